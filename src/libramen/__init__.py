@@ -1,0 +1,93 @@
+"""Libramen: replay a request trace against hosting plans, and know before you pay.
+
+Every public name can be imported from here; each is loaded when it is first used.
+"""
+
+from __future__ import annotations
+
+from importlib import import_module
+from typing import TYPE_CHECKING, Any
+
+from libramen._version import __version__
+from libramen.errors import LibramenError, OutputError, ReplayError, StudyError, TraceError, UnitError
+
+if TYPE_CHECKING:
+    from libramen.bill.bill import Bill, BillLine
+    from libramen.comparison.check import Check, check
+    from libramen.comparison.compare import Comparison, compare
+    from libramen.engine.rollout import Rolling, StopStart
+    from libramen.engine.scaling import Fixed, Target
+    from libramen.outcome.outcome import Outcome
+    from libramen.outcome.replay import replay
+    from libramen.study.plan import Objectives, Plan
+    from libramen.study.service import Service, Size, Tier
+    from libramen.study.study import Study, load_study
+    from libramen.trace.read import read_trace
+    from libramen.trace.trace import Trace
+
+_HOME = {
+    "Bill": "bill.bill",
+    "BillLine": "bill.bill",
+    "Check": "comparison.check",
+    "Comparison": "comparison.compare",
+    "Fixed": "engine.scaling",
+    "Objectives": "study.plan",
+    "Outcome": "outcome.outcome",
+    "Plan": "study.plan",
+    "Rolling": "engine.rollout",
+    "Service": "study.service",
+    "Size": "study.service",
+    "StopStart": "engine.rollout",
+    "Study": "study.study",
+    "Target": "engine.scaling",
+    "Tier": "study.service",
+    "Trace": "trace.trace",
+    "check": "comparison.check",
+    "compare": "comparison.compare",
+    "load_study": "study.study",
+    "read_trace": "trace.read",
+    "replay": "outcome.replay",
+}
+
+__all__ = [
+    "Bill",
+    "BillLine",
+    "Check",
+    "Comparison",
+    "Fixed",
+    "LibramenError",
+    "Objectives",
+    "Outcome",
+    "OutputError",
+    "Plan",
+    "ReplayError",
+    "Rolling",
+    "Service",
+    "Size",
+    "StopStart",
+    "Study",
+    "StudyError",
+    "Target",
+    "Tier",
+    "Trace",
+    "TraceError",
+    "UnitError",
+    "__version__",
+    "check",
+    "compare",
+    "load_study",
+    "read_trace",
+    "replay",
+]
+
+
+def __getattr__(name: str) -> Any:
+    if name not in _HOME:
+        raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+    value = getattr(import_module(f"{__name__}.{_HOME[name]}"), name)
+    globals()[name] = value
+    return value
+
+
+def __dir__() -> list[str]:
+    return sorted(__all__)

@@ -1,0 +1,5 @@
+"""`python -m libramen`."""
+
+from libramen.cli import main
+
+main()

@@ -1,0 +1,1 @@
+"""What a run costs in a month. This file imports nothing."""

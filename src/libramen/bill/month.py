@@ -1,0 +1,71 @@
+"""From the time that a trace covers to a month of 730 hours."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+from fractions import Fraction
+from typing import TYPE_CHECKING, Final
+from zoneinfo import ZoneInfo
+
+import numpy as np
+
+if TYPE_CHECKING:
+    from datetime import datetime
+
+HOURS: Final = 730
+_WEEK_S: Final = 7 * 86400.0
+
+
+class Month:
+    """Scales what was measured in a trace to a month.
+
+    A trace of less than a week stands for all of the month: factor 730 h / span_s. One of a week or
+    more gives a mean for each hour of the week, in local time, and these are laid over the month.
+    """
+
+    def __init__(self, span_s: float, start: datetime | None) -> None:
+        self.span_s = span_s
+        self.by_hour_of_week = span_s >= _WEEK_S - 1e-9
+        if self.by_hour_of_week:
+            self._edges_s, self._label = _hours_of_week(span_s, start)
+
+    def of_intervals(self, from_s: np.ndarray, to_s: np.ndarray) -> Fraction:
+        """Seconds in a month of what lasted from `from_s` to `to_s` (both float64 (k,) [s])."""
+        from_s, to_s = np.minimum(from_s, self.span_s), np.minimum(to_s, self.span_s)
+        if not self.by_hour_of_week:
+            return self._scaled(sum((Fraction(float(t)) for t in to_s - from_s), Fraction(0)))
+        up_to = np.clip(self._edges_s[:, None] - from_s, 0.0, to_s - from_s).sum(axis=1)
+        return self._laid_over(np.diff(up_to))
+
+    def of_amounts(self, at_s: np.ndarray, amount: np.ndarray) -> Fraction:
+        """The month's total of amounts that were measured at `at_s` (both float64 (k,))."""
+        if not self.by_hour_of_week:
+            return self._scaled(Fraction(float(np.sum(amount))))
+        hour = np.searchsorted(self._edges_s, np.minimum(at_s, self.span_s - 1e-6), side="right") - 1
+        return self._laid_over(np.bincount(hour, weights=amount, minlength=len(self._label)))
+
+    def _scaled(self, quantity: Fraction) -> Fraction:
+        return quantity * HOURS * 3600 / Fraction(self.span_s)
+
+    def _laid_over(self, per_hour: np.ndarray) -> Fraction:
+        """The mean of each hour of the week, times how often a month has it."""
+        covered_h = np.bincount(self._label, weights=np.diff(self._edges_s) / 3600, minlength=168)
+        total = np.bincount(self._label, weights=per_hour, minlength=168)
+        seen = covered_h > 1e-9  # a change of clocks can skip an hour of the only week
+        return Fraction(float(np.mean(total[seen] / covered_h[seen]))) * HOURS
+
+
+def _hours_of_week(span_s: float, start: datetime | None) -> tuple[np.ndarray, np.ndarray]:
+    """Edges of the clock hours of a trace [s], and the hour of the week (0..167) of each."""
+    if start is None:
+        into_hour_s = 0.0
+    else:
+        into_hour_s = start.minute * 60 + start.second + start.microsecond / 1e6
+    inner = np.arange(3600 - into_hour_s, span_s, 3600.0)
+    edges = np.concatenate([[0.0], inner[inner > 0], [span_s]])
+    if start is None:
+        return edges, (edges[:-1] // 3600).astype(np.int64) % 168
+    utc = start.astimezone(ZoneInfo("UTC"))
+    middles = ((edges[:-1] + edges[1:]) / 2).tolist()
+    local = [(utc + timedelta(seconds=middle)).astimezone(start.tzinfo) for middle in middles]
+    return edges, np.array([time.weekday() * 24 + time.hour for time in local], np.int64)

@@ -1,0 +1,169 @@
+"""The commands. Each parses, makes one call of the library, and prints; heavy imports come late."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from libramen._version import __version__
+
+app = typer.Typer(
+    name="libramen",
+    help="Replay a request trace against hosting plans; compare latency, availability and monthly cost.",
+    epilog="Start here:  libramen demo",
+    rich_markup_mode=None,
+    add_completion=False,
+    no_args_is_help=True,
+    context_settings={"help_option_names": ["--help", "-h"]},
+)
+
+StudyPath = Annotated[Path, typer.Argument(metavar="STUDY", help="The study file (TOML).")]
+Json = Annotated[bool, typer.Option("--json", help="Print JSON on stdout, and nothing else there.")]
+Seed = Annotated[int, typer.Option("--seed", min=0, help="Seed of all that is left to luck.")]
+Strict = Annotated[bool, typer.Option("--strict", help="Exit with 1 when an objective or check is not met.")]
+Plot = Annotated[Path | None, typer.Option("--plot", metavar="FILE", help="Draw a picture: .png or .svg.")]
+
+
+def _version(wanted: bool) -> None:
+    if wanted:
+        typer.echo(f"libramen {__version__}")
+        raise typer.Exit
+
+
+@app.callback()
+def _options(
+    version: Annotated[  # noqa: ARG001  (its callback does the work)
+        bool, typer.Option("--version", callback=_version, is_eager=True, help="Print the version and exit.")
+    ] = False,
+) -> None:
+    pass
+
+
+@app.command(epilog="Example:  libramen demo  (then: libramen compare saltmarsh/study.toml)")
+def demo(
+    directory: Annotated[
+        Path, typer.Argument(metavar="[DIR]", help="Where to write it.", show_default=True)
+    ] = Path("saltmarsh"),
+    json: Json = False,
+    seed: Seed = 0,
+    plot: Plot = None,
+) -> int:
+    """Write the Saltmarsh Ferries study with its log, and compare its plans."""
+    from libramen.cli import show  # noqa: PLC0415
+    from libramen.comparison.compare import compare  # noqa: PLC0415
+    from libramen.demo.write import write_demo  # noqa: PLC0415
+    from libramen.study.study import load_study  # noqa: PLC0415
+
+    _check_plot(plot)
+    with show.progress() as bar:
+        path = write_demo(directory, progress=bar.share("writing the log"))
+        study = load_study(path)
+        comparison = compare(study, seed=seed, progress=bar.named)
+    _finish(comparison.to_dict() if json else None, plot, comparison)
+    if not json:
+        show.comparison(study, comparison)
+        show.next_steps(study)
+    return 0
+
+
+@app.command(epilog="Example:  libramen check saltmarsh/study.toml")
+def check(study: StudyPath, json: Json = False, seed: Seed = 0, strict: Strict = False) -> int:
+    """Read everything, replay nothing: what was understood, and what cannot work."""
+    from libramen.cli import show  # noqa: PLC0415
+    from libramen.comparison.check import check as check_study  # noqa: PLC0415
+    from libramen.study.study import load_study  # noqa: PLC0415
+
+    loaded = load_study(study)
+    with show.progress() as bar:
+        found = check_study(loaded, seed=seed, progress=bar.share("reading the trace"))
+    _finish(found.to_dict() if json else None, None, None)
+    show.skipped_lines(found.trace)
+    if not json:
+        show.check(found)
+    return int(strict and not found.works)
+
+
+@app.command(epilog="Example:  libramen replay saltmarsh/study.toml --plan brisk --plot brisk.png")
+def replay(
+    study: StudyPath,
+    plan: Annotated[str, typer.Option("--plan", metavar="PLAN", help="Name of the plan.")],
+    json: Json = False,
+    seed: Seed = 0,
+    strict: Strict = False,
+    plot: Plot = None,
+    requests: Annotated[
+        Path | None, typer.Option("--requests", metavar="FILE", help="Write one row per request: .parquet.")
+    ] = None,
+) -> int:
+    """Replay one plan, and see what happened and why."""
+    from libramen.cli import show  # noqa: PLC0415
+    from libramen.files import check_output, write_whole  # noqa: PLC0415
+    from libramen.outcome.replay import replay as replay_plan  # noqa: PLC0415
+    from libramen.study.study import load_study  # noqa: PLC0415
+
+    _check_plot(plot)
+    if requests is not None:
+        check_output(requests, (".parquet",))
+    loaded = load_study(study)
+    chosen = loaded.plan(plan)
+    with show.progress() as bar:
+        trace = loaded.trace(seed=seed, progress=bar.share("reading the trace"))
+        outcome = replay_plan(
+            trace,
+            loaded.service,
+            chosen,
+            loaded.objectives,
+            seed,
+            settle=loaded.trace_table.settle,
+            currency=loaded.currency,
+            progress=bar.share(f"replaying {plan}"),
+        )
+    if requests is not None:
+        from pyarrow import parquet  # noqa: PLC0415
+
+        table = outcome.requests_table()
+        write_whole(requests, lambda path: parquet.write_table(table, path))
+    _finish(outcome.to_dict() if json else None, plot, outcome)
+    show.skipped_lines(trace)
+    if not json:
+        show.outcome(loaded, outcome)
+    return int(strict and not outcome.meets_all)
+
+
+@app.command(epilog="Example:  libramen compare saltmarsh/study.toml --plot compare.png")
+def compare(study: StudyPath, json: Json = False, seed: Seed = 0, strict: Strict = False, plot: Plot = None) -> int:
+    """Replay all plans of a study and compare them."""
+    from libramen.cli import show  # noqa: PLC0415
+    from libramen.comparison.compare import compare as compare_plans  # noqa: PLC0415
+    from libramen.study.study import load_study  # noqa: PLC0415
+
+    _check_plot(plot)
+    loaded = load_study(study)
+    with show.progress() as bar:
+        comparison = compare_plans(loaded, seed=seed, progress=bar.named)
+    _finish(comparison.to_dict() if json else None, plot, comparison)
+    show.skipped_lines(comparison.outcomes[0].trace)
+    if not json:
+        show.comparison(loaded, comparison)
+    return int(strict and comparison.cheapest is None)
+
+
+def _check_plot(plot: Path | None) -> None:
+    if plot is not None:
+        from libramen.files import check_output  # noqa: PLC0415
+
+        check_output(plot, (".png", ".svg"))
+
+
+def _finish(document: dict[str, Any] | None, plot: Path | None, result: Any) -> None:
+    """Print the JSON and draw the picture, where they are asked for."""
+    if plot is not None:
+        from libramen.draw.style import save  # noqa: PLC0415
+
+        save(result.plot(), plot)
+    if document is not None:
+        import json  # noqa: PLC0415
+
+        typer.echo(json.dumps(document, indent=2, allow_nan=False))

@@ -1,0 +1,216 @@
+"""How results are printed for people."""
+
+from __future__ import annotations
+
+import shlex
+import sys
+from typing import TYPE_CHECKING
+
+from rich import box
+from rich.console import Console
+from rich.markup import escape
+from rich.progress import BarColumn, Progress, TaskProgressColumn, TextColumn, TimeRemainingColumn
+from rich.table import Table
+
+from libramen import units
+from libramen.outcome.story import miss, sentences, show_objective
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+    from types import TracebackType
+
+    from libramen.comparison.check import Check
+    from libramen.comparison.compare import Comparison
+    from libramen.outcome.outcome import Outcome
+    from libramen.study.study import Study
+    from libramen.trace.trace import Trace
+
+_PIPED_WIDTH = 132
+
+
+def _console(*, error: bool = False) -> Console:
+    """A console as wide as the terminal; where there is none, wide enough for every table."""
+    stream = sys.stderr if error else sys.stdout
+    return Console(file=stream, width=None if stream.isatty() else _PIPED_WIDTH, highlight=False)
+
+
+class _Bar:
+    """A progress bar on stderr, where that is a terminal."""
+
+    def __init__(self) -> None:
+        columns = (TextColumn("{task.description}"), BarColumn(), TaskProgressColumn(), TimeRemainingColumn())
+        shown = sys.stderr.isatty()
+        self._progress = Progress(*columns, console=_console(error=True), transient=True, disable=not shown)
+        self._task = self._progress.add_task("", total=1.0)
+
+    def named(self, what: str, share: float) -> None:
+        """Show what is being done and how much of it is."""
+        self._progress.update(self._task, description=escape(what), completed=share)
+
+    def share(self, what: str) -> Callable[[float], None]:
+        """A function to be called with the share of one thing that is done."""
+        return lambda share: self.named(what, share)
+
+    def __enter__(self) -> _Bar:
+        self._progress.start()
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self._progress.stop()
+
+
+def progress() -> _Bar:
+    """A progress bar to be used in a `with` block."""
+    return _Bar()
+
+
+def _table(*columns: str, right: tuple[str, ...] = ()) -> Table:
+    table = Table(box=box.SIMPLE_HEAD, pad_edge=False, padding=(0, 1))
+    for column in columns:
+        table.add_column(column, justify="right" if column in right else "left", overflow="fold")
+    return table
+
+
+def _say(console: Console, text: str, style: str | None = None) -> None:
+    """Print a sentence without breaking it, so that what is copied from it works."""
+    console.print(escape(text), style=style, soft_wrap=True)
+
+
+def skipped_lines(trace: Trace) -> None:
+    """On stderr: how many lines could not be read, and the first of them."""
+    source = trace.source
+    if not source.skipped:
+        return
+    console = _console(error=True)
+    _say(console, f"{source.skipped:,} of {source.lines:,} lines could not be read and are left out, the first ones:")
+    for skipped in source.first_skipped:
+        _say(console, f"  {skipped.file}:{skipped.line}: {skipped.reason}")
+
+
+def _heading(console: Console, study: Study, trace: Trace) -> None:
+    when = "" if trace.start is None else f" from {trace.start:%a %d %b %Y %H:%M} ({study.time_zone})"
+    text = f"{len(trace):,} requests over {units.show_duration(trace.span_s)}{when}, demand {trace.source.demand}"
+    console.print()
+    _say(console, study.name, "bold")
+    _say(console, text)
+
+
+def _fleet_range(least: int, most: int) -> str:
+    return str(least) if least == most else f"{least}-{most}"
+
+
+def comparison(study: Study, found: Comparison) -> None:
+    """The table of a comparison, what each plan misses, and the verdict."""
+    console = _console()
+    _heading(console, study, found.outcomes[0].trace)
+    figures = ("replicas", "requests", "p50", "p95", "p99", "available", "utilised", f"{study.currency} a month")
+    table = _table("plan", "tier", "size", *figures, "objectives", right=figures)
+    for outcome in found.outcomes:
+        missed = [objective.name for objective in outcome.objectives if not objective.met]
+        table.add_row(
+            escape(outcome.plan.name),
+            escape(outcome.plan.tier.name),
+            escape(outcome.plan.size.name),
+            _fleet_range(outcome.replicas_min, outcome.replicas_max),
+            f"{outcome.requests_measured:,}",
+            *(units.show_duration(outcome.latency_s[name]) for name in ("p50", "p95", "p99")),
+            units.show_share(outcome.availability, 2),
+            units.show_share(outcome.utilisation, 0),
+            f"{outcome.bill.month:,}",
+            f"misses {', '.join(missed)}" if missed else "all met" if outcome.objectives else "none set",
+            style="bold" if outcome is found.cheapest else None,
+        )
+    console.print(table)
+    _say(console, found.verdict(), "bold")
+    for outcome in found.outcomes:
+        missed = [miss(objective, study.currency) for objective in outcome.objectives if not objective.met]
+        if missed:
+            _say(console, f"  {outcome.plan.name} misses {', '.join(missed)}")
+    _say(console, f"A month here is {found.outcomes[0].bill.note}.", "dim")
+
+
+def next_steps(study: Study) -> None:
+    """What to try after the demo, in commands that can be typed as they stand."""
+    console = _console()
+    file = shlex.quote(str(study.path))
+    folder = study.path.parent
+    console.print()
+    _say(console, "Next, for example:")
+    for command in (
+        f"libramen replay {file} --plan late --plot {shlex.quote(str(folder / 'late.png'))}",
+        f"libramen compare {file} --plot {shlex.quote(str(folder / 'compare.png'))}",
+        f"libramen check {file}",
+    ):
+        _say(console, f"  {command}")
+    _say(console, f"Or change a number in {study.path} and compare again.")
+
+
+def outcome(study: Study, found: Outcome) -> None:
+    """What came of one plan."""
+    console = _console()
+    plan, latency = found.plan, found.latency_s
+    _heading(console, study, found.trace)
+    fleet = _fleet_range(found.replicas_min, found.replicas_max)
+    _say(console, f"plan {plan.name}: tier {plan.tier.name}, size {plan.size.name}, {fleet} replicas, {plan.balancer}")
+    console.print()
+    for sentence in sentences(found):
+        _say(console, sentence)
+    table = _table("latency", *latency, right=tuple(latency))
+    table.add_row("", *(units.show_duration(value) for value in latency.values()))
+    console.print(table)
+    _say(
+        console,
+        f"Availability {units.show_share(found.availability, 3)} by requests, "
+        f"{units.show_share(found.availability_minutes, 3)} by minutes; utilisation {units.show_share(found.utilisation)}; "
+        f"on average {found.replicas_mean:.2f} replicas ready; cold starts: {found.cold_starts}.",
+    )
+    lines = _table("a month", "quantity", "unit", "unit price", "amount", right=("quantity", "unit price", "amount"))
+    for line in found.bill.lines:
+        lines.add_row(
+            escape(line.item), f"{line.quantity:,f}", escape(line.unit), f"{line.unit_price:f}", f"{line.amount:,}"
+        )
+    lines.add_row("total", "", "", escape(found.bill.currency), f"{found.bill.month:,}", style="bold")
+    console.print(lines)
+    _say(console, f"A month here is {found.bill.note}.", "dim")
+    if found.objectives:
+        goals = _table("objective", "wanted", "got", "", right=("wanted", "got"))
+        for goal in found.objectives:
+            wanted, got = (show_objective(goal.name, value, study.currency) for value in (goal.wanted, goal.got))
+            goals.add_row(goal.name, wanted, got, "met" if goal.met else "missed")
+        console.print(goals)
+
+
+def check(found: Check) -> None:
+    """What was understood, and what cannot work."""
+    console = _console()
+    _heading(console, found.study, found.trace)
+    for note in found.trace.source.notes:
+        _say(console, f"  {note}")
+    columns = ("replicas", "CPU needs", "slots need", "p95 alone", f"{found.study.currency} a month, least")
+    table = _table("plan", "tier", "size", *columns, "releases at", "cannot work", right=columns)
+    for plan in found.plans:
+        at = [found.trace.local_time(at_s) for at_s in plan.rollouts_s]
+        times = [
+            units.show_duration(at_s) if local is None else f"{local:%H:%M}"
+            for local, at_s in zip(at, plan.rollouts_s, strict=True)
+        ]
+        table.add_row(
+            escape(plan.plan.name),
+            escape(plan.plan.tier.name),
+            escape(plan.plan.size.name),
+            _fleet_range(*plan.plan.limits),
+            str(plan.needs_cpu),
+            str(plan.needs_slots),
+            units.show_duration(plan.alone_p95_s),
+            f"{units.to_cent(plan.least_month):,}",
+            ", ".join(times) or "-",
+            f"{len(plan.problems)} found" if plan.problems else "nothing",
+        )
+    console.print(table)
+    for plan in found.plans:
+        for problem in plan.problems:
+            _say(console, f"{plan.plan.name}: {problem}")
+    if found.works:
+        _say(console, "Nothing was found that cannot work.")

@@ -1,0 +1,1 @@
+"""Many replays: compare, and check before any replay. This file imports nothing."""

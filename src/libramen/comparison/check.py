@@ -1,0 +1,194 @@
+"""What can be said of a study before anything is replayed: what was understood, what cannot work."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from decimal import Decimal
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from libramen import units
+from libramen.bill.month import HOURS
+from libramen.engine.plane import EPSILON_S
+from libramen.engine.rollout import StopStart
+from libramen.outcome.measures import PERCENTILES, nearest_rank
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Iterator
+
+    from libramen.engine.rollout.update import Rollout
+    from libramen.study.plan import Plan
+    from libramen.study.service import Service
+    from libramen.study.study import Study
+    from libramen.trace.trace import Trace
+
+
+@dataclass(frozen=True)
+class PlanCheck:
+    """What one plan must carry and what cannot work.
+
+    Attributes:
+        plan: the plan.
+        needs_cpu: replicas that the busiest minute needs at 100 % of their CPU.
+        needs_slots: replicas whose slots the busiest minute fills, if nothing ever queues.
+        alone_p95_s: p95 of the latency of requests that meet nobody else [s].
+        least_month: cost of a month at the fewest replicas, without egress.
+        rollouts_s: when each rollout is due [s from the start].
+        problems: sentences.
+    """
+
+    plan: Plan
+    needs_cpu: int
+    needs_slots: int
+    alone_p95_s: float
+    least_month: Decimal
+    rollouts_s: tuple[float, ...]
+    problems: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class Check:
+    """What was understood of a study."""
+
+    study: Study
+    trace: Trace
+    plans: tuple[PlanCheck, ...]
+
+    @property
+    def works(self) -> bool:
+        """Whether nothing was found that cannot work."""
+        return not any(plan.problems for plan in self.plans)
+
+    def to_dict(self) -> dict[str, Any]:
+        """The check as the JSON of the command line."""
+        trace, source = self.trace, self.trace.source
+        return {
+            "study": self.study.name,
+            "trace": {
+                "requests": len(trace),
+                "skipped": source.skipped,
+                "start": None if trace.start is None else trace.start.isoformat(),
+                "span_s": trace.span_s,
+                "format": source.format,
+                "demand": source.demand,
+                "notes": list(source.notes),
+            },
+            "plans": [
+                {
+                    "plan": check.plan.name,
+                    "tier": check.plan.tier.name,
+                    "size": check.plan.size.name,
+                    "replicas": list(check.plan.limits),
+                    "needs_cpu": check.needs_cpu,
+                    "needs_slots": check.needs_slots,
+                    "alone_p95_s": check.alone_p95_s,
+                    "least_month": float(units.to_cent(check.least_month)),
+                    "rollouts_s": list(check.rollouts_s),
+                    "problems": list(check.problems),
+                }
+                for check in self.plans
+            ],
+            "works": self.works,
+        }
+
+
+def check(study: Study, *, seed: int = 0, progress: Callable[[float], None] | None = None) -> Check:
+    """Read everything, replay nothing.
+
+    Args:
+        study: from `load_study`.
+        seed: for the seconds within whole-second time stamps.
+        progress: called with the share of the trace that is read, from 0 to 1.
+
+    Raises:
+        TraceError: the trace cannot be read.
+        StudyError: a rollout is due at a time that is not in the trace.
+    """
+    trace = study.trace(seed=seed, progress=progress)
+    return Check(study, trace, tuple(_check_plan(study, trace, plan) for plan in study.plans.values()))
+
+
+def _check_plan(study: Study, trace: Trace, plan: Plan) -> PlanCheck:
+    service, size = study.service, plan.size
+    minute = (trace.at_s // 60).astype(np.int64)
+    busiest_cpu = float(np.bincount(minute, weights=trace.cpu_s).max()) / 60
+    # Little's law: requests in progress = arrivals per second x time in service.
+    alone_s = trace.cpu_s / (size.speed * min(1.0, size.cores)) + trace.wait_s
+    busiest_slots = float(np.bincount(minute, weights=alone_s).max()) / 60
+    rollouts_s = tuple(
+        at_s
+        for number, rollout in enumerate(plan.rollouts, start=1)
+        for at_s in rollout.at.offsets(
+            trace, daily=rollout.daily, where=f"plan {plan.name!r}: rollouts[{number}].at"
+        )
+    )
+    found = PlanCheck(
+        plan=plan,
+        needs_cpu=math.ceil(busiest_cpu / (size.cores * size.speed) - EPSILON_S),
+        needs_slots=math.ceil(busiest_slots / service.slots - EPSILON_S),
+        alone_p95_s=nearest_rank(np.sort(alone_s), 0.95) + plan.tier.overhead,
+        least_month=_least_month(plan),
+        rollouts_s=rollouts_s,
+        problems=(),
+    )
+    problems = (*_capacity(found), *_latency(study, found, np.sort(alone_s)), *_releases(service, found))
+    month = study.objectives.month
+    if month is not None and found.least_month > month:
+        least, wanted = (units.show_money(amount, study.currency) for amount in (found.least_month, month))
+        problems += (f"even with {plan.limits[0]} replicas and no egress a month costs {least}, the objective is {wanted}",)
+    return PlanCheck(**{**vars(found), "problems": problems})
+
+
+def _least_month(plan: Plan) -> Decimal:
+    tier, size = plan.tier, plan.size
+    replica = size.per_month if tier.billing == "per_month" else (size.per_hour or Decimal(0)) * HOURS
+    assert replica is not None
+    hourly = tier.balancer_per_hour + tier.zone_per_hour * len(plan.zones_used)
+    return plan.limits[0] * replica + hourly * HOURS + tier.fixed_per_month
+
+
+def _capacity(found: PlanCheck) -> Iterator[str]:
+    _, ceiling = found.plan.limits
+    limit = f"the ceiling is {ceiling}" if found.plan.scaling.rule != "fixed" else f"the plan has {ceiling}"
+    if found.needs_cpu > ceiling:
+        yield f"the busiest minute needs {found.needs_cpu} replicas of this size at 100 % of their CPU, {limit}"
+    if found.needs_slots > ceiling:
+        yield f"the busiest minute fills the slots of {found.needs_slots} replicas even if nothing queues, {limit}"
+
+
+def _latency(study: Study, found: PlanCheck, alone_s: np.ndarray) -> Iterator[str]:
+    overhead = found.plan.tier.overhead
+    for name, wanted in study.objectives.wanted().items():
+        if name in PERCENTILES:
+            alone = nearest_rank(alone_s, PERCENTILES[name]) + overhead
+            if alone > float(wanted):
+                yield (
+                    f"{name} of {units.show_duration(float(wanted))} cannot be met: on this size it is "
+                    f"{units.show_duration(alone)} even for requests that meet nobody else"
+                )
+    timeout = study.service.timeout
+    if timeout is not None:
+        late = float(np.mean(alone_s + overhead > timeout + EPSILON_S))
+        if late:
+            yield (
+                f"{units.show_share(late, 2)} of the requests need longer than the timeout of "
+                f"{units.show_duration(timeout)} even if they meet nobody else"
+            )
+
+
+def _releases(service: Service, found: PlanCheck) -> Iterator[str]:
+    for rollout in found.plan.rollouts:
+        gap = _gap_s(service, found.plan, rollout)
+        if gap:
+            yield f"its {rollout.strategy} release leaves no replica ready for at least {units.show_duration(gap)}"
+
+
+def _gap_s(service: Service, plan: Plan, rollout: Rollout) -> float:
+    """For how long, at the least, a release leaves no replica ready [s]."""
+    start = service.start + (0.0 if getattr(rollout, "in_place", False) else plan.tier.provision)
+    if isinstance(rollout, StopStart):
+        return start
+    keep = getattr(rollout, "keep_of", lambda n: n)(plan.replicas_used)
+    return start if keep == 0 and getattr(rollout, "batch", 1) >= plan.replicas_used else 0.0

@@ -1,0 +1,103 @@
+"""A day of Saltmarsh Ferries, made from a fixed seed: who comes when, and what it costs to answer."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Final
+
+import numpy as np
+
+from libramen.streams import stream
+from libramen.trace.trace import Trace
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+DAY: Final = "2031-06-05T00:00:00"
+ZONE: Final = "Europe/Lisbon"
+SEED: Final = 20310605
+ON_SALE_S: Final = 18 * 3600.0
+_BIN_S: Final = 10.0
+
+
+def _bump(hour: np.ndarray, at: float, width: float) -> np.ndarray:
+    """A bell curve of height 1 over the hours of a day."""
+    return np.exp(-0.5 * ((hour - at) / width) ** 2)
+
+
+def _daytime(hour: np.ndarray) -> np.ndarray:
+    """Near 0 in the night, 1 from morning to evening."""
+    return 0.04 + 0.96 / (1 + np.exp(-(hour - 6.2) / 0.35)) / (1 + np.exp((hour - 22.0) / 0.5))
+
+
+def _timetable(hour: np.ndarray) -> np.ndarray:
+    return 1.5 * _daytime(hour) + 4.6 * _bump(hour, 7.6, 0.75) + 1.1 * _bump(hour, 17.3, 1.1)
+
+
+def _fares(hour: np.ndarray) -> np.ndarray:
+    return 0.6 * _daytime(hour) + 0.5 * _bump(hour, 12.8, 1.5) + 0.9 * _bump(hour, 20.3, 1.4)
+
+
+def _bookings(hour: np.ndarray) -> np.ndarray:
+    return 0.22 * _daytime(hour) + 0.35 * _bump(hour, 20.6, 1.3)
+
+
+def _scans(hour: np.ndarray) -> np.ndarray:
+    """Boats leave every half hour from 6:30 to 21:00; passengers board in the ten minutes before."""
+    to_departure = (np.ceil(hour * 2) - hour * 2) / 2 * 60
+    boarding = (hour > 6.2) & (hour < 21.0) & (to_departure < 10)
+    return np.where(boarding, 1.2 + 5.5 * _bump(hour, 7.6, 0.9) + 1.8 * _bump(hour, 17.5, 1.2), 0.01)
+
+
+def _festival(hour: np.ndarray) -> np.ndarray:
+    """A few curious all day, then everybody at once when the tickets go on sale."""
+    since_h = hour - ON_SALE_S / 3600
+    rush = np.where(since_h >= 0, 44 * np.minimum(1, since_h * 60 / 2) * np.exp(-np.maximum(since_h, 0) * 60 / 17), 0)
+    return 0.12 * _daytime(hour) + 0.02 + rush
+
+
+@dataclass(frozen=True)
+class _Route:
+    path: str
+    per_second: Callable[[np.ndarray], np.ndarray]  # arrivals at each hour of the day
+    median_s: float  # work of a request, log-normal
+    spread: float  # standard deviation of the logarithm of the work
+    bytes_out: int
+
+
+_ROUTES: Final = (
+    _Route("/timetable", _timetable, 0.055, 0.45, 18_400),
+    _Route("/fares", _fares, 0.140, 0.50, 9_200),
+    _Route("/bookings", _bookings, 0.240, 0.55, 6_100),
+    _Route("/tickets/scan", _scans, 0.035, 0.35, 640),
+    _Route("/festival/tickets", _festival, 0.210, 0.45, 24_300),
+)
+
+
+def make_day() -> Trace:
+    """The requests of the day with their true work, 40 % of it CPU work on a reference core.
+
+    Arrivals are a Poisson process whose rate changes every 10 s; work is log-normal per route.
+    """
+    starts_s = np.arange(0, 86400, _BIN_S)
+    at_s, work_s, route, bytes_out = [], [], [], []
+    for number, kind in enumerate(_ROUTES):
+        rng = stream(SEED, "demo", number)
+        count = rng.poisson(kind.per_second((starts_s + _BIN_S / 2) / 3600) * _BIN_S)
+        n = int(count.sum())
+        at_s.append(np.repeat(starts_s, count) + rng.uniform(0, _BIN_S, n))
+        work_s.append(kind.median_s * rng.lognormal(0.0, kind.spread, n))
+        route.append(np.full(n, number))
+        bytes_out.append(np.round(kind.bytes_out * rng.lognormal(0.0, 0.2, n)))
+    order = np.argsort(np.concatenate(at_s), kind="stable")
+    work = np.concatenate(work_s)[order]
+    return Trace.from_arrays(
+        at_s=np.concatenate(at_s)[order],
+        cpu_s=0.4 * work,
+        wait_s=0.6 * work,
+        route=np.array([kind.path for kind in _ROUTES])[np.concatenate(route)[order]],
+        bytes_out=np.concatenate(bytes_out)[order],
+        span_s=86400.0,
+        start=DAY,
+        time_zone=ZONE,
+    )

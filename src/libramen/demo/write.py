@@ -1,0 +1,108 @@
+"""Writes the demo: the study, its tiers, and the log of the day as today's servers wrote it."""
+
+from __future__ import annotations
+
+import gzip
+from datetime import timedelta
+from importlib.resources import files
+from typing import TYPE_CHECKING, Final
+
+import numpy as np
+
+from libramen.demo.make import SEED, make_day
+from libramen.engine.plane import Ending
+from libramen.errors import OutputError
+from libramen.files import write_whole
+from libramen.outcome.replay import replay
+from libramen.streams import stream
+from libramen.study.plan import Plan
+from libramen.study.service import Service, Tier
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+    from pathlib import Path
+
+    from libramen.outcome.outcome import Outcome
+
+LOG: Final = "saltmarsh.log.gz"
+_TEXTS: Final = ("study.toml", "tiers.toml")
+
+
+def write_demo(directory: Path, progress: Callable[[float], None] | None = None) -> Path:
+    """Write the Saltmarsh Ferries study into a directory, and return the path of its study file.
+
+    Files that are there already and are as they would be written stay as they are.
+
+    Args:
+        directory: made if it is not there.
+        progress: called with the share that is done, from 0 to 1.
+
+    Raises:
+        OutputError: it cannot be written, or holds a study that was changed.
+    """
+    try:
+        directory.mkdir(parents=True, exist_ok=True)
+    except (FileExistsError, NotADirectoryError):
+        raise OutputError(f"{directory}: found a file; allowed: a directory, or a name that is free") from None
+    except OSError as error:
+        raise OutputError(f"{directory}: cannot be made: {error.strerror}") from None
+    for name in _TEXTS:
+        text, path = (files("libramen.demo") / name).read_bytes(), directory / name
+        if not path.exists():
+            write_whole(path, lambda temporary, text=text: _write(temporary, text))  # type: ignore[misc]
+        elif path.read_bytes() != text:
+            raise OutputError(
+                f"{path}: was changed and is left as it is; allowed: another directory, or `libramen compare` on this one"
+            )
+    if not (directory / LOG).exists():
+        outcome = _today(progress)
+        write_whole(directory / LOG, lambda temporary: write_log(outcome, temporary))
+    return directory / "study.toml"
+
+
+def _write(path: Path, data: bytes) -> None:
+    path.write_bytes(data)
+
+
+def _today(progress: Callable[[float], None] | None) -> Outcome:
+    """The day as it went on today's servers: roomy, so that the log shows little queueing."""
+    tier = Tier(
+        name="today", billing="per_hour", overhead="3ms", zones=("quay",), sizes={"medium": {"cores": 2, "per_hour": 0}}
+    )
+    service = Service(slots=8, threads=4, start="8s", timeout="5s")
+    return replay(make_day(), service, Plan(tier=tier, size="medium", replicas=6), progress=progress)
+
+
+def write_log(outcome: Outcome, path: Path) -> None:
+    """Write the requests of a replay as a combined log with the request time in seconds behind it.
+
+    Lines stand in the order of the answers, each stamped with the whole second of its answer.
+    """
+    trace, results = outcome.trace, outcome.run.results
+    assert trace.start is not None
+    assert trace.bytes_out is not None
+    answered_s = trace.at_s + results.latency_s
+    order = np.argsort(answered_s, kind="stable")
+    stamps = [
+        f"{trace.start + timedelta(seconds=second):%d/%b/%Y:%H:%M:%S %z}" for second in range(int(answered_s.max()) + 1)
+    ]
+    visitor = stream(SEED, "demo", 100).integers(1, 9000, len(trace))
+    is_ok = results.ending == Ending.OK
+    verb = ["POST" if route == "/tickets/scan" else "GET" for route in trace.routes]
+    columns = zip(
+        visitor[order].tolist(),
+        answered_s[order].astype(int).tolist(),
+        trace.route_codes[order].tolist(),
+        is_ok[order].tolist(),
+        trace.bytes_out[order].astype(int).tolist(),
+        results.latency_s[order].tolist(),
+        strict=True,
+    )
+    # A fixed time and name in the header, so that the same seed gives the same bytes.
+    with path.open("wb") as raw, gzip.GzipFile("", "wb", compresslevel=5, fileobj=raw, mtime=0) as log:
+        lines = (
+            f'visitor-{who} - - [{stamps[second]}] "{verb[route]} {trace.routes[route]} HTTP/1.1" '
+            f'{200 if ok else 503} {size if ok else 0} "-" "pocket-timetable/2" {took:.3f}\n'
+            for who, second, route, ok, size, took in columns
+        )
+        log.write("".join(lines).encode("ascii"))

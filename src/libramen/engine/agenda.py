@@ -1,0 +1,57 @@
+"""The control plane's event queue, with a total order for what happens at one instant."""
+
+from __future__ import annotations
+
+import heapq
+import math
+from enum import IntEnum
+from itertools import count
+from typing import TYPE_CHECKING
+
+from libramen.engine.plane import EPSILON_S
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+    Action = Callable[[float], None]
+
+
+class Kind(IntEnum):
+    """Kinds of control events, in the order in which they come at one instant."""
+
+    SAMPLE = 0  # reads integrals and changes nothing, so its place does not matter
+    READY = 1
+    DRAIN_END = 2
+    ROLLOUT = 3
+    DECISION = 4
+
+
+class Agenda:
+    """Events to come, by time; those of one instant by kind, then number, then order of entry."""
+
+    def __init__(self) -> None:
+        self._later: list[tuple[float, int, int, int, Action]] = []
+        self._now: list[tuple[int, int, int, Action]] = []
+        self._now_s = -math.inf
+        self._sequence = count()
+
+    def add(self, at_s: float, kind: Kind, action: Action, number: int = 0) -> None:
+        """Enter an event; `action` is called with the instant at which it happens."""
+        sequence = next(self._sequence)
+        if at_s < self._now_s + EPSILON_S:
+            heapq.heappush(self._now, (kind, number, sequence, action))
+        else:
+            heapq.heappush(self._later, (at_s, kind, number, sequence, action))
+
+    def next_s(self) -> float:
+        """The time of the next event; infinity if there is none."""
+        return self._later[0][0] if self._later else math.inf
+
+    def run(self, now_s: float) -> None:
+        """Let everything happen that is due at one instant, and what that causes at the same instant."""
+        self._now_s = now_s
+        while self._later and self._later[0][0] < now_s + EPSILON_S:
+            _, kind, number, sequence, action = heapq.heappop(self._later)
+            heapq.heappush(self._now, (kind, number, sequence, action))
+        while self._now:
+            heapq.heappop(self._now)[-1](now_s)

@@ -1,0 +1,125 @@
+"""The control plane: runs one replay on either data plane."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Literal
+
+import numpy as np
+
+from libramen.engine.agenda import Agenda, Kind
+from libramen.engine.fleet import Fleet
+from libramen.engine.plane import EPSILON_S, Chunk, DataPlane, ServerSpec, Signal
+from libramen.engine.run import Run
+from libramen.engine.scaler import Scaler
+from libramen.engine.scaling.rule import Rule
+from libramen.engine.updates import Updates
+from libramen.errors import ReplayError
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+    from libramen.study.plan import Plan
+    from libramen.study.service import Service
+    from libramen.trace.trace import Trace
+
+DataPlaneName = Literal["compiled", "plain"]
+
+
+def run(
+    trace: Trace,
+    service: Service,
+    plan: Plan,
+    *,
+    data_plane: DataPlaneName = "compiled",
+    window_s: float = 60.0,
+    progress: Callable[[float], None] | None = None,
+) -> Run:
+    """Replay a trace against a plan.
+
+    Args:
+        trace: the requests.
+        service: how a replica works.
+        plan: what it runs on.
+        data_plane: `"compiled"`, or `"plain"` for the readable and slow one; both give the same.
+        window_s: width of the windows of the series [s].
+        progress: called now and then with the share of the trace that is replayed, from 0 to 1.
+
+    Raises:
+        ReplayError: an unknown data plane, or windows of no width.
+        StudyError: a rollout is due at a time that is not in the trace.
+    """
+    if window_s <= 0:
+        raise ReplayError(f"window_s: found {window_s!r}; allowed: a number of seconds above 0")
+    due = [
+        (offset_s, rollout)
+        for number, rollout in enumerate(plan.rollouts, start=1)
+        for offset_s in rollout.at.offsets(
+            trace, daily=rollout.daily, where=f"plan {plan.name!r}: rollouts[{number}].at"
+        )
+    ]
+    plane = _data_plane(data_plane, ServerSpec.of(service, plan.size, plan.balancer, plan.tier.overhead), len(trace))
+    agenda = Agenda()
+    fleet = Fleet(service, plan, plane, agenda)
+    scaler = Scaler(plan.scaling, plan, fleet, plane, agenda) if isinstance(plan.scaling, Rule) else None
+    updates = Updates(due, fleet, agenda, scaler, plan.tier.replicas.most)
+    series = _Series(plane, agenda, window_s, trace.span_s, progress)
+    chunk = Chunk(trace.at_s, trace.cpu_s, trace.wait_s)
+    while not (series.complete and plane.finished(chunk)):
+        signal = plane.advance(chunk, agenda.next_s())
+        if signal is Signal.ENDED:
+            break
+        now_s = plane.now_s
+        for number in plane.take_emptied():
+            fleet.end_drain(number, now_s)
+        agenda.run(now_s)
+    return Run(
+        results=plane.results(),
+        span_s=trace.span_s,
+        replicas=fleet.replicas,
+        decisions=[] if scaler is None else scaler.decisions,
+        updates=updates.records(),
+        edges_s=np.array(series.edges_s),
+        integrals=np.array(series.integrals).reshape(-1, 3),
+        window_s=window_s,
+    )
+
+
+def _data_plane(name: str, spec: ServerSpec, n: int) -> DataPlane:
+    if name == "compiled":
+        from libramen.engine.kernel_state import KernelState  # noqa: PLC0415  (loads the compiler)
+
+        return KernelState(spec, n)
+    if name == "plain":
+        from libramen.engine.plain import PlainState  # noqa: PLC0415  (rarely wanted)
+
+        return PlainState(spec, n)
+    raise ReplayError(f"data_plane: found {name!r}; allowed: 'compiled' or 'plain'")
+
+
+class _Series:
+    """Reads the integrals at 0, window_s, 2 window_s, ... and span_s."""
+
+    def __init__(
+        self,
+        plane: DataPlane,
+        agenda: Agenda,
+        window_s: float,
+        span_s: float,
+        progress: Callable[[float], None] | None,
+    ) -> None:
+        self._plane, self._agenda, self._window_s, self._span_s = plane, agenda, window_s, span_s
+        self._progress = progress
+        self.edges_s: list[float] = []
+        self.integrals: list[tuple[float, float, float]] = []
+        self.complete = False
+        agenda.add(0.0, Kind.SAMPLE, self._sample)
+
+    def _sample(self, now_s: float) -> None:
+        self.edges_s.append(now_s)
+        self.integrals.append(self._plane.integrals(now_s)[3:])
+        if now_s >= self._span_s - EPSILON_S:
+            self.complete = True
+        else:
+            self._agenda.add(min(len(self.edges_s) * self._window_s, self._span_s), Kind.SAMPLE, self._sample)
+        if self._progress is not None:
+            self._progress(min(1.0, now_s / self._span_s) if self._span_s else 1.0)

@@ -1,0 +1,576 @@
+"""The data plane, compiled: `advance` and one function per kind of event, over arrays.
+
+The state is six arrays, laid out below; `kernel_state` makes them, grows them and is what the
+control plane talks to. What each event means is said readably in `plain`, which must agree.
+
+How it is fast, however many replicas and requests there are:
+
+* CPU sharing runs on virtual time. While `k` requests run on a replica, its virtual time `v`
+  advances at `rate[k]`, the work that each of them gets done in a second. A request that starts its
+  CPU work at `v` is done at `v + cpu_s`, whatever comes and goes meanwhile, so nothing is re-dated.
+* Two winner trees (Knuth, The Art of Computer Programming 3, 5.4.1) name the replica with the
+  earliest next completion and the least busy one. Leaf `row` stands at node `leaves + row`, and
+  every inner node holds the row that wins below it; changing a leaf plays one path again.
+* Integrals and virtual time advance at events only, so that a replay may be split anywhere without
+  changing a byte. Virtual time is set back to 0 when nobody runs, so that it never loses digits.
+
+Everything compiled is in this one file: the compiler's cache looks at the file of `advance` alone.
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any, Final
+
+import numba
+import numba.extending
+import numpy as np
+
+from libramen.engine.plane import EPSILON_S, Ending, Signal
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+# -- the state -------------------------------------------------------------------------------------
+
+# One record: the clock, the counts, and what does not change during a replay.
+WORLD: Final = np.dtype(
+    [
+        ("now_s", "f8"),  # integrals are up to date to here [s]
+        ("control_s", "f8"),  # the instant at which the control plane must act [s]
+        ("emptied_s", "f8"),  # when the last of `emptied` did [s]
+        ("next", "i8"),  # number of the next request to arrive
+        ("last_chosen", "i8"),  # number of the replica that round robin chose last
+        ("free", "i8"),  # first free entry of `requests`, -1: none
+        ("n_out", "i8"),  # filled entries of `out`
+        ("n_emptied", "i8"),  # draining replicas that have emptied since they were last asked for
+        ("n_ready", "i8"),  # filled entries of `ready`
+        # Fixed during a replay.
+        ("leaves", "i8"),  # leaves of a winner tree: a power of two, at least 2
+        ("slots", "i8"),
+        ("threads", "i8"),
+        ("backlog", "i8"),  # -1: no limit
+        ("balancer", "i8"),  # ROUND_ROBIN or LEAST_BUSY
+        ("whole", "i8"),  # whole cores of a replica
+        ("fraction", "f8"),  # the rest of its cores
+        ("overhead_s", "f8"),
+        ("timeout_s", "f8"),  # infinity: none
+    ]
+)
+
+# Two records, over the ready replicas and over the draining ones: levels now, integrals up to `now_s`.
+# Cores in use are min(running, cores) = below + fraction * above: two counts, so exact.
+LEVEL: Final = np.dtype(
+    [
+        ("below", "i8"),  # sum of min(running, whole cores)
+        ("above", "i8"),  # replicas with more running than whole cores
+        ("in_slots", "i8"),
+        ("waiting", "i8"),
+        ("cpu_integral", "f8"),  # [core-seconds]
+        ("in_slots_integral", "f8"),  # [s]
+        ("waiting_integral", "f8"),  # [s]
+    ]
+)
+
+# One record a row; a replica that is gone gives its row back.
+REPLICA: Final = np.dtype(
+    [
+        ("number", "i8"),
+        ("state", "i8"),  # FREE, READY or DRAINING
+        ("busy", "i8"),  # requests in slots and backlog
+        ("in_slots", "i8"),
+        ("n_running", "i8"),  # entries of its heap RUNNING
+        ("n_waiting", "i8"),  # entries of its heap WAITING
+        ("turn_head", "i8"),  # requests in slots that wait for a CPU turn: a linked list, -1: none
+        ("turn_tail", "i8"),
+        ("backlog_head", "i8"),  # requests that wait for a slot: a linked list, -1: none
+        ("backlog_tail", "i8"),
+        ("v", "f8"),  # virtual time [core-seconds]
+        ("v_at_s", "f8"),  # the instant at which it was `v` [s]
+        ("due_s", "f8"),  # its next completion [s], infinity: none
+        ("load", "i8"),  # `busy` while the balancer may choose it, else NOBODY
+    ]
+)
+
+# One record a request in progress (a copy: its chunk may be gone), or a link of the free list.
+REQUEST: Final = np.dtype(
+    [
+        ("id", "i8"),
+        ("arrived_s", "f8"),
+        ("cpu_s", "f8"),
+        ("wait_s", "f8"),
+        ("slot_at_s", "f8"),  # NaN while it has no slot
+        ("link", "i8"),  # next in its list, -1: last
+    ]
+)
+
+# One record a request that has ended, until the control plane collects them.
+ENDED: Final = np.dtype(
+    [
+        ("id", "i8"),
+        ("latency_s", "f8"),
+        ("queued_s", "f8"),
+        ("replica", "i4"),
+        ("ending", "u1"),
+        ("attempts", "u1"),
+    ]
+)
+
+# One record an entry of a replica's two heaps: RUNNING by virtual time, WAITING by time. What ties is
+# sorted out by `_first_arrived`, so the heaps need no second key.
+HEAP: Final = np.dtype([("key", "f8"), ("request", "i8")])
+
+FREE, READY, DRAINING = 0, 1, 2
+ROUND_ROBIN, LEAST_BUSY = 0, 1
+RUNNING, WAITING = 0, 1
+DUE, LOAD = 0, 1  # the two winner trees
+NOBODY: Final = 1 << 62
+
+# Signals of the kernel that the control plane never sees: `kernel_state` makes room and goes on.
+OUT_FULL, REQUESTS_FULL = 10, 11
+_OK, _REFUSED, _TIMED_OUT = int(Ending.OK), int(Ending.REFUSED), int(Ending.TIMED_OUT)
+_CONTROL, _CHUNK, _ENDED = int(Signal.CONTROL), int(Signal.CHUNK), int(Signal.ENDED)
+
+
+def _compiled(*signature: object) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
+    """Compile at once for one signature, and keep the code on disk where any place can be written."""
+
+    def decorate(function: Callable[..., Any]) -> Callable[..., Any]:
+        try:
+            return numba.njit(*signature, cache=True, nogil=True, error_model="numpy")(function)  # type: ignore[no-any-return]
+        except RuntimeError:  # no place for a cache: compile in every process
+            return numba.njit(*signature, nogil=True, error_model="numpy")(function)  # type: ignore[no-any-return]
+
+    return decorate
+
+
+_inner: Final = numba.njit(error_model="numpy", forceinline=True)
+
+
+@numba.extending.intrinsic
+def _unowned(typing_context, array):
+    """The same array without its owner, so that passing it on counts no references."""
+
+    def generate(context, builder, signature, arguments):
+        view = context.make_array(signature.args[0])(context, builder, arguments[0])
+        view.meminfo = numba.core.cgutils.get_null_value(view.meminfo.type)
+        return view._getvalue()
+
+    return array(array), generate
+
+
+# -- winner trees ----------------------------------------------------------------------------------
+
+
+@_inner
+def _replay_due(world, replicas, winners, row):
+    """Play the path of `row` in the tree of the next completion again."""
+    node = (world.leaves + row) >> 1
+    while node:
+        a = winners[DUE, 2 * node]
+        b = winners[DUE, 2 * node + 1]
+        winner = a if replicas[a].due_s <= replicas[b].due_s else b
+        if winner == winners[DUE, node] and winner != row:
+            return  # nothing changes further up
+        winners[DUE, node] = winner
+        node >>= 1
+
+
+@_inner
+def _replay_load(world, replicas, winners, row):
+    """Play the path of `row` in the tree of the least busy again; ties go to the lowest number."""
+    node = (world.leaves + row) >> 1
+    while node:
+        a = winners[LOAD, 2 * node]
+        b = winners[LOAD, 2 * node + 1]
+        first = replicas[a]
+        second = replicas[b]
+        a_wins = first.load < second.load or (first.load == second.load and first.number < second.number)
+        winner = a if a_wins else b
+        if winner == winners[LOAD, node] and winner != row:
+            return
+        winners[LOAD, node] = winner
+        node >>= 1
+
+
+@_inner
+def _update_row(world, replicas, heaps, rate, winners, row):
+    """After an event at a replica: its next completion, its load, and both trees."""
+    replica = replicas[row]
+    due_s = np.inf
+    if replica.n_running:
+        due_s = replica.v_at_s + (heaps[RUNNING, row, 0].key - replica.v) / rate[replica.n_running]
+    if replica.n_waiting:
+        due_s = min(due_s, heaps[WAITING, row, 0].key)
+    if due_s != replica.due_s:
+        replica.due_s = due_s
+        _replay_due(world, replicas, winners, row)
+    load = replica.busy if replica.state == READY else NOBODY
+    if load != replica.load:
+        replica.load = load
+        if world.balancer == LEAST_BUSY:
+            _replay_load(world, replicas, winners, row)
+
+
+# -- heaps: binary, the root at 0 ------------------------------------------------------------------
+
+
+@_inner
+def _heap_up(heaps, kind, row, at, key, request):
+    """Place an entry at `at` or above."""
+    while at:
+        parent = (at - 1) >> 1
+        if heaps[kind, row, parent].key <= key:
+            break
+        heaps[kind, row, at].key = heaps[kind, row, parent].key
+        heaps[kind, row, at].request = heaps[kind, row, parent].request
+        at = parent
+    heaps[kind, row, at].key = key
+    heaps[kind, row, at].request = request
+
+
+@_inner
+def _heap_remove(heaps, kind, row, n, at):
+    """Remove the entry at `at` of a heap of `n`; the last one takes its place."""
+    n -= 1
+    if at == n:
+        return
+    key = heaps[kind, row, n].key
+    request = heaps[kind, row, n].request
+    while True:  # let the smaller child rise into the hole, down to the end, then place the last entry
+        child = 2 * at + 1
+        if child >= n:
+            break
+        if child + 1 < n and heaps[kind, row, child + 1].key < heaps[kind, row, child].key:
+            child += 1
+        if heaps[kind, row, child].key >= key:
+            break
+        heaps[kind, row, at].key = heaps[kind, row, child].key
+        heaps[kind, row, at].request = heaps[kind, row, child].request
+        at = child
+    _heap_up(heaps, kind, row, at, key, request)
+
+
+# -- measures --------------------------------------------------------------------------------------
+
+
+@_inner
+def _integrate(world, levels, now_s):
+    """Bring the integrals up to date, before a level changes."""
+    passed_s = now_s - world.now_s
+    if passed_s > 0.0:
+        for group in range(2 if levels[1].in_slots else 1):
+            levels[group].cpu_integral += passed_s * (levels[group].below + world.fraction * levels[group].above)
+            levels[group].in_slots_integral += passed_s * levels[group].in_slots
+            levels[group].waiting_integral += passed_s * levels[group].waiting
+        world.now_s = now_s
+
+
+@_inner
+def _count_running(world, levels, group, before, after):
+    """Count cores in use when the requests that run on one replica go from `before` to `after`."""
+    levels[group].below += min(after, world.whole) - min(before, world.whole)
+    levels[group].above += (1 if after > world.whole else 0) - (1 if before > world.whole else 0)
+
+
+# -- service ---------------------------------------------------------------------------------------
+
+
+@_inner
+def _catch_up(replica, rate, now_s):
+    """Advance a replica's virtual time, before who runs changes."""
+    if now_s > replica.v_at_s:
+        if replica.n_running:
+            replica.v += (now_s - replica.v_at_s) * rate[replica.n_running]
+        replica.v_at_s = now_s
+    if not replica.n_running:
+        replica.v = 0.0
+
+
+@_inner
+def _start_cpu(world, levels, replicas, heaps, requests, rate, row, request, now_s):
+    """A request in its slot gets a CPU turn."""
+    replica = replicas[row]
+    _catch_up(replica, rate, now_s)
+    _heap_up(heaps, RUNNING, row, replica.n_running, replica.v + requests[request].cpu_s, request)
+    replica.n_running += 1
+    _count_running(world, levels, replica.state - READY, replica.n_running - 1, replica.n_running)
+
+
+@_inner
+def _start_wait(replicas, heaps, requests, row, request, now_s):
+    """A request in its slot has no CPU work left, and waits for something else."""
+    replica = replicas[row]
+    _heap_up(heaps, WAITING, row, replica.n_waiting, now_s + requests[request].wait_s, request)
+    replica.n_waiting += 1
+
+
+@_inner
+def _take_slot(world, levels, replicas, heaps, requests, rate, row, request, now_s):
+    """A request takes a slot: it works, or waits for its CPU turn, or has no CPU work at all."""
+    replica = replicas[row]
+    requests[request].slot_at_s = now_s
+    replica.in_slots += 1
+    levels[replica.state - READY].in_slots += 1
+    if requests[request].cpu_s == 0.0:
+        _start_wait(replicas, heaps, requests, row, request, now_s)
+    elif replica.n_running < world.threads:
+        _start_cpu(world, levels, replicas, heaps, requests, rate, row, request, now_s)
+    else:
+        requests[request].link = -1
+        if replica.turn_head < 0:
+            replica.turn_head = request
+        else:
+            requests[replica.turn_tail].link = request
+        replica.turn_tail = request
+
+
+@_inner
+def _end(world, out, id_, arrived_s, slot_at_s, now_s, ending, number):
+    """Write down how a request ended. Its client may have given up long before."""
+    latency_s = max(0.0, now_s - arrived_s)
+    if ending == _OK:
+        latency_s += world.overhead_s
+    if latency_s > world.timeout_s + EPSILON_S:
+        ending = _TIMED_OUT
+        latency_s = world.timeout_s
+    if np.isnan(slot_at_s):
+        slot_at_s = now_s
+    record = out[world.n_out]
+    record.id = id_
+    record.latency_s = latency_s
+    record.queued_s = max(0.0, slot_at_s - arrived_s)
+    record.replica = number
+    record.ending = ending
+    record.attempts = 1
+    world.n_out += 1
+
+
+@_inner
+def _complete(world, levels, replicas, heaps, requests, out, rate, emptied, row, kind, at, now_s):
+    """The CPU work (kind RUNNING) or the wait (kind WAITING) of a request is over."""
+    _integrate(world, levels, now_s)
+    replica = replicas[row]
+    request = heaps[kind, row, at].request
+    group = replica.state - READY
+    if kind == RUNNING:
+        _catch_up(replica, rate, now_s)
+        _heap_remove(heaps, RUNNING, row, replica.n_running, at)
+        replica.n_running -= 1
+        _count_running(world, levels, group, replica.n_running + 1, replica.n_running)
+        turn = replica.turn_head
+        if turn >= 0:
+            replica.turn_head = requests[turn].link
+            _start_cpu(world, levels, replicas, heaps, requests, rate, row, turn, now_s)
+        if requests[request].wait_s > 0.0:
+            _start_wait(replicas, heaps, requests, row, request, now_s)
+            return
+    else:
+        _heap_remove(heaps, WAITING, row, replica.n_waiting, at)
+        replica.n_waiting -= 1
+
+    done = requests[request]
+    _end(world, out, done.id, done.arrived_s, done.slot_at_s, now_s, _OK, replica.number)
+    done.link = world.free
+    world.free = request
+    replica.in_slots -= 1
+    replica.busy -= 1
+    levels[group].in_slots -= 1
+    queued = replica.backlog_head
+    if queued >= 0:
+        replica.backlog_head = requests[queued].link
+        levels[group].waiting -= 1
+        _take_slot(world, levels, replicas, heaps, requests, rate, row, queued, now_s)
+    elif replica.busy == 0 and replica.state == DRAINING:
+        emptied[world.n_emptied] = replica.number
+        world.n_emptied += 1
+        world.emptied_s = now_s
+
+
+# -- which completion comes next -------------------------------------------------------------------
+
+
+@_inner
+def _only_one_due(world, replicas, winners, heaps, rate, row, limit_s):
+    """Whether the winner's next completion is the only one in the whole fleet before `limit_s`."""
+    node = world.leaves + row
+    while node > 1:
+        if replicas[winners[DUE, node ^ 1]].due_s < limit_s:
+            return False
+        node >>= 1
+    replica = replicas[row]
+    limit_v = replica.v + (limit_s - replica.v_at_s) * rate[replica.n_running]
+    due = 0
+    for kind in range(2):
+        n = replica.n_running if kind == RUNNING else replica.n_waiting
+        limit = limit_v if kind == RUNNING else limit_s
+        for at in range(min(n, 3)):  # the root and its two children
+            if heaps[kind, row, at].key < limit:
+                due += 1
+    return due == 1
+
+
+@_inner
+def _first_arrived(world, replicas, heaps, requests, rate, limit_s):
+    """Of all completions before `limit_s`, that of the request that arrived first: row, kind, place."""
+    best_id = NOBODY
+    best = (-1, -1, -1)
+    for row in range(len(replicas)):
+        replica = replicas[row]
+        if replica.due_s >= limit_s:
+            continue
+        for kind in range(2):
+            n = replica.n_running if kind == RUNNING else replica.n_waiting
+            for at in range(n):
+                due_s = heaps[kind, row, at].key
+                if kind == RUNNING:
+                    due_s = replica.v_at_s + (due_s - replica.v) / rate[replica.n_running]
+                id_ = requests[heaps[kind, row, at].request].id
+                if due_s < limit_s and id_ < best_id:
+                    best_id = id_
+                    best = (row, kind, at)
+    return best
+
+
+# -- arrival ---------------------------------------------------------------------------------------
+
+
+@_inner
+def _choose(world, replicas, ready, winners):
+    """The row that the balancer sends the next request to, -1: none is ready."""
+    if world.n_ready == 0:
+        return -1
+    if world.balancer == LEAST_BUSY:
+        return winners[LOAD, 1]
+    # Binary search in the ready rows, which stand in order of their numbers.
+    low = 0
+    high = world.n_ready
+    while low < high:
+        middle = (low + high) >> 1
+        if replicas[ready[middle]].number > world.last_chosen:
+            high = middle
+        else:
+            low = middle + 1
+    row = ready[low if low < world.n_ready else 0]
+    world.last_chosen = replicas[row].number
+    return row
+
+
+@_inner
+def _arrive(world, levels, replicas, heaps, requests, out, rate, ready, winners, now_s, cpu_s, wait_s):
+    """A request arrives: it is sent to a replica and takes a slot, waits, or is refused."""
+    _integrate(world, levels, now_s)
+    id_ = world.next
+    world.next += 1
+    row = _choose(world, replicas, ready, winners)
+    if row < 0:
+        _end(world, out, id_, now_s, np.nan, now_s, _REFUSED, 0)
+        return
+    replica = replicas[row]
+    slot_is_free = replica.in_slots < world.slots
+    if not slot_is_free and 0 <= world.backlog <= replica.busy - replica.in_slots:
+        _end(world, out, id_, now_s, np.nan, now_s, _REFUSED, replica.number)
+        return
+    index = world.free
+    request = requests[index]
+    world.free = request.link
+    request.id = id_
+    request.arrived_s = now_s
+    request.cpu_s = cpu_s
+    request.wait_s = wait_s
+    request.slot_at_s = np.nan
+    request.link = -1
+    replica.busy += 1
+    if slot_is_free:
+        _take_slot(world, levels, replicas, heaps, requests, rate, row, index, now_s)
+    else:
+        levels[replica.state - READY].waiting += 1
+        if replica.backlog_head < 0:
+            replica.backlog_head = index
+        else:
+            requests[replica.backlog_tail].link = index
+        replica.backlog_tail = index
+    _update_row(world, replicas, heaps, rate, winners, row)
+
+
+# -- one instant after the other -------------------------------------------------------------------
+
+
+_RECORDS: Final = numba.from_dtype
+_SIGNATURE: Final = numba.int64(
+    _RECORDS(WORLD)[::1],
+    _RECORDS(LEVEL)[::1],
+    _RECORDS(REPLICA)[::1],
+    _RECORDS(HEAP)[:, :, ::1],
+    _RECORDS(REQUEST)[::1],
+    _RECORDS(ENDED)[::1],
+    numba.float64[::1],  # rate: work done per second for each of k running requests, k = 0..slots
+    numba.int64[::1],  # ready: rows of the ready replicas, in order of their numbers
+    numba.int64[::1],  # emptied: numbers of draining replicas that have emptied
+    numba.int64[:, ::1],  # winners: the two trees, 2 x (2 leaves)
+    *(numba.types.Array(numba.float64, 1, "C", readonly=True),) * 3,  # at_s, cpu_s, wait_s of the chunk
+    numba.int64,  # first: number of the chunk's first request
+    numba.boolean,  # last: the trace ends with this chunk
+    numba.float64,  # until_s
+)
+
+
+@_compiled(_SIGNATURE)
+def advance(
+    worlds, levels, replicas, heaps, requests, out, rate, ready, emptied, winners, at_s, cpu_s, wait_s, first, last, until_s
+):
+    """Let everything happen that comes before a control event at `until_s`; return a signal.
+
+    Overwrites all arrays but the chunk's and `rate`. Checks nothing: `kernel_state` and `Trace` do.
+    At one instant come first completions, in the order in which their requests arrived, then control
+    events, then arrivals. A draining replica that empties is a control event of that instant.
+    """
+    world = _unowned(worlds)[0]
+    levels = _unowned(levels)
+    replicas = _unowned(replicas)
+    heaps = _unowned(heaps)
+    requests = _unowned(requests)
+    out = _unowned(out)
+    rate = _unowned(rate)
+    ready = _unowned(ready)
+    emptied = _unowned(emptied)
+    winners = _unowned(winners)
+    at_s = _unowned(at_s)
+    cpu_s = _unowned(cpu_s)
+    wait_s = _unowned(wait_s)
+    while True:
+        if world.n_emptied:
+            until_s = min(until_s, world.emptied_s)
+        if world.n_out == len(out):
+            return OUT_FULL
+        i = world.next - first
+        arrival_s = np.inf
+        if i < len(at_s):
+            arrival_s = at_s[i]
+        elif not last:
+            return _CHUNK
+        row = winners[DUE, 1]
+        due_s = replicas[row].due_s
+        instant_s = min(due_s, arrival_s, until_s)
+        limit_s = instant_s + EPSILON_S
+        if due_s < limit_s:
+            if _only_one_due(world, replicas, winners, heaps, rate, row, limit_s):
+                waits = replicas[row].n_waiting > 0 and heaps[WAITING, row, 0].key == due_s
+                kind = WAITING if waits else RUNNING
+                at = 0
+            else:
+                row, kind, at = _first_arrived(world, replicas, heaps, requests, rate, limit_s)
+                due_s = heaps[kind, row, at].key
+                if kind == RUNNING:
+                    replica = replicas[row]
+                    due_s = replica.v_at_s + (due_s - replica.v) / rate[replica.n_running]
+            _complete(world, levels, replicas, heaps, requests, out, rate, emptied, row, kind, at, due_s)
+            _update_row(world, replicas, heaps, rate, winners, row)
+        elif np.isinf(instant_s):
+            return _ENDED
+        elif until_s < limit_s:
+            world.control_s = until_s
+            return _CONTROL
+        else:
+            if world.free < 0:
+                return REQUESTS_FULL
+            _arrive(world, levels, replicas, heaps, requests, out, rate, ready, winners, arrival_s, cpu_s[i], wait_s[i])

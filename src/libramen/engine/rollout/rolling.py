@@ -1,0 +1,114 @@
+"""`rolling`: a few replicas at a time."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from decimal import Decimal
+from typing import TYPE_CHECKING, Any, Literal
+
+from pydantic import Field, field_validator
+
+from libramen.engine.plane import EPSILON_S
+from libramen.engine.rollout.update import Rollout, Update
+from libramen.errors import UnitError
+from libramen.fields import Count, PositiveCount, Share
+
+if TYPE_CHECKING:
+    from libramen.engine.fleet import Fleet
+
+_KEEP = 'a number of replicas, a share such as "60%", or "all"'
+
+
+class Rolling(Rollout):
+    """`batch` at a time, with at most `spare` replicas more and never fewer than `keep` ready."""
+
+    strategy: Literal["rolling"] = Field("rolling", description="a few at a time")
+    batch: PositiveCount = Field(1, description="most replicas ordered, and most drained, in one round")
+    spare: Count = Field(1, description="replicas more than the fleet that may exist meanwhile")
+    keep: Count | Share | Literal["all"] = Field("all", description=f"replicas kept ready: {_KEEP}")
+    in_place: bool = Field(False, description="new replicas take over the machines of the old ones")
+
+    @field_validator("keep", mode="before")
+    @classmethod
+    def _read_keep(cls, value: Any) -> Any:
+        if isinstance(value, str) and value.endswith("%"):
+            value = float(Decimal(value[:-1].strip() or "nan")) / 100 if _is_number(value[:-1]) else None
+        if isinstance(value, Decimal):
+            value = float(value)
+        if value == "all" or (isinstance(value, float) and 0 <= value <= 1):
+            return value
+        if isinstance(value, int) and not isinstance(value, bool) and value >= 0:
+            return value
+        raise UnitError(value, _KEEP)
+
+    def keep_of(self, n: int) -> int:
+        """How many of a fleet of n are kept ready."""
+        if self.keep == "all":
+            return n
+        if isinstance(self.keep, float):
+            return math.ceil(self.keep * n - EPSILON_S)
+        return min(int(self.keep), n)
+
+    def begin(self, fleet: Fleet, n: int, most: int | None, now_s: float) -> Update:  # noqa: ARG002  (its steps act)
+        """Set the limits of the update."""
+        spare = self.spare if most is None else max(0, min(self.spare, most - n))
+        keep = self.keep_of(n)
+        if spare == 0 and keep == n:
+            keep = n - 1  # else nothing could ever move
+        return _RollingUpdate(fleet, n, fleet.version, self.in_place, batch=self.batch, most=n + spare, keep=keep)
+
+
+def _is_number(text: str) -> bool:
+    return text.strip().replace(".", "", 1).isdigit()
+
+
+@dataclass
+class _RollingUpdate(Update):
+    batch: int = 1
+    most: int = 0  # replicas that may exist at once
+    keep: int = 0  # ready replicas below which the update drains none
+    ordered: int = 0  # in this round
+    drained: int = 0  # in this round
+
+    def step(self, now_s: float) -> bool:
+        while True:
+            acted = self._act(now_s)
+            if self._over():
+                return True
+            if self._pending():
+                return False
+            if not acted and not self.ordered and not self.drained:
+                return False  # even a fresh round can do nothing now; something else must happen first
+            self.ordered = self.drained = 0
+
+    def _act(self, now_s: float) -> bool:
+        """Order and drain what this round still may. Returns whether anything was done."""
+        fleet, acted = self.fleet, False
+        while (
+            self.ordered < self.batch
+            and len(fleet.of_version(self.version)) < self.n
+            and len(fleet.alive()) < self.most
+        ):
+            self.order(now_s)
+            self.ordered += 1
+            acted = True
+        while self.drained < self.batch and len(fleet.ready()) > self.keep:
+            old = [replica for replica in fleet.ready() if replica.version < self.version]
+            if not old:
+                break
+            fleet.drain(old[0], now_s, why="update")
+            self.drained += 1
+            acted = True
+        return acted
+
+    def _pending(self) -> bool:
+        """Whether a new replica is still coming, or an old one still draining."""
+        return any(
+            not replica.is_ready if replica.version == self.version else replica.is_draining
+            for replica in self.fleet.alive()
+        )
+
+    def _over(self) -> bool:
+        alive = self.fleet.alive()
+        return all(replica.version == self.version and replica.is_ready for replica in alive) and len(alive) >= self.n

@@ -1,0 +1,39 @@
+"""`stop_start`: everything old goes, then everything new is started."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Literal
+
+from pydantic import Field
+
+from libramen.engine.rollout.update import Rollout, Update
+
+if TYPE_CHECKING:
+    from libramen.engine.fleet import Fleet
+
+
+class StopStart(Rollout):
+    """All replicas drain and go, then as many are started: nothing answers in between."""
+
+    strategy: Literal["stop_start"] = Field("stop_start", description="all stop, then all start")
+    in_place: bool = Field(True, description="new replicas take over the machines of the old ones")
+
+    def begin(self, fleet: Fleet, n: int, most: int | None, now_s: float) -> Update:  # noqa: ARG002  (never has more than n)
+        """Drain the whole fleet."""
+        update = _StopStartUpdate(fleet, n, fleet.version, self.in_place)
+        for replica in fleet.ready():
+            fleet.drain(replica, now_s, why="update")
+        return update
+
+
+@dataclass
+class _StopStartUpdate(Update):
+    def step(self, now_s: float) -> bool:
+        fleet = self.fleet
+        if any(replica.version < self.version for replica in fleet.alive()):
+            return False
+        new = fleet.of_version(self.version)
+        for _ in range(self.n - len(new)):
+            self.order(now_s)
+        return sum(replica.is_ready for replica in fleet.of_version(self.version)) >= self.n

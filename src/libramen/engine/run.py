@@ -1,0 +1,50 @@
+"""What one replay measured, before anything is computed from it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, NamedTuple
+
+if TYPE_CHECKING:
+    import numpy as np
+
+    from libramen.engine.fleet import Replica
+    from libramen.engine.plane import Results
+    from libramen.engine.scaler import Decision
+
+
+class UpdateRecord(NamedTuple):
+    """One rolling update. Times are seconds from the start of the trace, None: not within the replay."""
+
+    due_s: float
+    began_s: float | None
+    ended_s: float | None
+    strategy: str
+    replicas: int  # that it had to replace
+    mixed_s: float  # for so long both versions were in use
+
+
+@dataclass(frozen=True, eq=False)
+class Run:
+    """One replay: what became of every request and every replica.
+
+    Attributes:
+        results: what became of each request.
+        span_s: the time that the trace covers; replicas are measured and paid up to it.
+        replicas: every replica ever ordered, by number.
+        decisions: of the scaling rule, in order.
+        updates: rolling updates, in order of when they were due.
+        edges_s: float64 (k,), instants at which the integrals were read: 0, window_s, ..., span_s.
+        integrals: float64 (k, 3), up to each edge, over ready and draining replicas: cores in use,
+            slots in use, requests waiting [replica-seconds].
+        window_s: distance of two edges.
+    """
+
+    results: Results
+    span_s: float
+    replicas: list[Replica]
+    decisions: list[Decision]
+    updates: list[UpdateRecord]
+    edges_s: np.ndarray
+    integrals: np.ndarray
+    window_s: float

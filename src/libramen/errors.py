@@ -1,0 +1,32 @@
+"""The one error family of Libramen: everything here is a mistake that its user can mend."""
+
+
+class LibramenError(Exception):
+    """Base of every error that Libramen raises on purpose; its text is one clear sentence."""
+
+
+class UnitError(LibramenError, ValueError):
+    """A duration, size, share or amount of money that cannot be read.
+
+    `allowed` says in words what would have been read.
+    """
+
+    def __init__(self, found: object, allowed: str) -> None:
+        super().__init__(f"found {found!r}; allowed: {allowed}")
+        self.allowed = allowed
+
+
+class TraceError(LibramenError, ValueError):
+    """A trace, or a log to be read as one, that cannot be used."""
+
+
+class StudyError(LibramenError, ValueError):
+    """A study, or a part of one, that cannot be used."""
+
+
+class ReplayError(LibramenError, ValueError):
+    """A replay that cannot be run as asked."""
+
+
+class OutputError(LibramenError, OSError):
+    """A file that cannot be written."""

@@ -1,0 +1,189 @@
+"""How the tables of a study are declared: the base class and the field types.
+
+A field's type reads what a person writes (`"250ms"`) and says what is allowed; `describe` turns
+pydantic's report into the one sentence that a user reads.
+"""
+
+from __future__ import annotations
+
+import difflib
+from decimal import Decimal
+from typing import TYPE_CHECKING, Annotated, Any, get_args
+
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationError, WithJsonSchema
+
+from libramen import units
+from libramen.errors import StudyError, UnitError
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Iterable, Sequence
+
+    from pydantic_core import ErrorDetails
+
+
+def _text_or_number(text: str) -> WithJsonSchema:
+    return WithJsonSchema({"type": ["string", "number"], "description": text})
+
+
+def _positive(read: Callable[[object], float], allowed: str) -> Callable[[object], float]:
+    def check(value: object) -> float:
+        number = read(value)
+        if number <= 0:
+            raise UnitError(value, f"{allowed}, above 0")
+        return number
+
+    return check
+
+
+def _fraction(value: object) -> float:
+    share = units.parse_share(value)
+    if share > 1:
+        raise UnitError(value, f"{units.SHARE}, at most 100%")
+    return share
+
+
+Seconds = Annotated[float, BeforeValidator(units.parse_duration), _text_or_number(units.DURATION)]
+PositiveSeconds = Annotated[
+    float,
+    BeforeValidator(_positive(units.parse_duration, units.DURATION)),
+    _text_or_number(units.DURATION),
+]
+Share = Annotated[float, BeforeValidator(units.parse_share), _text_or_number(units.SHARE)]
+Fraction = Annotated[float, BeforeValidator(_fraction), _text_or_number(units.SHARE)]
+Money = Annotated[Decimal, BeforeValidator(units.parse_money), _text_or_number(units.MONEY)]
+Count = Annotated[int, Field(ge=0)]
+PositiveCount = Annotated[int, Field(ge=1)]
+PositiveNumber = Annotated[float, Field(gt=0, allow_inf_nan=False)]
+NonNegativeNumber = Annotated[float, Field(ge=0, allow_inf_nan=False)]
+
+
+class Table(BaseModel):
+    """One table of a study: strict about its keys, and fixed once made.
+
+    Raises:
+        StudyError: a key is unknown or missing, or its value is not allowed.
+    """
+
+    model_config = ConfigDict(extra="forbid", frozen=True, validate_default=False)
+
+    def __init__(self, **values: Any) -> None:
+        try:
+            super().__init__(**values)
+        except ValidationError as error:
+            raise StudyError(describe(error, type(self), "", place=type(self).__name__)) from None
+
+    # Tells pydantic that this is its own way of building, so that tables inside tables report to
+    # the outermost one, which knows the whole path.
+    __init__.__pydantic_base_init__ = True  # type: ignore[attr-defined]
+
+
+_ALLOWED = {
+    "int_type": "a whole number",
+    "int_parsing": "a whole number",
+    "int_from_float": "a whole number",
+    "float_type": "a number",
+    "float_parsing": "a number",
+    "finite_number": "a finite number",
+    "bool_type": "true or false",
+    "bool_parsing": "true or false",
+    "string_type": "text in quotes",
+    "list_type": "a list in square brackets",
+    "tuple_type": "a list in square brackets",
+    "dict_type": "a table",
+    "model_type": "a table",
+    "model_attributes_type": "a table",
+}
+
+
+def describe(error: ValidationError, model: type[BaseModel], file: str, *, place: str = "") -> str:
+    """One sentence for the first of pydantic's complaints: file, table, key, found, allowed.
+
+    Args:
+        error: what pydantic raised.
+        model: the class that was being read, to find the keys that it would have known.
+        file: name of the study file, or empty.
+        place: table in which `model` stands, or empty for the file itself.
+    """
+    details = error.errors()
+    # A misspelt key often makes another one "missing": the misspelling is the news.
+    first = min(details, key=lambda detail: detail["type"] != "extra_forbidden")
+    sentence = _sentence(first, model, place)
+    more = len(details) - 1
+    if more:
+        sentence += f" (and {more} more {'mistake' if more == 1 else 'mistakes'})"
+    return f"{file}: {sentence}" if file else sentence
+
+
+def _sentence(detail: ErrorDetails, model: type[BaseModel], place: str) -> str:
+    path, known = _follow(detail["loc"], model)
+    kind, found = detail["type"], detail["input"]
+    # An error of a whole table has no key: the path then names the table only.
+    key = path[-1] if path else ""
+    where = _table_name(place, path[:-1])
+    context = detail.get("ctx", {})
+    cause = context.get("error")
+    if kind == "extra_forbidden":
+        return f"{where}unknown key {key!r}; {nearest(key, known)}"
+    if kind == "missing":
+        return f"{where}{key} is missing"
+    if kind == "value_error" and not isinstance(cause, UnitError):
+        return f"{_table_name(place, path)}{cause}"
+    if isinstance(cause, UnitError):
+        allowed = cause.allowed
+    elif kind == "union_tag_invalid":
+        tag = str(context["discriminator"]).strip("'")
+        return f"{_table_name(place, path)}{tag}: found {context['tag']!r}; allowed: {context['expected_tags']}"
+    elif kind == "union_tag_not_found":
+        return f"{_table_name(place, path)}{str(context['discriminator']).strip(chr(39))} is missing"
+    elif kind in {"greater_than_equal", "greater_than", "less_than_equal"}:
+        words = {"ge": "at least", "gt": "above", "le": "at most"}
+        allowed = " and ".join(f"a number {words[name]} {limit}" for name, limit in context.items() if name in words)
+    elif kind == "literal_error":
+        allowed = context["expected"]
+    else:
+        allowed = _ALLOWED.get(kind, detail["msg"])
+    return f"{where}{key}: found {_shown(found)}; allowed: {allowed}"
+
+
+def _shown(found: object) -> str:
+    text = str(found) if isinstance(found, Decimal) else repr(found)
+    return text if len(text) <= 60 else text[:57] + "..."
+
+
+def _table_name(place: str, path: Sequence[str]) -> str:
+    name = ".".join([*([place] if place else []), *path])
+    return f"[{name}] " if name else ""
+
+
+def _follow(loc: tuple[int | str, ...], model: type[BaseModel]) -> tuple[list[str], list[str]]:
+    """The path of an error as written in a file, and the keys known where its last step stands."""
+    path: list[str] = []
+    known: list[str] = []
+    tables: list[type[BaseModel]] = [model]  # that may stand here; several: a union, the next step is its tag
+    for step in loc:
+        if isinstance(step, int):
+            path[-1] += f"[{step + 1}]"  # the second [[rollouts]] is "rollouts[2]", counted as people do
+        elif len(tables) > 1:
+            tables = [table for table in tables if any(step == field.default for field in table.model_fields.values())]
+        else:
+            path.append(step)
+            fields = tables[0].model_fields if tables else {}
+            known = list(fields)
+            tables = _tables_in(fields[step].annotation) if step in fields else []
+    return path, known
+
+
+def _tables_in(annotation: Any) -> list[type[BaseModel]]:
+    """The table classes inside an annotation such as `tuple[Rolling | StopStart, ...]`."""
+    if isinstance(annotation, type) and issubclass(annotation, BaseModel):
+        return [annotation]
+    return [table for part in get_args(annotation) for table in _tables_in(part)]
+
+
+def nearest(word: str, known: Iterable[str]) -> str:
+    """`did you mean 'slots'?` where something is near, else what would be allowed."""
+    names = list(known)
+    close = difflib.get_close_matches(word, names, n=1, cutoff=0.6)
+    if close:
+        return f"did you mean {close[0]!r}?"
+    return f"allowed: {', '.join(names)}" if names else "no key is allowed here"

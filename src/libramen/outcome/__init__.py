@@ -1,0 +1,1 @@
+"""`replay()`, the public call: run + bill + objectives -> `Outcome`. This file imports nothing."""

@@ -1,0 +1,119 @@
+"""What happened in a replay, in sentences that a person would say."""
+
+from __future__ import annotations
+
+from collections import Counter
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from libramen import units
+from libramen.engine.plane import ENDINGS, Ending
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+    from decimal import Decimal
+
+    from libramen.engine.run import UpdateRecord
+    from libramen.outcome.outcome import Outcome
+    from libramen.study.plan import Objective
+
+
+def sentences(outcome: Outcome) -> list[str]:
+    """Failures, scaling and releases of a replay, a sentence each."""
+    return [*_failures(outcome), *_scaling(outcome), *_updates(outcome)]
+
+
+def clock(outcome: Outcome, at_s: float) -> str:
+    """A time of the trace: local where it is known, else from the start."""
+    local = outcome.trace.local_time(at_s)
+    if local is None:
+        return f"{units.show_duration(at_s)} after the start"
+    return f"{local:%H:%M:%S}" if outcome.run.span_s <= 86400 else f"{local:%a %d %b %H:%M:%S}"
+
+
+def _failures(outcome: Outcome) -> Iterator[str]:
+    failed = outcome.run.results.ending != Ending.OK
+    count = int(np.count_nonzero(failed))
+    if not count:
+        yield f"All {len(failed):,} requests were answered."
+        return
+    kinds = ", ".join(
+        f"{n:,} {name.replace('_', ' ')}"
+        for code, name in enumerate(ENDINGS)
+        if code != Ending.OK and (n := int(np.count_nonzero(outcome.run.results.ending == code)))
+    )
+    at_s = outcome.trace.at_s[failed]
+    minute = (at_s // 60).astype(np.int64)
+    worst = int(np.argmax(np.bincount(minute)))
+    yield (
+        f"{count:,} of {len(failed):,} requests failed ({kinds}), from {clock(outcome, at_s[0])} to "
+        f"{clock(outcome, at_s[-1])}; the worst minute began at {clock(outcome, worst * 60.0)}."
+    )
+
+
+def _scaling(outcome: Outcome) -> Iterator[str]:
+    decisions = outcome.run.decisions
+    if not decisions:
+        return
+    ordered = sum(decision.ordered for decision in decisions)
+    removed = sum(decision.cancelled + decision.drained for decision in decisions)
+    yield (
+        f"The rule decided {len(decisions):,} times: it ordered {ordered} and removed {removed} replicas; "
+        f"the fleet was {outcome.replicas_min} to {outcome.replicas_max} ready replicas."
+    )
+    held = Counter(decision.held_by for decision in decisions if decision.held_by not in {"", "dead_band", "no measure"})
+    if held:
+        yield "Held back: " + ", ".join(f"{n:,} decisions by {reason}" for reason, n in held.most_common()) + "."
+    starts = [r.ready_s - r.ordered_s for r in outcome.run.replicas if r.why == "scaling" and r.ready_s is not None]
+    if starts:
+        yield f"An ordered replica took {units.show_duration(max(starts))} to become ready."
+
+
+def _updates(outcome: Outcome) -> Iterator[str]:
+    for update in outcome.run.updates:
+        what = f"The {update.strategy} release due at {clock(outcome, update.due_s)}"
+        if update.began_s is None:
+            yield f"{what} never began: another was under way."
+        elif update.ended_s is None:
+            yield f"{what} was not over at the end."
+        else:
+            yield (
+                f"{what} took {units.show_duration(update.ended_s - update.began_s)} for {update.replicas} replicas, "
+                f"{_mixed(update)}; {_failed_between(outcome, update.began_s, update.ended_s)}."
+            )
+
+
+def _mixed(update: UpdateRecord) -> str:
+    if not update.mixed_s:
+        return "never with both versions in use"
+    return f"{units.show_duration(update.mixed_s)} of it with both versions in use"
+
+
+def _failed_between(outcome: Outcome, from_s: float, to_s: float) -> str:
+    at_s = outcome.trace.at_s
+    rows = slice(int(np.searchsorted(at_s, from_s)), int(np.searchsorted(at_s, to_s, side="right")))
+    failed = int(np.count_nonzero(outcome.run.results.ending[rows] != Ending.OK))
+    return f"{failed:,} of the {len(at_s[rows]):,} requests that arrived meanwhile failed"
+
+
+def show_objective(name: str, value: float | Decimal | None, currency: str) -> str:
+    """The value of an objective as a person would write it."""
+    if value is None:
+        return "none"
+    if name == "month":
+        return units.show_money(value, currency)
+    if name.startswith("availability"):
+        return units.show_share(float(value), 3 if float(value) > 0.99 else 1)
+    return units.show_duration(float(value))
+
+
+def miss(objective: Objective, currency: str) -> str:
+    """An objective that is missed: `p95 (612 ms, wanted 400 ms)`."""
+    got, wanted = (show_objective(objective.name, value, currency) for value in (objective.got, objective.wanted))
+    return f"{objective.name} ({got}, wanted {wanted})"
+
+
+def and_list(words: list[str]) -> str:
+    """`a, b and c`."""
+    return words[0] if len(words) == 1 else f"{', '.join(words[:-1])} and {words[-1]}"

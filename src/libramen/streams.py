@@ -1,0 +1,28 @@
+"""Random numbers: one independent stream per purpose, all from one seed.
+
+Two plans replayed with one seed meet the same luck, because a stream depends on the seed, the
+purpose and a number (of a replica, say), and on nothing else.
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Final
+
+if TYPE_CHECKING:
+    import numpy as np
+
+# A purpose keeps its number for ever: to change one changes the luck of every study.
+_PURPOSES: Final = {"stamps": 1, "demo": 2}
+
+
+def stream(seed: int, purpose: str, number: int = 0) -> np.random.Generator:
+    """The generator for one purpose.
+
+    Args:
+        seed: the user's seed, a whole number of 0 or more.
+        purpose: `"stamps"` (seconds filled in within whole-second time stamps) or `"demo"`.
+        number: which of the purpose's streams.
+    """
+    import numpy as np  # noqa: PLC0415  (not needed for `--help`)
+
+    return np.random.default_rng(np.random.SeedSequence(seed, spawn_key=(_PURPOSES[purpose], number)))

@@ -1,0 +1,186 @@
+"""Times as a study writes them: `"12:00"`, `"2031-06-07T12:00"`, `"6h"`, `"quietest 30m"`.
+
+All of them become seconds from the start of a trace once the trace is known.
+"""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from datetime import date, datetime, time, timedelta, tzinfo
+from typing import TYPE_CHECKING, Annotated, Protocol
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
+
+import numpy as np
+from pydantic import BeforeValidator, PlainSerializer, WithJsonSchema
+
+from libramen import units
+from libramen.errors import StudyError, UnitError
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+MOMENT = 'a time of day such as "12:00", an ISO time, an offset from the start such as "6h", or "quietest 30m"'
+_TIME_OF_DAY = re.compile(r"\d{1,2}:\d{2}(:\d{2})?")
+
+
+class Timeline(Protocol):
+    """What must be known of a trace to place a moment on it."""
+
+    at_s: np.ndarray
+    span_s: float
+    start: datetime | None
+
+
+@dataclass(frozen=True)
+class Moment:
+    """A time as written, to be resolved against a trace."""
+
+    text: str
+    offset_s: float | None = None
+    time_of_day: time | None = None
+    instant: datetime | None = None
+    quiet_s: float | None = None
+
+    def offsets(self, trace: Timeline, *, daily: bool, where: str) -> list[float]:
+        """When it is, in seconds from the start of the trace.
+
+        Args:
+            trace: arrivals, span and start.
+            daily: every day of the trace for a time of day, instead of the first one.
+            where: the table and key, for messages.
+
+        Raises:
+            StudyError: it does not occur in the trace, or needs a start that the trace has not.
+        """
+        if self.offset_s is not None:
+            found = [self.offset_s]
+        elif self.quiet_s is not None:
+            found = [quietest(trace, self.quiet_s, where)]
+        elif trace.start is None:
+            raise StudyError(
+                f'{where} = "{self.text}" needs to know when the trace starts, and this trace does not say; '
+                'allowed: an offset from the start such as "6h"'
+            )
+        elif self.instant is not None:
+            instant = self.instant
+            if instant.tzinfo is None:
+                instant = existing(instant, _zone_of(trace.start))
+            found = [(instant - trace.start).total_seconds()]
+        else:
+            found = list(self._times_of_day(trace, trace.start))
+        found = [offset for offset in found if 0 <= offset < trace.span_s]
+        if not found:
+            raise StudyError(f'{where} = "{self.text}" is not in the trace, which covers {_covered(trace)}')
+        return found if daily else found[:1]
+
+    def _times_of_day(self, trace: Timeline, start: datetime) -> Iterator[float]:
+        assert self.time_of_day is not None
+        zone = _zone_of(start)
+        day = start.date()
+        while (offset := (existing(datetime.combine(day, self.time_of_day), zone) - start).total_seconds()) < trace.span_s:
+            yield offset
+            day = date.fromordinal(day.toordinal() + 1)
+
+
+def parse_moment(value: object) -> Moment:
+    """Read a time as a study writes it.
+
+    Raises:
+        UnitError: it is none of the four kinds.
+    """
+    if isinstance(value, Moment):
+        return value
+    if isinstance(value, datetime):  # TOML has dates of its own
+        return Moment(value.isoformat(), instant=value)
+    if isinstance(value, time):
+        return Moment(value.isoformat(), time_of_day=value)
+    try:
+        if isinstance(value, str) and value.startswith("quietest "):
+            length_s = units.parse_duration(value.removeprefix("quietest "))
+            if length_s > 0:
+                return Moment(value, quiet_s=length_s)
+        elif isinstance(value, str) and _TIME_OF_DAY.fullmatch(value):
+            return Moment(value, time_of_day=time.fromisoformat(value.zfill(len(value) + (value[1] == ":"))))
+        elif isinstance(value, str) and re.match(r"\d{4}-\d{2}-\d{2}[T ]", value):
+            return Moment(value, instant=datetime.fromisoformat(value))
+        else:
+            return Moment(str(value), offset_s=units.parse_duration(value))
+    except ValueError:
+        pass
+    raise UnitError(value, MOMENT)
+
+
+At = Annotated[
+    Moment,
+    BeforeValidator(parse_moment),
+    PlainSerializer(lambda moment: moment.text),
+    WithJsonSchema({"type": ["string", "number"], "description": MOMENT}),
+]
+
+
+def quietest(trace: Timeline, length_s: float, where: str) -> float:
+    """Start of the stretch with the fewest arrivals: whole-minute starts, the earliest among equals.
+
+    Raises:
+        StudyError: the trace is shorter than that.
+    """
+    last_start = trace.span_s - length_s
+    if last_start < -1e-9:
+        raise StudyError(f"{where} asks for {units.show_duration(length_s)}, and the trace covers {_covered(trace)}")
+    starts = np.arange(int(last_start / 60 + 1e-9) + 1) * 60.0
+    arrivals = np.searchsorted(trace.at_s, starts + length_s) - np.searchsorted(trace.at_s, starts)
+    return float(starts[np.argmin(arrivals)])
+
+
+def existing(wall: datetime, zone: tzinfo) -> datetime:
+    """The instant of a local time; one that a change of clocks skips is the next that exists.
+
+    A local time that occurs twice is its first occurrence.
+    """
+    instant = wall.replace(tzinfo=zone)
+    utc = ZoneInfo("UTC")
+    if instant.astimezone(utc).astimezone(zone).replace(tzinfo=None) == wall:
+        return instant
+    # In a gap, fold = 1 reads the time with the later offset, which puts it before the change.
+    low = wall.replace(tzinfo=zone, fold=1).astimezone(utc)
+    high = instant.astimezone(utc)
+    after = high.astimezone(zone).utcoffset()
+    while high - low > timedelta(seconds=1):
+        middle = low + (high - low) // 2
+        if middle.astimezone(zone).utcoffset() == after:
+            high = middle
+        else:
+            low = middle
+    return high.replace(microsecond=0).astimezone(zone)
+
+
+def parse_zone(value: object) -> str:
+    """The name of a time zone that exists.
+
+    Raises:
+        UnitError: there is no such zone.
+    """
+    try:
+        if isinstance(value, str) and value:
+            ZoneInfo(value)
+            return value
+    except (ZoneInfoNotFoundError, ValueError, OSError):
+        pass
+    raise UnitError(value, 'a time zone such as "Europe/Lisbon" or "UTC"')
+
+
+ZoneName = Annotated[str, BeforeValidator(parse_zone), WithJsonSchema({"type": "string"})]
+
+
+def _zone_of(start: datetime) -> tzinfo:
+    assert start.tzinfo is not None
+    return start.tzinfo
+
+
+def _covered(trace: Timeline) -> str:
+    span = units.show_duration(trace.span_s)
+    if trace.start is None:
+        return span
+    end = (trace.start.astimezone(ZoneInfo("UTC")) + timedelta(seconds=trace.span_s)).astimezone(trace.start.tzinfo)
+    return f"{span}, from {trace.start:%Y-%m-%d %H:%M} to {end:%Y-%m-%d %H:%M}"

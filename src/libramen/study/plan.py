@@ -1,0 +1,144 @@
+"""A plan: a tier, a size, replicas, a scaling rule, rollouts. And the objectives it should meet."""
+
+from __future__ import annotations
+
+from decimal import Decimal
+from typing import Any, Literal, NamedTuple, Self
+
+from pydantic import Field, SerializeAsAny, model_validator
+
+from libramen.engine.rollout import STRATEGIES, Rolling
+from libramen.engine.scaling import RULES, Fixed
+from libramen.engine.scaling.rule import Rule
+from libramen.fields import Count, Fraction, Money, PositiveSeconds, Table, nearest
+from libramen.study.service import Size, Tier
+
+
+class Plan(Table):
+    """What could be bought, how many, and what is done with it.
+
+    A plan holds its tier and size themselves. In Python the size may also be named, if the tier
+    sells it; `scaling` and `rollouts` may be written as tables (dictionaries with a study's keys).
+
+    Example:
+        >>> tier = Tier(billing="per_hour", sizes={"small": {"cores": 1, "per_hour": "0.03"}})
+        >>> Plan(tier=tier, size="small", replicas=2).zones_used
+        ('one',)
+    """
+
+    name: str = Field("plan", exclude=True)
+    tier: Tier = Field(description="name of the tier")
+    size: Size = Field(description="name of the size")
+    replicas: Count | None = Field(None, description="the fleet at the start (default: the tier's least)")
+    zones: tuple[str, ...] | None = Field(
+        None, min_length=1, description="zones over which replicas are spread in turn (default: all the tier's)"
+    )
+    balancer: Literal["least_busy", "round_robin"] = Field("least_busy", description="which replica gets a request")
+    scaling: SerializeAsAny[RULES] = Field(Fixed(), description="the scaling rule")
+    rollouts: tuple[SerializeAsAny[STRATEGIES], ...] = Field((), description="releases")
+
+    @property
+    def replicas_used(self) -> int:
+        """`replicas`, or the tier's least."""
+        return self.tier.replicas.least if self.replicas is None else self.replicas
+
+    @property
+    def zones_used(self) -> tuple[str, ...]:
+        """`zones`, or all of the tier's."""
+        return self.zones or self.tier.zones
+
+    @property
+    def limits(self) -> tuple[int, int]:
+        """Fewest and most replicas that the scaling rule can lead to."""
+        if not isinstance(self.scaling, Rule):
+            return self.replicas_used, self.replicas_used
+        tier = self.tier.replicas
+        floor = tier.least if self.scaling.floor is None else self.scaling.floor
+        ceiling = tier.most if self.scaling.ceiling is None else self.scaling.ceiling
+        assert ceiling is not None  # checked below
+        return floor, ceiling
+
+    @model_validator(mode="before")
+    @classmethod
+    def _size_by_name(cls, values: Any) -> Any:
+        if isinstance(values, dict) and isinstance(values.get("size"), str) and isinstance(values.get("tier"), Tier):
+            sizes = values["tier"].sizes
+            if values["size"] not in sizes:
+                raise ValueError(f"size: found {values['size']!r}; {nearest(values['size'], sizes)}")
+            return {**values, "size": sizes[values["size"]]}
+        return values
+
+    @model_validator(mode="after")
+    def _fits_the_tier(self) -> Self:
+        tier = self.tier
+        least, most = tier.replicas.least, tier.replicas.most
+        allowed = f"tier {tier.name!r} allows {least} to {most if most is not None else 'any number'}"
+        numbers: dict[str, int | None] = {"replicas": self.replicas_used}
+        if isinstance(self.scaling, Rule):
+            if not tier.autoscaling:
+                raise ValueError(f"scaling: tier {tier.name!r} has no autoscaling; allowed: rule = 'fixed'")
+            if self.scaling.ceiling is None and most is None:
+                raise ValueError("scaling.ceiling is missing, and the tier does not say how many it allows at most")
+            numbers |= {"scaling.floor": self.scaling.floor, "scaling.ceiling": self.scaling.ceiling}
+        for key, number in numbers.items():
+            if number is not None and not (least <= number and (most is None or number <= most)):
+                raise ValueError(f"{key}: found {number}; {allowed}")
+        floor, ceiling = self.limits
+        if floor > ceiling:
+            raise ValueError(f"scaling: the floor of {floor} is above the ceiling of {ceiling}")
+        for zone in self.zones_used:
+            if zone not in tier.zones:
+                raise ValueError(f"zones: found {zone!r}; {nearest(zone, tier.zones)}")
+        for rollout in self.rollouts:
+            if isinstance(rollout, Rolling) and isinstance(self.scaling, Fixed):
+                self._can_move(rollout)
+        return self
+
+    def _can_move(self, rollout: Rolling) -> None:
+        """A fixed fleet with nothing to spare and everything to keep could never be updated."""
+        n, most = self.replicas_used, self.tier.replicas.most
+        if most is not None and rollout.spare and n + rollout.spare > most:
+            raise ValueError(
+                f"rollouts: spare = {rollout.spare} beside {n} replicas is {n + rollout.spare}; "
+                f"tier {self.tier.name!r} allows {most}"
+            )
+        if rollout.spare == 0 and n and rollout.keep_of(n) == n:
+            raise ValueError(
+                f"rollouts: spare = 0 and keep = {rollout.keep!r} of {n} replicas could never move; "
+                "allowed: spare of 1 or more, or a smaller keep"
+            )
+
+
+class Objective(NamedTuple):
+    """One objective and what a replay got."""
+
+    name: str
+    wanted: float | Decimal
+    got: float | Decimal | None
+    met: bool
+
+
+class Objectives(Table):
+    """What a plan should achieve: latencies at most, availabilities at least, a monthly cost at most.
+
+    Example:
+        >>> Objectives(p95="400ms", availability="99.9%").wanted()
+        {'p95': 0.4, 'availability': 0.999}
+    """
+
+    mean: PositiveSeconds | None = Field(None, description="mean latency at most [s]")
+    p50: PositiveSeconds | None = Field(None, description="median latency at most [s]")
+    p90: PositiveSeconds | None = Field(None, description="90th percentile of latency at most [s]")
+    p95: PositiveSeconds | None = Field(None, description="95th percentile of latency at most [s]")
+    p99: PositiveSeconds | None = Field(None, description="99th percentile of latency at most [s]")
+    p999: PositiveSeconds | None = Field(None, description="99.9th percentile of latency at most [s]")
+    max: PositiveSeconds | None = Field(None, description="greatest latency at most [s]")
+    availability: Fraction | None = Field(None, description="share of requests that are ok, at least")
+    availability_minutes: Fraction | None = Field(
+        None, description="share of minutes with at most 1 % failed, at least"
+    )
+    month: Money | None = Field(None, description="cost of a month at most")
+
+    def wanted(self) -> dict[str, float | Decimal]:
+        """The objectives that are set, by name, in base units."""
+        return {name: value for name in type(self).model_fields if (value := getattr(self, name)) is not None}

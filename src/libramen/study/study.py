@@ -1,0 +1,208 @@
+"""The study: everything that a study file says, loaded and checked."""
+
+from __future__ import annotations
+
+import tomllib
+from decimal import Decimal
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any, Literal
+
+from pydantic import BaseModel, BeforeValidator, Field, ValidationError
+
+from libramen.errors import StudyError
+from libramen.fields import Fraction, PositiveNumber, Seconds, Table, describe, nearest
+from libramen.study.moments import ZoneName
+from libramen.study.plan import Objectives, Plan
+from libramen.study.service import Service, Tier, name_entries
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+    from libramen.trace.trace import Trace
+
+
+def _as_list(value: object) -> object:
+    return [value] if isinstance(value, str) else value
+
+
+class TraceTable(Table):
+    """`[trace]`: where the requests come from and how they are read."""
+
+    files: Annotated[tuple[str, ...], BeforeValidator(_as_list)] = Field(
+        min_length=1, description="logs or trace tables, relative to the study file"
+    )
+    format: Literal["combined", "csv", "parquet"] | None = Field(
+        None, description="format of the files (default: found by content)"
+    )
+    demand: Literal["given", "quiet", "observed"] | None = Field(
+        None, description="how cpu_s and wait_s come about (default: given when the trace has cpu_s, else quiet)"
+    )
+    cpu_share: Fraction = Field(0.4, description="share of a request's work that is CPU work")
+    recorded_speed: PositiveNumber = Field(1.0, description="speed of the core on which the log was recorded")
+    settle: Seconds = Field(0.0, description="requests before this are replayed but not measured [s]")
+    time_zone: ZoneName | None = Field(None, description="time zone of the trace (default: the study's)")
+
+
+class Heading(Table):
+    """`[study]`: what the study is called, and what its money and times mean."""
+
+    name: str = Field("study", description="name of the study")
+    currency: str = Field("EUR", description="currency of all prices")
+    time_zone: ZoneName = Field("UTC", description="time zone of timetables, windows and pictures")
+    catalogue: str | None = Field(None, description="another file that [tiers] are taken from")
+
+
+class _StudyFile(Table):
+    """The tables of a study file; plans stay as they were read until their tiers are known."""
+
+    study: Heading = Field(Heading(), description="name, currency, time zone")
+    trace: TraceTable = Field(description="the requests")
+    service: Service = Field(description="the service")
+    objectives: Objectives = Field(Objectives(), description="what a plan should achieve")
+    tiers: dict[str, Tier] = Field({}, description="what could be bought")
+    plans: dict[str, dict[str, Any]] = Field(min_length=1, description="what might be bought")
+
+
+class _Catalogue(Table):
+    """The tables of a catalogue file."""
+
+    tiers: dict[str, Tier] = Field(min_length=1, description="what could be bought")
+
+
+class Study:
+    """A study, loaded and checked.
+
+    Attributes:
+        path: the study file.
+        name, currency, time_zone: as in `[study]`.
+        service: the `Service`.
+        objectives: the `Objectives`.
+        tiers: the `Tier`s by name.
+        plans: the `Plan`s by name, in the order of the file.
+        trace_table: `[trace]` as written; `trace()` reads the trace itself.
+    """
+
+    def __init__(self, path: Path, tables: _StudyFile, tiers: dict[str, Tier], plans: dict[str, Plan]) -> None:
+        self.path = path
+        self.name = tables.study.name
+        self.currency = tables.study.currency
+        self.time_zone = tables.trace.time_zone or tables.study.time_zone
+        self.service = tables.service
+        self.objectives = tables.objectives
+        self.tiers = tiers
+        self.plans = plans
+        self.trace_table = tables.trace
+
+    def trace(self, *, seed: int = 0, progress: Callable[[float], None] | None = None) -> Trace:
+        """Read the trace, with its demand.
+
+        Args:
+            seed: for the seconds filled in within whole-second time stamps.
+            progress: called with the share of the bytes read so far, from 0 to 1.
+
+        Raises:
+            TraceError: a file cannot be read as a trace.
+        """
+        from libramen.trace.read import read_trace  # noqa: PLC0415  (reading needs pyarrow, checking does not)
+
+        table = self.trace_table
+        return read_trace(
+            [self.path.parent / file for file in table.files],
+            format=table.format,
+            demand=table.demand,
+            cpu_share=table.cpu_share,
+            recorded_speed=table.recorded_speed,
+            time_zone=self.time_zone,
+            seed=seed,
+            progress=progress,
+        )
+
+    def plan(self, name: str) -> Plan:
+        """The plan of a name.
+
+        Raises:
+            StudyError: there is none.
+        """
+        if name not in self.plans:
+            raise StudyError(f"{self.path}: there is no plan {name!r}; {nearest(name, self.plans)}")
+        return self.plans[name]
+
+    def __repr__(self) -> str:
+        return f"Study({str(self.path)!r}, plans={list(self.plans)})"
+
+
+def load_study(path: str | Path) -> Study:
+    """Load and check a study file.
+
+    Args:
+        path: a TOML file. Paths in it are relative to it.
+
+    Raises:
+        StudyError: it cannot be read, or says something that is not allowed; the sentence names the
+            file, the table, the key, what was found and what is allowed.
+
+    Example:
+        >>> load_study("saltmarsh/study.toml").plans["steady"].replicas  # doctest: +SKIP
+        3
+    """
+    path = Path(path)
+    raw = _read_toml(path)
+    tables = _checked(path, _StudyFile, name_entries(raw, "tiers"))
+    tiers = dict(tables.tiers)
+    if tables.study.catalogue is not None:
+        catalogue_path = path.parent / tables.study.catalogue
+        catalogue = _checked(catalogue_path, _Catalogue, name_entries(_read_toml(catalogue_path), "tiers"))
+        for name, tier in catalogue.tiers.items():
+            if name in tiers:
+                raise StudyError(f"{path}: tier {name!r} stands in the study and in {catalogue_path}; allowed: in one")
+            tiers[name] = tier
+    if not tiers:
+        raise StudyError(f"{path}: there are no tiers; allowed: [tiers.NAME] tables here or a catalogue in [study]")
+    plans = {name: _plan(path, name, table, tiers) for name, table in tables.plans.items()}
+    return Study(path, tables, tiers, plans)
+
+
+def _plan(path: Path, name: str, table: dict[str, Any], tiers: dict[str, Tier]) -> Plan:
+    """One plan, its tier and size looked up by name."""
+    place = f"plans.{name}"
+    if "name" in table:
+        raise StudyError(f"{path}: [{place}] unknown key 'name'; the plan is named by its table")
+    resolved = dict(table)
+    if isinstance(tier_name := table.get("tier"), str):
+        if tier_name not in tiers:
+            raise StudyError(f"{path}: [{place}] tier: found {tier_name!r}; {nearest(tier_name, tiers)}")
+        resolved["tier"] = tiers[tier_name]
+        size_name = table.get("size")
+        if isinstance(size_name, str) and size_name not in tiers[tier_name].sizes:
+            sizes = tiers[tier_name].sizes
+            raise StudyError(
+                f"{path}: [{place}] size: found {size_name!r}, which tier {tier_name!r} does not sell; "
+                f"{nearest(size_name, sizes)}"
+            )
+    for key in ("tier", "size"):
+        if key in table and not isinstance(table[key], str):
+            raise StudyError(f"{path}: [{place}] {key}: found {table[key]!r}; allowed: the name of a {key}")
+    return _checked(path, Plan, {**resolved, "name": name}, place)
+
+
+def _checked(path: Path, model: type[T], values: dict[str, Any], place: str = "") -> T:
+    try:
+        return model.model_validate(values)
+    except ValidationError as error:
+        raise StudyError(describe(error, model, str(path), place=place)) from None
+
+
+def _read_toml(path: Path) -> dict[str, Any]:
+    try:
+        text = path.read_bytes().decode("utf-8")
+        return tomllib.loads(text, parse_float=Decimal)
+    except FileNotFoundError:
+        raise StudyError(f"{path}: there is no such file; `libramen demo` writes a study to start from") from None
+    except IsADirectoryError:
+        raise StudyError(f"{path}: found a directory; allowed: a study file, such as {path / 'study.toml'}") from None
+    except UnicodeDecodeError as error:
+        raise StudyError(f"{path}: byte {error.start} is not UTF-8 text; allowed: a TOML file") from None
+    except tomllib.TOMLDecodeError as error:
+        raise StudyError(f"{path}: this is not TOML: {error}") from None
+    except OSError as error:
+        raise StudyError(f"{path}: cannot be read: {error.strerror}") from None

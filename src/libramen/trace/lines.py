@@ -1,0 +1,124 @@
+"""What all readers of logs share: blocks of lines, the rows read so far, the lines skipped."""
+
+from __future__ import annotations
+
+import gzip
+import zlib
+from typing import TYPE_CHECKING, Any, Final, NamedTuple
+
+import numpy as np
+
+from libramen.errors import TraceError
+from libramen.trace.trace import SkippedLine
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Iterator
+    from pathlib import Path
+    from typing import BinaryIO
+
+_BLOCK_SIZE: Final = 1 << 23
+_FIRST_SKIPPED: Final = 5
+_GZIP: Final = b"\x1f\x8b"
+
+
+class Block(NamedTuple):
+    """Whole lines of one file."""
+
+    file: str
+    first_line: int
+    data: bytes
+
+
+class SkippedLines:
+    """Counts lines that could not be read, and remembers the first few."""
+
+    def __init__(self) -> None:
+        self.count = 0
+        self.first: list[SkippedLine] = []
+
+    def add(self, file: str, line: int, reason: str) -> None:
+        """One more line."""
+        self.count += 1
+        if len(self.first) < _FIRST_SKIPPED or line < self.first[-1].line:
+            self.first.append(SkippedLine(file, line, reason))
+            if self.first[-1].file == self.first[0].file:
+                self.first.sort(key=lambda skipped: skipped.line)
+            del self.first[_FIRST_SKIPPED:]
+
+
+class LogRows:
+    """Rows of a log read so far, a list of arrays per column."""
+
+    def __init__(self) -> None:
+        self.second: list[np.ndarray] = []  # int64, whole seconds since 1970
+        self.took_s: list[np.ndarray] = []  # float64
+        self.status: list[np.ndarray] = []  # int16
+        self.bytes_out: list[np.ndarray] = []  # float64
+        self.path_codes: list[np.ndarray] = []  # int64, index into `paths`
+        self.paths: dict[str, int] = {}
+
+    def add(self, second: np.ndarray, fields: Any, keep: np.ndarray) -> None:
+        """Append the rows `keep` of some fields of text."""
+        import pyarrow as pa  # noqa: PLC0415  (only where a log is read)
+        import pyarrow.compute as pc  # noqa: PLC0415
+
+        from libramen.trace.combined import path_of  # noqa: PLC0415  (combined imports this file)
+
+        text = pa.string()
+        self.second.append(second[keep])
+        self.took_s.append(pc.cast(fields.took.cast(text), pa.float64()).to_numpy()[keep])
+        self.status.append(pc.cast(fields.status.cast(text), pa.int16()).to_numpy()[keep])
+        sizes = pc.if_else(pc.equal(fields.bytes, b"-"), b"0", fields.bytes)
+        self.bytes_out.append(pc.cast(sizes.cast(text), pa.float64()).to_numpy()[keep])
+        requests = fields.request.dictionary_encode()
+        codes = [self.paths.setdefault(path_of(r), len(self.paths)) for r in requests.dictionary.to_pylist()]
+        self.path_codes.append(np.array(codes, np.int64)[requests.indices.to_numpy()[keep]])
+
+
+def open_bytes(path: Path) -> tuple[BinaryIO, BinaryIO]:
+    """A file's content, unpacked if it is gzip by content, and the file itself (for its position).
+
+    Raises:
+        TraceError: it cannot be opened.
+    """
+    try:
+        raw = path.open("rb")
+        packed = raw.read(2) == _GZIP
+        raw.seek(0)
+    except FileNotFoundError:
+        raise TraceError(f"{path}: there is no such file") from None
+    except IsADirectoryError:
+        raise TraceError(f"{path}: found a directory; allowed: a log or a trace table") from None
+    except OSError as error:
+        raise TraceError(f"{path}: cannot be read: {error.strerror}") from None
+    return (gzip.GzipFile(fileobj=raw), raw) if packed else (raw, raw)  # type: ignore[return-value]
+
+
+def blocks_of(path: Path, skipped: SkippedLines, progress: Callable[[int], None] | None) -> Iterator[Block]:
+    """The content of a file in blocks of whole lines.
+
+    A packed file that breaks off is read as far as it goes; the break counts as a skipped line.
+    """
+    content, raw = open_bytes(path)
+    with raw:
+        line, rest = 1, b""
+        while True:
+            data, broken = b"", ""
+            try:
+                data = content.read(_BLOCK_SIZE)
+            except (EOFError, zlib.error, gzip.BadGzipFile) as error:
+                broken = f"the packed file breaks off here ({error})"
+            if progress is not None:
+                progress(raw.tell())
+            end = data.rfind(b"\n") + 1
+            if data and not end:
+                rest += data
+                continue
+            whole, rest = (rest + data[:end], data[end:]) if data else (rest, b"")
+            if whole:
+                yield Block(str(path), line, whole)
+                line += whole.count(b"\n") + (not whole.endswith(b"\n"))
+            if broken:
+                skipped.add(str(path), line, broken)
+            if not data:
+                return
