@@ -25,7 +25,9 @@ if TYPE_CHECKING:
     from libramen.study.study import Study
     from libramen.trace.trace import Trace
 
-_PIPED_WIDTH = 132
+_PIPED_WIDTH = 124
+# A rule under the heading and nothing else: what is left of the width is for the figures.
+_RULE = box.Box("    \n    \n ── \n    \n    \n    \n    \n    \n")
 
 
 def _console(*, error: bool = False) -> Console:
@@ -67,10 +69,16 @@ def progress() -> _Bar:
 
 
 def _table(*columns: str, right: tuple[str, ...] = ()) -> Table:
-    table = Table(box=box.SIMPLE_HEAD, pad_edge=False, padding=(0, 1))
+    table = Table(box=_RULE, pad_edge=False, padding=(0, 1, 0, 0), show_edge=False)
     for column in columns:
-        table.add_column(column, justify="right" if column in right else "left", overflow="fold")
+        table.add_column(column, justify="right" if column in right else "left", no_wrap=True)
     return table
+
+
+def _show(console: Console, table: Table) -> None:
+    console.print()
+    console.print(table)
+    console.print()
 
 
 def _say(console: Console, text: str, style: str | None = None) -> None:
@@ -105,8 +113,9 @@ def comparison(study: Study, found: Comparison) -> None:
     """The table of a comparison, what each plan misses, and the verdict."""
     console = _console()
     _heading(console, study, found.outcomes[0].trace)
-    figures = ("replicas", "requests", "p50", "p95", "p99", "available", "utilised", f"{study.currency} a month")
+    figures = ("replicas", "requests", "p50", "p95", "p99", "available", "utilised", f"{study.currency}/month")
     table = _table("plan", "tier", "size", *figures, "objectives", right=figures)
+    narrow = console.width < _PIPED_WIDTH
     for outcome in found.outcomes:
         missed = [objective.name for objective in outcome.objectives if not objective.met]
         table.add_row(
@@ -119,16 +128,22 @@ def comparison(study: Study, found: Comparison) -> None:
             units.show_share(outcome.availability, 2),
             units.show_share(outcome.utilisation, 0),
             f"{outcome.bill.month:,}",
-            f"misses {', '.join(missed)}" if missed else "all met" if outcome.objectives else "none set",
+            _met(missed, bool(outcome.objectives), narrow=narrow),
             style="bold" if outcome is found.cheapest else None,
         )
-    console.print(table)
+    _show(console, table)
     _say(console, found.verdict(), "bold")
     for outcome in found.outcomes:
         missed = [miss(objective, study.currency) for objective in outcome.objectives if not objective.met]
         if missed:
             _say(console, f"  {outcome.plan.name} misses {', '.join(missed)}")
     _say(console, f"A month here is {found.outcomes[0].bill.note}.", "dim")
+
+
+def _met(missed: list[str], any_set: bool, *, narrow: bool) -> str:
+    if not missed:
+        return "all met" if any_set else "none set"
+    return f"{len(missed)} missed" if narrow else f"misses {', '.join(missed)}"
 
 
 def next_steps(study: Study) -> None:
@@ -159,7 +174,7 @@ def outcome(study: Study, found: Outcome) -> None:
         _say(console, sentence)
     table = _table("latency", *latency, right=tuple(latency))
     table.add_row("", *(units.show_duration(value) for value in latency.values()))
-    console.print(table)
+    _show(console, table)
     _say(
         console,
         f"Availability {units.show_share(found.availability, 3)} by requests, "
@@ -172,14 +187,14 @@ def outcome(study: Study, found: Outcome) -> None:
             escape(line.item), f"{line.quantity:,f}", escape(line.unit), f"{line.unit_price:f}", f"{line.amount:,}"
         )
     lines.add_row("total", "", "", escape(found.bill.currency), f"{found.bill.month:,}", style="bold")
-    console.print(lines)
+    _show(console, lines)
     _say(console, f"A month here is {found.bill.note}.", "dim")
     if found.objectives:
         goals = _table("objective", "wanted", "got", "", right=("wanted", "got"))
         for goal in found.objectives:
             wanted, got = (show_objective(goal.name, value, study.currency) for value in (goal.wanted, goal.got))
             goals.add_row(goal.name, wanted, got, "met" if goal.met else "missed")
-        console.print(goals)
+        _show(console, goals)
 
 
 def check(found: Check) -> None:
@@ -188,7 +203,7 @@ def check(found: Check) -> None:
     _heading(console, found.study, found.trace)
     for note in found.trace.source.notes:
         _say(console, f"  {note}")
-    columns = ("replicas", "CPU needs", "slots need", "p95 alone", f"{found.study.currency} a month, least")
+    columns = ("replicas", "CPU needs", "slots need", "p95 alone", f"least {found.study.currency}/month")
     table = _table("plan", "tier", "size", *columns, "releases at", "cannot work", right=columns)
     for plan in found.plans:
         at = [found.trace.local_time(at_s) for at_s in plan.rollouts_s]
@@ -208,7 +223,7 @@ def check(found: Check) -> None:
             ", ".join(times) or "-",
             f"{len(plan.problems)} found" if plan.problems else "nothing",
         )
-    console.print(table)
+    _show(console, table)
     for plan in found.plans:
         for problem in plan.problems:
             _say(console, f"{plan.plan.name}: {problem}")

@@ -7,6 +7,7 @@ from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 from libramen import units
+
 from libramen.outcome.measures import LATENCIES
 from libramen.outcome.replay import replay
 from libramen.outcome.story import and_list, miss

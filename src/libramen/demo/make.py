@@ -31,7 +31,7 @@ def _daytime(hour: np.ndarray) -> np.ndarray:
 
 
 def _timetable(hour: np.ndarray) -> np.ndarray:
-    return 1.5 * _daytime(hour) + 4.6 * _bump(hour, 7.6, 0.75) + 1.1 * _bump(hour, 17.3, 1.1)
+    return 1.9 * _daytime(hour) + 5.2 * _bump(hour, 7.6, 0.75) + 1.1 * _bump(hour, 17.3, 1.1)
 
 
 def _fares(hour: np.ndarray) -> np.ndarray:
@@ -50,10 +50,11 @@ def _scans(hour: np.ndarray) -> np.ndarray:
 
 
 def _festival(hour: np.ndarray) -> np.ndarray:
-    """A few curious all day, then everybody at once when the tickets go on sale."""
-    since_h = hour - ON_SALE_S / 3600
-    rush = np.where(since_h >= 0, 44 * np.minimum(1, since_h * 60 / 2) * np.exp(-np.maximum(since_h, 0) * 60 / 17), 0)
-    return 0.12 * _daytime(hour) + 0.02 + rush
+    """A few curious all day; from 17:50 on everybody gathers, and at 18:00 the tickets go on sale."""
+    minutes = (hour - ON_SALE_S / 3600) * 60
+    gathering = 52 * np.clip((minutes + 10) / 12, 0, 1)
+    fading = np.exp(-np.maximum(minutes - 2, 0) / 17)
+    return 0.12 * _daytime(hour) + 0.02 + gathering * fading
 
 
 @dataclass(frozen=True)

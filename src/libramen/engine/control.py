@@ -57,14 +57,16 @@ def run(
             trace, daily=rollout.daily, where=f"plan {plan.name!r}: rollouts[{number}].at"
         )
     ]
-    plane = _data_plane(data_plane, ServerSpec.of(service, plan.size, plan.balancer, plan.tier.overhead), len(trace))
+    edges_s = np.append(np.arange(0.0, trace.span_s - EPSILON_S, window_s), trace.span_s)
+    spec = ServerSpec.of(service, plan.size, plan.balancer, plan.tier.overhead)
+    plane = _data_plane(data_plane, spec, len(trace), edges_s)
     agenda = Agenda()
     fleet = Fleet(service, plan, plane, agenda)
     scaler = Scaler(plan.scaling, plan, fleet, plane, agenda) if isinstance(plan.scaling, Rule) else None
     updates = Updates(due, fleet, agenda, scaler, plan.tier.replicas.most)
-    series = _Series(plane, agenda, window_s, trace.span_s, progress)
+    clock = _Clock(agenda, trace.span_s, progress)
     chunk = Chunk(trace.at_s, trace.cpu_s, trace.wait_s)
-    while not (series.complete and plane.finished(chunk)):
+    while not (clock.span_is_over and plane.finished(chunk)):
         signal = plane.advance(chunk, agenda.next_s())
         if signal is Signal.ENDED:
             break
@@ -78,48 +80,39 @@ def run(
         replicas=fleet.replicas,
         decisions=[] if scaler is None else scaler.decisions,
         updates=updates.records(),
-        edges_s=np.array(series.edges_s),
-        integrals=np.array(series.integrals).reshape(-1, 3),
+        edges_s=edges_s,
+        integrals=plane.series(),
         window_s=window_s,
     )
 
 
-def _data_plane(name: str, spec: ServerSpec, n: int) -> DataPlane:
+def _data_plane(name: str, spec: ServerSpec, n: int, edges_s: np.ndarray) -> DataPlane:
     if name == "compiled":
         from libramen.engine.kernel_state import KernelState  # noqa: PLC0415  (loads the compiler)
 
-        return KernelState(spec, n)
+        return KernelState(spec, n, edges_s)
     if name == "plain":
         from libramen.engine.plain import PlainState  # noqa: PLC0415  (rarely wanted)
 
-        return PlainState(spec, n)
+        return PlainState(spec, n, edges_s)
     raise ReplayError(f"data_plane: found {name!r}; allowed: 'compiled' or 'plain'")
 
 
-class _Series:
-    """Reads the integrals at 0, window_s, 2 window_s, ... and span_s."""
+class _Clock:
+    """Comes back a hundred times during the span: for progress, for Ctrl-C, and to know that it is over."""
 
-    def __init__(
-        self,
-        plane: DataPlane,
-        agenda: Agenda,
-        window_s: float,
-        span_s: float,
-        progress: Callable[[float], None] | None,
-    ) -> None:
-        self._plane, self._agenda, self._window_s, self._span_s = plane, agenda, window_s, span_s
-        self._progress = progress
-        self.edges_s: list[float] = []
-        self.integrals: list[tuple[float, float, float]] = []
-        self.complete = False
-        agenda.add(0.0, Kind.SAMPLE, self._sample)
+    def __init__(self, agenda: Agenda, span_s: float, progress: Callable[[float], None] | None) -> None:
+        self._agenda, self._span_s, self._progress = agenda, span_s, progress
+        self._ticks = 0
+        self.span_is_over = False
+        self._tick(0.0)
 
-    def _sample(self, now_s: float) -> None:
-        self.edges_s.append(now_s)
-        self.integrals.append(self._plane.integrals(now_s)[3:])
-        if now_s >= self._span_s - EPSILON_S:
-            self.complete = True
-        else:
-            self._agenda.add(min(len(self.edges_s) * self._window_s, self._span_s), Kind.SAMPLE, self._sample)
+    def _tick(self, now_s: float) -> None:
+        share = self._ticks / 100
         if self._progress is not None:
-            self._progress(min(1.0, now_s / self._span_s) if self._span_s else 1.0)
+            self._progress(share)
+        self._ticks += 1
+        if share < 1:
+            self._agenda.add(self._span_s * self._ticks / 100, Kind.SAMPLE, self._tick)
+        else:
+            self.span_is_over = now_s >= self._span_s

@@ -38,6 +38,8 @@ WORLD: Final = np.dtype(
         ("now_s", "f8"),  # integrals are up to date to here [s]
         ("control_s", "f8"),  # the instant at which the control plane must act [s]
         ("emptied_s", "f8"),  # when the last of `emptied` did [s]
+        ("edge_s", "f8"),  # next instant at which the integrals are written down, infinity: none [s]
+        ("edge", "i8"),  # its number
         ("next", "i8"),  # number of the next request to arrive
         ("last_chosen", "i8"),  # number of the replica that round robin chose last
         ("free", "i8"),  # first free entry of `requests`, -1: none
@@ -254,14 +256,29 @@ def _heap_remove(heaps, kind, row, n, at):
 
 
 @_inner
-def _integrate(world, levels, now_s):
-    """Bring the integrals up to date, before a level changes."""
+def _integrate(world, levels, edges_s, series, now_s):
+    """Bring the integrals up to date, before a level changes; write them down at the edges passed."""
+    while now_s >= world.edge_s:
+        passed_s = world.edge_s - world.now_s
+        ready = levels[0]
+        draining = levels[1]
+        below = ready.below + draining.below
+        above = ready.above + draining.above
+        cpu_s = ready.cpu_integral + draining.cpu_integral
+        in_slots_s = ready.in_slots_integral + draining.in_slots_integral
+        waiting_s = ready.waiting_integral + draining.waiting_integral
+        series[world.edge, 0] = cpu_s + passed_s * (below + world.fraction * above)
+        series[world.edge, 1] = in_slots_s + passed_s * (ready.in_slots + draining.in_slots)
+        series[world.edge, 2] = waiting_s + passed_s * (ready.waiting + draining.waiting)
+        world.edge += 1
+        world.edge_s = edges_s[world.edge] if world.edge < len(edges_s) else np.inf
     passed_s = now_s - world.now_s
     if passed_s > 0.0:
         for group in range(2 if levels[1].in_slots else 1):
-            levels[group].cpu_integral += passed_s * (levels[group].below + world.fraction * levels[group].above)
-            levels[group].in_slots_integral += passed_s * levels[group].in_slots
-            levels[group].waiting_integral += passed_s * levels[group].waiting
+            level = levels[group]
+            level.cpu_integral += passed_s * (level.below + world.fraction * level.above)
+            level.in_slots_integral += passed_s * level.in_slots
+            level.waiting_integral += passed_s * level.waiting
         world.now_s = now_s
 
 
@@ -346,9 +363,9 @@ def _end(world, out, id_, arrived_s, slot_at_s, now_s, ending, number):
 
 
 @_inner
-def _complete(world, levels, replicas, heaps, requests, out, rate, emptied, row, kind, at, now_s):
+def _complete(world, levels, edges_s, series, replicas, heaps, requests, out, rate, emptied, row, kind, at, now_s):
     """The CPU work (kind RUNNING) or the wait (kind WAITING) of a request is over."""
-    _integrate(world, levels, now_s)
+    _integrate(world, levels, edges_s, series, now_s)
     replica = replicas[row]
     request = heaps[kind, row, at].request
     group = replica.state - READY
@@ -456,9 +473,9 @@ def _choose(world, replicas, ready, winners):
 
 
 @_inner
-def _arrive(world, levels, replicas, heaps, requests, out, rate, ready, winners, now_s, cpu_s, wait_s):
+def _arrive(world, levels, edges_s, series, replicas, heaps, requests, out, rate, ready, winners, now_s, cpu_s, wait_s):
     """A request arrives: it is sent to a replica and takes a slot, waits, or is refused."""
-    _integrate(world, levels, now_s)
+    _integrate(world, levels, edges_s, series, now_s)
     id_ = world.next
     world.next += 1
     row = _choose(world, replicas, ready, winners)
@@ -506,6 +523,8 @@ _SIGNATURE: Final = numba.int64(
     numba.float64[::1],  # rate: work done per second for each of k running requests, k = 0..slots
     numba.int64[::1],  # ready: rows of the ready replicas, in order of their numbers
     numba.int64[::1],  # emptied: numbers of draining replicas that have emptied
+    numba.float64[::1],  # edges_s: instants at which the integrals are written down
+    numba.float64[:, ::1],  # series: what they were then: cores, slots in use, requests waiting
     numba.int64[:, ::1],  # winners: the two trees, 2 x (2 leaves)
     *(numba.types.Array(numba.float64, 1, "C", readonly=True),) * 3,  # at_s, cpu_s, wait_s of the chunk
     numba.int64,  # first: number of the chunk's first request
@@ -516,7 +535,7 @@ _SIGNATURE: Final = numba.int64(
 
 @_compiled(_SIGNATURE)
 def advance(
-    worlds, levels, replicas, heaps, requests, out, rate, ready, emptied, winners, at_s, cpu_s, wait_s, first, last, until_s
+    worlds, levels, replicas, heaps, requests, out, rate, ready, emptied, edges_s, series, winners, at_s, cpu_s, wait_s, first, last, until_s
 ):
     """Let everything happen that comes before a control event at `until_s`; return a signal.
 
@@ -533,6 +552,8 @@ def advance(
     rate = _unowned(rate)
     ready = _unowned(ready)
     emptied = _unowned(emptied)
+    edges_s = _unowned(edges_s)
+    series = _unowned(series)
     winners = _unowned(winners)
     at_s = _unowned(at_s)
     cpu_s = _unowned(cpu_s)
@@ -563,7 +584,7 @@ def advance(
                 if kind == RUNNING:
                     replica = replicas[row]
                     due_s = replica.v_at_s + (due_s - replica.v) / rate[replica.n_running]
-            _complete(world, levels, replicas, heaps, requests, out, rate, emptied, row, kind, at, due_s)
+            _complete(world, levels, edges_s, series, replicas, heaps, requests, out, rate, emptied, row, kind, at, due_s)
             _update_row(world, replicas, heaps, rate, winners, row)
         elif np.isinf(instant_s):
             return _ENDED
@@ -573,4 +594,4 @@ def advance(
         else:
             if world.free < 0:
                 return REQUESTS_FULL
-            _arrive(world, levels, replicas, heaps, requests, out, rate, ready, winners, arrival_s, cpu_s[i], wait_s[i])
+            _arrive(world, levels, edges_s, series, replicas, heaps, requests, out, rate, ready, winners, arrival_s, cpu_s[i], wait_s[i])

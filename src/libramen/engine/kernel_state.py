@@ -19,12 +19,16 @@ _OUT_SIZE: Final = 1 << 14
 class KernelState:
     """A data plane; see `engine.plane.DataPlane` for what each method promises."""
 
-    def __init__(self, spec: ServerSpec, n: int, *, out_size: int = _OUT_SIZE, rows: int = 8) -> None:
+    def __init__(
+        self, spec: ServerSpec, n: int, edges_s: np.ndarray, *, out_size: int = _OUT_SIZE, rows: int = 8
+    ) -> None:
         self._spec = spec
         self._results = Results(n)
         self._rows: dict[int, int] = {}  # number -> row, of the replicas that are not gone
         self._worlds = np.zeros(1, kernel.WORLD)
         self._levels = np.zeros(2, kernel.LEVEL)
+        self._edges_s = np.ascontiguousarray(edges_s, np.float64)
+        self._series = np.zeros((len(edges_s), 3))
         self._out = np.zeros(out_size, kernel.ENDED)
         self._requests = np.zeros(0, kernel.REQUEST)
         self._replicas = np.zeros(0, kernel.REPLICA)
@@ -33,6 +37,7 @@ class KernelState:
         self._rate = np.ascontiguousarray(spec.speed * np.minimum(1.0, spec.cores / running))
         world = self._worlds[0]
         world["free"] = -1
+        world["edge_s"] = self._edges_s[0]
         world["slots"], world["threads"], world["backlog"] = spec.slots, spec.threads, spec.backlog
         world["balancer"] = _BALANCERS[spec.balancer]
         self._fraction = spec.cores - int(spec.cores)
@@ -59,6 +64,8 @@ class KernelState:
                 self._rate,
                 self._ready,
                 self._emptied,
+                self._edges_s,
+                self._series,
                 self._winners,
                 *chunk[:3],
                 chunk.first,
@@ -131,6 +138,11 @@ class KernelState:
             ]
         return Integrals(*sums[:3], sums[0] + sums[3], sums[1] + sums[4], sums[2] + sums[5])
 
+    def series(self) -> np.ndarray:
+        """The integrals at the edges, all of which have passed."""
+        self._integrate(float(self._edges_s[-1]))
+        return self._series
+
     def finished(self, chunk: Chunk) -> bool:
         """Whether the trace ends with this chunk and all its requests have ended."""
         all_arrived = chunk.last and self._worlds["next"].item() == chunk.first + len(chunk.at_s)
@@ -142,10 +154,16 @@ class KernelState:
         return self._results
 
     def _integrate(self, now_s: float) -> None:
+        """What the kernel's own function of this name does, at an instant of the control plane."""
         world, levels = self._worlds[0], self._levels
-        passed_s = now_s - world["now_s"]
+        while now_s >= world["edge_s"]:
+            edge = int(world["edge"])
+            self._series[edge] = self.integrals(self._edges_s[edge])[3:]
+            world["edge"] = edge + 1
+            world["edge_s"] = self._edges_s[edge + 1] if edge + 1 < len(self._edges_s) else np.inf
+        passed_s = now_s - float(world["now_s"])
         if passed_s > 0:
-            levels["cpu_integral"] += passed_s * (levels["below"] + world["fraction"] * levels["above"])
+            levels["cpu_integral"] += passed_s * (levels["below"] + self._fraction * levels["above"])
             levels["in_slots_integral"] += passed_s * levels["in_slots"]
             levels["waiting_integral"] += passed_s * levels["waiting"]
             world["now_s"] = now_s

@@ -10,6 +10,8 @@ import math
 from collections import deque
 from dataclasses import dataclass, field
 
+import numpy as np
+
 from libramen.engine.plane import EPSILON_S, Chunk, Ending, Integrals, Results, ServerSpec, Signal
 
 
@@ -47,8 +49,10 @@ class _Replica:
 class PlainState:
     """A data plane; see `engine.plane.DataPlane` for what each method promises."""
 
-    def __init__(self, spec: ServerSpec, n: int) -> None:
+    def __init__(self, spec: ServerSpec, n: int, edges_s: np.ndarray) -> None:
         self.spec = spec
+        self._edges_s = deque(edges_s.tolist())
+        self._series: list[tuple[float, float, float]] = []
         self.now_s = 0.0
         self._next = 0  # number of the next request to arrive
         self._replicas: dict[int, _Replica] = {}  # by number, so in ascending order of becoming ready
@@ -212,13 +216,20 @@ class PlainState:
         return levels
 
     def _integrate(self, now_s: float) -> None:
-        """Bring the integrals up to date, before a level changes."""
+        """Bring the integrals up to date, before a level changes; write them down at the edges passed."""
+        while self._edges_s and self._edges_s[0] <= now_s:
+            self._series.append(self.integrals(self._edges_s.popleft())[3:])
         self._integrals = list(self.integrals(now_s))
         self._integrated_to_s = max(self._integrated_to_s, now_s)
 
     def integrals(self, at_s: float) -> Integrals:
         passed_s = max(0.0, at_s - self._integrated_to_s)
         return Integrals(*(so_far + passed_s * level for so_far, level in zip(self._integrals, self._levels(), strict=True)))
+
+    def series(self) -> np.ndarray:
+        while self._edges_s:
+            self._integrate(self._edges_s[0])
+        return np.array(self._series)
 
     def finished(self, chunk: Chunk) -> bool:
         all_arrived = chunk.last and self._next == chunk.first + len(chunk.at_s)

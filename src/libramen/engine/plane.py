@@ -142,6 +142,9 @@ class DataPlane(Protocol):
     def integrals(self, at_s: float) -> Integrals:
         """The integrals up to `at_s`, which is not before the last event. Changes nothing."""
 
+    def series(self) -> np.ndarray:
+        """Float64 (k, 3): the integrals cpu, in_progress, waiting at the k edges that it was made with."""
+
     def finished(self, chunk: Chunk) -> bool:
         """Whether the trace ends with this chunk and all its requests have ended."""
 

@@ -15,7 +15,8 @@ import pyarrow.compute as pc
 from pyarrow import csv
 
 from libramen.trace.lines import LogRows, SkippedLines
-from libramen.trace.stamps import StampReader
+from libramen.trace.arrow import to_numpy
+from libramen.trace.stamps import STAMP_LENGTH, offset_seconds, stamp_seconds
 
 if TYPE_CHECKING:
     from collections.abc import Iterable
@@ -27,7 +28,7 @@ _QUOTED: Final = rb'"((?:[^"\\]|\\.)*)"'
 _STAMP: Final = rb"\[([^\]\s\v]+) ([^\]\s\v]+)\]"
 # Both regular expression engines read these patterns, and to both they mean the same.
 _FRONT: Final = rb"^%b %b %b %b %b (\d{3}) (\d+|-) %b %b" % (_WORD, _WORD, _WORD, _STAMP, _QUOTED, _QUOTED, _QUOTED)
-_LINE: Final = _FRONT + rb" (\d+(?:\.\d+)?)\r?$"
+_LINE: Final = _FRONT + rb" (\d+(?:\.\d+)?)\r?\n?$"
 _CAREFUL: Final = re.compile(_LINE)
 _CAREFUL_FRONT: Final = re.compile(_FRONT)
 _COLUMNS: Final = ("host", "ident", "user", "day", "offset", "request", "status", "bytes", "referer", "agent", "took")
@@ -55,11 +56,12 @@ def looks_combined(lines: Iterable[bytes]) -> bool:
 
 def read_combined(blocks: Iterable[Block], rows: LogRows, skipped: SkippedLines) -> None:
     """Read blocks of whole lines; append what is read to `rows` and the rest to `skipped`."""
-    stamps = StampReader()
     for block in blocks:
         lines = _split(block.data)
-        good = pc.match_substring_regex(lines, pattern=_LINE).to_numpy(zero_copy_only=False)
-        plain = good & ~pc.match_substring(lines, pattern=b"\\").to_numpy(zero_copy_only=False)
+        good = to_numpy(pc.match_substring_regex(lines, pattern=_LINE))
+        plain = good
+        if b"\\" in block.data:  # quotes may be escaped: the CSV reader would take other care of that
+            plain = good & ~to_numpy(pc.match_substring(lines, pattern=b"\\"))
         if plain.all():
             fields = _split_fields(block.data)
         else:
@@ -68,7 +70,7 @@ def read_combined(blocks: Iterable[Block], rows: LogRows, skipped: SkippedLines)
             escaped = np.flatnonzero(good & ~plain)
             fields = _merge(lines, plain, escaped)
         keep = np.flatnonzero(good)
-        second = _seconds(fields, stamps)
+        second = _seconds(fields)
         for i in np.flatnonzero(second < 0).tolist():
             stamp = f"{fields.day[i].as_py()} {fields.offset[i].as_py()}".replace("[", "").replace("]", "")
             skipped.add(block.file, block.first_line + int(keep[i]), f"{stamp!r} is not a time stamp")
@@ -76,15 +78,11 @@ def read_combined(blocks: Iterable[Block], rows: LogRows, skipped: SkippedLines)
 
 
 def _split(data: bytes) -> pa.Array:
-    """The lines of a block as a binary array, without their line ends, and without copying."""
-    ends = np.flatnonzero(np.frombuffer(data, np.uint8) == 10)
-    offsets = np.concatenate([[0], ends + 1])
-    if not data.endswith(b"\n"):
-        offsets = np.append(offsets, len(data) + 1)
-    # A line's own end is its last byte: hide it by matching "$" before it.
-    buffers = [None, pa.py_buffer(offsets.astype(np.int64)), pa.py_buffer(data + b"\n")]
-    whole = pa.Array.from_buffers(pa.large_binary(), len(offsets) - 1, buffers)
-    return pc.binary_slice(whole, 0, -1)
+    """The lines of a block, with their line ends, as a binary array that does not copy them."""
+    ends = np.flatnonzero(np.frombuffer(data, np.uint8) == ord("\n")) + 1
+    offsets = np.concatenate([[0], ends, [] if data.endswith(b"\n") else [len(data)]]).astype(np.int64)
+    buffers = [None, pa.py_buffer(offsets), pa.py_buffer(data)]
+    return pa.Array.from_buffers(pa.large_binary(), len(offsets) - 1, buffers)
 
 
 def _split_fields(data: bytes) -> _Fields:
@@ -97,16 +95,14 @@ def _split_fields(data: bytes) -> _Fields:
             column_types=dict.fromkeys(_COLUMNS, pa.binary()), include_columns=_USED, check_utf8=False
         ),
     ).combine_chunks()
-    return _Fields(*(_one_array(table[name]) for name in _USED))
+    return _Fields(*(table[name].chunk(0) for name in _USED))
 
 
-def _one_array(column: pa.ChunkedArray) -> pa.Array:
-    return column.chunk(0) if column.num_chunks else pa.array([], column.type)
 
 
 def _merge(lines: pa.Array, plain: np.ndarray, escaped: np.ndarray) -> _Fields:
     """The fields of the plain lines and of the few with backslashes, in the order of the lines."""
-    parts = _split_fields(b"\n".join(lines.filter(pa.array(plain)).to_pylist()) + b"\n") if plain.any() else None
+    parts = _split_fields(b"".join(lines.filter(pa.array(plain)).to_pylist())) if plain.any() else None
     careful = [_careful_fields(lines[int(i)].as_py()) for i in escaped]
     order = np.argsort(np.concatenate([np.flatnonzero(plain), escaped]), kind="stable")
     columns = []
@@ -124,16 +120,19 @@ def _careful_fields(line: bytes) -> tuple[bytes, ...]:
     return b"[" + day, offset + b"]", re.sub(rb"\\(.)", rb"\1", request), status, size, took
 
 
-def _seconds(fields: _Fields, stamps: StampReader) -> np.ndarray:
+def _seconds(fields: _Fields) -> np.ndarray:
     """Whole seconds since 1970 of each line, -1: no such stamp. Each distinct text is read once."""
     day, offset = fields.day.dictionary_encode(), fields.offset.dictionary_encode()
-    offsets = [text.decode("latin-1").rstrip("]") for text in offset.dictionary.to_pylist()]
-    days = [text.decode("latin-1").lstrip("[") for text in day.dictionary.to_pylist()]
-    pair = day.indices.to_numpy().astype(np.int64) * max(1, len(offsets)) + offset.indices.to_numpy()
-    distinct, inverse = np.unique(pair, return_inverse=True)
-    read = [stamps.seconds(days[p // len(offsets)], offsets[p % len(offsets)]) for p in distinct.tolist()]
-    seconds = np.array([-1 if second is None else second for second in read], np.int64)
-    return seconds[inverse]
+    ahead = [offset_seconds(text.rstrip(b"]")) for text in offset.dictionary.to_pylist()]
+    ahead_s = np.array([0 if seconds is None else seconds for seconds in ahead], np.int64)
+    known = np.array([seconds is not None for seconds in ahead], bool)
+    # A stamp with its bracket has one length; others are no stamps.
+    right_length = to_numpy(pc.binary_length(day.dictionary)) == STAMP_LENGTH + 1
+    text = b"".join(stamp for stamp, right in zip(day.dictionary.to_pylist(), right_length, strict=True) if right)
+    own_s = np.full(len(right_length), -1, np.int64)
+    own_s[right_length] = stamp_seconds(np.frombuffer(text, np.uint8).reshape(-1, STAMP_LENGTH + 1)[:, 1:])
+    own_s, offset_index = own_s[to_numpy(day.indices)], to_numpy(offset.indices)
+    return np.where((own_s >= 0) & known[offset_index], own_s - ahead_s[offset_index], -1)
 
 
 def path_of(request: bytes) -> str:

@@ -62,17 +62,17 @@ class LogRows:
         import pyarrow as pa  # noqa: PLC0415  (only where a log is read)
         import pyarrow.compute as pc  # noqa: PLC0415
 
+        from libramen.trace.arrow import cells_to_numbers, to_numpy  # noqa: PLC0415
         from libramen.trace.combined import path_of  # noqa: PLC0415  (combined imports this file)
 
-        text = pa.string()
         self.second.append(second[keep])
-        self.took_s.append(pc.cast(fields.took.cast(text), pa.float64()).to_numpy()[keep])
-        self.status.append(pc.cast(fields.status.cast(text), pa.int16()).to_numpy()[keep])
-        sizes = pc.if_else(pc.equal(fields.bytes, b"-"), b"0", fields.bytes)
-        self.bytes_out.append(pc.cast(sizes.cast(text), pa.float64()).to_numpy()[keep])
+        self.took_s.append(cells_to_numbers(fields.took, pa.float64())[keep])
+        self.status.append(cells_to_numbers(fields.status, pa.int16())[keep])
+        sizes = pc.replace_substring_regex(fields.bytes, pattern="^-$", replacement="0")
+        self.bytes_out.append(cells_to_numbers(sizes, pa.float64())[keep])
         requests = fields.request.dictionary_encode()
         codes = [self.paths.setdefault(path_of(r), len(self.paths)) for r in requests.dictionary.to_pylist()]
-        self.path_codes.append(np.array(codes, np.int64)[requests.indices.to_numpy()[keep]])
+        self.path_codes.append(np.array(codes, np.int64)[to_numpy(requests.indices)[keep]])
 
 
 def open_bytes(path: Path) -> tuple[BinaryIO, BinaryIO]:

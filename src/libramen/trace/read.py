@@ -12,7 +12,6 @@ import numpy as np
 
 from libramen.errors import TraceError, UnitError
 from libramen.study.moments import parse_zone
-from libramen.trace import tables
 from libramen.trace.combined import EXAMPLE, looks_combined, read_combined
 from libramen.trace.demand import with_demand
 from libramen.trace.lines import LogRows, SkippedLines, blocks_of, open_bytes
@@ -105,6 +104,8 @@ def recognise(path: Path) -> str:
     lines = head.splitlines()[:100]
     if looks_combined(lines):
         return "combined"
+    from libramen.trace import tables  # noqa: PLC0415  (loads the Parquet library)
+
     header = {name.strip().strip('"') for name in lines[0].decode("utf-8", "replace").split(",")} if lines else set()
     if header & set(tables.COLUMNS):
         return "csv"
@@ -168,6 +169,8 @@ def _read_logs(paths: list[Path], zone: ZoneInfo, seed: int, progress: Callable[
 def _read_table(paths: list[Path], kind: str, zone: ZoneInfo, seed: int) -> tuple[Trace, bool]:
     if len(paths) > 1:
         raise TraceError(f"found {len(paths)} {kind} tables; allowed: one, or several logs")
+    from libramen.trace import tables  # noqa: PLC0415  (loads the Parquet library)
+
     path, skipped = paths[0], SkippedLines()
     table = tables.read_csv_table(path, skipped) if kind == "csv" else tables.read_parquet_table(path)
     notes = tables.check_columns(path, table)

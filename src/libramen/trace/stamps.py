@@ -15,51 +15,51 @@ _MONTHS: Final = {
     for number, name in enumerate("Jan Feb Mar Apr May Jun Jul Aug Sep Oct Nov Dec".split(), start=1)
 }
 _EPOCH: Final = date(1970, 1, 1).toordinal()
-_DAY: Final = re.compile(r"(\d{2})/([A-Z][a-z]{2})/(\d{4})")
-_TIME: Final = re.compile(r"([01]\d|2[0-3]):([0-5]\d):([0-5]\d)")
-_OFFSET: Final = re.compile(r"([+-])(\d{2})([0-5]\d)")
+_DAY: Final = re.compile(rb"(\d{2})/([A-Z][a-z]{2})/(\d{4})")
+_OFFSET: Final = re.compile(rb"([+-])(\d{2})([0-5]\d)")
+STAMP_LENGTH: Final = len("07/Jun/2031:09:30:00")
 
 
-class StampReader:
-    """Reads stamps such as `07/Jun/2031:09:30:00` and offsets such as `+0100`.
+def stamp_seconds(stamps: np.ndarray) -> np.ndarray:
+    """Seconds since 1970, by its own clock, of stamps such as `07/Jun/2031:09:30:00`.
 
-    `seconds` gives whole seconds since 1970-01-01 UTC, or None for what is no such stamp.
+    Args:
+        stamps: uint8 (n, 20), the text.
+
+    Returns:
+        int64 (n,), -1: no such stamp. A leap second is none, since clocks of servers do not show it.
     """
-
-    def __init__(self) -> None:
-        self._days: dict[str, int | None] = {}
-        self._offsets: dict[str, int | None] = {}
-
-    def seconds(self, stamp: str, offset: str) -> int | None:
-        """Seconds since 1970 of a stamp without brackets and its offset."""
-        day, time = stamp[:11], _TIME.fullmatch(stamp[12:])
-        if stamp[11:12] != ":" or time is None:
-            return None
-        if day not in self._days:
-            self._days[day] = _day_seconds(day)
-        if offset not in self._offsets:
-            self._offsets[offset] = _offset_seconds(offset)
-        day_s, offset_s = self._days[day], self._offsets[offset]
-        if day_s is None or offset_s is None:
-            return None
-        return day_s + int(time[1]) * 3600 + int(time[2]) * 60 + int(time[3]) - offset_s
+    n = len(stamps)
+    if not n:
+        return np.zeros(0, np.int64)
+    digits = stamps[:, 12:].astype(np.int64) - ord("0")  # hh:mm:ss; a colon is the value 10
+    is_colon = digits[:, [2, 5]] == ord(":") - ord("0")
+    is_digit = (digits[:, [0, 1, 3, 4, 6, 7]] >= 0) & (digits[:, [0, 1, 3, 4, 6, 7]] <= 9)
+    hour, minute, second = (10 * digits[:, i] + digits[:, i + 1] for i in (0, 3, 6))
+    fits = is_colon.all(axis=1) & is_digit.all(axis=1) & (stamps[:, 11] == ord(":"))
+    fits &= (hour < 24) & (minute < 60) & (second < 60)
+    days, inverse = np.unique(np.ascontiguousarray(stamps[:, :11]).view("S11").ravel(), return_inverse=True)
+    day_s = np.array([_day_seconds(bytes(day)) for day in days], np.int64)[inverse]
+    return np.where(fits & (day_s >= 0), day_s + hour * 3600 + minute * 60 + second, -1)
 
 
-def _day_seconds(text: str) -> int | None:
+def _day_seconds(text: bytes) -> int:
     match = _DAY.fullmatch(text)
-    if match is None or match[2] not in _MONTHS:
-        return None
+    month = _MONTHS.get(match[2].decode()) if match else None
+    if match is None or month is None:
+        return -1
     try:
-        return (date(int(match[3]), _MONTHS[match[2]], int(match[1])).toordinal() - _EPOCH) * 86400
+        return (date(int(match[3]), month, int(match[1])).toordinal() - _EPOCH) * 86400
     except ValueError:  # the 31st of February
-        return None
+        return -1
 
 
-def _offset_seconds(text: str) -> int | None:
+def offset_seconds(text: bytes) -> int | None:
+    """Seconds ahead of UTC of an offset such as `+0100`, None: no such offset."""
     match = _OFFSET.fullmatch(text)
     if match is None or int(match[2]) > 14:
         return None
-    return (int(match[2]) * 3600 + int(match[3]) * 60) * (-1 if match[1] == "-" else 1)
+    return (int(match[2]) * 3600 + int(match[3]) * 60) * (-1 if match[1] == b"-" else 1)
 
 
 def spread_within_second(second: np.ndarray, seed: int) -> np.ndarray:

@@ -1,0 +1,1 @@
+"""Figures. This file imports nothing: Matplotlib is slow to load."""

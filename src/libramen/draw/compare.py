@@ -1,0 +1,144 @@
+"""The picture of a comparison: cost against p95, and cost against failures."""
+
+from __future__ import annotations
+
+import math
+from typing import TYPE_CHECKING, Any
+
+from matplotlib.lines import Line2D
+from matplotlib.ticker import FuncFormatter, LogLocator, NullFormatter
+
+from libramen import units
+from libramen.draw.labels import place_labels
+from libramen.draw.style import INK, KELP, dress, duration_ticks, new_figure, tier_looks
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+
+    from libramen.comparison.compare import Comparison
+    from libramen.outcome.outcome import Outcome
+
+_LEAST_FAILED = 1e-6
+
+
+def draw_comparison(comparison: Comparison) -> Figure:
+    """Two panels over the cost of a month: p95, and the share of requests that failed.
+
+    Every plan is one marker with its name; filled if it meets all objectives, else open. The
+    objectives are lines, and what meets both objectives of a panel is shaded.
+    """
+    outcomes = comparison.outcomes
+    trace, currency = outcomes[0].trace, outcomes[0].bill.currency
+    figure = new_figure(
+        _title(comparison),
+        f"{len(outcomes)} plans, {len(trace):,} requests over {units.show_duration(trace.span_s)}; "
+        "filled: all objectives met, open: not; shaded: what the objectives of the panel allow",
+    )
+    left, right = figure.subplots(1, 2)
+    wanted: dict[str, float] = {goal.name: float(goal.wanted) for goal in outcomes[0].objectives}
+    _latency_panel(left, outcomes, wanted, currency)
+    _failure_panel(right, outcomes, wanted, currency)
+    looks = tier_looks(outcome.plan.tier.name for outcome in outcomes)
+    handles = [
+        Line2D([], [], color=colour, marker=marker, linestyle="none", markeredgecolor=INK, markersize=9, label=name)
+        for name, (colour, marker) in looks.items()
+    ]
+    left.legend(handles=handles, title="tier", loc="upper right", frameon=True, fontsize=9)
+    return figure
+
+
+def _title(comparison: Comparison) -> str:
+    best = comparison.cheapest
+    if best is None:
+        return f"No plan meets every objective; {comparison.nearest.plan.name} comes nearest"
+    cost = units.show_money(best.bill.month, best.bill.currency)
+    return f"{best.plan.name} is the cheapest plan that meets every objective: {cost} a month"
+
+
+def _latency_panel(axes: Axes, outcomes: tuple[Outcome, ...], wanted: dict[str, float], currency: str) -> None:
+    shown = [outcome for outcome in outcomes if outcome.latency_s["p95"] is not None]
+    points = [(float(outcome.bill.month), float(outcome.latency_s["p95"] or 0)) for outcome in shown]
+    axes.set_yscale("log")
+    dress(axes, y_label="p95 of the latency of answered requests")
+    axes.yaxis.set_major_locator(LogLocator(base=10, subs=(1, 1.5, 2, 3, 4, 5, 7)))
+    axes.yaxis.set_major_formatter(duration_ticks())
+    axes.yaxis.set_minor_formatter(NullFormatter())
+    _points(axes, shown, points, outcomes, wanted.get("month"), wanted.get("p95"), currency)
+
+
+def _failure_panel(axes: Axes, outcomes: tuple[Outcome, ...], wanted: dict[str, float], currency: str) -> None:
+    points = [(float(o.bill.month), max(_LEAST_FAILED, 1 - (o.availability or 0))) for o in outcomes]
+    axes.set_yscale("log")
+    dress(axes, y_label="availability: share of requests answered")
+    axes.yaxis.set_major_locator(LogLocator(base=10, numticks=12))
+    axes.yaxis.set_major_formatter(FuncFormatter(lambda failed, _: _availability_label(failed)))
+    axes.yaxis.set_minor_formatter(NullFormatter())
+    axes.invert_yaxis()  # better is higher, and each step up fails a tenth as many
+    limit = 1 - wanted["availability"] if "availability" in wanted else None
+    _points(axes, list(outcomes), points, outcomes, wanted.get("month"), limit, currency)
+
+
+def _availability_label(failed: float) -> str:
+    if failed <= _LEAST_FAILED * 1.01:
+        return "100 %"
+    return f"{100 * (1 - failed):.{max(0, math.ceil(-math.log10(failed) - 1e-9) - 2)}f} %"
+
+
+def _points(
+    axes: Axes,
+    shown: list[Outcome],
+    points: list[tuple[float, float]],
+    outcomes: tuple[Outcome, ...],
+    most_cost: float | None,
+    limit: float | None,
+    currency: str,
+) -> None:
+    """Markers, names, objectives and limits of one panel."""
+    looks = tier_looks(outcome.plan.tier.name for outcome in outcomes)
+    costs = [cost for cost, _ in points]
+    values = [value for _, value in points] + ([limit] if limit else [])
+    axes.set_xlim(0, 1.18 * max([*costs, most_cost or 0, 1e-9]))
+    if values:
+        low, high = min(values), max(values)
+        axes.set_ylim(*((high * 2.2, low / 2.2) if axes.yaxis_inverted() else (low / 1.5, high * 1.7)))
+    axes.set_xlabel(f"cost of a month [{currency}]", color=INK, fontsize=10)
+    _objectives(axes, most_cost, limit, currency)
+    for outcome, (cost, value) in zip(shown, points, strict=True):
+        colour, marker = looks[outcome.plan.tier.name]
+        style: dict[str, Any] = {"markeredgecolor": INK, "markeredgewidth": 1.2, "markersize": 11, "clip_on": False}
+        if outcome.meets_all:
+            axes.plot(cost, value, marker=marker, color=colour, zorder=4, **style)
+        else:
+            style |= {"markeredgecolor": colour, "markeredgewidth": 2.4}
+            axes.plot(cost, value, marker=marker, color=colour, markerfacecolor="white", zorder=4, **style)
+    place_labels(axes, points, [outcome.plan.name for outcome in shown], at_x=most_cost, at_y=limit)
+
+
+def _objectives(axes: Axes, most_cost: float | None, limit: float | None, currency: str) -> None:
+    line: dict[str, Any] = {"color": INK, "linewidth": 1.2, "linestyle": (0, (5, 3)), "zorder": 2}
+    note: dict[str, Any] = {"color": INK, "fontsize": 8.5, "style": "italic"}
+    (x_low, x_high), (y_bottom, y_top) = axes.get_xlim(), axes.get_ylim()
+    good = y_top if axes.yaxis_inverted() else y_bottom
+    if limit is not None:
+        axes.axhline(limit, **line)
+        text = f"at least {_availability_label(limit)}" if axes.yaxis_inverted() else f"at most {units.show_duration(limit)}"
+        axes.annotate(text, (x_high, limit), (-2, 3), textcoords="offset points", ha="right", **note)
+    if most_cost is not None:
+        axes.axvline(most_cost, **line)
+        axes.annotate(
+            f"at most {most_cost:g} {currency}", (most_cost, y_bottom), (4, 5), textcoords="offset points",
+            rotation=90, va="bottom", **note,
+        )  # fmt: skip
+    if most_cost is not None or limit is not None:
+        axes.fill_between(
+            [x_low, x_high if most_cost is None else most_cost],
+            y_bottom + y_top - good if limit is None else limit,
+            good,
+            color=KELP,
+            alpha=0.13,
+            linewidth=0,
+            zorder=1,
+        )
+
+

@@ -1,0 +1,72 @@
+"""Names beside points, so that none covers another or a point."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Final
+
+from libramen.draw.style import INK
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from matplotlib.axes import Axes
+
+_LINE_PX: Final = 15.0
+_CHARACTER_PX: Final = 7.4
+_MARKER_PX: Final = 9.0
+
+
+def place_labels(
+    axes: Axes,
+    points: Sequence[tuple[float, float]],
+    names: Sequence[str],
+    *,
+    at_x: float | None = None,
+    at_y: float | None = None,
+) -> None:
+    """Write each name beside its point: right of it, left, above or below, or further off with a line.
+
+    Tries places in that order and takes the first that is free and within the panel; the upright
+    line at `at_x` and the level one at `at_y` are not free. The axes must have their final limits.
+    """
+    axes.figure.draw_without_rendering()  # type: ignore[union-attr]  (positions are known only then)
+    pixels = [tuple(axes.transData.transform(point)) for point in points]
+    taken = [(x - _MARKER_PX, y - _MARKER_PX, x + _MARKER_PX, y + _MARKER_PX) for x, y in pixels]
+    panel = axes.get_window_extent()
+    line_x, line_y = axes.transData.transform((at_x or points[0][0], at_y or points[0][1])) if points else (0.0, 0.0)
+    if at_x is not None:  # the line and the words along it
+        taken.append((line_x - 2, panel.y0, line_x + 3, panel.y1))
+    if at_y is not None:
+        taken.append((panel.x0, line_y - 2, panel.x1, line_y + 3))
+    for (x, y), point, name in sorted(zip(pixels, points, names, strict=True), key=lambda entry: -entry[0][1]):
+        width = _CHARACTER_PX * len(name)
+        for dx, dy in _offsets(width):
+            box = (x + dx, y + dy - _LINE_PX / 2, x + dx + width, y + dy + _LINE_PX / 2)
+            inside = panel.x0 <= box[0] and box[2] <= panel.x1 and panel.y0 <= box[1] and box[3] <= panel.y1
+            if inside and not any(_overlap(box, other) for other in taken):
+                break
+        taken.append(box)
+        far = abs(dy) > 2 * _LINE_PX
+        axes.annotate(
+            name,
+            point,
+            # Offsets are in points of 1/72 inch, the boxes in pixels.
+            (dx * 72 / axes.figure.dpi, dy * 72 / axes.figure.dpi),
+            textcoords="offset points",
+            va="center",
+            fontsize=9.5,
+            color=INK,
+            zorder=5,
+            arrowprops={"arrowstyle": "-", "color": INK, "linewidth": 0.7} if far else None,
+        )
+
+
+def _offsets(width: float) -> list[tuple[float, float]]:
+    """Places to try, as offsets of the left middle of the text from the point [pixels]."""
+    near = [(13.0, 0.0), (-13.0 - width, 0.0), (-width / 2, 18.0), (-width / 2, -18.0)]
+    far = [(side, sign * step * 16.0) for step in range(1, 9) for side in (13.0, -13.0 - width) for sign in (1, -1)]
+    return near + far
+
+
+def _overlap(a: tuple[float, float, float, float], b: tuple[float, float, float, float]) -> bool:
+    return a[0] < b[2] and b[0] < a[2] and a[1] < b[3] and b[1] < a[3]

@@ -1,0 +1,145 @@
+"""The picture of one replay: what happened over the time of the trace."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+from typing import TYPE_CHECKING, Any
+from zoneinfo import ZoneInfo
+
+import numpy as np
+from matplotlib.dates import AutoDateLocator, ConciseDateFormatter, date2num
+from matplotlib.ticker import FuncFormatter, LogLocator, NullFormatter, PercentFormatter
+
+from libramen import units
+from libramen.draw.style import BUOY, DUSK, FOAM, INK, KELP, SAND, SEA, dress, duration_ticks, new_figure
+from libramen.engine.plane import ENDINGS
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+
+    from libramen.outcome.outcome import Outcome
+
+
+def draw_outcome(outcome: Outcome) -> Figure:
+    """Four panels over the time of the trace: requests and endings, latency, replicas, utilisation."""
+    series = outcome.series_arrays()
+    width_s = float(np.diff(outcome.run.edges_s)[0])
+    plan = outcome.plan
+    failed = outcome.requests_measured - outcome.endings["ok"]
+    figure = new_figure(
+        f"{plan.name}: {units.show_money(outcome.bill.month, outcome.bill.currency)} a month, "
+        f"p95 {units.show_duration(outcome.latency_s['p95'])}, "
+        f"{units.show_share(outcome.availability, 2)} of requests answered",
+        f"tier {plan.tier.name}, size {plan.size.name}; {outcome.requests_measured:,} requests, {failed:,} failed; "
+        f"windows of {units.show_duration(width_s)}",
+    )
+    panels = figure.subplots(4, 1, sharex=True, height_ratios=(1.25, 1.15, 1, 0.8))
+    times = _times(outcome, series["at_s"])
+    _requests(panels[0], times, series, width_s)
+    _latency(panels[1], times, series, outcome)
+    _replicas(panels[2], times, series)
+    _utilisation(panels[3], times, series)
+    _events(panels, outcome)
+    _time_axis(panels[3], outcome)
+    for axes in panels:
+        axes.legend(loc="center left", bbox_to_anchor=(1.005, 0.5), frameon=False, fontsize=9)
+        axes.margins(x=0.005)
+    figure.align_ylabels(panels)
+    return figure
+
+
+def _times(outcome: Outcome, at_s: np.ndarray) -> Any:
+    """Positions on the time axis: dates where the start is known, else hours."""
+    start = outcome.trace.start
+    if start is None:
+        return at_s / 3600
+    utc = start.astimezone(ZoneInfo("UTC"))
+    return np.array([date2num(utc + timedelta(seconds=float(s))) for s in np.atleast_1d(at_s)])
+
+
+def _time_axis(axes: Axes, outcome: Outcome) -> None:
+    start = outcome.trace.start
+    if start is None:
+        axes.set_xlabel("hours from the start", color=INK)
+        return
+    locator = AutoDateLocator(tz=start.tzinfo, maxticks=14)
+    axes.xaxis.set_major_locator(locator)
+    axes.xaxis.set_major_formatter(ConciseDateFormatter(locator, tz=start.tzinfo))
+    axes.set_xlabel(f"local time ({start.tzinfo})", color=INK)
+
+
+def _requests(axes: Axes, times: Any, series: dict[str, np.ndarray], width_s: float) -> None:
+    per_second = {name: series[name] / width_s for name in ENDINGS}
+    axes.fill_between(times, per_second["ok"], step="post", color=FOAM, label="ok", linewidth=0)
+    base = per_second["ok"].astype(float)
+    failures = [name for name in ENDINGS if name != "ok" and series[name].any()]
+    for name, hatch in zip(failures, ("", "////", "....", "xxxx", "\\\\\\\\"), strict=False):
+        top = base + per_second[name]
+        axes.fill_between(
+            times, base, top, step="post", facecolor=BUOY if not hatch else "white", edgecolor=BUOY,
+            hatch=hatch, linewidth=0.4, label=name.replace("_", " "),
+        )  # fmt: skip
+        base = top
+    axes.step(times, base, where="post", color=INK, linewidth=0.8, label="arrivals")
+    top = 1.12 * float(np.max(base)) if len(base) else 1.0
+    in_failure = series["arrivals"] > series["ok"]
+    if in_failure.any():  # a window of a minute is a pixel wide on a day: mark those with failures
+        axes.plot(
+            times[in_failure], np.full(np.count_nonzero(in_failure), -0.06 * top), linestyle="none", marker="|",
+            markersize=7, markeredgewidth=1.4, color=BUOY, label="some failed",
+        )  # fmt: skip
+    axes.set_ylim(-0.12 * top if in_failure.any() else 0, top)
+    dress(axes, y_label="requests / s")
+
+
+def _latency(axes: Axes, times: Any, series: dict[str, np.ndarray], outcome: Outcome) -> None:
+    for name, colour, style in (("p99_s", DUSK, ":"), ("p95_s", SEA, "-"), ("p50_s", KELP, "--")):
+        axes.plot(times, series[name], color=colour, linestyle=style, linewidth=1.3, label=name.removesuffix("_s"))
+    axes.set_yscale("log")
+    for goal in outcome.objectives:
+        if goal.name in {"p50", "p95", "p99"}:
+            axes.axhline(float(goal.wanted), color=INK, linewidth=1.1, linestyle=(0, (5, 3)), label=f"wanted {goal.name}")
+    axes.yaxis.set_major_locator(LogLocator(base=10, subs=(1, 3)))
+    axes.yaxis.set_major_formatter(duration_ticks())
+    axes.yaxis.set_minor_formatter(NullFormatter())
+    dress(axes, y_label="latency (ok)")
+
+
+def _replicas(axes: Axes, times: Any, series: dict[str, np.ndarray]) -> None:
+    ready, coming = series["ready"], series["coming"]
+    axes.fill_between(times, ready, step="post", color=SEA, alpha=0.35, linewidth=0, label="ready")
+    axes.step(times, ready, where="post", color=SEA, linewidth=1.2)
+    if coming.any():
+        axes.fill_between(
+            times, ready, ready + coming, step="post", facecolor=SAND, edgecolor=INK, hatch="////",
+            linewidth=0.3, label="coming",
+        )  # fmt: skip
+    axes.step(times, series["paid"], where="post", color=INK, linewidth=0.8, linestyle=":", label="paid")
+    axes.set_ylim(0, max(2.0, 1.15 * float(np.max(ready + coming))))
+    axes.yaxis.set_major_formatter(FuncFormatter(lambda n, _: f"{n:.0f}" if abs(n - round(n)) < 1e-9 else ""))
+    dress(axes, y_label="replicas")
+
+
+def _utilisation(axes: Axes, times: Any, series: dict[str, np.ndarray]) -> None:
+    axes.step(times, series["utilisation"], where="post", color=SEA, linewidth=1.2, label="CPU in use")
+    axes.set_ylim(0, 1.05)
+    axes.yaxis.set_major_formatter(PercentFormatter(1.0, decimals=0))
+    dress(axes, y_label="utilisation")
+
+
+def _events(panels: Any, outcome: Outcome) -> None:
+    """Releases are shaded from begin to end in every panel, and named in the first."""
+    for number, update in enumerate(outcome.run.updates):
+        if update.began_s is None:
+            continue
+        end_s = outcome.run.span_s if update.ended_s is None else update.ended_s
+        began, ended = (_times(outcome, np.array([at_s])) for at_s in (update.began_s, end_s))
+        for axes in panels:
+            axes.axvspan(float(began[0]), float(ended[0]), color=DUSK, alpha=0.25, linewidth=0)
+            axes.axvline(float(began[0]), color=DUSK, linewidth=1.0)
+        panels[0].annotate(
+            f"release ({update.strategy})" if number == 0 else "",
+            (float(began[0]), 1.0), (4, -4), xycoords=("data", "axes fraction"), textcoords="offset points",
+            va="top", fontsize=9, color=DUSK,
+        )  # fmt: skip

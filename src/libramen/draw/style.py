@@ -1,0 +1,72 @@
+"""The look of all figures: palette, one colour and one marker per tier, axes, saving."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any, Final
+
+import matplotlib as mpl
+from matplotlib.backends.backend_agg import FigureCanvasAgg
+from matplotlib.figure import Figure
+from matplotlib.ticker import FuncFormatter
+
+from libramen import units
+from libramen.files import write_whole
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable
+    from pathlib import Path
+
+    from matplotlib.axes import Axes
+
+INK, SEA, FOAM, BUOY = "#22313f", "#1f7a8c", "#bfdbe2", "#e4572e"
+SAND, KELP, DUSK = "#e9c46a", "#5b8c5a", "#7d5ba6"
+# Failures are always BUOY, so no tier is. The markers tell tiers apart without colour.
+_TIER_LOOKS: Final = ((SEA, "o"), (SAND, "s"), (DUSK, "^"), (KELP, "D"), (INK, "P"), (FOAM, "v"))
+SIZE_IN: Final = (12.8, 8.0)
+DPI: Final = 100
+
+
+def new_figure(title: str, subtitle: str) -> Figure:
+    """An empty figure of 1280 x 800 pixels with a title and a line of explanation."""
+    figure = Figure(figsize=SIZE_IN, dpi=DPI, facecolor="white", layout="constrained")
+    FigureCanvasAgg(figure)
+    figure.get_layout_engine().set(rect=(0.005, 0.01, 0.99, 0.91))  # type: ignore[union-attr, call-arg]
+    figure.text(0.012, 0.975, title, fontsize=15, fontweight="bold", color=INK, va="top")
+    figure.text(0.012, 0.937, subtitle, fontsize=10.5, color=INK, va="top")
+    return figure
+
+
+def tier_looks(names: Iterable[str]) -> dict[str, tuple[str, str]]:
+    """A colour and a marker for each tier, by the order in which they first appear."""
+    distinct = list(dict.fromkeys(names))
+    return {name: _TIER_LOOKS[i % len(_TIER_LOOKS)] for i, name in enumerate(distinct)}
+
+
+def dress(axes: Axes, *, y_label: str) -> None:
+    """Quiet axes with a light grid."""
+    axes.set_ylabel(y_label, color=INK, fontsize=10)
+    axes.grid(visible=True, color=FOAM, linewidth=0.6, alpha=0.7)
+    axes.set_axisbelow(True)
+    axes.tick_params(colors=INK, labelsize=9)
+    for side in ("top", "right"):
+        axes.spines[side].set_visible(False)
+    for side in ("left", "bottom"):
+        axes.spines[side].set_color(INK)
+
+
+def duration_ticks() -> FuncFormatter:
+    """Axis labels such as `250 ms`."""
+    return FuncFormatter(lambda seconds, _: units.show_duration(seconds))
+
+
+def save(figure: Figure, path: Path) -> None:
+    """Write a figure as .png or .svg, whole or not at all.
+
+    Raises:
+        OutputError: it cannot be written.
+    """
+    options: dict[str, Any] = {"dpi": DPI}
+    if path.suffix.lower() == ".svg":
+        options["metadata"] = {"Date": None}  # the same figure gives the same bytes
+    with mpl.rc_context({"svg.hashsalt": "libramen"}):
+        write_whole(path, lambda temporary: figure.savefig(temporary, **options))
