@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from datetime import timedelta
+from datetime import UTC, timedelta
 from fractions import Fraction
 from typing import TYPE_CHECKING, Final
-from zoneinfo import ZoneInfo
 
 import numpy as np
 
@@ -65,7 +64,7 @@ def _hours_of_week(span_s: float, start: datetime | None) -> tuple[np.ndarray, n
     edges = np.concatenate([[0.0], inner[inner > 0], [span_s]])
     if start is None:
         return edges, (edges[:-1] // 3600).astype(np.int64) % 168
-    utc = start.astimezone(ZoneInfo("UTC"))
+    utc = start.astimezone(UTC)
     middles = ((edges[:-1] + edges[1:]) / 2).tolist()
     local = [(utc + timedelta(seconds=middle)).astimezone(start.tzinfo) for middle in middles]
     return edges, np.array([time.weekday() * 24 + time.hour for time in local], np.int64)

@@ -25,7 +25,8 @@ if TYPE_CHECKING:
     from libramen.study.study import Study
     from libramen.trace.trace import Trace
 
-_PIPED_WIDTH = 124
+_PIPED_WIDTH = 200
+_WIDE_ENOUGH = 126
 # A rule under the heading and nothing else: what is left of the width is for the figures.
 _RULE = box.Box("    \n    \n ── \n    \n    \n    \n    \n    \n")
 
@@ -115,7 +116,7 @@ def comparison(study: Study, found: Comparison) -> None:
     _heading(console, study, found.outcomes[0].trace)
     figures = ("replicas", "requests", "p50", "p95", "p99", "available", "utilised", f"{study.currency}/month")
     table = _table("plan", "tier", "size", *figures, "objectives", right=figures)
-    narrow = console.width < _PIPED_WIDTH
+    narrow = console.width < _WIDE_ENOUGH
     for outcome in found.outcomes:
         missed = [objective.name for objective in outcome.objectives if not objective.met]
         table.add_row(

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import gzip
-from datetime import timedelta
 from importlib.resources import files
 from typing import TYPE_CHECKING, Final
 
@@ -83,9 +82,7 @@ def write_log(outcome: Outcome, path: Path) -> None:
     assert trace.bytes_out is not None
     answered_s = trace.at_s + results.latency_s
     order = np.argsort(answered_s, kind="stable")
-    stamps = [
-        f"{trace.start + timedelta(seconds=second):%d/%b/%Y:%H:%M:%S %z}" for second in range(int(answered_s.max()) + 1)
-    ]
+    stamps = [f"{trace.local_time(second):%d/%b/%Y:%H:%M:%S %z}" for second in range(int(answered_s.max()) + 1)]
     visitor = stream(SEED, "demo", 100).integers(1, 9000, len(trace))
     is_ok = results.ending == Ending.OK
     verb = ["POST" if route == "/tickets/scan" else "GET" for route in trace.routes]

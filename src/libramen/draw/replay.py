@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from datetime import timedelta
+from datetime import UTC, timedelta
 from typing import TYPE_CHECKING, Any
-from zoneinfo import ZoneInfo
 
 import numpy as np
 from matplotlib.dates import AutoDateLocator, ConciseDateFormatter, date2num
@@ -54,7 +53,7 @@ def _times(outcome: Outcome, at_s: np.ndarray) -> Any:
     start = outcome.trace.start
     if start is None:
         return at_s / 3600
-    utc = start.astimezone(ZoneInfo("UTC"))
+    utc = start.astimezone(UTC)
     return np.array([date2num(utc + timedelta(seconds=float(s))) for s in np.atleast_1d(at_s)])
 
 

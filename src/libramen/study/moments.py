@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass
-from datetime import date, datetime, time, timedelta, tzinfo
+from datetime import UTC, date, datetime, time, timedelta, tzinfo
 from typing import TYPE_CHECKING, Annotated, Protocol
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
@@ -66,7 +66,7 @@ class Moment:
             instant = self.instant
             if instant.tzinfo is None:
                 instant = existing(instant, _zone_of(trace.start))
-            found = [(instant - trace.start).total_seconds()]
+            found = [_seconds_between(trace.start, instant)]
         else:
             found = list(self._times_of_day(trace, trace.start))
         found = [offset for offset in found if 0 <= offset < trace.span_s]
@@ -78,8 +78,11 @@ class Moment:
         assert self.time_of_day is not None
         zone = _zone_of(start)
         day = start.date()
-        while (offset := (existing(datetime.combine(day, self.time_of_day), zone) - start).total_seconds()) < trace.span_s:
-            yield offset
+        while True:
+            offset_s = _seconds_between(start, existing(datetime.combine(day, self.time_of_day), zone))
+            if offset_s >= trace.span_s:
+                return
+            yield offset_s
             day = date.fromordinal(day.toordinal() + 1)
 
 
@@ -139,12 +142,11 @@ def existing(wall: datetime, zone: tzinfo) -> datetime:
     A local time that occurs twice is its first occurrence.
     """
     instant = wall.replace(tzinfo=zone)
-    utc = ZoneInfo("UTC")
-    if instant.astimezone(utc).astimezone(zone).replace(tzinfo=None) == wall:
+    if instant.astimezone(UTC).astimezone(zone).replace(tzinfo=None) == wall:
         return instant
     # In a gap, fold = 1 reads the time with the later offset, which puts it before the change.
-    low = wall.replace(tzinfo=zone, fold=1).astimezone(utc)
-    high = instant.astimezone(utc)
+    low = wall.replace(tzinfo=zone, fold=1).astimezone(UTC)
+    high = instant.astimezone(UTC)
     after = high.astimezone(zone).utcoffset()
     while high - low > timedelta(seconds=1):
         middle = low + (high - low) // 2
@@ -153,6 +155,11 @@ def existing(wall: datetime, zone: tzinfo) -> datetime:
         else:
             low = middle
     return high.replace(microsecond=0).astimezone(zone)
+
+
+def _seconds_between(earlier: datetime, later: datetime) -> float:
+    """Real seconds: two times of one zone would be subtracted by the clock on the wall."""
+    return (later.astimezone(UTC) - earlier.astimezone(UTC)).total_seconds()
 
 
 def parse_zone(value: object) -> str:
@@ -182,5 +189,5 @@ def _covered(trace: Timeline) -> str:
     span = units.show_duration(trace.span_s)
     if trace.start is None:
         return span
-    end = (trace.start.astimezone(ZoneInfo("UTC")) + timedelta(seconds=trace.span_s)).astimezone(trace.start.tzinfo)
+    end = (trace.start.astimezone(UTC) + timedelta(seconds=trace.span_s)).astimezone(trace.start.tzinfo)
     return f"{span}, from {trace.start:%Y-%m-%d %H:%M} to {end:%Y-%m-%d %H:%M}"

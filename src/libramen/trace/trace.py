@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field, replace
-from datetime import datetime, timedelta
+from datetime import UTC, datetime, timedelta
 from typing import TYPE_CHECKING, Any, Self
 from zoneinfo import ZoneInfo
 
@@ -170,7 +170,7 @@ class Trace:
         """The local time at an offset from the start, None where the start is not known."""
         if self.start is None:
             return None
-        utc = self.start.astimezone(ZoneInfo("UTC")) + timedelta(seconds=offset_s)
+        utc = self.start.astimezone(UTC) + timedelta(seconds=offset_s)
         return utc.astimezone(self.start.tzinfo)
 
 

@@ -1,0 +1,56 @@
+"""Short ways to the objects that tests are about."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from libramen import Outcome, Plan, Service, Tier, Trace, replay
+
+
+def make_tier(**values: Any) -> Tier:
+    """An autoscaled tier that costs 1 an hour, with one size of one core, and no times of its own."""
+    size = {"cores": 1, "per_hour": 1} | {key: values.pop(key) for key in ("cores", "speed") if key in values}
+    return Tier(
+        **{"billing": "per_hour", "autoscaling": True, "replicas": {"least": 0, "most": 50}, "sizes": {"s": size}} | values
+    )
+
+
+def make_plan(tier: Tier | None = None, **values: Any) -> Plan:
+    return Plan(**{"tier": tier or make_tier(), "size": "s", "replicas": 1} | values)
+
+
+def make_trace(at: list[float], cpu: float | list[float] = 0.0, wait: float | list[float] = 0.0, **values: Any) -> Trace:
+    """A trace of arrivals `at`; one number of work is that of every request."""
+    return Trace.from_arrays(
+        at_s=at, cpu_s=np.broadcast_to(cpu, len(at)), wait_s=np.broadcast_to(wait, len(at)), **values
+    )
+
+
+def both(trace: Trace, service: Service, plan: Plan, **values: Any) -> Outcome:
+    """Replay on both data planes, assert that they agree, and return the outcome."""
+    compiled = replay(trace, service, plan, **values)
+    plain = replay(trace, service, plan, data_plane="plain", **values)
+    assert_agree(compiled, plain)
+    return compiled
+
+
+def assert_agree(one: Outcome, other: Outcome) -> None:
+    """Every request, every replica's time stamps, every decision and every integral: the same to 1e-9."""
+    a, b = one.run.results, other.run.results
+    np.testing.assert_array_equal(a.ending, b.ending)
+    np.testing.assert_array_equal(a.replica, b.replica)
+    np.testing.assert_array_equal(a.attempts, b.attempts)
+    np.testing.assert_allclose(a.latency_s, b.latency_s, rtol=0, atol=1e-9)
+    np.testing.assert_allclose(a.queued_s, b.queued_s, rtol=0, atol=1e-9)
+    for mine, theirs in zip(one.run.replicas, other.run.replicas, strict=True):
+        for name in ("ordered_s", "started_s", "ready_s", "draining_s", "gone_s"):
+            x, y = getattr(mine, name), getattr(theirs, name)
+            assert (x is None) == (y is None), (mine, theirs)
+            assert x is None or abs(x - y) <= 1e-9, (mine, theirs)
+    for mine, theirs in zip(one.run.decisions, other.run.decisions, strict=True):
+        assert mine._replace(measured=None) == theirs._replace(measured=None)
+        assert (mine.measured is None) == (theirs.measured is None)
+        assert mine.measured is None or abs(mine.measured - theirs.measured) <= 1e-9
+    np.testing.assert_allclose(one.run.integrals, other.run.integrals, rtol=1e-12, atol=1e-9)

@@ -1,0 +1,33 @@
+"""Hypothesis profiles and fixtures that several files of tests use."""
+
+from __future__ import annotations
+
+import os
+from typing import TYPE_CHECKING
+
+import pytest
+from hypothesis import HealthCheck, settings
+
+from libramen.demo.write import write_demo
+
+if TYPE_CHECKING:
+    from pathlib import Path
+
+_COMMON = {"deadline": None, "suppress_health_check": [HealthCheck.too_slow, HealthCheck.function_scoped_fixture]}
+settings.register_profile("short", max_examples=40, derandomize=True, **_COMMON)
+settings.register_profile("thorough", max_examples=2000, **_COMMON)
+
+
+def pytest_addoption(parser: pytest.Parser) -> None:
+    parser.addoption("--thorough", action="store_true", help="many more and ever new hypothesis cases")
+
+
+def pytest_configure(config: pytest.Config) -> None:
+    settings.load_profile("thorough" if config.getoption("--thorough") else "short")
+    os.environ.setdefault("COLUMNS", "200")
+
+
+@pytest.fixture(scope="session")
+def demo_study(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The study file of a demo, written once for the whole run."""
+    return write_demo(tmp_path_factory.mktemp("demo") / "saltmarsh")

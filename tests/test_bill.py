@@ -1,0 +1,141 @@
+"""Bills by hand: quantities to 6 places, amounts to the cent, half to even, and lines that add up."""
+
+from __future__ import annotations
+
+from decimal import Decimal
+from typing import Any
+
+import numpy as np
+import pytest
+from builders import make_plan, make_tier, make_trace
+from hypothesis import given
+from hypothesis import strategies as st
+
+from libramen import Outcome, Service, Tier, Trace, replay
+from libramen.bill.month import Month
+
+DAY = 86400.0
+
+
+def _bill(tier: Tier, *, span_s: float = DAY, trace: Trace | None = None, **plan: Any) -> dict[str, tuple[Any, ...]]:
+    trace = trace or make_trace([0], wait=1, span_s=span_s)
+    outcome = replay(trace, Service(slots=5), make_plan(tier, **plan))
+    _adds_up(outcome)
+    return {line.item: (line.quantity, line.unit, line.unit_price, line.amount) for line in outcome.bill.lines}
+
+
+def _adds_up(outcome: Outcome) -> None:
+    for line in outcome.bill.lines:
+        assert line.quantity == line.quantity.quantize(Decimal("0.000001"))
+        assert line.amount == (line.quantity * line.unit_price).quantize(Decimal("0.01"), rounding="ROUND_HALF_EVEN")
+    assert outcome.bill.month == sum(line.amount for line in outcome.bill.lines)
+
+
+def test_a_fixed_fleet_runs_730_hours() -> None:
+    """3 replicas for a day, 730 / 24 days in a month: 2190 replica-hours at 0.031 = 67.89."""
+    line = _bill(make_tier(sizes={"s": {"cores": 1, "per_hour": "0.031"}}), replicas=3)["replicas of size s"]
+    assert line == (Decimal(2190), "replica-h", Decimal("0.031"), Decimal("67.89"))
+
+
+def test_half_to_even() -> None:
+    """730 h at 0.0005 is 0.365, which is 0.36; at 0.0015 it is 1.095, which is 1.10."""
+    for price, amount in (("0.0005", "0.36"), ("0.0015", "1.10")):
+        line = _bill(make_tier(sizes={"s": {"cores": 1, "per_hour": price}}))["replicas of size s"]
+        assert line[3] == Decimal(amount)
+
+
+def test_balancer_zones_and_fixed_fees_do_not_depend_on_the_trace() -> None:
+    """730 h at 0.017 = 12.41; two zones of 0.01: 1460 zone-hours = 14.60; 5 once."""
+    tier = make_tier(balancer_per_hour="0.017", zone_per_hour="0.01", zones=["a", "b"], fixed_per_month=5)
+    for span_s in (3600.0, DAY):
+        lines = _bill(tier, span_s=span_s)
+        assert lines["balancer"][3] == Decimal("12.41")
+        assert lines["zones"] == (Decimal(1460), "zone-h", Decimal("0.01"), Decimal("14.60"))
+        assert lines["fixed fee"][3] == Decimal("5.00")
+
+
+def test_the_allowance_is_of_the_month() -> None:
+    """1 GB in a day is 30.416667 GB a month; 20 are free: 10.416667 GB at 0.06 = 0.625 and a little, so 0.63."""
+    trace = make_trace([0, 1], wait=1, span_s=DAY, bytes_out=[0.4e9, 0.6e9])
+    lines = _bill(make_tier(egress_per_gb="0.06", free={"egress_gb": 20}), trace=trace)
+    assert lines["egress beyond 20 GB"] == (Decimal("10.416667"), "GB", Decimal("0.06"), Decimal("0.63"))
+
+
+def test_only_answers_are_sent() -> None:
+    """The second of two at once is refused (no backlog): 1 GB of 3, in 73 h, so 10 a month."""
+    trace = make_trace([0, 0], wait=1, span_s=73 * 3600, bytes_out=[1e9, 2e9])
+    plan = make_plan(make_tier(egress_per_gb=1))
+    outcome = replay(trace, Service(slots=1, backlog=0), plan)
+    assert outcome.bill.lines[1].amount == Decimal("10.00")
+
+
+def _short_life(**tier: Any) -> tuple[Any, ...]:
+    """A second replica that lives from 100 to 200, ordered by a rule that then finds nothing to do: 100 s of a day."""
+    rule = {"rule": "target", "measure": "in_progress", "target": 1, "every": 100, "floor": 1, "ceiling": 5}
+    trace = make_trace([0, 0], wait=90, span_s=DAY)
+    return _bill(make_tier(**tier), trace=trace, scaling=rule)["replicas of size s"]
+
+
+def test_billing_by_the_second_and_by_the_hour() -> None:
+    """Mean in progress 1.8 over 0..100: #2 is ordered at 100 and drained at 200, when nothing is in progress.
+    A month has 730 / 24 such days. By the second: 730 h + 100 s x 30.416667 = 730.844907 h. With 150 s at least: 730 h +
+    150 s x 30.416667. By the hour: 730 h + 1 h x 30.416667. A life that goes on at the end is not rounded up."""
+    times = Decimal(730) / 24
+    for tier, extra_h in (
+        ({"billing": "per_second"}, Decimal(100) / 3600),
+        ({"billing": "per_second", "minimum_billed": "150s"}, Decimal(150) / 3600),
+        ({"billing": "per_hour"}, Decimal(1)),
+    ):
+        assert _short_life(**tier)[0] == (730 + times * extra_h).quantize(Decimal("0.000001"))
+
+
+def test_billed_from_ready() -> None:
+    """As above, but the 40 s of provision are free: 60 s of the second replica's life."""
+    quantity = _short_life(billing="per_second", billed_from="ready", provision=40)[0]
+    assert quantity == (730 + Decimal(730) / 24 * 60 / 3600).quantize(Decimal("0.000001"))
+
+
+def test_per_month_pays_for_the_most_at_once() -> None:
+    """Two at once for 100 s: two flat prices, not scaled."""
+    line = _short_life(billing="per_month", sizes={"s": {"cores": 1, "per_month": 7}})
+    assert line == (Decimal(2), "replica", Decimal(7), Decimal("14.00"))
+
+
+def test_one_that_goes_when_another_comes_is_not_two_at_once() -> None:
+    """In place, stop_start: the new one is ordered at the instant at which the old one is gone."""
+    tier = make_tier(billing="per_month", sizes={"s": {"cores": 1, "per_month": 7}})
+    lines = _bill(tier, rollouts=[{"at": 100, "strategy": "stop_start"}])
+    assert lines["replicas of size s"][0] == 1
+
+
+def test_a_week_is_laid_over_the_month_by_the_hour() -> None:
+    """Eight days from a Monday with one gigabyte at 00:30 of each. The hour that two Mondays have counts by its mean: seven
+    hours of the week have 1 GB, and a month has each 730 / 168 times: 30.416667 GB."""
+    at = np.arange(8) * DAY + 1800
+    trace = Trace.from_arrays(
+        at_s=at, cpu_s=np.zeros(8), wait_s=np.ones(8), bytes_out=np.full(8, 1e9), span_s=8 * DAY, start="2031-06-02"
+    )
+    lines = _bill(make_tier(egress_per_gb=1), trace=trace)
+    assert lines["egress"][0] == Decimal("30.416667")
+    assert lines["replicas of size s"][0] == 730
+
+
+def test_the_hours_of_the_week_are_local() -> None:
+    """From Saturday 2031-10-25 00:00 in Lisbon, 9 days: clocks go back on the Sunday. A cost at 12:00 local every day falls
+    into seven hours of the week, each with mean 1."""
+    start = Trace.from_arrays(at_s=[0, 1], cpu_s=[0, 0], start="2031-10-25", time_zone="Europe/Lisbon").start
+    at_s = np.array([12 * 3600.0 + day * DAY + (3600 if day >= 1 else 0) for day in range(9)])
+    month = Month(9 * DAY, start)
+    assert float(month.of_amounts(at_s, np.ones(9))) == pytest.approx(7 * 730 / 168)
+
+
+@given(st.lists(st.tuples(st.floats(0, 8e5), st.floats(0, 4e5)), min_size=1, max_size=8), st.sampled_from([3e5, 7 * DAY, 9e5]))
+def test_a_month_is_linear_and_bounded(lives: list[tuple[float, float]], span_s: float) -> None:
+    """Lives add up, and none is longer than the month."""
+    month = Month(span_s, None)
+    starts = np.array([start for start, _ in lives])
+    ends = starts + np.array([length for _, length in lives])
+    whole = month.of_intervals(starts, ends)
+    single = [month.of_intervals(starts[i : i + 1], ends[i : i + 1]) for i in range(len(lives))]
+    assert float(whole) == pytest.approx(float(sum(single)), abs=1e-3)
+    assert all(0 <= one <= 730 * 3600 * 1.0000001 for one in single)

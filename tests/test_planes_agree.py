@@ -1,0 +1,144 @@
+"""The compiled data plane and the plain one, which share no code, give the same for every request."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import pytest
+from builders import assert_agree, make_plan, make_tier
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from libramen import Outcome, Service, Trace, replay
+
+# Dyadic fractions, so that what is meant to tie does.
+quarters = st.integers(0, 24).map(lambda k: k / 4)
+cores = st.sampled_from([0.25, 0.5, 1.0, 1.5, 2.5, 4.0])
+
+
+@st.composite
+def traces(draw: st.DrawFn) -> Trace:
+    n = draw(st.integers(1, 40))
+    gap = draw(st.sampled_from([0.0, 0.25, 1.0]))
+    dyadic = draw(st.booleans())
+    if dyadic:
+        gaps = draw(st.lists(quarters.map(lambda q: q * gap), min_size=n, max_size=n))
+        cpu = draw(st.lists(quarters, min_size=n, max_size=n))
+        wait = draw(st.lists(quarters, min_size=n, max_size=n))
+    else:
+        rng = np.random.default_rng(draw(st.integers(0, 2**32)))
+        gaps, cpu, wait = rng.exponential(gap, n), rng.exponential(1.0, n), rng.exponential(1.0, n)
+    at = np.cumsum(gaps)
+    return Trace.from_arrays(at_s=at, cpu_s=cpu, wait_s=wait, span_s=float(at[-1]) + draw(st.sampled_from([0.5, 20.0])))
+
+
+@st.composite
+def services(draw: st.DrawFn) -> Service:
+    slots = draw(st.integers(1, 5))
+    return Service(
+        slots=slots,
+        threads=draw(st.integers(1, slots)),
+        backlog=draw(st.sampled_from([None, 0, 1, 3])),
+        start=draw(quarters),
+        drain=draw(st.sampled_from([None, 0, 1, 2.5])),
+        timeout=draw(st.sampled_from([None, 0.5, 2, 5.5])),
+    )
+
+
+@st.composite
+def rollouts(draw: st.DrawFn, span_s: float, n: int, *, fixed: bool) -> dict[str, Any]:
+    at = draw(st.sampled_from([0, span_s / 4, span_s / 2]))
+    if draw(st.booleans()):
+        return {"strategy": "stop_start", "at": at, "in_place": draw(st.booleans())}
+    spare = draw(st.integers(0, 2))
+    most_kept = n - 1 if spare == 0 and fixed and n else n
+    return {
+        "strategy": "rolling",
+        "at": at,
+        "batch": draw(st.integers(1, 3)),
+        "spare": spare,
+        "keep": draw(st.integers(0, max(0, most_kept))),
+        "in_place": draw(st.booleans()),
+    }
+
+
+@st.composite
+def cases(draw: st.DrawFn) -> tuple[Trace, Service, Any]:
+    trace, service = draw(traces()), draw(services())
+    tier = make_tier(
+        cores=draw(cores),
+        speed=draw(st.sampled_from([0.5, 1.0, 2.0])),
+        overhead=draw(st.sampled_from([0, 0.25])),
+        provision=draw(quarters),
+        replicas={"least": 0, "most": 9},
+    )
+    n = draw(st.integers(0, 4))
+    plan: dict[str, Any] = {"replicas": n, "balancer": draw(st.sampled_from(["least_busy", "round_robin"]))}
+    scaled = draw(st.booleans())
+    if scaled:
+        plan["scaling"] = {
+            "rule": "target",
+            "measure": draw(st.sampled_from(["cpu", "in_progress"])),
+            "target": draw(st.sampled_from([0.25, 0.5, 1.0])),
+            "every": draw(st.sampled_from([0.5, 1, 3])),
+            "window": draw(st.sampled_from([None, 0.75, 2])),
+            "lag": draw(st.sampled_from([0, 0.25, 1])),
+            "dead_band": draw(st.sampled_from([0, 0.25])),
+            "step_up": draw(st.sampled_from([None, 1, 2])),
+            "step_down": draw(st.sampled_from([None, 1])),
+            "pause_up": draw(st.sampled_from([0, 1.5])),
+            "pause_down": draw(st.sampled_from([0, 2])),
+            "floor": draw(st.integers(0, 2)),
+            "ceiling": draw(st.integers(2, 8)),
+        }
+    kind = rollouts(trace.span_s, n, fixed=not scaled)
+    plan["rollouts"] = draw(st.lists(kind, max_size=2))
+    return trace, service, make_plan(tier, **plan)
+
+
+def _replays(case: tuple[Trace, Service, Any]) -> tuple[Outcome, Outcome]:
+    trace, service, plan = case
+    return (
+        replay(trace, service, plan, window_s=1.0),
+        replay(trace, service, plan, window_s=1.0, data_plane="plain"),
+    )
+
+
+@settings(max_examples=max(250, settings().max_examples))
+@given(cases())
+def test_both_planes_agree_on_every_request(case: tuple[Trace, Service, Any]) -> None:
+    compiled, plain = _replays(case)
+    assert_agree(compiled, plain)
+    # Every request has ended in exactly one way, and never before it arrived.
+    assert sum(compiled.endings.values()) == len(case[0])
+    assert (compiled.run.results.attempts == 1).all()
+    assert (compiled.run.results.latency_s >= 0).all()
+    _check_scaling_limits(case[2], compiled)
+
+
+def _check_scaling_limits(plan: Any, outcome: Outcome) -> None:
+    """What the rule had and did stays within floor and ceiling, and no order follows one within pause_up."""
+    floor, ceiling = plan.limits
+    orders = [decision.at_s for decision in outcome.run.decisions if decision.ordered]
+    for decision in outcome.run.decisions:
+        have = decision.ready + decision.coming
+        after = have + decision.ordered - decision.cancelled - decision.drained
+        if decision.ordered:
+            assert after <= ceiling
+        if decision.cancelled or decision.drained:
+            assert after >= floor
+    for earlier, later in zip(orders, orders[1:], strict=False):
+        assert later - earlier >= plan.scaling.pause_up - 1e-9
+
+
+@pytest.mark.parametrize("balancer", ["least_busy", "round_robin"])
+@pytest.mark.parametrize("n", [1, 3, 17])
+def test_both_planes_agree_on_a_busy_day(balancer: str, n: int) -> None:
+    """A long busy period at the end of a day, where times have few digits left after the point."""
+    rng = np.random.default_rng(n)
+    at = 80_000 + np.cumsum(rng.exponential(0.25 / n, 1500))
+    trace = Trace.from_arrays(at_s=at, cpu_s=rng.exponential(0.21, 1500), wait_s=rng.exponential(0.4, 1500))
+    plan = make_plan(make_tier(cores=0.9), replicas=n, balancer=balancer)
+    service = Service(slots=4, threads=3, backlog=30, timeout=6)
+    assert_agree(replay(trace, service, plan), replay(trace, service, plan, data_plane="plain"))
