@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import difflib
 from decimal import Decimal
-from typing import TYPE_CHECKING, Annotated, Any, get_args
+from typing import TYPE_CHECKING, Annotated, Any, get_args, get_origin
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationError, WithJsonSchema
 
@@ -160,16 +160,21 @@ def _follow(loc: tuple[int | str, ...], model: type[BaseModel]) -> tuple[list[st
     path: list[str] = []
     known: list[str] = []
     tables: list[type[BaseModel]] = [model]  # that may stand here; several: a union, the next step is its tag
+    is_named = False  # the next step is a name that the user chose, such as that of a tier
     for step in loc:
         if isinstance(step, int):
             path[-1] += f"[{step + 1}]"  # the second [[rollouts]] is "rollouts[2]", counted as people do
+        elif is_named:
+            path.append(step)
+            is_named = False
         elif len(tables) > 1:
             tables = [table for table in tables if any(step == field.default for field in table.model_fields.values())]
         else:
             path.append(step)
             fields = tables[0].model_fields if tables else {}
             known = list(fields)
-            tables = _tables_in(fields[step].annotation) if step in fields else []
+            annotation = fields[step].annotation if step in fields else None
+            tables, is_named = _tables_in(annotation), get_origin(annotation) is dict
     return path, known
 
 

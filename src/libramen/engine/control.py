@@ -66,9 +66,8 @@ def run(
     updates = Updates(due, fleet, agenda, scaler, plan.tier.replicas.most)
     clock = _Clock(agenda, trace.span_s, progress)
     chunk = Chunk(trace.at_s, trace.cpu_s, trace.wait_s)
-    while not (clock.span_is_over and plane.finished(chunk)):
-        signal = plane.advance(chunk, agenda.next_s())
-        if signal is Signal.ENDED:
+    while plane.advance(chunk, agenda.next_s()) is not Signal.ENDED:
+        if clock.span_is_over and plane.finished(chunk):
             break
         now_s = plane.now_s
         for number in plane.take_emptied():
@@ -107,12 +106,12 @@ class _Clock:
         self.span_is_over = False
         self._tick(0.0)
 
-    def _tick(self, now_s: float) -> None:
-        share = self._ticks / 100
+    def _tick(self, now_s: float) -> None:  # noqa: ARG002  (every event is told its instant)
         if self._progress is not None:
-            self._progress(share)
+            self._progress(self._ticks / 100)
+        self.span_is_over = self._ticks == 100
         self._ticks += 1
-        if share < 1:
-            self._agenda.add(self._span_s * self._ticks / 100, Kind.SAMPLE, self._tick)
-        else:
-            self.span_is_over = now_s >= self._span_s
+        if not self.span_is_over:
+            # The last one exactly: span * 100 / 100 can fall short of the span.
+            at_s = self._span_s if self._ticks == 100 else self._span_s * self._ticks / 100
+            self._agenda.add(at_s, Kind.SAMPLE, self._tick)

@@ -64,7 +64,7 @@ def _scaling(outcome: Outcome) -> Iterator[str]:
     )
     held = Counter(decision.held_by for decision in decisions if decision.held_by not in {"", "dead_band", "no measure"})
     if held:
-        yield "Held back: " + ", ".join(f"{n:,} decisions by {reason}" for reason, n in held.most_common()) + "."
+        yield "Decisions held back: " + ", ".join(f"{n:,} by {reason}" for reason, n in held.most_common()) + "."
     starts = [r.ready_s - r.ordered_s for r in outcome.run.replicas if r.why == "scaling" and r.ready_s is not None]
     if starts:
         yield f"An ordered replica took {units.show_duration(max(starts))} to become ready."

@@ -72,8 +72,8 @@ def read_combined(blocks: Iterable[Block], rows: LogRows, skipped: SkippedLines)
         keep = np.flatnonzero(good)
         second = _seconds(fields)
         for i in np.flatnonzero(second < 0).tolist():
-            stamp = f"{fields.day[i].as_py()} {fields.offset[i].as_py()}".replace("[", "").replace("]", "")
-            skipped.add(block.file, block.first_line + int(keep[i]), f"{stamp!r} is not a time stamp")
+            stamp = (fields.day[i].as_py() + b" " + fields.offset[i].as_py()).strip(b"[]").decode("utf-8", "replace")
+            skipped.add(block.file, block.first_line + int(keep[i]), f"{stamp[:40]!r} is not a time stamp")
         rows.add(second, fields, np.flatnonzero(second >= 0))
 
 

@@ -39,11 +39,10 @@ class SkippedLines:
     def add(self, file: str, line: int, reason: str) -> None:
         """One more line."""
         self.count += 1
-        if len(self.first) < _FIRST_SKIPPED or line < self.first[-1].line:
-            self.first.append(SkippedLine(file, line, reason))
-            if self.first[-1].file == self.first[0].file:
-                self.first.sort(key=lambda skipped: skipped.line)
-            del self.first[_FIRST_SKIPPED:]
+        self.first.append(SkippedLine(file, line, reason))
+        if self.first[0].file == file:  # reasons come kind by kind, not line by line
+            self.first.sort(key=lambda skipped: skipped.line)
+        del self.first[_FIRST_SKIPPED:]
 
 
 class LogRows:
@@ -103,22 +102,31 @@ def blocks_of(path: Path, skipped: SkippedLines, progress: Callable[[int], None]
     with raw:
         line, rest = 1, b""
         while True:
-            data, broken = b"", ""
-            try:
-                data = content.read(_BLOCK_SIZE)
-            except (EOFError, zlib.error, gzip.BadGzipFile) as error:
-                broken = f"the packed file breaks off here ({error})"
+            data, broken = _read_block(content)
             if progress is not None:
                 progress(raw.tell())
             end = data.rfind(b"\n") + 1
-            if data and not end:
-                rest += data
-                continue
-            whole, rest = (rest + data[:end], data[end:]) if data else (rest, b"")
+            whole, rest = (rest + data[:end], data[end:]) if end else (b"", rest + data)
             if whole:
                 yield Block(str(path), line, whole)
-                line += whole.count(b"\n") + (not whole.endswith(b"\n"))
+                line += whole.count(b"\n")
             if broken:
                 skipped.add(str(path), line, broken)
-            if not data:
+            if broken or not data:
+                if rest:
+                    yield Block(str(path), line, rest)
                 return
+
+
+def _read_block(content: BinaryIO) -> tuple[bytes, str]:
+    """The next block of a file, and why it could be read no further; a packed file may break off."""
+    parts: list[bytes] = []
+    size = 0
+    try:
+        # Small reads: one large read would lose what comes before the break.
+        while size < _BLOCK_SIZE and (part := content.read1(_BLOCK_SIZE - size)):  # type: ignore[attr-defined]
+            parts.append(part)
+            size += len(part)
+    except (EOFError, zlib.error, gzip.BadGzipFile) as error:
+        return b"".join(parts), f"the packed file breaks off here ({error})"
+    return b"".join(parts), ""

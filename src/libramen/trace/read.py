@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import zlib
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Final, Literal
@@ -94,8 +95,8 @@ def recognise(path: Path) -> str:
     content, raw = open_bytes(path)
     with raw:
         try:
-            head = content.read(1 << 16)
-        except (OSError, EOFError) as error:
+            head = content.read1(1 << 16)
+        except (OSError, EOFError, zlib.error) as error:
             raise TraceError(f"{path}: the packed file cannot be unpacked: {error}") from None
     if not head:
         raise TraceError(f"{path}: the file is empty")

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import io
+from csv import reader as csv_rows
 from typing import TYPE_CHECKING, Final
 
 import numpy as np
@@ -40,7 +42,7 @@ def read_csv_table(path: Path, skipped: SkippedLines) -> pa.Table:
     with raw:
         data = content.read()
     try:
-        names = csv.open_csv(pa.py_buffer(data)).schema.names
+        names = next(iter(csv_rows(io.StringIO(data.decode("utf-8", "replace")))))
         return csv.read_csv(
             pa.py_buffer(data),
             read_options=csv.ReadOptions(use_threads=False, block_size=max(1, len(data)) + 1),

@@ -120,6 +120,8 @@ class Trace:
                 f"at_s must not go back: row {i + 1} has {at[i]:.6g} s after {at[i - 1]:.6g} s ({back.size} such rows); "
                 "sort the requests by time first"
             )
+        cpu = _numbers("cpu_s", cpu_s, n)
+        wait = np.zeros(n) if wait_s is None else _numbers("wait_s", wait_s, n)
         span = float(at[-1]) if span_s is None else float(span_s)
         if not np.isfinite(span) or span <= 0 or span < at[-1]:
             raise TraceError(
@@ -128,8 +130,8 @@ class Trace:
         codes, routes = _factorise(route, n)
         return cls(
             at_s=at,
-            cpu_s=_numbers("cpu_s", cpu_s, n),
-            wait_s=np.zeros(n) if wait_s is None else _numbers("wait_s", wait_s, n),
+            cpu_s=cpu,
+            wait_s=wait,
             span_s=span,
             start=_start(start, time_zone),
             route_codes=codes,

@@ -1,0 +1,231 @@
+"""The command line as its users meet it: real processes on the demo."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+from typing import TYPE_CHECKING
+
+import pytest
+from pyarrow import parquet
+
+from libramen.cli import run
+
+if TYPE_CHECKING:
+    from pathlib import Path
+
+
+def _libramen(*arguments: object, cwd: Path | None = None) -> subprocess.CompletedProcess[str]:
+    command = [sys.executable, "-m", "libramen", *map(str, arguments)]
+    return subprocess.run(command, capture_output=True, text=True, cwd=cwd, check=False, env=os.environ)
+
+
+def _small_study(tmp_path: Path, *, trace: str = "at_s,cpu_s\n0,1\n1,1\n90,1\n", extra: str = "") -> Path:
+    (tmp_path / "t.csv").write_text(trace)
+    path = tmp_path / "study.toml"
+    path.write_text(
+        f"""
+[trace]
+files = ["t.csv"]
+[service]
+slots = 1
+[objectives]
+p95 = "1.5s"
+month = 100
+[tiers.berth]
+billing = "per_hour"
+[tiers.berth.sizes.small]
+cores = 1
+per_hour = 0.01
+[tiers.berth.sizes.big]
+cores = 1
+speed = 2
+per_hour = 1
+[plans.cheap]
+tier = "berth"
+size = "small"
+[plans.dear]
+tier = "berth"
+size = "big"
+{extra}
+"""
+    )
+    return path
+
+
+def test_the_demo_teaches_something(demo_study: Path) -> None:
+    """Run again on what is there already: it keeps the files, compares, and says what to do next."""
+    before = {path.name: path.stat().st_mtime_ns for path in demo_study.parent.iterdir()}
+    done = _libramen("demo", demo_study.parent)
+    assert done.returncode == 0, done.stderr
+    assert before == {path.name: path.stat().st_mtime_ns for path in demo_study.parent.iterdir()}
+    assert "The cheapest plan that meets every objective is brisk" in done.stdout
+    for plan in ("single", "noon_release", "steady", "calm", "late", "brisk", "bare"):
+        assert plan in done.stdout
+    hints = [line.strip() for line in done.stdout.splitlines() if line.startswith("  libramen ")]
+    assert len(hints) == 3
+    for hint in hints:
+        again = _libramen(*hint.split()[1:])
+        assert again.returncode == 0, again.stderr
+    assert (demo_study.parent / "late.png").read_bytes().startswith(b"\x89PNG")
+
+
+def test_json_of_a_comparison(demo_study: Path) -> None:
+    done = _libramen("compare", demo_study, "--json")
+    document = json.loads(done.stdout)
+    assert done.stderr == ""
+    assert (document["cheapest"], document["nearest"]) == ("brisk", "brisk")
+    plans = {outcome["plan"]: outcome for outcome in document["plans"]}
+    assert list(plans["single"]) == [
+        "plan", "tier", "size", "seed", "requests", "attempts", "endings", "latency_s", "availability", "utilisation",
+        "replicas", "bill", "objectives",
+    ]  # fmt: skip
+    for outcome in plans.values():
+        assert outcome["requests"] >= 300_000
+        assert sum(outcome["endings"].values()) == outcome["requests"]
+        assert round(sum(line["amount"] for line in outcome["bill"]["lines"]), 2) == outcome["bill"]["month"]
+    # What the demo is there to show.
+    assert plans["single"]["availability"]["requests"] < 0.9
+    assert plans["noon_release"]["replicas"]["min"] == 0
+    assert plans["late"]["availability"]["requests"] < 0.9 < 0.999 < plans["brisk"]["availability"]["requests"]
+    assert plans["calm"]["bill"]["month"] > 2 * plans["brisk"]["bill"]["month"]
+
+
+def test_one_replay(tmp_path: Path) -> None:
+    study = _small_study(tmp_path)
+    done = _libramen("replay", study, "--plan", "cheap", "--requests", tmp_path / "r.parquet", "--plot", tmp_path / "p.svg")
+    assert done.returncode == 0, done.stderr
+    assert "All 3 requests were answered." in done.stdout
+    table = parquet.read_table(tmp_path / "r.parquet").to_pydict()
+    assert list(table) == ["at_s", "route", "latency_s", "queued_s", "ending", "replica", "attempts"]
+    assert table["latency_s"] == [1, 1, 1]
+    assert (tmp_path / "p.svg").read_text().startswith("<?xml")
+    assert sorted(path.name for path in tmp_path.iterdir()) == ["p.svg", "r.parquet", "study.toml", "t.csv"]
+
+
+def test_null_where_there_is_nothing(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    """A fleet of none: no latency, no utilisation, no replica."""
+    study = _small_study(tmp_path, extra='replicas = 0\n[tiers.berth.replicas]\nleast = 0\n')
+    assert run(["replay", str(study), "--plan", "dear", "--json"]) == 0
+    document = json.loads(capsys.readouterr().out)
+    assert document["latency_s"]["p95"] is None
+    assert document["utilisation"] is None
+    assert document["objectives"][0] == {"name": "p95", "wanted": 1.5, "got": None, "met": False}
+
+
+def test_strict(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    """`cheap` meets both objectives and `dear` does not (730 a month)."""
+    study = str(_small_study(tmp_path))
+    assert run(["compare", study, "--strict"]) == 0
+    assert run(["replay", study, "--plan", "dear", "--strict"]) == 1
+    assert run(["replay", study, "--plan", "dear"]) == 0
+    assert run(["check", study, "--strict"]) == 1
+    assert "even with 1 replicas and no egress a month costs 730.00 EUR, the objective is 100.00 EUR" in capsys.readouterr().out
+
+
+def test_check_says_what_cannot_work(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    """Minute 0 has 200 s of work: 4 replicas at 100 %. Alone it takes 2 s each at p95, more than 1.5 s."""
+    rows = "".join(f"{k / 2},2\n" for k in range(100))
+    study = str(_small_study(tmp_path, trace="at_s,cpu_s\n" + rows))
+    assert run(["check", study]) == 0
+    found = capsys.readouterr().out
+    assert "cheap: the busiest minute needs 4 replicas of this size at 100 % of their CPU, the plan has 1" in found
+    assert "cheap: p95 of 1.5 s cannot be met: on this size it is 2 s even for requests that meet nobody else" in found
+    assert run(["check", study, "--json"]) == 0
+    document = json.loads(capsys.readouterr().out)
+    assert document["works"] is False
+    assert [plan["needs_cpu"] for plan in document["plans"]] == [4, 2]
+
+
+def test_skipped_lines_are_told_on_stderr(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    study = str(_small_study(tmp_path, trace="at_s,cpu_s\n0,1\n5\n90,1\n"))
+    assert run(["replay", study, "--plan", "cheap", "--json"]) == 0
+    captured = capsys.readouterr()
+    assert json.loads(captured.out)["requests"] == 2
+    assert "1 of 3 lines could not be read" in captured.err
+    assert "t.csv:3: 1 values where the header has 2" in captured.err
+
+
+@pytest.mark.parametrize(
+    ("arguments", "sentence"),
+    [
+        (["compare", "no.toml"], "no.toml: there is no such file"),
+        (["compare", "."], ".: found a directory; allowed: a study file"),
+        (["compare", "empty.toml"], "empty.toml: trace is missing"),
+        (["compare", "binary.toml"], "binary.toml: byte 0 is not UTF-8 text"),
+        (["replay", "study.toml", "--plan", "chep"], "there is no plan 'chep'; did you mean 'cheap'?"),
+        (["replay", "study.toml"], "missing option '--plan'; see libramen replay --help"),
+        (["replay", "study.toml", "--plan", "cheap", "--plot", "x.jpg"], "x.jpg: found the ending '.jpg'; allowed: .png or .svg"),
+        (["replay", "study.toml", "--plan", "cheap", "--plot", "no/x.png"], "no/x.png: there is no directory no"),
+        (["replay", "study.toml", "--plan", "cheap", "--requests", "x.csv"], "x.csv: found the ending '.csv'; allowed: .parquet"),
+        (["replay", "study.toml", "--plan", "cheap", "--requests", "dir.parquet"], "dir.parquet: found a directory"),
+        (["compare", "study.toml", "--seed", "-1"], "invalid value for '--seed'"),
+        (["compare", "study.toml", "--sed", "1"], "no such option: --sed"),
+        (["compere", "study.toml"], "no such command 'compere'"),
+        (["compare"], "missing argument 'STUDY'"),
+        (["demo", "study.toml"], "study.toml: found a file; allowed: a directory"),
+        (["demo", "changed"], "changed/study.toml: was changed and is left as it is"),
+    ],
+)  # fmt: skip
+def test_one_sentence_for_each_mistake(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str], arguments: list[str], sentence: str
+) -> None:
+    _small_study(tmp_path)
+    (tmp_path / "empty.toml").touch()
+    (tmp_path / "binary.toml").write_bytes(b"\xff\xfe\x00\x01")
+    (tmp_path / "dir.parquet").mkdir()
+    (tmp_path / "changed").mkdir()
+    (tmp_path / "changed" / "study.toml").write_text("mine")
+    monkeypatch.chdir(tmp_path)
+    before = sorted(path.name for path in tmp_path.rglob("*"))
+    assert run(arguments) == 2
+    captured = capsys.readouterr()
+    assert captured.out == ""
+    assert sentence in captured.err
+    assert captured.err.count("\n") == 1
+    assert "Traceback" not in captured.err
+    assert sorted(path.name for path in tmp_path.rglob("*")) == before
+
+
+@pytest.mark.parametrize(
+    ("trace", "sentence"),
+    [
+        ("", "t.csv: the file is empty"),
+        ("at_s,cpu_s\n5,1\n1,1\n", "at_s must not go back: row 2 has 1 s after 5 s"),
+        ("at_s,cpu_s\n0,NaN\n", "cpu_s: row 1 has nan"),
+        ("\x00\x01\x02", "found binary data"),
+    ],
+)
+def test_one_sentence_for_each_bad_trace(
+    tmp_path: Path, capsys: pytest.CaptureFixture[str], trace: str, sentence: str
+) -> None:
+    assert run(["compare", str(_small_study(tmp_path, trace=trace))]) == 2
+    captured = capsys.readouterr()
+    assert sentence in captured.err
+    assert captured.err.count("\n") == 1
+
+
+def test_an_output_that_cannot_be_written_keeps_what_was_there(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    study, target = _small_study(tmp_path), tmp_path / "r.parquet"
+    target.write_text("old")
+
+    def fail(*_: object, **__: object) -> None:
+        raise OSError(28, "No space left on device")
+
+    monkeypatch.setattr(parquet, "write_table", fail)
+    assert run(["replay", str(study), "--plan", "cheap", "--requests", str(target)]) == 2
+    assert target.read_text() == "old"
+    assert sorted(path.name for path in tmp_path.iterdir()) == ["r.parquet", "study.toml", "t.csv"]
+
+
+@pytest.mark.parametrize("command", [[], ["demo"], ["check"], ["replay"], ["compare"]])
+def test_help_has_an_example(command: list[str], capsys: pytest.CaptureFixture[str]) -> None:
+    assert run([*command, "--help"]) == 0
+    assert "libramen demo" in capsys.readouterr().out or command
+
+
+def test_the_version(capsys: pytest.CaptureFixture[str]) -> None:
+    assert run(["--version"]) == 0
+    assert capsys.readouterr().out.startswith("libramen 0.")

@@ -1,0 +1,73 @@
+"""The package as a whole: its public names, what it imports, its examples."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+from importlib import import_module
+from pathlib import Path
+
+import pytest
+
+import libramen
+
+EXAMPLES = sorted((Path(__file__).parent.parent / "examples").glob("*.py"))
+
+
+def test_public_names_are_exactly_the_listed_ones() -> None:
+    """All of them can be imported, and `dir` lists no other."""
+    assert dir(libramen) == sorted(libramen.__all__)
+    for name in libramen.__all__:
+        assert getattr(libramen, name) is not None
+    with pytest.raises(AttributeError, match="no attribute 'nothing'"):
+        _ = libramen.nothing
+
+
+def test_rooms_do_not_shadow_public_names() -> None:
+    for room in ("trace", "study", "engine", "bill", "outcome", "comparison", "draw", "cli", "demo"):
+        import_module(f"libramen.{room}")
+        assert room not in libramen.__all__
+
+
+def _imported(code: str) -> set[str]:
+    done = subprocess.run(
+        [sys.executable, "-c", f"{code}\nimport sys; print('\\n'.join(sys.modules))"],
+        capture_output=True, text=True, check=True,
+    )  # fmt: skip
+    return {name for name in done.stdout.split() if name.startswith("libramen") or "." not in name}
+
+
+HEAVY = {"numpy", "pandas", "numba", "pyarrow", "matplotlib", "pydantic", "scipy", "rich"}
+
+
+def test_import_libramen_loads_next_to_nothing() -> None:
+    found = _imported("import libramen")
+    assert {name for name in found if name.startswith("libramen")} == {"libramen", "libramen._version", "libramen.errors"}
+    assert not found & HEAVY
+
+
+def test_help_loads_next_to_nothing() -> None:
+    found = _imported("from libramen.cli import run; run(['--help'])")
+    assert {name for name in found if name.startswith("libramen")} == {
+        "libramen", "libramen._version", "libramen.errors", "libramen.cli", "libramen.cli.app",
+    }  # fmt: skip
+    assert not found & HEAVY
+
+
+def test_a_comparison_needs_no_pandas(demo_study: Path) -> None:
+    found = _imported(f"from libramen.cli import run; run(['compare', {str(demo_study)!r}, '--json'])")
+    assert not found & {"pandas", "matplotlib"}
+
+
+@pytest.mark.parametrize("script", EXAMPLES, ids=lambda path: path.stem)
+def test_examples_print_what_is_recorded(script: Path, demo_study: Path, tmp_path: Path) -> None:
+    """Each is under 40 lines; its output stands beside it."""
+    assert len(script.read_text().splitlines()) < 40
+    (tmp_path / "saltmarsh").symlink_to(demo_study.parent)
+    done = subprocess.run([sys.executable, script], capture_output=True, text=True, check=False, cwd=tmp_path)
+    assert done.returncode == 0, done.stderr
+    assert done.stdout == script.with_suffix(".out").read_text()
+
+
+def test_there_are_examples() -> None:
+    assert len(EXAMPLES) == 3

@@ -1,0 +1,141 @@
+"""What holds for every replay: splitting changes nothing, time may be scaled, the same seed gives the same bytes."""
+
+from __future__ import annotations
+
+import pickle
+from concurrent.futures import ThreadPoolExecutor
+from typing import TYPE_CHECKING
+
+import numpy as np
+import pytest
+from builders import assert_agree, make_plan, make_tier
+from hypothesis import given
+from hypothesis import strategies as st
+
+from libramen import Service, Trace, compare, load_study, replay
+from libramen.engine.kernel_state import KernelState
+from libramen.engine.plain import PlainState
+from libramen.engine.plane import Chunk, Ending, ServerSpec, Signal
+
+if TYPE_CHECKING:
+    from pathlib import Path
+
+SPEC = ServerSpec(3, 2, 4, 1.5, 1.0, "least_busy", 0.01, 2.0)
+
+
+def _arrays(seed: int, n: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    rng = np.random.default_rng(seed)
+    return np.cumsum(rng.exponential(0.1, n)), rng.exponential(0.3, n), rng.exponential(0.3, n)
+
+
+def _run(plane: KernelState | PlainState, arrays: tuple[np.ndarray, ...], cuts: list[int], stops: list[float]) -> bytes:
+    """Replay on three replicas, the trace in chunks cut at `cuts`, stopping at `stops` for nothing."""
+    for number in (1, 2, 3):
+        plane.add(number, 0.0)
+    n = len(arrays[0])
+    bounds = [0, *sorted(cuts), n]
+    waiting = sorted(stops)
+    for first, end in zip(bounds, bounds[1:], strict=False):
+        chunk = Chunk(*(np.ascontiguousarray(array[first:end]) for array in arrays), first=first, last=end == n)
+        while True:
+            signal = plane.advance(chunk, waiting[0] if waiting else np.inf)
+            if signal is not Signal.CONTROL:
+                break
+            plane.integrals(waiting.pop(0))
+    results = plane.results()
+    fields = (results.ending, results.latency_s, results.queued_s, results.replica, plane.series())
+    return b"".join(field.tobytes() for field in fields)
+
+
+@pytest.mark.parametrize("kind", [KernelState, PlainState])
+@given(st.lists(st.integers(1, 119), max_size=5), st.lists(st.floats(0.0, 14.0), max_size=5))
+def test_splitting_a_replay_changes_no_byte(kind: type[KernelState], cuts: list[int], stops: list[float]) -> None:
+    arrays = _arrays(3, 120)
+    edges = np.arange(0.0, 15.0)
+    assert _run(kind(SPEC, 120, edges), arrays, cuts, stops) == _run(kind(SPEC, 120, edges), arrays, [], [])
+
+
+def test_small_buffers_change_no_byte() -> None:
+    """The output buffer of 3 and the table of one row overflow all the time."""
+    arrays, edges = _arrays(4, 3000), np.arange(0.0, 300.0)
+    small = KernelState(SPEC, 3000, edges, out_size=3, rows=2)
+    assert _run(small, arrays, [], []) == _run(KernelState(SPEC, 3000, edges), arrays, [], [])
+
+
+def test_a_backlog_longer_than_the_first_table_of_requests() -> None:
+    """5000 at once on one slot: 1 s each, first come, first served."""
+    trace = Trace.from_arrays(at_s=np.zeros(5000), cpu_s=np.ones(5000), span_s=6000)
+    latency = replay(trace, Service(slots=1), make_plan()).run.results.latency_s
+    np.testing.assert_array_equal(latency, np.arange(1.0, 5001.0))
+
+
+def test_rows_are_given_back() -> None:
+    """Forty replicas one after the other need the rows of two."""
+    plane = KernelState(SPEC, 1, np.array([0.0, 100.0]), rows=2)
+    for number in range(1, 41):
+        plane.add(number, float(number))
+        plane.drain(number, number + 0.5)
+        plane.remove(number, number + 0.5, Ending.CUT)
+    assert len(plane._replicas) == 2
+
+
+@given(st.integers(0, 10**6), st.sampled_from([0.25, 2.0, 1024.0]))
+def test_time_and_work_scaled_by_a_give_latency_scaled_by_a(seed: int, a: float) -> None:
+    at, cpu, wait = _arrays(seed, 60)
+    plan = make_plan(make_tier(cores=0.75), replicas=2)
+
+    def latencies(scale: float) -> np.ndarray:
+        trace = Trace.from_arrays(at_s=at * scale, cpu_s=cpu * scale, wait_s=wait * scale)
+        return replay(trace, Service(slots=2, timeout=1.5 * scale), plan).run.results.latency_s
+
+    np.testing.assert_allclose(latencies(a), a * latencies(1.0), rtol=1e-9)
+
+
+@given(st.integers(0, 10**6), st.integers(0, 6))
+def test_with_equal_work_more_backlog_never_refuses_more(seed: int, backlog: int) -> None:
+    at, _, _ = _arrays(seed, 80)
+    trace = Trace.from_arrays(at_s=at, cpu_s=np.full(80, 0.3))
+    refused = [
+        replay(trace, Service(slots=1, backlog=b), make_plan()).endings["refused"] for b in (backlog, backlog + 1)
+    ]
+    assert refused[1] <= refused[0]
+
+
+def test_an_executor_gives_the_same_bytes(demo_study: Path) -> None:
+    study = load_study(demo_study)
+    with ThreadPoolExecutor(2) as executor:
+        together = compare(study, executor)
+    alone = compare(study)
+    assert together.to_dict() == alone.to_dict()
+    for one, other in zip(together.outcomes, alone.outcomes, strict=True):
+        assert_agree(one, other)
+        assert one.run.results.latency_s.tobytes() == other.run.results.latency_s.tobytes()
+
+
+def test_the_seed_moves_stamps_within_their_seconds(demo_study: Path) -> None:
+    study = load_study(demo_study)
+    one, same, other = study.trace(seed=1), study.trace(seed=1), study.trace(seed=2)
+    assert one.at_s.tobytes() == same.at_s.tobytes()
+    assert one.at_s.tobytes() != other.at_s.tobytes()
+    assert len(one) == len(other)
+
+
+def test_a_strided_or_other_array_is_taken_as_it_is() -> None:
+    at = np.arange(20, dtype=np.float32)[::2]
+    at.setflags(write=False)
+    trace = Trace.from_arrays(at_s=at, cpu_s=[1] * 10, span_s=30)
+    assert replay(trace, Service(slots=1), make_plan()).latency_s["max"] == 1
+
+
+def test_an_outcome_can_be_sent_to_another_process() -> None:
+    trace = Trace.from_arrays(at_s=[0.0, 1.0], cpu_s=[1.0, 1.0], span_s=30)
+    rollout = {"at": "5s", "strategy": "rolling"}
+    outcome = replay(trace, Service(slots=1), make_plan(rollouts=[rollout]))
+    assert pickle.loads(pickle.dumps(outcome)).to_dict() == outcome.to_dict()
+
+
+def test_a_span_that_is_no_round_number_ends() -> None:
+    """100 hundredths of this span are less than it, which once kept a rule deciding for ever."""
+    trace = Trace.from_arrays(at_s=[0.5], cpu_s=[0.1], span_s=21.309112263348418)
+    rule = {"rule": "target", "measure": "cpu", "target": 0.5, "every": 0.5}
+    assert len(replay(trace, Service(slots=1), make_plan(scaling=rule)).run.decisions) == 42

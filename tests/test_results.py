@@ -1,0 +1,129 @@
+"""Comparisons, frames, figures and sentences."""
+
+from __future__ import annotations
+
+from decimal import Decimal
+from types import SimpleNamespace
+from typing import TYPE_CHECKING, Any
+
+import pytest
+from builders import make_plan, make_tier, make_trace
+
+from libramen import Comparison, Objectives, Outcome, Service, check, compare, load_study, replay
+from libramen.draw.style import save, tier_looks
+from libramen.outcome.story import sentences
+from libramen.study.plan import Objective
+
+if TYPE_CHECKING:
+    from pathlib import Path
+
+
+def _outcome(name: str, month: float, **got: float | None) -> Any:
+    """As much of an outcome as a comparison looks at; wanted are p95 of 1, availability of 0.99 and month of 100."""
+    wanted = {"p95": 1.0, "availability": 0.99, "month": 100.0}
+    values = {"p95": 0.5, "availability": 1.0, "month": month, **got}
+    goals = [
+        Objective(key, wanted[key], value, value is not None and (value >= wanted[key] if key == "availability" else value <= wanted[key]))
+        for key, value in values.items()
+    ]  # fmt: skip
+    bill = SimpleNamespace(month=Decimal(str(month)), currency="EUR")
+    return SimpleNamespace(
+        plan=SimpleNamespace(name=name), bill=bill, objectives=goals, meets_all=all(goal.met for goal in goals)
+    )
+
+
+def _names(*outcomes: Any) -> tuple[str | None, str]:
+    found = Comparison(outcomes)
+    return found.cheapest and found.cheapest.plan.name, found.nearest.plan.name
+
+
+def test_the_cheapest_that_meets_all() -> None:
+    assert _names(_outcome("a", 90), _outcome("b", 50), _outcome("c", 10, p95=2)) == ("b", "b")
+
+
+def test_the_nearest_misses_the_fewest_then_by_least() -> None:
+    assert _names(_outcome("a", 10, p95=1.2, availability=0.9), _outcome("b", 900)) == (None, "b")
+    assert _names(_outcome("a", 10, p95=1.2), _outcome("b", 110)) == (None, "b")
+    # 97 % spends three times the error budget of 99 %, an excess of 2, and 2.5 times the latency is one of 1.5.
+    assert _names(_outcome("a", 10, availability=0.97), _outcome("b", 10, p95=2.5)) == (None, "b")
+    assert _names(_outcome("a", 10, p95=None), _outcome("b", 10, p95=99)) == (None, "b")
+
+
+def test_a_verdict_says_what_is_missed() -> None:
+    found = Comparison((_outcome("a", 10, p95=1.25, availability=0.9), _outcome("b", 900, p95=3, availability=0.5)))
+    assert found.verdict() == (
+        "No plan meets every objective; a comes nearest and misses p95 (1.25 s, wanted 1 s) and availability (90.0 %, wanted 99.0 %)."
+    )
+
+
+@pytest.fixture(scope="module")
+def outcome() -> Outcome:
+    rule = {"rule": "target", "measure": "in_progress", "target": 1, "every": 60, "floor": 1, "ceiling": 4}
+    plan = make_plan(make_tier(provision=30), scaling=rule, rollouts=[{"at": "30m", "strategy": "stop_start"}])
+    trace = make_trace([k / 2 for k in range(7200)], wait=1, span_s=3600, start="2031-06-05T08:00", time_zone="Europe/Lisbon")
+    return replay(trace, Service(slots=2, backlog=0, start=10), plan, Objectives(p95=2, availability="99.9%"))
+
+
+def test_frames(outcome: Outcome) -> None:
+    assert list(outcome.requests.columns) == ["at_s", "route", "latency_s", "queued_s", "ending", "replica", "attempts"]
+    assert len(outcome.requests) == 7200
+    assert outcome.requests["replica"].isna().sum() == (outcome.requests["attempts"] * (outcome.requests["replica"].isna())).sum()
+    assert len(outcome.series) == 60
+    assert str(outcome.series["time"].iloc[0]) == "2031-06-05 08:00:00+01:00"
+    assert outcome.series["arrivals"].sum() == 7200
+    assert outcome.fleet["served"].sum() == outcome.endings["ok"]
+    assert len(outcome.decisions) == 60
+    assert outcome.updates["strategy"].tolist() == ["stop_start"]
+
+
+def test_what_happened_in_sentences(outcome: Outcome) -> None:
+    """Two a second that take 1 s are two in progress: one replica has just enough slots, and the rule orders a second.
+    At 08:30:00 both stop, finish what they have by 08:30:00.5 and are back 10 s later: 21 requests are refused."""
+    assert sentences(outcome) == [
+        "21 of 7,200 requests failed (21 refused), from 08:30:00 to 08:30:10; the worst minute began at 08:30:00.",
+        "The rule decided 60 times: it ordered 2 and removed 1 replicas; the fleet was 0 to 3 ready replicas.",
+        "Decisions held back: 1 by update.",
+        "An ordered replica took 40 s to become ready.",
+        "The stop_start release due at 08:30:00 took 10.5 s for 2 replicas, never with both versions in use; "
+        "21 of the 22 requests that arrived meanwhile failed.",
+    ]
+
+
+def test_notebooks_show_tables(outcome: Outcome) -> None:
+    for shown in (outcome, Comparison((outcome,)), outcome.trace):
+        assert "<table" in shown._repr_html_()
+
+
+def test_figures(outcome: Outcome, tmp_path: Path) -> None:
+    """They have the panels they promise, name every plan, and the same figure gives the same bytes."""
+    figure = outcome.plot()
+    assert [axes.get_ylabel() for axes in figure.axes] == ["requests / s", "latency (ok)", "replicas", "utilisation"]
+    figure = Comparison((outcome, outcome)).plot()
+    assert tuple(figure.get_size_inches() * figure.dpi) == (1280, 800)
+    for axes in figure.axes:
+        assert [text.get_text() for text in axes.texts].count("plan") == 2
+    for name in ("a.svg", "b.svg"):
+        save(Comparison((outcome,)).plot(), tmp_path / name)
+    assert (tmp_path / "a.svg").read_bytes() == (tmp_path / "b.svg").read_bytes()
+
+
+def test_figures_of_a_trace_without_a_start_and_without_an_answer() -> None:
+    empty = replay(make_trace([0, 1], wait=1, span_s=60), Service(slots=1), make_plan(replicas=0))
+    assert empty.plot().axes[-1].get_xlabel() == "hours from the start"
+    assert Comparison((empty,)).plot().axes
+
+
+def test_each_tier_has_a_look_of_its_own() -> None:
+    looks = tier_looks(["a", "b", "a", "c", "d"])
+    assert len(set(looks.values())) == len({marker for _, marker in looks.values()}) == 4
+
+
+def test_the_demo_in_python(demo_study: Path) -> None:
+    study = load_study(demo_study)
+    table = compare(study).table
+    assert list(table.index) == list(study.plans)
+    assert table.loc["brisk", "meets_all"]
+    assert table.loc["late", "misses"] == "availability"
+    found = check(study)
+    assert not found.works
+    assert {plan.plan.name for plan in found.plans if not plan.problems} == {"late", "brisk", "bare"}

@@ -1,0 +1,169 @@
+"""Study files: what is understood, and one clear sentence for what is not."""
+
+from __future__ import annotations
+
+from decimal import Decimal
+from typing import TYPE_CHECKING, Any
+
+import pytest
+
+from libramen import Objectives, Plan, Service, Size, Study, StudyError, Target, Tier, load_study
+
+if TYPE_CHECKING:
+    from pathlib import Path
+
+STUDY = """
+[study]
+name = "A day"
+time_zone = "Europe/Lisbon"
+
+[trace]
+files = "t.csv"
+settle = "5s"
+
+[service]
+slots = 8
+threads = 2
+start = "1m 30s"
+timeout = "2.5s"
+
+[objectives]
+p95 = "250ms"
+availability = "99.9%"
+month = 12.50
+
+[tiers.tidal]
+replicas = { least = 1, most = 8 }
+autoscaling = true
+zones = ["east", "west"]
+billing = "per_second"
+[tiers.tidal.sizes.small]
+cores = 0.5
+per_hour = 0.031
+
+[tiers.berth]
+replicas = { least = 1, most = 1 }
+billing = "per_month"
+[tiers.berth.sizes.small]
+cores = 1
+per_month = 9
+
+[plans.brisk]
+tier = "tidal"
+size = "small"
+replicas = 2
+[plans.brisk.scaling]
+rule = "target"
+measure = "cpu"
+target = "60%"
+pause_down = "8m"
+ceiling = 6
+[[plans.brisk.rollouts]]
+at = "12:00"
+strategy = "rolling"
+keep = "60%"
+"""
+
+
+def _load(tmp_path: Path, text: str = STUDY, **files: str) -> Study:
+    (tmp_path / "study.toml").write_text(text)
+    for name, content in files.items():
+        (tmp_path / f"{name}.toml").write_text(content)
+    return load_study(tmp_path / "study.toml")
+
+
+def test_a_study(tmp_path: Path) -> None:
+    study = _load(tmp_path)
+    plan = study.plans["brisk"]
+    assert (study.name, study.time_zone, study.currency) == ("A day", "Europe/Lisbon", "EUR")
+    assert study.service == Service(slots=8, threads=2, start=90, timeout=2.5)
+    assert study.objectives.wanted() == {"p95": 0.25, "availability": 0.999, "month": Decimal("12.50")}
+    assert plan.tier is study.tiers["tidal"]
+    assert plan.size == Size(name="small", cores=0.5, per_hour="0.031")
+    assert plan.size.per_hour == Decimal("0.031")
+    assert plan.scaling == Target(measure="cpu", target=0.6, pause_down=480, ceiling=6)
+    assert plan.limits == (1, 6)
+    assert plan.rollouts[0].keep_of(4) == 3
+    assert study.trace_table.settle == 5
+
+
+def test_tiers_from_a_catalogue(tmp_path: Path) -> None:
+    head, _, rest = STUDY.partition("[tiers.tidal]")
+    tiers, _, plans = rest.partition("[plans.brisk]\n")
+    text = head.replace('name = "A day"', 'name = "A day"\ncatalogue = "tiers.toml"') + "[plans.brisk]\n" + plans
+    study = _load(tmp_path, text, tiers="[tiers.tidal]" + tiers)
+    assert study.plans["brisk"].tier.name == "tidal"
+    with pytest.raises(StudyError, match=r"tiers.toml: \[tiers.tidal.sizes.small\] unknown key 'core'; did you mean 'cores'"):
+        _load(tmp_path, text, tiers="[tiers.tidal]" + tiers.replace("cores = 0.5", "core = 0.5"))
+
+
+@pytest.mark.parametrize(
+    ("found", "instead", "message"),
+    [
+        ("slots = 8", "slot = 8", r"\[service\] unknown key 'slot'; did you mean 'slots'\?"),
+        ("slots = 8", "", r"\[service\] slots is missing"),
+        ("slots = 8", "slots = 0", r"\[service\] slots: found 0; allowed: a number at least 1"),
+        ("slots = 8", "slots = 1.5", r"\[service\] slots: found 1.5; allowed: a whole number"),
+        ('timeout = "2.5s"', 'timeout = "2.5 kg"', r"\[service\] timeout: found '2.5 kg'; allowed: a duration such as"),
+        ('timeout = "2.5s"', 'timeout = "0s"', r"\[service\] timeout: found '0s'; allowed: a duration .* above 0"),
+        ("threads = 2", "retries = 2", r"\[service\] unknown key 'retries'"),
+        ('availability = "99.9%"', 'availability = "101%"', r"availability: found '101%'; allowed: a share .* at most 100%"),
+        ('target = "60%"', 'target = "60 percent"', r"\[plans.brisk.scaling\] target: found '60 percent'; allowed: a share"),
+        ('rule = "target"', 'rule = "targets"', r"\[plans.brisk.scaling\] rule: found 'targets'; allowed: 'fixed', 'target'"),
+        ('rule = "target"', "", r"\[plans.brisk.scaling\] rule is missing"),
+        ('measure = "cpu"', 'measure = "latency"', r"measure: found 'latency'; allowed: 'cpu' or 'in_progress'"),
+        ("ceiling = 6", "ceiling = 9", r"\[plans.brisk\] scaling.ceiling: found 9; tier 'tidal' allows 1 to 8"),
+        ("ceiling = 6", "ceiling = 6\nfloor = 7", r"floor = 7 is above ceiling = 6"),
+        ("replicas = 2\n", "replicas = 9\n", r"\[plans.brisk\] replicas: found 9; tier 'tidal' allows 1 to 8"),
+        ('tier = "tidal"', 'tier = "tydal"', r"\[plans.brisk\] tier: found 'tydal'; did you mean 'tidal'\?"),
+        ('size = "small"', 'size = "huge"', r"size: found 'huge', which tier 'tidal' does not sell; allowed: small"),
+        ('tier = "tidal"', 'tier = "berth"', r"\[plans.brisk\] scaling: tier 'berth' has no autoscaling"),
+        ('at = "12:00"', 'at = "noonish"', r"\[plans.brisk.rollouts\[1\]\] at: found 'noonish'; allowed: a time of day"),
+        ('keep = "60%"', 'keep = "most"', r"keep: found 'most'; allowed: a number of replicas"),
+        ('strategy = "rolling"', 'strategy = "canary"', r"strategy: found 'canary'; allowed: 'rolling', 'stop_start'"),
+        ("per_hour = 0.031", "per_month = 9", r"size 'small' has no per_hour, which billing = 'per_second' needs"),
+        ("per_hour = 0.031", "per_hour = -1", r"per_hour: found -1; allowed: an amount of money"),
+        ('billing = "per_second"', 'billing = "per_request"', r"billing: found 'per_request'; allowed:"),
+        ('time_zone = "Europe/Lisbon"', 'time_zone = "Sands"', r"\[study\] time_zone: found 'Sands'; allowed: a time zone"),
+        ("[objectives]", "[objective]", r"unknown key 'objective'; did you mean 'objectives'\?"),
+        ("[service]", "[service", r"this is not TOML"),
+        ('zones = ["east", "west"]', 'zones = ["east", "east"]', r"names that differ"),
+        ('files = "t.csv"', 'files = "t.csv"\nshape = []', r"\[trace\] unknown key 'shape'"),
+    ],
+)
+def test_mistakes_in_a_study(tmp_path: Path, found: str, instead: str, message: str) -> None:
+    assert found in STUDY
+    with pytest.raises(StudyError, match=message) as caught:
+        _load(tmp_path, STUDY.replace(found, instead, 1) if found != "per_hour = 0.031" else STUDY.replace(found, instead))
+    assert str(tmp_path / "study.toml") in str(caught.value)
+    assert "\n" not in str(caught.value)
+
+
+@pytest.mark.parametrize(
+    ("values", "message"),
+    [
+        ({"replicas": 1, "rollouts": [{"at": 0, "strategy": "rolling", "spare": 0}]}, "could never move"),
+        ({"replicas": 8, "rollouts": [{"at": 0, "strategy": "rolling"}]}, "spare = 1 beside 8 replicas is 9"),
+        ({"zones": ["north"]}, "zones: found 'north'; allowed: east, west"),
+        ({"size": "tiny"}, "size: found 'tiny'"),
+        ({"balancer": "best"}, "balancer: found 'best'; allowed: 'least_busy' or 'round_robin'"),
+    ],
+)
+def test_mistakes_in_a_plan(tmp_path: Path, values: dict[str, Any], message: str) -> None:
+    tier = _load(tmp_path).tiers["tidal"]
+    with pytest.raises(StudyError, match=message):
+        Plan(**{"tier": tier, "size": "small", **values})
+
+
+def test_mistakes_in_python_are_of_the_same_family() -> None:
+    with pytest.raises(StudyError, match=r"\[Service\] slots: found 'many'; allowed: a whole number"):
+        Service(slots="many")
+    with pytest.raises(StudyError, match=r"\[Objectives\] unknown key 'availabilty'; did you mean 'availability'\?"):
+        Objectives(availabilty=1)
+    with pytest.raises(StudyError, match=r"\[Tier.sizes.s\] cores: found 0; allowed: a number above 0"):
+        Tier(billing="per_hour", sizes={"s": {"cores": 0, "per_hour": 1}})
+
+
+def test_a_plan_that_is_not_there(tmp_path: Path) -> None:
+    with pytest.raises(StudyError, match="there is no plan 'brisque'; did you mean 'brisk'"):
+        _load(tmp_path).plan("brisque")
