@@ -13,7 +13,13 @@ def make_tier(**values: Any) -> Tier:
     """An autoscaled tier that costs 1 an hour, with one size of one core, and no times of its own."""
     size = {"cores": 1, "per_hour": 1} | {key: values.pop(key) for key in ("cores", "speed") if key in values}
     return Tier(
-        **{"billing": "per_hour", "autoscaling": True, "replicas": {"least": 0, "most": 50}, "sizes": {"s": size}} | values
+        **{
+            "billing": "per_hour",
+            "autoscaling": True,
+            "replicas": {"least": 0, "most": 50},
+            "sizes": {"s": size},
+        }
+        | values
     )
 
 
@@ -21,7 +27,9 @@ def make_plan(tier: Tier | None = None, **values: Any) -> Plan:
     return Plan(**{"tier": tier or make_tier(), "size": "s", "replicas": 1} | values)
 
 
-def make_trace(at: list[float], cpu: float | list[float] = 0.0, wait: float | list[float] = 0.0, **values: Any) -> Trace:
+def make_trace(
+    at: list[float], cpu: float | list[float] = 0.0, wait: float | list[float] = 0.0, **values: Any
+) -> Trace:
     """A trace of arrivals `at`; one number of work is that of every request."""
     return Trace.from_arrays(
         at_s=at, cpu_s=np.broadcast_to(cpu, len(at)), wait_s=np.broadcast_to(wait, len(at)), **values

@@ -13,7 +13,10 @@ from libramen.demo.write import write_demo
 if TYPE_CHECKING:
     from pathlib import Path
 
-_COMMON = {"deadline": None, "suppress_health_check": [HealthCheck.too_slow, HealthCheck.function_scoped_fixture]}
+_COMMON = {
+    "deadline": None,
+    "suppress_health_check": [HealthCheck.too_slow, HealthCheck.function_scoped_fixture],
+}
 settings.register_profile("short", max_examples=40, derandomize=True, **_COMMON)
 settings.register_profile("thorough", max_examples=2000, **_COMMON)
 

@@ -7,10 +7,10 @@ from typing import Any
 
 import numpy as np
 import pytest
-from builders import make_plan, make_tier, make_trace
 from hypothesis import given
 from hypothesis import strategies as st
 
+from builders import make_plan, make_tier, make_trace
 from libramen import Outcome, Service, Tier, Trace, replay
 from libramen.bill.month import Month
 
@@ -113,7 +113,12 @@ def test_a_week_is_laid_over_the_month_by_the_hour() -> None:
     hours of the week have 1 GB, and a month has each 730 / 168 times: 30.416667 GB."""
     at = np.arange(8) * DAY + 1800
     trace = Trace.from_arrays(
-        at_s=at, cpu_s=np.zeros(8), wait_s=np.ones(8), bytes_out=np.full(8, 1e9), span_s=8 * DAY, start="2031-06-02"
+        at_s=at,
+        cpu_s=np.zeros(8),
+        wait_s=np.ones(8),
+        bytes_out=np.full(8, 1e9),
+        span_s=8 * DAY,
+        start="2031-06-02",
     )
     lines = _bill(make_tier(egress_per_gb=1), trace=trace)
     assert lines["egress"][0] == Decimal("30.416667")
@@ -129,7 +134,10 @@ def test_the_hours_of_the_week_are_local() -> None:
     assert float(month.of_amounts(at_s, np.ones(9))) == pytest.approx(7 * 730 / 168)
 
 
-@given(st.lists(st.tuples(st.floats(0, 8e5), st.floats(0, 4e5)), min_size=1, max_size=8), st.sampled_from([3e5, 7 * DAY, 9e5]))
+@given(
+    st.lists(st.tuples(st.floats(0, 8e5), st.floats(0, 4e5)), min_size=1, max_size=8),
+    st.sampled_from([3e5, 7 * DAY, 9e5]),
+)
 def test_a_month_is_linear_and_bounded(lives: list[tuple[float, float]], span_s: float) -> None:
     """Lives add up, and none is longer than the month."""
     month = Month(span_s, None)

@@ -11,14 +11,16 @@ import math
 
 import numpy as np
 import pytest
-from builders import make_plan, make_tier
 
+from builders import make_plan, make_tier
 from libramen import Outcome, Service, Trace, replay
 
 N = 400_000
 
 
-def _replay(load: float, work: np.ndarray, *, slots: int, threads: int | None = None, cores: float, **plan: object) -> Outcome:
+def _replay(
+    load: float, work: np.ndarray, *, slots: int, threads: int | None = None, cores: float, **plan: object
+) -> Outcome:
     """Poisson arrivals at such a rate that `load` of the cores is used by work of mean 1 s."""
     rng = np.random.default_rng(41)
     at = np.cumsum(rng.exponential(1 / (load * cores), N))
@@ -89,7 +91,9 @@ def test_littles_law() -> None:
     """Mean in progress plus waiting = arrival rate times mean latency (Little 1961), exactly, in a whole run."""
     rng = np.random.default_rng(5)
     at = np.cumsum(rng.exponential(0.2, 20_000))
-    trace = Trace.from_arrays(at_s=at, cpu_s=rng.exponential(0.5, 20_000), wait_s=rng.exponential(0.3, 20_000), span_s=at[-1] + 100)
+    trace = Trace.from_arrays(
+        at_s=at, cpu_s=rng.exponential(0.5, 20_000), wait_s=rng.exponential(0.3, 20_000), span_s=at[-1] + 100
+    )
     outcome = replay(trace, Service(slots=3), make_plan(make_tier(), replicas=4))
     _, in_progress, waiting = outcome.run.integrals[-1]
     assert in_progress + waiting == pytest.approx(outcome.run.results.latency_s.sum(), rel=1e-9)

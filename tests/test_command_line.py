@@ -95,7 +95,9 @@ def test_json_of_a_comparison(demo_study: Path) -> None:
 
 def test_one_replay(tmp_path: Path) -> None:
     study = _small_study(tmp_path)
-    done = _libramen("replay", study, "--plan", "cheap", "--requests", tmp_path / "r.parquet", "--plot", tmp_path / "p.svg")
+    done = _libramen(
+        "replay", study, "--plan", "cheap", "--requests", tmp_path / "r.parquet", "--plot", tmp_path / "p.svg"
+    )
     assert done.returncode == 0, done.stderr
     assert "All 3 requests were answered." in done.stdout
     table = parquet.read_table(tmp_path / "r.parquet").to_pydict()
@@ -107,7 +109,7 @@ def test_one_replay(tmp_path: Path) -> None:
 
 def test_null_where_there_is_nothing(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
     """A fleet of none: no latency, no utilisation, no replica."""
-    study = _small_study(tmp_path, extra='replicas = 0\n[tiers.berth.replicas]\nleast = 0\n')
+    study = _small_study(tmp_path, extra="replicas = 0\n[tiers.berth.replicas]\nleast = 0\n")
     assert run(["replay", str(study), "--plan", "dear", "--json"]) == 0
     document = json.loads(capsys.readouterr().out)
     assert document["latency_s"]["p95"] is None
@@ -122,7 +124,10 @@ def test_strict(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
     assert run(["replay", study, "--plan", "dear", "--strict"]) == 1
     assert run(["replay", study, "--plan", "dear"]) == 0
     assert run(["check", study, "--strict"]) == 1
-    assert "even with 1 replicas and no egress a month costs 730.00 EUR, the objective is 100.00 EUR" in capsys.readouterr().out
+    assert (
+        "even with 1 replicas and no egress a month costs 730.00 EUR, the objective is 100.00 EUR"
+        in capsys.readouterr().out
+    )
 
 
 def test_check_says_what_cannot_work(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
@@ -170,7 +175,11 @@ def test_skipped_lines_are_told_on_stderr(tmp_path: Path, capsys: pytest.Capture
     ],
 )  # fmt: skip
 def test_one_sentence_for_each_mistake(
-    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str], arguments: list[str], sentence: str
+    tmp_path: Path,
+    monkeypatch: pytest.MonkeyPatch,
+    capsys: pytest.CaptureFixture[str],
+    arguments: list[str],
+    sentence: str,
 ) -> None:
     _small_study(tmp_path)
     (tmp_path / "empty.toml").touch()

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
-from builders import make_plan, make_tier
 
+from builders import make_plan, make_tier
 from libramen import Service, Trace, TraceError, replay
 from libramen.trace.demand import quiet_work, with_demand
 
@@ -55,7 +55,9 @@ def test_failed_requests_are_no_samples() -> None:
 def test_a_rare_route_takes_half_of_the_minutes_then_all() -> None:
     """20 quiet requests in the quarter of the minutes are fewer than 30; half of the minutes have 20 + 120."""
     _, notes = quiet_work(_two_minutes(busy=[], quiet=20))
-    assert notes == ["route 'all' has fewer than 30 answers in quiet minutes: its work is taken from half of the minutes"]
+    assert notes == [
+        "route 'all' has fewer than 30 answers in quiet minutes: its work is taken from half of the minutes"
+    ]
     work, notes = quiet_work(_observed([0.0, 100.0], [1.0, 2.0]))
     assert "all minutes" in notes[0]
     assert work.tolist() == [1, 2]

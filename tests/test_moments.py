@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import pytest
-from builders import make_trace
 
+from builders import make_trace
 from libramen import StudyError, UnitError
 from libramen.study.moments import parse_moment
 
@@ -48,7 +48,9 @@ def test_a_time_that_comes_twice_is_the_first() -> None:
     assert _offsets("12:00", start=start) == [13 * 3600]
 
 
-@pytest.mark.parametrize("text", ["noon", "25:00", "12:60", "quietest", "quietest 0s", "-5m", "2031-13-01T00:00", True, None])
+@pytest.mark.parametrize(
+    "text", ["noon", "25:00", "12:60", "quietest", "quietest 0s", "-5m", "2031-13-01T00:00", True, None]
+)
 def test_what_is_no_moment(text: object) -> None:
     with pytest.raises(UnitError, match="allowed: a time of day"):
         parse_moment(text)

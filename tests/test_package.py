@@ -42,7 +42,11 @@ HEAVY = {"numpy", "pandas", "numba", "pyarrow", "matplotlib", "pydantic", "scipy
 
 def test_import_libramen_loads_next_to_nothing() -> None:
     found = _imported("import libramen")
-    assert {name for name in found if name.startswith("libramen")} == {"libramen", "libramen._version", "libramen.errors"}
+    assert {name for name in found if name.startswith("libramen")} == {
+        "libramen",
+        "libramen._version",
+        "libramen.errors",
+    }
     assert not found & HEAVY
 
 

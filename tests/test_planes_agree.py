@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
+import itertools
 from typing import Any
 
 import numpy as np
 import pytest
-from builders import assert_agree, make_plan, make_tier
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from builders import assert_agree, make_plan, make_tier
 from libramen import Outcome, Service, Trace, replay
 
 # Dyadic fractions, so that what is meant to tie does.
@@ -128,7 +129,7 @@ def _check_scaling_limits(plan: Any, outcome: Outcome) -> None:
             assert after <= ceiling
         if decision.cancelled or decision.drained:
             assert after >= floor
-    for earlier, later in zip(orders, orders[1:], strict=False):
+    for earlier, later in itertools.pairwise(orders):
         assert later - earlier >= plan.scaling.pause_up - 1e-9
 
 

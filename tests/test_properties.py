@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
+import itertools
 import pickle
 from concurrent.futures import ThreadPoolExecutor
 from typing import TYPE_CHECKING
 
 import numpy as np
 import pytest
-from builders import assert_agree, make_plan, make_tier
 from hypothesis import given
 from hypothesis import strategies as st
 
+from builders import assert_agree, make_plan, make_tier
 from libramen import Service, Trace, compare, load_study, replay
 from libramen.engine.kernel_state import KernelState
 from libramen.engine.plain import PlainState
@@ -35,7 +36,7 @@ def _run(plane: KernelState | PlainState, arrays: tuple[np.ndarray, ...], cuts: 
     n = len(arrays[0])
     bounds = [0, *sorted(cuts), n]
     waiting = sorted(stops)
-    for first, end in zip(bounds, bounds[1:], strict=False):
+    for first, end in itertools.pairwise(bounds):
         chunk = Chunk(*(np.ascontiguousarray(array[first:end]) for array in arrays), first=first, last=end == n)
         while True:
             signal = plane.advance(chunk, waiting[0] if waiting else np.inf)

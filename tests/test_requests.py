@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
-from builders import both, make_plan, make_tier, make_trace
 
+from builders import both, make_plan, make_tier, make_trace
 from libramen import Service, replay
 
 
@@ -130,7 +130,15 @@ def test_series_count_by_arrival_and_average_over_time() -> None:
 def test_percentiles_are_by_nearest_rank() -> None:
     """Latencies 1..20: p50 is the 10th, p95 the 19th, p99 and p999 the 20th."""
     outcome = replay(make_trace([100.0 * k for k in range(20)], cpu=list(range(1, 21))), Service(slots=1), make_plan())
-    assert outcome.latency_s == {"mean": 10.5, "p50": 10, "p90": 18, "p95": 19, "p99": 20, "p999": 20, "max": 20}
+    assert outcome.latency_s == {
+        "mean": 10.5,
+        "p50": 10,
+        "p90": 18,
+        "p95": 19,
+        "p99": 20,
+        "p999": 20,
+        "max": 20,
+    }
 
 
 def test_availability_by_requests_and_by_minutes() -> None:

@@ -7,8 +7,8 @@ from types import SimpleNamespace
 from typing import TYPE_CHECKING, Any
 
 import pytest
-from builders import make_plan, make_tier, make_trace
 
+from builders import make_plan, make_tier, make_trace
 from libramen import Comparison, Objectives, Outcome, Service, check, compare, load_study, replay
 from libramen.draw.style import save, tier_looks
 from libramen.outcome.story import sentences
@@ -28,7 +28,10 @@ def _outcome(name: str, month: float, **got: float | None) -> Any:
     ]  # fmt: skip
     bill = SimpleNamespace(month=Decimal(str(month)), currency="EUR")
     return SimpleNamespace(
-        plan=SimpleNamespace(name=name), bill=bill, objectives=goals, meets_all=all(goal.met for goal in goals)
+        plan=SimpleNamespace(name=name),
+        bill=bill,
+        objectives=goals,
+        meets_all=all(goal.met for goal in goals),
     )
 
 
@@ -60,14 +63,27 @@ def test_a_verdict_says_what_is_missed() -> None:
 def outcome() -> Outcome:
     rule = {"rule": "target", "measure": "in_progress", "target": 1, "every": 60, "floor": 1, "ceiling": 4}
     plan = make_plan(make_tier(provision=30), scaling=rule, rollouts=[{"at": "30m", "strategy": "stop_start"}])
-    trace = make_trace([k / 2 for k in range(7200)], wait=1, span_s=3600, start="2031-06-05T08:00", time_zone="Europe/Lisbon")
+    trace = make_trace(
+        [k / 2 for k in range(7200)], wait=1, span_s=3600, start="2031-06-05T08:00", time_zone="Europe/Lisbon"
+    )
     return replay(trace, Service(slots=2, backlog=0, start=10), plan, Objectives(p95=2, availability="99.9%"))
 
 
 def test_frames(outcome: Outcome) -> None:
-    assert list(outcome.requests.columns) == ["at_s", "route", "latency_s", "queued_s", "ending", "replica", "attempts"]
+    assert list(outcome.requests.columns) == [
+        "at_s",
+        "route",
+        "latency_s",
+        "queued_s",
+        "ending",
+        "replica",
+        "attempts",
+    ]
     assert len(outcome.requests) == 7200
-    assert outcome.requests["replica"].isna().sum() == (outcome.requests["attempts"] * (outcome.requests["replica"].isna())).sum()
+    assert (
+        outcome.requests["replica"].isna().sum()
+        == (outcome.requests["attempts"] * (outcome.requests["replica"].isna())).sum()
+    )
     assert len(outcome.series) == 60
     assert str(outcome.series["time"].iloc[0]) == "2031-06-05 08:00:00+01:00"
     assert outcome.series["arrivals"].sum() == 7200
@@ -84,8 +100,10 @@ def test_what_happened_in_sentences(outcome: Outcome) -> None:
         "The rule decided 60 times: it ordered 2 and removed 1 replicas; the fleet was 0 to 3 ready replicas.",
         "Decisions held back: 1 by update.",
         "An ordered replica took 40 s to become ready.",
-        "The stop_start release due at 08:30:00 took 10.5 s for 2 replicas, never with both versions in use; "
-        "21 of the 22 requests that arrived meanwhile failed.",
+        (
+            "The stop_start release due at 08:30:00 took 10.5 s for 2 replicas, never with both versions in use; "
+            "21 of the 22 requests that arrived meanwhile failed."
+        ),
     ]
 
 
@@ -97,7 +115,12 @@ def test_notebooks_show_tables(outcome: Outcome) -> None:
 def test_figures(outcome: Outcome, tmp_path: Path) -> None:
     """They have the panels they promise, name every plan, and the same figure gives the same bytes."""
     figure = outcome.plot()
-    assert [axes.get_ylabel() for axes in figure.axes] == ["requests / s", "latency (ok)", "replicas", "utilisation"]
+    assert [axes.get_ylabel() for axes in figure.axes] == [
+        "requests / s",
+        "latency (ok)",
+        "replicas",
+        "utilisation",
+    ]
     figure = Comparison((outcome, outcome)).plot()
     assert tuple(figure.get_size_inches() * figure.dpi) == (1280, 800)
     for axes in figure.axes:

@@ -5,8 +5,8 @@ from __future__ import annotations
 from typing import Any
 
 import pytest
-from builders import both, make_plan, make_tier, make_trace
 
+from builders import both, make_plan, make_tier, make_trace
 from libramen import Outcome, Service
 
 
@@ -47,7 +47,14 @@ def test_rolling_one_at_a_time() -> None:
     """spare 1, keep all of 3: #4 ordered at 100 is ready at 110; then #1 drains and is gone at once (the request of 110
     comes after). The next round begins at 110: #5 ready at 120, #2 goes; #6 ready at 130, #3 goes. Mixed 110..130."""
     outcome = _release(strategy="rolling")
-    assert _lives(outcome) == [(0, 0, 110), (0, 0, 120), (0, 0, 130), (100, 110, None), (110, 120, None), (120, 130, None)]
+    assert _lives(outcome) == [
+        (0, 0, 110),
+        (0, 0, 120),
+        (0, 0, 130),
+        (100, 110, None),
+        (110, 120, None),
+        (120, 130, None),
+    ]
     assert outcome.endings["ok"] == 400
     assert [(u.ended_s, u.mixed_s) for u in outcome.run.updates] == [(130, 20)]
     assert outcome.replicas_min == 3
@@ -88,16 +95,29 @@ def test_a_second_release_waits_for_the_first() -> None:
     """Due at 100 and at 105, one replica, spare 1: the first is over at 110, the second runs 110..120."""
     rollouts = [{"at": 105, "strategy": "rolling"}, {"at": 100, "strategy": "rolling"}]
     outcome = both(
-        make_trace([0, 390], wait=1, span_s=400), Service(slots=1, start=10), make_plan(replicas=1, rollouts=rollouts)
+        make_trace([0, 390], wait=1, span_s=400),
+        Service(slots=1, start=10),
+        make_plan(replicas=1, rollouts=rollouts),
     )
-    assert [(u.due_s, u.began_s, u.ended_s) for u in outcome.run.updates] == [(105, 110, 120), (100, 100, 110)]
+    assert [(u.due_s, u.began_s, u.ended_s) for u in outcome.run.updates] == [
+        (105, 110, 120),
+        (100, 100, 110),
+    ]
     assert [r.version for r in outcome.run.replicas] == [1, 2, 3]
 
 
 def test_an_update_holds_the_rule() -> None:
     """The floor of 2 orders #2 at 30, ready at 50. The release at 100 runs until 100 + 20 + 20 = 140 (one at a time), so
     the decision at 120 is held back, and those at 90 and 150 are not."""
-    rule = {"rule": "target", "measure": "cpu", "target": 0.5, "every": 30, "floor": 2, "ceiling": 4, "lag": 80}
+    rule = {
+        "rule": "target",
+        "measure": "cpu",
+        "target": 0.5,
+        "every": 30,
+        "floor": 2,
+        "ceiling": 4,
+        "lag": 80,
+    }
     plan = make_plan(replicas=1, scaling=rule, rollouts=[{"at": 100, "strategy": "rolling"}])
     outcome = both(make_trace([0, 390], wait=1, span_s=400), Service(slots=1, start=20), plan)
     held = {d.at_s: d.held_by for d in outcome.run.decisions}

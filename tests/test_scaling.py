@@ -5,8 +5,8 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
-from builders import both, make_plan, make_tier, make_trace
 
+from builders import both, make_plan, make_tier, make_trace
 from libramen import Outcome, Service
 
 
@@ -16,14 +16,25 @@ def _step_in_load(**scaling: Any) -> Outcome:
     No machine and no service time but a cold start of 30 + 10 s; 50 slots, so nothing is refused.
     """
     at = np.concatenate([np.arange(0, 100, 1.0), np.arange(100, 400, 1 / 4)[: 3 * 300]])
-    rule = {"rule": "target", "measure": "cpu", "target": 0.5, "every": 20, "ceiling": 9, "floor": 1} | scaling
+    rule = {
+        "rule": "target",
+        "measure": "cpu",
+        "target": 0.5,
+        "every": 20,
+        "ceiling": 9,
+        "floor": 1,
+    } | scaling
     plan = make_plan(make_tier(provision=30), scaling=rule)
     return both(make_trace(at.tolist(), cpu=0.5, span_s=400), Service(slots=50, start=10), plan)
 
 
 def _acts(outcome: Outcome) -> list[tuple[float, int, int, int]]:
     """Decisions that did something: when, ordered, cancelled, drained."""
-    return [(d.at_s, d.ordered, d.cancelled, d.drained) for d in outcome.run.decisions if d.ordered or d.cancelled or d.drained]
+    return [
+        (d.at_s, d.ordered, d.cancelled, d.drained)
+        for d in outcome.run.decisions
+        if d.ordered or d.cancelled or d.drained
+    ]
 
 
 def test_a_step_in_load() -> None:
@@ -71,7 +82,15 @@ def test_a_ratio_above_one_never_shrinks_and_one_below_never_grows() -> None:
     ceil(1 * 1.2) = 2, fewer than the 3 it has, and keeps 3.
 
     Two requests at 0 of waits 10 and 2 (mean in progress over 0..10: 1.2); floor 3 forces two orders at 10."""
-    rule = {"rule": "target", "measure": "in_progress", "target": 1, "every": 10, "floor": 3, "ceiling": 9, "dead_band": 0}
+    rule = {
+        "rule": "target",
+        "measure": "in_progress",
+        "target": 1,
+        "every": 10,
+        "floor": 3,
+        "ceiling": 9,
+        "dead_band": 0,
+    }
     trace = make_trace([0, 0, 10, 10], wait=[10, 2, 10, 2], span_s=40)
     outcome = both(trace, Service(slots=9, start=100), make_plan(replicas=1, scaling=rule))
     first, second, third = outcome.run.decisions[:3]
@@ -97,8 +116,18 @@ def test_cancels_before_it_drains_newest_first() -> None:
 
 def test_pause_down_counts_orders_and_drains() -> None:
     """As above with pause_down 15: the order at 10 forbids a drain before 25, so it comes at 30 instead of 20."""
-    rule = {"rule": "target", "measure": "in_progress", "target": 0.5, "every": 10, "floor": 1, "ceiling": 5, "pause_down": 15}
-    outcome = both(make_trace([0, 0], wait=7, span_s=40), Service(slots=5, start=25), make_plan(replicas=2, scaling=rule))
+    rule = {
+        "rule": "target",
+        "measure": "in_progress",
+        "target": 0.5,
+        "every": 10,
+        "floor": 1,
+        "ceiling": 5,
+        "pause_down": 15,
+    }
+    outcome = both(
+        make_trace([0, 0], wait=7, span_s=40), Service(slots=5, start=25), make_plan(replicas=2, scaling=rule)
+    )
     assert _acts(outcome) == [(10, 1, 0, 0), (30, 0, 1, 1)]
     assert outcome.run.decisions[1].held_by == "pause_down"
 
@@ -129,4 +158,6 @@ def test_paid_seconds_are_those_of_the_replicas() -> None:
     outcome = _step_in_load()
     lives = [min(400, 400 if r.gone_s is None else r.gone_s) - r.ordered_s for r in outcome.run.replicas]
     assert outcome.paid_s == sum(lives)
-    assert outcome.cold_starts == sum(r.why != "start" and r.ready_s is not None and r.ready_s < 400 for r in outcome.run.replicas)
+    assert outcome.cold_starts == sum(
+        r.why != "start" and r.ready_s is not None and r.ready_s < 400 for r in outcome.run.replicas
+    )

@@ -93,7 +93,9 @@ def test_tiers_from_a_catalogue(tmp_path: Path) -> None:
     text = head.replace('name = "A day"', 'name = "A day"\ncatalogue = "tiers.toml"') + "[plans.brisk]\n" + plans
     study = _load(tmp_path, text, tiers="[tiers.tidal]" + tiers)
     assert study.plans["brisk"].tier.name == "tidal"
-    with pytest.raises(StudyError, match=r"tiers.toml: \[tiers.tidal.sizes.small\] unknown key 'core'; did you mean 'cores'"):
+    with pytest.raises(
+        StudyError, match=r"tiers.toml: \[tiers.tidal.sizes.small\] unknown key 'core'; did you mean 'cores'"
+    ):
         _load(tmp_path, text, tiers="[tiers.tidal]" + tiers.replace("cores = 0.5", "core = 0.5"))
 
 
@@ -104,27 +106,79 @@ def test_tiers_from_a_catalogue(tmp_path: Path) -> None:
         ("slots = 8", "", r"\[service\] slots is missing"),
         ("slots = 8", "slots = 0", r"\[service\] slots: found 0; allowed: a number at least 1"),
         ("slots = 8", "slots = 1.5", r"\[service\] slots: found 1.5; allowed: a whole number"),
-        ('timeout = "2.5s"', 'timeout = "2.5 kg"', r"\[service\] timeout: found '2.5 kg'; allowed: a duration such as"),
-        ('timeout = "2.5s"', 'timeout = "0s"', r"\[service\] timeout: found '0s'; allowed: a duration .* above 0"),
+        (
+            'timeout = "2.5s"',
+            'timeout = "2.5 kg"',
+            r"\[service\] timeout: found '2.5 kg'; allowed: a duration such as",
+        ),
+        (
+            'timeout = "2.5s"',
+            'timeout = "0s"',
+            r"\[service\] timeout: found '0s'; allowed: a duration .* above 0",
+        ),
         ("threads = 2", "retries = 2", r"\[service\] unknown key 'retries'"),
-        ('availability = "99.9%"', 'availability = "101%"', r"availability: found '101%'; allowed: a share .* at most 100%"),
-        ('target = "60%"', 'target = "60 percent"', r"\[plans.brisk.scaling\] target: found '60 percent'; allowed: a share"),
-        ('rule = "target"', 'rule = "targets"', r"\[plans.brisk.scaling\] rule: found 'targets'; allowed: 'fixed', 'target'"),
+        (
+            'availability = "99.9%"',
+            'availability = "101%"',
+            r"availability: found '101%'; allowed: a share .* at most 100%",
+        ),
+        (
+            'target = "60%"',
+            'target = "60 percent"',
+            r"\[plans.brisk.scaling\] target: found '60 percent'; allowed: a share",
+        ),
+        (
+            'rule = "target"',
+            'rule = "targets"',
+            r"\[plans.brisk.scaling\] rule: found 'targets'; allowed: 'fixed', 'target'",
+        ),
         ('rule = "target"', "", r"\[plans.brisk.scaling\] rule is missing"),
-        ('measure = "cpu"', 'measure = "latency"', r"measure: found 'latency'; allowed: 'cpu' or 'in_progress'"),
-        ("ceiling = 6", "ceiling = 9", r"\[plans.brisk\] scaling.ceiling: found 9; tier 'tidal' allows 1 to 8"),
+        (
+            'measure = "cpu"',
+            'measure = "latency"',
+            r"measure: found 'latency'; allowed: 'cpu' or 'in_progress'",
+        ),
+        (
+            "ceiling = 6",
+            "ceiling = 9",
+            r"\[plans.brisk\] scaling.ceiling: found 9; tier 'tidal' allows 1 to 8",
+        ),
         ("ceiling = 6", "ceiling = 6\nfloor = 7", r"floor = 7 is above ceiling = 6"),
-        ("replicas = 2\n", "replicas = 9\n", r"\[plans.brisk\] replicas: found 9; tier 'tidal' allows 1 to 8"),
+        (
+            "replicas = 2\n",
+            "replicas = 9\n",
+            r"\[plans.brisk\] replicas: found 9; tier 'tidal' allows 1 to 8",
+        ),
         ('tier = "tidal"', 'tier = "tydal"', r"\[plans.brisk\] tier: found 'tydal'; did you mean 'tidal'\?"),
-        ('size = "small"', 'size = "huge"', r"size: found 'huge', which tier 'tidal' does not sell; allowed: small"),
+        (
+            'size = "small"',
+            'size = "huge"',
+            r"size: found 'huge', which tier 'tidal' does not sell; allowed: small",
+        ),
         ('tier = "tidal"', 'tier = "berth"', r"\[plans.brisk\] scaling: tier 'berth' has no autoscaling"),
-        ('at = "12:00"', 'at = "noonish"', r"\[plans.brisk.rollouts\[1\]\] at: found 'noonish'; allowed: a time of day"),
+        (
+            'at = "12:00"',
+            'at = "noonish"',
+            r"\[plans.brisk.rollouts\[1\]\] at: found 'noonish'; allowed: a time of day",
+        ),
         ('keep = "60%"', 'keep = "most"', r"keep: found 'most'; allowed: a number of replicas"),
-        ('strategy = "rolling"', 'strategy = "canary"', r"strategy: found 'canary'; allowed: 'rolling', 'stop_start'"),
-        ("per_hour = 0.031", "per_month = 9", r"size 'small' has no per_hour, which billing = 'per_second' needs"),
+        (
+            'strategy = "rolling"',
+            'strategy = "canary"',
+            r"strategy: found 'canary'; allowed: 'rolling', 'stop_start'",
+        ),
+        (
+            "per_hour = 0.031",
+            "per_month = 9",
+            r"size 'small' has no per_hour, which billing = 'per_second' needs",
+        ),
         ("per_hour = 0.031", "per_hour = -1", r"per_hour: found -1; allowed: an amount of money"),
         ('billing = "per_second"', 'billing = "per_request"', r"billing: found 'per_request'; allowed:"),
-        ('time_zone = "Europe/Lisbon"', 'time_zone = "Sands"', r"\[study\] time_zone: found 'Sands'; allowed: a time zone"),
+        (
+            'time_zone = "Europe/Lisbon"',
+            'time_zone = "Sands"',
+            r"\[study\] time_zone: found 'Sands'; allowed: a time zone",
+        ),
         ("[objectives]", "[objective]", r"unknown key 'objective'; did you mean 'objectives'\?"),
         ("[service]", "[service", r"this is not TOML"),
         ('zones = ["east", "west"]', 'zones = ["east", "east"]', r"names that differ"),
@@ -134,7 +188,10 @@ def test_tiers_from_a_catalogue(tmp_path: Path) -> None:
 def test_mistakes_in_a_study(tmp_path: Path, found: str, instead: str, message: str) -> None:
     assert found in STUDY
     with pytest.raises(StudyError, match=message) as caught:
-        _load(tmp_path, STUDY.replace(found, instead, 1) if found != "per_hour = 0.031" else STUDY.replace(found, instead))
+        _load(
+            tmp_path,
+            STUDY.replace(found, instead, 1) if found != "per_hour = 0.031" else STUDY.replace(found, instead),
+        )
     assert str(tmp_path / "study.toml") in str(caught.value)
     assert "\n" not in str(caught.value)
 

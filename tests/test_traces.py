@@ -5,7 +5,7 @@ from __future__ import annotations
 import gzip
 import re
 from datetime import datetime
-from pathlib import Path
+from typing import TYPE_CHECKING
 from zoneinfo import ZoneInfo
 
 import numpy as np
@@ -20,6 +20,9 @@ from libramen.trace import combined
 from libramen.trace.routes import REST, fold_path, gather
 from libramen.trace.stamps import offset_seconds, spread_within_second, stamp_seconds
 
+if TYPE_CHECKING:
+    from pathlib import Path
+
 GOOD = b'v-1 - - [05/Jun/2031:09:30:07 +0100] "GET /fares/12?to=sands HTTP/1.1" 200 5120 "-" "agent" 0.250\n'
 
 
@@ -30,7 +33,11 @@ def _log(tmp_path: Path, *lines: bytes, name: str = "a.log") -> Path:
 
 
 def _line(stamp: str = "05/Jun/2031:09:30:07 +0100", took: str = "0.250", **parts: str) -> bytes:
-    request, status, size = parts.get("request", "GET /a HTTP/1.1"), parts.get("status", "200"), parts.get("size", "10")
+    request, status, size = (
+        parts.get("request", "GET /a HTTP/1.1"),
+        parts.get("status", "200"),
+        parts.get("size", "10"),
+    )
     return f'v-1 - - [{stamp}] "{request}" {status} {size} "-" "agent" {took}\n'.encode()
 
 
@@ -116,7 +123,10 @@ def test_a_gzip_that_breaks_off_is_read_as_far_as_it_goes(tmp_path: Path) -> Non
     assert any("breaks off" in skipped.reason for skipped in trace.source.first_skipped)
 
 
-@given(st.lists(st.tuples(st.integers(0, len(GOOD) - 2), st.binary(max_size=2)), min_size=1, max_size=12), st.data())
+@given(
+    st.lists(st.tuples(st.integers(0, len(GOOD) - 2), st.binary(max_size=2)), min_size=1, max_size=12),
+    st.data(),
+)
 def test_fast_and_careful_paths_agree_on_mutated_lines(
     tmp_path_factory: pytest.TempPathFactory, changes: list[tuple[int, bytes]], data: st.DataObject
 ) -> None:
@@ -153,7 +163,9 @@ def test_stamps_are_read_as_datetime_reads_them(stamp: str) -> None:
     assert stamp_seconds(text)[0] == datetime.strptime(stamp + " +0000", "%d/%b/%Y:%H:%M:%S %z").timestamp()
 
 
-@pytest.mark.parametrize("stamp", ["29/Feb/2031:00:00:00", "05/jun/2031:00:00:00", "05/Jun/2031:00:00:60", "05/Jun/2031 00:00:00"])
+@pytest.mark.parametrize(
+    "stamp", ["29/Feb/2031:00:00:00", "05/jun/2031:00:00:00", "05/Jun/2031:00:00:60", "05/Jun/2031 00:00:00"]
+)
 def test_what_is_no_stamp(stamp: str) -> None:
     assert stamp_seconds(np.frombuffer(stamp.encode(), np.uint8).reshape(1, -1))[0] == -1
 
@@ -235,7 +247,10 @@ def test_rows_of_another_length_are_skipped_and_other_columns_named(tmp_path: Pa
     ("text", "message"),
     [
         ("at_s,cpu_s\n0,1\n2,1\n1,1\n", r"at_s must not go back: row 3 has 1 s after 2 s \(1 such rows\)"),
-        ("at_s,cpu_s\n0,nan\n", r"cpu_s: row 1 has nan \(1 such rows\); allowed: finite numbers of 0 or more"),
+        (
+            "at_s,cpu_s\n0,nan\n",
+            r"cpu_s: row 1 has nan \(1 such rows\); allowed: finite numbers of 0 or more",
+        ),
         ("at_s,cpu_s\n0,\n", r"cpu_s: row 1 has nan"),
         ("at_s,cpu_s\n0,1\n1,-2\n", r"cpu_s: row 2 has -2.0"),
         ("at_s,cpu_s\n0,1\n1,much\n", r"line 3, column cpu_s: found 'much'; allowed: a number"),
@@ -258,13 +273,17 @@ def test_tables_that_cannot_be_used(tmp_path: Path, text: str, message: str) -> 
 def test_files_that_cannot_be_read(tmp_path: Path) -> None:
     binary = tmp_path / "b.bin"
     binary.write_bytes(bytes(range(256)) * 20)
-    for path, message in ((tmp_path / "no.log", "no such file"), (tmp_path, "directory"), (binary, "binary data")):
+    for path, message in (
+        (tmp_path / "no.log", "no such file"),
+        (tmp_path, "directory"),
+        (binary, "binary data"),
+    ):
         with pytest.raises(TraceError, match=message):
             read_trace(path)
 
 
 def test_a_log_without_request_times_says_so(tmp_path: Path) -> None:
-    with pytest.raises(TraceError, match="none of 2 lines can be read .* line 1: no request time behind the line"):
+    with pytest.raises(TraceError, match=r"none of 2 lines can be read .* line 1: no request time behind the line"):
         read_trace(_log(tmp_path, *[GOOD.replace(b" 0.250", b"")] * 2))
 
 

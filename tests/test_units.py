@@ -13,7 +13,17 @@ from libramen import UnitError, units
 
 
 @pytest.mark.parametrize(
-    ("text", "seconds"), [("250ms", 0.25), ("1h 30m", 5400), ("2 h", 7200), ("0.5min", 30), ("7d", 604800), (3, 3), (0.1, 0.1), ("5us", 5e-6)]
+    ("text", "seconds"),
+    [
+        ("250ms", 0.25),
+        ("1h 30m", 5400),
+        ("2 h", 7200),
+        ("0.5min", 30),
+        ("7d", 604800),
+        (3, 3),
+        (0.1, 0.1),
+        ("5us", 5e-6),
+    ],
 )
 def test_durations(text: object, seconds: float) -> None:
     assert units.parse_duration(text) == seconds
@@ -32,14 +42,30 @@ def test_sizes_shares_and_money() -> None:
     assert units.parse_share(0.5) == 0.5
     assert units.parse_money(0.1) == Decimal("0.1")
     assert units.parse_money("0.031") == Decimal("0.031")
-    for parse, text in ((units.parse_size, "2 gigs"), (units.parse_share, "half"), (units.parse_money, "a lot"), (units.parse_money, -1)):
+    for parse, text in (
+        (units.parse_size, "2 gigs"),
+        (units.parse_share, "half"),
+        (units.parse_money, "a lot"),
+        (units.parse_money, -1),
+    ):
         with pytest.raises(UnitError, match="allowed"):
             parse(text)
 
 
 @pytest.mark.parametrize(
     ("seconds", "text"),
-    [(0, "0 s"), (0.0432, "43.2 ms"), (0.9999, "1 s"), (1.254, "1.25 s"), (59.97, "1 min"), (200, "3 min 20 s"), (3600, "1 h"), (90061, "1 d 1 h"), (None, "-"), (math.inf, "no limit")],
+    [
+        (0, "0 s"),
+        (0.0432, "43.2 ms"),
+        (0.9999, "1 s"),
+        (1.254, "1.25 s"),
+        (59.97, "1 min"),
+        (200, "3 min 20 s"),
+        (3600, "1 h"),
+        (90061, "1 d 1 h"),
+        (None, "-"),
+        (math.inf, "no limit"),
+    ],
 )
 def test_showing_durations(seconds: float | None, text: str) -> None:
     assert units.show_duration(seconds) == text

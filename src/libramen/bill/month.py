@@ -56,10 +56,7 @@ class Month:
 
 def _hours_of_week(span_s: float, start: datetime | None) -> tuple[np.ndarray, np.ndarray]:
     """Edges of the clock hours of a trace [s], and the hour of the week (0..167) of each."""
-    if start is None:
-        into_hour_s = 0.0
-    else:
-        into_hour_s = start.minute * 60 + start.second + start.microsecond / 1e6
+    into_hour_s = 0.0 if start is None else start.minute * 60 + start.second + start.microsecond / 1e6
     inner = np.arange(3600 - into_hour_s, span_s, 3600.0)
     edges = np.concatenate([[0.0], inner[inner > 0], [span_s]])
     if start is None:

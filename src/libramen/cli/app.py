@@ -34,7 +34,7 @@ def _version(wanted: bool) -> None:
 
 @app.callback()
 def _options(
-    version: Annotated[  # noqa: ARG001  (its callback does the work)
+    version: Annotated[
         bool, typer.Option("--version", callback=_version, is_eager=True, help="Print the version and exit.")
     ] = False,
 ) -> None:
@@ -43,9 +43,9 @@ def _options(
 
 @app.command(epilog="Example:  libramen demo  (then: libramen compare saltmarsh/study.toml)")
 def demo(
-    directory: Annotated[
-        Path, typer.Argument(metavar="[DIR]", help="Where to write it.", show_default=True)
-    ] = Path("saltmarsh"),
+    directory: Annotated[Path, typer.Argument(metavar="[DIR]", help="Where to write it.", show_default=True)] = Path(
+        "saltmarsh"
+    ),
     json: Json = False,
     seed: Seed = 0,
     plot: Plot = None,

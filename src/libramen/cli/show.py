@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import shlex
 import sys
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Self
 
 from rich import box
 from rich.console import Console
@@ -54,7 +54,7 @@ class _Bar:
         """A function to be called with the share of one thing that is done."""
         return lambda share: self.named(what, share)
 
-    def __enter__(self) -> _Bar:
+    def __enter__(self) -> Self:
         self._progress.start()
         return self
 
@@ -93,7 +93,10 @@ def skipped_lines(trace: Trace) -> None:
     if not source.skipped:
         return
     console = _console(error=True)
-    _say(console, f"{source.skipped:,} of {source.lines:,} lines could not be read and are left out, the first ones:")
+    _say(
+        console,
+        f"{source.skipped:,} of {source.lines:,} lines could not be read and are left out, the first ones:",
+    )
     for skipped in source.first_skipped:
         _say(console, f"  {skipped.file}:{skipped.line}: {skipped.reason}")
 
@@ -114,7 +117,16 @@ def comparison(study: Study, found: Comparison) -> None:
     """The table of a comparison, what each plan misses, and the verdict."""
     console = _console()
     _heading(console, study, found.outcomes[0].trace)
-    figures = ("replicas", "requests", "p50", "p95", "p99", "available", "utilised", f"{study.currency}/month")
+    figures = (
+        "replicas",
+        "requests",
+        "p50",
+        "p95",
+        "p99",
+        "available",
+        "utilised",
+        f"{study.currency}/month",
+    )
     table = _table("plan", "tier", "size", *figures, "objectives", right=figures)
     narrow = console.width < _WIDE_ENOUGH
     for outcome in found.outcomes:
@@ -169,7 +181,10 @@ def outcome(study: Study, found: Outcome) -> None:
     plan, latency = found.plan, found.latency_s
     _heading(console, study, found.trace)
     fleet = _fleet_range(found.replicas_min, found.replicas_max)
-    _say(console, f"plan {plan.name}: tier {plan.tier.name}, size {plan.size.name}, {fleet} replicas, {plan.balancer}")
+    _say(
+        console,
+        f"plan {plan.name}: tier {plan.tier.name}, size {plan.size.name}, {fleet} replicas, {plan.balancer}",
+    )
     console.print()
     for sentence in sentences(found):
         _say(console, sentence)
@@ -179,13 +194,18 @@ def outcome(study: Study, found: Outcome) -> None:
     _say(
         console,
         f"Availability {units.show_share(found.availability, 3)} by requests, "
-        f"{units.show_share(found.availability_minutes, 3)} by minutes; utilisation {units.show_share(found.utilisation)}; "
+        f"{units.show_share(found.availability_minutes, 3)} by minutes; "
+        f"utilisation {units.show_share(found.utilisation)}; "
         f"on average {found.replicas_mean:.2f} replicas ready; cold starts: {found.cold_starts}.",
     )
     lines = _table("a month", "quantity", "unit", "unit price", "amount", right=("quantity", "unit price", "amount"))
     for line in found.bill.lines:
         lines.add_row(
-            escape(line.item), f"{line.quantity:,f}", escape(line.unit), f"{line.unit_price:f}", f"{line.amount:,}"
+            escape(line.item),
+            f"{line.quantity:,f}",
+            escape(line.unit),
+            f"{line.unit_price:f}",
+            f"{line.amount:,}",
         )
     lines.add_row("total", "", "", escape(found.bill.currency), f"{found.bill.month:,}", style="bold")
     _show(console, lines)

@@ -120,9 +120,7 @@ def _check_plan(study: Study, trace: Trace, plan: Plan) -> PlanCheck:
     rollouts_s = tuple(
         at_s
         for number, rollout in enumerate(plan.rollouts, start=1)
-        for at_s in rollout.at.offsets(
-            trace, daily=rollout.daily, where=f"plan {plan.name!r}: rollouts[{number}].at"
-        )
+        for at_s in rollout.at.offsets(trace, daily=rollout.daily, where=f"plan {plan.name!r}: rollouts[{number}].at")
     )
     found = PlanCheck(
         plan=plan,
@@ -137,7 +135,9 @@ def _check_plan(study: Study, trace: Trace, plan: Plan) -> PlanCheck:
     month = study.objectives.month
     if month is not None and found.least_month > month:
         least, wanted = (units.show_money(amount, study.currency) for amount in (found.least_month, month))
-        problems += (f"even with {plan.limits[0]} replicas and no egress a month costs {least}, the objective is {wanted}",)
+        problems += (
+            f"even with {plan.limits[0]} replicas and no egress a month costs {least}, the objective is {wanted}",
+        )
     return PlanCheck(**{**vars(found), "problems": problems})
 
 

@@ -7,7 +7,6 @@ from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 from libramen import units
-
 from libramen.outcome.measures import LATENCIES
 from libramen.outcome.replay import replay
 from libramen.outcome.story import and_list, miss
@@ -57,26 +56,25 @@ class Comparison:
         """One row per plan."""
         import pandas as pd  # noqa: PLC0415  (slow to import)
 
-        rows = []
-        for outcome in self.outcomes:
-            rows.append(
-                {
-                    "plan": outcome.plan.name,
-                    "tier": outcome.plan.tier.name,
-                    "size": outcome.plan.size.name,
-                    "replicas_min": outcome.replicas_min,
-                    "replicas_mean": outcome.replicas_mean,
-                    "replicas_max": outcome.replicas_max,
-                    "requests": outcome.requests_measured,
-                    **{f"{name}_s": outcome.latency_s[name] for name in LATENCIES},
-                    "availability": outcome.availability,
-                    "availability_minutes": outcome.availability_minutes,
-                    "utilisation": outcome.utilisation,
-                    "month": float(outcome.bill.month),
-                    "meets_all": outcome.meets_all,
-                    "misses": ", ".join(objective.name for objective in outcome.objectives if not objective.met),
-                }
-            )
+        rows = [
+            {
+                "plan": outcome.plan.name,
+                "tier": outcome.plan.tier.name,
+                "size": outcome.plan.size.name,
+                "replicas_min": outcome.replicas_min,
+                "replicas_mean": outcome.replicas_mean,
+                "replicas_max": outcome.replicas_max,
+                "requests": outcome.requests_measured,
+                **{f"{name}_s": outcome.latency_s[name] for name in LATENCIES},
+                "availability": outcome.availability,
+                "availability_minutes": outcome.availability_minutes,
+                "utilisation": outcome.utilisation,
+                "month": float(outcome.bill.month),
+                "meets_all": outcome.meets_all,
+                "misses": ", ".join(objective.name for objective in outcome.objectives if not objective.met),
+            }
+            for outcome in self.outcomes
+        ]
         return pd.DataFrame(rows).set_index("plan")
 
     def to_dict(self) -> dict[str, Any]:

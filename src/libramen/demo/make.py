@@ -22,12 +22,14 @@ _BIN_S: Final = 10.0
 
 def _bump(hour: np.ndarray, at: float, width: float) -> np.ndarray:
     """A bell curve of height 1 over the hours of a day."""
-    return np.exp(-0.5 * ((hour - at) / width) ** 2)
+    height: np.ndarray = np.exp(-0.5 * ((hour - at) / width) ** 2)
+    return height
 
 
 def _daytime(hour: np.ndarray) -> np.ndarray:
     """Near 0 in the night, 1 from morning to evening."""
-    return 0.04 + 0.96 / (1 + np.exp(-(hour - 6.2) / 0.35)) / (1 + np.exp((hour - 22.0) / 0.5))
+    share: np.ndarray = 0.04 + 0.96 / (1 + np.exp(-(hour - 6.2) / 0.35)) / (1 + np.exp((hour - 22.0) / 0.5))
+    return share
 
 
 def _timetable(hour: np.ndarray) -> np.ndarray:

@@ -51,7 +51,7 @@ def write_demo(directory: Path, progress: Callable[[float], None] | None = None)
             write_whole(path, lambda temporary, text=text: _write(temporary, text))  # type: ignore[misc]
         elif path.read_bytes() != text:
             raise OutputError(
-                f"{path}: was changed and is left as it is; allowed: another directory, or `libramen compare` on this one"
+                f"{path}: was changed and is left as it is; allowed: another directory, or comparing this one"
             )
     if not (directory / LOG).exists():
         outcome = _today(progress)
@@ -66,7 +66,11 @@ def _write(path: Path, data: bytes) -> None:
 def _today(progress: Callable[[float], None] | None) -> Outcome:
     """The day as it went on today's servers: roomy, so that the log shows little queueing."""
     tier = Tier(
-        name="today", billing="per_hour", overhead="3ms", zones=("quay",), sizes={"medium": {"cores": 2, "per_hour": 0}}
+        name="today",
+        billing="per_hour",
+        overhead="3ms",
+        zones=("quay",),
+        sizes={"medium": {"cores": 2, "per_hour": 0}},
     )
     service = Service(slots=8, threads=4, start="8s", timeout="5s")
     return replay(make_day(), service, Plan(tier=tier, size="medium", replicas=6), progress=progress)

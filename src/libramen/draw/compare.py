@@ -41,7 +41,16 @@ def draw_comparison(comparison: Comparison) -> Figure:
     _failure_panel(right, outcomes, wanted, currency)
     looks = tier_looks(outcome.plan.tier.name for outcome in outcomes)
     handles = [
-        Line2D([], [], color=colour, marker=marker, linestyle="none", markeredgecolor=INK, markersize=9, label=name)
+        Line2D(
+            [],
+            [],
+            color=colour,
+            marker=marker,
+            linestyle="none",
+            markeredgecolor=INK,
+            markersize=9,
+            label=name,
+        )
         for name, (colour, marker) in looks.items()
     ]
     left.legend(handles=handles, title="tier", loc="upper right", frameon=True, fontsize=9)
@@ -106,7 +115,12 @@ def _points(
     _objectives(axes, most_cost, limit, currency)
     for outcome, (cost, value) in zip(shown, points, strict=True):
         colour, marker = looks[outcome.plan.tier.name]
-        style: dict[str, Any] = {"markeredgecolor": INK, "markeredgewidth": 1.2, "markersize": 11, "clip_on": False}
+        style: dict[str, Any] = {
+            "markeredgecolor": INK,
+            "markeredgewidth": 1.2,
+            "markersize": 11,
+            "clip_on": False,
+        }
         if outcome.meets_all:
             axes.plot(cost, value, marker=marker, color=colour, zorder=4, **style)
         else:
@@ -122,7 +136,11 @@ def _objectives(axes: Axes, most_cost: float | None, limit: float | None, curren
     good = y_top if axes.yaxis_inverted() else y_bottom
     if limit is not None:
         axes.axhline(limit, **line)
-        text = f"at least {_availability_label(limit)}" if axes.yaxis_inverted() else f"at most {units.show_duration(limit)}"
+        text = (
+            f"at least {_availability_label(limit)}"
+            if axes.yaxis_inverted()
+            else f"at most {units.show_duration(limit)}"
+        )
         axes.annotate(text, (x_high, limit), (-2, 3), textcoords="offset points", ha="right", **note)
     if most_cost is not None:
         axes.axvline(most_cost, **line)
@@ -140,5 +158,3 @@ def _objectives(axes: Axes, most_cost: float | None, limit: float | None, curren
             linewidth=0,
             zorder=1,
         )
-
-

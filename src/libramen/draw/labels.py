@@ -29,7 +29,9 @@ def place_labels(
     Tries places in that order and takes the first that is free and within the panel; the upright
     line at `at_x` and the level one at `at_y` are not free. The axes must have their final limits.
     """
-    axes.figure.draw_without_rendering()  # type: ignore[union-attr]  (positions are known only then)
+    figure = axes.get_figure(root=True)
+    assert figure is not None
+    figure.draw_without_rendering()  # positions are known only then
     pixels = [tuple(axes.transData.transform(point)) for point in points]
     taken = [(x - _MARKER_PX, y - _MARKER_PX, x + _MARKER_PX, y + _MARKER_PX) for x, y in pixels]
     panel = axes.get_window_extent()
@@ -51,7 +53,7 @@ def place_labels(
             name,
             point,
             # Offsets are in points of 1/72 inch, the boxes in pixels.
-            (dx * 72 / axes.figure.dpi, dy * 72 / axes.figure.dpi),
+            (dx * 72 / figure.dpi, dy * 72 / figure.dpi),
             textcoords="offset points",
             va="center",
             fontsize=9.5,

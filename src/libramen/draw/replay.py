@@ -81,14 +81,14 @@ def _requests(axes: Axes, times: Any, series: dict[str, np.ndarray], width_s: fl
         )  # fmt: skip
         base = top
     axes.step(times, base, where="post", color=INK, linewidth=0.8, label="arrivals")
-    top = 1.12 * float(np.max(base)) if len(base) else 1.0
+    highest = 1.12 * float(np.max(base, initial=0.0))
     in_failure = series["arrivals"] > series["ok"]
     if in_failure.any():  # a window of a minute is a pixel wide on a day: mark those with failures
         axes.plot(
-            times[in_failure], np.full(np.count_nonzero(in_failure), -0.06 * top), linestyle="none", marker="|",
+            times[in_failure], np.full(np.count_nonzero(in_failure), -0.06 * highest), linestyle="none", marker="|",
             markersize=7, markeredgewidth=1.4, color=BUOY, label="some failed",
         )  # fmt: skip
-    axes.set_ylim(-0.12 * top if in_failure.any() else 0, top)
+    axes.set_ylim(-0.12 * highest if in_failure.any() else 0.0, max(highest, 1e-9))
     dress(axes, y_label="requests / s")
 
 
@@ -98,7 +98,13 @@ def _latency(axes: Axes, times: Any, series: dict[str, np.ndarray], outcome: Out
     axes.set_yscale("log")
     for goal in outcome.objectives:
         if goal.name in {"p50", "p95", "p99"}:
-            axes.axhline(float(goal.wanted), color=INK, linewidth=1.1, linestyle=(0, (5, 3)), label=f"wanted {goal.name}")
+            axes.axhline(
+                float(goal.wanted),
+                color=INK,
+                linewidth=1.1,
+                linestyle=(0, (5, 3)),
+                label=f"wanted {goal.name}",
+            )
     axes.yaxis.set_major_locator(LogLocator(base=10, subs=(1, 3)))
     axes.yaxis.set_major_formatter(duration_ticks())
     axes.yaxis.set_minor_formatter(NullFormatter())

@@ -67,10 +67,10 @@ def run(
     clock = _Clock(agenda, trace.span_s, progress)
     chunk = Chunk(trace.at_s, trace.cpu_s, trace.wait_s)
     while plane.advance(chunk, agenda.next_s()) is not Signal.ENDED:
-        if clock.span_is_over and plane.finished(chunk):
+        now_s, emptied = plane.now_s, plane.take_emptied()
+        if not emptied and clock.span_is_over and plane.finished(chunk):
             break
-        now_s = plane.now_s
-        for number in plane.take_emptied():
+        for number in emptied:
             fleet.end_drain(number, now_s)
         agenda.run(now_s)
     return Run(

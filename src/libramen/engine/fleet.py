@@ -58,7 +58,7 @@ class Fleet:
         self.replicas: list[Replica] = []  # ever ordered, by number - 1
         self._alive: dict[int, Replica] = {}
         self.version = 1  # what a new order gets
-        self.changed: Callable[[float, Replica], None] = lambda now_s, replica: None
+        self.changed: Callable[[float, Replica], None] = lambda _now_s, _replica: None
         self._n_ready = 0
         self._ready_integral = 0.0
         self._integrated_to_s = 0.0

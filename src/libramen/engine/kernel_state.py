@@ -120,7 +120,7 @@ class KernelState:
     def take_emptied(self) -> list[int]:
         """Numbers of the draining replicas that have emptied since this was last asked."""
         world = self._worlds[0]
-        emptied = self._emptied[: world["n_emptied"]].tolist()
+        emptied: list[int] = self._emptied[: world["n_emptied"]].tolist()
         world["n_emptied"] = 0
         return emptied
 
@@ -136,7 +136,8 @@ class KernelState:
                 in_slots_s + passed_s * in_slots,
                 waiting_s + passed_s * waiting,
             ]
-        return Integrals(*sums[:3], sums[0] + sums[3], sums[1] + sums[4], sums[2] + sums[5])
+        cpu, in_progress, waiting, *draining = sums
+        return Integrals(cpu, in_progress, waiting, cpu + draining[0], in_progress + draining[1], waiting + draining[2])
 
     def series(self) -> np.ndarray:
         """The integrals at the edges, all of which have passed."""

@@ -224,7 +224,9 @@ class PlainState:
 
     def integrals(self, at_s: float) -> Integrals:
         passed_s = max(0.0, at_s - self._integrated_to_s)
-        return Integrals(*(so_far + passed_s * level for so_far, level in zip(self._integrals, self._levels(), strict=True)))
+        return Integrals(
+            *(so_far + passed_s * level for so_far, level in zip(self._integrals, self._levels(), strict=True))
+        )
 
     def series(self) -> np.ndarray:
         while self._edges_s:

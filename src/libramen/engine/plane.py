@@ -121,8 +121,9 @@ class Results:
 class DataPlane(Protocol):
     """What the control plane asks of a data plane. Times are seconds from the start of the trace."""
 
-    now_s: float
-    """The instant at which `advance` came back with `Signal.CONTROL`."""
+    @property
+    def now_s(self) -> float:
+        """The instant at which `advance` came back with `Signal.CONTROL`."""
 
     def advance(self, chunk: Chunk, until_s: float) -> Signal:
         """Let everything happen that comes before a control event at `until_s`."""

@@ -8,6 +8,9 @@ from libramen.engine.agenda import Agenda, Kind
 from libramen.engine.run import UpdateRecord
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from libramen.engine.agenda import Action
     from libramen.engine.fleet import Fleet, Replica
     from libramen.engine.rollout.update import Rollout, Update
     from libramen.engine.scaler import Scaler
@@ -29,7 +32,7 @@ class Updates:
 
     def __init__(
         self,
-        due: list[tuple[float, Rollout]],
+        due: Sequence[tuple[float, Rollout]],
         fleet: Fleet,
         agenda: Agenda,
         scaler: Scaler | None,
@@ -45,7 +48,7 @@ class Updates:
         for number, update in enumerate(self._all):
             agenda.add(update.due_s, Kind.ROLLOUT, self._due(update), number)
 
-    def _due(self, update: _Due):  # type: ignore[no-untyped-def]
+    def _due(self, update: _Due) -> Action:
         def begin_or_wait(now_s: float) -> None:
             self._waiting.append(update)
             if self._current is None:

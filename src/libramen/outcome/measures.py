@@ -96,7 +96,8 @@ class Steps:
         area = np.concatenate([[0.0], np.cumsum(np.diff(self.at_s) * self.count[:-1])])
         up_to = np.interp(edges_s, self.at_s, area)
         width = np.diff(edges_s)
-        return np.divide(np.diff(up_to), width, out=np.zeros(len(width)), where=width > 0)
+        mean: np.ndarray = np.divide(np.diff(up_to), width, out=np.zeros(len(width)), where=width > 0)
+        return mean
 
     def extremes(self) -> tuple[int, int]:
         """Least and greatest number that lasted."""

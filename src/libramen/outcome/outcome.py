@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from decimal import Decimal
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
@@ -15,6 +14,8 @@ from libramen.outcome.measures import LATENCIES, Measures
 from libramen.study.plan import Objective
 
 if TYPE_CHECKING:
+    from decimal import Decimal
+
     import pandas as pd
     import pyarrow as pa
     from matplotlib.figure import Figure
@@ -53,7 +54,8 @@ class Outcome:
     ) -> None:
         if settle_s < 0 or settle_s > trace.at_s[-1]:
             raise ReplayError(
-                f"settle: found {settle_s!r} s; allowed: 0 to the last arrival at {trace.at_s[-1]:.6g} s, or nothing is measured"
+                f"settle: found {settle_s!r} s; allowed: 0 to the last arrival at {trace.at_s[-1]:.6g} s, "
+                "or nothing is measured"
             )
         self.trace, self.plan, self.run, self.bill = trace, plan, run, bill
         self.seed, self.settle_s = seed, settle_s
@@ -101,7 +103,8 @@ class Outcome:
     @cached_property
     def requests(self) -> pd.DataFrame:
         """One row per request, in order of arrival: at_s, route, latency_s, queued_s, ending, replica, attempts."""
-        return self.requests_table().to_pandas(types_mapper=_nullable_integers)
+        frame: pd.DataFrame = self.requests_table().to_pandas(types_mapper=_nullable_integers)
+        return frame
 
     @cached_property
     def series(self) -> pd.DataFrame:
@@ -146,8 +149,21 @@ class Outcome:
         import pandas as pd  # noqa: PLC0415  (slow to import)
 
         replicas = self.run.replicas
-        served = np.bincount(self.run.results.replica[self.run.results.ending == Ending.OK], minlength=len(replicas) + 1)
-        names = ("number", "zone", "version", "why", "ordered_s", "started_s", "ready_s", "draining_s", "gone_s", "why_gone")
+        served = np.bincount(
+            self.run.results.replica[self.run.results.ending == Ending.OK], minlength=len(replicas) + 1
+        )
+        names = (
+            "number",
+            "zone",
+            "version",
+            "why",
+            "ordered_s",
+            "started_s",
+            "ready_s",
+            "draining_s",
+            "gone_s",
+            "why_gone",
+        )
         frame = pd.DataFrame({name: [getattr(replica, name) for replica in replicas] for name in names})
         times = [name for name in names if name.endswith("_s")]
         return frame.astype(dict.fromkeys(times, float)).assign(served=served[1:])

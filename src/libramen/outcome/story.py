@@ -62,9 +62,11 @@ def _scaling(outcome: Outcome) -> Iterator[str]:
         f"The rule decided {len(decisions):,} times: it ordered {ordered} and removed {removed} replicas; "
         f"the fleet was {outcome.replicas_min} to {outcome.replicas_max} ready replicas."
     )
-    held = Counter(decision.held_by for decision in decisions if decision.held_by not in {"", "dead_band", "no measure"})
+    held = Counter(
+        decision.held_by for decision in decisions if decision.held_by not in {"", "dead_band", "no measure"}
+    )
     if held:
-        yield "Decisions held back: " + ", ".join(f"{n:,} by {reason}" for reason, n in held.most_common()) + "."
+        yield ("Decisions held back: " + ", ".join(f"{n:,} by {reason}" for reason, n in held.most_common()) + ".")
     starts = [r.ready_s - r.ordered_s for r in outcome.run.replicas if r.why == "scaling" and r.ready_s is not None]
     if starts:
         yield f"An ordered replica took {units.show_duration(max(starts))} to become ready."

@@ -27,9 +27,17 @@ _TIME_OF_DAY = re.compile(r"\d{1,2}:\d{2}(:\d{2})?")
 class Timeline(Protocol):
     """What must be known of a trace to place a moment on it."""
 
-    at_s: np.ndarray
-    span_s: float
-    start: datetime | None
+    @property
+    def at_s(self) -> np.ndarray:
+        """Arrivals [s from the start], ascending."""
+
+    @property
+    def span_s(self) -> float:
+        """The time that it covers [s]."""
+
+    @property
+    def start(self) -> datetime | None:
+        """The instant 0, None: not known."""
 
 
 @dataclass(frozen=True)

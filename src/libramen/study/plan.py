@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from decimal import Decimal
-from typing import Any, Literal, NamedTuple, Self
+from typing import TYPE_CHECKING, Any, Literal, NamedTuple, Self
 
 from pydantic import Field, SerializeAsAny, model_validator
 
@@ -12,6 +11,9 @@ from libramen.engine.scaling import RULES, Fixed
 from libramen.engine.scaling.rule import Rule
 from libramen.fields import Count, Fraction, Money, PositiveSeconds, Table, nearest
 from libramen.study.service import Size, Tier
+
+if TYPE_CHECKING:
+    from decimal import Decimal
 
 
 class Plan(Table):
@@ -31,7 +33,9 @@ class Plan(Table):
     size: Size = Field(description="name of the size")
     replicas: Count | None = Field(None, description="the fleet at the start (default: the tier's least)")
     zones: tuple[str, ...] | None = Field(
-        None, min_length=1, description="zones over which replicas are spread in turn (default: all the tier's)"
+        None,
+        min_length=1,
+        description="zones over which replicas are spread in turn (default: all the tier's)",
     )
     balancer: Literal["least_busy", "round_robin"] = Field("least_busy", description="which replica gets a request")
     scaling: SerializeAsAny[RULES] = Field(Fixed(), description="the scaling rule")

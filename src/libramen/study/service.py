@@ -34,11 +34,13 @@ class Service(Table):
         None, description="requests that may use the CPU at the same moment (default: as many as slots)"
     )
     backlog: Count | None = Field(
-        None, description="requests that may wait at a replica; beyond it they are refused (default: no limit)"
+        None,
+        description="requests that may wait at a replica; beyond it they are refused (default: no limit)",
     )
     start: Seconds = Field(0.0, description="from process start to the first answer [s]")
     drain: Seconds | None = Field(
-        None, description="how long a draining replica may take before what is left is cut [s] (default: no limit)"
+        None,
+        description="how long a draining replica may take before what is left is cut [s] (default: no limit)",
     )
     timeout: PositiveSeconds | None = Field(None, description="after this the client gives up [s] (default: never)")
     on_timeout: Literal["finish"] = Field(

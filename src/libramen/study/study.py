@@ -5,9 +5,9 @@ from __future__ import annotations
 import tomllib
 from decimal import Decimal
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any, Literal
+from typing import TYPE_CHECKING, Annotated, Any, Literal, TypeVar
 
-from pydantic import BaseModel, BeforeValidator, Field, ValidationError
+from pydantic import BeforeValidator, Field, ValidationError
 
 from libramen.errors import StudyError
 from libramen.fields import Fraction, PositiveNumber, Seconds, Table, describe, nearest
@@ -19,6 +19,9 @@ if TYPE_CHECKING:
     from collections.abc import Callable
 
     from libramen.trace.trace import Trace
+
+
+_Table = TypeVar("_Table", bound=Table)
 
 
 def _as_list(value: object) -> object:
@@ -35,7 +38,8 @@ class TraceTable(Table):
         None, description="format of the files (default: found by content)"
     )
     demand: Literal["given", "quiet", "observed"] | None = Field(
-        None, description="how cpu_s and wait_s come about (default: given when the trace has cpu_s, else quiet)"
+        None,
+        description="how cpu_s and wait_s come about (default: given when the trace has cpu_s, else quiet)",
     )
     cpu_share: Fraction = Field(0.4, description="share of a request's work that is CPU work")
     recorded_speed: PositiveNumber = Field(1.0, description="speed of the core on which the log was recorded")
@@ -185,7 +189,7 @@ def _plan(path: Path, name: str, table: dict[str, Any], tiers: dict[str, Tier]) 
     return _checked(path, Plan, {**resolved, "name": name}, place)
 
 
-def _checked(path: Path, model: type[T], values: dict[str, Any], place: str = "") -> T:
+def _checked(path: Path, model: type[_Table], values: dict[str, Any], place: str = "") -> _Table:
     try:
         return model.model_validate(values)
     except ValidationError as error:

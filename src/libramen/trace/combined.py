@@ -14,24 +14,43 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from pyarrow import csv
 
-from libramen.trace.lines import LogRows, SkippedLines
 from libramen.trace.arrow import to_numpy
 from libramen.trace.stamps import STAMP_LENGTH, offset_seconds, stamp_seconds
 
 if TYPE_CHECKING:
     from collections.abc import Iterable
 
-    from libramen.trace.lines import Block
+    from libramen.trace.lines import Block, LogRows, SkippedLines
 
 _WORD: Final = rb'[^\s\v"][^\s\v]*'
 _QUOTED: Final = rb'"((?:[^"\\]|\\.)*)"'
 _STAMP: Final = rb"\[([^\]\s\v]+) ([^\]\s\v]+)\]"
 # Both regular expression engines read these patterns, and to both they mean the same.
-_FRONT: Final = rb"^%b %b %b %b %b (\d{3}) (\d+|-) %b %b" % (_WORD, _WORD, _WORD, _STAMP, _QUOTED, _QUOTED, _QUOTED)
+_FRONT: Final = rb"^%b %b %b %b %b (\d{3}) (\d+|-) %b %b" % (
+    _WORD,
+    _WORD,
+    _WORD,
+    _STAMP,
+    _QUOTED,
+    _QUOTED,
+    _QUOTED,
+)
 _LINE: Final = _FRONT + rb" (\d+(?:\.\d+)?)\r?\n?$"
 _CAREFUL: Final = re.compile(_LINE)
 _CAREFUL_FRONT: Final = re.compile(_FRONT)
-_COLUMNS: Final = ("host", "ident", "user", "day", "offset", "request", "status", "bytes", "referer", "agent", "took")
+_COLUMNS: Final = (
+    "host",
+    "ident",
+    "user",
+    "day",
+    "offset",
+    "request",
+    "status",
+    "bytes",
+    "referer",
+    "agent",
+    "took",
+)
 _USED: Final = ("day", "offset", "request", "status", "bytes", "took")
 _NO_REQUEST: Final = "no request line"
 
@@ -96,8 +115,6 @@ def _split_fields(data: bytes) -> _Fields:
         ),
     ).combine_chunks()
     return _Fields(*(table[name].chunk(0) for name in _USED))
-
-
 
 
 def _merge(lines: pa.Array, plain: np.ndarray, escaped: np.ndarray) -> _Fields:

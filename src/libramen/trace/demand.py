@@ -31,12 +31,17 @@ def with_demand(trace: Trace, kind: str | None, *, cpu_share: float, recorded_sp
     kind = kind or ("given" if has_cpu else "quiet")
     if kind == "given":
         if not has_cpu:
-            raise TraceError("demand = 'given' needs a column cpu_s, and this trace has none; allowed: quiet or observed")
+            raise TraceError(
+                "demand = 'given' needs a column cpu_s, and this trace has none; allowed: quiet or observed"
+            )
         return trace
     if trace.latency_s is None:
         raise TraceError(f"demand = {kind!r} needs observed latencies (latency_s), and this trace has none")
     if kind == "observed":
-        work_s, notes = trace.latency_s, ["demand = observed: time spent queueing in the log counts as work, so it is counted twice"]
+        work_s, notes = (
+            trace.latency_s,
+            ["demand = observed: time spent queueing in the log counts as work, so it is counted twice"],
+        )
     else:
         work_s, notes = quiet_work(trace)
     return trace.with_demand(
@@ -76,13 +81,16 @@ def quiet_work(trace: Trace) -> tuple[np.ndarray, list[str]]:
         if share > _QUIET_SHARES[0] and len(rows):
             which = "half of the minutes" if share < 1 else "all minutes"
             notes.append(
-                f"route {route!r} has fewer than {_ENOUGH_SAMPLES} answers in quiet minutes: its work is taken from {which}"
+                f"route {route!r} has fewer than {_ENOUGH_SAMPLES} answers in quiet minutes: "
+                f"its work is taken from {which}"
             )
         samples = np.sort(latency_s[rows[quiet & answered[rows]]])
         busy = rows[~quiet]
         if samples.size and busy.size:
             work_s[busy] = np.interp(
-                _rank_in_minute(minute[busy], latency_s[busy]) * (samples.size - 1), np.arange(samples.size), samples
+                _rank_in_minute(minute[busy], latency_s[busy]) * (samples.size - 1),
+                np.arange(samples.size),
+                samples,
             )
     return work_s, notes
 

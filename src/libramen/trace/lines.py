@@ -13,8 +13,8 @@ from libramen.trace.trace import SkippedLine
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator
+    from io import BufferedIOBase
     from pathlib import Path
-    from typing import BinaryIO
 
 _BLOCK_SIZE: Final = 1 << 23
 _FIRST_SKIPPED: Final = 5
@@ -74,7 +74,7 @@ class LogRows:
         self.path_codes.append(np.array(codes, np.int64)[to_numpy(requests.indices)[keep]])
 
 
-def open_bytes(path: Path) -> tuple[BinaryIO, BinaryIO]:
+def open_bytes(path: Path) -> tuple[BufferedIOBase, BufferedIOBase]:
     """A file's content, unpacked if it is gzip by content, and the file itself (for its position).
 
     Raises:
@@ -90,7 +90,7 @@ def open_bytes(path: Path) -> tuple[BinaryIO, BinaryIO]:
         raise TraceError(f"{path}: found a directory; allowed: a log or a trace table") from None
     except OSError as error:
         raise TraceError(f"{path}: cannot be read: {error.strerror}") from None
-    return (gzip.GzipFile(fileobj=raw), raw) if packed else (raw, raw)  # type: ignore[return-value]
+    return (gzip.GzipFile(fileobj=raw), raw) if packed else (raw, raw)
 
 
 def blocks_of(path: Path, skipped: SkippedLines, progress: Callable[[int], None] | None) -> Iterator[Block]:
@@ -118,13 +118,18 @@ def blocks_of(path: Path, skipped: SkippedLines, progress: Callable[[int], None]
                 return
 
 
-def _read_block(content: BinaryIO) -> tuple[bytes, str]:
+def first_bytes(content: BufferedIOBase, most: int) -> bytes:
+    """Some of the next bytes of a file, as many as one read of it gives; empty at its end."""
+    return content.read1(most)
+
+
+def _read_block(content: BufferedIOBase) -> tuple[bytes, str]:
     """The next block of a file, and why it could be read no further; a packed file may break off."""
     parts: list[bytes] = []
     size = 0
     try:
         # Small reads: one large read would lose what comes before the break.
-        while size < _BLOCK_SIZE and (part := content.read1(_BLOCK_SIZE - size)):  # type: ignore[attr-defined]
+        while size < _BLOCK_SIZE and (part := first_bytes(content, _BLOCK_SIZE - size)):
             parts.append(part)
             size += len(part)
     except (EOFError, zlib.error, gzip.BadGzipFile) as error:

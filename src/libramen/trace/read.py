@@ -15,7 +15,7 @@ from libramen.errors import TraceError, UnitError
 from libramen.study.moments import parse_zone
 from libramen.trace.combined import EXAMPLE, looks_combined, read_combined
 from libramen.trace.demand import with_demand
-from libramen.trace.lines import LogRows, SkippedLines, blocks_of, open_bytes
+from libramen.trace.lines import LogRows, SkippedLines, blocks_of, first_bytes, open_bytes
 from libramen.trace.routes import gather
 from libramen.trace.stamps import spread_within_second
 from libramen.trace.trace import Source, Trace
@@ -95,7 +95,7 @@ def recognise(path: Path) -> str:
     content, raw = open_bytes(path)
     with raw:
         try:
-            head = content.read1(1 << 16)
+            head = first_bytes(content, 1 << 16)
         except (OSError, EOFError, zlib.error) as error:
             raise TraceError(f"{path}: the packed file cannot be unpacked: {error}") from None
     if not head:
@@ -134,8 +134,8 @@ def _read_logs(paths: list[Path], zone: ZoneInfo, seed: int, progress: Callable[
     if not second.size:
         first = skipped.first[0]
         raise TraceError(
-            f"{first.file}: none of {skipped.count} lines can be read as a combined log with the request time behind it; "
-            f"line {first.line}: {first.reason}"
+            f"{first.file}: none of {skipped.count} lines can be read as a combined log with the request "
+            f"time behind it; line {first.line}: {first.reason}"
         )
     took_s = np.concatenate(rows.took_s)
     base = int(second.min())

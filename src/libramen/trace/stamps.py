@@ -12,7 +12,9 @@ from libramen.streams import stream
 
 _MONTHS: Final = {
     name: number
-    for number, name in enumerate("Jan Feb Mar Apr May Jun Jul Aug Sep Oct Nov Dec".split(), start=1)
+    for number, name in enumerate(
+        ["Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec"], start=1
+    )
 }
 _EPOCH: Final = date(1970, 1, 1).toordinal()
 _DAY: Final = re.compile(rb"(\d{2})/([A-Z][a-z]{2})/(\d{4})")

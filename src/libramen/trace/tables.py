@@ -76,7 +76,8 @@ def check_columns(path: Path, table: pa.Table) -> tuple[str, ...]:
     names = table.column_names
     if "at_s" not in names and "time" not in names:
         raise TraceError(
-            f"{path}: there is no column at_s or time; found: {', '.join(names) or 'none'}; allowed: {', '.join(COLUMNS)}"
+            f"{path}: there is no column at_s or time; found: {', '.join(names) or 'none'}; "
+            f"allowed: {', '.join(COLUMNS)}"
         )
     if "at_s" in names and "time" in names:
         raise TraceError(f"{path}: there are a column at_s and a column time; allowed: one of them")

@@ -100,6 +100,7 @@ class Trace:
             span_s: the time that the trace covers [s]. Default: the last arrival.
             start: the instant 0, an ISO time or a datetime.
             time_zone: zone for local times. Default: that of `start`, or UTC.
+            source: where the requests came from, for reports. Default: from arrays.
 
         Raises:
             TraceError: the lengths differ, a time goes back, or a value is not allowed.
@@ -117,8 +118,8 @@ class Trace:
         if back.size:
             i = int(back[0]) + 1
             raise TraceError(
-                f"at_s must not go back: row {i + 1} has {at[i]:.6g} s after {at[i - 1]:.6g} s ({back.size} such rows); "
-                "sort the requests by time first"
+                f"at_s must not go back: row {i + 1} has {at[i]:.6g} s after {at[i - 1]:.6g} s "
+                f"({back.size} such rows); sort the requests by time first"
             )
         cpu = _numbers("cpu_s", cpu_s, n)
         wait = np.zeros(n) if wait_s is None else _numbers("wait_s", wait_s, n)
@@ -152,14 +153,19 @@ class Trace:
     def with_demand(self, cpu_s: np.ndarray, wait_s: np.ndarray, *, demand: str, notes: tuple[str, ...]) -> Self:
         """The same requests with other work."""
         source = replace(self.source, demand=demand, notes=(*self.source.notes, *notes))
-        return replace(self, cpu_s=_numbers("cpu_s", cpu_s, len(self)), wait_s=_numbers("wait_s", wait_s, len(self)), source=source)
+        return replace(
+            self,
+            cpu_s=_numbers("cpu_s", cpu_s, len(self)),
+            wait_s=_numbers("wait_s", wait_s, len(self)),
+            source=source,
+        )
 
     def to_frame(self) -> pd.DataFrame:
         """The requests as a pandas frame, one row each, with the columns that are known."""
         import pandas as pd  # noqa: PLC0415  (slow to import)
 
         columns: dict[str, Any] = {"at_s": self.at_s, "cpu_s": self.cpu_s, "wait_s": self.wait_s}
-        columns["route"] = pd.Categorical.from_codes(self.route_codes, categories=list(self.routes))
+        columns["route"] = pd.Categorical.from_codes(self.route_codes.tolist(), categories=pd.Index(self.routes))
         for name in ("bytes_out", "latency_s", "status"):
             if getattr(self, name) is not None:
                 columns[name] = getattr(self, name)

@@ -17,6 +17,7 @@ if TYPE_CHECKING:
 class Rollout(Table):
     """The keys of `[[plans.NAME.rollouts]]` that every strategy has."""
 
+    strategy: str
     at: At = Field(description="when the update begins")
     daily: bool = Field(False, description="on every day of the trace, for a time of day")
 
