@@ -9,8 +9,8 @@ How it is fast, however many replicas and requests there are:
   advances at `rate[k]`, the work that each of them gets done in a second. A request that starts its
   CPU work at `v` is done at `v + cpu_s`, whatever comes and goes meanwhile, so nothing is re-dated.
 * Two winner trees (Knuth, The Art of Computer Programming 3, 5.4.1) name the replica with the
-  earliest next completion and the least busy one. Leaf `row` stands at node `leaves + row`, and
-  every inner node holds the row that wins below it; changing a leaf plays one path again.
+  earliest next completion and the least busy one: every inner node holds the smallest key below
+  it, changing a leaf plays one path to the root again, and the winner is found from the root down.
 * Integrals and virtual time advance at events only, so that a replay may be split anywhere without
   changing a byte. Virtual time is set back to 0 when nobody runs, so that it never loses digits.
 
@@ -88,8 +88,15 @@ REPLICA: Final = np.dtype(
         ("backlog_tail", "i8"),
         ("v", "f8"),  # virtual time [core-seconds]
         ("v_at_s", "f8"),  # the instant at which it was `v` [s]
-        ("due_s", "f8"),  # its next completion [s], infinity: none
-        ("load", "i8"),  # `busy` while the balancer may choose it, else NOBODY
+    ]
+)
+
+# One record a node of the two winner trees, which have one shape: the root is 1, the children of k
+# are 2k and 2k + 1, and row r is the leaf `leaves + r`.
+NODE: Final = np.dtype(
+    [
+        ("due_s", "f8"),  # the earliest next completion below [s], infinity: none
+        ("load", "i8"),  # the least of requests * 2**32 + number among the ready below, else NOBODY
     ]
 )
 
@@ -124,7 +131,6 @@ HEAP: Final = np.dtype([("key", "f8"), ("request", "i8")])
 FREE, READY, DRAINING = 0, 1, 2
 ROUND_ROBIN, LEAST_BUSY = 0, 1
 RUNNING, WAITING = 0, 1
-DUE, LOAD = 0, 1  # the two winner trees
 NOBODY: Final = 1 << 62
 
 # Signals of the kernel that the control plane never sees: `kernel_state` makes room and goes on.
@@ -153,7 +159,7 @@ def _make_unowned(_typing_context, array):
     """The same array without its owner: passing it on then counts no references.
 
     Counting them, atomically and in every function that is not inlined, took three quarters of the
-    time of a replay (0.6 instead of 2.7 million requests a second). `advance` holds the owners.
+    time of a replay (0.7 instead of 3 million requests a second). `advance` holds the owners.
     """
 
     def generate(context, builder, signature, arguments):
@@ -171,53 +177,64 @@ _unowned: Any = numba.extending.intrinsic(_make_unowned)
 
 
 @_inner
-def _replay_due(world, replicas, winners, row):
-    """Play the path of `row` in the tree of the next completion again."""
-    node = (world.leaves + row) >> 1
-    while node:
-        a = winners[DUE, 2 * node]
-        b = winners[DUE, 2 * node + 1]
-        winner = a if replicas[a].due_s <= replicas[b].due_s else b
-        if winner == winners[DUE, node] and winner != row:
-            return  # nothing changes further up
-        winners[DUE, node] = winner
+def _replay_due(world, tree, row, due_s):
+    """The next completion of `row` is at `due_s` now: play its path to the root again."""
+    node = world.leaves + row
+    tree[node].due_s = due_s
+    while node > 1:
+        due_s = min(tree[node ^ 1].due_s, due_s)
         node >>= 1
+        tree[node].due_s = due_s
 
 
 @_inner
-def _replay_load(world, replicas, winners, row):
-    """Play the path of `row` in the tree of the least busy again; ties go to the lowest number."""
-    node = (world.leaves + row) >> 1
-    while node:
-        a = winners[LOAD, 2 * node]
-        b = winners[LOAD, 2 * node + 1]
-        first = replicas[a]
-        second = replicas[b]
-        a_wins = first.load < second.load or (first.load == second.load and first.number < second.number)
-        winner = a if a_wins else b
-        if winner == winners[LOAD, node] and winner != row:
-            return
-        winners[LOAD, node] = winner
+def _replay_load(world, tree, row, load):
+    """The load of `row` is `load` now: play its path to the root again."""
+    node = world.leaves + row
+    tree[node].load = load
+    while node > 1:
+        load = min(tree[node ^ 1].load, load)
         node >>= 1
+        tree[node].load = load
 
 
 @_inner
-def _update_row(world, replicas, heaps, rate, winners, row):
-    """After an event at a replica: its next completion, its load, and both trees."""
+def _first_due(world, tree):
+    """The row with the earliest next completion: from the root down, to the child that has it.
+
+    The comparison is added, not branched on: half of such branches would be guessed wrong.
+    """
+    node: Any = 1
+    while node < world.leaves:
+        node = 2 * node + np.int64(tree[2 * node + 1].due_s < tree[2 * node].due_s)
+    return node - world.leaves
+
+
+@_inner
+def _least_busy(world, tree):
+    """The ready row with the fewest requests, and the lowest number among equals."""
+    node: Any = 1
+    while node < world.leaves:
+        node = 2 * node + np.int64(tree[2 * node + 1].load < tree[2 * node].load)
+    return node - world.leaves
+
+
+@_inner
+def _update_row(world, replicas, heaps, rate, tree, row):
+    """After an event at a replica: its next completion and its load, in both trees."""
     replica = replicas[row]
     due_s = np.inf
     if replica.n_running:
         due_s = replica.v_at_s + (heaps[RUNNING, row, 0].key - replica.v) / rate[replica.n_running]
     if replica.n_waiting:
         due_s = min(due_s, heaps[WAITING, row, 0].key)
-    if due_s != replica.due_s:
-        replica.due_s = due_s
-        _replay_due(world, replicas, winners, row)
-    load = replica.busy if replica.state == READY else NOBODY
-    if load != replica.load:
-        replica.load = load
-        if world.balancer == LEAST_BUSY:
-            _replay_load(world, replicas, winners, row)
+    leaf = tree[world.leaves + row]
+    if due_s != leaf.due_s:
+        _replay_due(world, tree, row, due_s)
+    if world.balancer == LEAST_BUSY and replica.state == READY:
+        load = (replica.busy << 32) + replica.number
+        if load != leaf.load:
+            _replay_load(world, tree, row, load)
 
 
 # -- heaps: binary, the root at 0 ------------------------------------------------------------------
@@ -263,6 +280,13 @@ def _heap_remove(heaps, kind, row, n, at):
 
 
 @_inner
+def _integrate_level(level, fraction, passed_s):
+    level.cpu_integral += passed_s * (level.below + fraction * level.above)
+    level.in_slots_integral += passed_s * level.in_slots
+    level.waiting_integral += passed_s * level.waiting
+
+
+@_inner
 def _integrate(world, levels, edges_s, series, now_s):
     """Bring the integrals up to date, before a level changes; write them down at the edges passed."""
     while now_s >= world.edge_s:
@@ -281,11 +305,9 @@ def _integrate(world, levels, edges_s, series, now_s):
         world.edge_s = edges_s[world.edge] if world.edge < len(edges_s) else np.inf
     passed_s = now_s - world.now_s
     if passed_s > 0.0:
-        for group in range(2 if levels[1].in_slots else 1):
-            level = levels[group]
-            level.cpu_integral += passed_s * (level.below + world.fraction * level.above)
-            level.in_slots_integral += passed_s * level.in_slots
-            level.waiting_integral += passed_s * level.waiting
+        _integrate_level(levels[0], world.fraction, passed_s)
+        if levels[1].in_slots:
+            _integrate_level(levels[1], world.fraction, passed_s)
         world.now_s = now_s
 
 
@@ -414,34 +436,38 @@ def _complete(world, levels, edges_s, series, replicas, heaps, requests, out, ra
 
 
 @_inner
-def _only_one_due(world, replicas, winners, heaps, rate, row, limit_s):
+def _count_due(heaps, kind, row, n, limit):
+    """How many of a heap of `n` are due before `limit`, where two stands for two or more."""
+    if n == 0 or heaps[kind, row, 0].key >= limit:
+        return 0
+    if (n > 1 and heaps[kind, row, 1].key < limit) or (n > 2 and heaps[kind, row, 2].key < limit):
+        return 2
+    return 1
+
+
+@_inner
+def _only_one_due(world, replicas, tree, heaps, rate, row, limit_s):
     """Whether the winner's next completion is the only one in the whole fleet before `limit_s`."""
     node = world.leaves + row
     while node > 1:
-        if replicas[winners[DUE, node ^ 1]].due_s < limit_s:
+        if tree[node ^ 1].due_s < limit_s:
             return False
         node >>= 1
     replica = replicas[row]
     limit_v = replica.v + (limit_s - replica.v_at_s) * rate[replica.n_running]
-    due = 0
-    for kind in range(2):
-        n = replica.n_running if kind == RUNNING else replica.n_waiting
-        limit = limit_v if kind == RUNNING else limit_s
-        for at in range(min(n, 3)):  # the root and its two children
-            if heaps[kind, row, at].key < limit:
-                due += 1
-    return due == 1
+    due = _count_due(heaps, RUNNING, row, replica.n_running, limit_v)
+    return due + _count_due(heaps, WAITING, row, replica.n_waiting, limit_s) == 1
 
 
 @_inner
-def _first_arrived(replicas, heaps, requests, rate, limit_s):
+def _first_arrived(world, replicas, tree, heaps, requests, rate, limit_s):
     """Of all completions before `limit_s`, that of the request that arrived first: row, kind, place."""
     best_id = NOBODY
     best = (-1, -1, -1)
     for row in range(len(replicas)):
-        replica = replicas[row]
-        if replica.due_s >= limit_s:
+        if tree[world.leaves + row].due_s >= limit_s:
             continue
+        replica = replicas[row]
         for kind in range(2):
             n = replica.n_running if kind == RUNNING else replica.n_waiting
             for at in range(n):
@@ -459,12 +485,12 @@ def _first_arrived(replicas, heaps, requests, rate, limit_s):
 
 
 @_inner
-def _choose(world, replicas, ready, winners):
+def _choose(world, replicas, ready, tree):
     """The row that the balancer sends the next request to, -1: none is ready."""
     if world.n_ready == 0:
         return -1
     if world.balancer == LEAST_BUSY:
-        return winners[LOAD, 1]
+        return _least_busy(world, tree)
     # Binary search in the ready rows, which stand in order of their numbers.
     low = 0
     high = world.n_ready
@@ -480,12 +506,12 @@ def _choose(world, replicas, ready, winners):
 
 
 @_inner
-def _arrive(world, levels, edges_s, series, replicas, heaps, requests, out, rate, ready, winners, now_s, cpu_s, wait_s):
+def _arrive(world, levels, edges_s, series, replicas, heaps, requests, out, rate, ready, tree, now_s, cpu_s, wait_s):
     """A request arrives: it is sent to a replica and takes a slot, waits, or is refused."""
     _integrate(world, levels, edges_s, series, now_s)
     id_ = world.next
     world.next += 1
-    row = _choose(world, replicas, ready, winners)
+    row = _choose(world, replicas, ready, tree)
     if row < 0:
         _end(world, out, id_, now_s, np.nan, now_s, _REFUSED, 0)
         return
@@ -513,7 +539,7 @@ def _arrive(world, levels, edges_s, series, replicas, heaps, requests, out, rate
         else:
             requests[replica.backlog_tail].link = index
         replica.backlog_tail = index
-    _update_row(world, replicas, heaps, rate, winners, row)
+    _update_row(world, replicas, heaps, rate, tree, row)
 
 
 # -- one instant after the other -------------------------------------------------------------------
@@ -532,7 +558,7 @@ _SIGNATURE: Final = numba.int64(
     numba.int64[::1],  # emptied: numbers of draining replicas that have emptied
     numba.float64[::1],  # edges_s: instants at which the integrals are written down
     numba.float64[:, ::1],  # series: what they were then: cores, slots in use, requests waiting
-    numba.int64[:, ::1],  # winners: the two trees, 2 x (2 leaves)
+    _RECORDS(NODE)[::1],  # tree
     *(numba.types.Array(numba.float64, 1, "C", readonly=True),) * 3,  # at_s, cpu_s, wait_s of the chunk
     numba.int64,  # first: number of the chunk's first request
     numba.boolean,  # last: the trace ends with this chunk
@@ -553,7 +579,7 @@ def advance(
     emptied,
     edges_s,
     series,
-    winners,
+    tree,
     at_s,
     cpu_s,
     wait_s,
@@ -578,7 +604,7 @@ def advance(
     emptied = _unowned(emptied)
     edges_s = _unowned(edges_s)
     series = _unowned(series)
-    winners = _unowned(winners)
+    tree = _unowned(tree)
     at_s = _unowned(at_s)
     cpu_s = _unowned(cpu_s)
     wait_s = _unowned(wait_s)
@@ -593,17 +619,17 @@ def advance(
             arrival_s = at_s[i]
         elif not last:
             return _CHUNK
-        row = winners[DUE, 1]
-        due_s = replicas[row].due_s
+        row = _first_due(world, tree)
+        due_s = tree[1].due_s
         instant_s = min(due_s, arrival_s, until_s)
         limit_s = instant_s + EPSILON_S
         if due_s < limit_s:
-            if _only_one_due(world, replicas, winners, heaps, rate, row, limit_s):
+            if _only_one_due(world, replicas, tree, heaps, rate, row, limit_s):
                 waits = replicas[row].n_waiting > 0 and heaps[WAITING, row, 0].key == due_s
                 kind = WAITING if waits else RUNNING
                 at = 0
             else:
-                row, kind, at = _first_arrived(replicas, heaps, requests, rate, limit_s)
+                row, kind, at = _first_arrived(world, replicas, tree, heaps, requests, rate, limit_s)
                 due_s = heaps[kind, row, at].key
                 if kind == RUNNING:
                     replica = replicas[row]
@@ -624,7 +650,7 @@ def advance(
                 at,
                 due_s,
             )
-            _update_row(world, replicas, heaps, rate, winners, row)
+            _update_row(world, replicas, heaps, rate, tree, row)
         elif np.isinf(instant_s):
             return _ENDED
         elif until_s < limit_s:
@@ -644,7 +670,7 @@ def advance(
                 out,
                 rate,
                 ready,
-                winners,
+                tree,
                 arrival_s,
                 cpu_s[i],
                 wait_s[i],

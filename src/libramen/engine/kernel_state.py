@@ -33,6 +33,7 @@ class KernelState:
         self._requests = np.zeros(0, kernel.REQUEST)
         self._replicas = np.zeros(0, kernel.REPLICA)
         self._heaps = np.zeros((2, 0, spec.slots), kernel.HEAP)
+        self._tree = np.zeros(0, kernel.NODE)
         running = np.maximum(np.arange(spec.slots + 1), 1)
         self._rate = np.ascontiguousarray(spec.speed * np.minimum(1.0, spec.cores / running))
         world = self._worlds[0]
@@ -66,7 +67,7 @@ class KernelState:
                 self._emptied,
                 self._edges_s,
                 self._series,
-                self._winners,
+                self._tree,
                 *chunk[:3],
                 chunk.first,
                 chunk.last,
@@ -91,7 +92,7 @@ class KernelState:
         row = int(free[0])
         self._rows[number] = row
         replica = self._replicas[row]
-        replica["number"], replica["state"], replica["load"] = number, kernel.READY, 0
+        replica["number"], replica["state"] = number, kernel.READY
         replica["v"], replica["v_at_s"] = 0.0, now_s
         self._rebuild()
         return None
@@ -100,7 +101,7 @@ class KernelState:
         """A replica takes no new requests. Returns whether it is empty already."""
         self._integrate(now_s)
         replica = self._replicas[self._rows[number]]
-        replica["state"], replica["load"] = kernel.DRAINING, kernel.NOBODY
+        replica["state"] = kernel.DRAINING
         self._count(replica, group=0, sign=-1)
         self._count(replica, group=1, sign=1)
         self._rebuild()
@@ -232,7 +233,11 @@ class KernelState:
         replicas[:old], heaps[:, :old] = self._replicas, self._heaps
         self._replicas, self._heaps = replicas, heaps
         self._ready, self._emptied = np.zeros(n, np.int64), np.zeros(n, np.int64)
-        self._winners = np.zeros((2, 2 * n), np.int64)
+        tree = np.zeros(2 * n, kernel.NODE)
+        tree["due_s"] = np.inf
+        if old:
+            tree["due_s"][n : n + old] = self._tree["due_s"][old:]
+        self._tree = tree
         self._worlds[0]["leaves"] = n
         self._clear(slice(old, n))
         self._rebuild()
@@ -242,7 +247,8 @@ class KernelState:
         cleared[:] = np.zeros((), kernel.REPLICA)
         for name in ("turn_head", "turn_tail", "backlog_head", "backlog_tail"):
             cleared[name] = -1
-        cleared["due_s"], cleared["load"] = np.inf, kernel.NOBODY
+        leaves = len(self._replicas)
+        self._tree["due_s"][leaves + rows.start : leaves + rows.stop] = np.inf
 
     def _rebuild(self) -> None:
         """After replicas came or went: the ready rows by number, and both winner trees."""
@@ -251,14 +257,13 @@ class KernelState:
         rows = rows[np.argsort(replicas["number"][rows])]
         self._ready[: rows.size] = rows
         self._worlds[0]["n_ready"] = rows.size
-        due, load = replicas["due_s"], replicas["load"]
-        by_load = np.empty(leaves, np.int64)  # rank of each row: by load, then by number
-        by_load[np.lexsort((replicas["number"], load))] = np.arange(leaves)
-        for tree, key in ((kernel.DUE, due), (kernel.LOAD, by_load)):
-            winners = self._winners[tree]
-            winners[leaves:] = np.arange(leaves)
-            level = leaves
-            while level > 1:
-                a, b = winners[level : 2 * level : 2], winners[level + 1 : 2 * level : 2]
-                winners[level // 2 : level] = np.where(key[a] <= key[b], a, b)
-                level //= 2
+        tree = self._tree
+        tree["load"][leaves:] = kernel.NOBODY
+        tree["load"][leaves + rows] = (replicas["busy"][rows] << 32) + replicas["number"][rows]
+        level = leaves
+        while level > 1:
+            left, right = tree[level : 2 * level : 2], tree[level + 1 : 2 * level : 2]
+            parents = tree[level // 2 : level]
+            for key in ("due_s", "load"):
+                parents[key] = np.minimum(left[key], right[key])
+            level //= 2
