@@ -23,6 +23,6 @@ def stream(seed: int, purpose: str, number: int = 0) -> np.random.Generator:
         purpose: `"stamps"` (seconds filled in within whole-second time stamps) or `"demo"`.
         number: which of the purpose's streams.
     """
-    import numpy as np  # noqa: PLC0415  (not needed for `--help`)
+    import numpy as np
 
     return np.random.default_rng(np.random.SeedSequence(seed, spawn_key=(_PURPOSES[purpose], number)))

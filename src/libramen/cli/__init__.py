@@ -18,9 +18,9 @@ def main(arguments: list[str] | None = None) -> None:
 
 def run(arguments: list[str]) -> int:
     """Run the command line and return its exit status."""
-    import typer  # noqa: PLC0415  (importing libramen.cli alone stays cheap)
+    import typer
 
-    from libramen.cli.app import app  # noqa: PLC0415
+    from libramen.cli.app import app
 
     try:
         return int(app(arguments, prog_name="libramen", standalone_mode=False) or 0)

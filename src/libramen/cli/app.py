@@ -51,10 +51,10 @@ def demo(
     plot: Plot = None,
 ) -> int:
     """Write the Saltmarsh Ferries study with its log, and compare its plans."""
-    from libramen.cli import show  # noqa: PLC0415
-    from libramen.comparison.compare import compare  # noqa: PLC0415
-    from libramen.demo.write import write_demo  # noqa: PLC0415
-    from libramen.study.study import load_study  # noqa: PLC0415
+    from libramen.cli import show
+    from libramen.comparison.compare import compare
+    from libramen.demo.write import write_demo
+    from libramen.study.study import load_study
 
     _check_plot(plot)
     with show.progress() as bar:
@@ -71,9 +71,9 @@ def demo(
 @app.command(epilog="Example:  libramen check saltmarsh/study.toml")
 def check(study: StudyPath, json: Json = False, seed: Seed = 0, strict: Strict = False) -> int:
     """Read everything, replay nothing: what was understood, and what cannot work."""
-    from libramen.cli import show  # noqa: PLC0415
-    from libramen.comparison.check import check as check_study  # noqa: PLC0415
-    from libramen.study.study import load_study  # noqa: PLC0415
+    from libramen.cli import show
+    from libramen.comparison.check import check as check_study
+    from libramen.study.study import load_study
 
     loaded = load_study(study)
     with show.progress() as bar:
@@ -98,10 +98,10 @@ def replay(
     ] = None,
 ) -> int:
     """Replay one plan, and see what happened and why."""
-    from libramen.cli import show  # noqa: PLC0415
-    from libramen.files import check_output, write_whole  # noqa: PLC0415
-    from libramen.outcome.replay import replay as replay_plan  # noqa: PLC0415
-    from libramen.study.study import load_study  # noqa: PLC0415
+    from libramen.cli import show
+    from libramen.files import check_output, write_whole
+    from libramen.outcome.replay import replay as replay_plan
+    from libramen.study.study import load_study
 
     _check_plot(plot)
     if requests is not None:
@@ -121,7 +121,7 @@ def replay(
             progress=bar.share(f"replaying {plan}"),
         )
     if requests is not None:
-        from pyarrow import parquet  # noqa: PLC0415
+        from pyarrow import parquet
 
         table = outcome.requests_table()
         write_whole(requests, lambda path: parquet.write_table(table, path))
@@ -135,9 +135,9 @@ def replay(
 @app.command(epilog="Example:  libramen compare saltmarsh/study.toml --plot compare.png")
 def compare(study: StudyPath, json: Json = False, seed: Seed = 0, strict: Strict = False, plot: Plot = None) -> int:
     """Replay all plans of a study and compare them."""
-    from libramen.cli import show  # noqa: PLC0415
-    from libramen.comparison.compare import compare as compare_plans  # noqa: PLC0415
-    from libramen.study.study import load_study  # noqa: PLC0415
+    from libramen.cli import show
+    from libramen.comparison.compare import compare as compare_plans
+    from libramen.study.study import load_study
 
     _check_plot(plot)
     loaded = load_study(study)
@@ -152,7 +152,7 @@ def compare(study: StudyPath, json: Json = False, seed: Seed = 0, strict: Strict
 
 def _check_plot(plot: Path | None) -> None:
     if plot is not None:
-        from libramen.files import check_output  # noqa: PLC0415
+        from libramen.files import check_output
 
         check_output(plot, (".png", ".svg"))
 
@@ -160,10 +160,10 @@ def _check_plot(plot: Path | None) -> None:
 def _finish(document: dict[str, Any] | None, plot: Path | None, result: Any) -> None:
     """Print the JSON and draw the picture, where they are asked for."""
     if plot is not None:
-        from libramen.draw.style import save  # noqa: PLC0415
+        from libramen.draw.style import save
 
         save(result.plot(), plot)
     if document is not None:
-        import json  # noqa: PLC0415
+        import json
 
         typer.echo(json.dumps(document, indent=2, allow_nan=False))

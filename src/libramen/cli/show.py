@@ -224,7 +224,13 @@ def check(found: Check) -> None:
     _heading(console, found.study, found.trace)
     for note in found.trace.source.notes:
         _say(console, f"  {note}")
-    columns = ("replicas", "CPU needs", "slots need", "p95 alone", f"least {found.study.currency}/month")
+    columns = (
+        "replicas",
+        "CPU needs at least",
+        "slots need at least",
+        "p95 alone",
+        f"least {found.study.currency}/month",
+    )
     table = _table("plan", "tier", "size", *columns, "releases at", "cannot work", right=columns)
     for plan in found.plans:
         at = [found.trace.local_time(at_s) for at_s in plan.rollouts_s]

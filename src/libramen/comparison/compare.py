@@ -54,7 +54,7 @@ class Comparison:
     @property
     def table(self) -> pd.DataFrame:
         """One row per plan."""
-        import pandas as pd  # noqa: PLC0415  (slow to import)
+        import pandas as pd
 
         rows = [
             {
@@ -87,7 +87,7 @@ class Comparison:
 
     def plot(self) -> Figure:
         """Cost against p95 and against availability, every plan labelled, objectives marked."""
-        from libramen.draw.compare import draw_comparison  # noqa: PLC0415  (slow to import)
+        from libramen.draw.compare import draw_comparison
 
         return draw_comparison(self)
 

@@ -64,8 +64,8 @@ def _time_axis(axes: Axes, outcome: Outcome) -> None:
         return
     locator = AutoDateLocator(tz=start.tzinfo, maxticks=14)
     axes.xaxis.set_major_locator(locator)
-    axes.xaxis.set_major_formatter(ConciseDateFormatter(locator, tz=start.tzinfo))
-    axes.set_xlabel(f"local time ({start.tzinfo})", color=INK)
+    axes.xaxis.set_major_formatter(ConciseDateFormatter(locator, tz=start.tzinfo, show_offset=False))
+    axes.set_xlabel(f"local time ({start.tzinfo}), from {start:%a %d %b %Y}", color=INK)
 
 
 def _requests(axes: Axes, times: Any, series: dict[str, np.ndarray], width_s: float) -> None:

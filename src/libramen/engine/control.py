@@ -87,11 +87,11 @@ def run(
 
 def _data_plane(name: str, spec: ServerSpec, n: int, edges_s: np.ndarray) -> DataPlane:
     if name == "compiled":
-        from libramen.engine.kernel_state import KernelState  # noqa: PLC0415  (loads the compiler)
+        from libramen.engine.kernel_state import KernelState
 
         return KernelState(spec, n, edges_s)
     if name == "plain":
-        from libramen.engine.plain import PlainState  # noqa: PLC0415  (rarely wanted)
+        from libramen.engine.plain import PlainState
 
         return PlainState(spec, n, edges_s)
     raise ReplayError(f"data_plane: found {name!r}; allowed: 'compiled' or 'plain'")

@@ -125,7 +125,7 @@ def present_steps(run: Run) -> Steps:
 
 def paid_steps(run: Run, plan: Plan) -> Steps:
     """Replicas paid for over the time of the trace."""
-    from libramen.bill.bill import paid_from  # noqa: PLC0415  (measures alone need no bill)
+    from libramen.bill.bill import paid_from
 
     lives = [
         (start, math.inf if r.gone_s is None else r.gone_s)

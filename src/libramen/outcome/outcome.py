@@ -109,7 +109,7 @@ class Outcome:
     @cached_property
     def series(self) -> pd.DataFrame:
         """One row per window of `run.window_s`: see `series_arrays`; `time` is local where it is known."""
-        import pandas as pd  # noqa: PLC0415  (slow to import)
+        import pandas as pd
 
         frame = pd.DataFrame(self.series_arrays())
         if self.trace.start is not None:
@@ -146,7 +146,7 @@ class Outcome:
     @cached_property
     def fleet(self) -> pd.DataFrame:
         """One row per replica: its life in seconds from the start, its zone, its version, what it served."""
-        import pandas as pd  # noqa: PLC0415  (slow to import)
+        import pandas as pd
 
         replicas = self.run.replicas
         served = np.bincount(
@@ -171,25 +171,25 @@ class Outcome:
     @cached_property
     def decisions(self) -> pd.DataFrame:
         """One row per decision of the scaling rule."""
-        import pandas as pd  # noqa: PLC0415  (slow to import)
+        import pandas as pd
 
-        from libramen.engine.scaler import Decision  # noqa: PLC0415
+        from libramen.engine.scaler import Decision
 
         return pd.DataFrame(self.run.decisions, columns=list(Decision._fields))
 
     @cached_property
     def updates(self) -> pd.DataFrame:
         """One row per rolling update; `mixed_s`: for how long two versions were in use."""
-        import pandas as pd  # noqa: PLC0415  (slow to import)
+        import pandas as pd
 
-        from libramen.engine.run import UpdateRecord  # noqa: PLC0415
+        from libramen.engine.run import UpdateRecord
 
         return pd.DataFrame(self.run.updates, columns=list(UpdateRecord._fields))
 
     @cached_property
     def routes(self) -> pd.DataFrame:
         """One row per route: requests, endings, latencies, availability."""
-        import pandas as pd  # noqa: PLC0415  (slow to import)
+        import pandas as pd
 
         rows = []
         codes = self.trace.route_codes.copy()
@@ -205,7 +205,7 @@ class Outcome:
 
     def requests_table(self) -> pa.Table:
         """`requests` as an Arrow table, for writing without pandas."""
-        import pyarrow as pa  # noqa: PLC0415  (only where something is written)
+        import pyarrow as pa
 
         results = self.run.results
         routes = pa.DictionaryArray.from_arrays(self.trace.route_codes, list(self.trace.routes))
@@ -271,7 +271,7 @@ class Outcome:
 
     def plot(self) -> Figure:
         """Requests, latency, replicas and utilisation over the time of the trace."""
-        from libramen.draw.replay import draw_outcome  # noqa: PLC0415  (slow to import)
+        from libramen.draw.replay import draw_outcome
 
         return draw_outcome(self)
 
@@ -279,14 +279,14 @@ class Outcome:
         return f"Outcome(plan={self.plan.name!r}, requests={self.requests_measured}, month={self.bill.month})"
 
     def _repr_html_(self) -> str:
-        from libramen.comparison.compare import Comparison  # noqa: PLC0415  (the same table, of one row)
+        from libramen.comparison.compare import Comparison
 
         return Comparison((self,))._repr_html_()
 
 
 def _nullable_integers(kind: pa.DataType) -> Any:
     """A replica may be missing, so its column is pandas' nullable integer."""
-    import pandas as pd  # noqa: PLC0415  (slow to import)
+    import pandas as pd
 
     return pd.Int32Dtype() if str(kind) == "int32" else None
 

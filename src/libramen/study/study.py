@@ -107,7 +107,7 @@ class Study:
         Raises:
             TraceError: a file cannot be read as a trace.
         """
-        from libramen.trace.read import read_trace  # noqa: PLC0415  (reading needs pyarrow, checking does not)
+        from libramen.trace.read import read_trace
 
         table = self.trace_table
         return read_trace(

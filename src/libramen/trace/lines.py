@@ -58,11 +58,11 @@ class LogRows:
 
     def add(self, second: np.ndarray, fields: Any, keep: np.ndarray) -> None:
         """Append the rows `keep` of some fields of text."""
-        import pyarrow as pa  # noqa: PLC0415  (only where a log is read)
-        import pyarrow.compute as pc  # noqa: PLC0415
+        import pyarrow as pa
+        import pyarrow.compute as pc
 
-        from libramen.trace.arrow import cells_to_numbers, to_numpy  # noqa: PLC0415
-        from libramen.trace.combined import path_of  # noqa: PLC0415  (combined imports this file)
+        from libramen.trace.arrow import cells_to_numbers, to_numpy
+        from libramen.trace.combined import path_of
 
         self.second.append(second[keep])
         self.took_s.append(cells_to_numbers(fields.took, pa.float64())[keep])

@@ -105,7 +105,7 @@ def recognise(path: Path) -> str:
     lines = head.splitlines()[:100]
     if looks_combined(lines):
         return "combined"
-    from libramen.trace import tables  # noqa: PLC0415  (loads the Parquet library)
+    from libramen.trace import tables
 
     header = {name.strip().strip('"') for name in lines[0].decode("utf-8", "replace").split(",")} if lines else set()
     if header & set(tables.COLUMNS):
@@ -170,7 +170,7 @@ def _read_logs(paths: list[Path], zone: ZoneInfo, seed: int, progress: Callable[
 def _read_table(paths: list[Path], kind: str, zone: ZoneInfo, seed: int) -> tuple[Trace, bool]:
     if len(paths) > 1:
         raise TraceError(f"found {len(paths)} {kind} tables; allowed: one, or several logs")
-    from libramen.trace import tables  # noqa: PLC0415  (loads the Parquet library)
+    from libramen.trace import tables
 
     path, skipped = paths[0], SkippedLines()
     table = tables.read_csv_table(path, skipped) if kind == "csv" else tables.read_parquet_table(path)

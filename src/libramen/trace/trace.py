@@ -162,7 +162,7 @@ class Trace:
 
     def to_frame(self) -> pd.DataFrame:
         """The requests as a pandas frame, one row each, with the columns that are known."""
-        import pandas as pd  # noqa: PLC0415  (slow to import)
+        import pandas as pd
 
         columns: dict[str, Any] = {"at_s": self.at_s, "cpu_s": self.cpu_s, "wait_s": self.wait_s}
         columns["route"] = pd.Categorical.from_codes(self.route_codes.tolist(), categories=pd.Index(self.routes))
