@@ -52,11 +52,18 @@ class Scaler:
         self._last_drain_s = -math.inf
         self.held = False  # an update is under way
         self.decisions: list[Decision] = []
-        # Two trains of samples, a window apart: decision k takes the k-th of each.
-        self._starts: deque[_Sample] = deque()
+        # Two trains of samples, a window apart: decision k takes the k-th of each. Where windows are
+        # whole numbers of decisions long, one train serves for both: it starts so many samples early.
         self._ends: deque[_Sample] = deque()
-        self._plan_sample(self._starts, 1, rule.lag + rule.window_used)
         self._plan_sample(self._ends, 1, rule.lag)
+        decisions = rule.window_used / rule.every
+        if decisions == round(decisions):
+            self._starts = deque([_Sample(0.0, 0.0, 0.0, 0.0)] * round(decisions))
+            self._one_train = True
+        else:
+            self._starts = deque()
+            self._one_train = False
+            self._plan_sample(self._starts, 1, rule.lag + rule.window_used)
         agenda.add(rule.every, Kind.DECISION, self._decide)
 
     def _plan_sample(self, train: deque[_Sample], k: int, before_s: float) -> None:
@@ -72,6 +79,8 @@ class Scaler:
 
     def _decide(self, now_s: float) -> None:
         start, end = self._starts.popleft(), self._ends.popleft()
+        if self._one_train:
+            self._starts.append(end)
         fleet = self._fleet
         seen = Observation(now_s, self._measured(start, end), fleet.n_ready, len(fleet.coming()))
         wanted, held_by = self._rule.wanted(seen)
