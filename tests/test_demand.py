@@ -15,6 +15,10 @@ def _observed(at_s: list[float], latency_s: list[float], **values: object) -> Tr
     return Trace.from_arrays(at_s=at_s, cpu_s=np.zeros(n), latency_s=latency_s, span_s=max(at_s) + 60, **values)
 
 
+def _quiet(trace: Trace) -> tuple[np.ndarray, list[str]]:
+    return quiet_work(trace, trace.latency_s)[:2]
+
+
 def _two_minutes(busy: list[float], *, quiet: int = 40) -> Trace:
     """Eight minutes: minutes 0 and 1 with `quiet` / 2 requests each of latencies 1, 2, ..., the others busier."""
     at = [60 * (k % 2) + k for k in range(quiet)]
@@ -30,7 +34,7 @@ def test_quiet_minutes_keep_their_own_latency_and_busy_ones_take_quantiles() -> 
     """Quiet are 2 of 8 minutes, with latencies 1..40. In a busy minute of 60 the request of rank r takes the quantile at
     (r - 0.5) / 60 of 1..40, which is 1 + 39 (r - 0.5) / 60."""
     trace = _two_minutes(busy=[50.0, 70.0])
-    work, notes = quiet_work(trace)
+    work, notes = _quiet(trace)
     assert notes == []
     quiet = trace.at_s < 120
     assert sorted(work[quiet]) == [float(k) for k in range(1, 41)]
@@ -46,7 +50,7 @@ def test_failed_requests_are_no_samples() -> None:
     with_status = Trace.from_arrays(
         at_s=trace.at_s, cpu_s=trace.cpu_s, latency_s=trace.latency_s, status=status, span_s=trace.span_s
     )
-    work, notes = quiet_work(with_status)
+    work, notes = _quiet(with_status)
     # No answer in a quiet minute: half of the minutes are taken, 0..3, whose answers all took 100.
     assert "half of the minutes" in notes[0]
     assert (work[trace.at_s >= 240] == 100).all()
@@ -54,11 +58,11 @@ def test_failed_requests_are_no_samples() -> None:
 
 def test_a_rare_route_takes_half_of_the_minutes_then_all() -> None:
     """20 quiet requests in the quarter of the minutes are fewer than 30; half of the minutes have 20 + 120."""
-    _, notes = quiet_work(_two_minutes(busy=[], quiet=20))
+    _, notes = _quiet(_two_minutes(busy=[], quiet=20))
     assert notes == [
         "route 'all' has fewer than 30 answers in quiet minutes: its work is taken from half of the minutes"
     ]
-    work, notes = quiet_work(_observed([0.0, 100.0], [1.0, 2.0]))
+    work, notes = _quiet(_observed([0.0, 100.0], [1.0, 2.0]))
     assert "all minutes" in notes[0]
     assert work.tolist() == [1, 2]
 
@@ -85,6 +89,6 @@ def test_quiet_finds_the_work_that_observed_does_not() -> None:
     work = rng.lognormal(-0.125, 0.5, len(at))
     true = Trace.from_arrays(at_s=at, cpu_s=work, span_s=86400)
     latency = replay(true, Service(slots=1), make_plan(make_tier())).run.results.latency_s
-    found, _ = quiet_work(_observed(at.tolist(), latency.tolist()))
+    found, _ = _quiet(_observed(at.tolist(), latency.tolist()))
     assert latency.mean() > 2 * work.mean()
     assert found.mean() == pytest.approx(work.mean(), rel=0.10)

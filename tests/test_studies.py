@@ -182,7 +182,7 @@ def test_tiers_from_a_catalogue(tmp_path: Path) -> None:
         ("[objectives]", "[objective]", r"unknown key 'objective'; did you mean 'objectives'\?"),
         ("[service]", "[service", r"this is not TOML"),
         ('zones = ["east", "west"]', 'zones = ["east", "east"]', r"names that differ"),
-        ('files = "t.csv"', 'files = "t.csv"\nshape = []', r"\[trace\] unknown key 'shape'"),
+        ('files = "t.csv"', 'files = "t.csv"\nshapes = []', r"\[trace\] unknown key 'shapes'; did you mean 'shape'"),
     ],
 )
 def test_mistakes_in_a_study(tmp_path: Path, found: str, instead: str, message: str) -> None:

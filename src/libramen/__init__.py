@@ -22,8 +22,11 @@ if TYPE_CHECKING:
     from libramen.study.plan import Objectives, Plan
     from libramen.study.service import Service, Size, Tier
     from libramen.study.study import Study, load_study
+    from libramen.trace.make import make_trace
     from libramen.trace.read import read_trace
+    from libramen.trace.summary import Summary, summarise
     from libramen.trace.trace import Trace
+    from libramen.trace.write import write_trace
 
 _HOME = {
     "Bill": "bill.bill",
@@ -39,14 +42,18 @@ _HOME = {
     "Size": "study.service",
     "StopStart": "engine.rollout",
     "Study": "study.study",
+    "Summary": "trace.summary",
     "Target": "engine.scaling",
     "Tier": "study.service",
     "Trace": "trace.trace",
     "check": "comparison.check",
     "compare": "comparison.compare",
     "load_study": "study.study",
+    "make_trace": "trace.make",
     "read_trace": "trace.read",
     "replay": "outcome.replay",
+    "summarise": "trace.summary",
+    "write_trace": "trace.write",
 }
 
 __all__ = [
@@ -67,6 +74,7 @@ __all__ = [
     "StopStart",
     "Study",
     "StudyError",
+    "Summary",
     "Target",
     "Tier",
     "Trace",
@@ -76,8 +84,11 @@ __all__ = [
     "check",
     "compare",
     "load_study",
+    "make_trace",
     "read_trace",
     "replay",
+    "summarise",
+    "write_trace",
 ]
 
 

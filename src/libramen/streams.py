@@ -12,7 +12,7 @@ if TYPE_CHECKING:
     import numpy as np
 
 # A purpose keeps its number for ever: to change one changes the luck of every study.
-_PURPOSES: Final = {"stamps": 1, "demo": 2}
+_PURPOSES: Final = {"stamps": 1, "demo": 2, "counts": 3, "shape": 4, "make": 5}
 
 
 def stream(seed: int, purpose: str, number: int = 0) -> np.random.Generator:
@@ -20,7 +20,8 @@ def stream(seed: int, purpose: str, number: int = 0) -> np.random.Generator:
 
     Args:
         seed: the user's seed, a whole number of 0 or more.
-        purpose: `"stamps"` (seconds filled in within whole-second time stamps) or `"demo"`.
+        purpose: `"stamps"` (seconds filled in within whole-second time stamps), `"counts"` (arrivals
+            within intervals), `"shape"`, `"make"` or `"demo"`.
         number: which of the purpose's streams.
     """
     import numpy as np

@@ -48,6 +48,10 @@ def _say(sentence: str) -> int:
 def _usage(message: str, arguments: list[str]) -> str:
     """A usage error as one sentence with the way to more."""
     command = next((word for word in arguments if not word.startswith("-")), "")
-    more = f"libramen {command} --help" if command in {"demo", "replay", "compare", "check"} else "libramen --help"
+    more = (
+        f"libramen {command} --help"
+        if command in {"demo", "replay", "compare", "check", "trace"}
+        else "libramen --help"
+    )
     sentence = " ".join(message.split()).rstrip(".")
     return f"{sentence[:1].lower()}{sentence[1:]}; see {more}"

@@ -8,6 +8,7 @@ from typing import Annotated, Any
 import typer
 
 from libramen._version import __version__
+from libramen.cli.trace import app as trace_app
 
 app = typer.Typer(
     name="libramen",
@@ -18,6 +19,8 @@ app = typer.Typer(
     no_args_is_help=True,
     context_settings={"help_option_names": ["--help", "-h"]},
 )
+
+app.add_typer(trace_app, name="trace")
 
 StudyPath = Annotated[Path, typer.Argument(metavar="STUDY", help="The study file (TOML).")]
 Json = Annotated[bool, typer.Option("--json", help="Print JSON on stdout, and nothing else there.")]

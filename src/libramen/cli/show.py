@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import shlex
 import sys
 from typing import TYPE_CHECKING, Self
@@ -17,16 +18,19 @@ from libramen.outcome.story import miss, sentences, show_objective
 
 if TYPE_CHECKING:
     from collections.abc import Callable
+    from pathlib import Path
     from types import TracebackType
 
     from libramen.comparison.check import Check
     from libramen.comparison.compare import Comparison
     from libramen.outcome.outcome import Outcome
     from libramen.study.study import Study
+    from libramen.trace.summary import Summary
     from libramen.trace.trace import Trace
 
 _PIPED_WIDTH = 200
 _WIDE_ENOUGH = 126
+_MOST_ROUTES = 20
 # A rule under the heading and nothing else: what is left of the width is for the figures.
 _RULE = box.Box("    \n    \n ── \n    \n    \n    \n    \n    \n")
 
@@ -256,3 +260,78 @@ def check(found: Check) -> None:
             _say(console, f"{plan.plan.name}: {problem}")
     if found.works:
         _say(console, "Nothing was found that cannot work.")
+
+
+def written(trace: Trace, path: Path) -> None:
+    """What was written, and what was assumed on the way."""
+    console = _console()
+    _say(console, f"{path}: {len(trace):,} requests over {units.show_duration(trace.span_s)}")
+    for note in trace.source.notes:
+        _say(console, f"  {note}")
+
+
+def summary(found: Summary) -> None:
+    """A picture of the load."""
+    console, trace = _console(), found.trace
+    when = "" if trace.start is None else f" from {trace.start:%a %d %b %Y %H:%M} ({trace.start.tzinfo})"
+    console.print()
+    _say(console, f"{len(trace):,} requests over {units.show_duration(trace.span_s)}{when}", "bold")
+    _say(
+        console, f"format {trace.source.format}, {trace.source.lines:,} lines, {trace.source.skipped:,} of them skipped"
+    )
+    for note in trace.source.notes:
+        _say(console, f"  {note}")
+    rates = _table("rate", "requests / s", "when", right=("requests / s",))
+    rates.add_row("mean", f"{found.mean_rate:.3g}", "")
+    for name, peak in found.peaks.items():
+        rates.add_row(f"busiest {name}", f"{peak.per_second:.3g}", _clock(trace, peak.at_s))
+    _show(console, rates)
+    if found.dispersion is not None:
+        _say(console, f"Index of dispersion of counts per minute: {found.dispersion:.3g} (1: Poisson at one rate).")
+    if found.concurrency is not None:
+        little, mean, most = (found.concurrency[key] for key in ("little", "mean", "max"))
+        _say(
+            console,
+            f"In progress as observed: {mean:.3g} on average ({little:.3g} by Little's law), {most:,.0f} at most.",
+        )
+    for quiet in found.quiet:
+        _say(
+            console,
+            f"Quietest {units.show_duration(quiet.length_s)}: from {_clock(trace, quiet.at_s)}, "
+            f"{quiet.requests:,} requests.",
+        )
+    if found.statuses:
+        _say(console, "Statuses: " + ", ".join(f"{status}: {n:,}" for status, n in found.statuses.items()) + ".")
+    routes = _table("route", "requests", "share", "p50", "p95", "MB", right=("requests", "share", "p50", "p95", "MB"))
+    for load in found.routes[:_MOST_ROUTES]:
+        routes.add_row(
+            escape(load.route),
+            f"{load.requests:,}",
+            units.show_share(load.share),
+            units.show_duration(load.p50),
+            units.show_duration(load.p95),
+            "-" if load.bytes is None else f"{load.bytes / 1e6:,.1f}",
+        )
+    _show(console, routes)
+    if len(found.routes) > _MOST_ROUTES:
+        _say(console, f"and {len(found.routes) - _MOST_ROUTES} routes more (--json has them all)")
+    if found.week is not None:
+        _week(console, found)
+    for unknown in found.unknown:
+        _say(console, f"It cannot tell {unknown}.", "dim")
+
+
+def _clock(trace: Trace, at_s: float) -> str:
+    local = trace.local_time(at_s)
+    return f"{units.show_duration(at_s)} after the start" if local is None else f"{local:%a %d %b %H:%M:%S}"
+
+
+def _week(console: Console, found: Summary) -> None:
+    """The mean rate of each hour of the week, in three figures at most."""
+    assert found.week is not None
+    hours = tuple(f"{hour:02}" for hour in range(24))
+    week = _table("requests / s", *hours, right=hours)
+    for day, rates in zip(("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"), found.week.tolist(), strict=True):
+        if not all(map(math.isnan, rates)):  # else the trace has none of that day
+            week.add_row(day, *("-" if math.isnan(rate) else f"{rate:.3g}"[:4] for rate in rates))
+    _show(console, week)

@@ -74,7 +74,7 @@ class Moment:
             instant = self.instant
             if instant.tzinfo is None:
                 instant = existing(instant, _zone_of(trace.start))
-            found = [_seconds_between(trace.start, instant)]
+            found = [seconds_between(trace.start, instant)]
         else:
             found = list(self._times_of_day(trace, trace.start))
         found = [offset for offset in found if 0 <= offset < trace.span_s]
@@ -87,7 +87,7 @@ class Moment:
         zone = _zone_of(start)
         day = start.date()
         while True:
-            offset_s = _seconds_between(start, existing(datetime.combine(day, self.time_of_day), zone))
+            offset_s = seconds_between(start, existing(datetime.combine(day, self.time_of_day), zone))
             if offset_s >= trace.span_s:
                 return
             yield offset_s
@@ -165,7 +165,7 @@ def existing(wall: datetime, zone: tzinfo) -> datetime:
     return high.replace(microsecond=0).astimezone(zone)
 
 
-def _seconds_between(earlier: datetime, later: datetime) -> float:
+def seconds_between(earlier: datetime, later: datetime) -> float:
     """Real seconds: two times of one zone would be subtracted by the clock on the wall."""
     return (later.astimezone(UTC) - earlier.astimezone(UTC)).total_seconds()
 

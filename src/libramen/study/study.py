@@ -7,13 +7,15 @@ from decimal import Decimal
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any, Literal, TypeVar
 
-from pydantic import BeforeValidator, Field, ValidationError
+from pydantic import BeforeValidator, Field, SerializeAsAny, ValidationError
 
 from libramen.errors import StudyError
-from libramen.fields import Fraction, PositiveNumber, Seconds, Table, describe, nearest
+from libramen.fields import Fraction, PositiveCount, PositiveNumber, Seconds, Table, describe, nearest
 from libramen.study.moments import ZoneName
 from libramen.study.plan import Objectives, Plan
 from libramen.study.service import Service, Tier, name_entries
+from libramen.trace.leaving import LeaveOut
+from libramen.trace.shape import STEPS
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -34,17 +36,66 @@ class TraceTable(Table):
     files: Annotated[tuple[str, ...], BeforeValidator(_as_list)] = Field(
         min_length=1, description="logs or trace tables, relative to the study file"
     )
-    format: Literal["combined", "csv", "parquet"] | None = Field(
-        None, description="format of the files (default: found by content)"
+    format: Literal["common", "combined", "w3c", "spans", "csv", "json_lines", "parquet", "arrow", "counts"] | None = (
+        Field(None, description="format of the files (default: found by content)")
+    )
+    columns: dict[str, str] = Field({}, description="columns of a table: the model's name = the table's name")
+    line_format: str | None = Field(None, description="directives of the common-log family that describe a line")
+    latency_field: int | str | None = Field(None, description="piece of a line that is the request time: number or key")
+    latency_unit: Literal["s", "ms", "us"] | None = Field(None, description="unit of the request time")
+    stamp: Literal["arrival", "answer"] | None = Field(
+        None, description="what a time stamp is of (default: the answer in logs, else the arrival)"
+    )
+    within_second: Literal["draw", "even", "none"] = Field(
+        "draw", description="how whole-second time stamps are spread within their second"
+    )
+    counts: Literal["poisson", "even"] = Field("poisson", description="how counts per interval become requests")
+    routes: tuple[tuple[str, str], ...] = Field((), description="pairs of a pattern of paths and a route")
+    leave_out: tuple[LeaveOut, ...] = Field((), description="requests that are not replayed")
+    sampled: Fraction = Field(1.0, gt=0, description="share of the requests that the log has")
+    servers: tuple[PositiveCount, PositiveCount] = Field(
+        (1, 1), description="the log is from so many of so many servers"
     )
     demand: Literal["given", "quiet", "observed"] | None = Field(
         None,
         description="how cpu_s and wait_s come about (default: given when the trace has cpu_s, else quiet)",
     )
-    cpu_share: Fraction = Field(0.4, description="share of a request's work that is CPU work")
+    cpu_share: Fraction | dict[str, Fraction] = Field(
+        0.4, description='share of a request\'s work that is CPU work, for all or by route ("*": the others)'
+    )
     recorded_speed: PositiveNumber = Field(1.0, description="speed of the core on which the log was recorded")
+    shape: tuple[SerializeAsAny[STEPS], ...] = Field((), description="what is done to the trace, in order")
     settle: Seconds = Field(0.0, description="requests before this are replayed but not measured [s]")
     time_zone: ZoneName | None = Field(None, description="time zone of the trace (default: the study's)")
+
+    def read(
+        self,
+        folder: Path,
+        *,
+        seed: int = 0,
+        time_zone: str = "UTC",
+        progress: Callable[[float], None] | None = None,
+        estimate: bool = True,
+    ) -> Trace:
+        """Read the files as this table says.
+
+        Args:
+            folder: that the files are relative to.
+            seed: of all that is left to luck.
+            time_zone: where the table has none of its own.
+            progress: called with the share of the bytes read so far, from 0 to 1.
+            estimate: whether demand is estimated and the trace shaped; else it is as it was found.
+        """
+        from libramen.trace.read import ReadOptions, read_requests, read_trace
+        from libramen.trace.shape import shaped
+
+        keys = ("files", "shape", "settle", "time_zone")
+        options = {key: getattr(self, key) for key in type(self).model_fields if key not in keys}
+        options |= {"time_zone": self.time_zone or time_zone, "seed": seed}
+        files = [file if file == "-" else folder / file for file in self.files]
+        if not estimate:
+            return read_requests(files, ReadOptions(**options), progress)[0]
+        return shaped(read_trace(files, **options, progress=progress), self.shape, seed=seed, folder=folder)
 
 
 class Heading(Table):
@@ -107,19 +158,7 @@ class Study:
         Raises:
             TraceError: a file cannot be read as a trace.
         """
-        from libramen.trace.read import read_trace
-
-        table = self.trace_table
-        return read_trace(
-            [self.path.parent / file for file in table.files],
-            format=table.format,
-            demand=table.demand,
-            cpu_share=table.cpu_share,
-            recorded_speed=table.recorded_speed,
-            time_zone=self.time_zone,
-            seed=seed,
-            progress=progress,
-        )
+        return self.trace_table.read(self.path.parent, seed=seed, time_zone=self.time_zone, progress=progress)
 
     def plan(self, name: str) -> Plan:
         """The plan of a name.

@@ -14,6 +14,16 @@ def to_numpy(array: pa.Array) -> np.ndarray:
     return np.from_dlpack(array)
 
 
-def cells_to_numbers(cells: pa.Array, kind: pa.DataType) -> np.ndarray:
-    """Text that is known to be numbers."""
-    return to_numpy(pc.cast(cells.cast(pa.string()), kind))
+def numbers_of(cells: pa.Array) -> np.ndarray:
+    """Text as float64; what is no plain number, such as `-`, is NaN."""
+    fits = pc.match_substring_regex(cells, pattern=rb"^\d+(?:\.\d+)?$")
+    where = to_numpy(fits)
+    values = np.full(len(where), np.nan)
+    values[where] = to_numpy(pc.cast(pc.filter(cells, fits).cast(pa.string()), pa.float64()))
+    return values
+
+
+def coded(cells: pa.Array) -> tuple[np.ndarray, list[bytes]]:
+    """Text as indices into its distinct texts."""
+    encoded = cells.dictionary_encode()
+    return to_numpy(encoded.indices), encoded.dictionary.to_pylist()

@@ -2,33 +2,42 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import TYPE_CHECKING, Final
 
 import numpy as np
 
 from libramen.errors import TraceError
+from libramen.fields import nearest
+from libramen.trace.trace import RouteDemand
 
 if TYPE_CHECKING:
     from libramen.trace.trace import Trace
 
 _ENOUGH_SAMPLES: Final = 30
-_QUIET_SHARES: Final = (0.25, 0.5, 1.0)
+_QUIET_SHARES: Final = ((0.25, "a quarter"), (0.5, "half"), (1.0, "all"))
 
 
-def with_demand(trace: Trace, kind: str | None, *, cpu_share: float, recorded_speed: float, has_cpu: bool) -> Trace:
+def with_demand(
+    trace: Trace, kind: str | None, *, cpu_share: float | Mapping[str, float], recorded_speed: float, has_cpu: bool
+) -> Trace:
     """The trace with `cpu_s` and `wait_s` as a study asks for them.
+
+    Waiting that is known already (from spans) is kept; the rest of a request's time is its work.
 
     Args:
         trace: the requests; `latency_s` is needed for all kinds but `"given"`.
         kind: `"given"`, `"quiet"` or `"observed"`; None: given if there is a `cpu_s`, else quiet.
-        cpu_share: share of the work that is CPU work.
+        cpu_share: share of the work that is CPU work, for all or by route; `"*"`: all other routes.
         recorded_speed: speed of the core on which the log was recorded.
         has_cpu: whether `cpu_s` came with the trace.
 
     Raises:
-        TraceError: the trace lacks what the kind needs.
+        TraceError: the trace lacks what the kind needs, or a share is of no route.
     """
     kind = kind or ("given" if has_cpu else "quiet")
+    if kind not in {"given", "quiet", "observed"}:
+        raise TraceError(f"demand: found {kind!r}; allowed: given, quiet or observed")
     if kind == "given":
         if not has_cpu:
             raise TraceError(
@@ -37,62 +46,84 @@ def with_demand(trace: Trace, kind: str | None, *, cpu_share: float, recorded_sp
         return trace
     if trace.latency_s is None:
         raise TraceError(f"demand = {kind!r} needs observed latencies (latency_s), and this trace has none")
+    share = _shares(trace, cpu_share)
+    observed_s = np.maximum(0.0, trace.latency_s - trace.wait_s)
+    routes: tuple[RouteDemand, ...] = ()
     if kind == "observed":
-        work_s, notes = (
-            trace.latency_s,
-            ["demand = observed: time spent queueing in the log counts as work, so it is counted twice"],
-        )
+        work_s = observed_s
+        notes = ["demand = observed: time spent queueing in the log counts as work, so it is counted twice"]
     else:
-        work_s, notes = quiet_work(trace)
+        work_s, notes, routes = quiet_work(trace, observed_s)
     return trace.with_demand(
-        cpu_share * work_s * recorded_speed, (1 - cpu_share) * work_s, demand=kind, notes=tuple(notes)
+        share * work_s * recorded_speed,
+        trace.wait_s + (1 - share) * work_s,
+        demand=kind,
+        notes=tuple(notes),
+        routes=routes,
     )
 
 
-def quiet_work(trace: Trace) -> tuple[np.ndarray, list[str]]:
+def _shares(trace: Trace, cpu_share: float | Mapping[str, float]) -> np.ndarray:
+    """The CPU share of each request, float64 (n,)."""
+    by_route = cpu_share if isinstance(cpu_share, Mapping) else {"*": cpu_share}
+    for route, share in by_route.items():
+        if not 0 <= share <= 1:
+            raise TraceError(f"cpu_share: found {share!r}; allowed: 0 to 1")
+        if route != "*" and route not in trace.routes:
+            raise TraceError(f"cpu_share: there is no route {route!r}; {nearest(route, trace.routes)}")
+    per_route = np.array([by_route.get(route, by_route.get("*", 0.4)) for route in trace.routes])
+    share_of_each: np.ndarray = per_route[trace.route_codes]
+    return share_of_each
+
+
+def quiet_work(trace: Trace, observed_s: np.ndarray) -> tuple[np.ndarray, list[str], tuple[RouteDemand, ...]]:
     """Work without queueing [s], estimated from the minutes with the fewest arrivals.
 
-    A request in a quiet minute keeps its own latency. Any other takes the quantile of its route's
-    quiet latencies at (r - 0.5) / n, r its rank by latency among its route's n requests of the same
-    minute (Hazen's plotting positions): the order within the minute is kept, the queueing is not.
+    A request in a quiet minute keeps its own time. Any other takes the quantile of its route's
+    quiet times at (r - 0.5) / n, r its rank among its route's n requests of the same minute (Hazen's
+    plotting positions): the order within the minute is kept, the queueing is not.
+
+    Args:
+        trace: the requests.
+        observed_s: float64 (n,), how long each took, less its known waits [s].
 
     Returns:
-        float64 (n,) and a sentence for every route that had to take busier minutes.
+        float64 (n,); a sentence for every route that had to take busier minutes; and what each
+        route's estimate rests on.
     """
-    assert trace.latency_s is not None
-    latency_s = trace.latency_s
     minute = (trace.at_s // 60).astype(np.int64)
     answered = np.ones(len(trace), bool)
     if trace.status is not None:
         answered = (trace.status < 500) & (trace.status != 408) & (trace.status != 499)
     rank_of_minute = _quietness(minute)
     n_minutes = int(rank_of_minute.max()) + 1
-    work_s = latency_s.copy()
-    notes = []
+    work_s = observed_s.copy()
+    notes, routes = [], []
     order = np.argsort(trace.route_codes, kind="stable")
     bounds = np.searchsorted(trace.route_codes[order], np.arange(len(trace.routes) + 1))
     for code, route in enumerate(trace.routes):
         rows = order[bounds[code] : bounds[code + 1]]
-        quiet = np.zeros(len(rows), bool)
-        for share in _QUIET_SHARES:
+        if not len(rows):
+            continue
+        for share, minutes in _QUIET_SHARES:  # noqa: B007  (the last ones are used below)
             quiet = rank_of_minute[minute[rows]] < np.ceil(share * n_minutes - 1e-9)
             if np.count_nonzero(quiet & answered[rows]) >= _ENOUGH_SAMPLES:
                 break
-        if share > _QUIET_SHARES[0] and len(rows):
+        if share > _QUIET_SHARES[0][0]:
             which = "half of the minutes" if share < 1 else "all minutes"
             notes.append(
                 f"route {route!r} has fewer than {_ENOUGH_SAMPLES} answers in quiet minutes: "
                 f"its work is taken from {which}"
             )
-        samples = np.sort(latency_s[rows[quiet & answered[rows]]])
+        samples = np.sort(observed_s[rows[quiet & answered[rows]]])
         busy = rows[~quiet]
         if samples.size and busy.size:
             work_s[busy] = np.interp(
-                _rank_in_minute(minute[busy], latency_s[busy]) * (samples.size - 1),
-                np.arange(samples.size),
-                samples,
+                _rank_in_minute(minute[busy], observed_s[busy]) * (samples.size - 1), np.arange(samples.size), samples
             )
-    return work_s, notes
+        means = float(observed_s[rows].mean()), float(work_s[rows].mean())
+        routes.append(RouteDemand(route, len(rows), samples.size, minutes, *means))
+    return work_s, notes, tuple(routes)
 
 
 def _quietness(minute: np.ndarray) -> np.ndarray:

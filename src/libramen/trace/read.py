@@ -1,217 +1,415 @@
-"""`read_trace`: from files to a trace."""
+"""`read_trace`: from files of any readable format to a trace. One registry of formats."""
 
 from __future__ import annotations
 
 import math
-import zlib
-from datetime import UTC, datetime
+from dataclasses import dataclass, field
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Final, Literal
+from typing import TYPE_CHECKING, Any, Final, Literal, get_args
 from zoneinfo import ZoneInfo
 
 import numpy as np
 
 from libramen.errors import TraceError, UnitError
 from libramen.study.moments import parse_zone
-from libramen.trace.combined import EXAMPLE, looks_combined, read_combined
+from libramen.trace import weblogs
 from libramen.trace.demand import with_demand
-from libramen.trace.lines import LogRows, SkippedLines, blocks_of, first_bytes, open_bytes
-from libramen.trace.routes import gather
-from libramen.trace.stamps import spread_within_second
-from libramen.trace.trace import Source, Trace
+from libramen.trace.found import Found, leave_out, to_trace, without_doubles
+from libramen.trace.lines import SkippedLines, blocks_of, in_order
+from libramen.trace.rows import Rows
+from libramen.trace.sources import BROKEN, STANDARD_INPUT, Opened, expand, some_bytes
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Sequence
+    from collections.abc import Callable, Iterable, Mapping, Sequence
 
-Format = Literal["combined", "csv", "parquet"]
-FORMATS: Final = ("combined", "csv", "parquet")
+    from libramen.trace.leaving import LeaveOut
+    from libramen.trace.trace import Trace
+    from libramen.trace.weblogs import WebLog
+
+Format = Literal["common", "combined", "w3c", "spans", "csv", "json_lines", "parquet", "arrow", "counts"]
+FORMATS: Final = get_args(Format)
+Demand = Literal["given", "quiet", "observed"]
+_LOGS: Final = ("common", "combined", "w3c")
+_SAMPLE_SIZE: Final = 1 << 17
+
+
+@dataclass(frozen=True)
+class ReadOptions:
+    """How files are read; each is a keyword of `read_trace` and a key of `[trace]`, described there."""
+
+    format: Format | None = None
+    columns: Mapping[str, str] = field(default_factory=dict)
+    line_format: str | None = None
+    latency_field: int | str | None = None
+    latency_unit: str | None = None
+    stamp: Literal["arrival", "answer"] | None = None
+    within_second: Literal["draw", "even", "none"] = "draw"
+    counts: Literal["poisson", "even"] = "poisson"
+    routes: Sequence[tuple[str, str]] = ()
+    leave_out: Sequence[LeaveOut] = ()
+    sampled: float = 1.0
+    servers: tuple[int, int] = (1, 1)
+    demand: Demand | None = None
+    cpu_share: float | Mapping[str, float] = 0.4
+    recorded_speed: float = 1.0
+    time_zone: str = "UTC"
+    seed: int = 0
 
 
 def read_trace(
-    path: str | Path | Sequence[str | Path],
+    path: str | Path | Iterable[str | Path],
     *,
-    format: Format | None = None,  # noqa: A002  (the word of the study file)
-    demand: Literal["given", "quiet", "observed"] | None = None,
-    cpu_share: float = 0.4,
-    recorded_speed: float = 1.0,
-    time_zone: str = "UTC",
-    seed: int = 0,
     progress: Callable[[float], None] | None = None,
+    **options: Any,
 ) -> Trace:
-    """Read logs or trace tables.
+    """Read logs or trace tables, and estimate their demand.
 
     Args:
-        path: one file or several of one format: combined logs with the request time in seconds
-            behind each line, CSV or Parquet tables; logs and CSV plain or gzip.
-        format: of the files. Default: recognised by content.
-        demand: where `cpu_s` and `wait_s` come from. `"given"`: their columns. `"quiet"`: latencies
-            of quiet minutes. `"observed"`: each request's own latency. Default: given if there is
-            a column `cpu_s`, else quiet.
-        cpu_share: share of the work that is CPU work, 0 to 1.
-        recorded_speed: speed of the core on which the log was recorded.
-        time_zone: zone for local times.
-        seed: for the seconds filled in within whole-second time stamps.
+        path: one file or several of one format; patterns (`"logs/*.gz"`), packed files (gzip, bzip2, xz,
+            zstandard, by content) and `"-"` (standard input) too. Several logs are merged by time.
         progress: called with the share of the bytes read so far, from 0 to 1.
+        **options: any of
+            `format` (`"common"`, `"combined"`, `"w3c"`, `"spans"`, `"csv"`, `"json_lines"`, `"parquet"`,
+            `"arrow"`, `"counts"`; default: recognised by content);
+            `columns` (names of a table's columns: `{"latency_s": "duration"}`);
+            `line_format` (directives of the common-log family, such as `'%h %l %u %t "%r" %>s %b %D'`);
+            `latency_field` (which piece of a line, by number or key, is the request time) and
+            `latency_unit` (`"s"`, `"ms"` or `"us"`);
+            `stamp` (`"arrival"` or `"answer"`; default: answer for logs, arrival else) and `within_second`
+            (`"draw"`, `"even"` or `"none"`);
+            `counts` (`"poisson"` or `"even"`);
+            `routes` (pairs of a pattern of paths and a route);
+            `leave_out` (tables with `route`, `status`, `agent`, `longer`);
+            `sampled` (share of the requests that the log has) and `servers` (`(2, 5)`: it is of two of five);
+            `demand` (`"given"`, `"quiet"` or `"observed"`; default: given if there is `cpu_s`, else quiet),
+            `cpu_share` (0.4; a number, or a table by route with `"*"` for the others) and `recorded_speed` (1);
+            `time_zone` (`"UTC"`) and `seed` (0).
 
     Raises:
-        TraceError: a file cannot be read as a trace. Single lines of a log that cannot be read are
-            not an error: `trace.source` counts them.
+        TraceError: a file cannot be read as a trace, or an option is not allowed. Single lines of a
+            log that cannot be read are not an error: `trace.source` counts them.
 
     Example:
         >>> trace = read_trace("saltmarsh/saltmarsh.log.gz", time_zone="Europe/Lisbon")  # doctest: +SKIP
     """
-    paths = [Path(path)] if isinstance(path, str | Path) else [Path(one) for one in path]
-    if not paths:
-        raise TraceError("there is no file to read; allowed: one or more")
-    if not 0 <= cpu_share <= 1:
-        raise TraceError(f"cpu_share: found {cpu_share!r}; allowed: 0 to 1")
-    if not (recorded_speed > 0 and math.isfinite(recorded_speed)):
-        raise TraceError(f"recorded_speed: found {recorded_speed!r}; allowed: a number above 0")
-    try:
-        zone = ZoneInfo(parse_zone(time_zone))
-    except UnitError as error:
-        raise TraceError(f"time_zone: {error}") from None
-    formats = {one: format or recognise(one) for one in paths}
-    if len(set(formats.values())) > 1:
-        raise TraceError("the files are of several formats: " + ", ".join(f"{p} is {f}" for p, f in formats.items()))
-    kind = formats[paths[0]]
-    if kind not in FORMATS:
-        raise TraceError(f"format: found {kind!r}; allowed: {', '.join(FORMATS)}")
-    if kind == "combined":
-        trace, has_cpu = _read_logs(paths, zone, seed, progress), False
-    else:
-        trace, has_cpu = _read_table(paths, kind, zone, seed)
-    if progress is not None:
-        progress(1.0)
-    return with_demand(trace, demand, cpu_share=cpu_share, recorded_speed=recorded_speed, has_cpu=has_cpu)
+    chosen = _checked(options)
+    trace, has_cpu = read_requests(path, chosen, progress)
+    trace = with_demand(
+        trace, chosen.demand, cpu_share=chosen.cpu_share, recorded_speed=chosen.recorded_speed, has_cpu=has_cpu
+    )
+    return _whole_load(trace, chosen)
 
 
-def recognise(path: Path) -> str:
-    """The format of a file, by its content.
+def _checked(options: dict[str, Any]) -> ReadOptions:
+    known = ReadOptions.__dataclass_fields__
+    for name in options:
+        if name not in known:
+            from libramen.fields import nearest
+
+            raise TraceError(f"read_trace: unknown option {name!r}; {nearest(name, known)}")
+    options = {name: value for name, value in options.items() if value is not None or known[name].default is None}
+    chosen = ReadOptions(**options)
+    if chosen.format is not None and chosen.format not in FORMATS:
+        raise TraceError(f"format: found {chosen.format!r}; allowed: {', '.join(FORMATS)}")
+    if not 0 < chosen.sampled <= 1:
+        raise TraceError(f"sampled: found {chosen.sampled!r}; allowed: above 0, at most 1")
+    if not (len(chosen.servers) == 2 and 1 <= chosen.servers[0] <= chosen.servers[1]):
+        raise TraceError(f"servers: found {list(chosen.servers)}; allowed: two numbers such as [2, 5], for two of five")
+    if not (chosen.recorded_speed > 0 and math.isfinite(chosen.recorded_speed)):
+        raise TraceError(f"recorded_speed: found {chosen.recorded_speed!r}; allowed: a number above 0")
+    return chosen
+
+
+def read_requests(
+    path: str | Path | Iterable[str | Path], options: ReadOptions, progress: Callable[[float], None] | None = None
+) -> tuple[Trace, bool]:
+    """Read requests without estimating demand.
+
+    Returns:
+        the trace, whose `cpu_s` is 0 where it was not given, and whether it was given.
 
     Raises:
-        TraceError: it cannot be opened, is empty, or is of no format that can be read.
+        TraceError: as `read_trace`.
     """
-    content, raw = open_bytes(path)
-    with raw:
-        try:
-            head = first_bytes(content, 1 << 16)
-        except (OSError, EOFError, zlib.error) as error:
-            raise TraceError(f"{path}: the packed file cannot be unpacked: {error}") from None
+    try:
+        zone = ZoneInfo(parse_zone(options.time_zone))
+    except UnitError as error:
+        raise TraceError(f"time_zone: {error}") from None
+    paths = expand([path] if isinstance(path, str | Path) else path)
+    found = _find(paths, options, progress or (lambda _share: None))
+    has_cpu = found.cpu_s is not None
+    found = leave_out(without_doubles(found), options.leave_out, options.routes)
+    try:
+        trace = to_trace(
+            found,
+            zone,
+            seed=options.seed,
+            stamp=options.stamp,
+            within_second=options.within_second,
+            routes=options.routes,
+        )
+    except TraceError as error:
+        raise TraceError(f"{', '.join(found.files)}: {error}") from None
+    if progress is not None:
+        progress(1.0)
+    return trace, has_cpu
+
+
+def _whole_load(trace: Trace, options: ReadOptions) -> Trace:
+    """Multiply back what a log that is sampled, or of some servers only, does not show."""
+    factor = options.servers[1] / options.servers[0] / options.sampled
+    spans = trace.source.sampled_share
+    if spans is not None:
+        factor /= spans
+    if abs(factor - 1) < 1e-9:
+        return trace
+    from libramen.trace.shape import Scale
+
+    note = f"the log shows {1 / factor:.4g} of the load: its requests are multiplied by {factor:.4g}"
+    return Scale(scale=factor).apply(trace, options.seed).noted(note)
+
+
+def _find(paths: list[Path], options: ReadOptions, progress: Callable[[float], None]) -> Found:
+    total = max(1, sum(path.stat().st_size for path in paths if path.is_file()))
+    before = 0
+    rows, skipped = Rows(), SkippedLines()
+    others: list[Found] = []
+    notes: list[str] = []
+    kinds: dict[Path, str] = {}
+    for number, path in enumerate(paths):
+        with Opened(path) as opened:
+
+            def position(at: int, before: int = before) -> None:
+                progress(min(1.0, (before + at) / total))
+
+            head = _head(opened)
+            kind = kinds[path] = options.format or ("combined" if options.line_format else recognise(path, head))
+            if kind in _LOGS:
+                notes += _read_log(kind, opened, head, options, rows, number, skipped, position)
+            elif kind == "spans":
+                others.append(_from_spans(opened, skipped))
+            else:
+                others.append(_from_table(kind, opened, skipped, options))
+        before += path.stat().st_size if path.is_file() else 0
+    if len({kind if kind not in _LOGS else "log" for kind in kinds.values()}) > 1:
+        raise TraceError("the files are of several formats: " + ", ".join(f"{p} is {k}" for p, k in kinds.items()))
+    files = tuple(str(path) for path in paths)
+    if not others:
+        return _from_rows(rows, skipped, kinds[paths[0]], files, list(dict.fromkeys(notes)))
+    if len(others) > 1:
+        raise TraceError(f"found {len(others)} files of format {kinds[paths[0]]}; allowed: one, or several logs")
+    return others[0]
+
+
+def _head(opened: Opened) -> bytes:
+    """The first bytes of a file, which are then read again."""
+    try:
+        head = opened.peek(_SAMPLE_SIZE)
+        if len(head) < 4096 and str(opened.path) != STANDARD_INPUT:
+            with Opened(opened.path) as again:
+                head = b""
+                while len(head) < _SAMPLE_SIZE and (more := some_bytes(again.content, _SAMPLE_SIZE - len(head))):
+                    head += more
+    except BROKEN as error:
+        head = getattr(error, "head", b"")
+        if not head:
+            raise TraceError(f"{opened.path}: the packed file cannot be unpacked: {error}") from None
+    return bytes(head[:_SAMPLE_SIZE])
+
+
+def recognise(path: Path, head: bytes) -> str:
+    """The format of a file, by its first bytes.
+
+    Raises:
+        TraceError: it is empty, or of no format that can be read.
+    """
+    from libramen.trace.spans import looks_like_spans
+
     if not head:
         raise TraceError(f"{path}: the file is empty")
     if head.startswith(b"PAR1"):
         return "parquet"
-    lines = head.splitlines()[:100]
-    if looks_combined(lines):
+    if head.startswith((b"ARROW1", b"\xff\xff\xff\xff")):
+        return "arrow"
+    lines = head.splitlines()[:200]
+    if weblogs.looks_common(lines):
         return "combined"
+    if any(line.startswith(b"#Fields:") for line in lines):
+        return "w3c"
+    if looks_like_spans(head):
+        return "spans"
+    first = next((line for line in lines if line.strip()), b"")
+    if first.lstrip().startswith(b"{"):
+        return "json_lines"
     from libramen.trace import tables
 
-    header = {name.strip().strip('"') for name in lines[0].decode("utf-8", "replace").split(",")} if lines else set()
+    header = {name.strip().strip('"').removeprefix("\ufeff") for name in first.decode("utf-8", "replace").split(",")}
     if header & set(tables.COLUMNS):
-        return "csv"
+        return "counts" if "requests" in header else "csv"
     if b"\0" in head:
-        raise TraceError(f"{path}: found binary data; allowed: a combined log, CSV or Parquet")
+        raise TraceError(f"{path}: found binary data; allowed: a log, or a table as CSV, JSON Lines, Parquet or Arrow")
     raise TraceError(
-        f"{path}: its first lines are neither a combined log with the request time behind it ({EXAMPLE}) "
-        f"nor a CSV table with some of the columns {', '.join(tables.COLUMNS)}"
+        f"{path}: its first lines are neither a web server's log nor a table with some of the columns "
+        f"{', '.join(tables.COLUMNS)}; format and line_format say what it is, columns what its columns are called"
     )
 
 
-def _read_logs(paths: list[Path], zone: ZoneInfo, seed: int, progress: Callable[[float], None] | None) -> Trace:
-    rows, skipped = LogRows(), SkippedLines()
-    total = max(1, sum(path.stat().st_size for path in paths))
-    before = 0
-    for path in paths:
+def _sample(head: bytes, least: int = 2) -> list[bytes]:
+    lines = head.splitlines()
+    return lines[:-1] if len(lines) > least and not head.endswith(b"\n") else lines
 
-        def position(at: int, before: int = before) -> None:
-            if progress is not None:
-                progress(min(1.0, (before + at) / total))
 
-        read_combined(blocks_of(path, skipped, position), rows, skipped)
-        before += path.stat().st_size
-    second = np.concatenate(rows.second) if rows.second else np.zeros(0, np.int64)
-    if not second.size:
-        first = skipped.first[0]
-        raise TraceError(
-            f"{first.file}: none of {skipped.count} lines can be read as a combined log with the request "
-            f"time behind it; line {first.line}: {first.reason}"
-        )
-    took_s = np.concatenate(rows.took_s)
+def _read_log(
+    kind: str,
+    opened: Opened,
+    head: bytes,
+    options: ReadOptions,
+    rows: Rows,
+    number: int,
+    skipped: SkippedLines,
+    position: Callable[[int], None],
+) -> tuple[str, ...]:
+    """Read one log; returns what was assumed."""
+    blocks = blocks_of(opened, skipped, position)
+    if kind == "w3c":
+        from libramen.trace.w3c import read_w3c
+
+        return read_w3c(blocks, head, options.latency_unit, rows, number, skipped)
+    if options.line_format is not None:
+        log: WebLog = weblogs.described(options.line_format, options.latency_unit)
+    else:
+        sample = _sample(head)
+        if not weblogs.looks_common(sample):
+            raise TraceError(f"{opened.path}: its first lines are not of the {kind} log format")
+        log = weblogs.recognise(sample, options.latency_field, options.latency_unit)
+    for block, (part, reasons) in in_order(lambda block: log.parse(block.data), blocks):
+        for at, reason in reasons:
+            skipped.add(block.file, block.first_line + at, reason)
+        rows.add(part, number)
+    return log.notes
+
+
+def _from_rows(rows: Rows, skipped: SkippedLines, kind: str, files: tuple[str, ...], notes: list[str]) -> Found:
+    if not rows.n:
+        first = skipped.first[0] if skipped.first else None
+        why = f"; line {first.line}: {first.reason}" if first else ""
+        raise TraceError(f"{', '.join(files)}: none of {skipped.count} lines can be read{why}")
+    second = rows.take("second").astype(np.int64)
+    fraction_s, took_s, bytes_out = (rows.take(name) for name in ("fraction_s", "took_s", "bytes_out"))
     base = int(second.min())
-    # The line is written when the answer is: the request came its latency earlier.
-    arrival_s = (second - base) + spread_within_second(second, seed) - took_s
-    order = np.argsort(arrival_s, kind="stable")
-    at_s = arrival_s[order] - arrival_s[order[0]]
-    codes, routes = gather(np.concatenate(rows.path_codes), list(rows.paths))
-    source = Source(
-        files=tuple(str(path) for path in paths),
-        format="combined",
-        lines=len(second) + skipped.count,
-        skipped=skipped.count,
-        first_skipped=tuple(skipped.first),
-        notes=("whole-second time stamps of answers, spread within their second; arrival = stamp - request time",),
-    )
-    return Trace(
-        at_s=at_s,
-        cpu_s=np.zeros(len(at_s)),
-        wait_s=np.zeros(len(at_s)),
-        span_s=max(60.0, math.ceil(at_s[-1] / 60 - 1e-9) * 60.0),
-        start=_instant(base, float(arrival_s[order[0]]), zone),
-        route_codes=codes[order],
-        routes=routes,
-        bytes_out=np.concatenate(rows.bytes_out)[order],
-        latency_s=took_s[order],
-        status=np.concatenate(rows.status)[order],
-        source=source,
+    whole = bool(np.isnan(fraction_s).all())
+    n = rows.n
+    return Found(
+        format=kind,
+        files=files,
+        at_s=(second - base).astype(np.float64) if whole else (second - base) + np.nan_to_num(fraction_s),
+        base=base,
+        stamp="answer",
+        whole_seconds=whole,
+        skipped=skipped,
+        lines=n + skipped.count,
+        latency_s=None if np.isnan(took_s).any() else took_s,
+        status=rows.take("status"),
+        bytes_out=None if np.isnan(bytes_out).any() else bytes_out,
+        labels=(rows.paths.array(), list(rows.paths.texts)),
+        agents=(rows.agents.array(), list(rows.agents.texts)),
+        hosts=(rows.hosts.array(), list(rows.hosts.texts)),
+        file=rows.take("file"),
+        notes=notes,
     )
 
 
-def _read_table(paths: list[Path], kind: str, zone: ZoneInfo, seed: int) -> tuple[Trace, bool]:
-    if len(paths) > 1:
-        raise TraceError(f"found {len(paths)} {kind} tables; allowed: one, or several logs")
+def _from_spans(opened: Opened, skipped: SkippedLines) -> Found:
+    from libramen.trace import spans
+
+    found = spans.read_spans(opened, skipped)
+    columns = spans.arrays(found)
+    base = int(columns["start_ns"][0] // 1_000_000_000)
+    routes, codes = np.unique(columns["route"], return_inverse=True)
+    notes = ["root and server spans are the requests; what their child client spans cover is waiting"]
+    share = float(1 / np.mean(1 / columns["probability"]))
+    return Found(
+        format="spans",
+        files=(str(opened.path),),
+        at_s=(columns["start_ns"] - base * 1_000_000_000) / 1e9,
+        base=base,
+        stamp="arrival",
+        whole_seconds=False,
+        skipped=skipped,
+        lines=len(codes) + skipped.count,
+        wait_s=columns["wait_s"],
+        latency_s=columns["latency_s"],
+        status=columns["status"],
+        bytes_out=columns["bytes_out"] if columns["bytes_out"].any() else None,
+        labels=(codes, [str(route) for route in routes]),
+        fold=False,
+        sampled_share=None if share > 1 - 1e-9 else share,
+        notes=notes,
+    )
+
+
+def _from_table(kind: str, opened: Opened, skipped: SkippedLines, options: ReadOptions) -> Found:
     from libramen.trace import tables
 
-    path, skipped = paths[0], SkippedLines()
-    table = tables.read_csv_table(path, skipped) if kind == "csv" else tables.read_parquet_table(path)
-    notes = tables.check_columns(path, table)
+    path = opened.path
+    readers = {
+        "csv": tables.read_csv_table,
+        "counts": tables.read_csv_table,
+        "json_lines": tables.read_json_lines,
+        "parquet": tables.read_parquet_table,
+        "arrow": tables.read_arrow_table,
+    }
+    table = tables.renamed(path, readers[kind](opened, skipped), options.columns)
+    notes = list(tables.check_columns(path, table))
     if not table.num_rows:
         raise TraceError(f"{path}: the table has no rows")
-    columns: dict[str, Any] = {
-        name: tables.numbers(path, table, name) for name in tables.NUMBERS if name in table.column_names
-    }
-    start = None
-    if "time" in table.column_names:
-        at_s, base = tables.times(path, table, seed)
-        if at_s.size and not (np.diff(at_s) < 0).any():
-            start = _instant(base, float(at_s[0]), zone)
-            at_s = at_s - at_s[0]
-        columns["at_s"] = at_s
-    at_s = columns["at_s"]
-    if "route" in table.column_names:
-        columns["route"] = np.array([str(route) for route in table["route"].to_pylist()])
-    has_cpu = "cpu_s" in columns
-    try:
-        trace = Trace.from_arrays(
-            **{"cpu_s": np.zeros(len(at_s)), **columns},
-            span_s=max(60.0, math.ceil(at_s[-1] / 60 - 1e-9) * 60.0) if "time" in table.column_names else None,
-            start=start,
-            source=Source(
-                files=(str(path),),
-                format=kind,
-                lines=table.num_rows + skipped.count,
-                skipped=skipped.count,
-                first_skipped=tuple(skipped.first),
-                notes=notes,
-            ),
-        )
-    except TraceError as error:
-        raise TraceError(f"{path}: {error}") from None
-    return trace, has_cpu
+    has = set(table.column_names)
+    values: dict[str, Any] = {name: tables.numbers(path, table, name) for name in tables.NUMBERS if name in has}
+    at_s, base, whole = values.pop("at_s", None), None, False
+    if at_s is None:
+        at_s, base, whole = tables.times(path, table)
+    labels = None
+    if "route" in has:
+        names, codes = np.unique([str(route) for route in table["route"].to_pylist()], return_inverse=True)
+        labels = (codes, [str(name) for name in names])
+    found = Found(
+        format=kind,
+        files=(str(path),),
+        at_s=at_s,
+        base=base,
+        stamp="arrival",
+        whole_seconds=whole,
+        skipped=skipped,
+        lines=table.num_rows + skipped.count,
+        labels=labels,
+        fold=False,
+        notes=notes,
+        **values,
+    )
+    return _from_counts(path, table, found, options) if "requests" in has else found
 
 
-def _instant(base: int, offset_s: float, zone: ZoneInfo) -> datetime:
-    """A real time from whole seconds since 1970 and an offset."""
-    microseconds = math.floor(offset_s * 1e6)
-    whole = datetime.fromtimestamp(base + microseconds // 1_000_000, UTC)
-    return whole.replace(microsecond=microseconds % 1_000_000).astimezone(zone)
+def _from_counts(path: Path, table: Any, found: Found, options: ReadOptions) -> Found:
+    """Single requests from a table with a number of requests per interval."""
+    from libramen.trace import counts, tables
+
+    has = set(table.column_names)
+    requests = tables.numbers(path, table, "requests")
+    evenly = options.counts == "even"
+    at_s, row, length_s = counts.spread(path, found.at_s, requests, evenly=evenly, seed=options.seed)
+    if not len(row):
+        raise TraceError(f"{path}: all counts are 0")
+    order = np.argsort(at_s, kind="stable")
+    percentiles = {name: tables.numbers(path, table, name) for name in tables.PERCENTILES if name in has}
+    span_s = float(found.at_s.max() - found.at_s.min()) + length_s
+    found = found.keep(row[order])
+    found.at_s, found.whole_seconds = at_s[order], False
+    if percentiles:
+        found.latency_s = counts.latencies(percentiles, row, options.seed)[order]
+    if found.base is None:
+        found.at_s = found.at_s - float(np.min(found.at_s)) if found.at_s.min() < 0 else found.at_s
+        found.span_s = max(span_s, float(found.at_s[-1]))
+    how = "evenly spaced" if evenly else "a Poisson process"
+    found.format = "counts"
+    found.notes.append(f"counts per interval of {length_s:g} s: requests within one are {how}")
+    return found

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import fnmatch
+import re
 from collections import Counter
 from typing import TYPE_CHECKING, Final
 
@@ -14,36 +16,69 @@ MOST_ROUTES: Final = 200
 REST: Final = "everything else"
 
 
+_DATE: Final = re.compile(r"\d{4}-\d{2}(-\d{2})?|\d{8}T?\d*")
+_UUID: Final = re.compile(r"[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}")
+_HASH: Final = re.compile(r"(?=.*\d)(?=.*[a-fA-F])[0-9a-fA-F]{8,}")
+_TOKEN: Final = re.compile(r"(?=.*\d)[\w-]{20,}|[\w+=-]{40,}")
+
+
 def fold_path(path: str) -> str:
-    """A path without its query, and with `{id}` for every part that is a number.
+    """A path without its query, and with a word in braces for every part that names one thing of many.
+
+    Numbers become `{id}`, dates `{date}`, UUIDs `{uuid}`, hexadecimal hashes `{hash}` and other long
+    tokens `{token}`.
 
     Example:
-        >>> fold_path("/bookings/1204/seats?deck=2")
-        '/bookings/{id}/seats'
+        >>> fold_path("/bookings/1204/days/2031-06-05?deck=2")
+        '/bookings/{id}/days/{date}'
     """
-    parts = path.partition("?")[0].split("/")
-    return "/".join("{id}" if part.isdigit() else part for part in parts) or "/"
+    return "/".join(_fold_part(part) for part in path.partition("?")[0].partition("#")[0].split("/")) or "/"
 
 
-def gather(codes: np.ndarray, paths: Sequence[str]) -> tuple[np.ndarray, tuple[str, ...]]:
+def _fold_part(part: str) -> str:
+    if _DATE.fullmatch(part) and not (part.isdigit() and len(part) != 8):
+        return "{date}"
+    if part.isdigit():
+        return "{id}"
+    for pattern, word in ((_UUID, "{uuid}"), (_HASH, "{hash}"), (_TOKEN, "{token}")):
+        if pattern.fullmatch(part):
+            return word
+    return part
+
+
+def route_of(path: str, routes: Sequence[tuple[str, str]] = ()) -> str:
+    """The route of a path: that of the first pattern of `routes` that fits, else the folded path."""
+    bare = path.partition("?")[0]
+    for pattern, route in routes:
+        if fnmatch.fnmatchcase(bare, pattern):
+            return route
+    return fold_path(path)
+
+
+def gather(
+    codes: np.ndarray, paths: Sequence[str], routes: Sequence[tuple[str, str]] = (), *, fold: bool = True
+) -> tuple[np.ndarray, tuple[str, ...]]:
     """Fold distinct paths, and keep the routes with the most requests; the rest become one.
 
     Args:
         codes: int (n,), index into `paths` of each request.
         paths: distinct paths.
+        routes: patterns of paths and the routes that they stand for.
+        fold: whether the paths are folded; else they are routes already.
 
     Returns:
         int32 (n,) indices into the routes, and the routes in alphabetical order.
     """
-    folded = [fold_path(path) for path in paths]
+    folded = [route_of(path, routes) if fold or routes else path for path in paths]
     requests = np.bincount(codes, minlength=len(paths))
     total: Counter[str] = Counter()
     for route, count in zip(folded, requests.tolist(), strict=True):
-        total[route] += count
+        if count:
+            total[route] += count
     kept = sorted(total, key=lambda route: (-total[route], route))
     if len(kept) > MOST_ROUTES:
         kept = [*kept[: MOST_ROUTES - 1], REST]
-    routes = sorted(kept)
-    index = {route: code for code, route in enumerate(routes)}
+    names = sorted(kept)
+    index = {route: code for code, route in enumerate(names)}
     lookup = np.array([index.get(route, index.get(REST, 0)) for route in folded], np.int32)
-    return lookup[codes], tuple(routes)
+    return lookup[codes], tuple(names)

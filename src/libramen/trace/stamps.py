@@ -64,19 +64,25 @@ def offset_seconds(text: bytes) -> int | None:
     return (int(match[2]) * 3600 + int(match[3]) * 60) * (-1 if match[1] == b"-" else 1)
 
 
-def spread_within_second(second: np.ndarray, seed: int) -> np.ndarray:
+def spread_within_second(second: np.ndarray, seed: int, *, evenly: bool = False) -> np.ndarray:
     """A fraction of a second for every line, in log order within each second.
 
     Args:
         second: int64 (n,), whole seconds in the order of the log.
         seed: of the uniform draws, one per line.
+        evenly: instead of draws, (k - 0.5) / n for the k-th of the n lines of a second.
 
     Returns:
         float64 (n,) in [0, 1).
     """
-    drawn = stream(seed, "stamps").random(len(second))
     in_log_order = np.argsort(second, kind="stable")
-    by_draw = np.lexsort((drawn, second))
     fraction = np.empty(len(second))
-    fraction[in_log_order] = drawn[by_draw]
+    if evenly:
+        ordered = second[in_log_order]
+        first = np.searchsorted(ordered, ordered, side="left")
+        count = np.searchsorted(ordered, ordered, side="right") - first
+        fraction[in_log_order] = (np.arange(len(second)) - first + 0.5) / count
+    else:
+        drawn = stream(seed, "stamps").random(len(second))
+        fraction[in_log_order] = drawn[np.lexsort((drawn, second))]
     return fraction

@@ -1,70 +1,157 @@
-"""Trace tables: CSV and Parquet files with the model's columns."""
+"""Trace tables: CSV, JSON Lines, Parquet and Arrow files with the model's columns."""
 
 from __future__ import annotations
 
 import io
+import json
 from csv import reader as csv_rows
 from typing import TYPE_CHECKING, Final
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+import pyarrow.ipc
 from pyarrow import csv, parquet
 
 from libramen.errors import TraceError
 from libramen.fields import nearest
-from libramen.trace.lines import open_bytes
-from libramen.trace.stamps import spread_within_second
+from libramen.trace.sources import BROKEN
 
 if TYPE_CHECKING:
+    from collections.abc import Callable, Mapping
     from pathlib import Path
 
     from libramen.trace.lines import SkippedLines
+    from libramen.trace.sources import Opened
 
 NUMBERS: Final = ("at_s", "cpu_s", "wait_s", "bytes_out", "latency_s", "status")
-COLUMNS: Final = ("time", *NUMBERS, "route")
+PERCENTILES: Final = ("mean_s", "p50_s", "p90_s", "p95_s", "p99_s")
+COLUMNS: Final = ("time", *NUMBERS, "route", "requests", *PERCENTILES)
 _ISO: Final = r"^\d{4}-\d{2}-\d{2}[T ]\d{2}:\d{2}:\d{2}(\.\d+)?(Z|[+-]\d{2}:?\d{2})?$"
 
 
-def read_csv_table(path: Path, skipped: SkippedLines) -> pa.Table:
+def read_csv_table(opened: Opened, skipped: SkippedLines) -> pa.Table:
     """The rows of a CSV file as columns of text; rows of another length are skipped and counted.
 
     Raises:
         TraceError: it is not CSV at all.
     """
+    path = opened.path
 
     def skip(row: csv.InvalidRow) -> str:
         reason = f"{row.actual_columns} values where the header has {row.expected_columns}"
         skipped.add(str(path), 0 if row.number is None else row.number, reason)
         return "skip"
 
-    content, raw = open_bytes(path)
-    with raw:
-        data = content.read()
+    data = _whole(opened)
     try:
-        names = next(iter(csv_rows(io.StringIO(data.decode("utf-8", "replace")))))
+        data.decode("utf-8")
+    except UnicodeDecodeError:  # Arrow would stop at the first such byte
+        data = data.decode("utf-8", "replace").encode()
+    header = next(iter(csv_rows(io.StringIO(data[: 1 << 16].decode("utf-8", "replace")))), [])
+    names = [name.strip().removeprefix("\ufeff") for name in header]
+    if len(set(names)) < len(names):
+        raise TraceError(f"{path}: two columns have one name; found: {', '.join(names)}")
+    try:
         return csv.read_csv(
             pa.py_buffer(data),
-            read_options=csv.ReadOptions(use_threads=False, block_size=max(1, len(data)) + 1),
+            read_options=csv.ReadOptions(
+                use_threads=False, block_size=max(1, len(data)) + 1, column_names=names, skip_rows=1
+            ),
             parse_options=csv.ParseOptions(invalid_row_handler=skip, newlines_in_values=True),
             convert_options=csv.ConvertOptions(
                 column_types=dict.fromkeys(names, pa.string()), strings_can_be_null=True, null_values=[""]
             ),
         )
-    except pa.ArrowInvalid as error:
+    except (pa.ArrowInvalid, UnicodeDecodeError) as error:
         raise TraceError(f"{path}: this is not a CSV table: {str(error).splitlines()[0]}") from None
 
 
-def read_parquet_table(path: Path) -> pa.Table:
+def read_json_lines(opened: Opened, skipped: SkippedLines) -> pa.Table:
+    """The rows of a JSON Lines file, an object each; lines that are none are skipped and counted.
+
+    Raises:
+        TraceError: no line is an object.
+    """
+    rows = []
+    for number, line in enumerate(_whole(opened).splitlines(), start=1):
+        if not line.strip():
+            continue
+        try:
+            row = json.loads(line)
+        except ValueError as error:
+            skipped.add(str(opened.path), number, f"not JSON: {str(error)[:60]}")
+            continue
+        if isinstance(row, dict):
+            rows.append(row)
+        else:
+            skipped.add(str(opened.path), number, f"not a JSON object but {type(row).__name__}")
+    if not rows:
+        raise TraceError(f"{opened.path}: no line is a JSON object")
+    names = list(dict.fromkeys(name for row in rows for name in row))
+    cells = {name: [_cell(row.get(name)) for row in rows] for name in names}
+    return pa.table({name: pa.array(values, pa.string()) for name, values in cells.items()})
+
+
+def _cell(value: object) -> str | None:
+    return None if value is None else value if isinstance(value, str) else json.dumps(value)
+
+
+def read_parquet_table(opened: Opened, skipped: SkippedLines) -> pa.Table:  # noqa: ARG001  (one signature for all)
     """The rows of a Parquet file.
 
     Raises:
         TraceError: it is not Parquet.
     """
+    return _arrow(opened, lambda data: parquet.read_table(pa.BufferReader(data)), "Parquet")
+
+
+def read_arrow_table(opened: Opened, skipped: SkippedLines) -> pa.Table:  # noqa: ARG001
+    """The rows of an Arrow file or stream.
+
+    Raises:
+        TraceError: it is neither.
+    """
+
+    def read(data: bytes) -> pa.Table:
+        if data.startswith(b"ARROW1"):
+            return pa.ipc.open_file(pa.BufferReader(data)).read_all()
+        return pa.ipc.open_stream(pa.BufferReader(data)).read_all()
+
+    return _arrow(opened, read, "Arrow")
+
+
+def _arrow(opened: Opened, read: Callable[[bytes], pa.Table], kind: str) -> pa.Table:
     try:
-        return parquet.read_table(path)
-    except (pa.ArrowInvalid, OSError) as error:
-        raise TraceError(f"{path}: this is not a Parquet file: {str(error).splitlines()[0]}") from None
+        return read(_whole(opened))
+    except (pa.ArrowException, OSError) as error:
+        raise TraceError(f"{opened.path}: this is not a {kind} file: {str(error).splitlines()[0]}") from None
+
+
+def _whole(opened: Opened) -> bytes:
+    try:
+        data: bytes = opened.content.read()
+    except BROKEN as error:
+        raise TraceError(f"{opened.path}: cannot be read to its end: {error}") from None
+    return data
+
+
+def renamed(path: Path, table: pa.Table, columns: Mapping[str, str]) -> pa.Table:
+    """The table with the columns that a user maps under the names of the model.
+
+    Raises:
+        TraceError: the model has no such column, or the table has not.
+    """
+    names = list(table.column_names)
+    for ours, theirs in columns.items():
+        if ours not in COLUMNS:
+            raise TraceError(f"columns: found {ours!r}; {nearest(ours, COLUMNS)}")
+        if theirs not in names:
+            raise TraceError(f"{path}: there is no column {theirs!r}; {nearest(theirs, names)}")
+        if ours in names and ours != theirs:
+            names[names.index(ours)] = f"{ours} (replaced)"
+        names[names.index(theirs)] = ours
+    return table.rename_columns(names)
 
 
 def check_columns(path: Path, table: pa.Table) -> tuple[str, ...]:
@@ -115,10 +202,10 @@ def _is_number(text: str) -> bool:
     return True
 
 
-def times(path: Path, table: pa.Table, seed: int) -> tuple[np.ndarray, int]:
-    """Column `time`: seconds from a base, and the base in whole seconds since 1970.
+def times(path: Path, table: pa.Table) -> tuple[np.ndarray, int, bool]:
+    """Column `time`: seconds from a base, the base in whole seconds since 1970, and whether all are whole.
 
-    If all stamps are whole seconds, each is spread within its second. A stamp without an offset is UTC.
+    A stamp without an offset is UTC.
 
     Raises:
         TraceError: a cell is not an ISO 8601 time; it names the row.
@@ -145,7 +232,4 @@ def times(path: Path, table: pa.Table, seed: int) -> tuple[np.ndarray, int]:
             raise TraceError(f"{path}: column time: {str(error).splitlines()[0]}") from None
     micro = pc.cast(microseconds, pa.int64()).to_numpy()
     base = int(micro.min() // 1_000_000) if len(micro) else 0
-    relative = (micro - base * 1_000_000) / 1e6
-    if len(micro) and not (micro % 1_000_000).any():
-        relative = relative + spread_within_second(micro // 1_000_000, seed)
-    return relative, base
+    return (micro - base * 1_000_000) / 1e6, base, not (micro % 1_000_000).any()

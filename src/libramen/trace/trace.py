@@ -28,6 +28,20 @@ class SkippedLine:
 
 
 @dataclass(frozen=True)
+class RouteDemand:
+    """What the estimated demand of one route rests on."""
+
+    route: str
+    requests: int
+    samples: int
+    """Answers in quiet minutes."""
+    minutes: str
+    """Which minutes counted as quiet: "a quarter", "half" or "all"."""
+    observed_mean_s: float
+    quiet_mean_s: float
+
+
+@dataclass(frozen=True)
 class Source:
     """Where a trace came from, and what was done to it on the way."""
 
@@ -39,6 +53,10 @@ class Source:
     demand: str = "given"
     notes: tuple[str, ...] = ()
     """What was assumed, a sentence each."""
+    sampled_share: float | None = None
+    """Of the requests, what the source itself says that it kept; None: all."""
+    routes: tuple[RouteDemand, ...] = ()
+    """What the demand of each route rests on; empty where it was given."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -150,14 +168,45 @@ class Trace:
         when = "" if self.start is None else f" from {self.start:%Y-%m-%d %H:%M}"
         return f"Trace({len(self):,} requests over {units.show_duration(self.span_s)}{when})"
 
-    def with_demand(self, cpu_s: np.ndarray, wait_s: np.ndarray, *, demand: str, notes: tuple[str, ...]) -> Self:
+    def with_demand(
+        self,
+        cpu_s: np.ndarray,
+        wait_s: np.ndarray,
+        *,
+        demand: str,
+        notes: tuple[str, ...],
+        routes: tuple[RouteDemand, ...] = (),
+    ) -> Self:
         """The same requests with other work."""
-        source = replace(self.source, demand=demand, notes=(*self.source.notes, *notes))
+        source = replace(self.source, demand=demand, notes=(*self.source.notes, *notes), routes=routes)
         return replace(
             self,
             cpu_s=_numbers("cpu_s", cpu_s, len(self)),
             wait_s=_numbers("wait_s", wait_s, len(self)),
             source=source,
+        )
+
+    def noted(self, *notes: str) -> Self:
+        """The same trace with some sentences more about where it comes from."""
+        return replace(self, source=replace(self.source, notes=(*self.source.notes, *notes)))
+
+    def take(self, rows: np.ndarray, at_s: np.ndarray | None = None, **changes: Any) -> Self:
+        """Some of the requests, by index, perhaps at other times; sorted by time where these are not."""
+        at_s = self.at_s[rows] if at_s is None else at_s
+        order = np.argsort(at_s, kind="stable")
+        rows = rows[order]
+        optional: dict[str, Any] = {
+            name: None if (array := getattr(self, name)) is None else array[rows]
+            for name in ("bytes_out", "latency_s", "status")
+        }
+        return replace(
+            self,
+            at_s=np.ascontiguousarray(at_s[order]),
+            cpu_s=self.cpu_s[rows],
+            wait_s=self.wait_s[rows],
+            route_codes=self.route_codes[rows],
+            **optional,
+            **changes,
         )
 
     def to_frame(self) -> pd.DataFrame:

@@ -1,0 +1,175 @@
+"""`libramen trace ...`: look at traces, convert, shape and make them."""
+
+from __future__ import annotations
+
+import json as json_format
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+if TYPE_CHECKING:
+    from libramen.trace.trace import Trace
+
+app = typer.Typer(help="Look at traces, convert, shape and make them.", rich_markup_mode=None, no_args_is_help=True)
+
+Files = Annotated[list[str], typer.Argument(metavar="FILES", help="Logs or a trace table; patterns and '-' too.")]
+Json = Annotated[bool, typer.Option("--json", help="Print JSON on stdout, and nothing else there.")]
+Seed = Annotated[int, typer.Option("--seed", min=0, help="Seed of all that is left to luck.")]
+Out = Annotated[Path, typer.Option("--out", metavar="FILE", help="Where to: .csv, .jsonl, .parquet or .arrow.")]
+Settings = Annotated[
+    list[str],
+    typer.Option(
+        "--set", metavar="KEY=VALUE", help="A key of [trace] as TOML, such as latency_unit='\"ms\"'; may be repeated."
+    ),
+]
+Zone = Annotated[str, typer.Option("--time-zone", metavar="ZONE", help="Zone of local times, such as Europe/Lisbon.")]
+
+
+@app.command(epilog="Example:  libramen trace inspect saltmarsh/saltmarsh.log.gz --time-zone Europe/Lisbon")
+def inspect(
+    files: Files,
+    json: Json = False,
+    seed: Seed = 0,
+    time_zone: Zone = "UTC",
+    settings: Settings = [],  # noqa: B006  (typer reads it, nobody changes it)
+    plot: Annotated[Path | None, typer.Option("--plot", metavar="FILE", help="Draw a picture: .png or .svg.")] = None,
+) -> int:
+    """Look at the load of logs or a trace, and see what was assumed."""
+    from libramen.cli import show
+    from libramen.files import check_output
+    from libramen.trace.summary import summarise
+
+    if plot is not None:
+        check_output(plot, (".png", ".svg"))
+    with show.progress() as bar:
+        trace = _read(files, settings, seed, time_zone, bar.share("reading"), estimate=False)
+        summary = summarise(trace)
+    if plot is not None:
+        from libramen.draw.style import save
+
+        save(summary.plot(), plot)
+    show.skipped_lines(trace)
+    if json:
+        typer.echo(json_format.dumps(summary.to_dict(), indent=2, allow_nan=False))
+    else:
+        show.summary(summary)
+    return 0
+
+
+@app.command(epilog="Example:  libramen trace convert saltmarsh/saltmarsh.log.gz --out saltmarsh/trace.parquet")
+def convert(
+    files: Files,
+    out: Out,
+    seed: Seed = 0,
+    time_zone: Zone = "UTC",
+    settings: Settings = [],  # noqa: B006
+    counts: Annotated[
+        str | None, typer.Option("--counts", metavar="LENGTH", help="Write requests per interval, such as 1m.")
+    ] = None,
+    json: Json = False,
+) -> int:
+    """Write any readable log or trace as a trace table, or as counts per interval."""
+    from libramen import units
+    from libramen.cli import show
+
+    _check_out(out)
+    every_s = None if counts is None else units.parse_duration(counts)
+    with show.progress() as bar:
+        trace = _read(files, settings, seed, time_zone, bar.share("reading"), estimate=True)
+    return _write(trace, out, json, every_s)
+
+
+@app.command(
+    epilog="Example:  libramen trace shape saltmarsh/saltmarsh.log.gz --step '{ repeat = \"7d\" }' --out week.parquet"
+)
+def shape(
+    files: Files,
+    out: Out,
+    steps: Annotated[list[str], typer.Option("--step", metavar="STEP", help="A step as in shape = [...]; in order.")],
+    seed: Seed = 0,
+    time_zone: Zone = "UTC",
+    settings: Settings = [],  # noqa: B006
+    json: Json = False,
+) -> int:
+    """Stretch, thin, grow, cut or mix a trace, and write it."""
+    from libramen.cli import show
+
+    _check_out(out)
+    table = _toml("shape = [" + ", ".join(steps) + "]", "--step")
+    with show.progress() as bar:
+        trace = _read(files, settings, seed, time_zone, bar.share("reading"), estimate=True, **table)
+    return _write(trace, out, json)
+
+
+@app.command(epilog="Example:  libramen trace make --set rate=20 --set 'profile=\"daily\"' --out day.parquet")
+def make(
+    out: Out,
+    settings: Settings = [],  # noqa: B006
+    seed: Seed = 0,
+    json: Json = False,
+) -> int:
+    """Make a synthetic trace; the keys of --set are the arguments of make_trace."""
+    import inspect as signatures
+
+    from libramen.errors import TraceError
+    from libramen.fields import nearest
+    from libramen.trace.make import make_trace
+
+    _check_out(out)
+    chosen = _settings(settings)
+    known = [name for name in signatures.signature(make_trace).parameters if name != "seed"]
+    for key in chosen:
+        if key not in known:
+            raise TraceError(f"--set: unknown key {key!r}; {nearest(key, known)}")
+    return _write(make_trace(**chosen, seed=seed), out, json)
+
+
+def _check_out(out: Path) -> None:
+    from libramen.files import check_output
+    from libramen.trace.write import SUFFIXES
+
+    check_output(out, SUFFIXES)
+
+
+def _read(
+    files: list[str], settings: list[str], seed: int, time_zone: str, progress: Any, *, estimate: bool, **more: Any
+) -> Trace:
+    """Read files as `[trace]` with some keys would."""
+    from libramen.study.study import TraceTable
+
+    table = TraceTable(files=files, time_zone=time_zone, **_settings(settings), **more)
+    return table.read(Path(), seed=seed, progress=progress, estimate=estimate)
+
+
+def _settings(settings: list[str]) -> dict[str, Any]:
+    chosen: dict[str, Any] = {}
+    for setting in settings:
+        chosen |= _toml(setting, "--set")
+    return chosen
+
+
+def _toml(text: str, option: str) -> dict[str, Any]:
+    import tomllib
+
+    from libramen.errors import TraceError
+
+    try:
+        return tomllib.loads(text)
+    except tomllib.TOMLDecodeError:
+        example = "--set 'latency_unit=\"ms\"'" if option == "--set" else "--step '{ scale = 2 }'"
+        raise TraceError(f"{option}: found {text!r}; allowed: TOML such as {example}") from None
+
+
+def _write(trace: Trace, out: Path, json: bool, counts_every: float | None = None) -> int:
+    from libramen.cli import show
+    from libramen.trace.write import write_trace
+
+    write_trace(trace, out, counts_every=counts_every)
+    show.skipped_lines(trace)
+    if json:
+        document = {"out": str(out), "requests": len(trace), "span_s": trace.span_s, "notes": list(trace.source.notes)}
+        typer.echo(json_format.dumps(document, indent=2))
+    else:
+        show.written(trace, out)
+    return 0

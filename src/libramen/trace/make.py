@@ -1,0 +1,245 @@
+"""Synthetic traces: arrivals by a profile and a process, work by a distribution."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any, Final, Literal
+
+import numpy as np
+
+from libramen import units
+from libramen.errors import TraceError, UnitError
+from libramen.streams import stream
+from libramen.trace.trace import Source, Trace
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping, Sequence
+    from datetime import datetime
+
+PROFILES: Final = ("constant", "daily", "weekly")
+ARRIVALS: Final = ("poisson", "bursty", "closed")
+WORK: Final = ("constant", "exponential", "log-normal", "pareto", "table")
+# Relative rates of the hours of a day: quiet nights, a morning peak, a busy evening. Mean 1.
+_DAY: Final = np.array(
+    [
+        0.3, 0.2, 0.15, 0.12, 0.15, 0.3, 0.7, 1.3, 1.7, 1.5, 1.3, 1.3,
+        1.4, 1.3, 1.2, 1.2, 1.3, 1.5, 1.6, 1.6, 1.5, 1.2, 0.8, 0.5,
+    ]
+)  # fmt: skip
+_WEEKDAYS: Final = np.array([1.1, 1.1, 1.1, 1.1, 1.15, 0.8, 0.65])
+_STEP_S: Final = 60.0
+_BURST_SHARE: Final = 0.2
+
+
+def make_trace(
+    *,
+    span: str | float = "1d",
+    rate: float = 10.0,
+    profile: Literal["constant", "daily", "weekly"] | Sequence[float] = "constant",
+    arrivals: Literal["poisson", "bursty", "closed"] = "poisson",
+    burst: float = 5.0,
+    burst_length: str | float = "30s",
+    crowd_at: str | float | None = None,
+    crowd: float = 10.0,
+    crowd_fades: str | float = "15m",
+    clients: int = 100,
+    think: str | float = "10s",
+    work: str = "exponential",
+    mean: str | float = "100ms",
+    spread: float = 1.0,
+    table: Sequence[float] = (),
+    cpu_share: float = 0.4,
+    routes: Mapping[str, Mapping[str, Any]] | None = None,
+    bytes_out: float | None = None,
+    start: datetime | str | None = None,
+    time_zone: str | None = None,
+    seed: int = 0,
+) -> Trace:
+    """Make a trace.
+
+    Args:
+        span: the time that it covers.
+        rate: mean arrivals per second over the profile (not for `"closed"`).
+        profile: `"constant"`, `"daily"`, `"weekly"`, or relative rates of the 24 hours of a day or
+            the 168 of a week, from midnight of the first day on.
+        arrivals: `"poisson"`; `"bursty"`: a Markov-modulated Poisson process of two states, a fifth of the
+            time at `burst` times the rate of the rest, for `burst_length` on average (Fischer and
+            Meier-Hellstern, Performance Evaluation 18, 1993); `"closed"`: `clients` that each send a
+            request, wait for as long as its work is, think for an exponential time of mean `think`, and
+            so on.
+        burst: rate of the high state, as a multiple of the low one.
+        burst_length: mean length of the high state.
+        clients: how many there are in a closed population.
+        think: mean time between an answer and the client's next request.
+        crowd_at: when a flash crowd comes: the rate jumps to `crowd` times and fades with the time
+            constant `crowd_fades`.
+        crowd: height of the flash crowd, as a multiple of the rate.
+        crowd_fades: its time constant.
+        work: `"constant"`, `"exponential"`, `"log-normal"` (`spread`: standard deviation of the
+            logarithm), `"pareto"` (`spread`: the exponent, above 1) or `"table"` (draws from `table` [s]).
+        mean: mean of the work.
+        spread: as `work` says.
+        table: as `work` says.
+        cpu_share: share of the work that is CPU work, the rest is waiting.
+        routes: by name tables with `share` (of the requests) and any of work, mean, spread, table,
+            cpu_share and bytes_out of its own. Default: one route `"all"`.
+        bytes_out: size of each answer.
+        start: the instant 0, as in `Trace.from_arrays`.
+        time_zone: zone for local times.
+        seed: of all draws.
+
+    Raises:
+        TraceError: an argument is not allowed.
+
+    Example:
+        >>> len(make_trace(span="1h", rate=1.0, seed=1))
+        3567
+    """
+    try:
+        span_s, mean_s = units.parse_duration(span), units.parse_duration(mean)
+        burst_s, think_s = units.parse_duration(burst_length), units.parse_duration(think)
+        crowd_s = None if crowd_at is None else units.parse_duration(crowd_at)
+        fades_s = units.parse_duration(crowd_fades)
+    except UnitError as error:
+        raise TraceError(f"make_trace: {error}") from None
+    _require(span_s > 0 and span_s < 4e8, "span", span, "above 0, at most 12 years")
+    _require(rate > 0 and np.isfinite(rate), "rate", rate, "a number above 0")
+    _require(arrivals in ARRIVALS, "arrivals", arrivals, ", ".join(ARRIVALS))
+    _require(rate * span_s < 2e9, "rate", rate, "fewer than 2,000,000,000 requests in all")
+    rng = stream(seed, "make")
+    default = {"work": work, "mean": mean_s, "spread": spread, "table": table, "cpu_share": cpu_share}
+    default["bytes_out"] = bytes_out
+    kinds = {"all": {"share": 1.0}} if not routes else dict(routes)
+    if arrivals == "closed":
+        _require(clients >= 1, "clients", clients, "1 or more")
+        at_s = _closed(rng, span_s, clients, think_s, mean_s)
+    else:
+        grid_s = np.arange(0.0, span_s, _STEP_S if span_s > 60 * _STEP_S else span_s / 60)
+        width_s = np.diff(np.append(grid_s, span_s))
+        level = rate * _levels(profile, grid_s)
+        if crowd_s is not None:
+            level = level * np.where(
+                grid_s < crowd_s, 1.0, 1 + (crowd - 1) * np.exp(-(grid_s - crowd_s) / max(fades_s, 1e-9))
+            )
+        if arrivals == "bursty":
+            _require(burst >= 1, "burst", burst, "1 or more")
+            at_s = _bursty(rng, grid_s, level, span_s, burst, burst_s)
+        else:
+            count = rng.poisson(level * width_s)
+            at_s = np.repeat(grid_s, count) + rng.random(int(count.sum())) * np.repeat(width_s, count)
+    at_s = np.sort(at_s)
+    _require(len(at_s) > 0, "rate", rate, "high enough for one request within the span")
+    names, shares = list(kinds), np.array([float(kind.get("share", 1.0)) for kind in kinds.values()])
+    _require(bool((shares >= 0).all() and shares.sum() > 0), "routes", names, "shares of 0 or more, not all 0")
+    route = rng.choice(len(names), len(at_s), p=shares / shares.sum())
+    cpu_s, wait_s, size = np.zeros(len(at_s)), np.zeros(len(at_s)), np.zeros(len(at_s))
+    for k, kind in enumerate(kinds.values()):
+        rows = np.flatnonzero(route == k)
+        own = {**default, **kind}
+        unknown = set(kind) - {"share", *default}
+        _require(not unknown, f"routes.{names[k]}", ", ".join(sorted(unknown)), ", ".join(["share", *default]))
+        drawn = _work(stream(seed, "make", 1 + k), len(rows), own)
+        cpu_s[rows], wait_s[rows] = own["cpu_share"] * drawn, (1 - own["cpu_share"]) * drawn
+        size[rows] = own["bytes_out"] or 0
+    return Trace.from_arrays(
+        at_s=at_s,
+        cpu_s=cpu_s,
+        wait_s=wait_s,
+        route=np.array(names)[route],
+        bytes_out=size if size.any() else None,
+        span_s=span_s,
+        start=start,
+        time_zone=time_zone,
+        source=Source(format="made", notes=(f"made: {arrivals} arrivals, profile {profile}, seed {seed}",)),
+    )
+
+
+def _require(holds: bool, name: str, found: object, allowed: str) -> None:
+    if not holds:
+        raise TraceError(f"{name}: found {found!r}; allowed: {allowed}")
+
+
+def _levels(profile: str | Sequence[float], at_s: np.ndarray) -> np.ndarray:
+    """The profile at some times, relative to its mean."""
+    hours = np.ones(24)
+    if isinstance(profile, str):
+        _require(profile in PROFILES, "profile", profile, f"{', '.join(PROFILES)}, or 24 or 168 numbers")
+        if profile == "daily":
+            hours = _DAY
+        elif profile == "weekly":
+            hours = np.concatenate([_DAY * weekday for weekday in _WEEKDAYS])
+    else:
+        hours = np.asarray(profile, float)
+        fits = len(hours) in {24, 168} and bool((hours >= 0).all()) and hours.sum() > 0
+        _require(fits, "profile", list(profile), "24 or 168 numbers of 0 or more")
+    level: np.ndarray = (hours / hours.mean())[(at_s // 3600).astype(int) % len(hours)]
+    return level
+
+
+def _bursty(
+    rng: np.random.Generator, grid_s: np.ndarray, level: np.ndarray, span_s: float, burst: float, burst_s: float
+) -> np.ndarray:
+    """Arrivals whose rate jumps between a low and a high state; the mean is that of `level`."""
+    _require(burst_s > 0, "burst_length", burst_s, "above 0")
+    calm_s = burst_s * (1 - _BURST_SHARE) / _BURST_SHARE
+    n = int(2 * span_s / (burst_s + calm_s) * 1.5 + 50)
+    lengths = np.empty(2 * n)
+    lengths[0::2], lengths[1::2] = rng.exponential(calm_s, n), rng.exponential(burst_s, n)
+    ends = np.cumsum(lengths)
+    while ends[-1] < span_s:
+        ends = np.concatenate([ends, ends[-1] + np.cumsum(rng.permutation(lengths))])
+    low = 1 / (1 - _BURST_SHARE + _BURST_SHARE * burst)
+    # Draw at the highest rate, then keep each with the chance of its state (thinning, Lewis and Shedler 1979).
+    width_s = np.diff(np.append(grid_s, span_s))
+    count = rng.poisson(level * low * burst * width_s)
+    at_s = np.repeat(grid_s, count) + rng.random(int(count.sum())) * np.repeat(width_s, count)
+    in_burst = np.searchsorted(ends, at_s, side="right") % 2 == 1
+    kept: np.ndarray = at_s[in_burst | (rng.random(len(at_s)) < 1 / burst)]
+    return kept
+
+
+def _closed(rng: np.random.Generator, span_s: float, clients: int, think_s: float, mean_s: float) -> np.ndarray:
+    """Arrivals of clients that think between requests."""
+    _require(think_s + mean_s > 0, "think", think_s, "above 0, or work above 0")
+    per_client = int(span_s / (think_s + mean_s) * 1.3 + 30)
+    steps = rng.exponential(think_s, (clients, per_client))
+    steps[:, 1:] += rng.exponential(mean_s, (clients, per_client - 1))
+    at_s = np.cumsum(steps, axis=1)
+    while (short := at_s[:, -1] < span_s).any():
+        more = rng.exponential(think_s, (int(short.sum()), per_client)) + rng.exponential(
+            mean_s, (int(short.sum()), per_client)
+        )
+        tail = np.full((clients, per_client), np.inf)
+        tail[short] = at_s[short, -1:] + np.cumsum(more, axis=1)
+        at_s = np.concatenate([at_s, tail], axis=1)
+    within: np.ndarray = at_s[at_s < span_s]
+    return within
+
+
+def _work(rng: np.random.Generator, n: int, kind: Mapping[str, Any]) -> np.ndarray:
+    """Work of n requests [s], of the kind's mean."""
+    work, spread = kind["work"], float(kind["spread"])
+    try:
+        mean_s = units.parse_duration(kind["mean"])
+    except UnitError as error:
+        raise TraceError(f"mean: {error}") from None
+    _require(work in WORK, "work", work, ", ".join(WORK))
+    _require(0 <= kind["cpu_share"] <= 1, "cpu_share", kind["cpu_share"], "0 to 1")
+    if work == "constant":
+        return np.full(n, mean_s)
+    if work == "exponential":
+        return rng.exponential(mean_s, n)
+    if work == "log-normal":
+        _require(spread > 0, "spread", spread, "above 0")
+        return mean_s * rng.lognormal(-(spread**2) / 2, spread, n)
+    if work == "pareto":
+        _require(spread > 1, "spread", spread, "above 1, or the mean would be infinite")
+        drawn: np.ndarray = mean_s * (spread - 1) / spread * (1 + rng.pareto(spread, n))
+        return drawn
+    values = np.asarray(kind["table"], float)
+    _require(
+        values.size > 0 and bool((np.isfinite(values) & (values >= 0)).all()),
+        "table",
+        list(values),
+        "seconds of 0 or more",
+    )
+    return rng.choice(values, n)

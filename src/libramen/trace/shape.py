@@ -1,0 +1,308 @@
+"""Shaping a trace: steps that stretch, thin, grow, cut and mix it, each keeping the pattern within.
+
+A step is a table with one telling key (`{ repeat = "7d" }`). To add one, write the class and name it in
+`STEPS`.
+"""
+
+from __future__ import annotations
+
+import fnmatch
+from dataclasses import replace
+from datetime import timedelta
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any, Final, TypeAlias
+
+import numpy as np
+from pydantic import Discriminator, Field, Tag
+
+from libramen import units
+from libramen.errors import TraceError
+from libramen.fields import PositiveNumber, PositiveSeconds, Seconds, Share, Table
+from libramen.streams import stream
+from libramen.study.moments import At, existing, seconds_between
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from libramen.trace.trace import Trace
+
+_DAY_S: Final = 86400.0
+_MONTH_S: Final = 730 * 3600.0
+_NEIGHBOURS: Final = 5
+
+
+class Step(Table):
+    """What all steps have in common."""
+
+    def apply(self, trace: Trace, seed: int = 0, *, number: int = 0, folder: Path = Path()) -> Trace:
+        """The shaped trace.
+
+        Args:
+            trace: is not changed.
+            seed: of all draws.
+            number: place of the step in its list, so that two equal steps draw differently.
+            folder: that paths in the step are relative to.
+
+        Raises:
+            TraceError: nothing would be left, or the step does not fit the trace.
+        """
+        raise AssertionError(f"{type(self).__name__} shapes {trace} with {seed}, {number}, {folder}")
+
+
+class Scale(Step):
+    """Thin or multiply the requests.
+
+    Below 1 each request stays with that chance. Above 1 each stays, and brings as many more as are
+    wanted on average, each with its work and at a time of its own, drawn between the fifth arrival
+    before and the fifth after: the local rate keeps its shape, and nothing comes twice at one instant.
+    """
+
+    scale: PositiveNumber = Field(description="requests per request: 0.5 halves, 2 doubles")
+
+    def apply(self, trace: Trace, seed: int = 0, *, number: int = 0, folder: Path = Path()) -> Trace:  # noqa: D102, ARG002
+        return multiplied(trace, np.full(len(trace), float(self.scale)), stream(seed, "shape", number))
+
+
+class Grow(Step):
+    """Grow steadily: so much a month of 730 h, compounded, from the start of the trace on."""
+
+    grow: Share = Field(description='growth in a month: "10%"')
+
+    def apply(self, trace: Trace, seed: int = 0, *, number: int = 0, folder: Path = Path()) -> Trace:  # noqa: D102, ARG002
+        factor = (1 + self.grow) ** (trace.at_s / _MONTH_S)
+        return multiplied(trace, factor, stream(seed, "shape", number))
+
+
+class Campaign(Step):
+    """A bump: at a time the rate begins to rise to `height` times what it was, and falls back."""
+
+    campaign: At = Field(description="when it begins")
+    height: PositiveNumber = Field(description="the rate at its top, as a multiple of what it would be")
+    rise: Seconds = Field(60.0, description="from its begin to its top [s]")
+    fall: PositiveSeconds = Field(1800.0, description="from its top back to nothing [s]")
+    routes: tuple[str, ...] = Field((), description="patterns of the routes that it is on (default: all)")
+
+    def apply(self, trace: Trace, seed: int = 0, *, number: int = 0, folder: Path = Path()) -> Trace:  # noqa: D102, ARG002
+        at_s = self.campaign.offsets(trace, daily=False, where="campaign")[0]
+        since_s = trace.at_s - at_s
+        rising = np.ones(len(trace)) if self.rise == 0 else np.clip(since_s / self.rise, 0, 1)
+        bump = np.where(since_s < 0, 0, rising * np.clip(1 - (since_s - self.rise) / self.fall, 0, 1))
+        on = fits(trace, self.routes) if self.routes else np.ones(len(trace), bool)
+        factor = np.where(on, 1 + (self.height - 1) * bump, 1.0)
+        return multiplied(trace, factor, stream(seed, "shape", number))
+
+
+class Repeat(Step):
+    """Repeat the trace until it is that long: day after day by the clock, or week after week.
+
+    A trace of a week or more repeats by whole weeks, a shorter one by whole days, one of less than
+    20 h end to end. Across a change of clocks local times stay.
+    """
+
+    repeat: PositiveSeconds = Field(description='how long the trace then is: "7d", "30d"')
+
+    def apply(self, trace: Trace, seed: int = 0, *, number: int = 0, folder: Path = Path()) -> Trace:  # noqa: D102, ARG002
+        length_s = float(self.repeat)
+        if length_s <= trace.span_s:
+            raise TraceError(
+                f"repeat: found {units.show_duration(length_s)}; allowed: longer than the trace, which covers "
+                f"{units.show_duration(trace.span_s)} (between = [...] cuts it)"
+            )
+        shifts = [0.0]
+        while (shift := self._shift(trace, len(shifts))) < length_s:
+            shifts.append(shift)
+        rows = np.tile(np.arange(len(trace)), len(shifts))
+        at_s = np.concatenate([trace.at_s + shift for shift in shifts])
+        kept = at_s < length_s
+        return trace.take(rows[kept], at_s[kept], span_s=length_s)
+
+    def _shift(self, trace: Trace, k: int) -> float:
+        """When the k-th copy begins [s]."""
+        if trace.span_s < 20 * 3600:
+            return k * trace.span_s
+        days = int(np.ceil(trace.span_s / _DAY_S - 0.17))
+        if trace.span_s >= 7 * _DAY_S - 1:
+            days = int(np.ceil((trace.span_s - 1) / (7 * _DAY_S) - 0.024)) * 7
+        if trace.start is None or trace.start.tzinfo is None:
+            return k * days * _DAY_S
+        wall = trace.start.replace(tzinfo=None) + timedelta(days=k * days)
+        return seconds_between(trace.start, existing(wall, trace.start.tzinfo))
+
+
+class Between(Step):
+    """Only what arrives in a window; its begin becomes the start."""
+
+    between: tuple[At, At] = Field(description='begin and end: ["06:00", "12:00"]')
+
+    def apply(self, trace: Trace, seed: int = 0, *, number: int = 0, folder: Path = Path()) -> Trace:  # noqa: D102, ARG002
+        begin_s = self.between[0].offsets(trace, daily=False, where="between")[0]
+        ends = [s for s in self.between[1].offsets(trace, daily=True, where="between") if s > begin_s]
+        if not ends:
+            raise TraceError(f'between: "{self.between[1].text}" is not after "{self.between[0].text}" in the trace')
+        rows = np.flatnonzero((trace.at_s >= begin_s) & (trace.at_s < ends[0]))
+        start = trace.local_time(begin_s)
+        return _left(trace, rows, "between").take(
+            rows, trace.at_s[rows] - begin_s, span_s=ends[0] - begin_s, start=start
+        )
+
+
+class Only(Step):
+    """Only some routes."""
+
+    only: tuple[str, ...] = Field(min_length=1, description='patterns of routes: ["/tickets/*"]')
+
+    def apply(self, trace: Trace, seed: int = 0, *, number: int = 0, folder: Path = Path()) -> Trace:  # noqa: D102, ARG002
+        rows = np.flatnonzero(fits(trace, self.only))
+        return _left(trace, rows, "only").take(rows)
+
+
+class Without(Step):
+    """All but some routes."""
+
+    without: tuple[str, ...] = Field(min_length=1, description='patterns of routes: ["/admin/*"]')
+
+    def apply(self, trace: Trace, seed: int = 0, *, number: int = 0, folder: Path = Path()) -> Trace:  # noqa: D102, ARG002
+        rows = np.flatnonzero(~fits(trace, self.without))
+        return _left(trace, rows, "without").take(rows)
+
+
+class Mix(Step):
+    """Another trace on top, from the same start."""
+
+    mix: str = Field(description="file of the other trace")
+
+    def apply(self, trace: Trace, seed: int = 0, *, number: int = 0, folder: Path = Path()) -> Trace:  # noqa: D102, ARG002
+        from libramen.trace.read import read_trace
+
+        return mixed(trace, read_trace(folder / self.mix, seed=seed))
+
+
+class Jitter(Step):
+    """Move each arrival by a uniform draw of at most so much, to and fro, within the span."""
+
+    jitter: PositiveSeconds = Field(description='at most so far: "5s"')
+
+    def apply(self, trace: Trace, seed: int = 0, *, number: int = 0, folder: Path = Path()) -> Trace:  # noqa: D102, ARG002
+        moved = trace.at_s + stream(seed, "shape", number).uniform(-self.jitter, self.jitter, len(trace))
+        # What would leave the span is reflected at its ends, so that none piles up there.
+        moved = np.abs(moved)
+        moved = np.where(moved > trace.span_s, 2 * trace.span_s - moved, moved)
+        return trace.take(np.arange(len(trace)), np.clip(moved, 0.0, trace.span_s))
+
+
+_KINDS: Final[dict[str, type[Step]]] = {
+    "scale": Scale,
+    "grow": Grow,
+    "campaign": Campaign,
+    "repeat": Repeat,
+    "between": Between,
+    "only": Only,
+    "without": Without,
+    "mix": Mix,
+    "jitter": Jitter,
+}
+
+
+def _kind(value: Any) -> str | None:
+    """Which step a table is: the telling key that it has."""
+    if isinstance(value, Step):
+        return type(value).__name__.lower()
+    return next((key for key in value if key in _KINDS), None) if isinstance(value, dict) else None
+
+
+STEPS: TypeAlias = Annotated[
+    Annotated[Scale, Tag("scale")]
+    | Annotated[Grow, Tag("grow")]
+    | Annotated[Campaign, Tag("campaign")]
+    | Annotated[Repeat, Tag("repeat")]
+    | Annotated[Between, Tag("between")]
+    | Annotated[Only, Tag("only")]
+    | Annotated[Without, Tag("without")]
+    | Annotated[Mix, Tag("mix")]
+    | Annotated[Jitter, Tag("jitter")],
+    Discriminator(
+        _kind,
+        custom_error_type="unknown_step",
+        custom_error_message=f"a table with one of the keys {', '.join(_KINDS)}",
+    ),
+]
+
+
+def shaped(trace: Trace, steps: Sequence[Step], *, seed: int = 0, folder: Path = Path()) -> Trace:
+    """The trace after all steps, in order.
+
+    Example:
+        >>> shaped(trace, [Scale(scale=2), Repeat(repeat="7d")])  # doctest: +SKIP
+    """
+    for number, step in enumerate(steps, start=1):
+        shown = ", ".join(f"{key} = {getattr(step, key)!r}" for key in step.model_fields_set)
+        trace = step.apply(trace, seed, number=number, folder=folder).noted(f"shaped: {shown}")
+    return trace
+
+
+def multiplied(trace: Trace, factor: np.ndarray, rng: np.random.Generator) -> Trace:
+    """Each request as often as its factor says on average, the more at times of their own. See `Scale`.
+
+    Args:
+        trace: the requests.
+        factor: float64 (n,), >= 0.
+        rng: of all draws.
+
+    Raises:
+        TraceError: none would be left.
+    """
+    n = len(trace)
+    kept = rng.random(n) < factor
+    more = np.maximum(0.0, factor - 1)
+    extra = np.floor(more) + (rng.random(n) < more - np.floor(more))
+    rows = np.repeat(np.arange(n), extra.astype(np.int64))
+    before = np.maximum(rows - _NEIGHBOURS, 0)
+    after = np.minimum(rows + _NEIGHBOURS, n - 1)
+    low, high = trace.at_s[before], trace.at_s[after]
+    at_s = low + rng.random(len(rows)) * (high - low)
+    own = np.flatnonzero(kept)
+    all_rows = np.concatenate([own, rows])
+    if not len(all_rows):
+        raise TraceError("shaping leaves no request of the trace")
+    return trace.take(all_rows, np.concatenate([trace.at_s[own], at_s]))
+
+
+def fits(trace: Trace, patterns: Sequence[str]) -> np.ndarray:
+    """Which requests are on a route that fits one of some patterns; bool (n,)."""
+    hits = [any(fnmatch.fnmatchcase(route, pattern) for pattern in patterns) for route in trace.routes]
+    fitting: np.ndarray = np.array(hits, bool)[trace.route_codes]
+    return fitting
+
+
+def mixed(trace: Trace, other: Trace) -> Trace:
+    """Both traces at once, from one start; the span is the longer one."""
+    routes = sorted({*trace.routes, *other.routes})
+    index = {route: code for code, route in enumerate(routes)}
+
+    def codes(one: Trace) -> np.ndarray:
+        joint: np.ndarray = np.array([index[route] for route in one.routes], np.int32)[one.route_codes]
+        return joint
+
+    joined: dict[str, Any] = {}
+    for name in ("cpu_s", "wait_s", "bytes_out", "latency_s", "status"):
+        a, b = getattr(trace, name), getattr(other, name)
+        joined[name] = None if a is None or b is None else np.concatenate([a, b])
+    at_s = np.concatenate([trace.at_s, other.at_s])
+    both = replace(
+        trace,
+        at_s=at_s,
+        route_codes=np.concatenate([codes(trace), codes(other)]),
+        routes=tuple(routes),
+        span_s=max(trace.span_s, other.span_s),
+        **joined,
+    )
+    return both.take(np.arange(len(at_s)))
+
+
+def _left(trace: Trace, rows: np.ndarray, step: str) -> Trace:
+    if not rows.size:
+        raise TraceError(f"{step} leaves no request of the trace; its routes are {', '.join(trace.routes[:10])}")
+    return trace
+
+
+__all__ = ["STEPS", "Between", "Campaign", "Grow", "Jitter", "Mix", "Only", "Repeat", "Scale", "Without", "shaped"]

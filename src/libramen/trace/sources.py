@@ -1,0 +1,103 @@
+"""Files as people have them: several by a pattern, packed or not, or standard input."""
+
+from __future__ import annotations
+
+import bz2
+import glob
+import gzip
+import io
+import lzma
+import sys
+import zlib
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Final, Self
+
+from libramen.errors import TraceError
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable
+    from io import BufferedIOBase
+
+STANDARD_INPUT: Final = "-"
+BROKEN: Final = (EOFError, zlib.error, gzip.BadGzipFile, lzma.LZMAError, OSError)
+"""What reading a packed file raises where it breaks off or is damaged."""
+_MAGIC: Final = {b"\x1f\x8b": "gzip", b"BZh": "bzip2", b"\xfd7zXZ\x00": "xz", b"\x28\xb5\x2f\xfd": "zstandard"}
+
+
+def expand(paths: Iterable[str | Path]) -> list[Path]:
+    """The files that some names and patterns stand for, each once, in the order of the patterns.
+
+    Raises:
+        TraceError: a pattern matches nothing.
+    """
+    found: dict[Path, None] = {}
+    for path in paths:
+        text = str(path)
+        if any(letter in text for letter in "*?[") and not Path(text).exists():
+            matches = sorted(glob.glob(text))  # noqa: PTH207  (Path.glob takes no absolute patterns)
+            if not matches:
+                raise TraceError(f"{text}: no file matches this pattern")
+            found.update(dict.fromkeys(map(Path, matches)))
+        else:
+            found[Path(text)] = None
+    if not found:
+        raise TraceError("there is no file to read; allowed: one or more")
+    return list(found)
+
+
+class Opened:
+    """A file that is open: its unpacked `content`, and how many of its bytes on disk have been read."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        try:
+            raw: Any = sys.stdin.buffer if str(path) == STANDARD_INPUT else path.open("rb")
+            head = raw.peek(8)[:8]
+        except FileNotFoundError:
+            raise TraceError(f"{path}: there is no such file") from None
+        except IsADirectoryError:
+            raise TraceError(f"{path}: found a directory; allowed: a log or a trace table") from None
+        except OSError as error:
+            raise TraceError(f"{path}: cannot be read: {error.strerror}") from None
+        self.packing = next((name for magic, name in _MAGIC.items() if head.startswith(magic)), "")
+        self._raw = raw
+        self.content: BufferedIOBase = _unpack(raw, self.packing)
+
+    def peek(self, most: int) -> bytes:
+        """Some of the first bytes, which are read again later."""
+        content: Any = self.content
+        return bytes(content.peek(most)[:most])
+
+    def position(self) -> int:
+        """Bytes read so far; 0 where that is not known."""
+        try:
+            return int(self._raw.tell())
+        except (OSError, ValueError):
+            return 0
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        if str(self.path) != STANDARD_INPUT:
+            self._raw.close()
+
+
+def _unpack(raw: Any, packing: str) -> Any:
+    if packing == "gzip":
+        return gzip.GzipFile(fileobj=raw)
+    if packing == "bzip2":
+        return bz2.BZ2File(raw)
+    if packing == "xz":
+        return lzma.LZMAFile(raw)
+    if packing == "zstandard":
+        import pyarrow as pa
+
+        stream = pa.CompressedInputStream(pa.PythonFile(raw, mode="r"), "zstd")
+        return io.BufferedReader(stream)
+    return raw
+
+
+def some_bytes(content: BufferedIOBase, most: int) -> bytes:
+    """Some of the next bytes, as many as one read gives; empty at the end."""
+    return content.read1(most)

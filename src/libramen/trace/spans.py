@@ -1,0 +1,193 @@
+"""OpenTelemetry spans as OTLP JSON: one export request a line, or one document.
+
+Root and server spans become requests. What their child client spans cover is waiting; the rest of
+the span is work, of which `cpu_share` is CPU work.
+"""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any, Final
+
+import numpy as np
+
+from libramen.errors import TraceError
+from libramen.trace.sources import BROKEN
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from libramen.trace.lines import SkippedLines
+    from libramen.trace.sources import Opened
+
+_SERVER, _CLIENT = 2, 3
+_KINDS: Final = {"SPAN_KIND_SERVER": _SERVER, "SPAN_KIND_CLIENT": _CLIENT}
+_THRESHOLD_BITS: Final = 56
+
+
+@dataclass
+class Spans:
+    """Requests found in spans; lists of one length."""
+
+    start_ns: list[int] = field(default_factory=list)
+    latency_s: list[float] = field(default_factory=list)
+    wait_s: list[float] = field(default_factory=list)
+    route: list[str] = field(default_factory=list)
+    status: list[int] = field(default_factory=list)
+    bytes_out: list[float] = field(default_factory=list)
+    probability: list[float] = field(default_factory=list)
+    documents: int = 0
+
+
+def looks_like_spans(head: bytes) -> bool:
+    """Whether a file begins like an export of spans."""
+    return head.lstrip()[:1] == b"{" and b'"resourceSpans"' in head
+
+
+def read_spans(opened: Opened, skipped: SkippedLines) -> Spans:
+    """Read all export requests of a file.
+
+    Raises:
+        TraceError: there is no request in it.
+    """
+    spans: list[dict[str, Any]] = []
+    found = Spans()
+    for line, document in _documents(opened, skipped):
+        found.documents += 1
+        try:
+            spans += list(_spans_of(document))
+        except (AttributeError, TypeError) as error:
+            skipped.add(str(opened.path), line, f"not an export of spans ({error})")
+    children: dict[tuple[str, str], list[dict[str, Any]]] = {}
+    for span in spans:
+        if span.get("parentSpanId"):
+            children.setdefault((span.get("traceId", ""), span["parentSpanId"]), []).append(span)
+    for number, span in enumerate(spans, start=1):
+        kind = _kind(span)
+        if kind == _SERVER or (not span.get("parentSpanId") and kind != _CLIENT):
+            reason = _add(found, span, children)
+            if reason:
+                skipped.add(str(opened.path), number, reason)
+    if not found.start_ns:
+        raise TraceError(f"{opened.path}: none of {len(spans)} spans is a root or server span with its times")
+    return found
+
+
+def _documents(opened: Opened, skipped: SkippedLines) -> Iterator[tuple[int, dict[str, Any]]]:
+    """Each export request: the whole file if it is one document, else a line each."""
+    try:
+        data = opened.content.read()
+    except BROKEN as error:
+        raise TraceError(f"{opened.path}: the packed file cannot be unpacked: {error}") from None
+    try:
+        whole = _object(json.loads(data))
+    except ValueError:
+        whole = None
+    if whole is not None:
+        yield 1, whole
+        return
+    for number, line in enumerate(data.splitlines(), start=1):
+        if not line.strip():
+            continue
+        try:
+            document = _object(json.loads(line))
+        except ValueError as error:
+            skipped.add(str(opened.path), number, f"not JSON: {str(error)[:60]}")
+            continue
+        yield number, document
+
+
+def _object(document: Any) -> dict[str, Any]:
+    if not isinstance(document, dict):
+        raise ValueError(f"found {type(document).__name__}, not an object")  # noqa: TRY004  (handled as bad JSON is)
+    return document
+
+
+def _spans_of(document: dict[str, Any]) -> Iterator[dict[str, Any]]:
+    for resource in document.get("resourceSpans") or []:
+        for scope in resource.get("scopeSpans") or []:
+            for span in scope.get("spans") or []:
+                if not isinstance(span, dict):
+                    raise TypeError("a span is not an object")
+                yield span
+
+
+def _kind(span: dict[str, Any]) -> int:
+    kind = span.get("kind", 0)
+    return _KINDS.get(kind, 0) if isinstance(kind, str) else int(kind)
+
+
+def _attributes(span: dict[str, Any]) -> dict[str, Any]:
+    found: dict[str, Any] = {}
+    for entry in span.get("attributes") or []:
+        if isinstance(entry, dict) and isinstance(entry.get("value"), dict):
+            found[str(entry.get("key"))] = next(iter(entry["value"].values()), None)
+    return found
+
+
+def _add(found: Spans, span: dict[str, Any], children: dict[tuple[str, str], list[dict[str, Any]]]) -> str:
+    """Add a request; returns why it cannot be, else nothing."""
+    times = _times(span)
+    if times is None:
+        return "a span without start and end, or with an end before its start"
+    start, end = times
+    attributes = _attributes(span)
+    clients = [
+        inner
+        for child in children.get((span.get("traceId", ""), span.get("spanId", "")), [])
+        if _kind(child) == _CLIENT and (inner := _times(child)) is not None
+    ]
+    try:
+        status = int(attributes.get("http.response.status_code") or attributes.get("http.status_code") or 0)
+        size = float(attributes.get("http.response.body.size") or attributes.get("http.response_content_length") or 0)
+        probability = _probability(span)
+    except (TypeError, ValueError):
+        return "a status, a size or a sampling threshold that is not a number"
+    failed = isinstance(span.get("status"), dict) and span["status"].get("code") in {2, "STATUS_CODE_ERROR"}
+    found.start_ns.append(start)
+    found.latency_s.append((end - start) / 1e9)
+    found.wait_s.append(_covered(clients, start, end) / 1e9)
+    found.route.append(str(attributes.get("http.route") or span.get("name") or "unnamed"))
+    found.status.append(status or (500 if failed else 200))
+    found.bytes_out.append(size)
+    found.probability.append(probability)
+    return ""
+
+
+def _times(span: dict[str, Any]) -> tuple[int, int] | None:
+    try:
+        start, end = int(span["startTimeUnixNano"]), int(span["endTimeUnixNano"])
+    except (KeyError, TypeError, ValueError):
+        return None
+    return (start, end) if 0 < start <= end < 1 << 63 else None
+
+
+def _covered(intervals: list[tuple[int, int]], start: int, end: int) -> int:
+    """Length of the union of some intervals within one [ns]."""
+    total, reached = 0, start
+    for a, b in sorted(intervals):
+        a, b = max(a, reached), min(b, end)  # noqa: PLW2901  (cut to what is not covered yet)
+        if b > a:
+            total += b - a
+            reached = b
+    return total
+
+
+def _probability(span: dict[str, Any]) -> float:
+    """With what chance such a span was kept: the threshold `th` of its trace state (W3C, OpenTelemetry)."""
+    for entry in str(span.get("traceState") or "").split(","):
+        key, _, value = entry.strip().partition("=")
+        if key == "ot":
+            for part in value.split(";"):
+                name, _, threshold = part.partition(":")
+                if name == "th":
+                    return 1.0 - int(threshold.ljust(_THRESHOLD_BITS // 4, "0"), 16) / float(2**_THRESHOLD_BITS)
+    return 1.0
+
+
+def arrays(found: Spans) -> dict[str, np.ndarray]:
+    """The lists as arrays, in order of start."""
+    order = np.argsort(np.array(found.start_ns), kind="stable")
+    names = ("start_ns", "latency_s", "wait_s", "status", "bytes_out", "probability", "route")
+    return {name: np.array(getattr(found, name))[order] for name in names}

@@ -1,0 +1,241 @@
+"""A picture of the load: what a trace has, when, and what it cannot tell."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import UTC, timedelta
+from typing import TYPE_CHECKING, Any, Final, NamedTuple
+
+import numpy as np
+
+from libramen.errors import StudyError
+from libramen.study.moments import quietest
+
+if TYPE_CHECKING:
+    from matplotlib.figure import Figure
+
+    from libramen.trace.trace import Trace
+
+_WINDOWS: Final = {"1s": 1.0, "1min": 60.0, "1h": 3600.0}
+_QUIET_S: Final = (1800.0, 7200.0)
+
+
+class Peak(NamedTuple):
+    """The highest mean rate over windows of one length, aligned to the start."""
+
+    per_second: float
+    at_s: float
+
+
+class RouteLoad(NamedTuple):
+    """One route of a trace; latencies [s] and bytes None where they are not known."""
+
+    route: str
+    requests: int
+    share: float
+    p50: float | None
+    p95: float | None
+    bytes: float | None
+
+
+class Quiet(NamedTuple):
+    """The quietest window of one length."""
+
+    at_s: float
+    length_s: float
+    requests: int
+
+
+@dataclass(frozen=True, eq=False)
+class Summary:
+    """What `libramen trace inspect` tells of a trace.
+
+    Attributes:
+        trace: what it is about.
+        mean_rate: arrivals per second over the span.
+        peaks: by length of the window: "1s", "1min", "1h".
+        dispersion: index of dispersion of counts per minute, their variance over their mean (1 for a
+            Poisson process of constant rate; Cox and Lewis 1966), None for fewer than two minutes.
+        week: float64 (7, 24), mean arrivals per second by weekday and local hour, NaN where the trace
+            has none of that hour; None where the start is not known.
+        statuses: requests by HTTP status; empty where it is not known.
+        routes: busiest first.
+        concurrency: requests in progress as observed: mean by Little's law (rate x mean latency), mean
+            over the span and greatest number counted; None without latencies.
+        quiet: the quietest windows of 30 minutes and 2 hours, where the trace is that long.
+        unknown: what it cannot tell, a sentence each.
+    """
+
+    trace: Trace
+    mean_rate: float
+    peaks: dict[str, Peak]
+    dispersion: float | None
+    week: np.ndarray | None
+    statuses: dict[int, int]
+    routes: tuple[RouteLoad, ...]
+    concurrency: dict[str, float] | None
+    quiet: tuple[Quiet, ...]
+    unknown: tuple[str, ...]
+
+    def to_dict(self) -> dict[str, Any]:
+        """The summary as the JSON of the command line."""
+        trace, source = self.trace, self.trace.source
+        return {
+            "requests": len(trace),
+            "skipped": source.skipped,
+            "first_skipped": [vars(skipped) for skipped in source.first_skipped],
+            "format": source.format,
+            "start": None if trace.start is None else trace.start.isoformat(),
+            "time_zone": None if trace.start is None else str(trace.start.tzinfo),
+            "span_s": trace.span_s,
+            "mean_rate": self.mean_rate,
+            "peak_rate": {name: peak.per_second for name, peak in self.peaks.items()},
+            "peak_start": {name: self.when(peak.at_s) for name, peak in self.peaks.items()},
+            "dispersion_1min": self.dispersion,
+            "week": None
+            if self.week is None
+            else [[None if np.isnan(x) else x for x in day] for day in self.week.tolist()],
+            "statuses": {str(status): n for status, n in self.statuses.items()},
+            "routes": [route._asdict() for route in self.routes],
+            "concurrency": self.concurrency,
+            "quiet": [
+                {"start": self.when(quiet.at_s), "length_s": quiet.length_s, "requests": quiet.requests}
+                for quiet in self.quiet
+            ],
+            "notes": list(source.notes),
+            "unknown": list(self.unknown),
+        }
+
+    def when(self, at_s: float) -> str | float:
+        """An instant of the trace: ISO 8601 where its start is known, else seconds from the start."""
+        local = self.trace.local_time(at_s)
+        return at_s if local is None else local.isoformat()
+
+    def plot(self) -> Figure:
+        """Load over time, the week as a heat map, latency by route."""
+        from libramen.draw.load import draw_load
+
+        return draw_load(self)
+
+
+def summarise(trace: Trace) -> Summary:
+    """Look at the load of a trace.
+
+    Example:
+        >>> from libramen import make_trace
+        >>> round(summarise(make_trace(span="1h", rate=2.0)).mean_rate)
+        2
+    """
+    rates = {name: _peak(trace, window_s) for name, window_s in _WINDOWS.items()}
+    whole_minutes = int(trace.span_s // 60)
+    dispersion = None
+    if whole_minutes >= 2:
+        counts = np.bincount((trace.at_s // 60).astype(np.int64), minlength=whole_minutes)[:whole_minutes]
+        dispersion = float(counts.var() / counts.mean()) if counts.any() else None
+    statuses: dict[int, int] = {}
+    if trace.status is not None and trace.status.any():
+        values, n = np.unique(trace.status, return_counts=True)
+        statuses = dict(zip(values.tolist(), n.tolist(), strict=True))
+    return Summary(
+        trace=trace,
+        mean_rate=len(trace) / trace.span_s,
+        peaks=rates,
+        dispersion=dispersion,
+        week=_week(trace),
+        statuses=statuses,
+        routes=_routes(trace),
+        concurrency=_concurrency(trace),
+        quiet=tuple(_quiet(trace)),
+        unknown=tuple(_unknown(trace)),
+    )
+
+
+def _peak(trace: Trace, window_s: float) -> Peak:
+    window = (trace.at_s // window_s).astype(np.int64)
+    counts = np.bincount(window)
+    k = int(np.argmax(counts))
+    return Peak(float(counts[k]) / min(window_s, trace.span_s), k * window_s)
+
+
+def _week(trace: Trace) -> np.ndarray | None:
+    """Mean rate of each local hour of the week."""
+    if trace.start is None:
+        return None
+    into_s = trace.start.minute * 60 + trace.start.second + trace.start.microsecond / 1e6
+    n = int((into_s + trace.span_s) // 3600) + 1
+    hour = ((trace.at_s + into_s) // 3600).astype(np.int64)
+    counts = np.bincount(hour, minlength=n)[:n]
+    begin = trace.start.astimezone(UTC) - timedelta(seconds=into_s)
+    local = [(begin + timedelta(hours=k)).astimezone(trace.start.tzinfo) for k in range(n)]
+    edges = np.clip(np.arange(n + 1) * 3600.0 - into_s, 0.0, trace.span_s)
+    covered, total = np.zeros((7, 24)), np.zeros((7, 24))
+    for k, time in enumerate(local):
+        covered[time.weekday(), time.hour] += edges[k + 1] - edges[k]
+        total[time.weekday(), time.hour] += counts[k]
+    week: np.ndarray = np.divide(total, covered, out=np.full((7, 24), np.nan), where=covered >= 60)
+    return week
+
+
+def _routes(trace: Trace) -> tuple[RouteLoad, ...]:
+    from libramen.outcome.measures import nearest_rank
+
+    order = np.argsort(trace.route_codes, kind="stable")
+    bounds = np.searchsorted(trace.route_codes[order], np.arange(len(trace.routes) + 1))
+    found = []
+    for code, route in enumerate(trace.routes):
+        rows = order[bounds[code] : bounds[code + 1]]
+        if not rows.size:
+            continue
+        p50 = p95 = size = None
+        if trace.latency_s is not None:
+            ascending = np.sort(trace.latency_s[rows])
+            p50, p95 = nearest_rank(ascending, 0.5), nearest_rank(ascending, 0.95)
+        if trace.bytes_out is not None:
+            size = float(trace.bytes_out[rows].sum())
+        found.append(RouteLoad(route, len(rows), len(rows) / len(trace), p50, p95, size))
+    return tuple(sorted(found, key=lambda load: -load.requests))
+
+
+def _concurrency(trace: Trace) -> dict[str, float] | None:
+    if trace.latency_s is None:
+        return None
+    ends = np.sort(trace.at_s + trace.latency_s)
+    # At an arrival, all that came and have not ended by then are in progress.
+    in_progress = np.arange(1, len(trace) + 1) - np.searchsorted(ends, trace.at_s, side="right")
+    within_s = np.minimum(trace.at_s + trace.latency_s, trace.span_s) - trace.at_s
+    return {
+        "little": len(trace) / trace.span_s * float(trace.latency_s.mean()),
+        "mean": float(np.maximum(within_s, 0).sum()) / trace.span_s,
+        "max": float(in_progress.max()),
+    }
+
+
+def _quiet(trace: Trace) -> list[Quiet]:
+    found = []
+    for length_s in _QUIET_S:
+        try:
+            at_s = quietest(trace, length_s, "quietest")
+        except StudyError:  # the trace is shorter than that
+            continue
+        n = int(np.searchsorted(trace.at_s, at_s + length_s) - np.searchsorted(trace.at_s, at_s))
+        found.append(Quiet(at_s, length_s, n))
+    return found
+
+
+def _unknown(trace: Trace) -> list[str]:
+    unknown = []
+    if trace.latency_s is None:
+        unknown.append("how long requests took: there is no request time, so demand must be given")
+    if trace.bytes_out is None:
+        unknown.append("how many bytes were sent: egress costs nothing in a bill")
+    if trace.start is None:
+        unknown.append("when it begins: times of day cannot be used")
+    if trace.span_s < 86400:
+        unknown.append("the shape of a whole day: it is shorter")
+    elif trace.span_s < 7 * 86400:
+        unknown.append("the shape of a week: it is shorter")
+    if trace.source.demand != "given":
+        unknown.append("how much of a request's time is CPU work: cpu_share must be set")
+    if trace.latency_s is not None and trace.source.format != "spans":
+        unknown.append("how long requests queued: their latencies include it")
+    return unknown

@@ -1,0 +1,107 @@
+"""Writing traces as tables, and as counts per interval."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Final
+
+import numpy as np
+
+from libramen.errors import OutputError
+from libramen.files import write_whole
+
+if TYPE_CHECKING:
+    from pathlib import Path
+
+    import pyarrow as pa
+
+    from libramen.trace.trace import Trace
+
+SUFFIXES: Final = (".csv", ".jsonl", ".parquet", ".arrow")
+
+
+def write_trace(trace: Trace, path: Path, *, counts_every: float | None = None) -> None:
+    """Write a trace as .csv, .jsonl, .parquet or .arrow, whole or not at all; it reads back the same.
+
+    Args:
+        trace: the requests.
+        path: where to.
+        counts_every: instead of requests their number per interval of this length [s], with the
+            percentiles of the latency where it is known.
+
+    Raises:
+        OutputError: the ending is not allowed, or the file cannot be written.
+    """
+    if path.suffix not in SUFFIXES:
+        raise OutputError(f"{path}: found the ending {path.suffix!r}; allowed: {', '.join(SUFFIXES)}")
+    table = trace_table(trace) if counts_every is None else counts_table(trace, counts_every)
+    write_whole(path, lambda temporary: _write(table, temporary))
+
+
+def _write(table: pa.Table, path: Path) -> None:
+    import pyarrow as pa
+
+    if path.suffix == ".parquet":
+        from pyarrow import parquet
+
+        parquet.write_table(table, path)
+    elif path.suffix == ".arrow":
+        with pa.OSFile(str(path), "wb") as sink, pa.ipc.new_file(sink, table.schema) as writer:
+            writer.write_table(table)
+    elif path.suffix == ".csv":
+        from pyarrow import csv
+
+        csv.write_csv(table, path)
+    else:
+        import json
+
+        with path.open("w", encoding="utf-8") as lines:
+            for batch in table.to_batches(max_chunksize=1 << 14):
+                lines.writelines(json.dumps(row) + "\n" for row in batch.to_pylist())
+
+
+def trace_table(trace: Trace) -> pa.Table:
+    """The requests as an Arrow table with the model's columns: `time` where the start is known, else `at_s`."""
+    import pyarrow as pa
+
+    columns: dict[str, object] = {}
+    if trace.start is None:
+        columns["at_s"] = trace.at_s
+    else:
+        columns["time"] = _iso_times(trace, trace.at_s)
+    columns |= {"cpu_s": trace.cpu_s, "wait_s": trace.wait_s}
+    columns["route"] = pa.array(trace.routes).take(pa.array(trace.route_codes))
+    for name in ("bytes_out", "latency_s", "status"):
+        if getattr(trace, name) is not None:
+            columns[name] = getattr(trace, name)
+    return pa.table(columns)
+
+
+def counts_table(trace: Trace, every_s: float) -> pa.Table:
+    """Requests per interval, and the percentiles of their latencies where these are known."""
+    import pyarrow as pa
+
+    from libramen.outcome.measures import PERCENTILES, nearest_rank
+
+    if every_s <= 0:
+        raise OutputError(f"every: found {every_s!r} s; allowed: above 0")
+    n = max(1, int(np.ceil(trace.span_s / every_s - 1e-9)))
+    interval = np.minimum((trace.at_s // every_s).astype(np.int64), n - 1)
+    starts = np.arange(n) * every_s
+    columns: dict[str, object] = {"at_s": starts} if trace.start is None else {"time": _iso_times(trace, starts)}
+    columns["requests"] = np.bincount(interval, minlength=n)
+    if trace.latency_s is not None:
+        order = np.lexsort((trace.latency_s, interval))
+        groups = np.split(trace.latency_s[order], np.searchsorted(interval[order], np.arange(1, n)))
+        for name in ("p50", "p95", "p99"):
+            columns[f"{name}_s"] = [nearest_rank(g, PERCENTILES[name]) if len(g) else 0.0 for g in groups]
+    return pa.table(columns)
+
+
+def _iso_times(trace: Trace, at_s: np.ndarray) -> list[str]:
+    """ISO 8601 with microseconds, UTC."""
+    from datetime import UTC
+
+    assert trace.start is not None
+    base = np.datetime64(trace.start.astimezone(UTC).replace(tzinfo=None), "us")
+    stamps = base + np.round(at_s * 1e6).astype("timedelta64[us]")
+    return [f"{text}Z" for text in np.datetime_as_string(stamps, unit="us").tolist()]

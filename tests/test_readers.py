@@ -1,0 +1,392 @@
+"""Every format that people have, each with its traps."""
+
+from __future__ import annotations
+
+import bz2
+import gzip
+import json
+import lzma
+import subprocess
+import sys
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+import pyarrow as pa
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from libramen import LibramenError, Trace, TraceError, make_trace, read_trace, write_trace
+from libramen.trace.read import FORMATS
+
+if TYPE_CHECKING:
+    from pathlib import Path
+
+FRONT = 'v-{who} - - [05/Jun/2031:09:{minute:02}:{second:02} +0100] "GET /a HTTP/1.1" 200 10'
+
+
+def _lines(tails: list[str], *, combined: bool = True, step: int = 1) -> str:
+    middle = ' "-" "agent"' if combined else ""
+    front = [FRONT.format(who=k, minute=k * step // 60, second=k * step % 60) for k in range(len(tails))]
+    return "".join(f"{one}{middle}{' ' + tail if tail else ''}\n" for one, tail in zip(front, tails, strict=True))
+
+
+def _file(tmp_path: Path, text: str | bytes, name: str = "a.log") -> Path:
+    path = tmp_path / name
+    path.write_bytes(text.encode() if isinstance(text, str) else text)
+    return path
+
+
+def _latencies(tmp_path: Path, tails: list[str], **options: Any) -> list[float]:
+    trace = read_trace(_file(tmp_path, _lines(tails)), **options)
+    assert trace.source.skipped == 0
+    return np.round(trace.latency_s[np.argsort(trace.latency_s)], 9).tolist()
+
+
+# -- request times ---------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize(
+    ("tails", "latencies"),
+    [
+        (["0.250", "0.5", "1"], [0.25, 0.5, 1]),  # a decimal point: seconds
+        (["250", "500", "43"], [0.043, 0.25, 0.5]),  # whole numbers: milliseconds
+        (["250000", "500000", "43000"], [0.043, 0.25, 0.5]),  # large ones: microseconds
+        (["0.300 0.250", "0.9 0.5", "2 0.043"], [0.043, 0.25, 0.5]),  # the second never exceeds the first: upstream
+        (["0.250 0.300", "0.5 0.9", "0.043 2"], [0.043, 0.25, 0.5]),
+        (["rt=0.3 uct=0.250", "rt=0.9 uct=0.5", "rt=2 uct=0.043"], [0.043, 0.25, 0.5]),  # upstream by its key
+        (["0.3 0.250", "0.9 0.5", "0.043 -"], [0.043, 0.25, 0.5]),  # no upstream: the whole time
+        (['"x" 0.250', '"x y" 0.5', '"" 0.043'], [0.043, 0.25, 0.5]),  # in any position
+    ],
+)
+def test_request_times_are_found(tmp_path: Path, tails: list[str], latencies: list[float]) -> None:
+    assert _latencies(tmp_path, tails) == latencies
+
+
+def test_a_choice_is_told_and_can_be_made(tmp_path: Path) -> None:
+    tails = ["0.3 0.250", "0.9 0.5"]
+    trace = read_trace(_file(tmp_path, _lines(tails)))
+    assert (
+        "piece '11' of each line, in s ('10' could be too; latency_field and latency_unit choose)"
+        in trace.source.notes[0]
+    )
+    assert _latencies(tmp_path, ["300", "900"], latency_unit="us") == [0.0003, 0.0009]
+    assert _latencies(tmp_path, tails, latency_field=10) == [0.3, 0.9]
+    with pytest.raises(TraceError, match="latency_field: found 12; allowed: 10, 11"):
+        read_trace(tmp_path / "a.log", latency_field=12)
+
+
+def test_common_logs(tmp_path: Path) -> None:
+    """Without referer and agent; with a time behind it, and without."""
+    trace = read_trace(_file(tmp_path, _lines(["0.25", "0.5"], combined=False)))
+    assert trace.latency_s.tolist() == [0.25, 0.5]
+    with pytest.raises(TraceError, match="needs observed latencies"):
+        read_trace(_file(tmp_path, _lines(["", ""], combined=False)))
+
+
+@pytest.mark.parametrize(
+    ("description", "line"),
+    [
+        ('%h %l %u %t "%r" %>s %b %D', 'v - - [05/Jun/2031:09:30:07 +0100] "GET /a/7?x HTTP/1.1" 200 10 250000'),
+        ("%t %T %s", "[05/Jun/2031:09:30:07 +0100] 0.250 200"),
+        ("%{msec}t %U %{ms}T %B", "1938414607500 /a/7 250 10"),
+        ('at %t "%{User-Agent}i" %{ms}T %U', 'at [05/Jun/2031:09:30:07 +0100] "an agent" 250 /a/7'),
+    ],
+)
+def test_formats_described_by_directives(tmp_path: Path, description: str, line: str) -> None:
+    trace = read_trace(_file(tmp_path, line + "\n" + "junk\n"), line_format=description)
+    assert trace.latency_s.tolist() == [0.25]
+    assert trace.routes in {("/a/{id}",), ("no request line",)}
+    assert trace.source.skipped == 1
+    assert 1938414606 < trace.start.timestamp() < 1938414609
+
+
+def test_a_description_without_a_time_is_refused(tmp_path: Path) -> None:
+    with pytest.raises(TraceError, match="has no time; allowed: %t"):
+        read_trace(_file(tmp_path, "x\n"), line_format="%h %D")
+
+
+# -- W3C extended logs -----------------------------------------------------------------------------
+
+W3C = """#Version: 1.0
+#Fields: date time cs-method cs-uri-stem sc-status time-taken
+2031-06-05 08:30:07 GET /a/7 200 250
+2031-06-05 08:30:08.500 GET /b 500 1000
+#Fields: date time time-taken sc-bytes cs-uri-stem
+2031-06-05 08:30:09 500 77 /a/8
+nonsense
+"""
+
+
+def test_w3c_fields_may_change(tmp_path: Path) -> None:
+    trace = read_trace(_file(tmp_path, W3C), within_second="none")
+    assert trace.source.format == "w3c"
+    assert trace.latency_s.tolist() == [0.25, 1.0, 0.5]
+    assert trace.routes == ("/a/{id}", "/b")
+    # Answers at 7, 8.5 and 9 s, so arrivals at 6.75, 7.5 and 8.5.
+    assert np.round(trace.at_s, 6).tolist() == [0, 0.75, 1.75]
+    assert trace.start.isoformat() == "2031-06-05T08:30:06.750000+00:00"
+    assert [(s.line, s.reason) for s in trace.source.first_skipped] == [(7, "not of this log's format: 1 pieces for 5")]
+
+
+def test_w3c_time_taken_in_seconds(tmp_path: Path) -> None:
+    """The standard says seconds with a decimal point."""
+    text = W3C.replace(" 250\n", " 0.25\n").replace(" 1000\n", " 1.0\n").replace(" 500 77", " 0.5 77")
+    assert read_trace(_file(tmp_path, text)).latency_s.tolist() == [0.25, 1.0, 0.5]
+
+
+# -- spans -----------------------------------------------------------------------------------------
+
+
+def _span(span_id: str, start: float, end: float, **more: Any) -> dict[str, Any]:
+    t0 = 1_938_414_600
+    nano = {"startTimeUnixNano": str(int((t0 + start) * 1e9)), "endTimeUnixNano": int((t0 + end) * 1e9)}
+    return {"traceId": "t", "spanId": span_id, "name": "op", "kind": 2, **nano, **more}
+
+
+def _export(*spans: dict[str, Any]) -> str:
+    return json.dumps({"resourceSpans": [{"scopeSpans": [{"spans": list(spans)}]}]})
+
+
+def test_spans(tmp_path: Path) -> None:
+    """A server span of 1 s with client spans over 0.2..0.5 and 0.4..0.6 (together 0.4 s): of the other 0.6 s, 50 % is CPU
+    work, so it waits 0.4 + 0.3. An internal span is no request; a root span without a kind is."""
+    route = {
+        "attributes": [
+            {"key": "http.route", "value": {"stringValue": "/a/{id}"}},
+            {"key": "http.response.status_code", "value": {"intValue": "503"}},
+        ]
+    }
+    lines = [
+        _export(
+            _span("a", 0, 1, parentSpanId="far", **route),
+            _span("b", 0.2, 0.5, parentSpanId="a", kind="SPAN_KIND_CLIENT"),
+            _span("c", 0.4, 0.6, parentSpanId="a", kind=3),
+            _span("d", 0.1, 0.9, parentSpanId="a", kind=1),
+        ),
+        "not json",
+        _export(_span("e", 2, 2.5, kind=0), _span("f", 3, 2)),
+    ]
+    trace = read_trace(_file(tmp_path, "\n".join(lines)), cpu_share=0.5, demand="observed")
+    assert trace.source.format == "spans"
+    assert np.round(trace.at_s, 6).tolist() == [0, 2]
+    np.testing.assert_allclose(trace.cpu_s, [0.3, 0.25])
+    np.testing.assert_allclose(trace.wait_s, [0.7, 0.25])
+    assert trace.routes == ("/a/{id}", "op")
+    assert trace.status.tolist() == [503, 200]
+    assert trace.source.skipped == 2
+    whole = read_trace(_file(tmp_path, json.dumps(json.loads(lines[0]), indent=1)), demand="observed")
+    assert len(whole) == 1
+
+
+def test_sampled_spans_are_multiplied_back(tmp_path: Path) -> None:
+    """A threshold of 8 says that half of the traces were kept."""
+    spans = [_span(str(k), k * 0.1, k * 0.1 + 0.05, traceState="ot=th:8") for k in range(1000)]
+    trace = read_trace(_file(tmp_path, _export(*spans)), demand="observed")
+    assert 1800 < len(trace) < 2200
+    assert "the log shows 0.5 of the load" in trace.source.notes[-1]
+
+
+# -- tables and counts -----------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize("suffix", [".csv", ".jsonl", ".parquet", ".arrow"])
+@pytest.mark.parametrize("start", [None, "2031-06-05T09:00"])
+def test_what_is_written_reads_back(tmp_path: Path, suffix: str, start: str | None) -> None:
+    """Times as ISO 8601 have microseconds."""
+    made = make_trace(span="10m", rate=3, start=start, bytes_out=100, routes={"/a": {}, "/b": {"share": 2}}, seed=3)
+    write_trace(made, tmp_path / f"t{suffix}")
+    back = read_trace(tmp_path / f"t{suffix}")
+    shift = made.at_s[0] if start else 0.0
+    np.testing.assert_allclose(back.at_s, made.at_s - shift, atol=0 if start is None else 2e-6)
+    np.testing.assert_array_equal(back.cpu_s, made.cpu_s)
+    np.testing.assert_array_equal(back.wait_s, made.wait_s)
+    assert back.routes == made.routes
+    assert (back.route_codes == made.route_codes).all()
+
+
+def test_columns_can_be_mapped(tmp_path: Path) -> None:
+    path = _file(tmp_path, "when,duration,name\n0,0.5,/a\n1,0.25,/b\n", "t.csv")
+    trace = read_trace(
+        path, format="csv", columns={"at_s": "when", "latency_s": "duration", "route": "name"}, demand="observed"
+    )
+    assert trace.latency_s.tolist() == [0.5, 0.25]
+    assert trace.routes == ("/a", "/b")
+    with pytest.raises(TraceError, match="there is no column 'lenght'"):
+        read_trace(path, format="csv", columns={"at_s": "when", "latency_s": "lenght"})
+    with pytest.raises(TraceError, match="columns: found 'latency'; did you mean 'latency_s'"):
+        read_trace(path, format="csv", columns={"latency": "duration"})
+
+
+def test_counts_become_requests(tmp_path: Path) -> None:
+    """Two minutes of 300 and 600 requests, median 100 ms and p95 400 ms: log-normal in between."""
+    path = _file(
+        tmp_path,
+        "time,requests,p50_s,p95_s\n2031-06-05T09:00Z,300,0.1,0.4\n2031-06-05T09:01Z,600,0.1,0.4\n".replace(
+            "00Z", "00:00Z"
+        ).replace("01Z", "01:00Z"),
+        "c.csv",
+    )
+    trace = read_trace(path, demand="observed")
+    assert trace.source.format == "counts"
+    assert len(trace) == 900
+    assert 280 < np.count_nonzero(trace.at_s < 60) < 320
+    assert np.median(trace.latency_s) == pytest.approx(0.1, rel=0.1)
+    assert np.quantile(trace.latency_s, 0.95) == pytest.approx(0.4, rel=0.15)
+    even = read_trace(path, counts="even", demand="observed")
+    assert np.diff(even.at_s[:300]) == pytest.approx(0.2)
+    with pytest.raises(TraceError, match="at least two different times"):
+        read_trace(_file(tmp_path, "at_s,requests\n0,5\n", "d.csv"))
+
+
+def test_a_trace_to_counts_and_back(tmp_path: Path) -> None:
+    made = make_trace(span="1h", rate=2, seed=1)
+    write_trace(made, tmp_path / "c.csv", counts_every=300.0)
+    assert read_requests_count(tmp_path / "c.csv") == len(made)
+
+
+def read_requests_count(path: Path) -> int:
+    from libramen.trace.read import ReadOptions, read_requests
+
+    return len(read_requests(path, ReadOptions())[0])
+
+
+# -- files -----------------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize("packing", ["gzip", "bzip2", "xz", "zstandard"])
+def test_packed_files_are_known_by_content(tmp_path: Path, packing: str) -> None:
+    text = _lines(["0.250"] * 3).encode()
+    packed = {
+        "gzip": gzip.compress,
+        "bzip2": bz2.compress,
+        "xz": lzma.compress,
+        "zstandard": lambda data: pa.Codec("zstd").compress(data, asbytes=True),
+    }[packing](text)
+    assert len(read_trace(_file(tmp_path, packed, "a.dat"))) == 3
+
+
+def test_patterns_standard_input_and_files_that_overlap(tmp_path: Path) -> None:
+    """Two rotations share two lines; equal lines within one file are real."""
+    lines = _lines(["0.250"] * 6).splitlines(keepends=True)
+    _file(tmp_path, "".join([*lines[:4], lines[3]]), "a.log.1")
+    _file(tmp_path, "".join(lines[2:]), "a.log.2")
+    trace = read_trace(tmp_path / "a.log.*")
+    assert len(trace) == 7
+    assert "2 lines stand in two files, and count once" in trace.source.notes
+    with pytest.raises(TraceError, match="no file matches this pattern"):
+        read_trace(tmp_path / "b*")
+    code = "from libramen import read_trace; print(len(read_trace('-')))"
+    done = subprocess.run(
+        [sys.executable, "-c", code], input="".join(lines), capture_output=True, text=True, check=True
+    )
+    assert done.stdout == "6\n"
+
+
+def test_leaving_out_counting_and_multiplying_back(tmp_path: Path) -> None:
+    text = "".join(
+        f'v - - [05/Jun/2031:09:{k % 60:02}:00 +0100] "GET {path} HTTP/1.1" {status} 10 "-" "{agent}" {took}\n'
+        for k, (path, status, agent, took) in enumerate(
+            [("/a", 200, "x", 0.1)] * 40 + [("/health", 200, "x", 0.1)] * 5 + [("/a", 499, "x", 0.1)] * 4
+            + [("/a", 200, "A-Bot/1", 0.1)] * 3 + [("/a", 200, "x", 90.0)] * 2
+        )
+    )  # fmt: skip
+    left = [{"route": "/health*"}, {"status": "4??"}, {"agent": "*bot*"}, {"longer": "60s"}]
+    from libramen.trace.leaving import LeaveOut
+
+    path = _file(tmp_path, text)
+    trace = read_trace(path, leave_out=[LeaveOut(**kind) for kind in left], demand="observed")
+    assert len(trace) == 40
+    assert [note for note in trace.source.notes if "left out" in note] == [
+        "5 requests are left out: route '/health*'",
+        "4 requests are left out: status '4??'",
+        "3 requests are left out: agent '*bot*'",
+        "2 requests are left out: longer 60.0",
+    ]
+    assert any("sorted by time" in note for note in trace.source.notes) is False
+    more = read_trace(path, sampled=0.5, servers=(2, 5), demand="observed")
+    assert len(more) == 270
+    assert "the log shows 0.2 of the load: its requests are multiplied by 5" in more.source.notes
+
+
+def test_an_hour_without_a_line_is_reported(tmp_path: Path) -> None:
+    at = [k * 60 for k in range(240) if not 60 <= k < 120]
+    text = "time,latency_s\n" + "".join(f"2031-06-05T{9 + s // 3600:02}:{s // 60 % 60:02}:00Z,0.1\n" for s in at)
+    notes = read_trace(_file(tmp_path, text, "t.csv")).source.notes
+    assert "no line for 1 h from 2031-06-05 10:00: is a file missing?" in notes
+
+
+def test_stamps_and_seconds_can_be_told(tmp_path: Path) -> None:
+    path = _file(tmp_path, _lines(["0.250", "0.5"]))
+    arrival = read_trace(path, stamp="arrival", within_second="none")
+    assert arrival.at_s.tolist() == [0, 1]
+    even = read_trace(path, stamp="arrival", within_second="even")
+    assert even.start.microsecond == 500_000
+    order = _file(tmp_path, "".join(reversed(_lines(["0.1"] * 3).splitlines(keepends=True))), "r.log")
+    assert "2 lines stand before earlier ones, and are sorted by time" in read_trace(order).source.notes
+
+
+def test_routes_can_be_told(tmp_path: Path) -> None:
+    text = _lines(["0.1"] * 2).replace("/a ", "/tickets/7/x ", 1)
+    assert read_trace(_file(tmp_path, text), routes=[("/tickets/*", "tickets")]).routes == ("/a", "tickets")
+
+
+@pytest.mark.parametrize(
+    ("options", "message"),
+    [
+        ({"fromat": "csv"}, "unknown option 'fromat'; did you mean 'format'"),
+        ({"format": "xml"}, "format: found 'xml'; allowed: common, combined"),
+        ({"sampled": 0}, "sampled: found 0"),
+        ({"servers": (5, 2)}, "servers: found"),
+        ({"cpu_share": {"/b": 0.5}}, "cpu_share: there is no route '/b'"),
+        ({"latency_unit": "min"}, "latency_unit: found 'min'"),
+        ({"demand": "guessed"}, "demand: found 'guessed'"),
+        ({"time_zone": "Sands"}, "time_zone: found 'Sands'"),
+    ],
+)
+def test_options_that_are_not_allowed(tmp_path: Path, options: dict[str, Any], message: str) -> None:
+    with pytest.raises(TraceError, match=message):
+        read_trace(_file(tmp_path, _lines(["0.1"] * 3)), **options)
+
+
+SEEDS = [
+    _lines(["0.250", "0.5"]).encode(),
+    W3C.encode(),
+    _export(_span("a", 0, 1), _span("b", 1, 2)).encode(),
+    b"at_s,cpu_s,route\n0,1,a\n1,2,b\n",
+    b"time,requests,p50_s\n2031-06-05T09:00:00Z,3,0.1\n2031-06-05T09:01:00Z,3,0.1\n",
+    b'{"at_s": 0, "cpu_s": 1}\n{"at_s": 1, "cpu_s": 2}\n',
+    gzip.compress(_lines(["0.250", "0.5"]).encode()),
+]
+
+
+@given(
+    st.sampled_from(SEEDS),
+    st.lists(st.tuples(st.floats(0, 1), st.integers(0, 4), st.binary(max_size=4)), max_size=6),
+    st.sampled_from([None, *FORMATS]),
+)
+def test_whatever_comes_is_a_trace_or_one_sentence(
+    tmp_path_factory: pytest.TempPathFactory, seed: bytes, edits: list[tuple[float, int, bytes]], kind: str | None
+) -> None:
+    data = seed
+    for where, drop, new in edits:
+        at = int(where * len(data))
+        data = data[:at] + new + data[at + drop :]
+    path = tmp_path_factory.mktemp("fuzz") / "f"
+    path.write_bytes(data)
+    try:
+        trace = read_trace(path, format=kind, demand=None)
+    except LibramenError as error:
+        assert str(error)
+        assert "\n" not in str(error)
+    else:
+        assert isinstance(trace, Trace)
+        assert (np.diff(trace.at_s) >= 0).all()
+
+
+def test_a_megabyte_line_a_nul_and_mixed_encodings(tmp_path: Path) -> None:
+    good = _lines(["0.250"] * 3).encode()
+    nasty = b"x" * 3_000_000 + b"\n" + good.replace(b"agent", b"a\0gent\xff\xfe", 1) + "ü".encode("latin-1") + b"\n"
+    trace = read_trace(_file(tmp_path, good + nasty))
+    assert len(trace) == 6
+    assert trace.source.skipped == 2
