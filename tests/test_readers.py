@@ -374,14 +374,19 @@ def test_whatever_comes_is_a_trace_or_one_sentence(
         data = data[:at] + new + data[at + drop :]
     path = tmp_path_factory.mktemp("fuzz") / "f"
     path.write_bytes(data)
-    try:
-        trace = read_trace(path, format=kind, demand=None)
-    except LibramenError as error:
-        assert str(error)
-        assert "\n" not in str(error)
+    found = _read_or_sentence(path, kind)
+    if isinstance(found, str):
+        assert found
+        assert "\n" not in found
     else:
-        assert isinstance(trace, Trace)
-        assert (np.diff(trace.at_s) >= 0).all()
+        assert (np.diff(found.at_s) >= 0).all()
+
+
+def _read_or_sentence(path: Path, kind: str | None) -> Trace | str:
+    try:
+        return read_trace(path, format=kind)
+    except LibramenError as error:
+        return str(error)
 
 
 def test_a_megabyte_line_a_nul_and_mixed_encodings(tmp_path: Path) -> None:

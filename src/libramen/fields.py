@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import difflib
 from decimal import Decimal
-from typing import TYPE_CHECKING, Annotated, Any, get_args, get_origin
+from typing import TYPE_CHECKING, Annotated, Any, ClassVar, get_args, get_origin
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationError, WithJsonSchema
 
@@ -65,12 +65,16 @@ class Table(BaseModel):
     """
 
     model_config = ConfigDict(extra="forbid", frozen=True, validate_default=False)
+    shown_as: ClassVar[str] = ""
+    """What messages call the table, where that is not the name of its class."""
 
     def __init__(self, **values: Any) -> None:
         try:
             super().__init__(**values)
         except ValidationError as error:
-            raise StudyError(describe(error, type(self), "", place=type(self).__name__)) from None
+            raise StudyError(
+                describe(error, type(self), "", place=type(self).shown_as or type(self).__name__)
+            ) from None
 
     # Tells pydantic that this is its own way of building, so that tables inside tables report to
     # the outermost one, which knows the whole path.

@@ -83,8 +83,7 @@ def _week(figure: Figure, axes: Axes, summary: Summary) -> None:
         axes.set_axis_off()
         axes.text(0.5, 0.5, "the start is not known", ha="center", va="center", color=INK, transform=axes.transAxes)
         return
-    colours = LinearSegmentedColormap.from_list("tide", ["#ffffff", FOAM, SEA, INK])
-    colours.set_bad("#eeeeee")
+    colours = LinearSegmentedColormap.from_list("tide", ["#ffffff", FOAM, SEA, INK], bad="#eeeeee")
     image = axes.imshow(np.ma.masked_invalid(summary.week), aspect="auto", cmap=colours, vmin=0)
     figure.colorbar(image, ax=axes, pad=0.02)
     axes.set_yticks(range(7), _WEEKDAYS, fontsize=9, color=INK)

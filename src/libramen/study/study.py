@@ -5,7 +5,7 @@ from __future__ import annotations
 import tomllib
 from decimal import Decimal
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any, Literal, TypeVar
+from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Literal, TypeVar
 
 from pydantic import BeforeValidator, Field, SerializeAsAny, ValidationError
 
@@ -32,6 +32,8 @@ def _as_list(value: object) -> object:
 
 class TraceTable(Table):
     """`[trace]`: where the requests come from and how they are read."""
+
+    shown_as: ClassVar[str] = "trace"
 
     files: Annotated[tuple[str, ...], BeforeValidator(_as_list)] = Field(
         min_length=1, description="logs or trace tables, relative to the study file"

@@ -15,15 +15,36 @@ def to_numpy(array: pa.Array) -> np.ndarray:
 
 
 def numbers_of(cells: pa.Array) -> np.ndarray:
-    """Text as float64; what is no plain number, such as `-`, is NaN."""
-    fits = pc.match_substring_regex(cells, pattern=rb"^\d+(?:\.\d+)?$")
+    """Text as float64; what is no plain number of digits and a point, such as `-`, is NaN."""
+    text = cells.cast(pa.string()) if _only_digits(cells) else None
+    if text is not None:
+        try:
+            return to_numpy(pc.cast(text, pa.float64()))
+        except pa.ArrowInvalid:  # an empty cell, or two points
+            pass
+    fits = pc.match_substring_regex(cells, pattern=rb"^(\d+\.?\d*|\.\d+)$")
     where = to_numpy(fits)
     values = np.full(len(where), np.nan)
     values[where] = to_numpy(pc.cast(pc.filter(cells, fits).cast(pa.string()), pa.float64()))
     return values
 
 
+def _only_digits(cells: pa.Array) -> bool:
+    """Whether all text of a column, taken together, is digits and points."""
+    _, offsets, data = cells.buffers()
+    if data is None or not len(cells):
+        return False
+    ends = np.frombuffer(offsets, np.int32 if cells.type == pa.binary() else np.int64)
+    letters = np.frombuffer(data, np.uint8)[ends[cells.offset] : ends[cells.offset + len(cells)]]
+    return bool((((letters >= ord("0")) & (letters <= ord("9"))) | (letters == ord("."))).all())
+
+
 def coded(cells: pa.Array) -> tuple[np.ndarray, list[bytes]]:
     """Text as indices into its distinct texts."""
     encoded = cells.dictionary_encode()
     return to_numpy(encoded.indices), encoded.dictionary.to_pylist()
+
+
+def release_unused() -> None:
+    """Give memory that Arrow holds ready back to the system."""
+    pa.default_memory_pool().release_unused()

@@ -24,6 +24,7 @@ if TYPE_CHECKING:
     from libramen.trace.lines import SkippedLines
 
 _GAP_NEIGHBOURS: Final = 20
+_COLUMNS: Final = ("at_s", "cpu_s", "wait_s", "latency_s", "status", "bytes_out", "file")
 
 
 @dataclass
@@ -55,13 +56,25 @@ class Found:
     def keep(self, rows: np.ndarray) -> Found:
         """Some of the rows, by index or mask."""
         changed: dict[str, Any] = {}
-        for name in ("at_s", "cpu_s", "wait_s", "latency_s", "status", "bytes_out", "file"):
+        for name in _COLUMNS:
             array = getattr(self, name)
             changed[name] = None if array is None else array[rows]
         for name in ("labels", "agents", "hosts"):
             pair = getattr(self, name)
             changed[name] = None if pair is None else (pair[0][rows], pair[1])
         return replace(self, **changed)
+
+
+    def sort(self) -> None:
+        """Put the rows in order of time, a column at a time: a long log need not fit twice."""
+        order = np.argsort(self.at_s, kind="stable")
+        for name in _COLUMNS:
+            array = getattr(self, name)
+            if array is not None:
+                setattr(self, name, array[order])
+        if self.labels is not None:
+            self.labels = (self.labels[0][order], self.labels[1])
+        self.agents = self.hosts = None
 
 
 def without_doubles(found: Found) -> Found:
@@ -125,10 +138,10 @@ def leave_out(found: Found, what: Sequence[LeaveOut], routes: Sequence[tuple[str
 
 def _fits(
     labels: tuple[np.ndarray, Sequence[str]] | None, pattern: str, routes: Sequence[tuple[str, str]], fold: bool
-) -> np.ndarray:
+) -> np.ndarray | bool:
     """Which rows have a label that fits a pattern, as it stands or as the route that it is folded to."""
     if labels is None:
-        return np.zeros(0, bool)
+        return False
     from libramen.trace.routes import route_of
 
     codes, texts = labels
@@ -163,9 +176,11 @@ def to_trace(
         back = int(np.count_nonzero(np.diff(found.at_s) < 0))
         if back:
             notes.append(f"{back:,} lines stand before earlier ones, and are sorted by time")
-        order = np.argsort(at_s, kind="stable")
-        found, at_s = found.keep(order), at_s[order]
-        start_s, at_s = float(at_s[0]), at_s - at_s[0]
+        found.at_s = at_s
+        found.sort()
+        at_s = found.at_s
+        start_s = float(at_s[0])
+        at_s -= start_s
         assert found.base is not None
         microseconds = math.floor(start_s * 1e6)
         whole = datetime.fromtimestamp(found.base + microseconds // 1_000_000, UTC)
@@ -202,14 +217,13 @@ def to_trace(
 
 def _arrivals(found: Found, seed: int, stamp: str, within_second: str) -> np.ndarray:
     """Arrivals from stamps [s from `base`], and a note of what was done."""
-    at_s = found.at_s
+    at_s = found.at_s.copy()
     words = []
     if found.whole_seconds and within_second != "none":
-        second = np.floor(at_s).astype(np.int64)
-        at_s = second + spread_within_second(second, seed, evenly=within_second == "even")
+        at_s += spread_within_second(found.at_s.astype(np.int64), seed, evenly=within_second == "even")
         words.append(f"whole-second time stamps, spread within their second ({within_second})")
     if stamp == "answer" and found.latency_s is not None:
-        at_s = at_s - found.latency_s
+        at_s -= found.latency_s
         words.append("stamps are of answers: arrival = stamp - request time")
     elif stamp == "answer":
         words.append("stamps are of answers, and without request times count as arrivals")

@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Iterator
     from io import BufferedIOBase
 
-_BLOCK_SIZE: Final = 1 << 22
+_BLOCK_SIZE: Final = 1 << 21
 _FIRST_SKIPPED: Final = 5
 _Result = TypeVar("_Result")
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Final, Literal, get_args
 from zoneinfo import ZoneInfo
@@ -13,6 +13,7 @@ import numpy as np
 from libramen.errors import TraceError, UnitError
 from libramen.study.moments import parse_zone
 from libramen.trace import weblogs
+from libramen.trace.arrow import release_unused
 from libramen.trace.demand import with_demand
 from libramen.trace.found import Found, leave_out, to_trace, without_doubles
 from libramen.trace.lines import SkippedLines, blocks_of, in_order
@@ -176,6 +177,7 @@ def _find(paths: list[Path], options: ReadOptions, progress: Callable[[float], N
     others: list[Found] = []
     notes: list[str] = []
     kinds: dict[Path, str] = {}
+    who = len(paths) > 1 or any(kind.agent is not None for kind in options.leave_out)
     for number, path in enumerate(paths):
         with Opened(path) as opened:
 
@@ -185,7 +187,7 @@ def _find(paths: list[Path], options: ReadOptions, progress: Callable[[float], N
             head = _head(opened)
             kind = kinds[path] = options.format or ("combined" if options.line_format else recognise(path, head))
             if kind in _LOGS:
-                notes += _read_log(kind, opened, head, options, rows, number, skipped, position)
+                notes += _read_log(kind, opened, head, options, rows, number, skipped, position, who=who)
             elif kind == "spans":
                 others.append(_from_spans(opened, skipped))
             else:
@@ -268,13 +270,15 @@ def _read_log(
     number: int,
     skipped: SkippedLines,
     position: Callable[[int], None],
+    *,
+    who: bool,
 ) -> tuple[str, ...]:
     """Read one log; returns what was assumed."""
     blocks = blocks_of(opened, skipped, position)
     if kind == "w3c":
         from libramen.trace.w3c import read_w3c
 
-        return read_w3c(blocks, head, options.latency_unit, rows, number, skipped)
+        return read_w3c(blocks, head, options.latency_unit, rows, number, skipped, who=who)
     if options.line_format is not None:
         log: WebLog = weblogs.described(options.line_format, options.latency_unit)
     else:
@@ -282,10 +286,12 @@ def _read_log(
         if not weblogs.looks_common(sample):
             raise TraceError(f"{opened.path}: its first lines are not of the {kind} log format")
         log = weblogs.recognise(sample, options.latency_field, options.latency_unit)
+    log = replace(log, who=who)
     for block, (part, reasons) in in_order(lambda block: log.parse(block.data), blocks):
         for at, reason in reasons:
             skipped.add(block.file, block.first_line + at, reason)
         rows.add(part, number)
+    release_unused()  # what the readers of blocks have used may be much
     return log.notes
 
 
@@ -294,26 +300,27 @@ def _from_rows(rows: Rows, skipped: SkippedLines, kind: str, files: tuple[str, .
         first = skipped.first[0] if skipped.first else None
         why = f"; line {first.line}: {first.reason}" if first else ""
         raise TraceError(f"{', '.join(files)}: none of {skipped.count} lines can be read{why}")
-    second = rows.take("second").astype(np.int64)
+    second = rows.take("second")
+    assert second is not None
     fraction_s, took_s, bytes_out = (rows.take(name) for name in ("fraction_s", "took_s", "bytes_out"))
     base = int(second.min())
-    whole = bool(np.isnan(fraction_s).all())
+    whole = fraction_s is None
     n = rows.n
     return Found(
         format=kind,
         files=files,
-        at_s=(second - base).astype(np.float64) if whole else (second - base) + np.nan_to_num(fraction_s),
+        at_s=(second - base).astype(np.float64) if fraction_s is None else (second - base) + np.nan_to_num(fraction_s),
         base=base,
         stamp="answer",
         whole_seconds=whole,
         skipped=skipped,
         lines=n + skipped.count,
-        latency_s=None if np.isnan(took_s).any() else took_s,
+        latency_s=None if took_s is None or np.isnan(took_s).any() else took_s,
         status=rows.take("status"),
-        bytes_out=None if np.isnan(bytes_out).any() else bytes_out,
+        bytes_out=None if bytes_out is None or np.isnan(bytes_out).any() else bytes_out,
         labels=(rows.paths.array(), list(rows.paths.texts)),
-        agents=(rows.agents.array(), list(rows.agents.texts)),
-        hosts=(rows.hosts.array(), list(rows.hosts.texts)),
+        agents=rows.agents.pair(),
+        hosts=rows.hosts.pair(),
         file=rows.take("file"),
         notes=notes,
     )

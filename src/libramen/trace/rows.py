@@ -37,6 +37,10 @@ class Codes:
         known = np.array([self.texts.setdefault(text, len(self.texts)) for text in texts], np.int32)
         self._parts.append(known[codes] if len(texts) else np.zeros(len(codes), np.int32))
 
+    def pair(self) -> tuple[np.ndarray, list[str]] | None:
+        """Indices and texts, None: there are none."""
+        return (self.array(), list(self.texts)) if self._parts else None
+
     def array(self) -> np.ndarray:
         """All of them, int32 (n,)."""
         return np.concatenate(self._parts) if self._parts else np.zeros(0, np.int32)
@@ -55,23 +59,29 @@ class Rows:
     def add(self, part: Part, file: int) -> None:
         """Append the rows of a block of the file with that number."""
         n = len(part.second)
-        missing = np.full(n, np.nan)
         values = {
             "second": part.second,
-            "fraction_s": part.fraction_s if part.fraction_s is not None else missing,
-            "took_s": part.took_s if part.took_s is not None else missing,
-            "status": (part.status if part.status is not None else np.zeros(n)).astype(np.int16),
-            "bytes_out": part.bytes_out if part.bytes_out is not None else missing,
+            "fraction_s": part.fraction_s,
+            "took_s": part.took_s,
+            "status": None if part.status is None else part.status.astype(np.int16),
+            "bytes_out": part.bytes_out,
             "file": np.full(n, file, np.int16),
         }
         for name, array in values.items():
-            self.columns.setdefault(name, []).append(array)
+            if array is not None or name in self.columns:
+                # A log whose fields change may lack now what it had before, or the other way round.
+                parts = self.columns.setdefault(name, [np.full(self.n, np.nan)] if self.n else [])
+                parts.append(np.full(n, np.nan) if array is None else array)
         self.paths.add(*part.path)
-        self.agents.add(*(part.agent or (np.zeros(n, np.int32), [""])))
-        self.hosts.add(*(part.host or (np.zeros(n, np.int32), [""])))
+        for codes, pair in ((self.agents, part.agent), (self.hosts, part.host)):
+            if pair is not None:
+                codes.add(*pair)
         self.n += n
 
-    def take(self, name: str) -> np.ndarray:
-        """One column as a whole; its parts are let go."""
-        parts = self.columns.pop(name, [])
-        return np.concatenate(parts) if parts else np.zeros(0)
+    def take(self, name: str) -> np.ndarray | None:
+        """One column as a whole, None: no row has it; its parts are let go."""
+        parts = self.columns.pop(name, None)
+        if parts is None:
+            return None
+        whole = np.concatenate(parts)
+        return np.nan_to_num(whole).astype(np.int16) if name == "status" else whole

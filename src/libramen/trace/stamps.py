@@ -75,7 +75,8 @@ def spread_within_second(second: np.ndarray, seed: int, *, evenly: bool = False)
     Returns:
         float64 (n,) in [0, 1).
     """
-    in_log_order = np.argsort(second, kind="stable")
+    in_order = bool((np.diff(second) >= 0).all())
+    in_log_order = slice(None) if in_order else np.argsort(second, kind="stable")
     fraction = np.empty(len(second))
     if evenly:
         ordered = second[in_log_order]
@@ -83,6 +84,14 @@ def spread_within_second(second: np.ndarray, seed: int, *, evenly: bool = False)
         count = np.searchsorted(ordered, ordered, side="right") - first
         fraction[in_log_order] = (np.arange(len(second)) - first + 0.5) / count
     else:
-        drawn = stream(seed, "stamps").random(len(second))
-        fraction[in_log_order] = drawn[np.lexsort((drawn, second))]
+        # One sort of whole numbers, the second above and the draw below, is many times as fast as
+        # sorting pairs; 32 bits of a second are 0.2 ns.
+        drawn = stream(seed, "stamps").integers(0, 1 << 32, len(second), dtype=np.uint32)
+        key = (second - second.min(initial=0)).astype(np.uint64)
+        key <<= np.uint64(32)
+        key |= drawn
+        key.sort()
+        key &= np.uint64((1 << 32) - 1)
+        fraction[in_log_order] = key
+        fraction /= float(1 << 32)
     return fraction

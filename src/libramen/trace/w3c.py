@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from dataclasses import replace
 from typing import TYPE_CHECKING, Final
 
 from libramen.trace import weblogs
@@ -19,7 +20,14 @@ _DIRECTIVE: Final = re.compile(rb"^#.*\n?", re.MULTILINE)
 
 
 def read_w3c(
-    blocks: Iterable[Block], head: bytes, unit: str | None, rows: Rows, number: int, skipped: SkippedLines
+    blocks: Iterable[Block],
+    head: bytes,
+    unit: str | None,
+    rows: Rows,
+    number: int,
+    skipped: SkippedLines,
+    *,
+    who: bool,
 ) -> tuple[str, ...]:
     """Read blocks of lines into `rows`; returns what was assumed."""
     unit = unit or weblogs.w3c_unit(_times_taken(head))
@@ -29,6 +37,7 @@ def read_w3c(
             if piece.startswith(b"#"):
                 if piece.startswith(_FIELDS):
                     log = weblogs.w3c(piece[len(_FIELDS) :].decode("utf-8", "replace").split(), unit)
+                    log = None if log is None else replace(log, who=who)
             elif log is None:
                 for k in range(piece.count(b"\n") + (not piece.endswith(b"\n"))):
                     skipped.add(block.file, block.first_line + first + k, "no #Fields: with date and time before it")

@@ -38,7 +38,7 @@ COMMON: Final = (
 COMBINED: Final = (*COMMON, Token("quoted", "referer"), Token("quoted", "agent"))
 _PIECE: Final = re.compile(rb'"(?:[^"\\]|\\.)*"|[^\s"]\S*')
 _KEYED: Final = re.compile(rb"([A-Za-z_]\w*)=(.*)", re.DOTALL)
-_NUMBER: Final = re.compile(rb"\d+(?:\.\d+)?")
+_NUMBER: Final = re.compile(rb"\d+\.?\d*|\.\d+")
 _UPSTREAM: Final = re.compile(r"^u|upstream|backend|service")
 
 
@@ -58,12 +58,15 @@ class WebLog:
     lines: LineFormat
     latency: Latency | None
     notes: tuple[str, ...] = field(default=())
-    bytes_unit: float = 1.0
+    who: bool = False
+    """Whether hosts and agents are wanted too, to leave requests out or to know doubled lines again."""
 
     @property
     def used(self) -> tuple[str, ...]:
         """The columns that are needed."""
-        wanted = ("day", "offset", "date", "time", "epoch", "request", "path", "status", "bytes", "agent", "host")
+        wanted: tuple[str, ...] = ("day", "offset", "date", "time", "epoch", "request", "path", "status", "bytes")
+        if self.who:
+            wanted += ("agent", "host")
         names = [name for name in wanted if name in self.lines.columns]
         for name in self.latency.columns if self.latency else ():
             if name not in names:
@@ -79,6 +82,7 @@ class WebLog:
             text = b" ".join(
                 columns[name][i].as_py() for name in ("day", "offset", "date", "time", "epoch") if name in columns
             )
+            text = text.replace(b"[", b"").replace(b"]", b"")
             reasons.append((int(places[i]), f"{text.decode('utf-8', 'replace')[:40]!r} is not a time stamp"))
         keep = second >= 0
         took_s = self._took(columns)
@@ -176,10 +180,10 @@ def _stamps(day: pa.Array, offset: pa.Array) -> np.ndarray:
     """Whole seconds since 1970 of each line, -1: no such stamp. Each distinct text is read once."""
     day_index, days = coded(day)
     offset_index, offsets = coded(offset)
-    ahead = [offset_seconds(text) for text in offsets]
+    ahead = [offset_seconds(text.removesuffix(b"]")) for text in offsets]
     ahead_s = np.array([0 if seconds is None else seconds for seconds in ahead], np.int64)
     known = np.array([seconds is not None for seconds in ahead], bool)
-    matrix, right = _fixed_width(days, STAMP_LENGTH)
+    matrix, right = _fixed_width([text.removeprefix(b"[") for text in days], STAMP_LENGTH)
     own_s = np.full(len(days), -1, np.int64)
     own_s[right] = stamp_seconds(matrix)
     own_s = own_s[day_index]
@@ -231,17 +235,20 @@ def recognise(lines: Sequence[bytes], latency_field: int | str | None, latency_u
     usual = max(set(lengths), key=lengths.count)
     tails = [tail for tail in tails if len(tail) == usual]
     tokens = list(COMMON)
-    if usual >= 2 and all(piece.startswith(b'"') for tail in tails for piece in tail[:2]):
+    # A few odd lines in the sample must not decide.
+    quoting = [tail for tail in tails if usual >= 2 and tail[0].startswith(b'"') and tail[1].startswith(b'"')]
+    if 2 * len(quoting) > len(tails):
         tokens = list(COMBINED)
-        tails = [tail[2:] for tail in tails]
+        tails = [tail[2:] for tail in quoting]
     first = len(tokens) + 1
     samples: dict[str, list[bytes]] = {}
     labels: dict[str, str] = {}  # what a user may call a piece: its key, or its number in the line
     for k in range(len(tails[0])):
+        quoted = {tail[k].startswith(b'"') for tail in tails}
         values = [tail[k].strip(b'"') for tail in tails]
         keyed = [_KEYED.fullmatch(value) for value in values]
         name = f"other {first + k - 1}"
-        tokens.append(Token("either", "other"))
+        tokens.append(Token("either" if len(quoted) > 1 else "quoted" if quoted == {True} else "word", "other"))
         labels[name] = str(first + k)
         if all(keyed):
             labels[name] = keyed[0][1].decode()  # type: ignore[index]

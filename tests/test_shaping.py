@@ -1,0 +1,302 @@
+"""Shaping and making traces: what each step conserves, and what each process is."""
+
+from __future__ import annotations
+
+import json
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from builders import make_trace as trace_at
+from libramen import StudyError, Trace, TraceError, load_study, make_trace, summarise, write_trace
+from libramen.cli import run
+from libramen.study.study import TraceTable
+from libramen.trace.shape import shaped
+
+if TYPE_CHECKING:
+    from pathlib import Path
+
+
+def _shape(trace: Trace, *steps: dict[str, Any], seed: int = 0, folder: Any = None) -> Trace:
+    table = TraceTable(files="x", shape=list(steps))
+    return shaped(trace, table.shape, seed=seed, **({} if folder is None else {"folder": folder}))
+
+
+def _day(**values: Any) -> Trace:
+    return make_trace(
+        **{
+            "span": "1d",
+            "rate": 0.5,
+            "profile": "daily",
+            "start": "2031-06-05",
+            "time_zone": "Europe/Lisbon",
+            "seed": 2,
+        }
+        | values
+    )
+
+
+def _per_hour(trace: Trace) -> np.ndarray:
+    return np.bincount((trace.at_s // 3600).astype(int), minlength=int(trace.span_s // 3600))
+
+
+@pytest.mark.parametrize("factor", [0.3, 1.0, 2.5])
+def test_scale_keeps_the_pattern_and_the_work(factor: float) -> None:
+    """Within 5 standard errors of the count of the day and of each hour; the mean work within 5 %."""
+    day = _day()
+    scaled = _shape(day, {"scale": factor})
+    assert abs(len(scaled) - factor * len(day)) < 5 * np.sqrt(factor * len(day)) + 1
+    assert (np.abs(_per_hour(scaled) - factor * _per_hour(day)) < 5 * np.sqrt(factor * _per_hour(day)) + 12).all()
+    assert scaled.cpu_s.mean() == pytest.approx(day.cpu_s.mean(), rel=0.05)
+    assert scaled.span_s == day.span_s
+    assert len(np.unique(scaled.at_s)) == len(scaled)  # no copies at one instant
+
+
+@given(st.floats(0.1, 5), st.integers(0, 100))
+def test_every_step_leaves_a_valid_trace(factor: float, seed: int) -> None:
+    trace = make_trace(span="1h", rate=0.05, seed=seed)
+    steps = [{"scale": factor}, {"jitter": "30s"}, {"repeat": "5h"}, {"between": ["30m", "4h"]}]
+    out = _shape(trace, *steps, seed=seed)
+    again = _shape(trace, *steps, seed=seed)
+    assert (np.diff(out.at_s) >= 0).all()
+    assert ((out.at_s >= 0) & (out.at_s <= out.span_s)).all()
+    assert out.span_s == 3.5 * 3600
+    assert out.at_s.tobytes() == again.at_s.tobytes()
+
+
+def test_repeat_keeps_local_hours_across_a_change_of_clocks() -> None:
+    """Clocks go back in the night to 2031-10-26: the second copy of Saturday begins 25 h after the first Sunday."""
+    saturday = _day(start="2031-10-25", rate=0.2)
+    days = _shape(saturday, {"repeat": "73h"})
+    assert days.span_s == 73 * 3600
+    assert len(days) == 3 * len(saturday)
+    for k, begin in enumerate((0, 24, 49)):
+        first = days.at_s[k * len(saturday)]
+        assert first == pytest.approx(begin * 3600 + saturday.at_s[0])
+        assert days.local_time(first).strftime("%H:%M:%S") == saturday.local_time(saturday.at_s[0]).strftime("%H:%M:%S")
+
+
+def test_repeat_of_a_week_is_by_weeks_and_of_an_hour_end_to_end() -> None:
+    week = _day(span="7d", rate=0.01, profile="weekly")
+    month = _shape(week, {"repeat": "21d"})
+    assert len(month) == 3 * len(week)
+    np.testing.assert_allclose(month.at_s[len(week) : 2 * len(week)], week.at_s + 7 * 86400)
+    hour = make_trace(span="1h", rate=1, seed=1)
+    np.testing.assert_allclose(
+        _shape(hour, {"repeat": "3h"}).at_s, np.concatenate([hour.at_s + k * 3600 for k in range(3)])
+    )
+    with pytest.raises(TraceError, match="longer than the trace, which covers 1 h"):
+        _shape(hour, {"repeat": "30m"})
+
+
+def test_grow_compounds_by_the_month() -> None:
+    """A month (730 h) at 1 request in 100 s growing by 100 %: the mean factor is the integral of 2^x over 0..1, 1 / ln 2."""
+    month = make_trace(span="730h", rate=0.01, seed=3)
+    grown = _shape(month, {"grow": "100%"})
+    assert len(grown) / len(month) == pytest.approx(1 / np.log(2), rel=0.03)
+    last = 700 * 3600
+    assert np.count_nonzero(grown.at_s > last) / np.count_nonzero(month.at_s > last) == pytest.approx(1.97, rel=0.1)
+
+
+def test_a_campaign_rises_and_falls_on_its_routes() -> None:
+    """From 2 h on to 5 times in 10 min, back in 1 h: of the mean factor over that hour, 1 + 4 / 2."""
+    trace = make_trace(span="6h", rate=2, routes={"/a": {}, "/b": {}}, seed=4)
+    out = _shape(trace, {"campaign": "2h", "rise": "10m", "height": 5, "fall": "1h", "routes": ["/a"]})
+
+    def count(one: Trace, route: str, begin: float, end: float) -> int:
+        on = np.array([one.routes[code] == route for code in one.route_codes])
+        return int(np.count_nonzero(on & (one.at_s >= begin) & (one.at_s < end)))
+
+    top, back = 2 * 3600 + 600, 3 * 3600 + 600
+    assert count(out, "/b", 0, 1e9) == count(trace, "/b", 0, 1e9)
+    assert count(out, "/a", top, back) / count(trace, "/a", top, back) == pytest.approx(3, rel=0.08)
+    assert count(out, "/a", back + 60, 1e9) == pytest.approx(count(trace, "/a", back + 60, 1e9), rel=0.01)
+
+
+def test_between_moves_the_start() -> None:
+    cut = _shape(_day(), {"between": ["06:00", "09:30"]})
+    assert cut.span_s == 3.5 * 3600
+    assert cut.start.isoformat() == "2031-06-05T06:00:00+01:00"
+    assert len(cut) == np.count_nonzero((_day().at_s >= 6 * 3600) & (_day().at_s < 9.5 * 3600))
+
+
+def test_only_without_and_mix(tmp_path: Path) -> None:
+    trace = trace_at([0, 1, 2], cpu=1, route=["/a/x", "/b", "/a/y"], span_s=10)
+    assert _shape(trace, {"only": ["/a/*"]}).at_s.tolist() == [0, 2]
+    assert _shape(trace, {"without": ["/a/*"]}).at_s.tolist() == [1]
+    with pytest.raises(TraceError, match="only leaves no request"):
+        _shape(trace, {"only": ["/c"]})
+    write_trace(trace_at([0.5, 12], cpu=3, route=["/c", "/b"], span_s=20), tmp_path / "o.csv")
+    both = _shape(trace, {"mix": "o.csv"}, folder=tmp_path)
+    assert both.at_s.tolist() == [0, 0.5, 1, 2, 12]
+    assert both.cpu_s.tolist() == [1, 3, 1, 1, 3]
+    assert [both.routes[code] for code in both.route_codes] == ["/a/x", "/c", "/b", "/a/y", "/b"]
+    assert both.span_s == 12
+
+
+def test_jitter_moves_by_at_most_so_much() -> None:
+    trace = trace_at([float(100 * k) for k in range(50)], span_s=4900)
+    moved = _shape(trace, {"jitter": "40s"})
+    assert 20 < np.abs(moved.at_s - trace.at_s).max() <= 40
+
+
+def test_two_equal_steps_draw_differently_and_are_noted() -> None:
+    trace = make_trace(span="1h", rate=1)
+    twice = _shape(trace, {"scale": 0.5}, {"scale": 0.5})
+    assert len(twice) == pytest.approx(len(trace) / 4, rel=0.15)
+    assert twice.source.notes[-1] == "shaped: scale = 0.5"
+
+
+def test_a_step_that_is_none(tmp_path: Path) -> None:
+    path = tmp_path / "study.toml"
+    for step, message in (
+        ("{ stretch = 2 }", "allowed: a table with one of the keys scale, grow"),
+        ('{ scale = "much" }', r"\[trace.shape\[1\]\] scale: found 'much'; allowed: a number"),
+        ('{ campaign = "12:00" }', r"height is missing"),
+    ):
+        path.write_text(f'[trace]\nfiles = "x"\nshape = [{step}]\n[service]\nslots = 1\n[plans.p]\n')
+        with pytest.raises(StudyError, match=message):
+            load_study(path)
+
+
+# -- making ----------------------------------------------------------------------------------------
+
+
+def test_a_poisson_process_has_dispersion_one_and_a_bursty_one_more() -> None:
+    """The index of dispersion of counts per minute is 1 within 5 standard errors of sqrt(2 / 1440); the mean rates agree."""
+    poisson = make_trace(span="1d", rate=5, seed=1)
+    assert summarise(poisson).dispersion == pytest.approx(1, abs=5 * np.sqrt(2 / 1440))
+    assert len(poisson) == pytest.approx(5 * 86400, rel=0.01)
+    bursty = make_trace(span="1d", rate=5, arrivals="bursty", burst=8, burst_length="20s", seed=1)
+    assert summarise(bursty).dispersion > 10
+    assert len(bursty) == pytest.approx(5 * 86400, rel=0.1)
+
+
+def test_a_closed_population_follows_its_cycle() -> None:
+    """100 clients, think 9 s, work 1 s: 10 requests a second."""
+    assert len(make_trace(span="2h", arrivals="closed", clients=100, think="9s", mean="1s")) == pytest.approx(
+        72_000, rel=0.03
+    )
+
+
+def test_profiles_and_a_flash_crowd() -> None:
+    hours = [1.0] * 12 + [3.0] * 12
+    counts = _per_hour(make_trace(span="1d", rate=1, profile=hours, seed=5))
+    assert counts[12:].sum() / counts[:12].sum() == pytest.approx(3, rel=0.05)
+    week = make_trace(span="7d", rate=0.2, profile="weekly", start="2031-06-02", seed=5)
+    assert summarise(week).week[6].mean() < 0.7 * summarise(week).week[0].mean()
+    crowd = make_trace(span="3h", rate=1, crowd_at="1h", crowd=20, crowd_fades="10m", seed=5)
+    minutes = np.bincount((crowd.at_s // 60).astype(int))
+    assert minutes[60] > 10 * minutes[:60].mean()
+    assert minutes[170:].mean() < 2 * minutes[:60].mean()
+
+
+@pytest.mark.parametrize(
+    ("work", "spread", "tail"),
+    [
+        ("constant", 1, 1.0),
+        ("exponential", 1, 4.605),
+        ("log-normal", 0.5, 2.825),
+        ("pareto", 3, 3.094),
+        ("table", 1, 1.5),
+    ],
+)
+def test_work_has_its_mean_and_its_tail(work: str, spread: float, tail: float) -> None:
+    """Mean 1 s; p99: 1, ln 100, exp(-1/8 + 2.326 / 2), (2/3) 100^(1/3), and of the table 0.5, 1, 1.5 its greatest."""
+    made = make_trace(
+        span="1d", rate=2, work=work, spread=spread, mean="1s", table=[0.5, 1.0, 1.5], cpu_share=0.25, seed=6
+    )
+    total = made.cpu_s + made.wait_s
+    assert total.mean() == pytest.approx(1, rel=0.02)
+    assert np.quantile(total, 0.99) == pytest.approx(tail, rel=0.06)
+    assert made.cpu_s.sum() == pytest.approx(0.25 * total.sum())
+
+
+def test_routes_have_work_of_their_own() -> None:
+    made = make_trace(
+        span="1h", rate=5, routes={"/a": {"share": 3, "mean": "10ms"}, "/b": {"mean": "2s", "work": "constant"}}
+    )
+    shares = {load.route: load.share for load in summarise(made).routes}
+    assert shares["/a"] == pytest.approx(0.75, abs=0.03)
+    assert (made.cpu_s + made.wait_s)[made.route_codes == 1] == pytest.approx(2)
+
+
+@pytest.mark.parametrize(
+    ("values", "message"),
+    [
+        ({"rate": 0}, "rate: found 0; allowed: a number above 0"),
+        ({"profile": "hourly"}, "profile: found 'hourly'; allowed: constant, daily, weekly"),
+        ({"profile": [1, 2]}, "24 or 168 numbers"),
+        ({"work": "gaussian"}, "work: found 'gaussian'"),
+        ({"work": "pareto", "spread": 1}, "above 1, or the mean would be infinite"),
+        ({"routes": {"/a": {"cost": 1}}}, "routes./a: found 'cost'"),
+        ({"span": "soon"}, "found 'soon'; allowed: a duration"),
+        ({"work": "table"}, "table: found"),
+    ],
+)
+def test_what_cannot_be_made(values: dict[str, Any], message: str) -> None:
+    with pytest.raises(TraceError, match=message):
+        make_trace(**values)
+
+
+# -- looking ---------------------------------------------------------------------------------------
+
+
+def test_a_summary_by_hand() -> None:
+    """Ten at 0..9 s and two at 3600 and 3601 s over 2 h, a second each: mean 12 / 7200; busiest minute 10 / 60; one in
+    progress at a time, 12 s of 7200; the quietest half hour with whole-minute starts begins at 60 s."""
+    at = [*map(float, range(10)), 3600.0, 3601.0]
+    trace = trace_at(
+        at, latency_s=[1.0] * 12, status=[200] * 11 + [500], bytes_out=[5] * 12, span_s=7200, start="2031-06-05T23:30"
+    )
+    found = summarise(trace)
+    assert found.mean_rate == 12 / 7200
+    assert {name: peak.per_second for name, peak in found.peaks.items()} == {"1s": 1, "1min": 10 / 60, "1h": 10 / 3600}
+    assert found.concurrency == {"little": pytest.approx(12 / 7200), "mean": pytest.approx(12 / 7200), "max": 1}
+    assert [(quiet.at_s, quiet.requests) for quiet in found.quiet] == [(60, 0), (0, 12)]
+    assert found.statuses == {200: 11, 500: 1}
+    assert found.routes == (("all", 12, 1.0, 1.0, 1.0, 60.0),)
+    assert found.week[3, 23] == pytest.approx(10 / 1800)  # Thursday 23:30 to midnight
+    assert found.week[4, 0] == pytest.approx(2 / 3600)
+    document = found.to_dict()
+    assert document["start"] == "2031-06-05T23:30:00+00:00"
+    assert document["quiet"][0] == {"start": "2031-06-05T23:31:00+00:00", "length_s": 1800, "requests": 0}
+    assert json.dumps(document, allow_nan=False)
+
+
+def test_the_trace_commands(demo_study: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    log, out = str(demo_study.parent / "saltmarsh.log.gz"), tmp_path / "t.parquet"
+    plot = tmp_path / "load.png"
+    assert run(["trace", "inspect", log, "--time-zone", "Europe/Lisbon", "--plot", str(plot), "--json"]) == 0
+    document = json.loads(capsys.readouterr().out)
+    assert document["requests"] >= 300_000
+    assert set(document["peak_rate"]) == {"1s", "1min", "1h"}
+    assert {"route", "requests", "share", "p50", "p95", "bytes"} == set(document["routes"][0])
+    assert plot.read_bytes().startswith(b"\x89PNG")
+    assert run(["trace", "inspect", log]) == 0
+    assert "Index of dispersion" in capsys.readouterr().out
+    assert (
+        run(["trace", "shape", log, "--step", "{ scale = 0.01 }", "--step", '{ repeat = "2d" }', "--out", str(out)])
+        == 0
+    )
+    assert "shaped: scale = 0.01" in capsys.readouterr().out
+    assert run(["trace", "convert", str(out), "--out", str(tmp_path / "c.csv"), "--counts", "1h", "--json"]) == 0
+    assert json.loads(capsys.readouterr().out)["requests"] > 5000
+    assert run(["trace", "make", "--set", "rate=2", "--set", 'span="1h"', "--out", str(tmp_path / "m.jsonl")]) == 0
+    capsys.readouterr()
+    for arguments, sentence in (
+        (["trace", "inspect", str(tmp_path / "no.log")], "there is no such file"),
+        (["trace", "convert", log, "--out", str(tmp_path / "x.txt")], "found the ending '.txt'"),
+        (["trace", "make", "--set", "rat=2", "--out", str(out)], "unknown key 'rat'; did you mean 'rate'"),
+        (["trace", "make", "--set", "rate=fast", "--out", str(out)], "allowed: TOML such as"),
+        (["trace", "shape", log, "--step", "{ scal = 2 }", "--out", str(out)], "allowed: a table with one of the keys"),
+        (["trace", "inspect", log, "--set", "latency_unt=1"], "unknown key 'latency_unt'; did you mean 'latency_unit'"),
+        (["trace", "peek", log], "no such command 'peek'"),
+    ):
+        assert run(arguments) == 2
+        captured = capsys.readouterr()
+        assert sentence in captured.err
+        assert captured.err.count("\n") == 1
