@@ -73,7 +73,7 @@ def test_the_three_kinds() -> None:
     np.testing.assert_allclose(observed.cpu_s, 0.25 * trace.latency_s * 2)
     np.testing.assert_allclose(observed.wait_s, 0.75 * trace.latency_s)
     assert "counted twice" in observed.source.notes[-1]
-    assert with_demand(trace, None, cpu_share=0.4, recorded_speed=1, has_cpu=False).source.demand == "quiet"
+    assert with_demand(trace, None, cpu_share=0.4, recorded_speed=1, has_cpu=False).demand.kind == "quiet"
     assert with_demand(trace, None, cpu_share=0.4, recorded_speed=1, has_cpu=True) is trace
     with pytest.raises(TraceError, match="needs a column cpu_s"):
         with_demand(trace, "given", cpu_share=0.4, recorded_speed=1, has_cpu=False)

@@ -326,6 +326,31 @@ def test_stamps_and_seconds_can_be_told(tmp_path: Path) -> None:
     assert "2 lines stand before earlier ones, and are sorted by time" in read_trace(order).source.notes
 
 
+def test_years_turn_and_clocks_change(tmp_path: Path) -> None:
+    """A second before and after New Year, and 01:30 twice in the night to 2031-10-26 in Lisbon: an hour apart."""
+    year = (
+        _lines(["0.1"] * 2)
+        .replace("05/Jun/2031:09:00:00", "31/Dec/2031:23:59:59")
+        .replace("05/Jun/2031:09:00:01", "01/Jan/2032:00:00:00")
+    )
+    assert 0 < read_trace(_file(tmp_path, year)).at_s[1] < 2
+    autumn = (
+        _lines(["0.1"] * 2)
+        .replace("05/Jun/2031:09:00:00 +0100", "26/Oct/2031:01:30:00 +0100")
+        .replace("05/Jun/2031:09:00:01 +0100", "26/Oct/2031:01:30:00 +0000")
+    )
+    assert 3599 < read_trace(_file(tmp_path, autumn)).at_s[1] < 3601
+    leap = _lines(["0.1"] * 2).replace(":09:00:01", ":23:59:60")
+    assert "is not a time stamp" in read_trace(_file(tmp_path, leap)).source.first_skipped[0].reason
+
+
+def test_the_demand_of_each_route_is_reported(tmp_path: Path) -> None:
+    trace = read_trace(_file(tmp_path, _lines(["0.1"] * 50)))
+    (route,) = trace.demand.routes
+    assert (route.route, route.requests, route.samples, route.minutes) == ("/a", 50, 50, "a quarter")
+    assert trace.demand.to_frame()["observed_over_quiet"].tolist() == [1.0]
+
+
 def test_routes_can_be_told(tmp_path: Path) -> None:
     text = _lines(["0.1"] * 2).replace("/a ", "/tickets/7/x ", 1)
     assert read_trace(_file(tmp_path, text), routes=[("/tickets/*", "tickets")]).routes == ("/a", "tickets")

@@ -211,7 +211,7 @@ def test_tables(tmp_path: Path, kind: str) -> None:
     assert trace.cpu_s.tolist() == [0.1, 0.2, 0]
     assert trace.wait_s.tolist() == [0, 0, 0.5]
     assert trace.routes == ("a", "b")
-    assert trace.source.demand == "given"
+    assert trace.demand.kind == "given"
     assert trace.span_s == 1.5
 
 

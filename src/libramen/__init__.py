@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     from libramen.trace.make import make_trace
     from libramen.trace.read import read_trace
     from libramen.trace.summary import Summary, summarise
-    from libramen.trace.trace import Trace
+    from libramen.trace.trace import Demand, Trace
     from libramen.trace.write import write_trace
 
 _HOME = {
@@ -33,6 +33,7 @@ _HOME = {
     "BillLine": "bill.bill",
     "Check": "comparison.check",
     "Comparison": "comparison.compare",
+    "Demand": "trace.trace",
     "Fixed": "engine.scaling",
     "Objectives": "study.plan",
     "Outcome": "outcome.outcome",
@@ -61,6 +62,7 @@ __all__ = [
     "BillLine",
     "Check",
     "Comparison",
+    "Demand",
     "Fixed",
     "LibramenError",
     "Objectives",

@@ -107,7 +107,7 @@ def skipped_lines(trace: Trace) -> None:
 
 def _heading(console: Console, study: Study, trace: Trace) -> None:
     when = "" if trace.start is None else f" from {trace.start:%a %d %b %Y %H:%M} ({study.time_zone})"
-    text = f"{len(trace):,} requests over {units.show_duration(trace.span_s)}{when}, demand {trace.source.demand}"
+    text = f"{len(trace):,} requests over {units.show_duration(trace.span_s)}{when}, demand {trace.demand.kind}"
     console.print()
     _say(console, study.name, "bold")
     _say(console, text)
@@ -228,10 +228,11 @@ def check(found: Check) -> None:
     _heading(console, found.study, found.trace)
     for note in found.trace.source.notes:
         _say(console, f"  {note}")
+    _demand(console, found.trace)
     columns = (
         "replicas",
-        "CPU needs at least",
-        "slots need at least",
+        "CPU needs",
+        "slots need",
         "p95 alone",
         f"least {found.study.currency}/month",
     )
@@ -319,6 +320,24 @@ def summary(found: Summary) -> None:
         _week(console, found)
     for unknown in found.unknown:
         _say(console, f"It cannot tell {unknown}.", "dim")
+
+
+def _demand(console: Console, trace: Trace) -> None:
+    """What the estimated demand of each route rests on."""
+    if not trace.demand.routes:
+        return
+    right = ("requests", "samples", "observed mean", "without queueing")
+    table = _table("route", *right, "quiet minutes", right=right)
+    for route in sorted(trace.demand.routes, key=lambda route: -route.requests)[:_MOST_ROUTES]:
+        table.add_row(
+            escape(route.route),
+            f"{route.requests:,}",
+            f"{route.samples:,}",
+            units.show_duration(route.observed_mean_s),
+            units.show_duration(route.quiet_mean_s),
+            f"{route.minutes} of them",
+        )
+    _show(console, table)
 
 
 def _clock(trace: Trace, at_s: float) -> str:

@@ -72,7 +72,8 @@ class Check:
                 "start": None if trace.start is None else trace.start.isoformat(),
                 "span_s": trace.span_s,
                 "format": source.format,
-                "demand": source.demand,
+                "demand": trace.demand.kind,
+                "demand_routes": [vars(route) for route in trace.demand.routes],
                 "notes": list(source.notes),
             },
             "plans": [

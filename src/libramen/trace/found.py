@@ -64,7 +64,6 @@ class Found:
             changed[name] = None if pair is None else (pair[0][rows], pair[1])
         return replace(self, **changed)
 
-
     def sort(self) -> None:
         """Put the rows in order of time, a column at a time: a long log need not fit twice."""
         order = np.argsort(self.at_s, kind="stable")
@@ -220,7 +219,7 @@ def _arrivals(found: Found, seed: int, stamp: str, within_second: str) -> np.nda
     at_s = found.at_s.copy()
     words = []
     if found.whole_seconds and within_second != "none":
-        at_s += spread_within_second(found.at_s.astype(np.int64), seed, evenly=within_second == "even")
+        at_s += spread_within_second(found.at_s, seed, evenly=within_second == "even")
         words.append(f"whole-second time stamps, spread within their second ({within_second})")
     if stamp == "answer" and found.latency_s is not None:
         at_s -= found.latency_s

@@ -185,7 +185,9 @@ def _find(paths: list[Path], options: ReadOptions, progress: Callable[[float], N
                 progress(min(1.0, (before + at) / total))
 
             head = _head(opened)
-            kind = kinds[path] = options.format or ("combined" if options.line_format else recognise(path, head))
+            kind = kinds[path] = options.format or (
+                "combined" if options.line_format else recognise(path, head, options.columns.values())
+            )
             if kind in _LOGS:
                 notes += _read_log(kind, opened, head, options, rows, number, skipped, position, who=who)
             elif kind == "spans":
@@ -219,8 +221,8 @@ def _head(opened: Opened) -> bytes:
     return bytes(head[:_SAMPLE_SIZE])
 
 
-def recognise(path: Path, head: bytes) -> str:
-    """The format of a file, by its first bytes.
+def recognise(path: Path, head: bytes, columns: Iterable[str] = ()) -> str:
+    """The format of a file, by its first bytes; `columns` are names that a table may have beside the model's.
 
     Raises:
         TraceError: it is empty, or of no format that can be read.
@@ -246,7 +248,7 @@ def recognise(path: Path, head: bytes) -> str:
     from libramen.trace import tables
 
     header = {name.strip().strip('"').removeprefix("\ufeff") for name in first.decode("utf-8", "replace").split(",")}
-    if header & set(tables.COLUMNS):
+    if header & {*tables.COLUMNS, *columns}:
         return "counts" if "requests" in header else "csv"
     if b"\0" in head:
         raise TraceError(f"{path}: found binary data; allowed: a log, or a table as CSV, JSON Lines, Parquet or Arrow")

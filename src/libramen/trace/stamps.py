@@ -68,30 +68,32 @@ def spread_within_second(second: np.ndarray, seed: int, *, evenly: bool = False)
     """A fraction of a second for every line, in log order within each second.
 
     Args:
-        second: int64 (n,), whole seconds in the order of the log.
+        second: int64 or float64 (n,), whole seconds of 0 or more in the order of the log.
         seed: of the uniform draws, one per line.
         evenly: instead of draws, (k - 0.5) / n for the k-th of the n lines of a second.
 
     Returns:
         float64 (n,) in [0, 1).
     """
-    in_order = bool((np.diff(second) >= 0).all())
+    in_order = bool((second[1:] >= second[:-1]).all())
     in_log_order = slice(None) if in_order else np.argsort(second, kind="stable")
-    fraction = np.empty(len(second))
     if evenly:
         ordered = second[in_log_order]
         first = np.searchsorted(ordered, ordered, side="left")
         count = np.searchsorted(ordered, ordered, side="right") - first
-        fraction[in_log_order] = (np.arange(len(second)) - first + 0.5) / count
+        fraction = (np.arange(len(second)) - first + 0.5) / count
     else:
         # One sort of whole numbers, the second above and the draw below, is many times as fast as
         # sorting pairs; 32 bits of a second are 0.2 ns.
-        drawn = stream(seed, "stamps").integers(0, 1 << 32, len(second), dtype=np.uint32)
-        key = (second - second.min(initial=0)).astype(np.uint64)
+        key = second.astype(np.uint64)
         key <<= np.uint64(32)
-        key |= drawn
+        key |= stream(seed, "stamps").integers(0, 1 << 32, len(second), dtype=np.uint32)
         key.sort()
         key &= np.uint64((1 << 32) - 1)
-        fraction[in_log_order] = key
+        fraction = key.astype(np.float64)
         fraction /= float(1 << 32)
-    return fraction
+    if in_order:
+        return fraction
+    spread = np.empty(len(second))
+    spread[in_log_order] = fraction
+    return spread

@@ -234,7 +234,7 @@ def _unknown(trace: Trace) -> list[str]:
         unknown.append("the shape of a whole day: it is shorter")
     elif trace.span_s < 7 * 86400:
         unknown.append("the shape of a week: it is shorter")
-    if trace.source.demand != "given":
+    if trace.demand.kind != "given":
         unknown.append("how much of a request's time is CPU work: cpu_share must be set")
     if trace.latency_s is not None and trace.source.format != "spans":
         unknown.append("how long requests queued: their latencies include it")

@@ -42,6 +42,29 @@ class RouteDemand:
 
 
 @dataclass(frozen=True)
+class Demand:
+    """How the demand of a trace came about, and what the estimate of each route rests on.
+
+    Attributes:
+        kind: "given", "quiet" or "observed".
+        routes: one entry per route for "quiet", else empty.
+    """
+
+    kind: str
+    routes: tuple[RouteDemand, ...] = ()
+
+    def to_frame(self) -> pd.DataFrame:
+        """One row per route: requests, samples, minutes, observed and quiet mean [s], and their ratio."""
+        import pandas as pd
+
+        frame = pd.DataFrame([vars(route) for route in self.routes], columns=list(RouteDemand.__dataclass_fields__))
+        return frame.assign(observed_over_quiet=frame["observed_mean_s"] / frame["quiet_mean_s"])
+
+    def _repr_html_(self) -> str:
+        return f"<p>demand: {self.kind}</p>" + str(self.to_frame().to_html(index=False))
+
+
+@dataclass(frozen=True)
 class Source:
     """Where a trace came from, and what was done to it on the way."""
 
@@ -50,13 +73,11 @@ class Source:
     lines: int = 0
     skipped: int = 0
     first_skipped: tuple[SkippedLine, ...] = ()
-    demand: str = "given"
+    demand: Demand = Demand("given")
     notes: tuple[str, ...] = ()
     """What was assumed, a sentence each."""
     sampled_share: float | None = None
     """Of the requests, what the source itself says that it kept; None: all."""
-    routes: tuple[RouteDemand, ...] = ()
-    """What the demand of each route rests on; empty where it was given."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -161,6 +182,11 @@ class Trace:
             source=Source() if source is None else source,
         )
 
+    @property
+    def demand(self) -> Demand:
+        """How `cpu_s` and `wait_s` came about, and what they rest on."""
+        return self.source.demand
+
     def __len__(self) -> int:
         return len(self.at_s)
 
@@ -178,7 +204,7 @@ class Trace:
         routes: tuple[RouteDemand, ...] = (),
     ) -> Self:
         """The same requests with other work."""
-        source = replace(self.source, demand=demand, notes=(*self.source.notes, *notes), routes=routes)
+        source = replace(self.source, demand=Demand(demand, routes), notes=(*self.source.notes, *notes))
         return replace(
             self,
             cpu_s=_numbers("cpu_s", cpu_s, len(self)),
