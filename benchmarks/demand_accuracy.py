@@ -2,9 +2,9 @@
 
     python benchmarks/demand_accuracy.py
 
-A day of log-normal work (mean 120 ms) is replayed on one replica of two cores that its requests share; the estimate sees
-the latencies only. The load is such that the busiest hour uses 30 %, 60 % or 80 % of the cores, with quiet nights; and, as
-the hard case, 80 % all day long, where no minute is quiet.
+A day of log-normal work (mean 120 ms) is replayed on one replica of two cores that its requests share; the estimate
+sees the latencies only. The load is such that the busiest hour uses 30 %, 60 % or 80 % of the cores, with quiet
+nights; and, as the hard case, 80 % all day long, where no minute is quiet.
 """
 
 from __future__ import annotations

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import math
 import shlex
 import sys
 from typing import TYPE_CHECKING, Self
 
+import numpy as np
 from rich import box
 from rich.console import Console
 from rich.markup import escape
@@ -346,11 +346,15 @@ def _clock(trace: Trace, at_s: float) -> str:
 
 
 def _week(console: Console, found: Summary) -> None:
-    """The mean rate of each hour of the week, in three figures at most."""
+    """The mean rate of each hour of the week: a row an hour, a column a weekday that the trace has."""
     assert found.week is not None
-    hours = tuple(f"{hour:02}" for hour in range(24))
-    week = _table("requests / s", *hours, right=hours)
-    for day, rates in zip(("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"), found.week.tolist(), strict=True):
-        if not all(map(math.isnan, rates)):  # else the trace has none of that day
-            week.add_row(day, *("-" if math.isnan(rate) else f"{rate:.3g}"[:4] for rate in rates))
-    _show(console, week)
+    days = [day for day in range(7) if not np.isnan(found.week[day]).all()]
+    names = tuple(("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")[day] for day in days)
+    table = _table("hour", *names, "mean requests / s", right=names)
+    top = float(np.nanmax(found.week))
+    for hour in range(24):
+        rates = found.week[days, hour]
+        mean = float(np.nanmean(rates)) if not np.isnan(rates).all() else 0.0
+        cells = ("-" if np.isnan(rate) else f"{rate:.3g}" for rate in rates.tolist())
+        table.add_row(f"{hour:02}", *cells, "▆" * round(40 * mean / top) if top else "")
+    _show(console, table)
