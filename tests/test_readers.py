@@ -126,7 +126,7 @@ def test_w3c_fields_may_change(tmp_path: Path) -> None:
     # Answers at 7, 8.5 and 9 s, so arrivals at 6.75, 7.5 and 8.5.
     assert np.round(trace.at_s, 6).tolist() == [0, 0.75, 1.75]
     assert trace.start.isoformat() == "2031-06-05T08:30:06.750000+00:00"
-    assert [(s.line, s.reason) for s in trace.source.first_skipped] == [(7, "not of this log's format: 1 pieces for 5")]
+    assert [(s.line, s.reason) for s in trace.source.first_skipped] == [(7, "not of this log's format (1 pieces for 5)")]
 
 
 def test_w3c_time_taken_in_seconds(tmp_path: Path) -> None:

@@ -87,9 +87,16 @@ def test_bad_lines_are_counted_with_their_reasons(tmp_path: Path) -> None:
     assert len(trace) == 2
     assert trace.source.skipped == 8
     assert trace.source.lines == 10
+    assert dict(trace.source.reasons) == {
+        "the line is empty": 1,
+        "not of this log's format": 2,
+        "... is not a time stamp": 3,
+        "the request time is ..., not a number": 1,
+        "no request time behind the line": 1,
+    }
     assert [(skipped.line, skipped.reason) for skipped in trace.source.first_skipped] == [
         (2, "the line is empty"),
-        (3, "not of this log's format: 3 pieces for 9"),
+        (3, "not of this log's format (3 pieces for 9)"),
         (4, "'31/Feb/2031:09:30:07 +0100' is not a time stamp"),
         (5, "'05/Jun/2031:24:30:07 +0100' is not a time stamp"),
         (7, "the request time is '-', not a number"),

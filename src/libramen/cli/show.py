@@ -280,6 +280,8 @@ def summary(found: Summary) -> None:
     _say(
         console, f"format {trace.source.format}, {trace.source.lines:,} lines, {trace.source.skipped:,} of them skipped"
     )
+    for reason, n in trace.source.reasons:
+        _say(console, f"  {n:,} skipped: {reason}")
     for note in trace.source.notes:
         _say(console, f"  {note}")
     rates = _table("rate", "requests / s", "when", right=("requests / s",))

@@ -9,7 +9,7 @@ from typing import Final
 
 import numpy as np
 
-from libramen.engine import kernel
+from libramen.engine import kernel, layout
 from libramen.engine.plane import EPSILON_S, Chunk, Ending, Integrals, Results, ServerSpec, Signal
 
 _BALANCERS: Final = {"round_robin": kernel.ROUND_ROBIN, "least_busy": kernel.LEAST_BUSY}
@@ -25,15 +25,15 @@ class KernelState:
         self._spec = spec
         self._results = Results(n)
         self._rows: dict[int, int] = {}  # number -> row, of the replicas that are not gone
-        self._worlds = np.zeros(1, kernel.WORLD)
-        self._levels = np.zeros(2, kernel.LEVEL)
+        self._worlds = np.zeros(1, layout.WORLD)
+        self._levels = np.zeros(2, layout.LEVEL)
         self._edges_s = np.ascontiguousarray(edges_s, np.float64)
         self._series = np.zeros((len(edges_s), 3))
-        self._out = np.zeros(out_size, kernel.ENDED)
-        self._requests = np.zeros(0, kernel.REQUEST)
-        self._replicas = np.zeros(0, kernel.REPLICA)
-        self._heaps = np.zeros((2, 0, spec.slots), kernel.HEAP)
-        self._tree = np.zeros(0, kernel.NODE)
+        self._out = np.zeros(out_size, layout.ENDED)
+        self._requests = np.zeros(0, layout.REQUEST)
+        self._replicas = np.zeros(0, layout.REPLICA)
+        self._heaps = np.zeros((2, 0, spec.slots), layout.HEAP)
+        self._tree = np.zeros(0, layout.NODE)
         running = np.maximum(np.arange(spec.slots + 1), 1)
         self._rate = np.ascontiguousarray(spec.speed * np.minimum(1.0, spec.cores / running))
         world = self._worlds[0]
@@ -219,7 +219,7 @@ class KernelState:
 
     def _grow_requests(self, n: int) -> None:
         old = len(self._requests)
-        grown = np.zeros(n, kernel.REQUEST)
+        grown = np.zeros(n, layout.REQUEST)
         grown[:old] = self._requests
         grown["link"][old:] = np.arange(old + 1, n + 1)
         grown["link"][n - 1] = self._worlds[0]["free"]
@@ -229,11 +229,11 @@ class KernelState:
     def _grow_replicas(self, n: int) -> None:
         """Room for `n` replicas, a power of two."""
         old = len(self._replicas)
-        replicas, heaps = np.zeros(n, kernel.REPLICA), np.zeros((2, n, self._spec.slots), kernel.HEAP)
+        replicas, heaps = np.zeros(n, layout.REPLICA), np.zeros((2, n, self._spec.slots), layout.HEAP)
         replicas[:old], heaps[:, :old] = self._replicas, self._heaps
         self._replicas, self._heaps = replicas, heaps
         self._ready, self._emptied = np.zeros(n, np.int64), np.zeros(n, np.int64)
-        tree = np.zeros(2 * n, kernel.NODE)
+        tree = np.zeros(2 * n, layout.NODE)
         tree["due_s"] = np.inf
         if old:
             tree["due_s"][n : n + old] = self._tree["due_s"][old:]
@@ -244,7 +244,7 @@ class KernelState:
 
     def _clear(self, rows: slice) -> None:
         cleared = self._replicas[rows]
-        cleared[:] = np.zeros((), kernel.REPLICA)
+        cleared[:] = np.zeros((), layout.REPLICA)
         for name in ("turn_head", "turn_tail", "backlog_head", "backlog_tail"):
             cleared[name] = -1
         leaves = len(self._replicas)

@@ -208,6 +208,7 @@ def to_trace(
         lines=found.lines,
         skipped=found.skipped.count,
         first_skipped=tuple(found.skipped.first),
+        reasons=tuple(found.skipped.reasons.most_common()),
         notes=tuple(notes),
         sampled_share=found.sampled_share,
     )

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections import deque
+import re
+from collections import Counter, deque
 from concurrent.futures import ThreadPoolExecutor
 from typing import TYPE_CHECKING, Final, NamedTuple, TypeVar
 
@@ -15,6 +16,7 @@ if TYPE_CHECKING:
 
 _BLOCK_SIZE: Final = 1 << 21
 _FIRST_SKIPPED: Final = 5
+_FOUND: Final = re.compile(r"'.*'| \(.*\)")
 _Result = TypeVar("_Result")
 
 
@@ -31,11 +33,13 @@ class SkippedLines:
 
     def __init__(self) -> None:
         self.count = 0
+        self.reasons: Counter[str] = Counter()  # without what was found in the single line
         self.first: list[SkippedLine] = []
 
     def add(self, file: str, line: int, reason: str) -> None:
         """One more line."""
         self.count += 1
+        self.reasons[_FOUND.sub("...", reason).removesuffix("...")] += 1
         self.first.append(SkippedLine(file, line, reason))
         if self.first[0].file == file:  # reasons come kind by kind, not line by line
             self.first.sort(key=lambda skipped: skipped.line)

@@ -83,6 +83,7 @@ class Summary:
         return {
             "requests": len(trace),
             "skipped": source.skipped,
+            "skipped_reasons": dict(source.reasons),
             "first_skipped": [vars(skipped) for skipped in source.first_skipped],
             "format": source.format,
             "start": None if trace.start is None else trace.start.isoformat(),

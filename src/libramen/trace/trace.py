@@ -73,6 +73,8 @@ class Source:
     lines: int = 0
     skipped: int = 0
     first_skipped: tuple[SkippedLine, ...] = ()
+    reasons: tuple[tuple[str, int], ...] = ()
+    """Why lines were skipped, and how many for each reason, most first."""
     demand: Demand = Demand("given")
     notes: tuple[str, ...] = ()
     """What was assumed, a sentence each."""

@@ -145,7 +145,7 @@ class WebLog:
         wanted = len(self.lines.tokens) - (1 if "day" in self.lines.columns else 0)
         if pieces < wanted and self.latency is not None and looks_common([line]):
             return "no request time behind the line"
-        return "not of this log's format" + (f": {pieces} pieces for {wanted}" if pieces != wanted else "")
+        return "not of this log's format" + (f" ({pieces} pieces for {wanted})" if pieces != wanted else "")
 
 
 def _without_stamp(line: bytes) -> bytes:
