@@ -126,7 +126,9 @@ def test_w3c_fields_may_change(tmp_path: Path) -> None:
     # Answers at 7, 8.5 and 9 s, so arrivals at 6.75, 7.5 and 8.5.
     assert np.round(trace.at_s, 6).tolist() == [0, 0.75, 1.75]
     assert trace.start.isoformat() == "2031-06-05T08:30:06.750000+00:00"
-    assert [(s.line, s.reason) for s in trace.source.first_skipped] == [(7, "not of this log's format (1 pieces for 5)")]
+    assert [(s.line, s.reason) for s in trace.source.first_skipped] == [
+        (7, "not of this log's format (1 pieces for 5)")
+    ]
 
 
 def test_w3c_time_taken_in_seconds(tmp_path: Path) -> None:
@@ -420,3 +422,46 @@ def test_a_megabyte_line_a_nul_and_mixed_encodings(tmp_path: Path) -> None:
     trace = read_trace(_file(tmp_path, good + nasty))
     assert len(trace) == 6
     assert trace.source.skipped == 2
+
+
+def test_blocks_and_their_borders_change_nothing(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Read in blocks of 100 bytes and at once: the same requests, and the same line numbers for what is skipped."""
+    from libramen.trace import lines
+
+    text = (
+        _lines([f"0.{k:03}" for k in range(1, 400)])
+        .replace("v-77 -", "junk", 1)
+        .replace('"agent" 0.200', '"a \\"b" 0.200')
+    )
+    whole = read_trace(_file(tmp_path, text))
+    monkeypatch.setattr(lines, "_BLOCK_SIZE", 100)
+    pieces = read_trace(tmp_path / "a.log")
+    assert whole.at_s.tobytes() == pieces.at_s.tobytes()
+    assert whole.latency_s.tobytes() == pieces.latency_s.tobytes()
+    assert len(whole) == 398
+    assert whole.source.first_skipped == pieces.source.first_skipped
+    assert [skipped.line for skipped in whole.source.first_skipped] == [78]
+
+
+def test_progress_of_reading(tmp_path: Path) -> None:
+    shares: list[float] = []
+    read_trace(_file(tmp_path, _lines(["0.1"] * 500)), progress=shares.append)
+    assert shares == sorted(shares)
+    assert shares[-1] == 1
+
+
+def test_cpu_share_by_route(tmp_path: Path) -> None:
+    text = "at_s,latency_s,route\n0,1,/a\n1,1,/b\n2,1,/c\n"
+    trace = read_trace(
+        _file(tmp_path, text, "t.csv"), demand="observed", cpu_share={"/a": 1.0, "*": 0.25}, recorded_speed=2
+    )
+    assert trace.cpu_s.tolist() == [2, 0.5, 0.5]
+    assert trace.wait_s.tolist() == [0, 0.75, 0.75]
+
+
+def test_the_demo_is_the_same_bytes_every_time(demo_study: Path, tmp_path: Path) -> None:
+    from libramen.demo.write import write_demo
+
+    again = write_demo(tmp_path / "again")
+    for name in ("study.toml", "tiers.toml", "saltmarsh.log.gz"):
+        assert (again.parent / name).read_bytes() == (demo_study.parent / name).read_bytes()

@@ -472,25 +472,9 @@ _SIGNATURE: Final = numba.int64(
 
 @_compiled(_SIGNATURE)
 def advance(
-    worlds,
-    levels,
-    replicas,
-    heaps,
-    requests,
-    out,
-    rate,
-    ready,
-    emptied,
-    edges_s,
-    series,
-    tree,
-    at_s,
-    cpu_s,
-    wait_s,
-    first,
-    last,
-    until_s,
-):
+    worlds, levels, replicas, heaps, requests, out, rate, ready, emptied, edges_s, series, tree,
+    at_s, cpu_s, wait_s, first, last, until_s,
+):  # fmt: skip
     """Let everything happen that comes before a control event at `until_s`; return a signal.
 
     Overwrites all arrays but the chunk's and `rate`. Checks nothing: `kernel_state` and `Trace` do.
@@ -523,11 +507,11 @@ def advance(
             arrival_s = at_s[i]
         elif not last:
             return _CHUNK
-        row = _first_due(world, tree)
         due_s = tree[1].due_s
         instant_s = min(due_s, arrival_s, until_s)
         limit_s = instant_s + EPSILON_S
         if due_s < limit_s:
+            row = _first_due(world, tree)
             if _only_one_due(world, replicas, tree, heaps, rate, row, limit_s):
                 waits = replicas[row].n_waiting > 0 and heaps[WAITING, row, 0].key == due_s
                 kind = WAITING if waits else RUNNING
@@ -539,21 +523,8 @@ def advance(
                     replica = replicas[row]
                     due_s = replica.v_at_s + (due_s - replica.v) / rate[replica.n_running]
             _complete(
-                world,
-                levels,
-                edges_s,
-                series,
-                replicas,
-                heaps,
-                requests,
-                out,
-                rate,
-                emptied,
-                row,
-                kind,
-                at,
-                due_s,
-            )
+                world, levels, edges_s, series, replicas, heaps, requests, out, rate, emptied, row, kind, at, due_s
+            )  # fmt: skip
             _update_row(world, replicas, heaps, rate, tree, row)
         elif np.isinf(instant_s):
             return _ENDED
@@ -564,18 +535,6 @@ def advance(
             if world.free < 0:
                 return REQUESTS_FULL
             _arrive(
-                world,
-                levels,
-                edges_s,
-                series,
-                replicas,
-                heaps,
-                requests,
-                out,
-                rate,
-                ready,
-                tree,
-                arrival_s,
-                cpu_s[i],
-                wait_s[i],
-            )
+                world, levels, edges_s, series, replicas, heaps, requests, out, rate, ready, tree,
+                arrival_s, cpu_s[i], wait_s[i],
+            )  # fmt: skip

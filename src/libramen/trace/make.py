@@ -114,18 +114,11 @@ def make_trace(
         at_s = _closed(rng, span_s, clients, think_s, mean_s)
     else:
         grid_s = np.arange(0.0, span_s, _STEP_S if span_s > 60 * _STEP_S else span_s / 60)
-        width_s = np.diff(np.append(grid_s, span_s))
         level = rate * _levels(profile, grid_s)
         if crowd_s is not None:
-            level = level * np.where(
-                grid_s < crowd_s, 1.0, 1 + (crowd - 1) * np.exp(-(grid_s - crowd_s) / max(fades_s, 1e-9))
-            )
-        if arrivals == "bursty":
-            _require(burst >= 1, "burst", burst, "1 or more")
-            at_s = _bursty(rng, grid_s, level, span_s, burst, burst_s)
-        else:
-            count = rng.poisson(level * width_s)
-            at_s = np.repeat(grid_s, count) + rng.random(int(count.sum())) * np.repeat(width_s, count)
+            fading = np.exp(-(grid_s - crowd_s) / max(fades_s, 1e-9))
+            level = level * np.where(grid_s < crowd_s, 1.0, 1 + (crowd - 1) * fading)
+        at_s = _open(rng, grid_s, level, span_s, burst if arrivals == "bursty" else None, burst_s)
     at_s = np.sort(at_s)
     _require(len(at_s) > 0, "rate", rate, "high enough for one request within the span")
     names, shares = list(kinds), np.array([float(kind.get("share", 1.0)) for kind in kinds.values()])
@@ -175,10 +168,16 @@ def _levels(profile: str | Sequence[float], at_s: np.ndarray) -> np.ndarray:
     return level
 
 
-def _bursty(
-    rng: np.random.Generator, grid_s: np.ndarray, level: np.ndarray, span_s: float, burst: float, burst_s: float
+def _open(
+    rng: np.random.Generator, grid_s: np.ndarray, level: np.ndarray, span_s: float, burst: float | None, burst_s: float
 ) -> np.ndarray:
-    """Arrivals whose rate jumps between a low and a high state; the mean is that of `level`."""
+    """Arrivals at a rate that is `level` from each point of the grid on, in bursts or not."""
+    width_s = np.diff(np.append(grid_s, span_s))
+    if burst is None:
+        count = rng.poisson(level * width_s)
+        drawn: np.ndarray = np.repeat(grid_s, count) + rng.random(int(count.sum())) * np.repeat(width_s, count)
+        return drawn
+    _require(burst >= 1, "burst", burst, "1 or more")
     _require(burst_s > 0, "burst_length", burst_s, "above 0")
     calm_s = burst_s * (1 - _BURST_SHARE) / _BURST_SHARE
     n = int(2 * span_s / (burst_s + calm_s) * 1.5 + 50)
@@ -189,9 +188,7 @@ def _bursty(
         ends = np.concatenate([ends, ends[-1] + np.cumsum(rng.permutation(lengths))])
     low = 1 / (1 - _BURST_SHARE + _BURST_SHARE * burst)
     # Draw at the highest rate, then keep each with the chance of its state (thinning, Lewis and Shedler 1979).
-    width_s = np.diff(np.append(grid_s, span_s))
-    count = rng.poisson(level * low * burst * width_s)
-    at_s = np.repeat(grid_s, count) + rng.random(int(count.sum())) * np.repeat(width_s, count)
+    at_s = _open(rng, grid_s, level * low * burst, span_s, None, burst_s)
     in_burst = np.searchsorted(ends, at_s, side="right") % 2 == 1
     kept: np.ndarray = at_s[in_burst | (rng.random(len(at_s)) < 1 / burst)]
     return kept
