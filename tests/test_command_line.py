@@ -158,7 +158,7 @@ def test_skipped_lines_are_told_on_stderr(tmp_path: Path, capsys: pytest.Capture
     [
         (["compare", "no.toml"], "no.toml: there is no such file"),
         (["compare", "."], ".: found a directory; allowed: a study file"),
-        (["compare", "empty.toml"], "empty.toml: trace is missing"),
+        (["compare", "empty.toml"], "empty.toml: [trace] is missing"),
         (["compare", "binary.toml"], "binary.toml: byte 0 is not UTF-8 text"),
         (["replay", "study.toml", "--plan", "chep"], "there is no plan 'chep'; did you mean 'cheap'?"),
         (["replay", "study.toml"], "missing option '--plan'; see libramen replay --help"),

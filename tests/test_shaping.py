@@ -148,6 +148,8 @@ def test_two_equal_steps_draw_differently_and_are_noted() -> None:
     twice = _shape(trace, {"scale": 0.5}, {"scale": 0.5})
     assert len(twice) == pytest.approx(len(trace) / 4, rel=0.15)
     assert twice.source.notes[-1] == "shaped: scale = 0.5"
+    bump = _shape(trace, {"campaign": "10m", "height": 2, "routes": ["all"]})
+    assert bump.source.notes[-1] == "shaped: campaign = \"10m\", height = 2.0, routes = ['all']"
 
 
 def test_a_step_that_is_none(tmp_path: Path) -> None:

@@ -129,7 +129,8 @@ def _sentence(detail: ErrorDetails, model: type[BaseModel], place: str) -> str:
     if kind == "extra_forbidden":
         return f"{where}unknown key {key!r}; {nearest(key, known)}"
     if kind == "missing":
-        return f"{where}{key} is missing"
+        # At the top of a file all keys are tables.
+        return f"{where}{key} is missing" if where else f"[{key}] is missing"
     if kind == "value_error" and not isinstance(cause, UnitError):
         return f"{_table_name(place, path)}{cause}"
     if isinstance(cause, UnitError):

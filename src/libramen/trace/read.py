@@ -199,7 +199,8 @@ def _find(paths: list[Path], options: ReadOptions, progress: Callable[[float], N
         raise TraceError("the files are of several formats: " + ", ".join(f"{p} is {k}" for p, k in kinds.items()))
     files = tuple(str(path) for path in paths)
     if not others:
-        return _from_rows(rows, skipped, kinds[paths[0]], files, list(dict.fromkeys(notes)))
+        kind = "described" if options.line_format else kinds[paths[0]]
+        return _from_rows(rows, skipped, kind, files, list(dict.fromkeys(notes)))
     if len(others) > 1:
         raise TraceError(f"found {len(others)} files of format {kinds[paths[0]]}; allowed: one, or several logs")
     return others[0]

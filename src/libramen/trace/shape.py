@@ -19,7 +19,7 @@ from libramen import units
 from libramen.errors import TraceError
 from libramen.fields import PositiveNumber, PositiveSeconds, Seconds, Share, Table
 from libramen.streams import stream
-from libramen.study.moments import At, existing, seconds_between
+from libramen.study.moments import At, Moment, existing, seconds_between
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -235,9 +235,18 @@ def shaped(trace: Trace, steps: Sequence[Step], *, seed: int = 0, folder: Path =
         >>> shaped(trace, [Scale(scale=2), Repeat(repeat="7d")])  # doctest: +SKIP
     """
     for number, step in enumerate(steps, start=1):
-        shown = ", ".join(f"{key} = {getattr(step, key)!r}" for key in step.model_fields_set)
+        shown = ", ".join(
+            f"{key} = {_shown(getattr(step, key))}" for key in type(step).model_fields if key in step.model_fields_set
+        )
         trace = step.apply(trace, seed, number=number, folder=folder).noted(f"shaped: {shown}")
     return trace
+
+
+def _shown(value: object) -> str:
+    """A value as one would write it in a study."""
+    if isinstance(value, tuple):
+        return "[" + ", ".join(map(_shown, value)) + "]"
+    return f'"{value.text}"' if isinstance(value, Moment) else repr(value)
 
 
 def multiplied(trace: Trace, factor: np.ndarray, rng: np.random.Generator) -> Trace:
