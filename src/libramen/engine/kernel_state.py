@@ -120,6 +120,8 @@ class KernelState:
 
     def take_emptied(self) -> list[int]:
         """Numbers of the draining replicas that have emptied since this was last asked."""
+        if not self._worlds["n_emptied"].item():
+            return []
         world = self._worlds[0]
         emptied: list[int] = self._emptied[: world["n_emptied"]].tolist()
         world["n_emptied"] = 0
@@ -130,15 +132,20 @@ class KernelState:
     def integrals(self, at_s: float) -> Integrals:
         """The integrals up to `at_s`, which is not before the last event. Changes nothing."""
         passed_s = max(0.0, at_s - self._worlds["now_s"].item())
-        sums = []
-        for below, above, in_slots, waiting, cpu_s, in_slots_s, waiting_s in self._levels.tolist():
-            sums += [
-                cpu_s + passed_s * (below + self._fraction * above),
-                in_slots_s + passed_s * in_slots,
-                waiting_s + passed_s * waiting,
-            ]
-        cpu, in_progress, waiting, *draining = sums
-        return Integrals(cpu, in_progress, waiting, cpu + draining[0], in_progress + draining[1], waiting + draining[2])
+        ready, draining = self._levels.tolist()
+        sums = self._sums(ready, passed_s)
+        if not draining[2] and not draining[5]:  # none drains, and none ever did
+            return Integrals(*sums, *sums)
+        more = self._sums(draining, passed_s)
+        return Integrals(*sums, sums[0] + more[0], sums[1] + more[1], sums[2] + more[2])
+
+    def _sums(self, level: tuple[float, ...], passed_s: float) -> tuple[float, float, float]:
+        below, above, in_slots, waiting, cpu_s, in_slots_s, waiting_s = level
+        return (
+            cpu_s + passed_s * (below + self._fraction * above),
+            in_slots_s + passed_s * in_slots,
+            waiting_s + passed_s * waiting,
+        )
 
     def series(self) -> np.ndarray:
         """The integrals at the edges, all of which have passed."""
