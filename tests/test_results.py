@@ -150,3 +150,82 @@ def test_the_demo_in_python(demo_study: Path) -> None:
     found = check(study)
     assert not found.works
     assert {plan.plan.name for plan in found.plans if not plan.problems} == {"late", "brisk", "bare"}
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_names_in_a_picture_cover_neither_points_nor_each_other(seed: int) -> None:
+    """Twelve points in a crowd, names of several lengths: the boxes of the drawn texts do not meet, and stay in the panel."""
+    import numpy as np
+    from matplotlib.backends.backend_agg import FigureCanvasAgg
+    from matplotlib.figure import Figure
+    from matplotlib.text import Text
+
+    from libramen.draw.labels import place_labels
+
+    rng = np.random.default_rng(seed)
+    points = [(float(x), float(y)) for x, y in rng.uniform(30, 70, (12, 2))]
+    figure = Figure(figsize=(12.8, 8))
+    FigureCanvasAgg(figure)
+    axes = figure.add_subplot()
+    axes.set_xlim(0, 100)
+    axes.set_ylim(0, 100)
+    place_labels(axes, points, [f"plan_{'x' * (k % 5)}{k}" for k in range(12)], at_x=50.0)
+    figure.draw_without_rendering()
+    boxes = [Text.get_window_extent(text) for text in axes.texts]  # without the lines to far ones
+    panel = axes.get_window_extent()
+    for k, box in enumerate(boxes):
+        assert panel.x0 <= box.x0
+        assert box.x1 <= panel.x1
+        assert not any(box.overlaps(other) for other in boxes[k + 1 :])
+
+
+def test_check_finds_timeouts_and_gaps() -> None:
+    """Half of the requests need 2 s and the client waits 1.5 s; a rolling release that keeps none of one leaves a gap."""
+    from libramen.comparison.check import _check_plan
+
+    trace = make_trace([0, 100], cpu=[1, 2], span_s=3600)
+    rule = {"rule": "target", "measure": "cpu", "target": 0.5, "floor": 1, "ceiling": 3}
+    rollout = {"at": 0, "strategy": "rolling", "spare": 0, "keep": 0}
+    plan = make_plan(make_tier(provision=20), scaling=rule, rollouts=[rollout])
+    study: Any = SimpleNamespace(
+        service=Service(slots=1, timeout=1.5, start=10), objectives=Objectives(), currency="EUR"
+    )
+    assert list(_check_plan(study, trace, plan).problems) == [
+        "50.00 % of the requests need longer than the timeout of 1.5 s even if they meet nobody else",
+        "its rolling release leaves no replica ready for at least 30 s",
+    ]
+
+
+def test_a_file_is_whole_or_not_there(tmp_path: Path) -> None:
+    from libramen import OutputError
+    from libramen.files import check_output, write_whole
+
+    def half(path: Path) -> None:
+        path.write_text("half")
+        raise OSError(28, "No space left on device")
+
+    (tmp_path / "f.csv").write_text("old")
+    with pytest.raises(OutputError, match="cannot be written: No space left on device"):
+        write_whole(tmp_path / "f.csv", half)
+    assert [path.name for path in tmp_path.iterdir()] == ["f.csv"]
+    assert (tmp_path / "f.csv").read_text() == "old"
+    write_whole(tmp_path / "f.csv", lambda path: path.write_text("new"))  # type: ignore[arg-type,return-value]
+    assert (tmp_path / "f.csv").read_text() == "new"
+    with pytest.raises(OutputError, match="No such file or directory"):
+        write_whole(tmp_path / "no" / "f.csv", half)
+    for path, message in ((tmp_path / "x.doc", "allowed: .csv"), (tmp_path, "found the ending")):
+        with pytest.raises(OutputError, match=message):
+            check_output(path, (".csv",))
+
+
+def test_streams_depend_on_seed_purpose_and_number_only() -> None:
+    from libramen.streams import stream
+
+    drawn = {
+        (seed, purpose, k): stream(seed, purpose, k).random()
+        for seed in (0, 1)
+        for purpose in ("stamps", "shape")
+        for k in (0, 1)
+    }
+    assert len(set(drawn.values())) == 8
+    assert stream(1, "shape", 1).random() == drawn[1, "shape", 1]

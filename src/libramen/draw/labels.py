@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Final
+from typing import TYPE_CHECKING, Any, Final
+
+from matplotlib.font_manager import FontProperties
 
 from libramen.draw.style import INK
 
@@ -12,7 +14,7 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
 _LINE_PX: Final = 15.0
-_CHARACTER_PX: Final = 7.4
+_SIZE_PT: Final = 9.5
 _MARKER_PX: Final = 9.0
 
 
@@ -35,13 +37,15 @@ def place_labels(
     pixels = [tuple(axes.transData.transform(point)) for point in points]
     taken = [(x - _MARKER_PX, y - _MARKER_PX, x + _MARKER_PX, y + _MARKER_PX) for x, y in pixels]
     panel = axes.get_window_extent()
+    renderer: Any = figure.canvas.get_renderer()  # type: ignore[attr-defined]
+    font = FontProperties(size=_SIZE_PT)
     line_x, line_y = axes.transData.transform((at_x or points[0][0], at_y or points[0][1])) if points else (0.0, 0.0)
     if at_x is not None:  # the line and the words along it
         taken.append((line_x - 2, panel.y0, line_x + 3, panel.y1))
     if at_y is not None:
         taken.append((panel.x0, line_y - 2, panel.x1, line_y + 3))
     for (x, y), point, name in sorted(zip(pixels, points, names, strict=True), key=lambda entry: -entry[0][1]):
-        width = _CHARACTER_PX * len(name)
+        width = renderer.get_text_width_height_descent(name, font, False)[0] + 2
         for dx, dy in _offsets(width):
             box = (x + dx, y + dy - _LINE_PX / 2, x + dx + width, y + dy + _LINE_PX / 2)
             inside = panel.x0 <= box[0] and box[2] <= panel.x1 and panel.y0 <= box[1] and box[3] <= panel.y1
@@ -56,7 +60,7 @@ def place_labels(
             (dx * 72 / figure.dpi, dy * 72 / figure.dpi),
             textcoords="offset points",
             va="center",
-            fontsize=9.5,
+            fontsize=_SIZE_PT,
             color=INK,
             zorder=5,
             arrowprops={"arrowstyle": "-", "color": INK, "linewidth": 0.7} if far else None,
@@ -66,7 +70,7 @@ def place_labels(
 def _offsets(width: float) -> list[tuple[float, float]]:
     """Places to try, as offsets of the left middle of the text from the point [pixels]."""
     near = [(13.0, 0.0), (-13.0 - width, 0.0), (-width / 2, 18.0), (-width / 2, -18.0)]
-    far = [(side, sign * step * 16.0) for step in range(1, 9) for side in (13.0, -13.0 - width) for sign in (1, -1)]
+    far = [(side, sign * step * 16.0) for step in range(1, 17) for side in (13.0, -13.0 - width) for sign in (1, -1)]
     return near + far
 
 

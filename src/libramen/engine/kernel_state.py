@@ -5,7 +5,7 @@ Replicas come and go thousands of times, requests millions: what is here may be 
 
 from __future__ import annotations
 
-from typing import Final
+from typing import Any, Final
 
 import numpy as np
 
@@ -132,7 +132,8 @@ class KernelState:
     def integrals(self, at_s: float) -> Integrals:
         """The integrals up to `at_s`, which is not before the last event. Changes nothing."""
         passed_s = max(0.0, at_s - self._worlds["now_s"].item())
-        ready, draining = self._levels.tolist()
+        levels: Any = self._levels.tolist()
+        ready, draining = levels
         sums = self._sums(ready, passed_s)
         if not draining[2] and not draining[5]:  # none drains, and none ever did
             return Integrals(*sums, *sums)
