@@ -465,3 +465,48 @@ def test_the_demo_is_the_same_bytes_every_time(demo_study: Path, tmp_path: Path)
     again = write_demo(tmp_path / "again")
     for name in ("study.toml", "tiers.toml", "saltmarsh.log.gz"):
         assert (again.parent / name).read_bytes() == (demo_study.parent / name).read_bytes()
+
+
+@given(st.lists(st.tuples(st.integers(-5, 25), st.integers(0, 12)), max_size=8))
+def test_waiting_in_spans_is_what_their_clients_cover_together(intervals: list[tuple[int, int]]) -> None:
+    from libramen.trace.spans import _covered
+
+    clients = [(begin, begin + length) for begin, length in intervals]
+    covered = sum(any(begin <= t < end for begin, end in clients) for t in range(20))
+    assert _covered(clients, 0, 20) == covered
+
+
+@given(st.lists(st.tuples(st.integers(0, 2), st.integers(0, 5)), min_size=1, max_size=40))
+def test_doubled_lines_are_as_many_as_one_file_has(rows: list[tuple[int, int]]) -> None:
+    """Of equal lines as many stay as the file has that has most of them."""
+    from libramen.trace.found import Found, without_doubles
+    from libramen.trace.lines import SkippedLines
+
+    file, at = np.array([row[0] for row in rows], np.int16), np.array([float(row[1]) for row in rows])
+    found = Found("combined", ("a", "b", "c"), at, 0, "answer", True, SkippedLines(), len(rows), file=file)
+    kept = without_doubles(found)
+    for value in range(6):
+        most = max(np.count_nonzero((at == value) & (file == k)) for k in range(3))
+        assert np.count_nonzero(kept.at_s == value) == most
+
+
+@given(st.lists(st.floats(0, 30), min_size=2, max_size=20), st.booleans(), st.integers(0, 99))
+def test_counts_conserve_requests_and_intervals(requests: list[float], evenly: bool, seed: int) -> None:
+    from pathlib import Path
+
+    from libramen.trace.counts import spread
+
+    starts = np.arange(len(requests)) * 60.0
+    at_s, row, length_s = spread(Path("x"), starts, np.array(requests), evenly=evenly, seed=seed)
+    assert length_s == 60
+    counts = np.bincount(row, minlength=len(requests))
+    assert (np.abs(counts - requests) < 1).all()
+    assert ((at_s >= starts[row]) & (at_s < starts[row] + 60)).all()
+
+
+@pytest.mark.parametrize("text", [b"a\rb,at_s\n1,2\n", b'"at_s","x\ny"\n1,2\n2,1\n1,1\n', b'"at\ns",cpu_s\n1,1\n'])
+def test_odd_headers_get_one_line(tmp_path: Path, text: bytes) -> None:
+    """Found by fuzzing: line ends within a header."""
+    with pytest.raises(TraceError) as caught:
+        read_trace(_file(tmp_path, text, "t.csv"), format="csv")
+    assert "\n" not in str(caught.value)

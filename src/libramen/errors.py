@@ -2,7 +2,11 @@
 
 
 class LibramenError(Exception):
-    """Base of every error that Libramen raises on purpose; its text is one clear sentence."""
+    """Base of every error that Libramen raises on purpose; its text is one clear sentence, on one line."""
+
+    def __init__(self, sentence: str) -> None:
+        # What was found may have line ends in it.
+        super().__init__(" ".join(sentence.splitlines()))
 
 
 class UnitError(LibramenError, ValueError):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import json
+from csv import Error as CsvError
 from csv import reader as csv_rows
 from typing import TYPE_CHECKING, Final
 
@@ -48,7 +49,10 @@ def read_csv_table(opened: Opened, skipped: SkippedLines) -> pa.Table:
         data.decode("utf-8")
     except UnicodeDecodeError:  # Arrow would stop at the first such byte
         data = data.decode("utf-8", "replace").encode()
-    header = next(iter(csv_rows(io.StringIO(data[: 1 << 16].decode("utf-8", "replace")))), [])
+    try:
+        header = next(iter(csv_rows(io.StringIO(data[: 1 << 16].decode("utf-8", "replace")))), [])
+    except CsvError as error:
+        raise TraceError(f"{path}: this is not a CSV table: {error}") from None
     names = [name.strip().removeprefix("\ufeff") for name in header]
     if len(set(names)) < len(names):
         raise TraceError(f"{path}: two columns have one name; found: {', '.join(names)}")
