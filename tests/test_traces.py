@@ -129,6 +129,15 @@ def test_a_gzip_that_breaks_off_is_read_as_far_as_it_goes(tmp_path: Path) -> Non
     assert any("breaks off" in skipped.reason for skipped in trace.source.first_skipped)
 
 
+def test_backslashes_escape_within_quotes_only(tmp_path: Path) -> None:
+    """Found by fuzzing: a request time with a backslash is no number."""
+    lines = [GOOD, GOOD.replace(b" 0.250", rb" \.250"), GOOD.replace(b"/fares/12", rb"/f\"x")]
+    trace = read_trace(_log(tmp_path, *lines))
+    assert len(trace) == 2
+    assert trace.source.first_skipped[0].line == 2
+    assert trace.routes == ('/f"x', "/fares/{id}")
+
+
 @given(
     st.lists(st.tuples(st.integers(0, len(GOOD) - 2), st.binary(max_size=2)), min_size=1, max_size=12),
     st.data(),

@@ -185,11 +185,19 @@ class LineFormat:
     def _split_one(self, line: bytes) -> list[bytes]:
         match = self.careful.match(line)
         assert match is not None
-        return [re.sub(rb"\\(.)", rb"\1", text.strip(b'"')) for text in match.groups()]
+        quoted = [token.kind == "quoted" for token in self.tokens for _ in range(1 + (token.kind == "stamp"))]
+        return [_unescape(text, quoted=is_quoted) for text, is_quoted in zip(match.groups(), quoted, strict=True)]
 
 
 def _columns(table: pa.Table, used: tuple[str, ...]) -> dict[str, pa.Array]:
     return {name: table[name].chunk(0) for name in used}
+
+
+def _unescape(text: bytes, *, quoted: bool) -> bytes:
+    """What a quoted text says; a word is as it stands, whatever backslashes it has."""
+    if not quoted and not text.startswith(b'"'):
+        return text
+    return re.sub(rb"\\(.)", rb"\1", text if quoted else text[1:-1])
 
 
 def _end(line: bytes) -> bytes:
