@@ -14,14 +14,14 @@ from hypothesis import strategies as st
 
 from builders import assert_agree, make_plan, make_tier
 from libramen import Service, Trace, compare, load_study, replay
-from libramen.engine.kernel_state import KernelState
+from libramen.engine.kernel.state import KernelState
 from libramen.engine.plain import PlainState
 from libramen.engine.plane import Chunk, Ending, ServerSpec, Signal
 
 if TYPE_CHECKING:
     from pathlib import Path
 
-SPEC = ServerSpec(3, 2, 4, 1.5, 1.0, "least_busy", 0.01, 2.0)
+SPEC = ServerSpec(3, 2, 4, 1.5, overhead_s=0.01, timeout_s=2.0)
 
 
 def _arrays(seed: int, n: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:

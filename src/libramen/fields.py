@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import difflib
 from decimal import Decimal
-from typing import TYPE_CHECKING, Annotated, Any, ClassVar, get_args, get_origin
+from typing import TYPE_CHECKING, Annotated, Any, ClassVar, TypeVar, get_args, get_origin
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationError, WithJsonSchema
 
@@ -21,12 +21,15 @@ if TYPE_CHECKING:
     from pydantic_core import ErrorDetails
 
 
+_Number = TypeVar("_Number", int, float)
+
+
 def _text_or_number(text: str) -> WithJsonSchema:
     return WithJsonSchema({"type": ["string", "number"], "description": text})
 
 
-def _positive(read: Callable[[object], float], allowed: str) -> Callable[[object], float]:
-    def check(value: object) -> float:
+def _positive(read: Callable[[object], _Number], allowed: str) -> Callable[[object], _Number]:
+    def check(value: object) -> _Number:
         number = read(value)
         if number <= 0:
             raise UnitError(value, f"{allowed}, above 0")
@@ -47,6 +50,12 @@ PositiveSeconds = Annotated[
     float,
     BeforeValidator(_positive(units.parse_duration, units.DURATION)),
     _text_or_number(units.DURATION),
+]
+Bytes = Annotated[int, BeforeValidator(units.parse_size), _text_or_number(units.SIZE)]
+PositiveBytes = Annotated[
+    int,
+    BeforeValidator(_positive(units.parse_size, units.SIZE)),
+    _text_or_number(units.SIZE),
 ]
 Share = Annotated[float, BeforeValidator(units.parse_share), _text_or_number(units.SHARE)]
 Fraction = Annotated[float, BeforeValidator(_fraction), _text_or_number(units.SHARE)]

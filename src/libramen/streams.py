@@ -12,7 +12,7 @@ if TYPE_CHECKING:
     import numpy as np
 
 # A purpose keeps its number for ever: to change one changes the luck of every study.
-_PURPOSES: Final = {"stamps": 1, "demo": 2, "counts": 3, "shape": 4, "make": 5}
+_PURPOSES: Final = {"stamps": 1, "demo": 2, "counts": 3, "shape": 4, "make": 5, "balancer": 6, "retry": 7}
 
 
 def stream(seed: int, purpose: str, number: int = 0) -> np.random.Generator:
@@ -21,9 +21,16 @@ def stream(seed: int, purpose: str, number: int = 0) -> np.random.Generator:
     Args:
         seed: the user's seed, a whole number of 0 or more.
         purpose: `"stamps"` (seconds filled in within whole-second time stamps), `"counts"` (arrivals
-            within intervals), `"shape"`, `"make"` or `"demo"`.
+            within intervals), `"shape"`, `"make"`, `"demo"`, `"balancer"` (its draws) or `"retry"` (jitter).
         number: which of the purpose's streams.
     """
     import numpy as np
 
     return np.random.default_rng(np.random.SeedSequence(seed, spawn_key=(_PURPOSES[purpose], number)))
+
+
+def key(seed: int, purpose: str) -> np.ndarray:
+    """The key of a NumPy `Philox` for a purpose in which every request has numbers of its own: uint64 (2,)."""
+    import numpy as np
+
+    return np.random.SeedSequence(seed, spawn_key=(_PURPOSES[purpose], 0)).generate_state(2, np.uint64)

@@ -22,8 +22,12 @@ class Kind(IntEnum):
     SAMPLE = 0  # reads integrals and changes nothing, so its place does not matter
     READY = 1
     DRAIN_END = 2
-    ROLLOUT = 3
-    DECISION = 4
+    DETECTION = 3
+    ROLLOUT = 4
+    DECISION = 5
+
+
+_RECURRING = (Kind.SAMPLE, Kind.DECISION)
 
 
 class Agenda:
@@ -34,10 +38,14 @@ class Agenda:
         self._now: list[tuple[int, int, int, Action]] = []
         self._now_s = -math.inf
         self._sequence = count()
+        self._to_do = 0  # events that are neither samples nor decisions
+        self.acted_s = 0.0
+        """The instant of the latest event that was neither a sample nor a decision."""
 
     def add(self, at_s: float, kind: Kind, action: Action, number: int = 0) -> None:
         """Enter an event; `action` is called with the instant at which it happens."""
         sequence = next(self._sequence)
+        self._to_do += kind not in _RECURRING
         if at_s < self._now_s + EPSILON_S:
             heapq.heappush(self._now, (kind, number, sequence, action))
         else:
@@ -47,6 +55,11 @@ class Agenda:
         """The time of the next event; infinity if there is none."""
         return self._later[0][0] if self._later else math.inf
 
+    @property
+    def only_recurs(self) -> bool:
+        """Whether nothing is to come but samples and decisions, which never end by themselves."""
+        return not self._to_do
+
     def run(self, now_s: float) -> None:
         """Let everything happen that is due at one instant, and what that causes at the same instant."""
         self._now_s = now_s
@@ -54,4 +67,8 @@ class Agenda:
             _, kind, number, sequence, action = heapq.heappop(self._later)
             heapq.heappush(self._now, (kind, number, sequence, action))
         while self._now:
-            heapq.heappop(self._now)[-1](now_s)
+            kind, _, _, action = heapq.heappop(self._now)
+            if kind not in _RECURRING:
+                self._to_do -= 1
+                self.acted_s = now_s
+            action(now_s)

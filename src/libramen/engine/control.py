@@ -2,111 +2,184 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Literal
-
-import numpy as np
+from typing import TYPE_CHECKING, Literal, Protocol
 
 from libramen.engine.agenda import Agenda, Kind
+from libramen.engine.feed import Feed
 from libramen.engine.fleet import Fleet
-from libramen.engine.plane import EPSILON_S, Chunk, DataPlane, ServerSpec, Signal
+from libramen.engine.plane import DataPlane, Ended, Results, ServerSpec, Signal
 from libramen.engine.run import Run
 from libramen.engine.scaler import Scaler
 from libramen.engine.scaling.rule import Rule
 from libramen.engine.updates import Updates
-from libramen.errors import ReplayError
+from libramen.errors import ReplayError, StudyError
+from libramen.trace.trace import Trace
 
 if TYPE_CHECKING:
-    from collections.abc import Callable
+    from collections.abc import Callable, Iterable
 
+    import numpy as np
+
+    from libramen.engine.rollout.update import Rollout
     from libramen.study.plan import Plan
     from libramen.study.service import Service
-    from libramen.trace.trace import Trace
 
 DataPlaneName = Literal["compiled", "plain"]
 
 
+class Sink(Protocol):
+    """What takes requests where they are not kept."""
+
+    def arrived(self, at_s: np.ndarray) -> None:
+        """Some more requests are going to arrive at these times: float64 (n,) [s]."""
+
+    def take(self, ended: Ended) -> None:
+        """Some requests have ended. The arrays are valid during the call only."""
+
+
 def run(
-    trace: Trace,
+    trace: Trace | Iterable[Trace],
     service: Service,
     plan: Plan,
     *,
+    seed: int = 0,
     data_plane: DataPlaneName = "compiled",
     window_s: float = 60.0,
+    span_s: float | None = None,
+    sink: Sink | None = None,
     progress: Callable[[float], None] | None = None,
 ) -> Run:
     """Replay a trace against a plan.
 
     Args:
-        trace: the requests.
+        trace: the requests, or chunks of them in order of time, all counted from one start.
         service: how a replica works.
         plan: what it runs on.
+        seed: of all that is left to luck.
         data_plane: `"compiled"`, or `"plain"` for the readable and slow one; both give the same.
         window_s: width of the windows of the series [s].
+        span_s: the time that chunks cover [s]. Default: that of the last one.
+        sink: takes the requests as they end, which are then not kept; needed for chunks.
         progress: called now and then with the share of the trace that is replayed, from 0 to 1.
 
     Raises:
         ReplayError: an unknown data plane, or windows of no width.
-        StudyError: a rollout is due at a time that is not in the trace.
+        StudyError: a rollout is due at a time that is not in the trace, or that only a whole trace can tell.
+        TraceError: chunks are not in order of time.
     """
-    if window_s <= 0:
+    if not window_s > 0:
         raise ReplayError(f"window_s: found {window_s!r}; allowed: a number of seconds above 0")
-    due = [
-        (offset_s, rollout)
-        for number, rollout in enumerate(plan.rollouts, start=1)
-        for offset_s in rollout.at.offsets(
-            trace, daily=rollout.daily, where=f"plan {plan.name!r}: rollouts[{number}].at"
-        )
-    ]
-    edges_s = np.append(np.arange(0.0, trace.span_s - EPSILON_S, window_s), trace.span_s)
-    spec = ServerSpec.of(service, plan.size, plan.balancer, plan.tier.overhead)
-    plane = _data_plane(data_plane, spec, len(trace), edges_s)
+    whole = trace if isinstance(trace, Trace) else None
+    if whole is not None:
+        trace, span_s = [whole], whole.span_s
+    elif sink is None:
+        raise ReplayError("chunks of a trace are replayed without keeping requests; there is nothing to take them")
+    arrived = (lambda _at_s: None) if sink is None else sink.arrived
+    feed = Feed(trace, window_s, carries=sink is not None, span_s=span_s, arrived=arrived)
+    results = Results(len(whole)) if whole is not None and sink is None else None
+    spec = ServerSpec.of(service, plan, seed)
+    plane = _data_plane(data_plane, spec, results, None if sink is None else sink.take)
     agenda = Agenda()
     fleet = Fleet(service, plan, plane, agenda)
     scaler = Scaler(plan.scaling, plan, fleet, plane, agenda) if isinstance(plan.scaling, Rule) else None
-    updates = Updates(due, fleet, agenda, scaler, plan.tier.replicas.most)
-    clock = _Clock(agenda, trace.span_s, progress)
-    chunk = Chunk(trace.at_s, trace.cpu_s, trace.wait_s)
-    while plane.advance(chunk, agenda.next_s()) is not Signal.ENDED:
-        now_s, emptied = plane.now_s, plane.take_emptied()
-        if not emptied and clock.span_is_over and plane.finished(chunk):
-            break
+    updates = Updates(_due(plan, whole), fleet, agenda, scaler, plan.tier.replicas.most)
+    clock = _Clock(agenda, feed, progress)
+    plane.hand_in(*feed.next())
+    while True:
+        signal = plane.advance(agenda.next_s())
+        if signal is Signal.CHUNK:
+            plane.hand_in(*feed.next())
+            clock.span_may_be_known()
+            continue
+        if signal is Signal.ENDED:
+            if not plane.held:
+                break
+            plane.dismiss_held(max(plane.last_s, agenda.acted_s))
+            continue
+        now_s, emptied, killed = plane.now_s, plane.take_emptied(), plane.take_killed()
+        if clock.span_is_over and not emptied and not killed:
+            if plane.finished():
+                break
+            if plane.held and _nothing_comes(fleet, agenda, scaler):
+                plane.dismiss_held(max(plane.last_s, agenda.acted_s))
+                continue
+        for number in killed:
+            fleet.died(number, now_s, "out_of_memory")
         for number in emptied:
             fleet.end_drain(number, now_s)
         agenda.run(now_s)
+    plane.flush()
+    assert feed.span_s is not None
     return Run(
-        results=plane.results(),
-        span_s=trace.span_s,
+        results=results,
+        span_s=feed.span_s,
+        requests=feed.requests,
+        routes=tuple(feed.routes) if whole is None else whole.routes,
+        start=feed.start,
         replicas=fleet.replicas,
+        deaths=fleet.deaths,
         decisions=[] if scaler is None else scaler.decisions,
         updates=updates.records(),
-        edges_s=edges_s,
+        edges_s=feed.edges_s,
         integrals=plane.series(),
         window_s=window_s,
     )
 
 
-def _data_plane(name: str, spec: ServerSpec, n: int, edges_s: np.ndarray) -> DataPlane:
-    if name == "compiled":
-        from libramen.engine.kernel_state import KernelState
+def _due(plan: Plan, trace: Trace | None) -> list[tuple[float, Rollout]]:
+    """The rollouts of a plan and when each is due [s]."""
+    if plan.rollouts and trace is None:
+        raise StudyError(
+            f"plan {plan.name!r}: rollouts[1].at: when that is cannot be told from chunks of a trace; "
+            "allowed: a whole trace, or a plan without rollouts"
+        )
+    return [
+        (offset_s, rollout)
+        for number, rollout in enumerate(plan.rollouts, start=1)
+        if trace is not None
+        for offset_s in rollout.at.offsets(
+            trace, daily=rollout.daily, where=f"plan {plan.name!r}: rollouts[{number}].at"
+        )
+    ]
 
-        return KernelState(spec, n, edges_s)
+
+def _nothing_comes(fleet: Fleet, agenda: Agenda, scaler: Scaler | None) -> bool:
+    """Whether no replica is there or on its way, and none will be: held requests would wait for ever."""
+    return not fleet.alive() and agenda.only_recurs and (scaler is None or scaler.wants_nothing)
+
+
+def _data_plane(
+    name: str, spec: ServerSpec, results: Results | None, tally: Callable[[Ended], None] | None
+) -> DataPlane:
+    if name == "compiled":
+        from libramen.engine.kernel.state import KernelState
+
+        return KernelState(spec, results, tally)
     if name == "plain":
         from libramen.engine.plain import PlainState
 
-        return PlainState(spec, n, edges_s)
+        return PlainState(spec, results, tally)
     raise ReplayError(f"data_plane: found {name!r}; allowed: 'compiled' or 'plain'")
 
 
 class _Clock:
     """Comes back a hundred times during the span: for progress, for Ctrl-C, and to know that it is over."""
 
-    def __init__(self, agenda: Agenda, span_s: float, progress: Callable[[float], None] | None) -> None:
-        self._agenda, self._span_s, self._progress = agenda, span_s, progress
+    def __init__(self, agenda: Agenda, feed: Feed, progress: Callable[[float], None] | None) -> None:
+        self._agenda, self._feed, self._progress = agenda, feed, progress
         self._ticks = 0
+        self._span_s: float | None = None
         self.span_is_over = False
-        self._tick(0.0)
+        self.span_may_be_known()
+
+    def span_may_be_known(self) -> None:
+        """Begin to tick as soon as the span is known."""
+        if self._span_s is None and self._feed.span_s is not None:
+            self._span_s = self._feed.span_s
+            self._tick(0.0)
 
     def _tick(self, now_s: float) -> None:  # noqa: ARG002  (every event is told its instant)
+        assert self._span_s is not None
         if self._progress is not None:
             self._progress(self._ticks / 100)
         self.span_is_over = self._ticks == 100

@@ -7,14 +7,15 @@ are two: `kernel` (compiled) and `plain` (readable); they share this vocabulary 
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+import math
 from enum import IntEnum
 from typing import TYPE_CHECKING, Final, NamedTuple, Protocol
 
 import numpy as np
 
 if TYPE_CHECKING:
-    from libramen.study.service import Service, Size
+    from libramen.study.plan import Plan
+    from libramen.study.service import Service
 
 EPSILON_S: Final = 1e-9
 """Instants less than this apart count as one [s]."""
@@ -38,21 +39,27 @@ ENDINGS: Final = tuple(ending.name.lower() for ending in Ending)
 class Signal(IntEnum):
     """Why `advance` came back."""
 
-    CONTROL = 0  # the control plane must act at `now_s`: `until` is reached, or a draining replica is empty
+    CONTROL = 0  # the control plane must act at `now_s`: `until` is reached, or a replica has emptied or died
     CHUNK = 1  # all arrivals of this chunk have happened: hand in the next one
     ENDED = 2  # every request has ended and there was no `until` to wait for
 
 
-class Chunk(NamedTuple):
-    """A stretch of arrivals: C-contiguous float64 arrays of one length, times ascending.
+_NO_ROUTES: Final = np.zeros(0, np.int32)
+_NO_BYTES: Final = np.zeros(0)
 
-    `first` is the number (from 0) of its first request in the whole trace, `last` says whether the
-    trace ends with it.
+
+class Chunk(NamedTuple):
+    """A stretch of arrivals: C-contiguous arrays of one length, times ascending.
+
+    `route` and `bytes_out` are there only where requests are not kept. `first` is the number (from 0) of
+    its first request in the whole trace, `last` says whether the trace ends with it.
     """
 
-    at_s: np.ndarray
-    cpu_s: np.ndarray
-    wait_s: np.ndarray
+    at_s: np.ndarray  # float64
+    cpu_s: np.ndarray  # float64
+    wait_s: np.ndarray  # float64
+    route: np.ndarray = _NO_ROUTES  # int32
+    bytes_out: np.ndarray = _NO_BYTES  # float64
     first: int = 0
     last: bool = True
 
@@ -73,81 +80,190 @@ class Integrals(NamedTuple):
 
 
 class ServerSpec(NamedTuple):
-    """What a data plane must know about the service, the size and the balancer."""
+    """What a data plane must know about the service, the size, the tier and the balancer."""
 
     slots: int
     threads: int
     backlog: int  # -1: no limit
     cores: float
-    speed: float
-    balancer: str
-    overhead_s: float
-    timeout_s: float  # infinity: none
+    speed: float = 1.0
+    balancer: str = "least_busy"
+    overhead_s: float = 0.0
+    timeout_s: float = math.inf  # infinity: none
+    drops: bool = False
+    retries: int = 0
+    retry_after_s: float = 1.0
+    retry_jitter: float = 0.0
+    warm_up_s: float = 0.0
+    warm_up_factor: float = 1.0
+    memory: int = -1  # bytes, -1: no limit
+    memory_base: int = 0
+    memory_per_request: int = 0
+    steady_cores: float = math.inf  # infinity: CPU is not lent
+    bank: float = 0.0  # core-seconds
+    bank_at_start: float = 0.0
+    holds_requests: bool = False
+    queue_limit: int = -1  # -1: no limit
+    detect_s: float = 0.0
+    seed: int = 0
+
+    @property
+    def lends_cpu(self) -> bool:
+        """Whether the cores are only lent."""
+        return math.isfinite(self.steady_cores)
 
     @classmethod
-    def of(cls, service: Service, size: Size, balancer: str, overhead_s: float) -> ServerSpec:
+    def of(cls, service: Service, plan: Plan, seed: int = 0) -> ServerSpec:
         """Gather it from the tables of a study."""
+        tier, size = plan.tier, plan.size
         return cls(
             slots=service.slots,
             threads=service.threads_used,
-            backlog=-1 if service.backlog is None else service.backlog,
+            backlog=_or_none(service.backlog),
             cores=size.cores,
             speed=size.speed,
-            balancer=balancer,
-            overhead_s=overhead_s,
-            timeout_s=np.inf if service.timeout is None else service.timeout,
+            balancer=plan.balancer,
+            overhead_s=tier.overhead,
+            timeout_s=math.inf if service.timeout is None else service.timeout,
+            drops=service.on_timeout == "drop",
+            retries=service.retries,
+            retry_after_s=service.retry_after,
+            retry_jitter=service.retry_jitter,
+            warm_up_s=service.warm_up if service.warm_up_factor != 1 else 0.0,
+            warm_up_factor=service.warm_up_factor,
+            memory=_or_none(size.memory),
+            memory_base=service.memory_base,
+            memory_per_request=service.memory_per_request,
+            steady_cores=math.inf if size.steady_cores is None else size.steady_cores,
+            bank=size.bank or 0.0,
+            bank_at_start=size.bank_at_start_used,
+            holds_requests=tier.holds_requests,
+            queue_limit=_or_none(tier.queue_limit),
+            detect_s=tier.detect,
+            seed=seed,
         )
 
 
-@dataclass
+def _or_none(limit: int | None) -> int:
+    return -1 if limit is None else limit
+
+
+class Ended(NamedTuple):
+    """Some requests that have ended: arrays of one length, in the order in which they ended."""
+
+    latency_s: np.ndarray  # float64 [s], from the first attempt to the end
+    queued_s: np.ndarray  # float64 [s], without a slot in the last attempt
+    before_s: np.ndarray  # float64 [s], from the first attempt to the last
+    replica: np.ndarray  # int32, number of the last attempt's replica, 0: none
+    ending: np.ndarray  # uint8, code of the Ending
+    attempts: np.ndarray  # uint8
+    id: np.ndarray  # int64
+    at_s: np.ndarray  # float64 [s], first arrival
+    cpu_s: np.ndarray  # float64
+    wait_s: np.ndarray  # float64
+    bytes_out: np.ndarray  # float64
+    route: np.ndarray  # int32
+
+
+RESULT: Final = np.dtype(
+    [
+        ("latency_s", "f8"),
+        ("queued_s", "f8"),
+        ("before_s", "f8"),
+        ("replica", "i4"),
+        ("ending", "u1"),
+        ("attempts", "u1"),
+        ("padding", "u2"),
+    ]
+)
+"""What became of a request: the first six of `Ended`, 32 bytes."""
+
+
 class Results:
-    """What became of each request: arrays of length n, in order of arrival (22 bytes a request)."""
+    """What became of each request: one record a request, in order of arrival.
 
-    n: int
-    ending: np.ndarray = field(init=False)  # uint8, code of the Ending
-    latency_s: np.ndarray = field(init=False)  # float64 [s], from the first attempt to its end
-    queued_s: np.ndarray = field(init=False)  # float64 [s], without a slot in the last attempt
-    replica: np.ndarray = field(init=False)  # int32, number of the last attempt's replica, 0: none
-    attempts: np.ndarray = field(init=False)  # uint8
+    Attributes:
+        records: RESULT (n,); its columns are also attributes: `latency_s`, `queued_s`, `before_s`,
+            `replica`, `ending`, `attempts`, as in `Ended`.
+    """
 
-    def __post_init__(self) -> None:
-        self.ending = np.zeros(self.n, np.uint8)
-        self.latency_s = np.full(self.n, np.nan)
-        self.queued_s = np.full(self.n, np.nan)
-        self.replica = np.zeros(self.n, np.int32)
-        self.attempts = np.zeros(self.n, np.uint8)
+    def __init__(self, n: int) -> None:
+        self.records = np.zeros(n, RESULT)
+        self.records["latency_s"] = self.records["queued_s"] = np.nan
+        self.latency_s = self.records["latency_s"]
+        self.queued_s = self.records["queued_s"]
+        self.before_s = self.records["before_s"]
+        self.replica = self.records["replica"]
+        self.ending = self.records["ending"]
+        self.attempts = self.records["attempts"]
+
+    def __len__(self) -> int:
+        return len(self.records)
+
+    def __getstate__(self) -> np.ndarray:
+        return self.records
+
+    def __setstate__(self, records: np.ndarray) -> None:
+        self.__init__(0)  # type: ignore[misc]
+        self.records = records
+        for name in RESULT.names[:-1]:  # type: ignore[index]
+            setattr(self, name, records[name])
 
 
 class DataPlane(Protocol):
-    """What the control plane asks of a data plane. Times are seconds from the start of the trace."""
+    """What the control plane asks of a data plane. Times are seconds from the start of the trace.
+
+    It is made with the `ServerSpec` and with what becomes of ended requests: `Results` to be filled, or,
+    where requests are not kept, a function that is given them some at a time (`Ended`).
+    """
 
     @property
     def now_s(self) -> float:
         """The instant at which `advance` came back with `Signal.CONTROL`."""
 
-    def advance(self, chunk: Chunk, until_s: float) -> Signal:
+    @property
+    def last_s(self) -> float:
+        """The instant of the latest event."""
+
+    @property
+    def held(self) -> int:
+        """Requests in the shared or held queue."""
+
+    def hand_in(self, chunk: Chunk, edges_s: np.ndarray) -> None:
+        """Take the next stretch of arrivals, and all the edges of windows up to its end, those before too."""
+
+    def advance(self, until_s: float) -> Signal:
         """Let everything happen that comes before a control event at `until_s`."""
 
-    def add(self, number: int, now_s: float) -> None:
-        """A replica becomes ready: the balancer may send to it."""
+    def add(self, number: int, now_s: float, *, warm: bool = False) -> None:
+        """A replica becomes ready, perhaps again: the balancer may send to it. `warm`: it is not slower at first."""
 
     def drain(self, number: int, now_s: float) -> bool:
         """A replica takes no new requests. Returns whether it is empty already."""
 
-    def remove(self, number: int, now_s: float, ending: Ending) -> None:
-        """A replica is gone; what is left in it ends so."""
+    def withdraw(self, number: int, now_s: float) -> None:
+        """The balancer learns that a replica is dead, and sends it nothing more."""
+
+    def remove(self, number: int, now_s: float) -> None:
+        """A replica is gone, if it was ever there; what is left in it is cut."""
+
+    def dismiss_held(self, now_s: float) -> None:
+        """Nothing will ever take the requests that are held: they end by their time-out, or as refused."""
 
     def take_emptied(self) -> list[int]:
         """Numbers of the draining replicas that have emptied since this was last asked."""
+
+    def take_killed(self) -> list[int]:
+        """Numbers of the replicas that have died since this was last asked."""
 
     def integrals(self, at_s: float) -> Integrals:
         """The integrals up to `at_s`, which is not before the last event. Changes nothing."""
 
     def series(self) -> np.ndarray:
-        """Float64 (k, 3): the integrals cpu, in_progress, waiting at the k edges that it was made with."""
+        """Float64 (k, 3): the integrals cpu, in_progress, waiting at the k edges handed in last."""
 
-    def finished(self, chunk: Chunk) -> bool:
+    def finished(self) -> bool:
         """Whether the trace ends with this chunk and all its requests have ended."""
 
-    def results(self) -> Results:
-        """What is known of each request so far."""
+    def flush(self) -> None:
+        """Hand over what has ended, where requests are not kept."""

@@ -6,9 +6,11 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, NamedTuple
 
 if TYPE_CHECKING:
+    from datetime import datetime
+
     import numpy as np
 
-    from libramen.engine.fleet import Replica
+    from libramen.engine.fleet import Death, Replica
     from libramen.engine.plane import Results
     from libramen.engine.scaler import Decision
 
@@ -29,9 +31,13 @@ class Run:
     """One replay: what became of every request and every replica.
 
     Attributes:
-        results: what became of each request.
+        results: what became of each request; None where they were not kept.
         span_s: the time that the trace covers; replicas are measured and paid up to it.
+        requests: how many arrived.
+        routes: labels of what was asked for.
+        start: the instant 0 as a real time, None: not known.
         replicas: every replica ever ordered, by number.
+        deaths: of replicas, in order.
         decisions: of the scaling rule, in order.
         updates: rolling updates, in order of when they were due.
         edges_s: float64 (k,), instants at which the integrals were read: 0, window_s, ..., span_s.
@@ -40,9 +46,13 @@ class Run:
         window_s: distance of two edges.
     """
 
-    results: Results
+    results: Results | None
     span_s: float
+    requests: int
+    routes: tuple[str, ...]
+    start: datetime | None
     replicas: list[Replica]
+    deaths: list[Death]
     decisions: list[Decision]
     updates: list[UpdateRecord]
     edges_s: np.ndarray

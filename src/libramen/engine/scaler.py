@@ -66,6 +66,12 @@ class Scaler:
             self._plan_sample(self._starts, 1, rule.lag + rule.window_used)
         agenda.add(rule.every, Kind.DECISION, self._decide)
 
+    @property
+    def wants_nothing(self) -> bool:
+        """Whether it last decided to order nothing, and was not merely made to wait."""
+        last = self.decisions[-1] if self.decisions else None
+        return last is not None and not last.ordered and last.held_by != "pause_up" and last.ready + last.coming == 0
+
     def _plan_sample(self, train: deque[_Sample], k: int, before_s: float) -> None:
         """Sample at `before_s` before the k-th decision, then plan the next one."""
 

@@ -11,7 +11,7 @@ import numpy as np
 from libramen.engine.plane import ENDINGS, EPSILON_S, Ending
 
 if TYPE_CHECKING:
-    from libramen.engine.fleet import Replica
+    from libramen.engine.fleet import Stage
     from libramen.engine.run import Run
     from libramen.study.plan import Plan
 
@@ -105,22 +105,10 @@ class Steps:
         return (int(lasted.min()), int(lasted.max())) if lasted.size else (0, 0)
 
 
-def ready_steps(run: Run) -> Steps:
-    """Replicas ready over the time of the trace."""
-    lives = [(r.ready_s, _left_s(r)) for r in run.replicas if r.ready_s is not None]
-    return Steps.of([start for start, _ in lives], [end for _, end in lives], run.span_s)
-
-
-def coming_steps(run: Run) -> Steps:
-    """Replicas ordered and not yet ready over the time of the trace."""
-    ends = [next(t for t in (r.ready_s, r.gone_s, math.inf) if t is not None) for r in run.replicas]
-    return Steps.of([r.ordered_s for r in run.replicas], ends, run.span_s)
-
-
-def present_steps(run: Run) -> Steps:
-    """Replicas ready or draining over the time of the trace."""
-    lives = [(r.ready_s, math.inf if r.gone_s is None else r.gone_s) for r in run.replicas if r.ready_s is not None]
-    return Steps.of([start for start, _ in lives], [end for _, end in lives], run.span_s)
+def stage_steps(run: Run, *stages: Stage) -> Steps:
+    """Replicas that were in one of these stages over the time of the trace."""
+    times = [time for replica in run.replicas for time in replica.times(*stages)]
+    return Steps.of([from_s for from_s, _ in times], [to_s for _, to_s in times], run.span_s)
 
 
 def paid_steps(run: Run, plan: Plan) -> Steps:
@@ -135,11 +123,6 @@ def paid_steps(run: Run, plan: Plan) -> Steps:
     return Steps.of([start for start, _ in lives], [end for _, end in lives], run.span_s)
 
 
-def _left_s(replica: Replica) -> float:
-    """When a replica stopped taking requests [s]; infinity: never."""
-    return min(t for t in (replica.draining_s, replica.gone_s, math.inf) if t is not None)
-
-
 def cold_starts(run: Run) -> int:
     """Replicas that were ordered and became ready within the trace; the first fleet left out."""
     return sum(
@@ -150,5 +133,5 @@ def cold_starts(run: Run) -> int:
 
 def utilisation(run: Run, cores: float) -> float | None:
     """Cores in use over cores there, while replicas were ready or draining."""
-    there = float(present_steps(run).mean(np.array([0.0, run.span_s]))[0]) * run.span_s * cores
+    there = float(stage_steps(run, "ready", "draining").mean(np.array([0.0, run.span_s]))[0]) * run.span_s * cores
     return min(1.0, float(run.integrals[-1, 0]) / there) if there > 0 else None

@@ -70,7 +70,7 @@ class Outcome:
         self.availability = figures.availability
         self.availability_minutes = figures.availability_minutes
         self.utilisation = measures.utilisation(run, plan.size.cores)
-        ready = measures.ready_steps(run)
+        ready = measures.stage_steps(run, "ready")
         self.replicas_min, self.replicas_max = ready.extremes()
         whole = np.array([0.0, run.span_s])
         self.replicas_mean = float(ready.mean(whole)[0])
@@ -132,12 +132,12 @@ class Outcome:
             series[name] = np.bincount(window[run.results.ending == code], minlength=n)
         series |= _percentiles_per_window(window, run.results.ending == Ending.OK, run.results.latency_s, n)
         cpu, in_progress, waiting = np.diff(run.integrals, axis=0).T
-        there = measures.present_steps(run).mean(edges) * width * self.plan.size.cores
+        there = measures.stage_steps(run, "ready", "draining").mean(edges) * width * self.plan.size.cores
         series |= {
             "in_progress": in_progress / width,
             "waiting": waiting / width,
-            "ready": measures.ready_steps(run).mean(edges),
-            "coming": measures.coming_steps(run).mean(edges),
+            "ready": measures.stage_steps(run, "ready").mean(edges),
+            "coming": measures.stage_steps(run, "coming").mean(edges),
             "paid": measures.paid_steps(run, self.plan).mean(edges),
             "utilisation": np.minimum(1.0, np.divide(cpu, there, out=np.full(n, np.nan), where=there > 1e-9)),
         }

@@ -54,7 +54,7 @@ def replay(
         >>> outcome.latency_s["p95"]  # doctest: +SKIP
         0.213
     """
-    run = control.run(trace, service, plan, data_plane=data_plane, window_s=window_s, progress=progress)
+    run = control.run(trace, service, plan, seed=seed, data_plane=data_plane, window_s=window_s, progress=progress)
     return Outcome(
         trace=trace,
         plan=plan,

@@ -37,7 +37,9 @@ class Plan(Table):
         min_length=1,
         description="zones over which replicas are spread in turn (default: all the tier's)",
     )
-    balancer: Literal["least_busy", "round_robin"] = Field("least_busy", description="which replica gets a request")
+    balancer: Literal["least_busy", "round_robin", "two_choices", "random", "shared_queue"] = Field(
+        "least_busy", description="which replica gets a request"
+    )
     scaling: SerializeAsAny[RULES] = Field(Fixed(), description="the scaling rule")
     rollouts: tuple[SerializeAsAny[STRATEGIES], ...] = Field((), description="releases")
 

@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 from decimal import Decimal
-from typing import Any, Literal, Self
+from typing import Annotated, Any, Literal, Self
 
 from pydantic import Field, model_validator
 
 from libramen.fields import (
+    Bytes,
     Count,
+    Fraction,
     Money,
     NonNegativeNumber,
+    PositiveBytes,
     PositiveCount,
     PositiveNumber,
     PositiveSeconds,
@@ -38,14 +41,29 @@ class Service(Table):
         description="requests that may wait at a replica; beyond it they are refused (default: no limit)",
     )
     start: Seconds = Field(0.0, description="from process start to the first answer [s]")
+    warm_up: Seconds = Field(0.0, description="for so long after it became ready a replica is slower [s]")
+    warm_up_factor: Annotated[float, Field(ge=1, allow_inf_nan=False)] = Field(
+        1.0, description="CPU work of a request on a replica that has just become ready, against a warm one"
+    )
+    memory_base: Bytes = Field(0, description="memory of a replica without requests [bytes]")
+    memory_per_request: Bytes = Field(0, description="memory of each request that holds a slot [bytes]")
     drain: Seconds | None = Field(
         None,
         description="how long a draining replica may take before what is left is cut [s] (default: no limit)",
     )
     timeout: PositiveSeconds | None = Field(None, description="after this the client gives up [s] (default: never)")
-    on_timeout: Literal["finish"] = Field(
-        "finish", description='what the server does then: "finish", all the work all the same'
+    on_timeout: Literal["finish", "drop"] = Field(
+        "finish",
+        description='what the server does then: "finish", all the work all the same; "drop", it discards what is '
+        "past its deadline when it would take a slot",
     )
+    retries: Annotated[int, Field(ge=0, le=100)] = Field(
+        0, description="how many more times a client sends a request that failed"
+    )
+    retry_after: Seconds = Field(
+        1.0, description="pause between a failure and the next attempt, twice as long after each [s]"
+    )
+    retry_jitter: Fraction = Field(0.0, description="each pause is at random up to this share longer or shorter")
 
     @property
     def threads_used(self) -> int:
@@ -59,8 +77,32 @@ class Size(Table):
     name: str = Field("size", exclude=True)
     cores: PositiveNumber = Field(description="cores of a replica; may be a fraction")
     speed: PositiveNumber = Field(1.0, description="work per second of a core, against the reference core")
+    memory: PositiveBytes | None = Field(None, description="memory of a replica [bytes] (default: no limit)")
+    steady_cores: PositiveNumber | None = Field(
+        None, description="where CPU is only lent: cores that may be used for ever (default: all, nothing is lent)"
+    )
+    bank: NonNegativeNumber | None = Field(
+        None, description="where CPU is only lent: most that can be saved up [core-seconds]"
+    )
+    bank_at_start: NonNegativeNumber | None = Field(
+        None, description="what a replica begins with [core-seconds] (default: a full bank)"
+    )
     per_hour: Money | None = Field(None, description="price of a replica-hour")
     per_month: Money | None = Field(None, description="flat price of a replica for a month")
+
+    @property
+    def bank_at_start_used(self) -> float:
+        """`bank_at_start`, or a full bank [core-seconds]."""
+        return (self.bank or 0.0) if self.bank_at_start is None else self.bank_at_start
+
+    @model_validator(mode="after")
+    def _lends(self) -> Self:
+        if (self.steady_cores is None) != (self.bank is None):
+            there, missing = ("bank", "steady_cores") if self.steady_cores is None else ("steady_cores", "bank")
+            raise ValueError(f"{missing} is missing; {there} needs it: CPU is lent with both or not at all")
+        if self.bank_at_start is not None and self.bank_at_start > (self.bank or 0.0):
+            raise ValueError(f"bank_at_start = {self.bank_at_start:g} is above bank = {self.bank or 0:g}")
+        return self
 
 
 class ReplicaLimits(Table):
@@ -96,6 +138,11 @@ class Tier(Table):
     autoscaling: bool = Field(False, description="whether a scaling rule may change the number of replicas")
     zones: tuple[str, ...] = Field(("one",), min_length=1, description="names of the zones (default: one zone)")
     provision: Seconds = Field(0.0, description="from the order of a machine to the start of the process [s]")
+    detect: Seconds = Field(0.0, description="from the death of a replica to when the balancer knows it [s]")
+    holds_requests: bool = Field(False, description="requests wait for a replica with room instead of being refused")
+    queue_limit: Count | None = Field(
+        None, description="most requests held so, or in the shared queue (default: no limit)"
+    )
     overhead: Seconds = Field(0.0, description="network and proxy, added to the latency of every answer [s]")
     billing: Literal["per_second", "per_hour", "per_month"] = Field(description="how replicas are paid for")
     billed_from: Literal["ordered", "ready"] = Field("ordered", description="when the meter of a replica starts")

@@ -237,6 +237,21 @@ class Trace:
             **changes,
         )
 
+    def part(self, rows: slice) -> Self:
+        """Some of the requests, without copying; times and span stay those of the whole."""
+        optional: dict[str, Any] = {
+            name: None if (array := getattr(self, name)) is None else array[rows]
+            for name in ("bytes_out", "latency_s", "status")
+        }
+        return replace(
+            self,
+            at_s=self.at_s[rows],
+            cpu_s=self.cpu_s[rows],
+            wait_s=self.wait_s[rows],
+            route_codes=self.route_codes[rows],
+            **optional,
+        )
+
     def to_frame(self) -> pd.DataFrame:
         """The requests as a pandas frame, one row each, with the columns that are known."""
         import pandas as pd

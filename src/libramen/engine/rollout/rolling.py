@@ -93,11 +93,16 @@ class _RollingUpdate(Update):
             self.order(now_s)
             self.ordered += 1
             acted = True
-        while self.drained < self.batch and len(fleet.ready()) > self.keep:
-            old = [replica for replica in fleet.ready() if replica.version < self.version]
+        while self.drained < self.batch:
+            old = [r for r in fleet.alive() if r.version < self.version and not r.is_draining]
             if not old:
                 break
-            fleet.drain(old[0], now_s, why="update")
+            if old[0].is_coming:  # it has died and starts again, in vain
+                fleet.cancel(old[0], now_s, why="update")
+            elif len(fleet.ready()) > self.keep:
+                fleet.drain(old[0], now_s, why="update")
+            else:
+                break
             self.drained += 1
             acted = True
         return acted

@@ -1,0 +1,106 @@
+"""Hands the trace to a data plane: in slices, or chunk by chunk as it comes."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Final
+
+import numpy as np
+
+from libramen.engine.plane import EPSILON_S, Chunk
+from libramen.errors import TraceError
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Iterable, Iterator
+    from datetime import datetime
+
+    from libramen.trace.trace import Trace
+
+SLICE: Final = 1 << 18
+"""Requests handed over at once: a tenth of a second of a replay, so that Ctrl-C is heard."""
+
+
+class Feed:
+    """The chunks of a trace, and the edges of the windows up to the end of each.
+
+    Attributes:
+        requests: how many have been handed over.
+        span_s: the time that the trace covers [s], None: not known before its end.
+        start: the instant 0 as a real time, None: not known.
+        routes: the labels met so far; the chunks' codes are indices into them.
+        edges_s: of the windows, up to the end of the latest chunk [s].
+    """
+
+    def __init__(
+        self,
+        chunks: Iterable[Trace],
+        window_s: float,
+        *,
+        carries: bool,
+        span_s: float | None,
+        arrived: Callable[[np.ndarray], None] = lambda _at_s: None,
+    ) -> None:
+        self._window_s, self._carries, self._arrived = window_s, carries, arrived
+        self.span_s = span_s
+        self.requests = 0
+        self.routes: list[str] = []
+        self.start: datetime | None = None
+        self.edges_s = np.zeros(1)
+        self._chunks = self._sliced(chunks)
+
+    def next(self) -> tuple[Chunk, np.ndarray]:
+        """The next chunk, and all edges of windows up to its end [s]."""
+        trace, span_s = next(self._chunks)
+        if self.requests == 0:
+            self.start = trace.start
+        last = span_s is not None
+        if last:
+            self.span_s = span_s
+        routes, bytes_out = Chunk._field_defaults["route"], Chunk._field_defaults["bytes_out"]
+        if self._carries:
+            routes = self._codes(trace)
+            bytes_out = np.zeros(len(trace)) if trace.bytes_out is None else trace.bytes_out
+        first, self.requests = self.requests, self.requests + len(trace)
+        self._arrived(trace.at_s)
+        chunk = Chunk(trace.at_s, trace.cpu_s, trace.wait_s, routes, bytes_out, first, last)
+        return chunk, self._edges(float(trace.at_s[-1]))
+
+    def _edges(self, to_s: float) -> np.ndarray:
+        """The edges that are known: all of them once the span is, else those up to `to_s`."""
+        if self.span_s is not None:
+            if self.edges_s[-1] != self.span_s:
+                inner = np.arange(0.0, self.span_s - EPSILON_S, self._window_s)
+                self.edges_s = np.append(inner, self.span_s)
+        elif to_s >= self.edges_s[-1]:
+            # Twice as many as needed, so that they are made seldom; those beyond the span are dropped at last.
+            self.edges_s = self._window_s * np.arange(2 * int(to_s / self._window_s) + 2)
+        return self.edges_s
+
+    def _sliced(self, chunks: Iterable[Trace]) -> Iterator[tuple[Trace, float | None]]:
+        """Slices of the chunks, the last one with the span of the whole."""
+        before, ended_s = None, 0.0
+        for chunk in chunks:
+            if chunk.at_s[0] < ended_s:
+                raise TraceError(
+                    f"chunk {chunk!r} begins at {chunk.at_s[0]:.6g} s, before the one before it ends at {ended_s:.6g} s; "
+                    "allowed: chunks in order of time, all counted from one start"
+                )
+            ended_s = float(chunk.at_s[-1])
+            for first in range(0, len(chunk), SLICE):
+                if before is not None:
+                    yield before, None
+                before = chunk if len(chunk) <= SLICE else chunk.part(slice(first, first + SLICE))
+        if before is None:
+            raise TraceError("there is no request in this trace; allowed: one or more")
+        span_s = self.span_s if self.span_s is not None else before.span_s
+        if span_s < ended_s:
+            raise TraceError(f"span_s: found {span_s:.6g} s; allowed: not before the last arrival at {ended_s:.6g} s")
+        yield before, span_s
+
+    def _codes(self, trace: Trace) -> np.ndarray:
+        """The route codes of a chunk, in the labels of the whole."""
+        for route in trace.routes:
+            if route not in self.routes:
+                self.routes.append(route)
+        if trace.routes == tuple(self.routes[: len(trace.routes)]):
+            return trace.route_codes
+        return np.array([self.routes.index(route) for route in trace.routes], np.int32)[trace.route_codes]

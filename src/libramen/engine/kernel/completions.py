@@ -1,0 +1,136 @@
+"""The CPU work or the wait of a request is over; and which of those comes next."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from libramen.engine.kernel.clients import answer, fail
+from libramen.engine.kernel.heaps import heap_remove
+from libramen.engine.kernel.layout import (
+    FIRST,
+    LESS,
+    NOBODY,
+    READY,
+    RUNNING,
+    TIMED_OUT,
+    WAITING,
+    entry_at,
+    float_at,
+    heap_of,
+    inner,
+    level_at,
+    node_at,
+    replica_at,
+    request_at,
+    seldom,
+)
+from libramen.engine.kernel.measures import integrate
+from libramen.engine.kernel.service import (
+    catch_up,
+    change_running,
+    emptied,
+    is_late,
+    start_cpu,
+    start_wait,
+    take_slot,
+)
+from libramen.engine.kernel.trees import running_due_s, update_row
+
+
+@inner
+def complete(w, row, kind, at, now_s):
+    """The CPU work (kind RUNNING) or the wait (kind WAITING) of the request at this place of a heap is over."""
+    integrate(w, now_s)
+    replica = replica_at(w.replicas, row)
+    heap = heap_of(w, kind, row)
+    index = entry_at(heap, at).request
+    if kind == RUNNING:
+        catch_up(w, replica, now_s)
+        heap_remove(heap, replica.n_running, at)
+        change_running(w, replica, LESS)
+        turn = replica.turn_head
+        if turn >= 0:
+            replica.turn_head = request_at(w.requests, turn).link
+            start_cpu(w, row, turn, now_s)
+        if request_at(w.requests, index).wait_s > 0.0:
+            start_wait(w, row, index, now_s)
+            update_row(w, row)
+            return
+    else:
+        heap_remove(heap, replica.n_waiting, at)
+        replica.n_waiting -= 1
+    answer(w, index, replica.number, now_s)
+    replica.in_slots -= 1
+    replica.busy -= 1
+    level_at(w.levels, replica.state - READY).in_slots -= 1
+    _refill(w, row, now_s)
+    emptied(w, replica, now_s)
+    update_row(w, row)
+
+
+@inner
+def _refill(w, row, now_s):
+    """A slot has become free: the next one in the backlog takes it, then the queue may move up."""
+    replica = replica_at(w.replicas, row)
+    while replica.backlog_head >= 0:
+        index = replica.backlog_head
+        replica.backlog_head = request_at(w.requests, index).link
+        level_at(w.levels, replica.state - READY).waiting -= 1
+        if not is_late(w, index, now_s):
+            take_slot(w, row, index, now_s)
+            break
+        replica.busy -= 1
+        fail(w, index, TIMED_OUT, replica.number, now_s)
+    if w.n_held:
+        w.room_row = row
+
+
+# -- which completion comes next -------------------------------------------------------------------
+
+
+@inner
+def _count_due(heap, n, limit):
+    """How many of a heap of `n` are due before `limit`, where two stands for two or more."""
+    if n == 0 or entry_at(heap, 0).key >= limit:
+        return 0
+    if (n > 1 and entry_at(heap, 1).key < limit) or (n > 2 and entry_at(heap, 2).key < limit):
+        return 2
+    return 1
+
+
+@inner
+def only_one_due(w, row, limit_s):
+    """Whether the winner's next completion is the only one in the whole fleet before `limit_s`."""
+    node = w.leaves + row
+    while node > 1:
+        if node_at(w.tree, node ^ 1).due_s < limit_s:
+            return False
+        node >>= 1
+    replica = replica_at(w.replicas, row)
+    limit_v = replica.v + (limit_s - replica.v_at_s) * float_at(w.rate, replica.empty * (w.slots + 1) + replica.n_running)
+    due = _count_due(heap_of(w, RUNNING, row), replica.n_running, limit_v)
+    return due + _count_due(heap_of(w, WAITING, row), replica.n_waiting, limit_s) == 1
+
+
+@seldom
+def first_arrived(w, limit_s):
+    """Of all completions before `limit_s`, that of the request that arrived first: row, kind, place, time."""
+    best_order = NOBODY
+    best = (-1, -1, -1, np.inf)
+    for row in range(w.leaves):
+        if node_at(w.tree, w.leaves + row).due_s >= limit_s:
+            continue
+        replica = replica_at(w.replicas, row)
+        for kind in range(2):
+            n = replica.n_running if kind == RUNNING else replica.n_waiting
+            for at in range(n):
+                due_s = entry_at(heap_of(w, kind, row), at).key
+                if kind == RUNNING:
+                    due_s = running_due_s(w, replica, due_s)
+                if due_s >= limit_s:
+                    continue
+                order = request_at(w.requests, entry_at(heap_of(w, kind, row), at).request).order
+                if order < best_order:
+                    best_order = order
+                    best = (row, kind, at, due_s)
+    return best

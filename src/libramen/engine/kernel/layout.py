@@ -1,0 +1,334 @@
+"""The state of the compiled data plane: its arrays, record by record, and what it is compiled with.
+
+Times are seconds from the start of the trace. Everything is written by the compiled functions, and
+between two calls of them by `state`; the rest of the engine sees none of it.
+"""
+
+from __future__ import annotations
+
+from typing import Any, Final
+
+import numba
+import numba.extending
+import numpy as np
+
+from libramen.engine.plane import RESULT as RESULT
+from libramen.engine.plane import Ending, Signal
+
+FREE, READY, DRAINING, DEAD, OUT = np.arange(5)
+"""States of a row. DEAD: the balancer does not know yet. OUT: it knows; the row waits for a restart."""
+
+ROUND_ROBIN, RANDOM, TWO_CHOICES, LEAST_BUSY, SHARED_QUEUE = np.arange(5)
+"""Balancers; those from LEAST_BUSY on look at the winner tree of loads."""
+
+RUNNING, WAITING = np.arange(2)
+"""The two heaps of a replica: by virtual time, and by time."""
+
+NO_ORDER, ADD, DRAIN, WITHDRAW, REMOVE, DISMISS = np.arange(6)
+"""What the control plane orders."""
+
+NOBODY: Final = 1 << 62
+"""More than any load or number; as a limit: none."""
+
+NONE_READY, HOLD = np.int64(-1), np.int64(-2)
+"""Instead of a row: nobody takes requests, or nobody has room and the request may wait for it."""
+
+FIRST, NO_REPLICA, LESS, SAME, MORE = np.array([0, 0, -1, 0, 1])
+"""Numbers that are passed on. Like all above they have a NumPy type: for a plain Python number the compiler
+makes a copy of the function for each value (102 functions instead of 60, and 40 s instead of 10)."""
+
+# Signals of `advance` that the control plane never sees: `state` makes room and goes on.
+OUT_FULL, REQUESTS_FULL = 10, 11
+OK, REFUSED, TIMED_OUT, LOST, CUT = (
+    np.int64(e) for e in (Ending.OK, Ending.REFUSED, Ending.TIMED_OUT, Ending.LOST, Ending.CUT)
+)
+CONTROL, CHUNK, ENDED = int(Signal.CONTROL), int(Signal.CHUNK), int(Signal.ENDED)
+
+# One record: the clock, the counts, the lists' ends, and what does not change during a replay.
+WORLD: Final = np.dtype(
+    [
+        ("now_s", "f8"),  # integrals are up to date to here: the latest event [s]
+        ("control_s", "f8"),  # the instant at which the control plane must act [s]
+        ("notice_s", "f8"),  # when the last of `emptied` or `killed` came about [s]
+        ("edge_s", "f8"),  # next instant at which the integrals are written down, infinity: none [s]
+        ("repeating_s", "f8"),  # the instant of the attempts in `repeating` [s]
+        ("edge", "i8"),  # number of the next edge
+        ("next", "i8"),  # number of the next request to arrive
+        ("attempts", "i8"),  # that have arrived
+        ("n_open", "i8"),  # requests that have arrived and not ended
+        ("n_out", "i8"),  # filled entries of `out` (where nothing is kept: since the last collection)
+        ("free", "i8"),  # first free entry of `requests`, -1: none
+        ("n_ready", "i8"),  # filled entries of `ready`
+        ("n_emptied", "i8"),  # draining replicas that have emptied since they were last asked for
+        ("n_killed", "i8"),  # replicas killed since they were last asked for
+        ("last_chosen", "i8"),  # number of the replica that round robin chose last
+        ("held_head", "i8"),  # requests in the shared or held queue: a linked list, -1: none
+        ("held_tail", "i8"),
+        ("n_held", "i8"),
+        ("room_row", "i8"),  # a row that has just got room, for those held; NONE_READY: none
+        ("clients_head", "i8"),  # attempts that may be repeated and whose client still waits, by deadline
+        ("clients_tail", "i8"),
+        ("n_repeats", "i8"),  # entries of the heap `repeats`
+        ("n_repeating", "i8"),  # entries of the heap `repeating`
+        # Where the arrays begin (addresses), and how long they are.
+        ("levels", "i8"),  # LEVEL (2,)
+        ("replicas", "i8"),  # REPLICA (leaves,)
+        ("heaps", "i8"),  # HEAP (leaves, 2, slots)
+        ("tree", "i8"),  # NODE (2 * leaves,)
+        ("requests", "i8"),  # REQUEST (m,)
+        ("repeats", "i8"),  # HEAP (m,): attempts to come, by time
+        ("repeating", "i8"),  # HEAP (m,): those of this instant, by number
+        ("out", "i8"),  # RESULT (out_size,): one a request where they are kept, else a buffer
+        ("out_size", "i8"),
+        ("carried", "i8"),  # CARRIED (out_size,) where requests are not kept
+        ("rate", "i8"),  # float64 (2, slots + 1): work a second by each of k running requests; [1]: bank empty
+        ("ready", "i8"),  # int64 (leaves,): rows that the balancer sends to, by number
+        ("emptied", "i8"),  # int64 (leaves,): numbers of draining replicas that have emptied
+        ("killed", "i8"),  # int64 (leaves,): numbers of replicas that have died
+        ("edges_s", "i8"),  # float64 (n_edges,): instants at which the integrals are written down [s]
+        ("n_edges", "i8"),
+        ("series", "i8"),  # float64 (n_edges, 3): what they were then: cores, slots in use, requests waiting
+        ("chunk_at_s", "i8"),  # float64 (chunk_n,), and so are the next two; the chunk is only read
+        ("chunk_cpu_s", "i8"),
+        ("chunk_wait_s", "i8"),
+        ("chunk_route", "i8"),  # int32 (chunk_n,) where requests are not kept
+        ("chunk_bytes_out", "i8"),  # float64 (chunk_n,) where requests are not kept
+        ("chunk_n", "i8"),
+        ("chunk_first", "i8"),  # number of the chunk's first request
+        ("chunk_last", "i8"),  # 1: the trace ends with this chunk
+        # What the control plane orders, for the next call.
+        ("order", "i8"),  # NO_ORDER, ADD, ...
+        ("order_row", "i8"),
+        ("order_number", "i8"),
+        ("order_s", "f8"),
+        ("order_warm", "i8"),  # ADD: 1, it needs no warm-up
+        # Fixed during a replay.
+        ("leaves", "i8"),  # rows, and leaves of a winner tree: a power of two, at least 2
+        ("slots", "i8"),
+        ("threads", "i8"),
+        ("backlog", "i8"),  # -1: no limit
+        ("fits", "i8"),  # requests in slots that fit into the memory
+        ("balancer", "i8"),
+        ("holds", "i8"),  # 1: with no room a request is held
+        ("queues", "i8"),  # 1: there is a held or a shared queue
+        ("queue_limit", "i8"),
+        ("detects_at_once", "i8"),  # 1: a replica that dies is OUT at that instant
+        ("whole", "i8"),  # whole cores of a replica
+        ("fraction", "f8"),  # the rest of its cores
+        ("lends", "i8"),  # 1: CPU is only lent
+        ("whole_steady", "i8"),  # the same two for a replica whose bank is empty
+        ("fraction_steady", "f8"),
+        ("steady", "f8"),  # cores earned [core-seconds per second]
+        ("bank", "f8"),  # most that a bank can hold [core-seconds]
+        ("bank_at_start", "f8"),
+        ("warm_up_s", "f8"),
+        ("warm_up_factor", "f8"),
+        ("overhead_s", "f8"),
+        ("timeout_s", "f8"),  # infinity: none
+        ("drops", "i8"),  # 1: past its deadline a request is discarded instead of taking a slot
+        ("retries", "i8"),
+        ("retry_after_s", "f8"),
+        ("retry_jitter", "f8"),
+        ("watches", "i8"),  # 1: there are retries and a time-out
+        ("keeps", "i8"),  # 1: `out` has one entry a request of the trace; 0: it is a buffer
+        ("ends_at_most", "i8"),  # requests that one event can end
+        ("balancer_key", "u8", 2),  # of the random streams
+        ("retry_key", "u8", 2),
+    ]
+)
+
+# Two records, over the ready replicas and over the draining ones: levels now, integrals up to `now_s`.
+# Cores in use are min(running, cores) = below + fraction * above (+ the same for an empty bank): counts,
+# so exact.
+LEVEL: Final = np.dtype(
+    [
+        ("below", "i8"),  # sum of min(running, whole cores)
+        ("above", "i8"),  # replicas with more running than whole cores
+        ("above_steady", "i8"),  # the same of those with an empty bank, which have `steady` cores
+        ("in_slots", "i8"),
+        ("waiting", "i8"),  # in backlogs; in the first record also those held or in the shared queue
+        ("cpu_integral", "f8"),  # [core-seconds]
+        ("in_slots_integral", "f8"),  # [s]
+        ("waiting_integral", "f8"),  # [s]
+    ]
+)
+
+# One record a row; a replica that is gone gives its row back.
+REPLICA: Final = np.dtype(
+    [
+        ("number", "i8"),
+        ("state", "i8"),  # FREE, READY, DRAINING, DEAD or OUT
+        ("busy", "i8"),  # requests in slots and backlog
+        ("in_slots", "i8"),
+        ("n_running", "i8"),  # entries of its heap RUNNING
+        ("n_waiting", "i8"),  # entries of its heap WAITING
+        ("turn_head", "i8"),  # requests in slots that wait for a CPU turn: a linked list, -1: none
+        ("turn_tail", "i8"),
+        ("backlog_head", "i8"),  # requests that wait for a slot: a linked list, -1: none
+        ("backlog_tail", "i8"),
+        ("v", "f8"),  # virtual time [core-seconds]
+        ("v_at_s", "f8"),  # the instant at which it was `v`, and the bank `bank` [s]
+        ("empty", "i8"),  # 1: its bank is empty
+        ("bank", "f8"),  # [core-seconds]
+        ("ready_at_s", "f8"),  # when its warm-up began, -infinity: it is warm [s]
+    ]
+)
+
+# One record a node of the two winner trees, which have one shape: the root is 1, the children of k
+# are 2k and 2k + 1, and row r is the leaf `leaves + r`.
+NODE: Final = np.dtype(
+    [
+        ("due_s", "f8"),  # the earliest next completion below [s], infinity: none
+        ("load", "i8"),  # the least of requests * 2**32 + number among the ready below, else NOBODY
+    ]
+)
+
+# One record a request that is in a replica, held, or to be repeated (a copy: its chunk may be gone), or a
+# link of the free list. What every request needs stands in one cache line.
+REQUEST: Final = np.dtype(
+    [
+        ("id", "i8"),
+        ("first_s", "f8"),  # first arrival [s]
+        ("at_s", "f8"),  # arrival of this attempt [s]
+        ("cpu_s", "f8"),
+        ("wait_s", "f8"),
+        ("slot_at_s", "f8"),  # NaN while it has no slot
+        ("link", "i8"),  # next in its list, -1: last
+        ("attempt", "i4"),  # 1 for the first
+        ("watched", "i2"),  # 1: it is in the list of clients
+        ("given_up", "i2"),  # 1: its client has gone and sends it again: nobody awaits this attempt
+        ("order", "i8"),  # of this attempt among all attempts, by arrival
+        ("earlier", "i8"),  # neighbours in the list of clients, -1: none
+        ("later", "i8"),
+        ("route", "i8"),  # these two only where requests are not kept
+        ("bytes_out", "f8"),
+    ]
+)
+
+# What is known of a request beside that, where requests are not kept: parallel to `out`.
+CARRIED: Final = np.dtype(
+    [
+        ("id", "i8"),
+        ("at_s", "f8"),
+        ("cpu_s", "f8"),
+        ("wait_s", "f8"),
+        ("bytes_out", "f8"),
+        ("route", "i8"),
+    ]
+)
+
+# One record an entry of a heap. In a replica's two heaps what ties is sorted out by `advance`, so that
+# they need no second key.
+HEAP: Final = np.dtype([("key", "f8"), ("request", "i8")])
+
+
+inner: Final = numba.njit(error_model="numpy", forceinline=True, no_cpython_wrapper=True, no_cfunc_wrapper=True)
+"""For what happens at every request: it becomes part of `advance`."""
+
+seldom: Final = numba.njit(error_model="numpy", no_cpython_wrapper=True, no_cfunc_wrapper=True)
+"""For what is called seldom, or from many places: a function of its own, so that compiling stays quick."""
+
+
+# -- how the compiled functions reach into arrays --------------------------------------------------
+#
+# They pass on one record, `w`, and reach everything through the addresses in it, as C would. Passing
+# arrays instead costs: each is a structure of seven words that counts its owners (atomically: 0.7 instead
+# of 3 million requests a second), and all of them in one tuple took 105 s to compile instead of 10.
+# `state` keeps the arrays alive and the addresses true.
+
+
+# Under NUMBA_DISABLE_JIT=1 everything here is ordinary Python, slow and checked: an address or an index
+# that is wrong then raises an error instead of reading what does not belong to it.
+
+ARRAYS: Final[dict[int, np.ndarray]] = {}
+"""Where arrays begin, for the checked way only."""
+
+_CHECKED: Final = bool(numba.config.DISABLE_JIT)
+if _CHECKED:
+    np.seterr(over="ignore")  # random numbers are made of products that wrap around
+
+
+def _found(address: int, index: int, kind: Any) -> tuple[np.ndarray, int]:
+    """The array that an address points into, as one of `kind`, and the place of the index in it."""
+    start = max(begin for begin in ARRAYS if begin <= address)
+    array = ARRAYS[start].reshape(-1).view(kind)
+    at = (address - start) // array.itemsize + index
+    if not 0 <= at < len(array):
+        raise IndexError(f"{at} in an array of {len(array)}: {array.dtype}")
+    return array, at
+
+
+def _records(dtype: np.dtype[Any]) -> Any:
+    """A function (address, index) -> that record of an array of them."""
+    if _CHECKED:
+
+        def look_up(address: int, index: int) -> Any:
+            array, at = _found(address, index, dtype)
+            return array.view(np.recarray)[at]
+
+        return look_up
+    record = numba.from_dtype(dtype)
+
+    def reach(_typing_context, _address, _index):
+        def generate(context, builder, _signature, arguments):
+            first = builder.inttoptr(arguments[0], context.get_value_type(record))
+            return builder.gep(first, [arguments[1]])
+
+        return record(numba.int64, numba.int64), generate
+
+    return numba.extending.intrinsic(reach)
+
+
+def _reader(kind: Any, dtype: str) -> Any:
+    """A function (address, index) -> that number of an array of them."""
+    if _CHECKED:
+
+        def look_up(address: int, index: int) -> Any:
+            array, at = _found(address, index, dtype)
+            return array[at]
+
+        return look_up
+
+    def read(_typing_context, _address, _index):
+        def generate(context, builder, _signature, arguments):
+            first = builder.inttoptr(arguments[0], context.get_value_type(kind).as_pointer())
+            return builder.load(builder.gep(first, [arguments[1]]))
+
+        return kind(numba.int64, numba.int64), generate
+
+    return numba.extending.intrinsic(read)
+
+
+def _writer(kind: Any, dtype: str) -> Any:
+    """A function (address, index, number) that writes it there."""
+    if _CHECKED:
+
+        def put(address: int, index: int, number: Any) -> None:
+            array, at = _found(address, index, dtype)
+            array[at] = number
+
+        return put
+
+    def write(_typing_context, _address, _index, _number):
+        def generate(context, builder, _signature, arguments):
+            first = builder.inttoptr(arguments[0], context.get_value_type(kind).as_pointer())
+            builder.store(arguments[2], builder.gep(first, [arguments[1]]))
+            return context.get_dummy_value()
+
+        return numba.void(numba.int64, numba.int64, kind), generate
+
+    return numba.extending.intrinsic(write)
+
+
+level_at, replica_at, node_at = _records(LEVEL), _records(REPLICA), _records(NODE)
+request_at, entry_at = _records(REQUEST), _records(HEAP)
+result_at, carried_at = _records(RESULT), _records(CARRIED)
+float_at, int_at, int32_at = _reader(numba.float64, "f8"), _reader(numba.int64, "i8"), _reader(numba.int32, "i4")
+set_float, set_int = _writer(numba.float64, "f8"), _writer(numba.int64, "i8")
+_ENTRY: Final = HEAP.itemsize
+
+
+@inner
+def heap_of(w, kind, row):
+    """Where a heap of a row begins."""
+    return w.heaps + (2 * row + kind) * w.slots * _ENTRY

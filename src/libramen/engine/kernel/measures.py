@@ -1,0 +1,65 @@
+"""Integrals over time. They advance at events only, so that a replay may be split anywhere without a change."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from libramen.engine.kernel.layout import float_at, inner, level_at, set_float
+
+
+@inner
+def cores_in_use(w, level):
+    """Cores in use in a group of replicas."""
+    cores = level.below + w.fraction * level.above
+    if w.lends:
+        cores += w.fraction_steady * level.above_steady
+    return cores
+
+
+@inner
+def _integrate_level(w, level, passed_s):
+    level.cpu_integral += passed_s * cores_in_use(w, level)
+    level.in_slots_integral += passed_s * level.in_slots
+    level.waiting_integral += passed_s * level.waiting
+
+
+@inner
+def _write_edges(w, now_s):
+    """Write down the integrals at the edges that have been passed."""
+    ready = level_at(w.levels, 0)
+    draining = level_at(w.levels, 1)
+    while now_s >= w.edge_s:
+        passed_s = w.edge_s - w.now_s
+        cores = cores_in_use(w, ready) + cores_in_use(w, draining)
+        cpu_s = ready.cpu_integral + draining.cpu_integral
+        in_slots_s = ready.in_slots_integral + draining.in_slots_integral
+        waiting_s = ready.waiting_integral + draining.waiting_integral
+        set_float(w.series, 3 * w.edge, cpu_s + passed_s * cores)
+        set_float(w.series, 3 * w.edge + 1, in_slots_s + passed_s * (ready.in_slots + draining.in_slots))
+        set_float(w.series, 3 * w.edge + 2, waiting_s + passed_s * (ready.waiting + draining.waiting))
+        w.edge += 1
+        w.edge_s = float_at(w.edges_s, w.edge) if w.edge < w.n_edges else np.inf
+
+
+@inner
+def integrate(w, now_s):
+    """Bring the integrals up to date, before a level changes."""
+    if now_s >= w.edge_s:
+        _write_edges(w, now_s)
+    passed_s = now_s - w.now_s
+    if passed_s > 0.0:
+        _integrate_level(w, level_at(w.levels, 0), passed_s)
+        if level_at(w.levels, 1).in_slots or level_at(w.levels, 1).waiting:
+            _integrate_level(w, level_at(w.levels, 1), passed_s)
+        w.now_s = now_s
+
+
+@inner
+def count_cores(w, level, n_running, empty, sign):
+    """Count the cores in use by a replica where `n_running` requests run, or take them out (sign -1)."""
+    if empty:
+        level.below += sign * min(n_running, w.whole_steady)
+        level.above_steady += sign if n_running > w.whole_steady else 0
+    else:
+        level.below += sign * min(n_running, w.whole)
+        level.above += sign if n_running > w.whole else 0

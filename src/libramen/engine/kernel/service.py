@@ -1,0 +1,210 @@
+"""Slots, CPU turns, waits, lent CPU, and the death of a replica.
+
+CPU sharing runs on virtual time. While `k` requests run on a replica, its virtual time `v` advances at
+`rate[k]`, the work that each of them gets done in a second. A request that starts its CPU work at `v` is
+done at `v + cpu_s`, whatever comes and goes meanwhile, so nothing is re-dated. Virtual time is set back to
+0 when nobody runs, so that it never loses digits.
+"""
+
+from __future__ import annotations
+
+from libramen.engine.kernel.clients import fail
+from libramen.engine.kernel.heaps import heap_up
+from libramen.engine.kernel.layout import (
+    DEAD,
+    DRAINING,
+    LESS,
+    LOST,
+    MORE,
+    OUT,
+    READY,
+    RUNNING,
+    SAME,
+    WAITING,
+    entry_at,
+    float_at,
+    heap_of,
+    inner,
+    int_at,
+    level_at,
+    replica_at,
+    request_at,
+    seldom,
+    set_int,
+)
+from libramen.engine.kernel.measures import count_cores, integrate
+from libramen.engine.kernel.trees import update_row
+from libramen.engine.plane import EPSILON_S
+
+
+@inner
+def catch_up(w, replica, now_s):
+    """Advance a replica's virtual time and its bank, before who runs changes."""
+    if now_s > replica.v_at_s:
+        if w.lends:
+            _fill_bank(w, replica, now_s - replica.v_at_s)
+        if replica.n_running:
+            replica.v += (now_s - replica.v_at_s) * float_at(w.rate, replica.empty * (w.slots + 1) + replica.n_running)
+        replica.v_at_s = now_s
+    if not replica.n_running:
+        replica.v = 0.0
+
+
+@inner
+def _fill_bank(w, replica, passed_s):
+    cores = w.whole + w.fraction
+    if replica.empty:
+        cores = min(cores, w.steady)
+    change = (w.steady - min(float(replica.n_running), cores)) * passed_s
+    replica.bank = min(max(replica.bank + change, 0.0), w.bank)
+
+
+@inner
+def change_running(w, replica, change):
+    """One request more or fewer runs from now on; the virtual time is caught up."""
+    level = level_at(w.levels, replica.state - READY)
+    count_cores(w, level, replica.n_running, replica.empty, LESS)
+    replica.n_running += change
+    if w.lends:
+        # Empty only for as long as it stays so: whatever is in the bank may be spent.
+        replica.empty = 1 if replica.bank <= 0.0 else 0
+    count_cores(w, level, replica.n_running, replica.empty, MORE)
+
+
+@seldom
+def empty_bank(w, row, now_s):
+    """The bank of a replica has run empty: from now on it has only the cores that it earns."""
+    integrate(w, now_s)
+    replica = replica_at(w.replicas, row)
+    catch_up(w, replica, now_s)
+    replica.bank = 0.0
+    change_running(w, replica, SAME)
+    update_row(w, row)
+
+
+@inner
+def start_cpu(w, row, index, now_s):
+    """A request in its slot gets a CPU turn; on a replica that is not warm it needs more work."""
+    replica = replica_at(w.replicas, row)
+    catch_up(w, replica, now_s)
+    work = request_at(w.requests, index).cpu_s
+    if w.warm_up_s > 0.0:
+        cold = 1.0 - (now_s - replica.ready_at_s) / w.warm_up_s
+        work *= 1.0 + (w.warm_up_factor - 1.0) * max(0.0, cold)
+    heap_up(heap_of(w, RUNNING, row), replica.n_running, replica.v + work, index)
+    change_running(w, replica, MORE)
+
+
+@inner
+def start_wait(w, row, index, now_s):
+    """A request in its slot has no CPU work left, and waits for something else."""
+    replica = replica_at(w.replicas, row)
+    heap_up(heap_of(w, WAITING, row), replica.n_waiting, now_s + request_at(w.requests, index).wait_s, index)
+    replica.n_waiting += 1
+
+
+@inner
+def take_slot(w, row, index, now_s):
+    """A request takes a slot: it works, or waits for its CPU turn, or has no CPU work at all."""
+    replica = replica_at(w.replicas, row)
+    request = request_at(w.requests, index)
+    request.slot_at_s = now_s
+    replica.in_slots += 1
+    level_at(w.levels, replica.state - READY).in_slots += 1
+    if request.cpu_s == 0.0:
+        start_wait(w, row, index, now_s)
+    elif replica.n_running < w.threads:
+        start_cpu(w, row, index, now_s)
+    else:
+        request.link = -1
+        if replica.turn_head < 0:
+            replica.turn_head = index
+        else:
+            request_at(w.requests, replica.turn_tail).link = index
+        replica.turn_tail = index
+
+
+# -- the end of a replica --------------------------------------------------------------------------
+
+
+@seldom
+def end_all(w, row, ending, now_s):
+    """Every request in a replica ends so."""
+    replica = replica_at(w.replicas, row)
+    level = level_at(w.levels, replica.state - READY)
+    catch_up(w, replica, now_s)
+    count_cores(w, level, replica.n_running, replica.empty, LESS)
+    level.in_slots -= replica.in_slots
+    level.waiting -= replica.busy - replica.in_slots
+    for at in range(replica.n_running):
+        fail(w, entry_at(heap_of(w, RUNNING, row), at).request, ending, replica.number, now_s)
+    for at in range(replica.n_waiting):
+        fail(w, entry_at(heap_of(w, WAITING, row), at).request, ending, replica.number, now_s)
+    _end_list(w, replica.turn_head, ending, replica.number, now_s)
+    _end_list(w, replica.backlog_head, ending, replica.number, now_s)
+    replica.n_running = 0
+    replica.n_waiting = 0
+    replica.in_slots = 0
+    replica.busy = 0
+    replica.turn_head = -1
+    replica.backlog_head = -1
+
+
+@seldom
+def _end_list(w, index, ending, number, now_s):
+    while index >= 0:
+        following = request_at(w.requests, index).link
+        fail(w, index, ending, number, now_s)
+        index = following
+
+
+@seldom
+def kill(w, row, now_s):
+    """A replica dies: its requests are lost. The balancer knows at once, or when it is told."""
+    replica = replica_at(w.replicas, row)
+    end_all(w, row, LOST, now_s)
+    replica.state = DEAD
+    if w.detects_at_once:
+        replica.state = OUT
+        withdraw(w, row)
+    set_int(w.killed, w.n_killed, replica.number)
+    w.n_killed += 1
+    w.notice_s = now_s
+
+
+@inner
+def find_ready(w, number):
+    """How many of the ready rows have a number up to this one: they stand in order of their numbers."""
+    low = 0
+    high = w.n_ready
+    while low < high:
+        middle = (low + high) >> 1
+        if replica_at(w.replicas, int_at(w.ready, middle)).number > number:
+            high = middle
+        else:
+            low = middle + 1
+    return low
+
+
+@seldom
+def withdraw(w, row):
+    """The balancer sends nothing to this row any more."""
+    at = find_ready(w, replica_at(w.replicas, row).number) - 1
+    w.n_ready -= 1
+    for k in range(at, w.n_ready):
+        set_int(w.ready, k, int_at(w.ready, k + 1))
+
+
+@inner
+def emptied(w, replica, now_s):
+    """Tell the control plane of a draining replica that has nothing left."""
+    if replica.busy == 0 and replica.state == DRAINING:
+        set_int(w.emptied, w.n_emptied, replica.number)
+        w.n_emptied += 1
+        w.notice_s = now_s
+
+
+@inner
+def is_late(w, index, now_s):
+    """Whether a request is past its deadline where such are dropped."""
+    return bool(w.drops and now_s - request_at(w.requests, index).at_s > w.timeout_s + EPSILON_S)

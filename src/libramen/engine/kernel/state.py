@@ -1,0 +1,302 @@
+"""The compiled data plane as the control plane sees it: makes the arrays, grows them, hands them over."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any, Final
+
+import numba
+import numpy as np
+
+from libramen import streams
+from libramen.engine.kernel import layout
+from libramen.engine.kernel.advance import advance
+from libramen.engine.plane import Chunk, Ended, Integrals, Results, ServerSpec, Signal
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+_BALANCERS: Final = {
+    "round_robin": layout.ROUND_ROBIN,
+    "random": layout.RANDOM,
+    "two_choices": layout.TWO_CHOICES,
+    "least_busy": layout.LEAST_BUSY,
+    "shared_queue": layout.SHARED_QUEUE,
+}
+_RESULT: Final = set(layout.RESULT.names or ())
+_BUFFER: Final = 1 << 12
+
+
+class KernelState:
+    """A data plane; see `engine.plane.DataPlane` for what each method promises."""
+
+    def __init__(
+        self,
+        spec: ServerSpec,
+        results: Results | None,
+        tally: Callable[[Ended], None] | None = None,
+        *,
+        buffer: int = _BUFFER,
+        rows: int = 8,
+        requests: int = 1024,
+    ) -> None:
+        self._spec, self._tally = spec, tally
+        self._rows: dict[int, int] = {}  # number -> row, of the replicas that are not gone
+        self._free_rows: list[int] = []
+        self._given_edges_s: np.ndarray | None = None
+        layout.ARRAYS.clear()
+        self._worlds = np.zeros(1, layout.WORLD)
+        self._given_worlds = self._worlds.view(np.recarray) if numba.config.DISABLE_JIT else self._worlds
+        self._point(levels=np.zeros(2, layout.LEVEL), edges_s=np.zeros(0), series=np.zeros((0, 3)))
+        self._requests = np.zeros(0, layout.REQUEST)
+        self._replicas = np.zeros(0, layout.REPLICA)
+        if results is not None:
+            # The results are the output: one record a request, written where it belongs.
+            self._point(out=results.records)
+        else:
+            self._point(out=np.zeros(buffer, layout.RESULT), carried=np.zeros(buffer, layout.CARRIED))
+        self._worlds[0]["out_size"] = len(self._out)
+        self._fix(spec, keeps=results is not None)
+        self._grow_replicas(rows)
+        self._grow_requests(requests)
+
+    def _point(self, **arrays: np.ndarray) -> None:
+        """Tell the compiled functions where these arrays are now, and keep them alive as attributes."""
+        for name, array in arrays.items():
+            assert array.flags.c_contiguous
+            setattr(self, f"_{name}", array)
+            self._worlds[0][name] = address = array.__array_interface__["data"][0]
+            if numba.config.DISABLE_JIT:
+                layout.ARRAYS[address] = array
+
+    def _fix(self, spec: ServerSpec, *, keeps: bool) -> None:
+        """Write down what does not change during a replay."""
+        world = self._worlds[0]
+        for name in ("free", "held_head", "held_tail", "clients_head", "clients_tail", "room_row"):
+            world[name] = -1
+        world["edge_s"] = np.inf
+        world["slots"], world["threads"] = spec.slots, spec.threads
+        world["balancer"] = _BALANCERS[spec.balancer]
+        shared = spec.balancer == "shared_queue"
+        world["backlog"] = 0 if shared else spec.backlog
+        world["fits"] = _fits(spec)
+        world["holds"], world["queues"] = spec.holds_requests, spec.holds_requests or shared
+        world["queue_limit"] = layout.NOBODY if spec.queue_limit < 0 else spec.queue_limit
+        world["detects_at_once"] = spec.detect_s == 0
+        world["whole"], world["fraction"] = divmod(spec.cores, 1)
+        world["lends"] = spec.lends_cpu
+        steady = min(spec.cores, spec.steady_cores)
+        world["whole_steady"], world["fraction_steady"] = divmod(steady, 1) if spec.lends_cpu else (0, 0)
+        world["steady"] = spec.steady_cores if spec.lends_cpu else 0
+        world["bank"], world["bank_at_start"] = spec.bank, spec.bank_at_start
+        world["warm_up_s"], world["warm_up_factor"] = spec.warm_up_s, spec.warm_up_factor
+        world["overhead_s"], world["timeout_s"] = spec.overhead_s, spec.timeout_s
+        world["drops"] = spec.drops and np.isfinite(spec.timeout_s)
+        world["retries"], world["retry_after_s"] = spec.retries, spec.retry_after_s
+        world["retry_jitter"] = spec.retry_jitter
+        world["watches"] = spec.retries > 0 and np.isfinite(spec.timeout_s)
+        world["keeps"] = keeps
+        world["balancer_key"] = streams.key(spec.seed, "balancer")
+        world["retry_key"] = streams.key(spec.seed, "retry")
+        running = np.maximum(np.arange(spec.slots + 1), 1)
+        cores = (spec.cores, steady if spec.lends_cpu else spec.cores)
+        self._point(rate=np.ascontiguousarray([spec.speed * np.minimum(1.0, n / running) for n in cores]))
+
+    # -- one instant after the other ---------------------------------------------------------------
+
+    @property
+    def now_s(self) -> float:
+        """The instant at which `advance` came back."""
+        return float(self._worlds[0]["control_s"])
+
+    @property
+    def last_s(self) -> float:
+        """The instant of the latest event."""
+        return float(self._worlds[0]["now_s"])
+
+    def hand_in(self, chunk: Chunk, edges_s: np.ndarray) -> None:
+        """Take the next stretch of arrivals, and all the edges of windows up to its end."""
+        kinds = {"route": np.int32}
+        arrays = {f"chunk_{name}": getattr(chunk, name) for name in ("at_s", "cpu_s", "wait_s", "route", "bytes_out")}
+        self._point(**{
+            name: np.ascontiguousarray(array, kinds.get(name.removeprefix("chunk_"), np.float64))
+            for name, array in arrays.items()
+        })  # fmt: skip
+        world, edge = self._worlds[0], int(self._worlds[0]["edge"])
+        world["chunk_n"], world["chunk_first"], world["chunk_last"] = len(chunk.at_s), chunk.first, chunk.last
+        if edges_s is not self._given_edges_s:
+            series = np.zeros((len(edges_s), 3))
+            series[:edge] = self._series[:edge]
+            self._given_edges_s = edges_s
+            self._point(edges_s=np.ascontiguousarray(edges_s, np.float64), series=series)
+            world["n_edges"] = len(edges_s)
+            world["edge_s"] = edges_s[edge] if edge < len(edges_s) else np.inf
+
+    def advance(self, until_s: float) -> Signal:
+        """Let everything happen that comes before a control event at `until_s`."""
+        while True:
+            signal = advance(self._given_worlds, until_s)
+            if signal == layout.OUT_FULL:
+                self.flush()
+            elif signal == layout.REQUESTS_FULL:
+                self._grow_requests(2 * len(self._requests))
+            else:
+                return Signal(signal)
+
+    # -- what the control plane does ---------------------------------------------------------------
+
+    def _order(self, order: int, now_s: float, row: int = 0, number: int = 0, *, warm: bool = False) -> None:
+        self.flush()
+        world = self._worlds[0]
+        world["order"], world["order_s"], world["order_row"] = order, now_s, row
+        world["order_number"], world["order_warm"] = number, warm
+        advance(self._given_worlds, now_s)
+
+    def add(self, number: int, now_s: float, *, warm: bool = False) -> None:
+        """A replica becomes ready, perhaps again: the balancer may send to it."""
+        if number not in self._rows:
+            if not self._free_rows:
+                self._grow_replicas(2 * len(self._replicas))
+            self._rows[number] = self._free_rows.pop()
+        self._order(layout.ADD, now_s, self._rows[number], number, warm=warm)
+
+    def drain(self, number: int, now_s: float) -> bool:
+        """A replica takes no new requests. Returns whether it is empty already."""
+        row = self._rows[number]
+        self._order(layout.DRAIN, now_s, row)
+        return bool(self._replicas[row]["busy"] == 0)
+
+    def withdraw(self, number: int, now_s: float) -> None:
+        """The balancer learns that a replica is dead."""
+        if self._replicas[self._rows[number]]["state"] == layout.DEAD:
+            self._order(layout.WITHDRAW, now_s, self._rows[number])
+
+    def remove(self, number: int, now_s: float) -> None:
+        """A replica is gone; what is left in it is cut."""
+        row = self._rows.pop(number, None)
+        if row is not None:
+            self._order(layout.REMOVE, now_s, row)
+            self._free_rows.append(row)
+
+    def dismiss_held(self, now_s: float) -> None:
+        """Nothing will ever take the requests that are held."""
+        self._order(layout.DISMISS, now_s)
+
+    def take_emptied(self) -> list[int]:
+        """Numbers of the draining replicas that have emptied since this was last asked."""
+        return self._take("n_emptied", self._emptied)
+
+    def take_killed(self) -> list[int]:
+        """Numbers of the replicas that have died since this was last asked."""
+        return self._take("n_killed", self._killed)
+
+    def _take(self, count: str, numbers: np.ndarray) -> list[int]:
+        n = self._worlds[count].item()
+        if not n:
+            return []
+        self._worlds[count] = 0
+        taken: list[int] = numbers[:n].tolist()
+        return taken
+
+    @property
+    def held(self) -> int:
+        """Requests in the shared or held queue."""
+        return int(self._worlds["n_held"].item())
+
+    # -- measures ----------------------------------------------------------------------------------
+
+    def integrals(self, at_s: float) -> Integrals:
+        """The integrals up to `at_s`, which is not before the last event. Changes nothing."""
+        passed_s = max(0.0, at_s - self._worlds["now_s"].item())
+        levels: Any = self._levels.tolist()
+        ready, draining = levels
+        sums = self._sums(ready, passed_s)
+        if not draining[3] and not draining[6]:  # none drains, and none ever did
+            return Integrals(*sums, *sums)
+        more = self._sums(draining, passed_s)
+        return Integrals(*sums, sums[0] + more[0], sums[1] + more[1], sums[2] + more[2])
+
+    def _sums(self, level: tuple[float, ...], passed_s: float) -> tuple[float, float, float]:
+        below, above, above_steady, in_slots, waiting, cpu_s, in_slots_s, waiting_s = level
+        spec = self._spec
+        cores = below + spec.cores % 1 * above
+        if spec.lends_cpu:
+            cores += min(spec.cores, spec.steady_cores) % 1 * above_steady
+        return cpu_s + passed_s * cores, in_slots_s + passed_s * in_slots, waiting_s + passed_s * waiting
+
+    def series(self) -> np.ndarray:
+        """The integrals at the edges; those that are still to come are as nothing more happens before them."""
+        for edge in range(int(self._worlds[0]["edge"]), len(self._edges_s)):
+            self._series[edge] = self.integrals(self._edges_s[edge])[3:]
+        return self._series
+
+    def finished(self) -> bool:
+        """Whether the trace ends with this chunk and all its requests have ended."""
+        world = self._worlds[0]
+        all_arrived = world["chunk_last"] and world["next"] == world["chunk_first"] + world["chunk_n"]
+        return bool(all_arrived and not world["n_open"])
+
+    # -- the arrays --------------------------------------------------------------------------------
+
+    def flush(self) -> None:
+        """Hand over what has ended, where requests are not kept."""
+        n = self._worlds["n_out"].item()
+        if self._tally is None or not n:
+            return
+        out, carried = self._out[:n], self._carried[:n]
+        self._tally(Ended(**{name: (out if name in _RESULT else carried)[name] for name in Ended._fields}))
+        self._worlds["n_out"] = 0
+
+    def _grow_requests(self, n: int) -> None:
+        old, world = len(self._requests), self._worlds[0]
+        grown = np.zeros(n, layout.REQUEST)
+        grown[:old] = self._requests
+        grown["link"][old:] = np.arange(old + 1, n + 1)
+        grown["link"][n - 1] = world["free"]
+        world["free"] = old
+        self._point(requests=grown)
+        # Only with retries is anything repeated; each repeated attempt has its entry in `requests`.
+        repeats, repeating = (np.zeros(n if self._spec.retries else 1, layout.HEAP) for _ in range(2))
+        if self._spec.retries and old:
+            repeats[:old], repeating[:old] = self._repeats, self._repeating
+        self._point(repeats=repeats, repeating=repeating)
+        many = self._spec.drops or self._spec.retries or self._spec.memory >= 0 or world["queues"]
+        world["ends_at_most"] = n if many else 1
+        if self._tally is not None and len(self._out) <= n:
+            self.flush()
+            self._point(out=np.zeros(n + _BUFFER, layout.RESULT), carried=np.zeros(n + _BUFFER, layout.CARRIED))
+            world["out_size"] = len(self._out)
+
+    def _grow_replicas(self, n: int) -> None:
+        """Room for `n` replicas, a power of two."""
+        old = len(self._replicas)
+        replicas, heaps = np.zeros(n, layout.REPLICA), np.zeros((n, 2, self._spec.slots), layout.HEAP)
+        replicas["turn_head"] = replicas["backlog_head"] = -1
+        replicas[:old] = self._replicas
+        ready = np.zeros(n, np.int64)
+        tree = np.zeros(2 * n, layout.NODE)
+        tree["due_s"], tree["load"] = np.inf, layout.NOBODY
+        if old:
+            heaps[:old] = self._heaps
+            ready[:old] = self._ready
+            tree[n : n + old] = self._tree[old:]
+        level = n
+        while level > 1:
+            for key in ("due_s", "load"):
+                tree[key][level // 2 : level] = np.minimum(
+                    tree[key][level : 2 * level : 2], tree[key][level + 1 : 2 * level : 2]
+                )
+            level //= 2
+        self._point(replicas=replicas, heaps=heaps, tree=tree, ready=ready)
+        self._point(emptied=np.zeros(n, np.int64), killed=np.zeros(n, np.int64))
+        self._worlds[0]["leaves"] = n
+        self._free_rows[:0] = range(n - 1, old - 1, -1)
+
+
+def _fits(spec: ServerSpec) -> int:
+    """How many requests in slots the memory has room for."""
+    if spec.memory < 0:
+        return layout.NOBODY
+    left = spec.memory - spec.memory_base
+    if left < 0:
+        return 0
+    return left // spec.memory_per_request if spec.memory_per_request else layout.NOBODY
