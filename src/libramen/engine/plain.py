@@ -66,9 +66,7 @@ class _Replica:
 class PlainState:
     """A data plane; see `engine.plane.DataPlane` for what each method promises."""
 
-    def __init__(
-        self, spec: ServerSpec, results: Results | None, tally: Callable[[Ended], None] | None = None
-    ) -> None:
+    def __init__(self, spec: ServerSpec, results: Results | None, tally: Callable[[Ended], None] | None = None) -> None:
         self.spec = spec
         self.now_s = 0.0
         self._chunk = Chunk(np.zeros(0), np.zeros(0), np.zeros(0), last=False)

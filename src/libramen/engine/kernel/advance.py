@@ -61,16 +61,16 @@ def _compiled(signature: Any) -> Callable[[Callable[..., Any]], Callable[..., An
 @inner
 def _complete_next(w, due_s, limit_s):
     """The next completion happens, or a bank runs empty; of several at one instant the first in order."""
-    row = first_due(w)
+    row, second_s = first_due(w)
     replica = replica_at(w.replicas, row)
     if w.lends and bank_due_s(w, replica) < limit_s:
         empty_bank(w, row, bank_due_s(w, replica))
         return
     at = FIRST
     kind = RUNNING
-    if not only_one_due(w, row, limit_s):
+    if not only_one_due(w, row, second_s, limit_s):
         row, kind, at, due_s = first_arrived(w, limit_s)
-    elif replica.n_waiting > 0 and entry_at(heap_of(w, WAITING, row), 0).key == due_s:
+    elif entry_at(heap_of(w, WAITING, row), 0).key == due_s:
         kind = WAITING
     complete(w, row, kind, at, due_s)
 
@@ -104,9 +104,8 @@ def _make_advance(sources: int) -> Callable[..., Any]:
             elif obeys:
                 return CONTROL
             else:
-                if w.n_emptied or w.n_killed:
-                    until_s = min(until_s, w.notice_s)
-                if not w.keeps and w.out_size - w.n_out <= w.ends_at_most:
+                until_s = min(until_s, w.notice_s)
+                if w.out_size - w.n_out <= w.ends_at_most:
                     return OUT_FULL
                 i = w.next - w.chunk_first
                 now_s = np.inf

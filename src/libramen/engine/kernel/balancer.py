@@ -10,14 +10,15 @@ from libramen.engine.kernel.layout import (
     HOLD,
     LEAST_BUSY,
     LOST,
-    NOBODY,
     NO_REPLICA,
+    NOBODY,
     NONE_READY,
     RANDOM,
     READY,
     REFUSED,
     ROUND_ROBIN,
     TIMED_OUT,
+    apart,
     float_at,
     inner,
     int32_at,
@@ -128,6 +129,7 @@ def put(w, row, index, now_s):
 @seldom
 def _hold(w, index):
     """A request waits until some replica has room."""
+    apart()
     level_at(w.levels, 0).waiting += 1
     request_at(w.requests, index).link = -1
     if w.held_head < 0:
@@ -154,6 +156,7 @@ def next_held(w):
 
     Row NONE_READY: there is nothing to hand out, or no room any more. Entry -1: it was too late for that one.
     """
+    apart()
     row = w.room_row
     replica = replica_at(w.replicas, row)
     takes = replica.state == READY or replica.state == DEAD
@@ -177,6 +180,7 @@ def _choose(w, request):
 
     Where requests are held, among those with room only: a scan, for that combination alone.
     """
+    apart()
     scans = w.holds and w.backlog >= 0
     n = _count_room(w) if scans else w.n_ready
     if n == 0:

@@ -9,6 +9,7 @@ from libramen.engine.kernel.layout import (
     FIRST,
     OK,
     TIMED_OUT,
+    apart,
     carried_at,
     entry_at,
     inner,
@@ -71,6 +72,7 @@ def answer(w, index, number, now_s):
 @seldom
 def fail(w, index, ending, number, now_s):
     """An attempt has failed at `now_s`, or at its deadline if that was before: repeat it, or it was the last."""
+    apart()
     request = request_at(w.requests, index)
     if request.given_up:
         free(w, index)
@@ -93,6 +95,7 @@ def fail(w, index, ending, number, now_s):
 @seldom
 def _repeat_later(w, index, failed_s):
     """The client learns at `failed_s` that an attempt has failed, and sends the next after a pause."""
+    apart()
     request = request_at(w.requests, index)
     pause_s = w.retry_after_s * 2.0 ** (request.attempt - 1)
     if w.retry_jitter > 0.0:
@@ -105,6 +108,7 @@ def _repeat_later(w, index, failed_s):
 @seldom
 def next_of_clients(w):
     """When the next client gives up waiting, and when the next attempt is repeated [s]."""
+    apart()
     timeout_s = np.inf
     repeat_s = np.inf
     if w.clients_head >= 0:
@@ -119,6 +123,7 @@ def next_of_clients(w):
 @seldom
 def next_repeat(w, limit_s):
     """Of the attempts to come before `limit_s` that of the first request of the trace: (entry, its time)."""
+    apart()
     while w.n_repeats and entry_at(w.repeats, 0).key < limit_s:
         index = entry_at(w.repeats, 0).request
         request = request_at(w.requests, index)
@@ -140,6 +145,7 @@ def next_repeat(w, limit_s):
 @seldom
 def watch(w, index):
     """This attempt may be repeated: its client's time-out is an event."""
+    apart()
     request = request_at(w.requests, index)
     request.watched = 1
     request.later = -1
@@ -153,6 +159,7 @@ def watch(w, index):
 
 @seldom
 def _unwatch(w, index):
+    apart()
     request = request_at(w.requests, index)
     request.watched = 0
     if request.earlier < 0:
@@ -168,6 +175,7 @@ def _unwatch(w, index):
 @seldom
 def give_up(w):
     """The client that has waited longest gives up. The server goes on with its request; a copy is repeated."""
+    apart()
     index = w.clients_head
     _unwatch(w, index)
     old = request_at(w.requests, index)

@@ -7,13 +7,13 @@ import numpy as np
 from libramen.engine.kernel.clients import answer, fail
 from libramen.engine.kernel.heaps import heap_remove
 from libramen.engine.kernel.layout import (
-    FIRST,
     LESS,
     NOBODY,
     READY,
     RUNNING,
     TIMED_OUT,
     WAITING,
+    apart,
     entry_at,
     float_at,
     heap_of,
@@ -89,32 +89,26 @@ def _refill(w, row, now_s):
 
 
 @inner
-def _count_due(heap, n, limit):
-    """How many of a heap of `n` are due before `limit`, where two stands for two or more."""
-    if n == 0 or entry_at(heap, 0).key >= limit:
-        return 0
-    if (n > 1 and entry_at(heap, 1).key < limit) or (n > 2 and entry_at(heap, 2).key < limit):
-        return 2
-    return 1
-
-
-@inner
-def only_one_due(w, row, limit_s):
-    """Whether the winner's next completion is the only one in the whole fleet before `limit_s`."""
-    node = w.leaves + row
-    while node > 1:
-        if node_at(w.tree, node ^ 1).due_s < limit_s:
-            return False
-        node >>= 1
+def only_one_due(w, row, second_s, limit_s):
+    """Whether the winner's next completion is the only one before `limit_s`; the next of other rows is at `second_s`."""
     replica = replica_at(w.replicas, row)
-    limit_v = replica.v + (limit_s - replica.v_at_s) * float_at(w.rate, replica.empty * (w.slots + 1) + replica.n_running)
-    due = _count_due(heap_of(w, RUNNING, row), replica.n_running, limit_v)
-    return due + _count_due(heap_of(w, WAITING, row), replica.n_waiting, limit_s) == 1
+    running = heap_of(w, RUNNING, row)
+    waiting = heap_of(w, WAITING, row)
+    limit_v = replica.v + (limit_s - replica.v_at_s) * float_at(
+        w.rate, replica.empty * (w.slots + 1) + replica.n_running
+    )
+    runs = entry_at(running, 0).key < limit_v
+    waits = entry_at(waiting, 0).key < limit_s
+    heap = waiting if waits else running
+    limit = limit_s if waits else limit_v
+    following = min(entry_at(heap, 1).key, entry_at(heap, 2).key)
+    return second_s >= limit_s and following >= limit and not (runs and waits)
 
 
 @seldom
 def first_arrived(w, limit_s):
     """Of all completions before `limit_s`, that of the request that arrived first: row, kind, place, time."""
+    apart()
     best_order = NOBODY
     best = (-1, -1, -1, np.inf)
     for row in range(w.leaves):

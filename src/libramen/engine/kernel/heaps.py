@@ -1,6 +1,8 @@
-"""Binary heaps, the root at 0."""
+"""Binary heaps, the root at 0. Behind the last entry stands infinity, so that the first three may always be read."""
 
 from __future__ import annotations
+
+import numpy as np
 
 from libramen.engine.kernel.layout import entry_at, inner
 
@@ -23,10 +25,11 @@ def heap_up(heap, at, key, request):
 def heap_remove(heap, n, at):
     """Remove the entry at `at` of a heap of `n`; the last one takes its place."""
     n -= 1
-    if at == n:
-        return
     key = entry_at(heap, n).key
     request = entry_at(heap, n).request
+    entry_at(heap, n).key = np.inf
+    if at == n:
+        return
     while True:  # let the smaller child rise into the hole, as long as it is smaller than the last entry
         child = 2 * at + 1
         if child >= n:

@@ -49,7 +49,7 @@ WORLD: Final = np.dtype(
     [
         ("now_s", "f8"),  # integrals are up to date to here: the latest event [s]
         ("control_s", "f8"),  # the instant at which the control plane must act [s]
-        ("notice_s", "f8"),  # when the last of `emptied` or `killed` came about [s]
+        ("notice_s", "f8"),  # when the last of `emptied` or `killed` came about, infinity: there is none [s]
         ("edge_s", "f8"),  # next instant at which the integrals are written down, infinity: none [s]
         ("repeating_s", "f8"),  # the instant of the attempts in `repeating` [s]
         ("edge", "i8"),  # number of the next edge
@@ -73,15 +73,16 @@ WORLD: Final = np.dtype(
         # Where the arrays begin (addresses), and how long they are.
         ("levels", "i8"),  # LEVEL (2,)
         ("replicas", "i8"),  # REPLICA (leaves,)
-        ("heaps", "i8"),  # HEAP (leaves, 2, slots)
+        ("heaps", "i8"),  # HEAP (leaves, 2, slots + 2)
         ("tree", "i8"),  # NODE (2 * leaves,)
         ("requests", "i8"),  # REQUEST (m,)
         ("repeats", "i8"),  # HEAP (m,): attempts to come, by time
         ("repeating", "i8"),  # HEAP (m,): those of this instant, by number
         ("out", "i8"),  # RESULT (out_size,): one a request where they are kept, else a buffer
-        ("out_size", "i8"),
+        ("out_size", "i8"),  # where they are kept: NOBODY, it never fills
         ("carried", "i8"),  # CARRIED (out_size,) where requests are not kept
         ("rate", "i8"),  # float64 (2, slots + 1): work a second by each of k running requests; [1]: bank empty
+        ("pace", "i8"),  # float64 (2, slots + 1): 1 / rate; to multiply is quicker than to divide
         ("ready", "i8"),  # int64 (leaves,): rows that the balancer sends to, by number
         ("emptied", "i8"),  # int64 (leaves,): numbers of draining replicas that have emptied
         ("killed", "i8"),  # int64 (leaves,): numbers of replicas that have died
@@ -139,14 +140,14 @@ WORLD: Final = np.dtype(
 
 # Two records, over the ready replicas and over the draining ones: levels now, integrals up to `now_s`.
 # Cores in use are min(running, cores) = below + fraction * above (+ the same for an empty bank): counts,
-# so exact.
+# so exact; they are floats only because they are multiplied by floats all the time.
 LEVEL: Final = np.dtype(
     [
-        ("below", "i8"),  # sum of min(running, whole cores)
-        ("above", "i8"),  # replicas with more running than whole cores
-        ("above_steady", "i8"),  # the same of those with an empty bank, which have `steady` cores
-        ("in_slots", "i8"),
-        ("waiting", "i8"),  # in backlogs; in the first record also those held or in the shared queue
+        ("below", "f8"),  # sum of min(running, whole cores)
+        ("above", "f8"),  # replicas with more running than whole cores
+        ("above_steady", "f8"),  # the same of those with an empty bank, which have `steady` cores
+        ("in_slots", "f8"),
+        ("waiting", "f8"),  # in backlogs; in the first record also those held or in the shared queue
         ("cpu_integral", "f8"),  # [core-seconds]
         ("in_slots_integral", "f8"),  # [s]
         ("waiting_integral", "f8"),  # [s]
@@ -171,6 +172,7 @@ REPLICA: Final = np.dtype(
         ("empty", "i8"),  # 1: its bank is empty
         ("bank", "f8"),  # [core-seconds]
         ("ready_at_s", "f8"),  # when its warm-up began, -infinity: it is warm [s]
+        ("padding", "i8"),  # to 128 bytes: the place of a record is then found by a shift
     ]
 )
 
@@ -202,6 +204,7 @@ REQUEST: Final = np.dtype(
         ("later", "i8"),
         ("route", "i8"),  # these two only where requests are not kept
         ("bytes_out", "f8"),
+        ("padding", "f8", 3),
     ]
 )
 
@@ -225,8 +228,20 @@ HEAP: Final = np.dtype([("key", "f8"), ("request", "i8")])
 inner: Final = numba.njit(error_model="numpy", forceinline=True, no_cpython_wrapper=True, no_cfunc_wrapper=True)
 """For what happens at every request: it becomes part of `advance`."""
 
-seldom: Final = numba.njit(error_model="numpy", no_cpython_wrapper=True, no_cfunc_wrapper=True)
+seldom: Final = numba.njit(error_model="numpy", forceinline=False, no_cpython_wrapper=True, no_cfunc_wrapper=True)
 """For what is called seldom, or from many places: a function of its own, so that compiling stays quick."""
+
+
+def _make_apart(_typing_context):
+    def generate(context, builder, _signature, _arguments):
+        builder.function.attributes.add("noinline")
+        return context.get_dummy_value()
+
+    return numba.void(), generate
+
+
+apart: Any = (lambda: None) if numba.config.DISABLE_JIT else numba.extending.intrinsic(_make_apart)
+"""Keeps the function that calls it out of its callers: what is seldom needed must not stand in the way."""
 
 
 # -- how the compiled functions reach into arrays --------------------------------------------------
@@ -331,4 +346,4 @@ _ENTRY: Final = HEAP.itemsize
 @inner
 def heap_of(w, kind, row):
     """Where a heap of a row begins."""
-    return w.heaps + (2 * row + kind) * w.slots * _ENTRY
+    return w.heaps + (2 * row + kind) * (w.slots + 2) * _ENTRY

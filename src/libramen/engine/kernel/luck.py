@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from libramen.engine.kernel.layout import seldom
+from libramen.engine.kernel.layout import apart, seldom
 
 _LOW = np.uint64(0xFFFFFFFF)
 _HALF = np.uint64(32)
@@ -31,6 +31,7 @@ def _high(a, b):
 @seldom
 def uniforms(key, request, attempt):
     """The first two numbers of an attempt's block, uniform in [0, 1)."""
+    apart()
     # NumPy counts up before it makes a block: its counter (0, request, attempt, 0) makes this one.
     c0, c1, c2, c3 = np.uint64(1), np.uint64(request), np.uint64(attempt), np.uint64(0)
     k0, k1 = key[0], key[1]

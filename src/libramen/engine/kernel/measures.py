@@ -55,6 +55,15 @@ def integrate(w, now_s):
 
 
 @inner
+def count_turn(w, level, n, sign):
+    """Count the cores in use when the n-th request begins to run on a replica (sign 1), or ends (-1)."""
+    if n <= w.whole:
+        level.below += sign
+    elif n == w.whole + 1:
+        level.above += sign
+
+
+@inner
 def count_cores(w, level, n_running, empty, sign):
     """Count the cores in use by a replica where `n_running` requests run, or take them out (sign -1)."""
     if empty:

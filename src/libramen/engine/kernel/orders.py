@@ -21,6 +21,7 @@ from libramen.engine.kernel.layout import (
     REMOVE,
     TIMED_OUT,
     WITHDRAW,
+    apart,
     inner,
     int_at,
     level_at,
@@ -36,6 +37,7 @@ from libramen.engine.kernel.trees import update_row
 @seldom
 def obey(w):
     """Carry out the order in `w`."""
+    apart()
     order = w.order
     w.order = NO_ORDER
     integrate(w, w.order_s)

@@ -8,6 +8,8 @@ done at `v + cpu_s`, whatever comes and goes meanwhile, so nothing is re-dated. 
 
 from __future__ import annotations
 
+import numpy as np
+
 from libramen.engine.kernel.clients import fail
 from libramen.engine.kernel.heaps import heap_up
 from libramen.engine.kernel.layout import (
@@ -21,6 +23,7 @@ from libramen.engine.kernel.layout import (
     RUNNING,
     SAME,
     WAITING,
+    apart,
     entry_at,
     float_at,
     heap_of,
@@ -32,7 +35,7 @@ from libramen.engine.kernel.layout import (
     seldom,
     set_int,
 )
-from libramen.engine.kernel.measures import count_cores, integrate
+from libramen.engine.kernel.measures import count_cores, count_turn, integrate
 from libramen.engine.kernel.trees import update_row
 from libramen.engine.plane import EPSILON_S
 
@@ -63,17 +66,21 @@ def _fill_bank(w, replica, passed_s):
 def change_running(w, replica, change):
     """One request more or fewer runs from now on; the virtual time is caught up."""
     level = level_at(w.levels, replica.state - READY)
-    count_cores(w, level, replica.n_running, replica.empty, LESS)
+    before = replica.n_running
     replica.n_running += change
     if w.lends:
+        count_cores(w, level, before, replica.empty, LESS)
         # Empty only for as long as it stays so: whatever is in the bank may be spent.
         replica.empty = 1 if replica.bank <= 0.0 else 0
-    count_cores(w, level, replica.n_running, replica.empty, MORE)
+        count_cores(w, level, replica.n_running, replica.empty, MORE)
+    else:
+        count_turn(w, level, max(before, replica.n_running), change)
 
 
 @seldom
 def empty_bank(w, row, now_s):
     """The bank of a replica has run empty: from now on it has only the cores that it earns."""
+    apart()
     integrate(w, now_s)
     replica = replica_at(w.replicas, row)
     catch_up(w, replica, now_s)
@@ -130,16 +137,15 @@ def take_slot(w, row, index, now_s):
 @seldom
 def end_all(w, row, ending, now_s):
     """Every request in a replica ends so."""
+    apart()
     replica = replica_at(w.replicas, row)
     level = level_at(w.levels, replica.state - READY)
     catch_up(w, replica, now_s)
     count_cores(w, level, replica.n_running, replica.empty, LESS)
     level.in_slots -= replica.in_slots
     level.waiting -= replica.busy - replica.in_slots
-    for at in range(replica.n_running):
-        fail(w, entry_at(heap_of(w, RUNNING, row), at).request, ending, replica.number, now_s)
-    for at in range(replica.n_waiting):
-        fail(w, entry_at(heap_of(w, WAITING, row), at).request, ending, replica.number, now_s)
+    _end_heap(w, heap_of(w, RUNNING, row), replica.n_running, ending, replica.number, now_s)
+    _end_heap(w, heap_of(w, WAITING, row), replica.n_waiting, ending, replica.number, now_s)
     _end_list(w, replica.turn_head, ending, replica.number, now_s)
     _end_list(w, replica.backlog_head, ending, replica.number, now_s)
     replica.n_running = 0
@@ -148,6 +154,14 @@ def end_all(w, row, ending, now_s):
     replica.busy = 0
     replica.turn_head = -1
     replica.backlog_head = -1
+
+
+@seldom
+def _end_heap(w, heap, n, ending, number, now_s):
+    for at in range(n):
+        entry = entry_at(heap, at)
+        entry.key = np.inf
+        fail(w, entry.request, ending, number, now_s)
 
 
 @seldom
@@ -161,6 +175,7 @@ def _end_list(w, index, ending, number, now_s):
 @seldom
 def kill(w, row, now_s):
     """A replica dies: its requests are lost. The balancer knows at once, or when it is told."""
+    apart()
     replica = replica_at(w.replicas, row)
     end_all(w, row, LOST, now_s)
     replica.state = DEAD

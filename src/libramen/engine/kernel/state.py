@@ -36,7 +36,7 @@ class KernelState:
         tally: Callable[[Ended], None] | None = None,
         *,
         buffer: int = _BUFFER,
-        rows: int = 8,
+        rows: int = 2,
         requests: int = 1024,
     ) -> None:
         self._spec, self._tally = spec, tally
@@ -44,17 +44,17 @@ class KernelState:
         self._free_rows: list[int] = []
         self._given_edges_s: np.ndarray | None = None
         layout.ARRAYS.clear()
-        self._worlds = np.zeros(1, layout.WORLD)
+        self._worlds = _aligned(1, layout.WORLD)
         self._given_worlds = self._worlds.view(np.recarray) if numba.config.DISABLE_JIT else self._worlds
-        self._point(levels=np.zeros(2, layout.LEVEL), edges_s=np.zeros(0), series=np.zeros((0, 3)))
+        self._point(levels=_aligned(2, layout.LEVEL), edges_s=np.zeros(0), series=np.zeros((0, 3)))
         self._requests = np.zeros(0, layout.REQUEST)
         self._replicas = np.zeros(0, layout.REPLICA)
         if results is not None:
             # The results are the output: one record a request, written where it belongs.
             self._point(out=results.records)
+            self._worlds[0]["out_size"] = layout.NOBODY
         else:
-            self._point(out=np.zeros(buffer, layout.RESULT), carried=np.zeros(buffer, layout.CARRIED))
-        self._worlds[0]["out_size"] = len(self._out)
+            self._make_buffer(buffer)
         self._fix(spec, keeps=results is not None)
         self._grow_replicas(rows)
         self._grow_requests(requests)
@@ -73,7 +73,7 @@ class KernelState:
         world = self._worlds[0]
         for name in ("free", "held_head", "held_tail", "clients_head", "clients_tail", "room_row"):
             world[name] = -1
-        world["edge_s"] = np.inf
+        world["edge_s"] = world["notice_s"] = np.inf
         world["slots"], world["threads"] = spec.slots, spec.threads
         world["balancer"] = _BALANCERS[spec.balancer]
         shared = spec.balancer == "shared_queue"
@@ -99,7 +99,8 @@ class KernelState:
         world["retry_key"] = streams.key(spec.seed, "retry")
         running = np.maximum(np.arange(spec.slots + 1), 1)
         cores = (spec.cores, steady if spec.lends_cpu else spec.cores)
-        self._point(rate=np.ascontiguousarray([spec.speed * np.minimum(1.0, n / running) for n in cores]))
+        rate = np.ascontiguousarray([spec.speed * np.minimum(1.0, n / running) for n in cores])
+        self._point(rate=rate, pace=1.0 / rate)
 
     # -- one instant after the other ---------------------------------------------------------------
 
@@ -194,6 +195,8 @@ class KernelState:
         if not n:
             return []
         self._worlds[count] = 0
+        if not self._worlds["n_emptied"].item() and not self._worlds["n_killed"].item():
+            self._worlds["notice_s"] = np.inf
         taken: list[int] = numbers[:n].tolist()
         return taken
 
@@ -246,9 +249,13 @@ class KernelState:
         self._tally(Ended(**{name: (out if name in _RESULT else carried)[name] for name in Ended._fields}))
         self._worlds["n_out"] = 0
 
+    def _make_buffer(self, n: int) -> None:
+        self._point(out=np.zeros(n, layout.RESULT), carried=np.zeros(n, layout.CARRIED))
+        self._worlds[0]["out_size"] = n
+
     def _grow_requests(self, n: int) -> None:
         old, world = len(self._requests), self._worlds[0]
-        grown = np.zeros(n, layout.REQUEST)
+        grown = _aligned(n, layout.REQUEST)
         grown[:old] = self._requests
         grown["link"][old:] = np.arange(old + 1, n + 1)
         grown["link"][n - 1] = world["free"]
@@ -256,6 +263,7 @@ class KernelState:
         self._point(requests=grown)
         # Only with retries is anything repeated; each repeated attempt has its entry in `requests`.
         repeats, repeating = (np.zeros(n if self._spec.retries else 1, layout.HEAP) for _ in range(2))
+        repeats["key"] = np.inf
         if self._spec.retries and old:
             repeats[:old], repeating[:old] = self._repeats, self._repeating
         self._point(repeats=repeats, repeating=repeating)
@@ -263,17 +271,17 @@ class KernelState:
         world["ends_at_most"] = n if many else 1
         if self._tally is not None and len(self._out) <= n:
             self.flush()
-            self._point(out=np.zeros(n + _BUFFER, layout.RESULT), carried=np.zeros(n + _BUFFER, layout.CARRIED))
-            world["out_size"] = len(self._out)
+            self._make_buffer(n + _BUFFER)
 
     def _grow_replicas(self, n: int) -> None:
         """Room for `n` replicas, a power of two."""
         old = len(self._replicas)
-        replicas, heaps = np.zeros(n, layout.REPLICA), np.zeros((n, 2, self._spec.slots), layout.HEAP)
+        replicas, heaps = _aligned(n, layout.REPLICA), np.zeros((n, 2, self._spec.slots + 2), layout.HEAP)
+        heaps["key"] = np.inf
         replicas["turn_head"] = replicas["backlog_head"] = -1
         replicas[:old] = self._replicas
         ready = np.zeros(n, np.int64)
-        tree = np.zeros(2 * n, layout.NODE)
+        tree = _aligned(2 * n, layout.NODE)
         tree["due_s"], tree["load"] = np.inf, layout.NOBODY
         if old:
             heaps[:old] = self._heaps
@@ -300,3 +308,10 @@ def _fits(spec: ServerSpec) -> int:
     if left < 0:
         return 0
     return left // spec.memory_per_request if spec.memory_per_request else layout.NOBODY
+
+
+def _aligned(n: int, dtype: np.dtype[Any]) -> np.ndarray:
+    """Zeros that begin where a cache line does, so that a record of one line lies in one."""
+    raw = np.zeros(n * dtype.itemsize + 64, np.uint8)
+    start = -raw.__array_interface__["data"][0] % 64
+    return raw[start : start + n * dtype.itemsize].view(dtype)

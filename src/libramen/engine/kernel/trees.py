@@ -27,46 +27,53 @@ from libramen.engine.kernel.layout import (
 
 
 @inner
-def replay_due(w, row, due_s):
-    """The next completion of `row` is at `due_s` now: play its path to the root again."""
-    node = w.leaves + row
-    node_at(w.tree, node).due_s = due_s
+def replay_due(tree, node, due_s):
+    """The next completion of a leaf is at `due_s` now: play its path to the root again."""
+    node_at(tree, node).due_s = due_s
     while node > 1:
-        due_s = min(node_at(w.tree, node ^ 1).due_s, due_s)
+        due_s = min(node_at(tree, node ^ 1).due_s, due_s)
         node >>= 1
-        node_at(w.tree, node).due_s = due_s
+        node_at(tree, node).due_s = due_s
 
 
 @inner
-def replay_load(w, row, load):
-    """The load of `row` is `load` now: play its path to the root again."""
-    node = w.leaves + row
-    node_at(w.tree, node).load = load
+def replay_load(tree, node, load):
+    """The load of a leaf is `load` now: play its path to the root again."""
+    node_at(tree, node).load = load
     while node > 1:
-        load = min(node_at(w.tree, node ^ 1).load, load)
+        load = min(node_at(tree, node ^ 1).load, load)
         node >>= 1
-        node_at(w.tree, node).load = load
+        node_at(tree, node).load = load
 
 
 @inner
 def first_due(w):
-    """The row with the earliest next completion: from the root down, to the child that has it.
+    """The row with the earliest next completion, and when another row has its next [s].
 
-    The comparison is added, not branched on: half of such branches would be guessed wrong.
+    From the root down, to the child that has it. The comparison is added, not branched on: half of such
+    branches would be guessed wrong. Of the children that are passed by, the smallest is the second.
     """
+    tree = w.tree
+    leaves = w.leaves
     node: Any = 1
-    while node < w.leaves:
-        node = 2 * node + np.int64(node_at(w.tree, 2 * node + 1).due_s < node_at(w.tree, 2 * node).due_s)
-    return node - w.leaves
+    second_s = np.inf
+    while node < leaves:
+        left_s = node_at(tree, 2 * node).due_s
+        right_s = node_at(tree, 2 * node + 1).due_s
+        second_s = min(second_s, max(left_s, right_s))
+        node = 2 * node + np.int64(right_s < left_s)
+    return node - leaves, second_s
 
 
 @inner
 def least_busy(w):
     """The row with the fewest requests among those that the balancer believes ready; ties: lowest number."""
+    tree = w.tree
+    leaves = w.leaves
     node: Any = 1
-    while node < w.leaves:
-        node = 2 * node + np.int64(node_at(w.tree, 2 * node + 1).load < node_at(w.tree, 2 * node).load)
-    return node - w.leaves
+    while node < leaves:
+        node = 2 * node + np.int64(node_at(tree, 2 * node + 1).load < node_at(tree, 2 * node).load)
+    return node - leaves
 
 
 @inner
@@ -83,26 +90,25 @@ def bank_due_s(w, replica):
 @inner
 def running_due_s(w, replica, key):
     """When a running request whose virtual time of completion is `key` will be done [s]."""
-    return replica.v_at_s + (key - replica.v) / float_at(w.rate, replica.empty * (w.slots + 1) + replica.n_running)
+    return replica.v_at_s + (key - replica.v) * float_at(w.pace, replica.empty * (w.slots + 1) + replica.n_running)
 
 
 @inner
 def update_row(w, row):
     """After an event at a replica: its next completion and its load, in both trees."""
     replica = replica_at(w.replicas, row)
-    due_s = np.inf
-    if replica.n_running:
-        due_s = running_due_s(w, replica, entry_at(heap_of(w, RUNNING, row), 0).key)
-        if w.lends:
-            due_s = min(due_s, bank_due_s(w, replica))
-    if replica.n_waiting:
-        due_s = min(due_s, entry_at(heap_of(w, WAITING, row), 0).key)
-    leaf = node_at(w.tree, w.leaves + row)
-    if due_s != leaf.due_s:
-        replay_due(w, row, due_s)
+    # An empty heap has infinity at its root.
+    due_s = running_due_s(w, replica, entry_at(heap_of(w, RUNNING, row), 0).key)
+    due_s = min(due_s, entry_at(heap_of(w, WAITING, row), 0).key)
+    if w.lends:
+        due_s = min(due_s, bank_due_s(w, replica))
+    tree = w.tree
+    leaf = w.leaves + row
+    if due_s != node_at(tree, leaf).due_s:
+        replay_due(tree, leaf, due_s)
     if w.balancer >= LEAST_BUSY:
         load = NOBODY
         if replica.state == READY or replica.state == DEAD:  # a dead one looks empty
             load = (replica.busy << 32) + replica.number
-        if load != leaf.load:
-            replay_load(w, row, load)
+        if load != node_at(tree, leaf).load:
+            replay_load(tree, leaf, load)
