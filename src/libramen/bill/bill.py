@@ -11,13 +11,14 @@ import numpy as np
 
 from libramen import units
 from libramen.bill.month import HOURS, Month
-from libramen.engine.plane import EPSILON_S, Ending
+from libramen.engine.plane import EPSILON_S
 
 if TYPE_CHECKING:
+    from collections.abc import Callable
+
     from libramen.engine.fleet import Replica
     from libramen.engine.run import Run
     from libramen.study.plan import Plan
-    from libramen.trace.trace import Trace
 
 
 @dataclass(frozen=True)
@@ -46,26 +47,26 @@ class Bill:
         return sum((line.amount for line in self.lines), Decimal("0.00"))
 
 
-def bill(run: Run, trace: Trace, plan: Plan, currency: str = "EUR") -> Bill:
+def bill(run: Run, plan: Plan, egress: Callable[[Month], Fraction], currency: str = "EUR") -> Bill:
     """What a run costs in a month.
 
     Args:
         run: the replay.
-        trace: what was replayed; its `bytes_out` are priced as egress for answered requests.
         plan: its tier has the prices.
+        egress: says how many bytes the answers of a month had, given how the trace becomes a month.
         currency: name of the money, for the reader.
     """
-    tier, month = plan.tier, Month(trace.span_s, trace.start)
+    tier, month = plan.tier, Month(run.span_s, run.start)
     lines = [_replicas(run, plan, month)]
     if tier.balancer_per_hour:
         lines.append(_line("balancer", Fraction(HOURS), "h", tier.balancer_per_hour))
     if tier.zone_per_hour:
         lines.append(_line("zones", Fraction(HOURS * len(plan.zones_used)), "zone-h", tier.zone_per_hour))
     if tier.egress_per_gb:
-        lines.append(_egress(run, trace, plan, month))
+        lines.append(_egress(plan, egress(month)))
     if tier.fixed_per_month:
         lines.append(_line("fixed fee", Fraction(1), "month", tier.fixed_per_month))
-    return Bill(currency, tuple(lines), _note(trace.span_s, month))
+    return Bill(currency, tuple(lines), _note(run.span_s, month))
 
 
 def _line(item: str, quantity: Fraction, unit: str, unit_price: Decimal) -> BillLine:
@@ -114,11 +115,8 @@ def _most_at_once(from_s: np.ndarray, to_s: np.ndarray) -> int:
     return max(0, int(np.max(np.cumsum(change[order]), initial=0)))
 
 
-def _egress(run: Run, trace: Trace, plan: Plan, month: Month) -> BillLine:
-    gigabytes = Fraction(0)
-    if trace.bytes_out is not None:
-        answered = (run.results.ending == Ending.OK) | (run.results.ending == Ending.ERRORED)
-        gigabytes = month.of_amounts(trace.at_s[answered], trace.bytes_out[answered]) / 10**9
+def _egress(plan: Plan, sent: Fraction) -> BillLine:
+    gigabytes = sent / 10**9
     free = Fraction(plan.tier.free.egress_gb)
     item = f"egress beyond {plan.tier.free.egress_gb:g} GB" if free else "egress"
     return _line(item, max(Fraction(0), gigabytes - free), "GB", plan.tier.egress_per_gb)

@@ -43,6 +43,15 @@ class Month:
         hour = np.searchsorted(self._edges_s, np.minimum(at_s, self.span_s - 1e-6), side="right") - 1
         return self._laid_over(np.bincount(hour, weights=amount, minlength=len(self._label)))
 
+    def of_hours(self, amount: np.ndarray) -> Fraction:
+        """The month's total of amounts that were added up by hour of the clock since the start (float64 (k,))."""
+        if not self.by_hour_of_week:
+            return self._scaled(Fraction(float(np.sum(amount))))
+        hours = np.zeros(len(self._label))
+        hours[: len(amount)] = amount[: len(hours)]
+        hours[-1] += amount[len(hours) :].sum()  # of an arrival at the very end
+        return self._laid_over(hours)
+
     def _scaled(self, quantity: Fraction) -> Fraction:
         return quantity * HOURS * 3600 / Fraction(self.span_s)
 

@@ -23,6 +23,7 @@ if TYPE_CHECKING:
 
     from libramen.comparison.check import Check
     from libramen.comparison.compare import Comparison
+    from libramen.outcome.measures import Measures
     from libramen.outcome.outcome import Outcome
     from libramen.study.study import Study
     from libramen.trace.summary import Summary
@@ -31,6 +32,7 @@ if TYPE_CHECKING:
 _PIPED_WIDTH = 200
 _WIDE_ENOUGH = 126
 _MOST_ROUTES = 20
+_ROUTES_SHOWN = 8
 # A rule under the heading and nothing else: what is left of the width is for the figures.
 _RULE = box.Box("    \n    \n ── \n    \n    \n    \n    \n    \n")
 
@@ -179,6 +181,33 @@ def next_steps(study: Study) -> None:
     _say(console, f"Or change a number in {study.path} and compare again.")
 
 
+def _time_spent(console: Console, found: Outcome) -> None:
+    """Where the time of the answered requests went, on average, and per route of those with the most requests."""
+    parts = {"queued": "queued", "cpu": "CPU", "slowed": "slowed", "waiting": "waiting", "overhead": "network"}
+    if found.time_s["retried"]:
+        parts["retried"] = "tried before"
+    figures = ("requests", "available", "p95", "mean", *parts.values())
+    table = _table("where the time went", *figures, right=figures)
+    routes = [(route, found.of_route(route)) for route in found.run.routes]
+    routes.sort(key=lambda entry: -entry[1].requests)
+    rows: list[tuple[str, Outcome | Measures, int]] = [("all requests", found, found.requests_measured)]
+    if len(routes) > 1:
+        rows += [(route, of_route, of_route.requests) for route, of_route in routes[:_ROUTES_SHOWN]]
+    for name, figures_of, requests in rows:
+        n_ok = figures_of.endings["ok"]
+        table.add_row(
+            escape(name),
+            f"{requests:,}",
+            units.show_share(figures_of.availability, 2),
+            units.show_duration(figures_of.latency_s["p95"]),
+            units.show_duration(figures_of.latency_s["mean"]),
+            *(units.show_duration(figures_of.time_s[part] / n_ok if n_ok else None) for part in parts),
+        )
+    _show(console, table)
+    if len(routes) > _ROUTES_SHOWN:
+        _say(console, f"and {len(routes) - _ROUTES_SHOWN} more routes: see --json")
+
+
 def outcome(study: Study, found: Outcome) -> None:
     """What came of one plan."""
     console = _console()
@@ -195,6 +224,7 @@ def outcome(study: Study, found: Outcome) -> None:
     table = _table("latency", *latency, right=tuple(latency))
     table.add_row("", *(units.show_duration(value) for value in latency.values()))
     _show(console, table)
+    _time_spent(console, found)
     _say(
         console,
         f"Availability {units.show_share(found.availability, 3)} by requests, "
@@ -218,7 +248,7 @@ def outcome(study: Study, found: Outcome) -> None:
         goals = _table("objective", "wanted", "got", "", right=("wanted", "got"))
         for goal in found.objectives:
             wanted, got = (show_objective(goal.name, value, study.currency) for value in (goal.wanted, goal.got))
-            goals.add_row(goal.name, wanted, got, "met" if goal.met else "missed")
+            goals.add_row(escape(goal.name), wanted, got, "met" if goal.met else "missed")
         _show(console, goals)
 
 

@@ -80,7 +80,7 @@ class Comparison:
     def to_dict(self) -> dict[str, Any]:
         """The comparison as the JSON of the command line."""
         return {
-            "plans": [outcome.to_dict() for outcome in self.outcomes],
+            "plans": [outcome.to_dict(routes=False) for outcome in self.outcomes],
             "cheapest": None if self.cheapest is None else self.cheapest.plan.name,
             "nearest": self.nearest.plan.name,
         }
@@ -157,7 +157,7 @@ def _excess(objective: Objective) -> float:
     if objective.got is None:
         return float("inf")
     wanted, got = float(objective.wanted), float(objective.got)
-    if objective.name.startswith("availability"):
+    if "availability" in objective.name:
         budget = 1 - wanted
         return (1 - got) / budget - 1 if budget > 1e-12 else float("inf")
     return got / wanted - 1 if wanted else float("inf")

@@ -82,6 +82,7 @@ def write_log(outcome: Outcome, path: Path) -> None:
     Lines stand in the order of the answers, each stamped with the whole second of its answer.
     """
     trace, results = outcome.trace, outcome.run.results
+    assert results is not None
     assert trace.start is not None
     assert trace.bytes_out is not None
     answered_s = trace.at_s + results.latency_s

@@ -50,7 +50,7 @@ def draw_outcome(outcome: Outcome) -> Figure:
 
 def _times(outcome: Outcome, at_s: np.ndarray) -> Any:
     """Positions on the time axis: dates where the start is known, else hours."""
-    start = outcome.trace.start
+    start = outcome.start
     if start is None:
         return at_s / 3600
     utc = start.astimezone(UTC)
@@ -58,7 +58,7 @@ def _times(outcome: Outcome, at_s: np.ndarray) -> Any:
 
 
 def _time_axis(axes: Axes, outcome: Outcome) -> None:
-    start = outcome.trace.start
+    start = outcome.start
     if start is None:
         axes.set_xlabel("hours from the start", color=INK)
         return

@@ -70,12 +70,13 @@ def run(
     if not window_s > 0:
         raise ReplayError(f"window_s: found {window_s!r}; allowed: a number of seconds above 0")
     whole = trace if isinstance(trace, Trace) else None
+    chunks = [trace] if isinstance(trace, Trace) else trace
     if whole is not None:
-        trace, span_s = [whole], whole.span_s
+        span_s = whole.span_s
     elif sink is None:
         raise ReplayError("chunks of a trace are replayed without keeping requests; there is nothing to take them")
     arrived = (lambda _at_s: None) if sink is None else sink.arrived
-    feed = Feed(trace, window_s, carries=sink is not None, span_s=span_s, arrived=arrived)
+    feed = Feed(chunks, window_s, carries=sink is not None, span_s=span_s, arrived=arrived)
     results = Results(len(whole)) if whole is not None and sink is None else None
     spec = ServerSpec.of(service, plan, seed)
     plane = _data_plane(data_plane, spec, results, None if sink is None else sink.take)

@@ -44,7 +44,7 @@ class Feed:
         self.requests = 0
         self.routes: list[str] = []
         self.start: datetime | None = None
-        self.edges_s = np.zeros(1)
+        self.edges_s: np.ndarray = np.zeros(1)
         self._chunks = self._sliced(chunks)
 
     def next(self) -> tuple[Chunk, np.ndarray]:
@@ -81,7 +81,7 @@ class Feed:
         for chunk in chunks:
             if chunk.at_s[0] < ended_s:
                 raise TraceError(
-                    f"chunk {chunk!r} begins at {chunk.at_s[0]:.6g} s, before the one before it ends at {ended_s:.6g} s; "
+                    f"chunk {chunk!r} begins at {chunk.at_s[0]:.6g} s, but the one before it ends at {ended_s:.6g} s; "
                     "allowed: chunks in order of time, all counted from one start"
                 )
             ended_s = float(chunk.at_s[-1])
@@ -103,4 +103,6 @@ class Feed:
                 self.routes.append(route)
         if trace.routes == tuple(self.routes[: len(trace.routes)]):
             return trace.route_codes
-        return np.array([self.routes.index(route) for route in trace.routes], np.int32)[trace.route_codes]
+        codes: np.ndarray = np.array([self.routes.index(route) for route in trace.routes], np.int32)
+        remapped: np.ndarray = codes[trace.route_codes]
+        return remapped

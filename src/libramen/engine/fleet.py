@@ -7,11 +7,11 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Literal, NamedTuple
 
 from libramen.engine.agenda import Agenda, Kind
-from libramen.engine.plane import DataPlane
 
 if TYPE_CHECKING:
     from collections.abc import Callable
 
+    from libramen.engine.plane import DataPlane
     from libramen.study.plan import Plan
     from libramen.study.service import Service
 

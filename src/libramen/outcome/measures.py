@@ -4,25 +4,33 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Final
+from typing import TYPE_CHECKING, Final, Protocol
 
 import numpy as np
 
-from libramen.engine.plane import ENDINGS, EPSILON_S, Ending
+from libramen.engine.plane import EPSILON_S
 
 if TYPE_CHECKING:
+    from fractions import Fraction
+
+    from libramen.bill.month import Month
     from libramen.engine.fleet import Stage
     from libramen.engine.run import Run
     from libramen.study.plan import Plan
 
 PERCENTILES: Final = {"p50": 0.5, "p90": 0.9, "p95": 0.95, "p99": 0.99, "p999": 0.999}
 LATENCIES: Final = ("mean", *PERCENTILES, "max")
-FAILED_SHARE_OF_A_MINUTE: Final = 0.01
+TIME_PARTS: Final = ("retried", "queued", "cpu", "slowed", "waiting", "overhead")
 
 
 def nearest_rank(ascending: np.ndarray, share: float) -> float:
     """The percentile by nearest rank: the smallest value with at least `share` of all at or below it."""
     return float(ascending[max(0, math.ceil(share * len(ascending) - EPSILON_S) - 1)])
+
+
+def ranks(count: np.ndarray, share: float) -> np.ndarray:
+    """The nearest rank of a percentile among each of some counts: int64, at least 1."""
+    return np.maximum(1, np.ceil(share * count - EPSILON_S)).astype(np.int64)
 
 
 def latencies(latency_s: np.ndarray) -> dict[str, float | None]:
@@ -39,7 +47,20 @@ def latencies(latency_s: np.ndarray) -> dict[str, float | None]:
 
 @dataclass(frozen=True)
 class Measures:
-    """The figures of some requests: those of a run, or of one route of it."""
+    """The figures of some requests: those of a run, or of one route of it.
+
+    Attributes:
+        requests, attempts: how many.
+        endings: requests by ending; they add up.
+        latency_s: mean, percentiles and max over ok requests [s], None without any.
+        availability: share of ok requests; `availability_minutes`: share of the minutes with traffic in
+            which few enough failed.
+        time_s: where the time of the ok requests went, added up [s]: `retried` (failed attempts and the
+            pauses after them), `queued` (without a slot), `cpu` (its work, as if alone on a warm replica),
+            `slowed` (by others on the CPU, turns, warm-up, an empty bank), `waiting`, `overhead`. The sum is
+            that of their latencies.
+        bytes_out: of the answers.
+    """
 
     requests: int
     attempts: int
@@ -47,32 +68,66 @@ class Measures:
     latency_s: dict[str, float | None]
     availability: float | None
     availability_minutes: float | None
-
-    @classmethod
-    def of(cls, run: Run, at_s: np.ndarray, rows: np.ndarray) -> Measures:
-        """Measure the requests `rows` (an index or a mask) of a run."""
-        ending, n = run.results.ending[rows], len(run.results.ending[rows])
-        counts = np.bincount(ending, minlength=len(ENDINGS)).tolist()
-        is_ok = ending == Ending.OK
-        return cls(
-            requests=n,
-            attempts=int(run.results.attempts[rows].sum()),
-            endings=dict(zip(ENDINGS, counts, strict=True)),
-            latency_s=latencies(run.results.latency_s[rows][is_ok]),
-            availability=counts[Ending.OK] / n if n else None,
-            availability_minutes=_good_minutes(at_s[rows], is_ok),
-        )
+    time_s: dict[str, float]
+    bytes_out: float
 
 
-def _good_minutes(at_s: np.ndarray, is_ok: np.ndarray) -> float | None:
-    """Share of the minutes with traffic in which few enough requests failed."""
-    minute = (at_s // 60).astype(np.int64)
-    arrivals = np.bincount(minute)
-    failed = np.bincount(minute, weights=~is_ok)
+@dataclass(frozen=True)
+class Failures:
+    """When requests failed: arrivals of the first and the last, and the start of the worst minute [s]."""
+
+    first_s: float
+    last_s: float
+    worst_minute_s: float
+
+
+class Measured(Protocol):
+    """What became of the requests of a run, whether they are kept (`Kept`) or only added up (`Tally`)."""
+
+    def measures(self, route: int | None = None) -> Measures:
+        """The figures of all that are measured, or of one route."""
+
+    def per_window(self, n: int) -> dict[str, np.ndarray]:
+        """Of each of n windows, by first arrival: arrivals, each ending, p50_s, p95_s, p99_s of ok requests."""
+
+    def served(self, n: int) -> np.ndarray:
+        """Requests answered ok by each of the replicas 1 to n."""
+
+    def failures(self) -> Failures | None:
+        """When requests failed, None: none did."""
+
+    def failed_between(self, from_s: float, to_s: float) -> tuple[int, int] | None:
+        """Of the requests that arrived then, how many failed, and how many there were; None: not known."""
+
+    def egress(self, month: Month) -> Fraction:
+        """Bytes sent out in a month."""
+
+
+def time_parts(
+    latency_s: np.ndarray,
+    queued_s: np.ndarray,
+    before_s: np.ndarray,
+    cpu_s: np.ndarray,
+    wait_s: np.ndarray,
+    *,
+    alone: float,
+    overhead_s: float,
+) -> tuple[np.ndarray, ...]:
+    """Where the time of each of some ok requests went, in the order of `TIME_PARTS`: float64 (n,) [s].
+
+    `alone` is the work that a request gets done in a second when it has a warm replica to itself.
+    """
+    cpu_alone_s = cpu_s / alone
+    slowed_s = np.maximum(0.0, latency_s - overhead_s - before_s - queued_s - cpu_alone_s - wait_s)
+    return before_s, queued_s, cpu_alone_s, slowed_s, wait_s, np.full(len(latency_s), overhead_s)
+
+
+def availability_minutes(arrivals: np.ndarray, failed: np.ndarray, failed_share: float) -> float | None:
+    """Share of the minutes with traffic in which at most `failed_share` of the requests failed."""
     traffic = arrivals > 0
     if not traffic.any():
         return None
-    return float(np.mean(failed[traffic] <= FAILED_SHARE_OF_A_MINUTE * arrivals[traffic] + EPSILON_S))
+    return float(np.mean(failed[traffic] <= failed_share * arrivals[traffic] + EPSILON_S))
 
 
 @dataclass(frozen=True)

@@ -7,13 +7,15 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from libramen.engine.plane import ENDINGS, Ending
+from libramen.engine.plane import ENDINGS
 from libramen.errors import ReplayError
+from libramen.fields import nearest
 from libramen.outcome import measures
-from libramen.outcome.measures import LATENCIES, Measures
+from libramen.outcome.measures import LATENCIES
 from libramen.study.plan import Objective
 
 if TYPE_CHECKING:
+    from datetime import datetime
     from decimal import Decimal
 
     import pandas as pd
@@ -22,6 +24,7 @@ if TYPE_CHECKING:
 
     from libramen.bill.bill import Bill
     from libramen.engine.run import Run
+    from libramen.outcome.measures import Failures, Measured, Measures
     from libramen.study.plan import Plan
     from libramen.trace.trace import Trace
 
@@ -30,45 +33,47 @@ class Outcome:
     """What came of replaying a trace against a plan.
 
     Attributes:
-        trace, plan, run, seed: what was replayed, and the record of it.
+        trace: what was replayed; an error where it came in chunks.
+        plan, run, seed: what it was replayed against, and the record of it.
         bill: the `Bill` of a month.
-        requests_measured, attempts: how many.
+        requests_measured, attempts: how many; a request that is sent again counts once, its attempts each.
         endings: requests by ending: ok, refused, timed_out, lost, cut, errored; they add up.
-        latency_s: mean, p50, p90, p95, p99, p999 and max over ok requests [s], None without any.
-        availability: share of requests that are ok; `availability_minutes`: share of the minutes
-            with traffic in which at most 1 % failed.
+        latency_s: mean, p50, p90, p95, p99, p999 and max over ok requests [s], None without any. Percentiles
+            are by nearest rank, exact where requests are kept, else within 0.5 %.
+        availability: share of requests that are ok; `availability_minutes`: share of the minutes with
+            traffic in which at most 1 % failed, or what the objectives say.
+        time_s: where the time of the ok requests went, added up [s]; see `measures.Measures`.
+        bytes_out: of the answers.
         utilisation: cores in use over cores there.
-        requests, series, fleet, decisions, updates, routes: pandas frames.
+        requests, series, fleet, decisions, updates, deaths, routes: pandas frames.
     """
 
     def __init__(
         self,
         *,
-        trace: Trace,
+        trace: Trace | None,
         plan: Plan,
         run: Run,
+        measured: Measured,
         bill: Bill,
         wanted: dict[str, float | Decimal],
         seed: int,
         settle_s: float,
     ) -> None:
-        if settle_s < 0 or settle_s > trace.at_s[-1]:
-            raise ReplayError(
-                f"settle: found {settle_s!r} s; allowed: 0 to the last arrival at {trace.at_s[-1]:.6g} s, "
-                "or nothing is measured"
-            )
-        self.trace, self.plan, self.run, self.bill = trace, plan, run, bill
+        self._trace, self.plan, self.run, self.bill = trace, plan, run, bill
         self.seed, self.settle_s = seed, settle_s
-        self._wanted = wanted
-        # Arrivals are in order, so what is measured is one slice.
-        self._measured = slice(int(np.searchsorted(trace.at_s, settle_s, side="left")), None)
-        figures = Measures.of(run, trace.at_s, self._measured)  # type: ignore[arg-type]
+        self._wanted, self._measured = wanted, measured
+        figures = measured.measures()
+        if not figures.requests:
+            raise ReplayError(f"settle: found {settle_s!r} s; allowed: up to the last arrival, or nothing is measured")
         self.requests_measured = figures.requests
         self.attempts = figures.attempts
         self.endings = figures.endings
         self.latency_s = figures.latency_s
         self.availability = figures.availability
         self.availability_minutes = figures.availability_minutes
+        self.time_s = figures.time_s
+        self.bytes_out = figures.bytes_out
         self.utilisation = measures.utilisation(run, plan.size.cores)
         ready = measures.stage_steps(run, "ready")
         self.replicas_min, self.replicas_max = ready.extremes()
@@ -76,6 +81,45 @@ class Outcome:
         self.replicas_mean = float(ready.mean(whole)[0])
         self.cold_starts = measures.cold_starts(run)
         self.paid_s = float(measures.paid_steps(run, plan).mean(whole)[0]) * run.span_s
+
+    @property
+    def trace(self) -> Trace:
+        """What was replayed.
+
+        Raises:
+            ReplayError: it came in chunks, which are gone.
+        """
+        if self._trace is None:
+            raise ReplayError("the trace of this replay came in chunks, which are gone")
+        return self._trace
+
+    @property
+    def start(self) -> datetime | None:
+        """The instant 0 as a real time, None where it is not known."""
+        return self.run.start
+
+    @property
+    def failures(self) -> Failures | None:
+        """When requests failed, None: none did."""
+        return self._measured.failures()
+
+    def failed_between(self, from_s: float, to_s: float) -> tuple[int, int] | None:
+        """Of the requests that arrived then, how many failed, and how many there were; None: they were not kept."""
+        return self._measured.failed_between(from_s, to_s)
+
+    def of_route(self, route: str) -> Measures:
+        """The figures of one route.
+
+        Raises:
+            ReplayError: no request asked for it.
+        """
+        if route not in self.run.routes:
+            raise ReplayError(f"no request of the trace has the route {route!r}; {nearest(route, self.run.routes)}")
+        return self._by_route[self.run.routes.index(route)]
+
+    @cached_property
+    def _by_route(self) -> list[Measures]:
+        return [self._measured.measures(code) for code in range(len(self.run.routes))]
 
     # -- objectives --------------------------------------------------------------------------------
 
@@ -85,12 +129,17 @@ class Outcome:
         return tuple(self._objective(name, wanted) for name, wanted in self._wanted.items())
 
     def _objective(self, name: str, wanted: float | Decimal) -> Objective:
-        if name in LATENCIES:
-            got = self.latency_s[name]
-            return Objective(name, wanted, got, got is not None and got <= float(wanted) + 1e-9)
         if name == "month":
             return Objective(name, wanted, self.bill.month, self.bill.month <= wanted)
-        share = getattr(self, name)
+        figures: Outcome | Measures = self
+        key = name
+        if name.startswith("routes."):
+            route, _, key = name.removeprefix("routes.").rpartition(".")
+            figures = self.of_route(route)
+        if key in LATENCIES:
+            got = figures.latency_s[key]
+            return Objective(name, wanted, got, got is not None and got <= float(wanted) + 1e-9)
+        share = getattr(figures, key)
         return Objective(name, wanted, share, share is not None and share >= float(wanted) - 1e-9)
 
     @property
@@ -112,8 +161,8 @@ class Outcome:
         import pandas as pd
 
         frame = pd.DataFrame(self.series_arrays())
-        if self.trace.start is not None:
-            start = pd.Timestamp(self.trace.start.astimezone(tz=None)).tz_convert(str(self.trace.start.tzinfo))
+        if self.start is not None:
+            start = pd.Timestamp(self.start.astimezone(tz=None)).tz_convert(str(self.start.tzinfo))
             frame.insert(1, "time", start + pd.to_timedelta(frame["at_s"], unit="s"))
         return frame
 
@@ -126,11 +175,7 @@ class Outcome:
         """
         run, edges = self.run, self.run.edges_s
         width, n = np.diff(edges), len(edges) - 1
-        window = np.minimum((self.trace.at_s // run.window_s).astype(np.int64), n - 1)
-        series: dict[str, np.ndarray] = {"at_s": edges[:-1], "arrivals": np.bincount(window, minlength=n)}
-        for code, name in enumerate(ENDINGS):
-            series[name] = np.bincount(window[run.results.ending == code], minlength=n)
-        series |= _percentiles_per_window(window, run.results.ending == Ending.OK, run.results.latency_s, n)
+        series = {"at_s": edges[:-1], **self._measured.per_window(n)}
         cpu, in_progress, waiting = np.diff(run.integrals, axis=0).T
         there = measures.stage_steps(run, "ready", "draining").mean(edges) * width * self.plan.size.cores
         series |= {
@@ -149,9 +194,6 @@ class Outcome:
         import pandas as pd
 
         replicas = self.run.replicas
-        served = np.bincount(
-            self.run.results.replica[self.run.results.ending == Ending.OK], minlength=len(replicas) + 1
-        )
         names = (
             "number",
             "zone",
@@ -163,10 +205,11 @@ class Outcome:
             "draining_s",
             "gone_s",
             "why_gone",
+            "deaths",
         )
         frame = pd.DataFrame({name: [getattr(replica, name) for replica in replicas] for name in names})
         times = [name for name in names if name.endswith("_s")]
-        return frame.astype(dict.fromkeys(times, float)).assign(served=served[1:])
+        return frame.astype(dict.fromkeys(times, float)).assign(served=self._measured.served(len(replicas)))
 
     @cached_property
     def decisions(self) -> pd.DataFrame:
@@ -187,20 +230,36 @@ class Outcome:
         return pd.DataFrame(self.run.updates, columns=list(UpdateRecord._fields))
 
     @cached_property
-    def routes(self) -> pd.DataFrame:
-        """One row per route: requests, endings, latencies, availability."""
+    def deaths(self) -> pd.DataFrame:
+        """One row per death of a replica: at_s, replica, why."""
         import pandas as pd
 
-        rows = []
-        codes = self.trace.route_codes.copy()
-        codes[: self._measured.start] = -1
-        for code, route in enumerate(self.trace.routes):
-            figures = Measures.of(self.run, self.trace.at_s, np.flatnonzero(codes == code))
-            latencies = {f"{name}_s": value for name, value in figures.latency_s.items()}
-            rows.append(
-                {"route": route, "requests": figures.requests, **figures.endings, **latencies,
-                 "availability": figures.availability, "availability_minutes": figures.availability_minutes}
-            )  # fmt: skip
+        from libramen.engine.fleet import Death
+
+        return pd.DataFrame(self.run.deaths, columns=list(Death._fields))
+
+    @cached_property
+    def routes(self) -> pd.DataFrame:
+        """One row per route: requests, attempts, endings, latencies, availability, bytes_out, and `time_...`.
+
+        `time_queued_s` and the like say where the time of the ok requests went, added up [s].
+        """
+        import pandas as pd
+
+        rows = [
+            {
+                "route": route,
+                "requests": figures.requests,
+                "attempts": figures.attempts,
+                **figures.endings,
+                **{f"{name}_s": value for name, value in figures.latency_s.items()},
+                "availability": figures.availability,
+                "availability_minutes": figures.availability_minutes,
+                "bytes_out": figures.bytes_out,
+                **{f"time_{name}_s": value for name, value in figures.time_s.items()},
+            }
+            for route, figures in zip(self.run.routes, self._by_route, strict=True)
+        ]
         return pd.DataFrame(rows)
 
     def requests_table(self) -> pa.Table:
@@ -208,6 +267,8 @@ class Outcome:
         import pyarrow as pa
 
         results = self.run.results
+        if results is None:
+            raise ReplayError("the requests of this replay were not kept; allowed: keep_requests=True")
         routes = pa.DictionaryArray.from_arrays(self.trace.route_codes, list(self.trace.routes))
         endings = pa.DictionaryArray.from_arrays(results.ending.astype(np.int8), list(ENDINGS))
         return pa.table(
@@ -224,9 +285,13 @@ class Outcome:
 
     # -- for machines, notebooks and eyes ----------------------------------------------------------
 
-    def to_dict(self) -> dict[str, Any]:
-        """The outcome as the JSON of the command line: plain numbers, None for what does not exist."""
-        return {
+    def to_dict(self, *, routes: bool = True) -> dict[str, Any]:
+        """The outcome as the JSON of the command line: plain numbers, None for what does not exist.
+
+        Args:
+            routes: whether the figures of each route are in it.
+        """
+        document: dict[str, Any] = {
             "plan": self.plan.name,
             "tier": self.plan.tier.name,
             "size": self.plan.size.name,
@@ -267,7 +332,27 @@ class Outcome:
                 }
                 for objective in self.objectives
             ],
+            "time_s": dict(self.time_s),
+            "bytes_out": self.bytes_out,
+            "deaths": [death._asdict() for death in self.run.deaths],
         }
+        if routes:
+            document["routes"] = self._routes_document()
+        return document
+
+    def _routes_document(self) -> list[dict[str, Any]]:
+        return [
+            {
+                "route": route,
+                "requests": figures.requests,
+                "endings": dict(figures.endings),
+                "latency_s": dict(figures.latency_s),
+                "availability": {"requests": figures.availability, "minutes": figures.availability_minutes},
+                "time_s": dict(figures.time_s),
+                "bytes_out": figures.bytes_out,
+            }
+            for route, figures in zip(self.run.routes, self._by_route, strict=True)
+        ]
 
     def plot(self) -> Figure:
         """Requests, latency, replicas and utilisation over the time of the trace."""
@@ -293,21 +378,3 @@ def _nullable_integers(kind: pa.DataType) -> Any:
 
 def _plain(value: float | Decimal | None) -> float | None:
     return None if value is None else float(value)
-
-
-def _percentiles_per_window(
-    window: np.ndarray, is_ok: np.ndarray, latency_s: np.ndarray, n: int
-) -> dict[str, np.ndarray]:
-    """p50_s, p95_s and p99_s of the ok requests of each of n windows, by nearest rank."""
-    rows = np.flatnonzero(is_ok)
-    rows = rows[np.lexsort((latency_s[rows], window[rows]))]
-    ascending = latency_s[rows]
-    first = np.searchsorted(window[rows], np.arange(n + 1))
-    count = np.diff(first)
-    found: dict[str, np.ndarray] = {}
-    for name in ("p50", "p95", "p99"):
-        rank = np.maximum(1, np.ceil(measures.PERCENTILES[name] * count - 1e-9)).astype(np.int64)
-        values = np.full(n, np.nan)
-        values[count > 0] = ascending[(first[:-1] + rank - 1)[count > 0]]
-        found[f"{name}_s"] = values
-    return found

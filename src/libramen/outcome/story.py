@@ -5,10 +5,8 @@ from __future__ import annotations
 from collections import Counter
 from typing import TYPE_CHECKING
 
-import numpy as np
-
 from libramen import units
-from libramen.engine.plane import ENDINGS, Ending
+from libramen.trace.trace import local_time
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -21,35 +19,44 @@ if TYPE_CHECKING:
 
 def sentences(outcome: Outcome) -> list[str]:
     """Failures, scaling and releases of a replay, a sentence each."""
-    return [*_failures(outcome), *_scaling(outcome), *_updates(outcome)]
+    return [*_failures(outcome), *_deaths(outcome), *_scaling(outcome), *_updates(outcome)]
 
 
 def clock(outcome: Outcome, at_s: float) -> str:
     """A time of the trace: local where it is known, else from the start."""
-    local = outcome.trace.local_time(at_s)
+    local = local_time(outcome.start, at_s)
     if local is None:
         return f"{units.show_duration(at_s)} after the start"
     return f"{local:%H:%M:%S}" if outcome.run.span_s <= 86400 else f"{local:%a %d %b %H:%M:%S}"
 
 
 def _failures(outcome: Outcome) -> Iterator[str]:
-    failed = outcome.run.results.ending != Ending.OK
-    count = int(np.count_nonzero(failed))
-    if not count:
-        yield f"All {len(failed):,} requests were answered."
-        return
-    kinds = ", ".join(
-        f"{n:,} {name.replace('_', ' ')}"
-        for code, name in enumerate(ENDINGS)
-        if code != Ending.OK and (n := int(np.count_nonzero(outcome.run.results.ending == code)))
-    )
-    at_s = outcome.trace.at_s[failed]
-    minute = (at_s // 60).astype(np.int64)
-    worst = int(np.argmax(np.bincount(minute)))
-    yield (
-        f"{count:,} of {len(failed):,} requests failed ({kinds}), from {clock(outcome, at_s[0])} to "
-        f"{clock(outcome, at_s[-1])}; the worst minute began at {clock(outcome, worst * 60.0)}."
-    )
+    n, failed, when = outcome.requests_measured, outcome.requests_measured - outcome.endings["ok"], outcome.failures
+    if not failed or when is None:
+        yield f"All {n:,} requests were answered."
+    else:
+        kinds = ", ".join(
+            f"{number:,} {name.replace('_', ' ')}"
+            for name, number in outcome.endings.items()
+            if name != "ok" and number
+        )
+        yield (
+            f"{failed:,} of {n:,} requests failed ({kinds}), from {clock(outcome, when.first_s)} to "
+            f"{clock(outcome, when.last_s)}; the worst minute began at {clock(outcome, when.worst_minute_s)}."
+        )
+    if outcome.attempts > n:
+        yield f"Clients sent requests again {outcome.attempts - n:,} times: {outcome.attempts:,} attempts in all."
+
+
+def _deaths(outcome: Outcome) -> Iterator[str]:
+    deaths = outcome.run.deaths
+    if deaths:
+        replicas = len({death.replica for death in deaths})
+        yield (
+            f"Out of memory {len(deaths):,} {'time' if len(deaths) == 1 else 'times'} on {replicas} "
+            f"{'replica' if replicas == 1 else 'replicas'}, first at {clock(outcome, deaths[0].at_s)}; "
+            "what was in them was lost, and they started again."
+        )
 
 
 def _scaling(outcome: Outcome) -> Iterator[str]:
@@ -93,10 +100,10 @@ def _mixed(update: UpdateRecord) -> str:
 
 
 def _failed_between(outcome: Outcome, from_s: float, to_s: float) -> str:
-    at_s = outcome.trace.at_s
-    rows = slice(int(np.searchsorted(at_s, from_s)), int(np.searchsorted(at_s, to_s, side="right")))
-    failed = int(np.count_nonzero(outcome.run.results.ending[rows] != Ending.OK))
-    return f"{failed:,} of the {len(at_s[rows]):,} requests that arrived meanwhile failed"
+    counts = outcome.failed_between(from_s, to_s)
+    if counts is None:
+        return "requests were not kept"
+    return f"{counts[0]:,} of the {counts[1]:,} requests that arrived meanwhile failed"
 
 
 def show_objective(name: str, value: float | Decimal | None, currency: str) -> str:
@@ -105,7 +112,7 @@ def show_objective(name: str, value: float | Decimal | None, currency: str) -> s
         return "none"
     if name == "month":
         return units.show_money(value, currency)
-    if name.startswith("availability"):
+    if "availability" in name:
         return units.show_share(float(value), 3 if float(value) > 0.99 else 1)
     return units.show_duration(float(value))
 

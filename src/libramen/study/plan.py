@@ -49,6 +49,11 @@ class Plan(Table):
         return self.tier.replicas.least if self.replicas is None else self.replicas
 
     @property
+    def alone(self) -> float:
+        """CPU work that a request gets done in a second when it has a warm replica to itself [core-seconds]."""
+        return self.size.speed * min(1.0, self.size.cores)
+
+    @property
     def zones_used(self) -> tuple[str, ...]:
         """`zones`, or all of the tier's."""
         return self.zones or self.tier.zones
@@ -124,12 +129,12 @@ class Objective(NamedTuple):
     met: bool
 
 
-class Objectives(Table):
-    """What a plan should achieve: latencies at most, availabilities at least, a monthly cost at most.
+class RouteObjectives(Table):
+    """What the requests of one route should achieve: latencies at most, availabilities at least.
 
     Example:
-        >>> Objectives(p95="400ms", availability="99.9%").wanted()
-        {'p95': 0.4, 'availability': 0.999}
+        >>> RouteObjectives(p95="300ms").wanted()
+        {'p95': 0.3}
     """
 
     mean: PositiveSeconds | None = Field(None, description="mean latency at most [s]")
@@ -141,10 +146,32 @@ class Objectives(Table):
     max: PositiveSeconds | None = Field(None, description="greatest latency at most [s]")
     availability: Fraction | None = Field(None, description="share of requests that are ok, at least")
     availability_minutes: Fraction | None = Field(
-        None, description="share of minutes with at most 1 % failed, at least"
+        None, description="share of the minutes with traffic in which few enough requests failed, at least"
     )
-    month: Money | None = Field(None, description="cost of a month at most")
 
     def wanted(self) -> dict[str, float | Decimal]:
         """The objectives that are set, by name, in base units."""
         return {name: value for name in type(self).model_fields if (value := getattr(self, name)) is not None}
+
+
+class Objectives(RouteObjectives):
+    """What a plan should achieve: latencies at most, availabilities at least, a monthly cost at most.
+
+    Example:
+        >>> Objectives(p95="400ms", availability="99.9%", routes={"/tickets": {"p95": "300ms"}}).wanted()
+        {'p95': 0.4, 'availability': 0.999, 'routes./tickets.p95': 0.3}
+    """
+
+    month: Money | None = Field(None, description="cost of a month at most")
+    minute_fails_above: Fraction = Field(
+        0.01, description="a minute counts as failed when more than this share of its requests failed"
+    )
+    routes: dict[str, RouteObjectives] = Field({}, description="what the requests of a route should achieve, by route")
+
+    def wanted(self) -> dict[str, float | Decimal]:
+        """The objectives that are set, by name, in base units; those of a route as `routes.ROUTE.NAME`."""
+        names = [*RouteObjectives.model_fields, "month"]
+        wanted = {name: value for name in names if (value := getattr(self, name)) is not None}
+        for route, objectives in self.routes.items():
+            wanted |= {f"routes.{route}.{name}": value for name, value in objectives.wanted().items()}
+        return wanted

@@ -268,10 +268,14 @@ class Trace:
 
     def local_time(self, offset_s: float) -> datetime | None:
         """The local time at an offset from the start, None where the start is not known."""
-        if self.start is None:
-            return None
-        utc = self.start.astimezone(UTC) + timedelta(seconds=offset_s)
-        return utc.astimezone(self.start.tzinfo)
+        return local_time(self.start, offset_s)
+
+
+def local_time(start: datetime | None, offset_s: float) -> datetime | None:
+    """The local time at an offset from a start, None where the start is not known."""
+    if start is None:
+        return None
+    return (start.astimezone(UTC) + timedelta(seconds=offset_s)).astimezone(start.tzinfo)
 
 
 def _numbers(name: str, values: ArrayLike, n: int | None) -> np.ndarray:

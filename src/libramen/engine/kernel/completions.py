@@ -90,7 +90,7 @@ def _refill(w, row, now_s):
 
 @inner
 def only_one_due(w, row, second_s, limit_s):
-    """Whether the winner's next completion is the only one before `limit_s`; the next of other rows is at `second_s`."""
+    """Whether the winner's next completion is the only one before `limit_s`; other rows' next is at `second_s`."""
     replica = replica_at(w.replicas, row)
     running = heap_of(w, RUNNING, row)
     waiting = heap_of(w, WAITING, row)

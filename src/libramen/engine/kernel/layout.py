@@ -12,8 +12,10 @@ import numba
 import numba.extending
 import numpy as np
 
-from libramen.engine.plane import RESULT as RESULT
-from libramen.engine.plane import Ending, Signal
+from libramen.engine.plane import RESULT, Ending, Signal
+
+CHECKED: Final[bool] = bool(numba.config.DISABLE_JIT)  # type: ignore[attr-defined]
+"""Whether nothing is compiled: see the end of this file."""
 
 FREE, READY, DRAINING, DEAD, OUT = np.arange(5)
 """States of a row. DEAD: the balancer does not know yet. OUT: it knows; the row waits for a restart."""
@@ -225,10 +227,17 @@ CARRIED: Final = np.dtype(
 HEAP: Final = np.dtype([("key", "f8"), ("request", "i8")])
 
 
-inner: Final = numba.njit(error_model="numpy", forceinline=True, no_cpython_wrapper=True, no_cfunc_wrapper=True)
+_OPTIONS: Final[dict[str, Any]] = {
+    "error_model": "numpy",
+    # Nothing but compiled code calls them: without wrappers for other callers they compile sooner.
+    "no_cpython_wrapper": True,
+    "no_cfunc_wrapper": True,
+    "_nrt": False,
+}
+inner: Final[Any] = numba.njit(forceinline=True, **_OPTIONS)
 """For what happens at every request: it becomes part of `advance`."""
 
-seldom: Final = numba.njit(error_model="numpy", forceinline=False, no_cpython_wrapper=True, no_cfunc_wrapper=True)
+seldom: Final[Any] = numba.njit(forceinline=False, **_OPTIONS)
 """For what is called seldom, or from many places: a function of its own, so that compiling stays quick."""
 
 
@@ -240,7 +249,7 @@ def _make_apart(_typing_context):
     return numba.void(), generate
 
 
-apart: Any = (lambda: None) if numba.config.DISABLE_JIT else numba.extending.intrinsic(_make_apart)
+apart: Any = (lambda: None) if CHECKED else numba.extending.intrinsic(_make_apart)
 """Keeps the function that calls it out of its callers: what is seldom needed must not stand in the way."""
 
 
@@ -258,8 +267,7 @@ apart: Any = (lambda: None) if numba.config.DISABLE_JIT else numba.extending.int
 ARRAYS: Final[dict[int, np.ndarray]] = {}
 """Where arrays begin, for the checked way only."""
 
-_CHECKED: Final = bool(numba.config.DISABLE_JIT)
-if _CHECKED:
+if CHECKED:
     np.seterr(over="ignore")  # random numbers are made of products that wrap around
 
 
@@ -275,7 +283,7 @@ def _found(address: int, index: int, kind: Any) -> tuple[np.ndarray, int]:
 
 def _records(dtype: np.dtype[Any]) -> Any:
     """A function (address, index) -> that record of an array of them."""
-    if _CHECKED:
+    if CHECKED:
 
         def look_up(address: int, index: int) -> Any:
             array, at = _found(address, index, dtype)
@@ -296,7 +304,7 @@ def _records(dtype: np.dtype[Any]) -> Any:
 
 def _reader(kind: Any, dtype: str) -> Any:
     """A function (address, index) -> that number of an array of them."""
-    if _CHECKED:
+    if CHECKED:
 
         def look_up(address: int, index: int) -> Any:
             array, at = _found(address, index, dtype)
@@ -316,7 +324,7 @@ def _reader(kind: Any, dtype: str) -> Any:
 
 def _writer(kind: Any, dtype: str) -> Any:
     """A function (address, index, number) that writes it there."""
-    if _CHECKED:
+    if CHECKED:
 
         def put(address: int, index: int, number: Any) -> None:
             array, at = _found(address, index, dtype)

@@ -4,13 +4,12 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any, Final
 
-import numba
 import numpy as np
 
 from libramen import streams
 from libramen.engine.kernel import layout
 from libramen.engine.kernel.advance import advance
-from libramen.engine.plane import Chunk, Ended, Integrals, Results, ServerSpec, Signal
+from libramen.engine.plane import RESULT, Chunk, Ended, Integrals, Results, ServerSpec, Signal
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -22,7 +21,7 @@ _BALANCERS: Final = {
     "least_busy": layout.LEAST_BUSY,
     "shared_queue": layout.SHARED_QUEUE,
 }
-_RESULT: Final = set(layout.RESULT.names or ())
+_RESULT: Final = set(RESULT.names or ())
 _BUFFER: Final = 1 << 12
 
 
@@ -45,10 +44,18 @@ class KernelState:
         self._given_edges_s: np.ndarray | None = None
         layout.ARRAYS.clear()
         self._worlds = _aligned(1, layout.WORLD)
-        self._given_worlds = self._worlds.view(np.recarray) if numba.config.DISABLE_JIT else self._worlds
+        self._given_worlds = self._worlds.view(np.recarray) if layout.CHECKED else self._worlds
         self._point(levels=_aligned(2, layout.LEVEL), edges_s=np.zeros(0), series=np.zeros((0, 3)))
         self._requests = np.zeros(0, layout.REQUEST)
         self._replicas = np.zeros(0, layout.REPLICA)
+        self._ready = self._emptied = self._killed = np.zeros(0, np.int64)
+        self._tree, self._heaps = np.zeros(0, layout.NODE), np.zeros(0, layout.HEAP)
+        self._repeats = self._repeating = np.zeros(0, layout.HEAP)
+        self._levels: np.ndarray
+        self._edges_s: np.ndarray
+        self._series: np.ndarray
+        self._out: np.ndarray
+        self._carried: np.ndarray
         if results is not None:
             # The results are the output: one record a request, written where it belongs.
             self._point(out=results.records)
@@ -65,7 +72,7 @@ class KernelState:
             assert array.flags.c_contiguous
             setattr(self, f"_{name}", array)
             self._worlds[0][name] = address = array.__array_interface__["data"][0]
-            if numba.config.DISABLE_JIT:
+            if layout.CHECKED:
                 layout.ARRAYS[address] = array
 
     def _fix(self, spec: ServerSpec, *, keeps: bool) -> None:
@@ -145,7 +152,7 @@ class KernelState:
 
     # -- what the control plane does ---------------------------------------------------------------
 
-    def _order(self, order: int, now_s: float, row: int = 0, number: int = 0, *, warm: bool = False) -> None:
+    def _order(self, order: Any, now_s: float, row: int = 0, number: int = 0, *, warm: bool = False) -> None:
         self.flush()
         world = self._worlds[0]
         world["order"], world["order_s"], world["order_row"] = order, now_s, row
@@ -250,7 +257,7 @@ class KernelState:
         self._worlds["n_out"] = 0
 
     def _make_buffer(self, n: int) -> None:
-        self._point(out=np.zeros(n, layout.RESULT), carried=np.zeros(n, layout.CARRIED))
+        self._point(out=np.zeros(n, RESULT), carried=np.zeros(n, layout.CARRIED))
         self._worlds[0]["out_size"] = n
 
     def _grow_requests(self, n: int) -> None:
