@@ -9,19 +9,24 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from builders import assert_agree, make_plan, make_tier
 from libramen import Service, Trace, compare, load_study, replay
 from libramen.engine.kernel.state import KernelState
 from libramen.engine.plain import PlainState
-from libramen.engine.plane import Chunk, Ending, ServerSpec, Signal
+from libramen.engine.plane import Chunk, Results, ServerSpec, Signal
 
 if TYPE_CHECKING:
     from pathlib import Path
 
 SPEC = ServerSpec(3, 2, 4, 1.5, overhead_s=0.01, timeout_s=2.0)
+EVERYTHING = ServerSpec(
+    3, 2, 4, 1.5, balancer="two_choices", overhead_s=0.01, timeout_s=1.0, drops=True, retries=2, retry_after_s=0.25,
+    retry_jitter=0.5, warm_up_s=3.0, warm_up_factor=2.0, steady_cores=0.5, bank=2.0, bank_at_start=1.0,
+    holds_requests=True, queue_limit=3,
+)  # fmt: skip
 
 
 def _arrays(seed: int, n: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
@@ -29,38 +34,49 @@ def _arrays(seed: int, n: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     return np.cumsum(rng.exponential(0.1, n)), rng.exponential(0.3, n), rng.exponential(0.3, n)
 
 
-def _run(plane: KernelState | PlainState, arrays: tuple[np.ndarray, ...], cuts: list[int], stops: list[float]) -> bytes:
+def _run(
+    kind: type[KernelState] | type[PlainState],
+    spec: ServerSpec,
+    arrays: tuple[np.ndarray, ...],
+    cuts: list[int],
+    stops: list[float],
+    **sizes: int,
+) -> bytes:
     """Replay on three replicas, the trace in chunks cut at `cuts`, stopping at `stops` for nothing."""
+    n, edges = len(arrays[0]), np.arange(0.0, 15.0)
+    results = Results(n)
+    plane = kind(spec, results, **sizes)
     for number in (1, 2, 3):
         plane.add(number, 0.0)
-    n = len(arrays[0])
     bounds = [0, *sorted(cuts), n]
     waiting = sorted(stops)
     for first, end in itertools.pairwise(bounds):
         chunk = Chunk(*(np.ascontiguousarray(array[first:end]) for array in arrays), first=first, last=end == n)
+        plane.hand_in(chunk, edges)
         while True:
-            signal = plane.advance(chunk, waiting[0] if waiting else np.inf)
+            signal = plane.advance(waiting[0] if waiting else np.inf)
             if signal is not Signal.CONTROL:
                 break
             plane.integrals(waiting.pop(0))
-    results = plane.results()
-    fields = (results.ending, results.latency_s, results.queued_s, results.replica, plane.series())
-    return b"".join(field.tobytes() for field in fields)
+    return results.records.tobytes() + plane.series().tobytes()
 
 
+@pytest.mark.parametrize("spec", [SPEC, EVERYTHING])
 @pytest.mark.parametrize("kind", [KernelState, PlainState])
-@given(st.lists(st.integers(1, 119), max_size=5), st.lists(st.floats(0.0, 14.0), max_size=5))
-def test_splitting_a_replay_changes_no_byte(kind: type[KernelState], cuts: list[int], stops: list[float]) -> None:
+@settings(max_examples=max(20, settings().max_examples // 2))
+@given(cuts=st.lists(st.integers(1, 119), max_size=5), stops=st.lists(st.floats(0.0, 14.0), max_size=5))
+def test_splitting_a_replay_changes_no_byte(
+    kind: type[KernelState], spec: ServerSpec, cuts: list[int], stops: list[float]
+) -> None:
     arrays = _arrays(3, 120)
-    edges = np.arange(0.0, 15.0)
-    assert _run(kind(SPEC, 120, edges), arrays, cuts, stops) == _run(kind(SPEC, 120, edges), arrays, [], [])
+    assert _run(kind, spec, arrays, cuts, stops) == _run(kind, spec, arrays, [], [])
 
 
-def test_small_buffers_change_no_byte() -> None:
-    """The output buffer of 3 and the table of one row overflow all the time."""
-    arrays, edges = _arrays(4, 3000), np.arange(0.0, 300.0)
-    small = KernelState(SPEC, 3000, edges, out_size=3, rows=2)
-    assert _run(small, arrays, [], []) == _run(KernelState(SPEC, 3000, edges), arrays, [], [])
+@pytest.mark.parametrize("spec", [SPEC, EVERYTHING])
+def test_small_arrays_change_no_byte(spec: ServerSpec) -> None:
+    """The table of requests and that of replicas overflow all the time."""
+    arrays = _arrays(4, 3000)
+    assert _run(KernelState, spec, arrays, [], [], requests=2) == _run(KernelState, spec, arrays, [], [])
 
 
 def test_a_backlog_longer_than_the_first_table_of_requests() -> None:
@@ -72,11 +88,11 @@ def test_a_backlog_longer_than_the_first_table_of_requests() -> None:
 
 def test_rows_are_given_back() -> None:
     """Forty replicas one after the other need the rows of two."""
-    plane = KernelState(SPEC, 1, np.array([0.0, 100.0]), rows=2)
+    plane = KernelState(SPEC, Results(1), rows=2)
     for number in range(1, 41):
         plane.add(number, float(number))
         plane.drain(number, number + 0.5)
-        plane.remove(number, number + 0.5, Ending.CUT)
+        plane.remove(number, number + 0.5)
     assert len(plane._replicas) == 2
 
 

@@ -116,7 +116,7 @@ def test_tiers_from_a_catalogue(tmp_path: Path) -> None:
             'timeout = "0s"',
             r"\[service\] timeout: found '0s'; allowed: a duration .* above 0",
         ),
-        ("threads = 2", "retries = 2", r"\[service\] unknown key 'retries'"),
+        ("threads = 2", "retry = 2", r"\[service\] unknown key 'retry'; did you mean 'retries'"),
         (
             'availability = "99.9%"',
             'availability = "101%"',
@@ -203,7 +203,7 @@ def test_mistakes_in_a_study(tmp_path: Path, found: str, instead: str, message: 
         ({"replicas": 8, "rollouts": [{"at": 0, "strategy": "rolling"}]}, "spare = 1 beside 8 replicas is 9"),
         ({"zones": ["north"]}, "zones: found 'north'; allowed: east, west"),
         ({"size": "tiny"}, "size: found 'tiny'"),
-        ({"balancer": "best"}, "balancer: found 'best'; allowed: 'least_busy' or 'round_robin'"),
+        ({"balancer": "best"}, "balancer: found 'best'; allowed: 'least_busy', 'round_robin', 'two_choices', 'random' or 'shared_queue'"),
     ],
 )
 def test_mistakes_in_a_plan(tmp_path: Path, values: dict[str, Any], message: str) -> None:

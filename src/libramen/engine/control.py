@@ -84,8 +84,8 @@ def run(
     fleet = Fleet(service, plan, plane, agenda)
     scaler = Scaler(plan.scaling, plan, fleet, plane, agenda) if isinstance(plan.scaling, Rule) else None
     updates = Updates(_due(plan, whole), fleet, agenda, scaler, plan.tier.replicas.most)
-    clock = _Clock(agenda, feed, progress)
     plane.hand_in(*feed.next())
+    clock = _Clock(agenda, feed, progress)
     while True:
         signal = plane.advance(agenda.next_s())
         if signal is Signal.CHUNK:
