@@ -100,7 +100,9 @@ def test_requests_are_held_until_a_replica_is_ready() -> None:
     Three requests came at 0, 1, 1.5; one slot of 1 s each: served at 5, 6, 7."""
     rule = {"rule": "target", "measure": "cpu", "target": 0.5, "every": 2, "floor": 1}
     tier = make_tier(provision=3, holds_requests=True)
-    outcome = both(make_trace([0, 1, 1.5], cpu=1, span_s=9), Service(slots=1), make_plan(tier, replicas=0, scaling=rule))
+    outcome = both(
+        make_trace([0, 1, 1.5], cpu=1, span_s=9), Service(slots=1), make_plan(tier, replicas=0, scaling=rule)
+    )
     assert outcome.run.results.latency_s.tolist() == [6, 6, 6.5]
     assert outcome.run.results.queued_s.tolist() == [5, 5, 5.5]
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -74,7 +75,7 @@ def test_chunks_come_to_the_same_as_one_piece(cuts: list[int], seed: int) -> Non
     """The same bytes, and not only nearly the same."""
     trace = _trace(seed, 2000)
     bounds = [0, *sorted(cuts), 2000]
-    chunks = (trace.part(slice(first, end)) for first, end in zip(bounds, bounds[1:], strict=False))
+    chunks = (trace.part(slice(first, end)) for first, end in itertools.pairwise(bounds))
     one = replay(trace, SERVICE, PLAN, OBJECTIVES, keep_requests=False)
     other = replay(chunks, SERVICE, PLAN, OBJECTIVES)
     assert one.to_dict() == other.to_dict()

@@ -35,7 +35,7 @@ def _arrays(seed: int, n: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
 
 
 def _run(
-    kind: type[KernelState] | type[PlainState],
+    kind: type[KernelState | PlainState],
     spec: ServerSpec,
     arrays: tuple[np.ndarray, ...],
     cuts: list[int],
@@ -44,7 +44,7 @@ def _run(
 ) -> bytes:
     """Replay on three replicas, the trace in chunks cut at `cuts`, stopping at `stops` for nothing."""
     n, edges = len(arrays[0]), np.arange(0.0, 15.0)
-    results = Results(n)
+    results = Results.of(n)
     plane = kind(spec, results, **sizes)
     for number in (1, 2, 3):
         plane.add(number, 0.0)
@@ -88,7 +88,7 @@ def test_a_backlog_longer_than_the_first_table_of_requests() -> None:
 
 def test_rows_are_given_back() -> None:
     """Forty replicas one after the other need the rows of two."""
-    plane = KernelState(SPEC, Results(1), rows=2)
+    plane = KernelState(SPEC, Results.of(1), rows=2)
     for number in range(1, 41):
         plane.add(number, float(number))
         plane.drain(number, number + 0.5)
@@ -127,6 +127,16 @@ def test_an_executor_gives_the_same_bytes(demo_study: Path) -> None:
     for one, other in zip(together.outcomes, alone.outcomes, strict=True):
         assert_agree(one, other)
         assert one.run.results.latency_s.tobytes() == other.run.results.latency_s.tobytes()
+
+
+def test_workers_give_the_same_bytes(demo_study: Path) -> None:
+    study = load_study(demo_study)
+    divided, alone = compare(study, workers=2), compare(study)
+    assert divided.to_dict() == alone.to_dict()
+    for one, other in zip(divided.outcomes, alone.outcomes, strict=True):
+        assert one.run.results.records.tobytes() == other.run.results.records.tobytes()
+        assert one.trace is divided.outcomes[0].trace
+        assert one.series.equals(other.series)
 
 
 def test_the_seed_moves_stamps_within_their_seconds(demo_study: Path) -> None:

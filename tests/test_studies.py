@@ -203,7 +203,10 @@ def test_mistakes_in_a_study(tmp_path: Path, found: str, instead: str, message: 
         ({"replicas": 8, "rollouts": [{"at": 0, "strategy": "rolling"}]}, "spare = 1 beside 8 replicas is 9"),
         ({"zones": ["north"]}, "zones: found 'north'; allowed: east, west"),
         ({"size": "tiny"}, "size: found 'tiny'"),
-        ({"balancer": "best"}, "balancer: found 'best'; allowed: 'least_busy', 'round_robin', 'two_choices', 'random' or 'shared_queue'"),
+        (
+            {"balancer": "best"},
+            "balancer: found 'best'; allowed: 'least_busy', 'round_robin', 'two_choices', 'random' or 'shared_queue'",
+        ),
     ],
 )
 def test_mistakes_in_a_plan(tmp_path: Path, values: dict[str, Any], message: str) -> None:

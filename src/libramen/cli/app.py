@@ -63,7 +63,7 @@ def demo(
     with show.progress() as bar:
         path = write_demo(directory, progress=bar.share("writing the log"))
         study = load_study(path)
-        comparison = compare(study, seed=seed, progress=bar.named)
+        comparison = compare(study, seed=seed, workers=None, progress=bar.named)
     _finish(comparison.to_dict() if json else None, plot, comparison)
     if not json:
         show.comparison(study, comparison)
@@ -145,7 +145,7 @@ def compare(study: StudyPath, json: Json = False, seed: Seed = 0, strict: Strict
     _check_plot(plot)
     loaded = load_study(study)
     with show.progress() as bar:
-        comparison = compare_plans(loaded, seed=seed, progress=bar.named)
+        comparison = compare_plans(loaded, seed=seed, workers=None, progress=bar.named)
     _finish(comparison.to_dict() if json else None, plot, comparison)
     show.skipped_lines(comparison.outcomes[0].trace)
     if not json:

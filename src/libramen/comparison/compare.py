@@ -2,17 +2,26 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import functools
+import mmap
+import multiprocessing
+import os
+import signal
+import sys
+from dataclasses import dataclass, field
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
+import numpy as np
+
 from libramen import units
+from libramen.engine.plane import RESULT, Results
 from libramen.outcome.measures import LATENCIES
 from libramen.outcome.replay import replay
 from libramen.outcome.story import and_list, miss
 
 if TYPE_CHECKING:
-    from collections.abc import Callable
+    from collections.abc import Callable, Iterator
     from concurrent.futures import Executor
 
     import pandas as pd
@@ -21,6 +30,7 @@ if TYPE_CHECKING:
     from libramen.outcome.outcome import Outcome
     from libramen.study.plan import Objective
     from libramen.study.study import Study
+    from libramen.trace.trace import Trace
 
 
 @dataclass(frozen=True, eq=False)
@@ -100,15 +110,18 @@ def compare(
     executor: Executor | None = None,
     *,
     seed: int = 0,
+    workers: int | None = 1,
     progress: Callable[[str, float], None] | None = None,
 ) -> Comparison:
-    """Replay the trace of a study against each of its plans.
+    """Replay all plans of a study on its trace.
 
     Args:
         study: from `load_study`.
-        executor: of `concurrent.futures`, to replay plans at the same time. Default: one after the
-            other. The outcomes are the same.
-        seed: of all that is left to luck, the seconds within whole-second time stamps included.
+        executor: where the replays run, from `concurrent.futures` or alike. Default: here.
+        seed: of all that is left to luck. Every plan meets the same.
+        workers: processes among which the plans are divided, without an executor; the result is the same to the
+            byte. None: as many as there are cores, where that pays. Default: the plans are replayed here, one
+            after the other.
         progress: called with what is being done and the share of it that is done, from 0 to 1;
             without an executor only.
 
@@ -119,27 +132,91 @@ def compare(
     Example:
         >>> compare(load_study("saltmarsh/study.toml")).table  # doctest: +SKIP
     """
-    trace = study.trace(seed=seed, progress=None if progress is None else lambda share: progress("trace", share))
-    settle = study.trace_table.settle
-    plans = study.plans.values()
-    options = {"settle": settle, "currency": study.currency}
+    report = progress or (lambda _what, _share: None)
+    trace = study.trace(seed=seed, progress=lambda share: report("trace", share))
+    work = _Work(trace, study, seed)
     if executor is not None:
-        futures = [
-            executor.submit(replay, trace, study.service, plan, study.objectives, seed, **options)  # type: ignore[arg-type]
-            for plan in plans
-        ]
-        return Comparison(tuple(future.result() for future in futures))
-    outcomes = []
-    for plan in plans:
+        futures = [executor.submit(work.replay, name) for name in study.plans]
+        return Comparison(tuple(work.received(future.result()) for future in futures))
+    if workers is None:
+        workers = _cores() if len(trace) * len(study.plans) >= _PAYS else 1
+    workers = min(workers, len(study.plans))
+    if workers > 1:
+        return Comparison(tuple(_divided(work, workers, report)))
+    return Comparison(tuple(work.replay_here(name, functools.partial(report, name)) for name in study.plans))
 
-        def report(share: float, name: str = plan.name) -> None:
-            if progress is not None:
-                progress(name, share)
 
-        outcomes.append(
-            replay(trace, study.service, plan, study.objectives, seed, **options, progress=report)  # type: ignore[arg-type]
+_PAYS = 3_000_000
+"""Requests, of all plans together, for which it pays to start processes: about a second of replays."""
+
+
+def _cores() -> int:
+    """Cores that this process may use."""
+    return len(os.sched_getaffinity(0)) if sys.platform == "linux" else os.cpu_count() or 1
+
+
+@dataclass(frozen=True)
+class _Work:
+    """What is the same for all plans of a study."""
+
+    trace: Trace
+    study: Study
+    seed: int
+    records: dict[str, np.ndarray] = field(default_factory=dict)
+    """Memory that the processes share, for what became of each request, by plan."""
+
+    def replay_here(self, name: str, progress: Callable[[float], None] | None = None) -> Outcome:
+        study = self.study
+        return replay(
+            self.trace,
+            study.service,
+            study.plans[name],
+            study.objectives,
+            self.seed,
+            settle=study.trace_table.settle,
+            currency=study.currency,
+            records=self.records.get(name),
+            progress=progress,
         )
-    return Comparison(tuple(outcomes))
+
+    def replay(self, name: str) -> Outcome:
+        """Replay elsewhere: what comes back does not bring the trace with it, nor what both sides see."""
+        outcome = self.replay_here(name)
+        return outcome.with_arrays(None, None if self.records else outcome.run.results)
+
+    def received(self, outcome: Outcome) -> Outcome:
+        """What came back, complete again."""
+        records = self.records.get(outcome.plan.name)
+        return outcome.with_arrays(self.trace, outcome.run.results if records is None else Results(records))
+
+
+_shared: _Work
+"""What a worker process works on: handed over once, not with every plan."""
+
+
+def _start_worker(work: _Work) -> None:
+    global _shared  # noqa: PLW0603  (a process of its own: nobody else sees it)
+    _shared = work
+    signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl-C ends the workers through their parent
+
+
+def _replay_shared(name: str) -> Outcome:
+    return _shared.replay(name)
+
+
+def _divided(work: _Work, workers: int, report: Callable[[str, float], None]) -> Iterator[Outcome]:
+    """The outcomes of all plans, in their order, from processes that are gone when the last one is there."""
+    names = list(work.study.plans)
+    # A fork shares the trace and all that is loaded; elsewhere a process starts from nothing, in about a second.
+    forks = sys.platform == "linux"
+    context = multiprocessing.get_context("fork" if forks else "spawn")
+    if forks:
+        size = len(work.trace) * RESULT.itemsize
+        work.records.update({name: np.frombuffer(mmap.mmap(-1, size), RESULT) for name in names})
+    with context.Pool(workers, _start_worker, (work,)) as pool:
+        for k, outcome in enumerate(pool.imap(_replay_shared, names)):
+            report("plans", (k + 1) / len(names))
+            yield work.received(outcome)
 
 
 def _distance(outcome: Outcome) -> tuple[int, float]:

@@ -47,6 +47,7 @@ def run(
     window_s: float = 60.0,
     span_s: float | None = None,
     sink: Sink | None = None,
+    records: np.ndarray | None = None,
     progress: Callable[[float], None] | None = None,
 ) -> Run:
     """Replay a trace against a plan.
@@ -60,6 +61,7 @@ def run(
         window_s: width of the windows of the series [s].
         span_s: the time that chunks cover [s]. Default: that of the last one.
         sink: takes the requests as they end, which are then not kept; needed for chunks.
+        records: where to write what becomes of the requests of a trace: `plane.RESULT` (n,). Default: a new array.
         progress: called now and then with the share of the trace that is replayed, from 0 to 1.
 
     Raises:
@@ -77,7 +79,9 @@ def run(
         raise ReplayError("chunks of a trace are replayed without keeping requests; there is nothing to take them")
     arrived = (lambda _at_s: None) if sink is None else sink.arrived
     feed = Feed(chunks, window_s, carries=sink is not None, span_s=span_s, arrived=arrived)
-    results = Results(len(whole)) if whole is not None and sink is None else None
+    results: Results | None = None
+    if whole is not None and sink is None:
+        results = Results.of(len(whole)) if records is None else Results(records)
     spec = ServerSpec.of(service, plan, seed)
     plane = _data_plane(data_plane, spec, results, None if sink is None else sink.take)
     agenda = Agenda()

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import math
 from enum import IntEnum
-from typing import TYPE_CHECKING, Final, NamedTuple, Protocol
+from typing import TYPE_CHECKING, Final, NamedTuple, Protocol, Self
 
 import numpy as np
 
@@ -187,27 +187,25 @@ class Results:
             `replica`, `ending`, `attempts`, as in `Ended`.
     """
 
-    def __init__(self, n: int) -> None:
-        self.records = np.zeros(n, RESULT)
-        self.records["latency_s"] = self.records["queued_s"] = np.nan
-        self.latency_s = self.records["latency_s"]
-        self.queued_s = self.records["queued_s"]
-        self.before_s = self.records["before_s"]
-        self.replica = self.records["replica"]
-        self.ending = self.records["ending"]
-        self.attempts = self.records["attempts"]
+    def __init__(self, records: np.ndarray) -> None:
+        self.records = records
+        self.latency_s = records["latency_s"]
+        self.queued_s = records["queued_s"]
+        self.before_s = records["before_s"]
+        self.replica = records["replica"]
+        self.ending = records["ending"]
+        self.attempts = records["attempts"]
+
+    @classmethod
+    def of(cls, n: int) -> Self:
+        """Room for n requests."""
+        return cls(np.zeros(n, RESULT))
 
     def __len__(self) -> int:
         return len(self.records)
 
-    def __getstate__(self) -> np.ndarray:
-        return self.records
-
-    def __setstate__(self, records: np.ndarray) -> None:
-        self.__init__(0)  # type: ignore[misc]
-        self.records = records
-        for name in RESULT.names[:-1]:  # type: ignore[index]
-            setattr(self, name, records[name])
+    def __reduce__(self) -> tuple[type[Self], tuple[np.ndarray]]:
+        return type(self), (self.records,)
 
 
 class DataPlane(Protocol):

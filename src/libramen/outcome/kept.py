@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import copy
 from typing import TYPE_CHECKING, Final
 
 import numpy as np
@@ -109,6 +110,12 @@ class Kept:
         ending = self._results.ending
         answered = (ending == Ending.OK) | (ending == Ending.ERRORED)
         return month.of_amounts(self._trace.at_s[answered], self._trace.bytes_out[answered])
+
+    def with_arrays(self, trace: Trace | None, results: Results | None) -> Kept:
+        """The same with other copies of the same arrays, or without them: then nothing can be asked of it."""
+        other = copy.copy(self)
+        vars(other).update(_trace=trace, _results=results)
+        return other
 
 
 def _percentiles_per_window(

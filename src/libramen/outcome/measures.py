@@ -15,8 +15,10 @@ if TYPE_CHECKING:
 
     from libramen.bill.month import Month
     from libramen.engine.fleet import Stage
+    from libramen.engine.plane import Results
     from libramen.engine.run import Run
     from libramen.study.plan import Plan
+    from libramen.trace.trace import Trace
 
 PERCENTILES: Final = {"p50": 0.5, "p90": 0.9, "p95": 0.95, "p99": 0.99, "p999": 0.999}
 LATENCIES: Final = ("mean", *PERCENTILES, "max")
@@ -101,6 +103,9 @@ class Measured(Protocol):
 
     def egress(self, month: Month) -> Fraction:
         """Bytes sent out in a month."""
+
+    def with_arrays(self, trace: Trace | None, results: Results | None) -> Measured:
+        """The same with other copies of the same arrays, or without them."""
 
 
 def time_parts(

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import copy
+import dataclasses
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Self
 
 import numpy as np
 
@@ -23,6 +25,7 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
     from libramen.bill.bill import Bill
+    from libramen.engine.plane import Results
     from libramen.engine.run import Run
     from libramen.outcome.measures import Failures, Measured, Measures
     from libramen.study.plan import Plan
@@ -92,6 +95,13 @@ class Outcome:
         if self._trace is None:
             raise ReplayError("the trace of this replay came in chunks, which are gone")
         return self._trace
+
+    def with_arrays(self, trace: Trace | None, results: Results | None) -> Self:
+        """The outcome with other copies of the same arrays, or without them: a short way to another process."""
+        other = copy.copy(self)
+        other.run = dataclasses.replace(self.run, results=results)
+        other._trace, other._measured = trace, self._measured.with_arrays(trace, results)
+        return other
 
     @property
     def start(self) -> datetime | None:

@@ -17,6 +17,8 @@ from libramen.trace.trace import Trace
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable
 
+    import numpy as np
+
     from libramen.study.plan import Plan
     from libramen.study.service import Service
 
@@ -34,6 +36,7 @@ def replay(
     window_s: float = 60.0,
     span_s: float | None = None,
     currency: str = "EUR",
+    records: np.ndarray | None = None,
     progress: Callable[[float], None] | None = None,
 ) -> Outcome:
     """Replay a trace against a plan, and see what comes of it.
@@ -53,6 +56,8 @@ def replay(
         window_s: width of the windows of `outcome.series` [s].
         span_s: the time that chunks cover [s], for progress. Default: that of the last chunk.
         currency: what the prices of the plan's tier are in.
+        records: where to write what became of each request, for instance memory that processes share:
+            `engine.plane.RESULT` (n,). Default: a new array.
         progress: called now and then with the share of the trace that is replayed, from 0 to 1.
 
     Raises:
@@ -88,6 +93,7 @@ def replay(
         window_s=window_s,
         span_s=span_s,
         sink=tally,
+        records=records,
         progress=progress,
     )
     measured: Tally | Kept

@@ -15,8 +15,9 @@ if TYPE_CHECKING:
     from fractions import Fraction
 
     from libramen.bill.month import Month
-    from libramen.engine.plane import Ended
+    from libramen.engine.plane import Ended, Results
     from libramen.study.plan import Plan
+    from libramen.trace.trace import Trace
 
 # Logarithmic bins: bin 0 is up to 1 ns, which counts as 0; each other is 0.99 % wide, and stands for the
 # geometric mean of its edges, which is at most sqrt(1.0099) - 1 = 0.494 % from anything in it.
@@ -250,6 +251,10 @@ class Tally:
     def egress(self, month: Month) -> Fraction:
         """Bytes sent out in a month."""
         return month.of_hours(self._hourly_bytes.values)
+
+    def with_arrays(self, trace: Trace | None, results: Results | None) -> Tally:  # noqa: ARG002  (it has none)
+        """The same: it has none."""
+        return self
 
 
 def _add(to: _Growing, at: np.ndarray, amount: np.ndarray | None = None) -> None:
