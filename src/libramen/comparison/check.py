@@ -132,7 +132,13 @@ def _check_plan(study: Study, trace: Trace, plan: Plan) -> PlanCheck:
         rollouts_s=rollouts_s,
         problems=(),
     )
-    problems = (*_capacity(found), *_latency(study, found, np.sort(alone_s)), *_releases(service, found))
+    problems = (
+        *_capacity(found),
+        *_lent(trace, found),
+        *_memory(service, found),
+        *_latency(study, found, np.sort(alone_s)),
+        *_releases(service, found),
+    )
     month = study.objectives.month
     if month is not None and found.least_month > month:
         least, wanted = (units.show_money(amount, study.currency) for amount in (found.least_month, month))
@@ -157,6 +163,36 @@ def _capacity(found: PlanCheck) -> Iterator[str]:
         yield f"the busiest minute needs {found.needs_cpu} replicas of this size at 100 % of their CPU, {limit}"
     if found.needs_slots > ceiling:
         yield f"the busiest minute fills the slots of {found.needs_slots} replicas even if nothing queues, {limit}"
+
+
+def _lent(trace: Trace, found: PlanCheck) -> Iterator[str]:
+    """Whether CPU that is only lent is enough for the mean load of the trace."""
+    size, (_, ceiling) = found.plan.size, found.plan.limits
+    if size.steady_cores is None:
+        return
+    needed = float(trace.cpu_s.sum()) / (trace.span_s * size.speed)
+    earned = min(size.steady_cores, size.cores) * ceiling
+    if needed > earned:
+        lasts_s = size.bank_at_start_used * ceiling / (needed - earned)
+        yield (
+            f"its CPU is lent: the trace needs {needed:.3g} cores on average, {ceiling} of this size earn {earned:.3g}; "
+            f"what they begin with would last {units.show_duration(lasts_s)} at that rate"
+        )
+
+
+def _memory(service: Service, found: PlanCheck) -> Iterator[str]:
+    """Whether a replica whose slots are full fits into its memory."""
+    memory = found.plan.size.memory
+    if memory is None:
+        return
+    left, each = memory - service.memory_base, service.memory_per_request
+    if left < each:
+        yield f"not one request fits into the {memory / 1e9:.3g} GB of a replica, of which memory_base takes the most"
+    elif each and left // each < service.slots:
+        yield (
+            f"a replica runs out of memory with {left // each + 1} requests in progress: its {memory / 1e9:.3g} GB hold "
+            f"{left // each}, and it has {service.slots} slots"
+        )
 
 
 def _latency(study: Study, found: PlanCheck, alone_s: np.ndarray) -> Iterator[str]:

@@ -1,0 +1,82 @@
+"""How much memory a replay takes: with requests kept, and of a trace in chunks whose requests are not kept.
+
+    python benchmarks/memory.py [--requests 20000000]
+
+Each case runs in a process of its own, which reports its peak: what stands beside the trace is that of the same
+process with the trace alone taken off.
+"""
+
+from __future__ import annotations
+
+import argparse
+import multiprocessing
+import resource
+import time
+from collections.abc import Callable, Iterator
+
+import numpy as np
+
+from libramen import Plan, Service, Tier, Trace, replay
+
+CHUNK = 1_000_000
+TIER = Tier(billing="per_hour", sizes={"s": {"cores": 4, "per_hour": 1}})
+PLAN, SERVICE = Plan(tier=TIER, size="s", replicas=16), Service(slots=16, backlog=100, timeout=10)
+
+
+def chunks(n: int) -> Iterator[Trace]:
+    """Poisson arrivals at 70 % of what the CPUs can do, a million at a time."""
+    rng, at = np.random.default_rng(1), 0.0
+    for first in range(0, n, CHUNK):
+        size = min(CHUNK, n - first)
+        at_s = at + np.cumsum(rng.exponential(1 / (16 * 4 * 0.7 / 0.05), size))
+        at = float(at_s[-1])
+        yield Trace.from_arrays(at_s=at_s, cpu_s=rng.exponential(0.05, size), wait_s=rng.exponential(0.05, size))
+
+
+def whole(n: int) -> Trace:
+    rng = np.random.default_rng(1)
+    at_s = np.cumsum(rng.exponential(1 / (16 * 4 * 0.7 / 0.05), n))
+    return Trace.from_arrays(at_s=at_s, cpu_s=rng.exponential(0.05, n), wait_s=rng.exponential(0.05, n))
+
+
+def trace_alone(n: int) -> None:
+    replay(whole(1000), SERVICE, PLAN)  # all that is loaded
+    whole(n)
+
+
+def kept(n: int) -> None:
+    replay(whole(1000), SERVICE, PLAN)
+    replay(whole(n), SERVICE, PLAN)
+
+
+def in_chunks(n: int) -> None:
+    replay(chunks(n), SERVICE, PLAN)
+
+
+def measured(case: Callable[[int], None], n: int) -> tuple[float, float]:
+    """Peak memory [bytes] and time [s] of a process of its own."""
+    context = multiprocessing.get_context("spawn")
+    with context.Pool(1) as pool:
+        return pool.apply(_measure, (case, n))
+
+
+def _measure(case: Callable[[int], None], n: int) -> tuple[float, float]:
+    began = time.perf_counter()
+    case(n)
+    return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024, time.perf_counter() - began
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
+    parser.add_argument("--requests", type=int, default=20_000_000, help="of the trace in chunks")
+    n = parser.parse_args().requests
+    few = 4_000_000
+    alone, _ = measured(trace_alone, few)
+    most, _ = measured(kept, few)
+    print(f"kept: {(most - alone) / few:.0f} bytes a request beside the trace, {few:,} requests")
+    most, took = measured(in_chunks, n)
+    print(f"in chunks: {most / 1e6:,.0f} MB in all, {n:,} requests, {n / took / 1e6:.2f} million a second")
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,33 @@
+"""The worked example of `docs/data-plane.md` is what both data planes do."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+from builders import both, make_plan, make_trace
+from libramen import Service
+
+PAGE = Path(__file__).parent.parent / "docs" / "data-plane.md"
+
+
+def test_ten_requests_by_hand() -> None:
+    """Arrivals, CPU work and waits are read from the table of the page; what it says of endings and latencies as well."""
+    rows = [[cell.strip() for cell in line.strip("|\n").split("|")] for line in PAGE.read_text().splitlines()]
+    table = [row for row in rows if len(row) == 7 and re.fullmatch(r"\d+", row[0])]
+    assert [int(row[0]) for row in table] == list(range(1, 11))
+    at, cpu, wait = ([float(row[k]) for row in table] for k in (1, 2, 3))
+    outcome = both(make_trace(at, cpu=cpu, wait=wait, span_s=20), Service(slots=2, backlog=1), make_plan())
+    assert list(outcome.requests["ending"]) == ["ok", "ok", "ok", "refused"] + ["ok"] * 6
+    assert outcome.run.results.latency_s.tolist() == [4, 2, 2, 0, 1.5, 2, 3.5, 2, 0, 3]
+    for row, latency in zip(table, outcome.run.results.latency_s, strict=True):
+        assert row[6] in {"", f"{latency:g}"}, row
+
+
+def test_everything_in_the_layout_is_told_of() -> None:
+    from libramen.engine.kernel import layout
+
+    page = PAGE.read_text()
+    for name in ("WORLD", "LEVEL", "REPLICA", "HEAP", "NODE", "REQUEST", "RESULT"):
+        assert hasattr(layout, name)
+        assert f"`{name}`" in page
