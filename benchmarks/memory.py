@@ -12,11 +12,14 @@ import argparse
 import multiprocessing
 import resource
 import time
-from collections.abc import Callable, Iterator
+from typing import TYPE_CHECKING
 
 import numpy as np
 
 from libramen import Plan, Service, Tier, Trace, replay
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Iterator
 
 CHUNK = 1_000_000
 TIER = Tier(billing="per_hour", sizes={"s": {"cores": 4, "per_hour": 1}})

@@ -175,8 +175,8 @@ def _lent(trace: Trace, found: PlanCheck) -> Iterator[str]:
     if needed > earned:
         lasts_s = size.bank_at_start_used * ceiling / (needed - earned)
         yield (
-            f"its CPU is lent: the trace needs {needed:.3g} cores on average, {ceiling} of this size earn {earned:.3g}; "
-            f"what they begin with would last {units.show_duration(lasts_s)} at that rate"
+            f"its CPU is only lent: the trace needs {needed:.3g} cores on average, {ceiling} of this size earn "
+            f"{earned:.3g}; what they begin with lasts {units.show_duration(lasts_s)} at that rate"
         )
 
 
@@ -190,8 +190,8 @@ def _memory(service: Service, found: PlanCheck) -> Iterator[str]:
         yield f"not one request fits into the {memory / 1e9:.3g} GB of a replica, of which memory_base takes the most"
     elif each and left // each < service.slots:
         yield (
-            f"a replica runs out of memory with {left // each + 1} requests in progress: its {memory / 1e9:.3g} GB hold "
-            f"{left // each}, and it has {service.slots} slots"
+            f"a replica runs out of memory with {left // each + 1} requests in progress: its {memory / 1e9:.3g} GB "
+            f"hold {left // each}, and it has {service.slots} slots"
         )
 
 
