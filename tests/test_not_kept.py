@@ -92,6 +92,21 @@ def test_chunks_may_have_routes_of_their_own() -> None:
     assert outcome.run.span_s == 9
 
 
+def test_chunks_may_have_starts_of_their_own() -> None:
+    """A file a day: the second begins at 0 again, an hour after the first did."""
+    rng = np.random.default_rng(1)
+    at = np.sort(rng.random(200) * 7200)
+    whole = Trace.from_arrays(at_s=at, cpu_s=np.ones(200), span_s=7200, start="2031-06-07T10:00")
+    first, second = at < 3600, at >= 3600
+    files = [
+        Trace.from_arrays(at_s=at[first], cpu_s=np.ones(first.sum()), span_s=3600, start="2031-06-07T10:00"),
+        Trace.from_arrays(at_s=at[second] - 3600, cpu_s=np.ones(second.sum()), span_s=3600, start="2031-06-07T11:00"),
+    ]
+    together = replay(iter(files), Service(slots=1), make_plan())
+    assert together.run.span_s == 7200
+    _same(together, replay(whole, Service(slots=1), make_plan(), keep_requests=False))
+
+
 @given(st.lists(st.floats(1.001e-9, 1e6), min_size=1, max_size=60), st.sampled_from(list(PERCENTILES.values())))
 def test_a_percentile_of_a_histogram_is_within_half_a_percent(latencies: list[float], share: float) -> None:
     ascending = np.sort(latencies)
@@ -101,6 +116,18 @@ def test_a_percentile_of_a_histogram_is_within_half_a_percent(latencies: list[fl
 
 def test_zero_latencies_stay_zero() -> None:
     assert percentile_of(np.bincount(bin_of(np.zeros(3)), minlength=_BINS), 0.5) == 0
+
+
+def test_a_release_in_chunks() -> None:
+    """Its time is looked up in the span that is given, and it does what it does in one piece."""
+    trace = _trace(n=2000, start="2031-06-07T10:00")
+    plan = make_plan(make_tier(provision=5), replicas=2, rollouts=[{"at": "10:01", "strategy": "rolling"}])
+    chunks = [trace.part(slice(0, 900)), trace.part(slice(900, 2000))]
+    one = replay(trace, SERVICE, plan, keep_requests=False)
+    other = replay(iter(chunks), SERVICE, plan, span_s=trace.span_s)
+    assert one.to_dict() == other.to_dict()
+    assert other.run.updates[0].began_s == 60
+    assert other.run.updates[0].ended_s is not None
 
 
 def test_many_windows_are_summed_up_on_the_way() -> None:
@@ -118,8 +145,10 @@ def test_mistakes_with_chunks() -> None:
         replay(chunks, SERVICE, PLAN)
     with pytest.raises(ReplayError, match="keep_requests: found True with chunks"):
         replay(iter(chunks), SERVICE, PLAN, keep_requests=True)
-    with pytest.raises(StudyError, match="cannot be told from chunks of a trace"):
-        replay([trace], SERVICE, make_plan(rollouts=[{"at": "quietest 10m", "strategy": "stop_start"}]))
+    with pytest.raises(StudyError, match='"quietest" needs the whole trace'):
+        replay([trace], SERVICE, make_plan(rollouts=[{"at": "quietest 2s", "strategy": "stop_start"}]), span_s=99)
+    with pytest.raises(StudyError, match="needs to know its end: give span_s"):
+        replay([trace], SERVICE, make_plan(rollouts=[{"at": "2s", "strategy": "stop_start"}]))
     with pytest.raises(TraceError, match="trace: found None; allowed: a Trace"):
         replay([], SERVICE, PLAN)
     with pytest.raises(ReplayError, match="were not kept; allowed: keep_requests=True"):

@@ -9,8 +9,9 @@ from typing import TYPE_CHECKING, Any
 import pytest
 
 from builders import make_plan, make_tier, make_trace
-from libramen import Comparison, Objectives, Outcome, Service, check, compare, load_study, replay
+from libramen import Comparison, Objectives, Outcome, Service, Trace, check, compare, load_study, replay
 from libramen.draw.style import save, tier_looks
+from libramen.errors import ReplayError
 from libramen.outcome.story import sentences
 from libramen.study.plan import Objective
 
@@ -229,3 +230,25 @@ def test_streams_depend_on_seed_purpose_and_number_only() -> None:
     }
     assert len(set(drawn.values())) == 8
     assert stream(1, "shape", 1).random() == drawn[1, "shape", 1]
+
+
+def test_figures_and_objectives_per_route() -> None:
+    """Two routes on two slots of one core: `slow` takes 2 s alone; `quick` meets it at 1, both share the core: 0.5 of
+    work takes 1 s. So slow is done at 2.5: 0.5 s more than alone, which it was slowed by sharing."""
+    trace = Trace.from_arrays(at_s=[0, 1], cpu_s=[2, 0.5], wait_s=[0, 0.25], route=["slow", "quick"], span_s=60)
+    goals = Objectives(routes={"slow": {"p95": "2s"}, "quick": {"p95": "2s", "availability": "100%"}})
+    outcome = replay(trace, Service(slots=2), make_plan(), goals)
+    assert [(goal.name, goal.met) for goal in outcome.objectives] == [
+        ("routes.slow.p95", False), ("routes.quick.p95", True), ("routes.quick.availability", True),
+    ]  # fmt: skip
+    assert outcome.of_route("slow").time_s == pytest.approx(
+        {"retried": 0, "queued": 0, "cpu": 2, "slowed": 0.5, "waiting": 0, "overhead": 0}
+    )
+    assert outcome.of_route("quick").time_s["waiting"] == 0.25
+    frame = outcome.routes.set_index("route")
+    assert frame.loc["quick", "max_s"] == 1.25
+    times = [name for name in frame.columns if name.startswith("time_")]
+    assert frame.loc["slow", times].sum() == frame.loc["slow", "mean_s"]
+    assert outcome.series_of("quick")["arrivals"].tolist() == [1]
+    with pytest.raises(ReplayError, match="route 'quik'; did you mean 'quick'"):
+        outcome.of_route("quik")

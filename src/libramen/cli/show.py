@@ -203,7 +203,8 @@ def _time_spent(console: Console, found: Outcome) -> None:
             units.show_duration(figures_of.latency_s["mean"]),
             *(units.show_duration(figures_of.time_s[part] / n_ok if n_ok else None) for part in parts),
         )
-    _show(console, table)
+    console.print(table)
+    console.print()
     if len(routes) > _ROUTES_SHOWN:
         _say(console, f"and {len(routes) - _ROUTES_SHOWN} more routes: see --json")
 

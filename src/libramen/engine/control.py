@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Literal, Protocol
+from typing import TYPE_CHECKING, Literal, NamedTuple, Protocol
 
 from libramen.engine.agenda import Agenda, Kind
 from libramen.engine.feed import Feed
@@ -17,6 +17,7 @@ from libramen.trace.trace import Trace
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable
+    from datetime import datetime
 
     import numpy as np
 
@@ -53,7 +54,8 @@ def run(
     """Replay a trace against a plan.
 
     Args:
-        trace: the requests, or chunks of them in order of time, all counted from one start.
+        trace: the requests, or chunks of them in order of time. What a chunk's times are counted from is its
+            `start`, where it and that of the first one are known, else the start of the first.
         service: how a replica works.
         plan: what it runs on.
         seed: of all that is left to luck.
@@ -87,8 +89,10 @@ def run(
     agenda = Agenda()
     fleet = Fleet(service, plan, plane, agenda)
     scaler = Scaler(plan.scaling, plan, fleet, plane, agenda) if isinstance(plan.scaling, Rule) else None
-    updates = Updates(_due(plan, whole), fleet, agenda, scaler, plan.tier.replicas.most)
     plane.hand_in(*feed.next())
+    updates = Updates(
+        _due(plan, whole or _Timeline(feed.start, span_s)), fleet, agenda, scaler, plan.tier.replicas.most
+    )
     clock = _Clock(agenda, feed, progress)
     while True:
         signal = plane.advance(agenda.next_s())
@@ -131,17 +135,30 @@ def run(
     )
 
 
-def _due(plan: Plan, trace: Trace | None) -> list[tuple[float, Rollout]]:
-    """The rollouts of a plan and when each is due [s]."""
-    if plan.rollouts and trace is None:
+class _Timeline(NamedTuple):
+    """What is known of a trace that comes in chunks, for times to be looked up in."""
+
+    start: datetime | None
+    known_span_s: float | None
+
+    @property
+    def span_s(self) -> float:
+        if self.known_span_s is None:
+            raise StudyError("a release in a trace that comes in chunks needs to know its end: give span_s")
+        return self.known_span_s
+
+    @property
+    def at_s(self) -> np.ndarray:
         raise StudyError(
-            f"plan {plan.name!r}: rollouts[1].at: when that is cannot be told from chunks of a trace; "
-            "allowed: a whole trace, or a plan without rollouts"
+            '"quietest" needs the whole trace, and this one comes in chunks; allowed: a time, or an offset'
         )
+
+
+def _due(plan: Plan, trace: Trace | _Timeline) -> list[tuple[float, Rollout]]:
+    """The rollouts of a plan and when each is due [s]."""
     return [
         (offset_s, rollout)
         for number, rollout in enumerate(plan.rollouts, start=1)
-        if trace is not None
         for offset_s in rollout.at.offsets(
             trace, daily=rollout.daily, where=f"plan {plan.name!r}: rollouts[{number}].at"
         )

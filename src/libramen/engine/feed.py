@@ -77,12 +77,17 @@ class Feed:
 
     def _sliced(self, chunks: Iterable[Trace]) -> Iterator[tuple[Trace, float | None]]:
         """Slices of the chunks, the last one with the span of the whole."""
-        before, ended_s = None, 0.0
-        for chunk in chunks:
+        before, ended_s, start = None, 0.0, None
+        for number, given in enumerate(chunks):
+            chunk = given
+            if number == 0:
+                start = chunk.start
+            elif start is not None and chunk.start is not None and chunk.start != start:
+                chunk = chunk.later((chunk.start - start).total_seconds())
             if chunk.at_s[0] < ended_s:
                 raise TraceError(
                     f"chunk {chunk!r} begins at {chunk.at_s[0]:.6g} s, but the one before it ends at {ended_s:.6g} s; "
-                    "allowed: chunks in order of time, all counted from one start"
+                    "allowed: chunks in order of time"
                 )
             ended_s = float(chunk.at_s[-1])
             for first in range(0, len(chunk), SLICE):

@@ -75,14 +75,15 @@ class Kept:
             block = slice(first, first + _BLOCK)
             yield block if route is None else first + np.flatnonzero(self._trace.route_codes[block] == route)
 
-    def per_window(self, n: int) -> dict[str, np.ndarray]:
+    def per_window(self, n: int, route: int | None = None) -> dict[str, np.ndarray]:
         """Of each of n windows, by first arrival: arrivals, each ending, p50_s, p95_s, p99_s of ok requests."""
-        results = self._results
-        window = np.minimum(self._trace.at_s // self._window_s, n - 1).astype(np.int32)
+        rows = slice(None) if route is None else np.flatnonzero(self._trace.route_codes == route)
+        ending, latency_s = self._results.ending[rows], self._results.latency_s[rows]
+        window = np.minimum(self._trace.at_s[rows] // self._window_s, n - 1).astype(np.int32)
         series: dict[str, np.ndarray] = {"arrivals": np.bincount(window, minlength=n)}
         for code, name in enumerate(ENDINGS):
-            series[name] = np.bincount(window[results.ending == code], minlength=n)
-        return series | _percentiles_per_window(window, results.ending == Ending.OK, results.latency_s, n)
+            series[name] = np.bincount(window[ending == code], minlength=n)
+        return series | _percentiles_per_window(window, ending == Ending.OK, latency_s, n)
 
     def served(self, n: int) -> np.ndarray:
         """Requests answered ok by each of the replicas 1 to n."""

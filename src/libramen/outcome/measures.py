@@ -89,8 +89,14 @@ class Measured(Protocol):
     def measures(self, route: int | None = None) -> Measures:
         """The figures of all that are measured, or of one route."""
 
-    def per_window(self, n: int) -> dict[str, np.ndarray]:
-        """Of each of n windows, by first arrival: arrivals, each ending, p50_s, p95_s, p99_s of ok requests."""
+    def per_window(self, n: int, route: int | None = None) -> dict[str, np.ndarray]:
+        """Of each of n windows, by first arrival: arrivals, each ending, p50_s, p95_s, p99_s of ok requests.
+
+        Of all requests or of one route.
+
+        Raises:
+            ReplayError: of a route, where requests are not kept.
+        """
 
     def served(self, n: int) -> np.ndarray:
         """Requests answered ok by each of the replicas 1 to n."""

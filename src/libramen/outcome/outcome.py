@@ -176,6 +176,19 @@ class Outcome:
             frame.insert(1, "time", start + pd.to_timedelta(frame["at_s"], unit="s"))
         return frame
 
+    def series_of(self, route: str) -> pd.DataFrame:
+        """The series of one route: arrivals, endings and percentiles per window, as in `series`.
+
+        Raises:
+            ReplayError: no request asked for it, or requests were not kept.
+        """
+        import pandas as pd
+
+        self.of_route(route)
+        edges = self.run.edges_s
+        code = self.run.routes.index(route)
+        return pd.DataFrame({"at_s": edges[:-1], **self._measured.per_window(len(edges) - 1, code)})
+
     def series_arrays(self) -> dict[str, np.ndarray]:
         """Series per window, aligned to 0; requests count in the window in which they arrived.
 

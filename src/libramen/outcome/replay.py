@@ -42,8 +42,8 @@ def replay(
     """Replay a trace against a plan, and see what comes of it.
 
     Args:
-        trace: the requests; or chunks of them in order of time, all counted from one start, for traces that
-            are too long for the memory.
+        trace: the requests; or chunks of them in order of time, for traces that are too long for the memory.
+            What a chunk's times are counted from is its `start` where that is known, else the start of the first.
         service: how one replica works.
         plan: what it runs on.
         objectives: what it should achieve. Default: nothing.

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any, Final
 import numpy as np
 
 from libramen.engine.plane import ENDINGS, Ending
+from libramen.errors import ReplayError
 from libramen.outcome import measures
 from libramen.outcome.measures import PERCENTILES, TIME_PARTS, Failures, Measures
 
@@ -219,8 +220,10 @@ class Tally:
             "max": most,
         }
 
-    def per_window(self, n: int) -> dict[str, np.ndarray]:
+    def per_window(self, n: int, route: int | None = None) -> dict[str, np.ndarray]:
         """Of each of n windows, by first arrival: arrivals, each ending, p50_s, p95_s, p99_s of ok requests."""
+        if route is not None:
+            raise ReplayError("the series of a route needs the requests; allowed: keep_requests=True")
         self._merge()
         # An arrival at the very end of the last window belongs to it.
         window = np.minimum(self._open[0] // _BINS, n - 1)

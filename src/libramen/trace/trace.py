@@ -252,6 +252,11 @@ class Trace:
             **optional,
         )
 
+    def later(self, seconds: float) -> Self:
+        """The same requests counted from an instant that is so many seconds before the start."""
+        start = None if self.start is None else self.local_time(-seconds)
+        return replace(self, at_s=self.at_s + seconds, span_s=self.span_s + seconds, start=start)
+
     def to_frame(self) -> pd.DataFrame:
         """The requests as a pandas frame, one row each, with the columns that are known."""
         import pandas as pd
