@@ -32,6 +32,9 @@ from libramen.engine import control
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator
 
+    Contender = Callable[["Case"], "np.ndarray | float"]
+    """Replays a case; returns each latency, or their mean."""
+
 FLEETS = ((4, 4), (16, 8), (64, 16))
 LOAD = 0.7
 WORK_S = WAIT_S = 0.5
@@ -55,16 +58,16 @@ class Case(NamedTuple):
         return cls(trace, replicas, slots, cores)
 
 
-def with_kernel(case: Case) -> float:
+def with_kernel(case: Case) -> np.ndarray:
     most = {"most": case.replicas}
     tier = Tier(billing="per_hour", replicas=most, sizes={"s": {"cores": case.cores, "per_hour": 0}})
     plan = Plan(tier=tier, size="s", replicas=case.replicas)
     run = control.run(case.trace, Service(slots=case.slots, backlog=case.backlog), plan)
     assert run.results is not None
-    return float(run.results.latency_s.mean())
+    return run.results.latency_s
 
 
-def compiled_loop() -> Callable[[Case], float] | None:
+def compiled_loop() -> Contender | None:
     """`loop.c` with all the optimisation that the compiler offers, None: there is no compiler."""
     compiler = shutil.which("gcc") or shutil.which("clang")
     if compiler is None:
@@ -74,7 +77,7 @@ def compiled_loop() -> Callable[[Case], float] | None:
     subprocess.run([compiler, "-O3", "-march=native", "-shared", "-fPIC", "-o", library, source, "-lm"], check=True)
     replay = ctypes.CDLL(library).replay
 
-    def with_c(case: Case) -> float:
+    def with_c(case: Case) -> np.ndarray:
         trace, n = case.trace, len(case.trace)
         latency_s, queued_s, chosen = np.zeros(n), np.zeros(n), np.zeros(n, np.int32)
         arrays = [trace.at_s, trace.cpu_s, trace.wait_s, latency_s, queued_s, chosen]
@@ -83,7 +86,7 @@ def compiled_loop() -> Callable[[Case], float] | None:
             ctypes.c_long(n), at, cpu, wait, case.replicas, case.slots, case.slots, case.backlog,
             ctypes.c_double(case.cores), *out,
         )  # fmt: skip
-        return float(latency_s.mean())
+        return latency_s
 
     return with_c
 
@@ -209,27 +212,25 @@ def with_simpy(case: Case) -> float:
     return total / len(case.trace)
 
 
-def rate(contender: Callable[[Case], float], case: Case, tries: int = 1) -> tuple[float, float]:
-    """Requests a second, the best of some tries, and the mean latency."""
-    best, mean = np.inf, np.nan
+def rate(contender: Contender, case: Case, tries: int = 1) -> float:
+    """Requests a second, the best of some tries."""
+    best = np.inf
     for _ in range(tries):
         began = time.perf_counter()
-        mean = contender(case)
+        contender(case)
         best = min(best, time.perf_counter() - began)
-    return len(case.trace) / best, mean
+    return len(case.trace) / best
 
 
-def in_turn(
-    one: Callable[[Case], float], other: Callable[[Case], float], case: Case, turns: int
-) -> tuple[float, float]:
+def in_turn(one: Contender, other: Contender, case: Case, turns: int) -> tuple[float, float]:
     """Rate of one, and the median of its rate over the other's, measured right after each other."""
-    rates = np.array([(rate(one, case)[0], rate(other, case)[0]) for _ in range(turns)])
+    rates = np.array([(rate(one, case), rate(other, case)) for _ in range(turns)])
     return float(np.median(rates[:, 0])), float(np.median(rates[:, 0] / rates[:, 1]))
 
 
 def against_others(n: int) -> None:
     with_c = compiled_loop()
-    contenders: dict[str, tuple[Callable[[Case], float], int, int]] = {}
+    contenders: dict[str, tuple[Contender, int, int]] = {}
     if with_c is None:
         print("there is no C compiler: left out")
     else:
@@ -246,7 +247,7 @@ def against_others(n: int) -> None:
         line, kernel_rate = "", 0.0
         for contender, size, turns in contenders.values():
             case = Case.make(size, replicas, slots)
-            means = with_kernel(case), contender(case)
+            means = float(np.mean(with_kernel(case))), float(np.mean(contender(case)))
             assert abs(means[0] - means[1]) < 1e-6, means
             own, ratio = in_turn(with_kernel, contender, case, turns)
             kernel_rate = max(kernel_rate, own)
@@ -269,7 +270,7 @@ def against_itself(n: int) -> None:
     print(f"1,000 replicas over 10: {ratio:.2f}")
     _, ratio = in_turn(lambda _: with_kernel(Case.make(n, 64, 16)), lambda _: with_kernel(Case.make(n, 4, 4)), few, 5)
     print(f"64 x 16 over 4 x 4: {ratio:.2f}")
-    rates = [rate(with_kernel, together(n, k), 5)[0] for k in (1, 10, 100, 1000)]
+    rates = [rate(with_kernel, together(n, k), 5) for k in (1, 10, 100, 1000)]
     print("1, 10, 100 and 1000 at once on one core: " + ", ".join(f"{r / 1e6:.2f} M" for r in rates))
 
 

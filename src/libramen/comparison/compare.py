@@ -146,8 +146,8 @@ def compare(
     return Comparison(tuple(work.replay_here(name, functools.partial(report, name)) for name in study.plans))
 
 
-_PAYS = 3_000_000
-"""Requests, of all plans together, for which it pays to start processes: about a second of replays."""
+_PAYS = 1_500_000
+"""Requests, of all plans together, for which it pays to start processes: half a second of replays."""
 
 
 def _cores() -> int:
@@ -211,6 +211,8 @@ def _divided(work: _Work, workers: int, report: Callable[[str, float], None]) ->
     forks = sys.platform == "linux"
     context = multiprocessing.get_context("fork" if forks else "spawn")
     if forks:
+        from libramen.engine.kernel import state  # noqa: F401  (loaded once, here, and shared)
+
         size = len(work.trace) * RESULT.itemsize
         work.records.update({name: np.frombuffer(mmap.mmap(-1, size), RESULT) for name in names})
     with context.Pool(workers, _start_worker, (work,)) as pool:

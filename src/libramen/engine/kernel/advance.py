@@ -68,9 +68,9 @@ def _complete_next(w, due_s, limit_s):
         return
     at = FIRST
     kind = RUNNING
-    if not only_one_due(w, row, second_s, limit_s):
+    if not only_one_due(w, replica, second_s, limit_s):
         row, kind, at, due_s = first_arrived(w, limit_s)
-    elif entry_at(heap_of(w, WAITING, row), 0).key == due_s:
+    elif entry_at(heap_of(replica, WAITING), 0).key == due_s:
         kind = WAITING
     complete(w, row, kind, at, due_s)
 
@@ -133,7 +133,7 @@ def _make_advance(sources: int) -> Callable[..., Any]:
                     give_up(w)
                     continue
                 if now_s < limit_s:
-                    index = arrive(w, i, now_s)
+                    index = arrive(w, i)
                 else:
                     index, now_s = next_repeat(w, limit_s)
                 row = send(w, index, now_s)

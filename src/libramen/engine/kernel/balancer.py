@@ -35,7 +35,7 @@ from libramen.engine.kernel.trees import least_busy, update_row
 
 
 @inner
-def arrive(w, i, now_s):
+def arrive(w, i):
     """Request `i` of the chunk arrives: its entry in `requests`."""
     index = w.free
     request = request_at(w.requests, index)
@@ -43,7 +43,6 @@ def arrive(w, i, now_s):
     request.id = w.next
     w.next += 1
     w.n_open += 1
-    request.first_s = now_s
     request.cpu_s = float_at(w.chunk_cpu_s, i)
     request.wait_s = float_at(w.chunk_wait_s, i)
     request.attempt = 0
@@ -107,7 +106,7 @@ def put(w, row, index, now_s):
             kill(w, row, now_s)
         else:
             replica.busy += 1
-            take_slot(w, row, index, now_s)
+            take_slot(w, replica, index, now_s)
     elif w.backlog < 0 or replica.busy - replica.in_slots < w.backlog:
         replica.busy += 1
         level_at(w.levels, replica.state - READY).waiting += 1
@@ -120,7 +119,7 @@ def put(w, row, index, now_s):
     else:
         fail(w, index, REFUSED, replica.number, now_s)
         return
-    update_row(w, row)
+    update_row(w, replica, row)
 
 
 # -- the shared or held queue: while it is not empty, no ready replica has room -------------------

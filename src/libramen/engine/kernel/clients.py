@@ -29,6 +29,12 @@ def free(w, index):
 
 
 @inner
+def _first_s(request):
+    """When the first attempt of a request arrived [s]."""
+    return request.at_s if request.attempt == 1 else request.first_s
+
+
+@inner
 def _write(w, index, latency_s, ending, number, now_s):
     """Write down how a request ended, and forget it."""
     request = request_at(w.requests, index)
@@ -37,14 +43,14 @@ def _write(w, index, latency_s, ending, number, now_s):
     record = result_at(w.out, at)
     record.latency_s = latency_s
     record.queued_s = max(0.0, slot_at_s - request.at_s)
-    record.before_s = request.at_s - request.first_s
+    record.before_s = request.at_s - _first_s(request)
     record.replica = number
     record.ending = ending
     record.attempts = request.attempt
     if not w.keeps:
         more = carried_at(w.carried, at)
         more.id = request.id
-        more.at_s = request.first_s
+        more.at_s = _first_s(request)
         more.cpu_s = request.cpu_s
         more.wait_s = request.wait_s
         more.bytes_out = request.bytes_out
@@ -66,7 +72,7 @@ def answer(w, index, number, now_s):
         return
     if request.watched:
         _unwatch(w, index)
-    _write(w, index, max(0.0, now_s - request.first_s) + w.overhead_s, OK, number, now_s)
+    _write(w, index, max(0.0, now_s - _first_s(request)) + w.overhead_s, OK, number, now_s)
 
 
 @seldom
@@ -86,9 +92,9 @@ def fail(w, index, ending, number, now_s):
     if request.attempt <= w.retries:
         _repeat_later(w, index, failed_s)
         return
-    latency_s = max(0.0, now_s - request.first_s)
+    latency_s = max(0.0, now_s - _first_s(request))
     if ending == TIMED_OUT:
-        latency_s = (request.at_s - request.first_s) + w.timeout_s
+        latency_s = (request.at_s - _first_s(request)) + w.timeout_s
     _write(w, index, latency_s, ending, number, now_s)
 
 
@@ -97,6 +103,7 @@ def _repeat_later(w, index, failed_s):
     """The client learns at `failed_s` that an attempt has failed, and sends the next after a pause."""
     apart()
     request = request_at(w.requests, index)
+    request.first_s = _first_s(request)
     pause_s = w.retry_after_s * 2.0 ** (request.attempt - 1)
     if w.retry_jitter > 0.0:
         u, _ = uniforms(w.retry_key, request.id, request.attempt)

@@ -42,7 +42,7 @@ def complete(w, row, kind, at, now_s):
     """The CPU work (kind RUNNING) or the wait (kind WAITING) of the request at this place of a heap is over."""
     integrate(w, now_s)
     replica = replica_at(w.replicas, row)
-    heap = heap_of(w, kind, row)
+    heap = heap_of(replica, kind)
     index = entry_at(heap, at).request
     if kind == RUNNING:
         catch_up(w, replica, now_s)
@@ -51,10 +51,10 @@ def complete(w, row, kind, at, now_s):
         turn = replica.turn_head
         if turn >= 0:
             replica.turn_head = request_at(w.requests, turn).link
-            start_cpu(w, row, turn, now_s)
+            start_cpu(w, replica, turn, now_s)
         if request_at(w.requests, index).wait_s > 0.0:
-            start_wait(w, row, index, now_s)
-            update_row(w, row)
+            start_wait(w, replica, index, now_s)
+            update_row(w, replica, row)
             return
     else:
         heap_remove(heap, replica.n_waiting, at)
@@ -63,21 +63,20 @@ def complete(w, row, kind, at, now_s):
     replica.in_slots -= 1
     replica.busy -= 1
     level_at(w.levels, replica.state - READY).in_slots -= 1
-    _refill(w, row, now_s)
+    _refill(w, replica, row, now_s)
     emptied(w, replica, now_s)
-    update_row(w, row)
+    update_row(w, replica, row)
 
 
 @inner
-def _refill(w, row, now_s):
+def _refill(w, replica, row, now_s):
     """A slot has become free: the next one in the backlog takes it, then the queue may move up."""
-    replica = replica_at(w.replicas, row)
     while replica.backlog_head >= 0:
         index = replica.backlog_head
         replica.backlog_head = request_at(w.requests, index).link
         level_at(w.levels, replica.state - READY).waiting -= 1
         if not is_late(w, index, now_s):
-            take_slot(w, row, index, now_s)
+            take_slot(w, replica, index, now_s)
             break
         replica.busy -= 1
         fail(w, index, TIMED_OUT, replica.number, now_s)
@@ -89,11 +88,10 @@ def _refill(w, row, now_s):
 
 
 @inner
-def only_one_due(w, row, second_s, limit_s):
+def only_one_due(w, replica, second_s, limit_s):
     """Whether the winner's next completion is the only one before `limit_s`; other rows' next is at `second_s`."""
-    replica = replica_at(w.replicas, row)
-    running = heap_of(w, RUNNING, row)
-    waiting = heap_of(w, WAITING, row)
+    running = heap_of(replica, RUNNING)
+    waiting = heap_of(replica, WAITING)
     limit_v = replica.v + (limit_s - replica.v_at_s) * float_at(
         w.rate, replica.empty * (w.slots + 1) + replica.n_running
     )
@@ -118,12 +116,12 @@ def first_arrived(w, limit_s):
         for kind in range(2):
             n = replica.n_running if kind == RUNNING else replica.n_waiting
             for at in range(n):
-                due_s = entry_at(heap_of(w, kind, row), at).key
+                due_s = entry_at(heap_of(replica, kind), at).key
                 if kind == RUNNING:
                     due_s = running_due_s(w, replica, due_s)
                 if due_s >= limit_s:
                     continue
-                order = request_at(w.requests, entry_at(heap_of(w, kind, row), at).request).order
+                order = request_at(w.requests, entry_at(heap_of(replica, kind), at).request).order
                 if order < best_order:
                     best_order = order
                     best = (row, kind, at, due_s)

@@ -75,7 +75,7 @@ WORLD: Final = np.dtype(
         # Where the arrays begin (addresses), and how long they are.
         ("levels", "i8"),  # LEVEL (2,)
         ("replicas", "i8"),  # REPLICA (leaves,)
-        ("heaps", "i8"),  # HEAP (leaves, 2, slots + 2)
+        ("heaps", "i8"),  # HEAP (leaves, slots + 2), and one more
         ("tree", "i8"),  # NODE (2 * leaves,)
         ("requests", "i8"),  # REQUEST (m,)
         ("repeats", "i8"),  # HEAP (m,): attempts to come, by time
@@ -174,7 +174,7 @@ REPLICA: Final = np.dtype(
         ("empty", "i8"),  # 1: its bank is empty
         ("bank", "f8"),  # [core-seconds]
         ("ready_at_s", "f8"),  # when its warm-up began, -infinity: it is warm [s]
-        ("padding", "i8"),  # to 128 bytes: the place of a record is then found by a shift
+        ("heap", "i8"),  # where its heaps begin (address)
     ]
 )
 
@@ -192,16 +192,16 @@ NODE: Final = np.dtype(
 REQUEST: Final = np.dtype(
     [
         ("id", "i8"),
-        ("first_s", "f8"),  # first arrival [s]
         ("at_s", "f8"),  # arrival of this attempt [s]
         ("cpu_s", "f8"),
         ("wait_s", "f8"),
         ("slot_at_s", "f8"),  # NaN while it has no slot
+        ("order", "i8"),  # of this attempt among all attempts, by arrival
         ("link", "i8"),  # next in its list, -1: last
         ("attempt", "i4"),  # 1 for the first
         ("watched", "i2"),  # 1: it is in the list of clients
         ("given_up", "i2"),  # 1: its client has gone and sends it again: nobody awaits this attempt
-        ("order", "i8"),  # of this attempt among all attempts, by arrival
+        ("first_s", "f8"),  # arrival of the first attempt, where this is another one [s]
         ("earlier", "i8"),  # neighbours in the list of clients, -1: none
         ("later", "i8"),
         ("route", "i8"),  # these two only where requests are not kept
@@ -224,7 +224,9 @@ CARRIED: Final = np.dtype(
 
 # One record an entry of a heap. In a replica's two heaps what ties is sorted out by `advance`, so that
 # they need no second key.
-HEAP: Final = np.dtype([("key", "f8"), ("request", "i8")])
+# The two heaps of a replica lie in each other's gaps: what is looked at together, their first entries, is then in
+# one cache line. The other two heaps leave the gaps empty.
+HEAP: Final = np.dtype([("key", "f8"), ("request", "i8"), ("other_key", "f8"), ("other_request", "i8")])
 
 
 _OPTIONS: Final[dict[str, Any]] = {
@@ -271,14 +273,14 @@ if CHECKED:
     np.seterr(over="ignore")  # random numbers are made of products that wrap around
 
 
-def _found(address: int, index: int, kind: Any) -> tuple[np.ndarray, int]:
-    """The array that an address points into, as one of `kind`, and the place of the index in it."""
+def _found(address: int, index: int, kind: Any) -> np.ndarray:
+    """What an index from an address means in the array that it points into: one of `kind`."""
     start = max(begin for begin in ARRAYS if begin <= address)
-    array = ARRAYS[start].reshape(-1).view(kind)
-    at = (address - start) // array.itemsize + index
-    if not 0 <= at < len(array):
-        raise IndexError(f"{at} in an array of {len(array)}: {array.dtype}")
-    return array, at
+    raw = ARRAYS[start].reshape(-1).view(np.uint8)
+    at, size = address - start + index * np.dtype(kind).itemsize, np.dtype(kind).itemsize
+    if not 0 <= at <= len(raw) - size:
+        raise IndexError(f"byte {at} in an array of {len(raw)} bytes: {ARRAYS[start].dtype}")
+    return raw[at : at + size].view(kind)
 
 
 def _records(dtype: np.dtype[Any]) -> Any:
@@ -286,8 +288,7 @@ def _records(dtype: np.dtype[Any]) -> Any:
     if CHECKED:
 
         def look_up(address: int, index: int) -> Any:
-            array, at = _found(address, index, dtype)
-            return array.view(np.recarray)[at]
+            return _found(address, index, dtype).view(np.recarray)[0]
 
         return look_up
     record = numba.from_dtype(dtype)
@@ -307,8 +308,7 @@ def _reader(kind: Any, dtype: str) -> Any:
     if CHECKED:
 
         def look_up(address: int, index: int) -> Any:
-            array, at = _found(address, index, dtype)
-            return array[at]
+            return _found(address, index, dtype)[0]
 
         return look_up
 
@@ -327,8 +327,7 @@ def _writer(kind: Any, dtype: str) -> Any:
     if CHECKED:
 
         def put(address: int, index: int, number: Any) -> None:
-            array, at = _found(address, index, dtype)
-            array[at] = number
+            _found(address, index, dtype)[0] = number
 
         return put
 
@@ -348,10 +347,9 @@ request_at, entry_at = _records(REQUEST), _records(HEAP)
 result_at, carried_at = _records(RESULT), _records(CARRIED)
 float_at, int_at, int32_at = _reader(numba.float64, "f8"), _reader(numba.int64, "i8"), _reader(numba.int32, "i4")
 set_float, set_int = _writer(numba.float64, "f8"), _writer(numba.int64, "i8")
-_ENTRY: Final = HEAP.itemsize
 
 
 @inner
-def heap_of(w, kind, row):
-    """Where a heap of a row begins."""
-    return w.heaps + (2 * row + kind) * (w.slots + 2) * _ENTRY
+def heap_of(replica, kind):
+    """Where a heap of a replica begins."""
+    return replica.heap + 16 * kind

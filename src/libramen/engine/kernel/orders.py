@@ -46,9 +46,10 @@ def obey(w):
     elif order == DRAIN:
         _drain(w, w.order_row)
     elif order == WITHDRAW:
-        replica_at(w.replicas, w.order_row).state = OUT
+        replica = replica_at(w.replicas, w.order_row)
+        replica.state = OUT
         withdraw(w, w.order_row)
-        update_row(w, w.order_row)
+        update_row(w, replica, w.order_row)
     elif order == REMOVE:
         _remove(w, w.order_row, w.order_s)
     else:
@@ -73,7 +74,7 @@ def _add(w, row, now_s):
     set_int(w.ready, at, row)
     w.n_ready += 1
     w.room_row = row
-    update_row(w, row)
+    update_row(w, replica, row)
 
 
 @inner
@@ -88,7 +89,7 @@ def _drain(w, row):
         level.waiting += sign * (replica.busy - replica.in_slots)
     replica.state = DRAINING
     withdraw(w, row)
-    update_row(w, row)
+    update_row(w, replica, row)
 
 
 @inner
@@ -100,7 +101,7 @@ def _remove(w, row, now_s):
     if replica.state == READY or replica.state == DEAD:
         withdraw(w, row)
     replica.state = FREE
-    update_row(w, row)
+    update_row(w, replica, row)
 
 
 @inner

@@ -86,42 +86,39 @@ def empty_bank(w, row, now_s):
     catch_up(w, replica, now_s)
     replica.bank = 0.0
     change_running(w, replica, SAME)
-    update_row(w, row)
+    update_row(w, replica, row)
 
 
 @inner
-def start_cpu(w, row, index, now_s):
+def start_cpu(w, replica, index, now_s):
     """A request in its slot gets a CPU turn; on a replica that is not warm it needs more work."""
-    replica = replica_at(w.replicas, row)
     catch_up(w, replica, now_s)
     work = request_at(w.requests, index).cpu_s
     if w.warm_up_s > 0.0:
         cold = 1.0 - (now_s - replica.ready_at_s) / w.warm_up_s
         work *= 1.0 + (w.warm_up_factor - 1.0) * max(0.0, cold)
-    heap_up(heap_of(w, RUNNING, row), replica.n_running, replica.v + work, index)
+    heap_up(heap_of(replica, RUNNING), replica.n_running, replica.v + work, index)
     change_running(w, replica, MORE)
 
 
 @inner
-def start_wait(w, row, index, now_s):
+def start_wait(w, replica, index, now_s):
     """A request in its slot has no CPU work left, and waits for something else."""
-    replica = replica_at(w.replicas, row)
-    heap_up(heap_of(w, WAITING, row), replica.n_waiting, now_s + request_at(w.requests, index).wait_s, index)
+    heap_up(heap_of(replica, WAITING), replica.n_waiting, now_s + request_at(w.requests, index).wait_s, index)
     replica.n_waiting += 1
 
 
 @inner
-def take_slot(w, row, index, now_s):
+def take_slot(w, replica, index, now_s):
     """A request takes a slot: it works, or waits for its CPU turn, or has no CPU work at all."""
-    replica = replica_at(w.replicas, row)
     request = request_at(w.requests, index)
     request.slot_at_s = now_s
     replica.in_slots += 1
     level_at(w.levels, replica.state - READY).in_slots += 1
     if request.cpu_s == 0.0:
-        start_wait(w, row, index, now_s)
+        start_wait(w, replica, index, now_s)
     elif replica.n_running < w.threads:
-        start_cpu(w, row, index, now_s)
+        start_cpu(w, replica, index, now_s)
     else:
         request.link = -1
         if replica.turn_head < 0:
@@ -144,8 +141,8 @@ def end_all(w, row, ending, now_s):
     count_cores(w, level, replica.n_running, replica.empty, LESS)
     level.in_slots -= replica.in_slots
     level.waiting -= replica.busy - replica.in_slots
-    _end_heap(w, heap_of(w, RUNNING, row), replica.n_running, ending, replica.number, now_s)
-    _end_heap(w, heap_of(w, WAITING, row), replica.n_waiting, ending, replica.number, now_s)
+    _end_heap(w, heap_of(replica, RUNNING), replica.n_running, ending, replica.number, now_s)
+    _end_heap(w, heap_of(replica, WAITING), replica.n_waiting, ending, replica.number, now_s)
     _end_list(w, replica.turn_head, ending, replica.number, now_s)
     _end_list(w, replica.backlog_head, ending, replica.number, now_s)
     replica.n_running = 0

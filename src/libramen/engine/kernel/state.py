@@ -283,15 +283,15 @@ class KernelState:
     def _grow_replicas(self, n: int) -> None:
         """Room for `n` replicas, a power of two."""
         old = len(self._replicas)
-        replicas, heaps = _aligned(n, layout.REPLICA), np.zeros((n, 2, self._spec.slots + 2), layout.HEAP)
-        heaps["key"] = np.inf
+        replicas, heaps = _aligned(n, layout.REPLICA), _aligned(n * (self._spec.slots + 2) + 1, layout.HEAP)
+        heaps["key"] = heaps["other_key"] = np.inf
         replicas["turn_head"] = replicas["backlog_head"] = -1
         replicas[:old] = self._replicas
         ready = np.zeros(n, np.int64)
         tree = _aligned(2 * n, layout.NODE)
         tree["due_s"], tree["load"] = np.inf, layout.NOBODY
         if old:
-            heaps[:old] = self._heaps
+            heaps[: len(self._heaps) - 1] = self._heaps[:-1]
             ready[:old] = self._ready
             tree[n : n + old] = self._tree[old:]
         level = n
@@ -301,6 +301,8 @@ class KernelState:
                     tree[key][level : 2 * level : 2], tree[key][level + 1 : 2 * level : 2]
                 )
             level //= 2
+        each = (self._spec.slots + 2) * layout.HEAP.itemsize
+        replicas["heap"] = heaps.__array_interface__["data"][0] + each * np.arange(n)
         self._point(replicas=replicas, heaps=heaps, tree=tree, ready=ready)
         self._point(emptied=np.zeros(n, np.int64), killed=np.zeros(n, np.int64))
         self._worlds[0]["leaves"] = n

@@ -22,7 +22,6 @@ from libramen.engine.kernel.layout import (
     heap_of,
     inner,
     node_at,
-    replica_at,
 )
 
 
@@ -94,12 +93,11 @@ def running_due_s(w, replica, key):
 
 
 @inner
-def update_row(w, row):
+def update_row(w, replica, row):
     """After an event at a replica: its next completion and its load, in both trees."""
-    replica = replica_at(w.replicas, row)
     # An empty heap has infinity at its root.
-    due_s = running_due_s(w, replica, entry_at(heap_of(w, RUNNING, row), 0).key)
-    due_s = min(due_s, entry_at(heap_of(w, WAITING, row), 0).key)
+    due_s = running_due_s(w, replica, entry_at(heap_of(replica, RUNNING), 0).key)
+    due_s = min(due_s, entry_at(heap_of(replica, WAITING), 0).key)
     if w.lends:
         due_s = min(due_s, bank_due_s(w, replica))
     tree = w.tree
