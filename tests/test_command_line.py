@@ -6,12 +6,13 @@ import json
 import os
 import subprocess
 import sys
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import pytest
 from pyarrow import parquet
 
 from libramen.cli import run
+from libramen.engine import control
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -238,3 +239,76 @@ def test_help_has_an_example(command: list[str], capsys: pytest.CaptureFixture[s
 def test_the_version(capsys: pytest.CaptureFixture[str]) -> None:
     assert run(["--version"]) == 0
     assert capsys.readouterr().out.startswith("libramen 0.")
+
+
+def test_replay_says_where_the_time_went(tmp_path: Path) -> None:
+    """Two routes at once on one slot of a second each: `b` waits a second for `a`."""
+    trace = "at_s,cpu_s,wait_s,route\n0,1,0,a\n0,0.5,0.5,b\n30,0,0,c\n"
+    study = _small_study(tmp_path, trace=trace, extra='[objectives.routes.b]\np95 = "1s"\n')
+    done = _libramen("replay", study, "--plan", "cheap")
+    table = done.stdout.partition("where the time went")[2].splitlines()
+    lines = {line.split()[0]: line.split() for line in table[:6] if line[:2] in {"a ", "b "}}
+    # requests, available, p95, mean, queued, CPU, slowed, waiting, network
+    assert " ".join(lines["a"][1:]) == "1 100.00 % 1 s 1 s 0 s 1 s 0 s 0 s 0 s"
+    assert " ".join(lines["b"][1:]) == "1 100.00 % 2 s 2 s 1 s 500 ms 0 s 500 ms 0 s"
+    assert "routes.b.p95" in done.stdout
+    document = json.loads(_libramen("replay", study, "--plan", "cheap", "--json").stdout)
+    assert [(route["route"], route["latency_s"]["max"]) for route in document["routes"]] == [
+        ("a", 1),
+        ("b", 2),
+        ("c", 0),
+    ]
+    assert document["objectives"][-1] == {"name": "routes.b.p95", "wanted": 1, "got": 2, "met": False}
+    assert document["time_s"]["queued"] == 1
+
+
+def test_check_knows_memory_and_lent_cpu(tmp_path: Path) -> None:
+    extra = """
+[tiers.berth.sizes.lent]
+cores = 1
+per_hour = 0.01
+memory = "500 MB"
+steady_cores = 0.01
+bank = 60
+[plans.lent]
+tier = "berth"
+size = "lent"
+"""
+    study = _small_study(tmp_path, extra=extra)
+    text = study.read_text().replace("slots = 1\n", 'slots = 6\nmemory_base = "300 MB"\nmemory_per_request = "50 MB"\n')
+    study.write_text(text)
+    done = _libramen("check", study, "--strict")
+    assert done.returncode == 1
+    assert (
+        "lent: a replica runs out of memory with 5 requests in progress: its 0.5 GB hold 4, and it has 6" in done.stdout
+    )
+    assert "its CPU is only lent: the trace needs 0.0333 cores on average, 1 of this size earn 0.01" in done.stdout
+    study.write_text(text.replace('"300 MB"', '"480 MB"'))
+    assert "not one request fits into the 0.5 GB of a replica" in _libramen("check", study).stdout
+
+
+def test_out_of_memory_is_told(tmp_path: Path) -> None:
+    """Three of 100 MB at once in 250 MB: all are lost, and the replica starts again."""
+    study = _small_study(tmp_path, trace="at_s,cpu_s\n0,1\n0,1\n0,1\n9,1\n")
+    text = study.read_text().replace("slots = 1\n", 'slots = 3\nmemory_per_request = "100 MB"\n')
+    study.write_text(text.replace("per_hour = 0.01\n", 'per_hour = 0.01\nmemory = "250 MB"\n'))
+    done = _libramen("replay", study, "--plan", "cheap")
+    assert "3 of 4 requests failed (3 lost)" in done.stdout
+    assert "Out of memory 1 time on 1 replica, first at 0 s after the start" in done.stdout
+
+
+def test_ctrl_c_leaves_nothing_half_written(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Interrupted in the middle of the replay: status 130, no table of requests, nothing said."""
+    ticks = []
+
+    def interrupted(clock: Any, now_s: float, tick: Any = control._Clock._tick) -> None:
+        ticks.append(now_s)
+        if len(ticks) == 50:
+            raise KeyboardInterrupt
+        tick(clock, now_s)
+
+    study, out = _small_study(tmp_path), tmp_path / "out.parquet"
+    monkeypatch.setattr(control._Clock, "_tick", interrupted)
+    assert run(["replay", str(study), "--plan", "cheap", "--requests", str(out)]) == 130
+    assert len(ticks) == 50
+    assert not list(tmp_path.glob("*.parquet*"))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import subprocess
 import sys
 from importlib import import_module
@@ -11,6 +12,7 @@ import pytest
 
 import libramen
 
+TESTS = Path(__file__).parent
 EXAMPLES = sorted((Path(__file__).parent.parent / "examples").glob("*.py"))
 
 
@@ -75,3 +77,25 @@ def test_examples_print_what_is_recorded(script: Path, demo_study: Path, tmp_pat
 
 def test_there_are_examples() -> None:
     assert len(EXAMPLES) == 3
+
+
+def test_the_kernel_runs_without_being_compiled() -> None:
+    """NUMBA_DISABLE_JIT=1 makes it ordinary Python that checks every index, for debuggers."""
+    code = """
+from builders import both, make_plan, make_trace
+from libramen import Service
+from libramen.engine.kernel import layout
+
+assert layout.CHECKED
+service = Service(slots=2, backlog=1, retries=1, retry_after=0.5, retry_jitter=0.5, timeout=3)
+both(make_trace([0.0, 0, 0, 0, 1, 2], cpu=1, wait=0.5, span_s=20), service, make_plan(replicas=2, balancer="random"))
+try:
+    layout.replica_at(layout._found(max(layout.ARRAYS), 0, "u1").__array_interface__["data"][0], 10**6)
+except IndexError:
+    print("checked")
+"""
+    done = subprocess.run(
+        [sys.executable, "-c", code], env={**os.environ, "NUMBA_DISABLE_JIT": "1", "PYTHONPATH": str(TESTS)},
+        capture_output=True, text=True, check=False,
+    )  # fmt: skip
+    assert done.stdout == "checked\n", done.stderr

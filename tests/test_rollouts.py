@@ -151,3 +151,41 @@ def test_when_a_release_is_due(at: object, due: float) -> None:
     plan = make_plan(replicas=2, rollouts=[{"at": at, "strategy": "stop_start"}])
     outcome = both(make_trace([1, 61, 241, 301], wait=1, span_s=360), Service(slots=1), plan)
     assert outcome.run.updates[0].due_s == due
+
+
+def test_a_replica_that_has_died_is_cancelled_at_its_turn() -> None:
+    """Two of 100 MB and 50 MB a request in 200 MB, so the third request in one kills it; start is 100 s. The release at 10 orders
+    a third, ready at 110; nothing may drain meanwhile, since `keep` asks for two. At 20 five requests come: 1 gets three and dies,
+    to be ready again at 120. But it is the lowest old one, so it is its turn: cancelled at once, though `keep` asks for two. At 110
+    the first round is over, and a fourth is ordered, ready at 210, when 2 may drain."""
+    size = {"cores": 8, "per_hour": 1, "memory": "200 MB"}
+    service = Service(slots=8, start=100, memory_base="100 MB", memory_per_request="50 MB")
+    plan = make_plan(make_tier(sizes={"s": size}), replicas=2, rollouts=[{"at": 10, "strategy": "rolling"}])
+    outcome = both(make_trace([20.0] * 5, wait=5, span_s=400), service, plan)
+    first, second, third, fourth = outcome.run.replicas
+    assert first.stages == [(0, "coming"), (0, "ready"), (20, "coming"), (20, "gone")]
+    assert second.times("draining", "gone")[0][0] == 210
+    assert (third.ready_s, fourth.ordered_s, fourth.ready_s) == (110, 110, 210)
+    assert outcome.run.updates[0].ended_s == 210
+
+
+def test_a_dead_replica_that_nobody_has_missed_yet_is_gone_at_once_when_drained() -> None:
+    """As above with one replica, 50 s until a death is noticed, and a stop_start at 25: what died at 20 is gone at 25, and
+    a new one begins on its machine: ready at 25 + 100."""
+    size = {"cores": 8, "per_hour": 1, "memory": "200 MB"}
+    service = Service(slots=8, start=100, memory_base="100 MB", memory_per_request="50 MB")
+    tier = make_tier(sizes={"s": size}, detect=50, provision=30)
+    plan = make_plan(tier, rollouts=[{"at": 25, "strategy": "stop_start"}])
+    outcome = both(make_trace([20.0] * 3 + [22, 30], wait=5, span_s=400), service, plan)
+    assert outcome.run.replicas[0].stages[-2:] == [(25, "draining"), (25, "gone")]
+    assert outcome.run.replicas[1].ready_s == 125
+    assert list(outcome.requests["ending"]) == ["lost"] * 4 + ["refused"]
+
+
+def test_a_release_goes_on_while_requests_are_held() -> None:
+    """The only replica of a tier that holds requests is replaced, all at once, from 100 to 110: the ten that come
+    meanwhile wait for the new one, and nothing is refused."""
+    plan = make_plan(make_tier(holds_requests=True), rollouts=[{"at": 100, "strategy": "stop_start"}])
+    outcome = both(make_trace([float(k) for k in range(200)], wait=0.5, span_s=300), Service(slots=20, start=10), plan)
+    assert outcome.endings["ok"] == 200
+    assert outcome.run.results.queued_s[100:110].tolist() == [10, 9, 8, 7, 6, 5, 4, 3, 2, 1]

@@ -140,10 +140,7 @@ class Fleet:
         replica.draining_s, replica.why_gone = now_s, why
         replica.stages.append((now_s, "draining"))
         self._count_ready(now_s, -1)
-        if replica.is_dead:
-            self._gone(replica, now_s, why)
-            self.changed(now_s, replica)
-        elif self._plane.drain(replica.number, now_s):
+        if replica.is_dead or self._plane.drain(replica.number, now_s):
             self.end_drain(replica.number, now_s)
         elif self._service.drain is not None:
             self.end_drain(replica.number, now_s + self._service.drain)
