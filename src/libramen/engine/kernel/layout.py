@@ -85,6 +85,7 @@ WORLD: Final = np.dtype(
         ("carried", "i8"),  # CARRIED (out_size,) where requests are not kept
         ("rate", "i8"),  # float64 (2, slots + 1): work a second by each of k running requests; [1]: bank empty
         ("pace", "i8"),  # float64 (2, slots + 1): 1 / rate; to multiply is quicker than to divide
+        ("row_of", "i8"),  # int64 (numbers,): the row of each replica, by number
         ("ready", "i8"),  # int64 (leaves,): rows that the balancer sends to, by number
         ("emptied", "i8"),  # int64 (leaves,): numbers of draining replicas that have emptied
         ("killed", "i8"),  # int64 (leaves,): numbers of replicas that have died

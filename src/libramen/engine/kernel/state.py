@@ -46,12 +46,14 @@ class KernelState:
         self._worlds = _aligned(1, layout.WORLD)
         self._given_worlds = self._worlds.view(np.recarray) if layout.CHECKED else self._worlds
         self._point(levels=_aligned(2, layout.LEVEL), edges_s=np.zeros(0), series=np.zeros((0, 3)))
+        self._point(row_of=np.zeros(64, np.int64))
         self._requests = np.zeros(0, layout.REQUEST)
         self._replicas = np.zeros(0, layout.REPLICA)
         self._ready = self._emptied = self._killed = np.zeros(0, np.int64)
         self._tree, self._heaps = np.zeros(0, layout.NODE), np.zeros(0, layout.HEAP)
         self._repeats = self._repeating = np.zeros(0, layout.HEAP)
         self._levels: np.ndarray
+        self._row_of: np.ndarray
         self._edges_s: np.ndarray
         self._series: np.ndarray
         self._out: np.ndarray
@@ -164,7 +166,10 @@ class KernelState:
         if number not in self._rows:
             if not self._free_rows:
                 self._grow_replicas(2 * len(self._replicas))
-            self._rows[number] = self._free_rows.pop()
+            self._rows[number] = row = self._free_rows.pop()
+            if number >= len(self._row_of):
+                self._point(row_of=np.concatenate([self._row_of, np.zeros(number + 64, np.int64)]))
+            self._row_of[number] = row
         self._order(layout.ADD, now_s, self._rows[number], number, warm=warm)
 
     def drain(self, number: int, now_s: float) -> bool:

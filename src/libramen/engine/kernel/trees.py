@@ -21,6 +21,7 @@ from libramen.engine.kernel.layout import (
     float_at,
     heap_of,
     inner,
+    int_at,
     node_at,
 )
 
@@ -66,13 +67,11 @@ def first_due(w):
 
 @inner
 def least_busy(w):
-    """The row with the fewest requests among those that the balancer believes ready; ties: lowest number."""
-    tree = w.tree
-    leaves = w.leaves
-    node: Any = 1
-    while node < leaves:
-        node = 2 * node + np.int64(node_at(tree, 2 * node + 1).load < node_at(tree, 2 * node).load)
-    return node - leaves
+    """The row with the fewest requests among those that the balancer believes ready; ties: lowest number.
+
+    The root's key ends in the number of that replica, so nothing is searched.
+    """
+    return int_at(w.row_of, node_at(w.tree, 1).load & 0xFFFFFFFF)
 
 
 @inner
