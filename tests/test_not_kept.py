@@ -155,8 +155,11 @@ def test_mistakes_with_chunks() -> None:
         _ = replay(trace, SERVICE, PLAN, keep_requests=False).requests
     with pytest.raises(ReplayError, match="came in chunks, which are gone"):
         _ = replay([trace], SERVICE, PLAN).trace
+    wanted = Objectives(routes={"tickets": {"p95": 1}})
+    with pytest.raises(StudyError, match=r"objectives\.routes: the trace has no route 'tickets'; allowed: a, b, c"):
+        replay(trace, SERVICE, PLAN, wanted)
     with pytest.raises(ReplayError, match="no request of the trace has the route 'tickets'"):
-        _ = replay(trace, SERVICE, PLAN, Objectives(routes={"tickets": {"p95": 1}})).objectives
+        _ = replay([trace], SERVICE, PLAN, wanted).objectives
 
 
 def test_a_long_trace_needs_no_more_memory_than_a_short_one() -> None:

@@ -105,9 +105,11 @@ def check(study: Study, *, seed: int = 0, progress: Callable[[float], None] | No
 
     Raises:
         TraceError: the trace cannot be read.
-        StudyError: a rollout is due at a time that is not in the trace.
+        StudyError: a rollout is due at a time that is not in the trace, or an objective is about a route
+            that is not in it.
     """
     trace = study.trace(seed=seed, progress=progress)
+    study.objectives.check_routes(trace.routes)
     return Check(study, trace, tuple(_check_plan(study, trace, plan) for plan in study.plans.values()))
 
 

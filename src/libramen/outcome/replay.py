@@ -62,7 +62,8 @@ def replay(
 
     Raises:
         ReplayError: an argument is not allowed.
-        StudyError: a rollout is due at a time that is not in the trace, or that only a whole trace can tell.
+        StudyError: a rollout is due at a time that is not in the trace, or that only a whole trace can tell;
+            an objective is about a route that is not in it.
         TraceError: chunks are not in order of time.
 
     Example:
@@ -78,6 +79,8 @@ def replay(
     whole = trace if isinstance(trace, Trace) else None
     if whole is None and keep_requests:
         raise ReplayError("keep_requests: found True with chunks of a trace; allowed: False, or one whole trace")
+    if whole is not None:
+        objectives.check_routes(whole.routes)
     how = _How(settle_s=settle, failed_share=objectives.minute_fails_above, window_s=window_s)
     tally: Tally | None = None
     chunks: Iterable[Trace] = ()

@@ -45,7 +45,11 @@ def _failures(outcome: Outcome) -> Iterator[str]:
             f"{clock(outcome, when.last_s)}; the worst minute began at {clock(outcome, when.worst_minute_s)}."
         )
     if outcome.attempts > n:
-        yield f"Clients sent requests again {outcome.attempts - n:,} times: {outcome.attempts:,} attempts in all."
+        again = outcome.attempts - n
+        yield (
+            f"Clients sent requests again {again:,} {'time' if again == 1 else 'times'}: "
+            f"{outcome.attempts:,} attempts in all."
+        )
 
 
 def _deaths(outcome: Outcome) -> Iterator[str]:

@@ -9,10 +9,12 @@ from pydantic import Field, SerializeAsAny, model_validator
 from libramen.engine.rollout import STRATEGIES, Rolling
 from libramen.engine.scaling import RULES, Fixed
 from libramen.engine.scaling.rule import Rule
+from libramen.errors import StudyError
 from libramen.fields import Count, Fraction, Money, PositiveSeconds, Table, nearest
 from libramen.study.service import Size, Tier
 
 if TYPE_CHECKING:
+    from collections.abc import Iterable
     from decimal import Decimal
 
 
@@ -167,6 +169,17 @@ class Objectives(RouteObjectives):
         0.01, description="a minute counts as failed when more than this share of its requests failed"
     )
     routes: dict[str, RouteObjectives] = Field({}, description="what the requests of a route should achieve, by route")
+
+    def check_routes(self, routes: Iterable[str]) -> None:
+        """See that a trace has all routes that something is wanted of.
+
+        Raises:
+            StudyError: it has not.
+        """
+        known = list(routes)
+        for route in self.routes:
+            if route not in known:
+                raise StudyError(f"objectives.routes: the trace has no route {route!r}; {nearest(route, known)}")
 
     def wanted(self) -> dict[str, float | Decimal]:
         """The objectives that are set, by name, in base units; those of a route as `routes.ROUTE.NAME`."""
