@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 import pickle
 from concurrent.futures import ThreadPoolExecutor
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pytest
@@ -13,7 +13,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from builders import assert_agree, make_plan, make_tier
-from libramen import Service, Trace, compare, load_study, replay
+from libramen import Service, Trace, compare, load_study, replay, streams
 from libramen.engine.kernel.state import KernelState
 from libramen.engine.plain import PlainState
 from libramen.engine.plane import Chunk, Results, ServerSpec, Signal
@@ -166,3 +166,58 @@ def test_a_span_that_is_no_round_number_ends() -> None:
     trace = Trace.from_arrays(at_s=[0.5], cpu_s=[0.1], span_s=21.309112263348418)
     rule = {"rule": "target", "measure": "cpu", "target": 0.5, "every": 0.5}
     assert len(replay(trace, Service(slots=1), make_plan(scaling=rule)).run.decisions) == 42
+
+
+@given(st.integers(0, 10**6), st.sampled_from([0.25, 2.0, 1024.0]))
+def test_everything_that_has_a_time_scaled_by_a_gives_times_scaled_by_a(seed: int, a: float) -> None:
+    """Also with what is lent, warm-up, retries and an overhead: only counts of requests and of bytes have no time."""
+    at, cpu, wait = _arrays(seed, 60)
+
+    def replayed(scale: float) -> Any:
+        size = {"cores": 1.5, "per_hour": 1, "steady_cores": 0.5, "bank": 2 * scale, "memory": 1000}
+        tier = make_tier(
+            sizes={"s": size}, overhead=0.01 * scale, detect=0.5 * scale, holds_requests=True, queue_limit=5
+        )
+        service = Service(
+            slots=3, backlog=2, start=scale, timeout=1.5 * scale, retries=2, retry_after=0.25 * scale, retry_jitter=0.5,
+            warm_up=3 * scale, warm_up_factor=2, memory_base=200, memory_per_request=300, on_timeout="drop",
+        )  # fmt: skip
+        trace = Trace.from_arrays(at_s=at * scale, cpu_s=cpu * scale, wait_s=wait * scale)
+        return replay(trace, service, make_plan(tier, replicas=2, balancer="two_choices")).run.results
+
+    one, other = replayed(1.0), replayed(a)
+    np.testing.assert_array_equal(one.ending, other.ending)
+    np.testing.assert_array_equal(one.attempts, other.attempts)
+    np.testing.assert_allclose(other.latency_s, a * one.latency_s, rtol=1e-9, atol=1e-9 * a)
+
+
+@pytest.mark.parametrize("balancer", ["least_busy", "round_robin", "random", "two_choices", "shared_queue"])
+@given(seed=st.integers(0, 10**6), n=st.integers(1, 5), limit=st.integers(0, 6))
+def test_held_requests_are_handed_out_in_order(balancer: str, seed: int, n: int, limit: int) -> None:
+    """Nothing is refused while the queue has room, nobody overtakes in it, and no slot is free while somebody waits."""
+    at, cpu, _ = _arrays(seed, 80)
+    trace = Trace.from_arrays(at_s=at, cpu_s=cpu * n, span_s=at[-1] + 400)
+    tier = make_tier(holds_requests=True, queue_limit=limit)
+    results = replay(trace, Service(slots=1, backlog=0), make_plan(tier, replicas=n, balancer=balancer)).run.results
+    begin = at + results.queued_s
+    served = results.ending == 0
+    waited = served & (results.queued_s > 0)
+    assert (np.diff(begin[waited]) >= -1e-9).all()
+    for i in np.flatnonzero(~served):  # refused: n in slots, `limit` in the queue
+        inside = served & (at <= at[i]) & (np.arange(80) < i) & (at + results.latency_s > at[i] + 1e-9)
+        assert inside.sum() == n + limit
+    for i in np.flatnonzero(waited):
+        busy = served & (begin <= at[i]) & (np.arange(80) < i) & (at + results.latency_s > at[i] + 1e-9)
+        assert busy.sum() == n
+
+
+def test_a_request_has_its_luck_from_its_number_and_the_seed_alone() -> None:
+    """The compiled generator is NumPy's Philox: block (request, attempt) of the seed's key for the balancer."""
+    n = 200
+    trace = Trace.from_arrays(at_s=np.arange(float(n)), cpu_s=np.full(n, 0.5))
+    chosen = replay(trace, Service(slots=1), make_plan(replicas=7, balancer="random"), seed=5).run.results.replica
+    key = streams.key(5, "balancer")
+    for request in range(n):
+        counter = np.array([0, request, 1, 0], np.uint64)
+        u = np.random.Generator(np.random.Philox(key=key, counter=counter)).random()
+        assert chosen[request] == 1 + int(7 * u)
