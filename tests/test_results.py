@@ -252,3 +252,26 @@ def test_figures_and_objectives_per_route() -> None:
     assert outcome.series_of("quick")["arrivals"].tolist() == [1]
     with pytest.raises(ReplayError, match="route 'quik'; did you mean 'quick'"):
         outcome.of_route("quik")
+
+
+@pytest.mark.parametrize(("above", "share"), [("1%", 0.5), ("20%", 0.5), ("25%", 1.0)])
+@pytest.mark.parametrize("keep_requests", [True, False])
+def test_what_makes_a_failed_minute_may_be_set(above: str, share: float, *, keep_requests: bool) -> None:
+    """Four requests in the first minute, one of them refused (25 %), one in the third; the second has no traffic. A minute
+    fails when more than the share has: at 25 % neither does, at 1 % and 20 % one of two."""
+    trace = make_trace([0, 0, 10, 20, 130], cpu=1, span_s=180)
+    goals = Objectives(availability_minutes="90%", minute_fails_above=above)
+    outcome = replay(trace, Service(slots=1, backlog=0), make_plan(), goals, keep_requests=keep_requests)
+    assert outcome.endings["refused"] == 1
+    assert outcome.availability_minutes == share
+    assert [(goal.name, goal.met) for goal in outcome.objectives] == [("availability_minutes", share > 0.9)]
+
+
+def test_settle_leaves_out_what_came_before_in_either_way() -> None:
+    """Of five requests the two at 0 came before 5: three are measured, all of them ok; the series counts all five."""
+    trace = make_trace([0, 0, 10, 20, 130], cpu=1, span_s=180)
+    for keep_requests in (True, False):
+        outcome = replay(trace, Service(slots=1, backlog=0), make_plan(), settle=5, keep_requests=keep_requests)
+        assert (outcome.requests_measured, outcome.availability) == (3, 1)
+        assert outcome.series["arrivals"].tolist() == [4, 0, 1]
+        assert outcome.series["refused"].tolist() == [1, 0, 0]
