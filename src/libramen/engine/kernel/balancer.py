@@ -153,7 +153,7 @@ def take_held(w):
 def next_held(w):
     """The replica of which it is known that it has room gets the first of the queue: (entry, row).
 
-    Row NONE_READY: there is nothing to hand out, or no room any more. Entry -1: it was too late for that one.
+    Row NONE_READY: there is nothing to hand out, or no room any more, or the first one was late and is dropped.
     """
     apart()
     row = w.room_row
