@@ -58,8 +58,14 @@ def assert_agree(one: Outcome, other: Outcome) -> None:
         for (x, _), (y, _) in zip(mine.stages, theirs.stages, strict=True):
             assert abs(x - y) <= 1e-9, (mine, theirs)
     for mine, theirs in zip(one.run.decisions, other.run.decisions, strict=True):
-        assert mine._replace(measured=None) == theirs._replace(measured=None)
-        assert (mine.measured is None) == (theirs.measured is None)
-        assert mine.measured is None or abs(mine.measured - theirs.measured) <= 1e-9
+        assert mine.measure == theirs.measure
+        for a_figure, another in zip(mine, theirs, strict=True):
+            assert a_figure == another or abs(a_figure - another) <= 1e-9, (mine, theirs)
+    for mine, theirs in zip(one.run.replicas, other.run.replicas, strict=True):
+        assert (mine.decision, mine.ended_by, mine.why, mine.why_gone) == (
+            theirs.decision, theirs.ended_by, theirs.why, theirs.why_gone,
+        )  # fmt: skip
+        assert abs(mine.core_s - theirs.core_s) <= 1e-8, (mine, theirs)
+    np.testing.assert_allclose(one.run.use_s, other.run.use_s, rtol=1e-12, atol=1e-8)
     # Late in a day a time is a multiple of 1.5e-11 s, and an integral adds thousands of differences of times.
     np.testing.assert_allclose(one.run.integrals, other.run.integrals, rtol=1e-12, atol=1e-8)

@@ -216,5 +216,5 @@ def test_littles_law() -> None:
         at_s=at, cpu_s=rng.exponential(0.5, 20_000), wait_s=rng.exponential(0.3, 20_000), span_s=at[-1] + 100
     )
     outcome = replay(trace, Service(slots=3), make_plan(make_tier(), replicas=4))
-    _, in_progress, waiting = outcome.run.integrals[-1]
+    _, in_progress, waiting, _ = outcome.run.integrals[-1]
     assert in_progress + waiting == pytest.approx(outcome.run.results.latency_s.sum(), rel=1e-9)

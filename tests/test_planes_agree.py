@@ -33,7 +33,11 @@ def traces(draw: st.DrawFn) -> Trace:
         rng = np.random.default_rng(draw(st.integers(0, 2**32)))
         gaps, cpu, wait = rng.exponential(gap, n), rng.exponential(1.0, n), rng.exponential(1.0, n)
     at = np.cumsum(gaps)
-    return Trace.from_arrays(at_s=at, cpu_s=cpu, wait_s=wait, span_s=float(at[-1]) + draw(st.sampled_from([0.5, 20.0])))
+    span_s = float(at[-1]) + draw(st.sampled_from([0.5, 20.0]))
+    # Five seconds before a full hour, so that hours and entries of timetables begin within the trace.
+    return Trace.from_arrays(
+        at_s=at, cpu_s=cpu, wait_s=wait, span_s=span_s, start="2031-06-05T06:59:55", time_zone="Europe/Lisbon"
+    )
 
 
 retrying = st.fixed_dictionaries(
@@ -53,6 +57,56 @@ lending = st.fixed_dictionaries(
 )
 
 
+timetables = st.lists(
+    st.fixed_dictionaries(
+        {
+            "at": st.sampled_from(["06:59:56", "06:59:58", "07:00", "07:00:02", "07:00:10"]),
+            "floor": st.integers(0, 3),
+            "ceiling": st.sampled_from([None, 3, 5]),
+        }
+    ),
+    max_size=3,
+)
+bands = {
+    "up": [{"above": 0.75, "add": 1}, {"above": 1.5, "add": 3}],
+    "down": [{"below": 0.5, "remove": 1}, {"below": 0.125, "remove": 2}],
+}
+
+
+@st.composite
+def rules(draw: st.DrawFn) -> dict[str, Any]:
+    limits = {"floor": draw(st.integers(0, 2)), "ceiling": draw(st.integers(3, 8)), "timetable": draw(timetables)}
+    kind = draw(st.sampled_from(["target", "target", "steps", "ahead", "on_arrival", "custom", "fixed"]))
+    if kind == "fixed":
+        return {"rule": "fixed", "timetable": limits["timetable"]}
+    if kind == "on_arrival":
+        return {"rule": "on_arrival", "idle": draw(st.sampled_from([0, 0.25, 1, 2.5]))} | limits
+    rule = limits | {
+        "every": draw(st.sampled_from([0.5, 1, 3])),
+        "window": draw(st.sampled_from([None, 0.75, 2])),
+        "lag": draw(st.sampled_from([0, 0.25, 1])),
+        "pause_up": draw(st.sampled_from([0, 1.5])),
+        "pause_down": draw(st.sampled_from([0, 2])),
+    }
+    if kind == "custom":
+        return rule | {"rule": "python:custom_rules:nosy"}
+    measure = draw(st.sampled_from(["cpu", "in_progress", "rate", "waiting", "latency"]))
+    if kind == "steps":
+        return rule | {"rule": "steps", "measure": measure} | bands
+    rule |= {"measure": measure, "target": draw(st.sampled_from([0.25, 0.5, 1.0]))}
+    if kind == "ahead":
+        return rule | {"rule": "ahead", "measure": draw(st.sampled_from(["cpu", "in_progress", "rate"]))}
+    return rule | {
+        "rule": "target",
+        "dead_band": draw(st.sampled_from([0, 0.25])),
+        "step_up": draw(st.sampled_from([None, 1, 2])),
+        "step_down": draw(st.sampled_from([None, 1])),
+    }
+
+
+delays = quarters | st.just({"p50": 1, "p95": 3})
+
+
 @st.composite
 def services(draw: st.DrawFn) -> Service:
     slots = draw(st.integers(1, 5))
@@ -60,7 +114,7 @@ def services(draw: st.DrawFn) -> Service:
         slots=slots,
         threads=draw(st.integers(1, slots)),
         backlog=draw(st.sampled_from([None, 0, 1, 3])),
-        start=draw(quarters),
+        start=draw(delays),
         drain=draw(st.sampled_from([None, 0, 1, 2.5])),
         timeout=draw(st.sampled_from([None, 0.5, 2, 5.5])),
         on_timeout=draw(st.sampled_from(["finish", "drop"])),
@@ -91,7 +145,14 @@ def rollouts(draw: st.DrawFn, span_s: float, n: int, *, fixed: bool) -> dict[str
 @st.composite
 def cases(draw: st.DrawFn) -> tuple[Trace, Service, Any]:
     trace, service = draw(traces()), draw(services())
-    size = {"cores": draw(cores), "speed": draw(st.sampled_from([0.5, 1.0, 2.0])), "per_hour": 1}
+    size = {"cores": draw(cores), "speed": draw(st.sampled_from([0.5, 1.0, 2.0]))}
+    by_use = draw(st.booleans())
+    billing: dict[str, Any] = {"billing": "per_hour"}
+    if by_use:
+        granularity = draw(st.sampled_from([0, 0.25, 2]))
+        billing = {"billing": "per_request", "per_core_second": 1, "granularity": granularity}
+    else:
+        size["per_hour"] = 1
     size |= {"memory": draw(st.sampled_from([99, 100, 151, 200, 240]))} if draw(st.booleans()) else {}
     # Bytes in the eyes of a test: a base of 100 and 50 a request, so 1, 2 or 3 fit, or not even one.
     size |= draw(lending) if draw(st.booleans()) else {}
@@ -101,28 +162,15 @@ def cases(draw: st.DrawFn) -> tuple[Trace, Service, Any]:
         detect=draw(st.sampled_from([0, 0, 1, 2.5])),
         holds_requests=draw(st.booleans()),
         queue_limit=draw(st.sampled_from([None, 0, 1, 4])),
-        provision=draw(quarters),
+        provision=draw(delays),
         replicas={"least": 0, "most": 9},
+        **billing,
     )
     n = draw(st.integers(0, 4))
     plan: dict[str, Any] = {"replicas": n, "balancer": draw(st.sampled_from(BALANCERS))}
     scaled = draw(st.booleans())
     if scaled:
-        plan["scaling"] = {
-            "rule": "target",
-            "measure": draw(st.sampled_from(["cpu", "in_progress"])),
-            "target": draw(st.sampled_from([0.25, 0.5, 1.0])),
-            "every": draw(st.sampled_from([0.5, 1, 3])),
-            "window": draw(st.sampled_from([None, 0.75, 2])),
-            "lag": draw(st.sampled_from([0, 0.25, 1])),
-            "dead_band": draw(st.sampled_from([0, 0.25])),
-            "step_up": draw(st.sampled_from([None, 1, 2])),
-            "step_down": draw(st.sampled_from([None, 1])),
-            "pause_up": draw(st.sampled_from([0, 1.5])),
-            "pause_down": draw(st.sampled_from([0, 2])),
-            "floor": draw(st.integers(0, 2)),
-            "ceiling": draw(st.integers(2, 8)),
-        }
+        plan["scaling"] = draw(rules())
     kind = rollouts(trace.span_s, n, fixed=not scaled)
     plan["rollouts"] = draw(st.lists(kind, max_size=2))
     return trace, service, make_plan(tier, **plan)
@@ -150,17 +198,15 @@ def test_both_planes_agree_on_every_request(case: tuple[Trace, Service, Any]) ->
 
 def _check_scaling_limits(plan: Any, outcome: Outcome) -> None:
     """What the rule had and did stays within floor and ceiling, and no order follows one within pause_up."""
-    floor, ceiling = plan.limits
     orders = [decision.at_s for decision in outcome.run.decisions if decision.ordered]
     for decision in outcome.run.decisions:
-        have = decision.ready + decision.coming
-        after = have + decision.ordered - decision.cancelled - decision.drained
+        after = decision.have + decision.ordered - decision.cancelled - decision.drained
         if decision.ordered:
-            assert after <= ceiling
+            assert after <= decision.ceiling
         if decision.cancelled or decision.drained:
-            assert after >= floor
+            assert after >= decision.floor
     for earlier, later in itertools.pairwise(orders):
-        assert later - earlier >= plan.scaling.pause_up - 1e-9
+        assert later - earlier >= getattr(plan.scaling, "pause_up", 0) - 1e-9
 
 
 @pytest.mark.parametrize("balancer", BALANCERS)

@@ -15,8 +15,9 @@ if TYPE_CHECKING:
     from libramen.bill.bill import Bill, BillLine
     from libramen.comparison.check import Check, check
     from libramen.comparison.compare import Comparison, compare
+    from libramen.delays import Delay
     from libramen.engine.rollout import Rolling, StopStart
-    from libramen.engine.scaling import Fixed, Target
+    from libramen.engine.scaling import Ahead, Custom, Fixed, Observation, OnArrival, Steps, Target
     from libramen.outcome.outcome import Outcome
     from libramen.outcome.replay import replay
     from libramen.study.plan import Objectives, Plan
@@ -29,18 +30,24 @@ if TYPE_CHECKING:
     from libramen.trace.write import write_trace
 
 _HOME = {
+    "Ahead": "engine.scaling",
     "Bill": "bill.bill",
     "BillLine": "bill.bill",
     "Check": "comparison.check",
     "Comparison": "comparison.compare",
+    "Custom": "engine.scaling",
+    "Delay": "delays",
     "Demand": "trace.trace",
     "Fixed": "engine.scaling",
     "Objectives": "study.plan",
+    "Observation": "engine.scaling",
+    "OnArrival": "engine.scaling",
     "Outcome": "outcome.outcome",
     "Plan": "study.plan",
     "Rolling": "engine.rollout",
     "Service": "study.service",
     "Size": "study.service",
+    "Steps": "engine.scaling",
     "StopStart": "engine.rollout",
     "Study": "study.study",
     "Summary": "trace.summary",
@@ -58,14 +65,19 @@ _HOME = {
 }
 
 __all__ = [
+    "Ahead",
     "Bill",
     "BillLine",
     "Check",
     "Comparison",
+    "Custom",
+    "Delay",
     "Demand",
     "Fixed",
     "LibramenError",
     "Objectives",
+    "Observation",
+    "OnArrival",
     "Outcome",
     "OutputError",
     "Plan",
@@ -73,6 +85,7 @@ __all__ = [
     "Rolling",
     "Service",
     "Size",
+    "Steps",
     "StopStart",
     "Study",
     "StudyError",

@@ -147,6 +147,11 @@ def _sentence(detail: ErrorDetails, model: type[BaseModel], place: str) -> str:
     elif kind == "union_tag_invalid":
         tag = str(context["discriminator"]).strip("'")
         return f"{_table_name(place, path)}{tag}: found {context['tag']!r}; allowed: {context['expected_tags']}"
+    elif kind == "tag":
+        tag, table = context["key"], found if isinstance(found, dict) else {}
+        if tag not in table:
+            return f"{_table_name(place, path)}{tag} is missing; allowed: {context['names']}"
+        return f"{_table_name(place, path)}{tag}: found {_shown(table[tag])}; allowed: {context['names']}"
     elif kind == "union_tag_not_found":
         return f"{_table_name(place, path)}{str(context['discriminator']).strip(chr(39))} is missing"
     elif kind in {"greater_than_equal", "greater_than", "less_than_equal"}:
@@ -182,7 +187,7 @@ def _follow(loc: tuple[int | str, ...], model: type[BaseModel]) -> tuple[list[st
             path.append(step)
             is_named = False
         elif len(tables) > 1:
-            tables = [table for table in tables if any(step == field.default for field in table.model_fields.values())]
+            tables = [table for table in tables if step in _tags(table)]
         else:
             path.append(step)
             fields = tables[0].model_fields if tables else {}
@@ -190,6 +195,11 @@ def _follow(loc: tuple[int | str, ...], model: type[BaseModel]) -> tuple[list[st
             annotation = fields[step].annotation if step in fields else None
             tables, is_named = _tables_in(annotation), get_origin(annotation) is dict
     return path, known
+
+
+def _tags(table: type[BaseModel]) -> list[Any]:
+    """By what a table is known among others of a union: the default of a field, or what it says itself."""
+    return [getattr(table, "tag", None), *(field.default for field in table.model_fields.values())]
 
 
 def _tables_in(annotation: Any) -> list[type[BaseModel]]:

@@ -12,7 +12,18 @@ if TYPE_CHECKING:
     import numpy as np
 
 # A purpose keeps its number for ever: to change one changes the luck of every study.
-_PURPOSES: Final = {"stamps": 1, "demo": 2, "counts": 3, "shape": 4, "make": 5, "balancer": 6, "retry": 7}
+_PURPOSES: Final = {
+    "stamps": 1,
+    "demo": 2,
+    "counts": 3,
+    "shape": 4,
+    "make": 5,
+    "balancer": 6,
+    "retry": 7,
+    "provision": 8,
+    "start": 9,
+    "restart": 10,
+}
 
 
 def stream(seed: int, purpose: str, number: int = 0) -> np.random.Generator:
@@ -21,7 +32,8 @@ def stream(seed: int, purpose: str, number: int = 0) -> np.random.Generator:
     Args:
         seed: the user's seed, a whole number of 0 or more.
         purpose: `"stamps"` (seconds filled in within whole-second time stamps), `"counts"` (arrivals
-            within intervals), `"shape"`, `"make"`, `"demo"`, `"balancer"` (its draws) or `"retry"` (jitter).
+            within intervals), `"shape"`, `"make"`, `"demo"`, `"balancer"` (its draws), `"retry"` (jitter),
+            `"provision"` and `"start"` (how long a new replica takes) or `"restart"` (one that has crashed).
         number: which of the purpose's streams.
     """
     import numpy as np

@@ -158,6 +158,11 @@ def show_duration(seconds: float | None) -> str:
     return _two_units(whole, 86400, "d", 3600, "h")
 
 
+def show_count(number: float) -> str:
+    """A number of things: `350`, `2,000,000`, `0.5`."""
+    return f"{number:,.10g}"
+
+
 def _two_units(whole: int, size: int, name: str, small_size: int, small_name: str) -> str:
     count, rest = divmod(whole, size)
     small = rest // small_size

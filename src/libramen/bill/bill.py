@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from decimal import ROUND_HALF_EVEN, Decimal
 from fractions import Fraction
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Protocol
 
 import numpy as np
 
@@ -14,7 +14,7 @@ from libramen.bill.month import HOURS, Month
 from libramen.engine.plane import EPSILON_S
 
 if TYPE_CHECKING:
-    from collections.abc import Callable
+    from collections.abc import Iterator
 
     from libramen.engine.fleet import Replica
     from libramen.engine.run import Run
@@ -47,23 +47,33 @@ class Bill:
         return sum((line.amount for line in self.lines), Decimal("0.00"))
 
 
-def bill(run: Run, plan: Plan, egress: Callable[[Month], Fraction], currency: str = "EUR") -> Bill:
+class Usage(Protocol):
+    """What is billed of the requests of a run, given how the trace becomes a month."""
+
+    def egress(self, month: Month) -> Fraction:
+        """Bytes sent out in a month."""
+
+    def sent(self, month: Month) -> Fraction:
+        """Attempts that the balancer got in a month."""
+
+
+def bill(run: Run, plan: Plan, usage: Usage, currency: str = "EUR") -> Bill:
     """What a run costs in a month.
 
     Args:
         run: the replay.
         plan: its tier has the prices.
-        egress: says how many bytes the answers of a month had, given how the trace becomes a month.
+        usage: what is billed of its requests.
         currency: name of the money, for the reader.
     """
     tier, month = plan.tier, Month(run.span_s, run.start)
-    lines = [_replicas(run, plan, month)]
+    lines = list(_use(run, plan, month, usage)) if tier.billing == "per_request" else [_replicas(run, plan, month)]
     if tier.balancer_per_hour:
         lines.append(_line("balancer", Fraction(HOURS), "h", tier.balancer_per_hour))
     if tier.zone_per_hour:
         lines.append(_line("zones", Fraction(HOURS * len(plan.zones_used)), "zone-h", tier.zone_per_hour))
     if tier.egress_per_gb:
-        lines.append(_egress(plan, egress(month)))
+        lines.append(_beyond(usage.egress(month) / 10**9, tier.free.egress_gb, "egress", "GB", tier.egress_per_gb))
     if tier.fixed_per_month:
         lines.append(_line("fixed fee", Fraction(1), "month", tier.fixed_per_month))
     return Bill(currency, tuple(lines), _note(run.span_s, month))
@@ -115,11 +125,25 @@ def _most_at_once(from_s: np.ndarray, to_s: np.ndarray) -> int:
     return max(0, int(np.max(np.cumsum(change[order]), initial=0)))
 
 
-def _egress(plan: Plan, sent: Fraction) -> BillLine:
-    gigabytes = sent / 10**9
-    free = Fraction(plan.tier.free.egress_gb)
-    item = f"egress beyond {plan.tier.free.egress_gb:g} GB" if free else "egress"
-    return _line(item, max(Fraction(0), gigabytes - free), "GB", plan.tier.egress_per_gb)
+def _beyond(quantity: Fraction, free: float, what: str, unit: str, unit_price: Decimal, *, per: int = 1) -> BillLine:
+    """A line for what goes beyond the free allowance of a month; the price is that of `per` of them."""
+    item = f"{what} beyond {units.show_count(free)}{f' {unit}' if per == 1 else ''}" if free else what
+    return _line(item, max(Fraction(0), quantity - Fraction(free)) / per, unit, unit_price)
+
+
+def _use(run: Run, plan: Plan, month: Month, usage: Usage) -> Iterator[BillLine]:
+    """Requests, and the cores and the memory of replicas while they were in use."""
+    tier, size = plan.tier, plan.size
+    in_use_s = month.of_hours(run.use_s)
+    if tier.per_million_requests:
+        sent, price = usage.sent(month), tier.per_million_requests
+        yield _beyond(sent, tier.free.requests, "requests", "million", price, per=10**6)
+    if tier.per_core_second:
+        core_s = in_use_s * Fraction(size.cores)
+        yield _beyond(core_s, tier.free.core_seconds, "cores in use", "core-s", tier.per_core_second)
+    if tier.per_gb_second:
+        gb_s = in_use_s * (size.memory or 0) / 10**9
+        yield _beyond(gb_s, tier.free.gb_seconds, "memory in use", "GB-s", tier.per_gb_second)
 
 
 def _note(span_s: float, month: Month) -> str:

@@ -153,7 +153,7 @@ def _check_plan(study: Study, trace: Trace, plan: Plan) -> PlanCheck:
 def _least_month(plan: Plan) -> Decimal:
     tier, size = plan.tier, plan.size
     replica = size.per_month if tier.billing == "per_month" else (size.per_hour or Decimal(0)) * HOURS
-    assert replica is not None
+    replica = replica or Decimal(0)
     hourly = tier.balancer_per_hour + tier.zone_per_hour * len(plan.zones_used)
     return plan.limits[0] * replica + hourly * HOURS + tier.fixed_per_month
 
@@ -226,7 +226,8 @@ def _releases(service: Service, found: PlanCheck) -> Iterator[str]:
 
 def _gap_s(service: Service, plan: Plan, rollout: Rollout) -> float:
     """For how long, at the least, a release leaves no replica ready [s]."""
-    start = service.start + (0.0 if getattr(rollout, "in_place", False) else plan.tier.provision)
+    # The least it can be: half of the starts are quicker where they vary.
+    start = service.start.median_s + (0.0 if getattr(rollout, "in_place", False) else plan.tier.provision.median_s)
     if isinstance(rollout, StopStart):
         return start
     keep = getattr(rollout, "keep_of", lambda n: n)(plan.replicas_used)

@@ -24,7 +24,8 @@ class Kind(IntEnum):
     DRAIN_END = 2
     DETECTION = 3
     ROLLOUT = 4
-    DECISION = 5
+    IDLE = 5
+    DECISION = 6
 
 
 _RECURRING = (Kind.SAMPLE, Kind.DECISION)
@@ -63,12 +64,22 @@ class Agenda:
     def run(self, now_s: float) -> None:
         """Let everything happen that is due at one instant, and what that causes at the same instant."""
         self._now_s = now_s
+        if not self._now and self._later and self._later[0][0] < now_s + EPSILON_S:
+            # Nearly always it is one event, and nothing to be sorted out.
+            _, kind, number, sequence, action = heapq.heappop(self._later)
+            if not self._later or self._later[0][0] >= now_s + EPSILON_S:
+                self._happen(kind, action, now_s)
+            else:
+                self._now.append((kind, number, sequence, action))
         while self._later and self._later[0][0] < now_s + EPSILON_S:
             _, kind, number, sequence, action = heapq.heappop(self._later)
             heapq.heappush(self._now, (kind, number, sequence, action))
         while self._now:
             kind, _, _, action = heapq.heappop(self._now)
-            if kind not in _RECURRING:
-                self._to_do -= 1
-                self.acted_s = now_s
-            action(now_s)
+            self._happen(kind, action, now_s)
+
+    def _happen(self, kind: int, action: Action, now_s: float) -> None:
+        if kind not in _RECURRING:
+            self._to_do -= 1
+            self.acted_s = now_s
+        action(now_s)

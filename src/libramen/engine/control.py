@@ -4,22 +4,27 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Literal, NamedTuple, Protocol
 
+import numpy as np
+
 from libramen.engine.agenda import Agenda, Kind
+from libramen.engine.arrivals import ArrivalScaler
+from libramen.engine.decisions import Decisions
 from libramen.engine.feed import Feed
 from libramen.engine.fleet import Fleet
-from libramen.engine.plane import DataPlane, Ended, Results, ServerSpec, Signal
+from libramen.engine.periodic import PeriodicScaler
+from libramen.engine.plane import DataPlane, Ended, Notices, Results, ServerSpec, Signal
 from libramen.engine.run import Run
-from libramen.engine.scaler import Scaler
-from libramen.engine.scaling.rule import Rule
+from libramen.engine.scaler import LimitsScaler, Scaler
+from libramen.engine.scaling import OnArrival, PeriodicRule
+from libramen.engine.scaling.rule import Setting
 from libramen.engine.updates import Updates
+from libramen.engine.use import UseMeter
 from libramen.errors import ReplayError, StudyError
 from libramen.trace.trace import Trace
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable
     from datetime import datetime
-
-    import numpy as np
 
     from libramen.engine.rollout.update import Rollout
     from libramen.study.plan import Plan
@@ -87,14 +92,20 @@ def run(
     spec = ServerSpec.of(service, plan, seed)
     plane = _data_plane(data_plane, spec, results, None if sink is None else sink.take)
     agenda = Agenda()
-    fleet = Fleet(service, plan, plane, agenda)
-    scaler = Scaler(plan.scaling, plan, fleet, plane, agenda) if isinstance(plan.scaling, Rule) else None
     plane.hand_in(*feed.next())
+    fleet = Fleet(service, plan, plane, agenda, seed)
+    scaler = _scaler(service, plan, fleet, plane, agenda, feed.start)
     updates = Updates(
         _due(plan, whole or _Timeline(feed.start, span_s)), fleet, agenda, scaler, plan.tier.replicas.most
     )
-    clock = _Clock(agenda, feed, progress)
+    clock = _Clock(agenda, feed, plane, progress)
+    clock.at_the_end.append(fleet.measure)
+    meter = UseMeter(plane, agenda, feed.start) if plan.tier.billing == "per_request" else None
+    if meter is not None:
+        clock.at_the_end.append(meter.end)
     while True:
+        if scaler is not None:
+            scaler.before_advance()
         signal = plane.advance(agenda.next_s())
         if signal is Signal.CHUNK:
             plane.hand_in(*feed.next())
@@ -105,17 +116,15 @@ def run(
                 break
             plane.dismiss_held(max(plane.last_s, agenda.acted_s))
             continue
-        now_s, emptied, killed = plane.now_s, plane.take_emptied(), plane.take_killed()
-        if clock.span_is_over and not emptied and not killed:
+        now_s, notices = plane.now_s, plane.take_notices()
+        if clock.span_is_over and notices is None:
             if plane.finished():
                 break
             if plane.held and _nothing_comes(fleet, agenda, scaler):
                 plane.dismiss_held(max(plane.last_s, agenda.acted_s))
                 continue
-        for number in killed:
-            fleet.died(number, now_s, "out_of_memory")
-        for number in emptied:
-            fleet.end_drain(number, now_s)
+        if notices is not None:
+            _heed(notices, now_s, fleet, scaler)
         agenda.run(now_s)
     plane.flush()
     assert feed.span_s is not None
@@ -127,7 +136,8 @@ def run(
         start=feed.start,
         replicas=fleet.replicas,
         deaths=fleet.deaths,
-        decisions=[] if scaler is None else scaler.decisions,
+        decisions=Decisions() if scaler is None else scaler.decisions,
+        use_s=np.zeros(0) if meter is None else meter.per_hour(),
         updates=updates.records(),
         edges_s=feed.edges_s,
         integrals=plane.series(),
@@ -170,6 +180,32 @@ def _nothing_comes(fleet: Fleet, agenda: Agenda, scaler: Scaler | None) -> bool:
     return not fleet.alive() and agenda.only_recurs and (scaler is None or scaler.wants_nothing)
 
 
+def _heed(notices: Notices, now_s: float, fleet: Fleet, scaler: Scaler | None) -> None:
+    """What the data plane has come back for."""
+    for number in notices.killed:
+        fleet.died(number, now_s, "out_of_memory")
+    for number in notices.emptied:
+        fleet.end_drain(number, now_s)
+    if scaler is not None:
+        for number in notices.idled:
+            scaler.idled(number, now_s)
+        if notices.asked:
+            scaler.asked(now_s)
+
+
+def _scaler(
+    service: Service, plan: Plan, fleet: Fleet, plane: DataPlane, agenda: Agenda, start: datetime | None
+) -> Scaler | None:
+    """What runs the scaling rule of a plan, None: it never decides anything."""
+    rule = plan.scaling
+    if isinstance(rule, PeriodicRule):
+        cold_start_s = plan.tier.provision.percentile(0.95) + service.start.percentile(0.95)
+        return PeriodicScaler(rule, Setting(cold_start_s, plan.size.cores, start), plan, fleet, plane, agenda)
+    if isinstance(rule, OnArrival):
+        return ArrivalScaler(rule, service.slots, plan, fleet, plane, agenda, start)
+    return LimitsScaler(plan, fleet, agenda, start) if rule.decides else None
+
+
 def _data_plane(
     name: str, spec: ServerSpec, results: Results | None, tally: Callable[[Ended], None] | None
 ) -> DataPlane:
@@ -185,12 +221,18 @@ def _data_plane(
 
 
 class _Clock:
-    """Comes back a hundred times during the span: for progress, for Ctrl-C, and to know that it is over."""
+    """Comes back a hundred times during the span: for progress, for Ctrl-C, and to know that it is over.
 
-    def __init__(self, agenda: Agenda, feed: Feed, progress: Callable[[float], None] | None) -> None:
-        self._agenda, self._feed, self._progress = agenda, feed, progress
+    What is in `at_the_end` is called with the end of the span.
+    """
+
+    def __init__(
+        self, agenda: Agenda, feed: Feed, plane: DataPlane, progress: Callable[[float], None] | None
+    ) -> None:
+        self._agenda, self._feed, self._plane, self._progress = agenda, feed, plane, progress
         self._ticks = 0
         self._span_s: float | None = None
+        self.at_the_end: list[Callable[[float], None]] = []
         self.span_is_over = False
         self.span_may_be_known()
 
@@ -198,15 +240,25 @@ class _Clock:
         """Begin to tick as soon as the span is known."""
         if self._span_s is None and self._feed.span_s is not None:
             self._span_s = self._feed.span_s
-            self._tick(0.0)
+            # Ticks that are past by then are left out.
+            self._ticks = min(99, int(100 * self._plane.last_s / self._span_s)) if self._span_s else 99
+            if self._progress is not None:
+                self._progress(self._ticks / 100)
+            self._plan_tick()
 
-    def _tick(self, now_s: float) -> None:  # noqa: ARG002  (every event is told its instant)
+    def _plan_tick(self) -> None:
         assert self._span_s is not None
+        self._ticks += 1
+        # The last one exactly: span * 100 / 100 can fall short of the span.
+        at_s = self._span_s if self._ticks == 100 else self._span_s * self._ticks / 100
+        self._agenda.add(at_s, Kind.SAMPLE, self._tick)
+
+    def _tick(self, now_s: float) -> None:
         if self._progress is not None:
             self._progress(self._ticks / 100)
-        self.span_is_over = self._ticks == 100
-        self._ticks += 1
-        if not self.span_is_over:
-            # The last one exactly: span * 100 / 100 can fall short of the span.
-            at_s = self._span_s if self._ticks == 100 else self._span_s * self._ticks / 100
-            self._agenda.add(at_s, Kind.SAMPLE, self._tick)
+        if self._ticks < 100:
+            self._plan_tick()
+            return
+        self.span_is_over = True
+        for end in self.at_the_end:
+            end(now_s)

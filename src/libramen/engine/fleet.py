@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+import heapq
 import math
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Literal, NamedTuple
+from typing import TYPE_CHECKING, Final, Literal, NamedTuple
 
+from libramen import streams
 from libramen.engine.agenda import Agenda, Kind
 
 if TYPE_CHECKING:
     from collections.abc import Callable
+
+    import numpy as np
 
     from libramen.engine.plane import DataPlane
     from libramen.study.plan import Plan
@@ -32,11 +36,14 @@ class Replica:
     version: int
     why: str  # "start", "scaling" or "update"
     ordered_s: float
-    started_s: float  # the machine is there and the process starts
+    started_s: float  # when the machine is there and the process starts, if it is not cancelled before
+    decision: int | None = None  # number (from 0) of the decision that ordered it
     ready_s: float | None = None
     draining_s: float | None = None
     gone_s: float | None = None
     why_gone: str = ""  # "scaling" or "update"
+    ended_by: int | None = None  # number of the decision that cancelled or drained it
+    core_s: float = 0.0  # cores in use integrated up to the end of the span [core-seconds]
     deaths: int = 0
     is_dead: bool = False  # and the balancer does not know yet
     stages: list[tuple[float, Stage]] = field(default_factory=list)
@@ -75,23 +82,62 @@ class Death(NamedTuple):
     why: str  # "out_of_memory"
 
 
+class _Luck:
+    """How long replicas take where that varies: values of the standard normal distribution.
+
+    The n-th replica has the n-th value of each stream, whatever the plan. One that has crashed draws
+    anew from a stream of its own.
+    """
+
+    _BLOCK: Final = 64
+
+    def __init__(self, seed: int) -> None:
+        self._seed = seed
+        self._streams: dict[str, np.random.Generator] = {}
+        self._drawn: dict[str, list[float]] = {}
+        self._again: dict[int, np.random.Generator] = {}
+
+    def of(self, purpose: str, number: int) -> float:
+        """The value of a replica."""
+        if purpose not in self._streams:
+            self._streams[purpose], self._drawn[purpose] = streams.stream(self._seed, purpose), []
+        drawn = self._drawn[purpose]
+        while len(drawn) < number:
+            drawn += self._streams[purpose].standard_normal(self._BLOCK).tolist()
+        return drawn[number - 1]
+
+    def again(self, number: int) -> float:
+        """The next value of a replica that starts again."""
+        if number not in self._again:
+            self._again[number] = streams.stream(self._seed, "restart", number)
+        return float(self._again[number].standard_normal())
+
+
 class Fleet:
     """All replicas of a replay, and what can be done to them.
 
-    `changed` is called with the instant and the replica whenever one became ready, was found dead, or went.
+    What is in `listeners` is called with the instant and the replica whenever one became ready, was found dead,
+    or went.
     """
 
-    def __init__(self, service: Service, plan: Plan, plane: DataPlane, agenda: Agenda) -> None:
+    def __init__(self, service: Service, plan: Plan, plane: DataPlane, agenda: Agenda, seed: int) -> None:
         self._service, self._plan, self._plane, self._agenda = service, plan, plane, agenda
         self._zones = plan.zones_used
+        self._luck = _Luck(seed)
         self.replicas: list[Replica] = []  # ever ordered, by number - 1
         self.deaths: list[Death] = []
         self._alive: dict[int, Replica] = {}
+        # Numbers below 0, so that the highest is the first of the heap; those in another stage by now are skipped.
+        self._highest: dict[Stage, list[int]] = {"coming": [], "ready": []}
         self.version = 1  # what a new order gets
-        self.changed: Callable[[float, Replica], None] = lambda _now_s, _replica: None
-        self._n_ready = 0
+        self.listeners: list[Callable[[float, Replica], None]] = []
+        self.n_ready = 0
+        """How many take requests."""
+        self.n_coming = 0
+        """How many are ordered and not yet ready, or starting again."""
         self._ready_integral = 0.0
         self._integrated_to_s = 0.0
+        self._is_measured = False
         for _ in range(plan.replicas_used):
             self._become_ready(self._new(0.0, why="start", provision_s=0.0), 0.0, warm=True)
 
@@ -115,31 +161,51 @@ class Fleet:
 
     def ready_integral(self, at_s: float) -> float:
         """Ready replicas integrated over time up to `at_s` [replica-seconds]."""
-        return self._ready_integral + max(0.0, at_s - self._integrated_to_s) * self._n_ready
+        return self._ready_integral + max(0.0, at_s - self._integrated_to_s) * self.n_ready
 
     @property
-    def n_ready(self) -> int:
-        """How many take requests."""
-        return self._n_ready
+    def have(self) -> int:
+        """Ready and coming."""
+        return self.n_ready + self.n_coming
+
+    def take_highest(self, stage: Stage) -> Replica:
+        """The highest-numbered replica that is coming, or that is ready, and is about to be so no more."""
+        heap = self._highest[stage]
+        while True:
+            replica = self.replicas[-heapq.heappop(heap) - 1]
+            if replica.stage == stage:
+                return replica
+
+    def measure(self, at_s: float) -> None:
+        """The span is over: write down what each replica has used of its cores."""
+        for replica in self._alive.values():
+            replica.core_s = self._plane.core_s(replica.number, at_s)
+        self._is_measured = True
 
     # -- what can be done --------------------------------------------------------------------------
 
-    def order(self, now_s: float, why: str, *, on_machine: bool = False) -> Replica:
+    def order(self, now_s: float, why: str, *, on_machine: bool = False, decision: int | None = None) -> Replica:
         """Order a replica; `on_machine`: a machine is there already, so nothing is provisioned."""
-        replica = self._new(now_s, why, 0.0 if on_machine else self._plan.tier.provision)
-
-        self._plan_ready(replica, replica.started_s + self._service.start)
+        number = len(self.replicas) + 1
+        provision_s = 0.0 if on_machine else self._takes_s("provision", number)
+        replica = self._new(now_s, why, provision_s)
+        replica.decision = decision
+        self._plan_ready(replica, replica.started_s + self._takes_s("start", number))
         return replica
 
-    def cancel(self, replica: Replica, now_s: float, why: str) -> None:
+    def _takes_s(self, what: Literal["provision", "start"], number: int) -> float:
+        delay = self._plan.tier.provision if what == "provision" else self._service.start
+        return delay.at(0.0 if delay.is_constant else self._luck.of(what, number))
+
+    def cancel(self, replica: Replica, now_s: float, why: str, decision: int | None = None) -> None:
         """A replica on its way is not wanted any more: it is gone at once."""
+        replica.ended_by = decision
         self._gone(replica, now_s, why)
 
-    def drain(self, replica: Replica, now_s: float, why: str) -> None:
+    def drain(self, replica: Replica, now_s: float, why: str, decision: int | None = None) -> None:
         """A ready replica takes nothing new, and is gone when empty or when its time is up; a dead one at once."""
-        replica.draining_s, replica.why_gone = now_s, why
-        replica.stages.append((now_s, "draining"))
-        self._count_ready(now_s, -1)
+        replica.draining_s, replica.why_gone, replica.ended_by = now_s, why, decision
+        self._enter(replica, now_s, "draining")
         if replica.is_dead or self._plane.drain(replica.number, now_s):
             self.end_drain(replica.number, now_s)
         elif self._service.drain is not None:
@@ -152,7 +218,7 @@ class Fleet:
         def end(now_s: float) -> None:
             if replica.is_draining:
                 self._gone(replica, now_s, replica.why_gone)
-                self.changed(now_s, replica)
+                self._changed(now_s, replica)
 
         self._agenda.add(at_s, Kind.DRAIN_END, end, number)
 
@@ -176,44 +242,55 @@ class Fleet:
     def _found_dead(self, replica: Replica, now_s: float) -> None:
         """The balancer knows; a new process starts on the same machine."""
         replica.is_dead = False
-        replica.stages.append((now_s, "coming"))
-        self._count_ready(now_s, -1)
-        self._plan_ready(replica, now_s + self._service.start)
-        self.changed(now_s, replica)
+        self._enter(replica, now_s, "coming")
+        start = self._service.start
+        self._plan_ready(replica, now_s + start.at(0.0 if start.is_constant else self._luck.again(replica.number)))
+        self._changed(now_s, replica)
 
     def _new(self, now_s: float, why: str, provision_s: float) -> Replica:
         number = len(self.replicas) + 1
         zone = self._zones[(number - 1) % len(self._zones)]
         replica = Replica(number, zone, self.version, why, ordered_s=now_s, started_s=now_s + provision_s)
-        replica.stages.append((now_s, "coming"))
         self.replicas.append(replica)
         self._alive[number] = replica
+        self._enter(replica, now_s, "coming")
         return replica
 
     def _plan_ready(self, replica: Replica, at_s: float) -> None:
         def become_ready(now_s: float) -> None:
             if replica.is_coming:  # else it was cancelled
                 self._become_ready(replica, now_s)
-                self.changed(now_s, replica)
+                self._changed(now_s, replica)
 
         self._agenda.add(at_s, Kind.READY, become_ready, replica.number)
 
     def _become_ready(self, replica: Replica, now_s: float, *, warm: bool = False) -> None:
         if replica.ready_s is None:
             replica.ready_s = now_s
-        replica.stages.append((now_s, "ready"))
-        self._count_ready(now_s, +1)
+        self._enter(replica, now_s, "ready")
         self._plane.add(replica.number, now_s, warm=warm)
         for number in self._plane.take_killed():  # by the requests that were held for it
             self.died(number, now_s, "out_of_memory")
 
     def _gone(self, replica: Replica, now_s: float, why: str) -> None:
         replica.gone_s, replica.why_gone = now_s, why
-        replica.stages.append((now_s, "gone"))
+        if not self._is_measured:
+            replica.core_s = self._plane.core_s(replica.number, now_s)
+        self._enter(replica, now_s, "gone")
         self._plane.remove(replica.number, now_s)
         del self._alive[replica.number]
 
-    def _count_ready(self, now_s: float, change: int) -> None:
+    def _enter(self, replica: Replica, now_s: float, stage: Stage) -> None:
+        """From now on a replica is in another stage."""
         self._ready_integral = self.ready_integral(now_s)
         self._integrated_to_s = now_s
-        self._n_ready += change
+        before = replica.stages[-1][1] if replica.stages else None
+        self.n_ready += (stage == "ready") - (before == "ready")
+        self.n_coming += (stage == "coming") - (before == "coming")
+        replica.stages.append((now_s, stage))
+        if stage in self._highest:
+            heapq.heappush(self._highest[stage], -replica.number)
+
+    def _changed(self, now_s: float, replica: Replica) -> None:
+        for listener in self.listeners:
+            listener(now_s, replica)

@@ -14,7 +14,18 @@ from typing import TYPE_CHECKING, Literal
 import numpy as np
 
 from libramen import streams
-from libramen.engine.plane import EPSILON_S, Chunk, Ended, Ending, Integrals, Results, ServerSpec, Signal
+from libramen.engine.plane import (
+    EPSILON_S,
+    Chunk,
+    Ended,
+    Ending,
+    Integrals,
+    Notices,
+    Results,
+    Sample,
+    ServerSpec,
+    Signal,
+)
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -57,6 +68,10 @@ class _Replica:
     state: Literal["ready", "draining", "dead", "out"] = "ready"  # dead: the balancer does not know yet
     in_slots: list[_Attempt] = field(default_factory=list)  # in the order in which they took their slots
     backlog: deque[_Attempt] = field(default_factory=deque)
+    core_s: float = 0.0  # cores in use integrated up to `worked_to_s` [core-seconds]
+    begin_s: float | None = None  # of its latest period of use, None: there was none since it became ready
+    end_s: float = math.inf  # of that, infinity: it goes on; without one, when it became ready
+    tells: bool = False  # when it falls idle
 
     @property
     def busy(self) -> int:
@@ -80,9 +95,15 @@ class PlainState:
         self._last_chosen = 0  # for round robin
         self._emptied: list[int] = []
         self._killed: list[int] = []
+        self._idled: list[int] = []
+        self._coming_slots: int | None = None  # None: the control plane does not want to be asked for slots
+        self._asked_for = -1  # the attempt for which it was asked last
+        self._asks = False
+        self._answers: list[float] = []  # latencies of the ok answers
+        self._billed_s = 0.0  # the periods of use of replicas that are gone or came again, each rounded up
         self._edges_s = np.zeros(0)
-        self._series: list[tuple[float, float, float]] = []
-        self._integrals = [0.0] * 6
+        self._series: list[tuple[float, ...]] = []
+        self._integrals = [0.0] * 7
         self.last_s = 0.0  # the instant of the latest event: the integrals are up to date to it
         self._results, self._tally = results, tally
         self._ended: list[tuple[float, ...]] = []
@@ -94,7 +115,7 @@ class PlainState:
 
     def advance(self, until_s: float) -> Signal:
         while True:
-            if self._emptied or self._killed:
+            if self._emptied or self._killed or self._idled:
                 until_s = min(until_s, self.last_s)
             i = self._next - self._chunk.first
             if i == len(self._chunk.at_s) and not self._chunk.last:
@@ -106,7 +127,8 @@ class PlainState:
             times = [[entry[0] for entry in entries] for entries in (completions, banks, timeouts, self._repeats)]
             instant_s = min([arrival_s, until_s, *(time for some in times for time in some)])
             limit_s = instant_s + EPSILON_S
-            # At one instant: completions in the order of arrival, control, time-outs, arrivals, repeated attempts.
+            # At one instant: completions in the order of arrival, control, time-outs, (the control plane is asked
+            # for a slot,) arrivals, repeated attempts.
             if any(empties_s < limit_s for empties_s, _ in banks):
                 self._empty_bank(*min(banks, key=lambda entry: entry[0]))
             elif now_due := [entry for entry in completions if entry[0] < limit_s]:
@@ -119,6 +141,9 @@ class PlainState:
                 return Signal.CONTROL
             elif any(timeout_s < limit_s for timeout_s, _ in timeouts):
                 self._give_up(min(timeouts, key=lambda entry: entry[0])[1])
+            elif self._asked_for != self._attempts and self._lacks_slot():
+                self._asked_for, self._asks, self.now_s = self._attempts, True, instant_s
+                return Signal.CONTROL
             elif arrival_s < limit_s:
                 self._arrive(i, arrival_s)
             else:
@@ -172,6 +197,7 @@ class PlainState:
         if passed_s <= 0:
             return
         running, used = self._running(replica), self._used(replica)
+        replica.core_s += passed_s * used
         done = passed_s * self._rate(replica) if running else 0.0
         for attempt in running:
             assert attempt.cpu_left_s is not None
@@ -279,6 +305,11 @@ class PlainState:
 
     def _take_slot(self, replica: _Replica, attempt: _Attempt, now_s: float) -> None:
         self._work(replica, now_s)
+        if replica.begin_s is None or now_s - replica.end_s > EPSILON_S:
+            # A slot that is freed and taken at one instant does not end a period of use.
+            self._billed_s += self._use_s(replica, now_s)
+            replica.begin_s = now_s
+        replica.end_s = math.inf
         attempt.slot_at_s = now_s
         if attempt.request.cpu_s == 0:
             attempt.wait_ends_s = now_s + attempt.request.wait_s
@@ -301,6 +332,8 @@ class PlainState:
                 self._fail(following, Ending.TIMED_OUT, replica.number, now_s)
             else:
                 self._take_slot(replica, following, now_s)
+        if not replica.in_slots:
+            self._end_use(replica, now_s)
         self._hand_out(now_s)
         if replica.state == "draining" and not replica.busy:
             self._emptied.append(replica.number)
@@ -328,6 +361,8 @@ class PlainState:
 
     def _end_all(self, replica: _Replica, ending: Ending, now_s: float) -> None:
         inside = [*replica.in_slots, *replica.backlog]
+        if replica.in_slots:
+            self._end_use(replica, now_s)
         replica.in_slots.clear()
         replica.backlog.clear()
         for attempt in inside:
@@ -343,6 +378,7 @@ class PlainState:
             self._fail(attempt, Ending.TIMED_OUT, number, now_s)
         else:
             latency_s = max(0.0, now_s - attempt.request.first_s) + self.spec.overhead_s
+            self._answers.append(latency_s)
             self._end(attempt, latency_s, Ending.OK, number, now_s)
 
     def _fail(self, attempt: _Attempt, ending: Ending, number: int, now_s: float) -> None:
@@ -397,9 +433,14 @@ class PlainState:
 
     def add(self, number: int, now_s: float, *, warm: bool = False) -> None:
         self._integrate(now_s)
-        again = self._replicas.get(number)  # a bank stands still while its replica is down
-        bank = (self.spec.bank_at_start if self.spec.lends_cpu else 1.0) if again is None else again.bank
-        self._replicas[number] = _Replica(number, -math.inf if warm else now_s, worked_to_s=now_s, bank=bank)
+        bank, core_s = self.spec.bank_at_start if self.spec.lends_cpu else 1.0, 0.0
+        if number in self._replicas:  # it comes again; a bank stands still while its replica is down
+            again = self._replicas[number]
+            bank, core_s = again.bank, again.core_s
+            self._billed_s += self._use_s(again, now_s)
+        self._replicas[number] = _Replica(
+            number, -math.inf if warm else now_s, worked_to_s=now_s, bank=bank, core_s=core_s, end_s=now_s
+        )
         self._hand_out(now_s)
 
     def drain(self, number: int, now_s: float) -> bool:
@@ -415,7 +456,9 @@ class PlainState:
     def remove(self, number: int, now_s: float) -> None:
         if number in self._replicas:
             self._integrate(now_s)
-            self._end_all(self._replicas.pop(number), Ending.CUT, now_s)
+            replica = self._replicas.pop(number)
+            self._end_all(replica, Ending.CUT, now_s)
+            self._billed_s += self._use_s(replica, now_s)
 
     def dismiss_held(self, now_s: float) -> None:
         self._integrate(now_s)
@@ -424,9 +467,10 @@ class PlainState:
             ending = Ending.TIMED_OUT if math.isfinite(self.spec.timeout_s) else Ending.REFUSED
             self._fail(attempt, ending, 0, now_s)
 
-    def take_emptied(self) -> list[int]:
-        emptied, self._emptied = self._emptied, []
-        return emptied
+    def take_notices(self) -> Notices | None:
+        notices = Notices(self._emptied, self._killed, self._idled, self._asks)
+        self._emptied, self._killed, self._idled, self._asks = [], [], [], False
+        return notices if any(notices) else None
 
     def take_killed(self) -> list[int]:
         killed, self._killed = self._killed, []
@@ -440,15 +484,69 @@ class PlainState:
         all_arrived = self._chunk.last and self._next == self._chunk.first + len(self._chunk.at_s)
         return all_arrived and not self._open
 
+    # -- scaling on arrival, and use ---------------------------------------------------------------
+
+    def ask(self, coming_slots: int | None) -> None:
+        self._coming_slots = coming_slots
+
+    def _lacks_slot(self) -> bool:
+        """Whether the control plane wants to be asked for a slot, and none is left for one more attempt."""
+        if self._coming_slots is None:
+            return False
+        free = sum(self.spec.slots - len(replica.in_slots) for replica in self._ready())
+        return free + self._coming_slots <= self.waiting
+
+    def idle_since_s(self, number: int) -> float:
+        return self._replicas[number].end_s
+
+    def tell_idle(self, number: int) -> None:
+        self._replicas[number].tells = True
+
+    def _end_use(self, replica: _Replica, now_s: float) -> None:
+        replica.end_s = now_s
+        if replica.tells:
+            replica.tells = False
+            self._idled.append(replica.number)
+
+    def _use_s(self, replica: _Replica, at_s: float) -> float:
+        """For how long the latest period of use is billed [s]."""
+        if replica.begin_s is None:
+            return 0.0
+        if math.isinf(replica.end_s):
+            return at_s - replica.begin_s
+        lasted_s, granularity_s = replica.end_s - replica.begin_s, self.spec.granularity_s
+        return math.ceil(lasted_s / granularity_s - EPSILON_S) * granularity_s if granularity_s else lasted_s
+
+    def billed_s(self, at_s: float) -> float:
+        return self._billed_s + sum(self._use_s(replica, at_s) for replica in self._replicas.values())
+
     # -- measures ----------------------------------------------------------------------------------
+
+    @property
+    def waiting(self) -> int:
+        return len(self._held) + sum(len(r.backlog) for r in self._replicas.values() if r.state == "ready")
+
+    def sample(self, at_s: float) -> Sample:
+        return Sample(*self.integrals(at_s)[:3], self._attempts, len(self._answers))
+
+    def answers(self, first: int, last: int) -> np.ndarray:
+        return np.array(self._answers[first:last])
+
+    def core_s(self, number: int, at_s: float) -> float:
+        if number not in self._replicas:
+            return 0.0
+        replica = self._replicas[number]
+        return replica.core_s + max(0.0, at_s - replica.worked_to_s) * self._used(replica)
 
     def _levels(self) -> list[float]:
         """What is in use and waiting now, over the ready replicas and over all, as in `Integrals`."""
-        levels = [0.0, 0.0, len(self._held), 0.0, 0.0, len(self._held)]
+        levels = [0.0, 0.0, len(self._held), 0.0, 0.0, len(self._held), 0.0]
         for replica in self._replicas.values():
             for k, level in enumerate((self._used(replica), len(replica.in_slots), len(replica.backlog))):
                 levels[3 + k] += level
                 levels[k] += level if replica.state == "ready" else 0
+            earned = min(self.spec.cores, self.spec.steady_cores)
+            levels[6] += replica.bank <= 0 and len(self._running(replica)) > earned
         return levels
 
     def _integrate(self, now_s: float) -> None:

@@ -68,7 +68,8 @@ class Integrals(NamedTuple):
     """Integrals over time since 0, in replica-seconds of the thing named.
 
     The `ready_` ones cover ready replicas only (what scaling rules may see), the others the
-    draining ones too (what is reported).
+    draining ones too (what is reported). `throttled`: replicas with an empty bank that could use more
+    cores than they earn.
     """
 
     ready_cpu: float
@@ -77,6 +78,33 @@ class Integrals(NamedTuple):
     cpu: float
     in_progress: float
     waiting: float
+    throttled: float
+
+
+class Sample(NamedTuple):
+    """What scaling rules look at: integrals over the ready replicas as in `Integrals`, and counts since 0.
+
+    `answers`: ok answers given, counted only where a rule looks at latencies.
+    """
+
+    cpu: float
+    in_progress: float
+    waiting: float
+    attempts: int
+    answers: int
+
+
+class Notices(NamedTuple):
+    """What the control plane must know. The first three are numbers of replicas.
+
+    `emptied`: draining ones that have emptied; `killed`: those that have died; `idled`: those that have
+    fallen idle, of those asked about; `asked`: an attempt arrives next for which no slot is left.
+    """
+
+    emptied: list[int]
+    killed: list[int]
+    idled: list[int]
+    asked: bool
 
 
 class ServerSpec(NamedTuple):
@@ -105,6 +133,9 @@ class ServerSpec(NamedTuple):
     holds_requests: bool = False
     queue_limit: int = -1  # -1: no limit
     detect_s: float = 0.0
+    logs_answers: bool = False  # for a rule that looks at latencies
+    meters: bool = False  # when each replica is in use: for bills by use, or for replicas that fall idle
+    granularity_s: float = 0.0  # to whole numbers of this a period of use is rounded up; 0: it is not
     seed: int = 0
 
     @property
@@ -140,6 +171,9 @@ class ServerSpec(NamedTuple):
             holds_requests=tier.holds_requests,
             queue_limit=_or_none(tier.queue_limit),
             detect_s=tier.detect,
+            logs_answers=plan.scaling.sees_latency,
+            meters=tier.billing == "per_request" or plan.scaling.sees_idle,
+            granularity_s=tier.granularity,
             seed=seed,
         )
 
@@ -248,17 +282,49 @@ class DataPlane(Protocol):
     def dismiss_held(self, now_s: float) -> None:
         """Nothing will ever take the requests that are held: they end by their time-out, or as refused."""
 
-    def take_emptied(self) -> list[int]:
-        """Numbers of the draining replicas that have emptied since this was last asked."""
+    def take_notices(self) -> Notices | None:
+        """What has happened since this was last asked that the control plane must know; None: nothing."""
 
     def take_killed(self) -> list[int]:
-        """Numbers of the replicas that have died since this was last asked."""
+        """Numbers of the replicas that have died since this, or `take_notices`, was last asked."""
+
+    def ask(self, coming_slots: int | None) -> None:
+        """Come back with CONTROL when an attempt arrives and no slot is left for it; None: never.
+
+        That is when the free slots of ready replicas and the `coming_slots` of those on their way are not more
+        than the requests that wait. It comes back just before the attempt, and once for each.
+        """
+
+    def idle_since_s(self, number: int) -> float:
+        """Since when a ready replica has had no request [s]; infinity: it has one. Where use is metered."""
+
+    def tell_idle(self, number: int) -> None:
+        """Come back with CONTROL when this replica, which has a request, has none any more."""
+
+    @property
+    def waiting(self) -> int:
+        """Requests that wait now, at ready replicas or in the shared or held queue."""
+
+    def sample(self, at_s: float) -> Sample:
+        """What rules look at, up to `at_s`, which is not before the last event. Changes nothing."""
+
+    def answers(self, first: int, last: int) -> np.ndarray:
+        """Latencies of the ok answers `first` to `last - 1`, counted from 0: float64 [s]; then forget those before."""
 
     def integrals(self, at_s: float) -> Integrals:
         """The integrals up to `at_s`, which is not before the last event. Changes nothing."""
 
+    def core_s(self, number: int, at_s: float) -> float:
+        """Core-seconds that a replica which is not gone has used up to `at_s`."""
+
+    def billed_s(self, at_s: float) -> float:
+        """For how long replicas were in use up to `at_s`, each period that is over rounded up [s], where metered.
+
+        A replica is in use while a request holds a slot of it.
+        """
+
     def series(self) -> np.ndarray:
-        """Float64 (k, 3): the integrals cpu, in_progress, waiting at the k edges handed in last."""
+        """Float64 (k, 4): the integrals cpu, in_progress, waiting, throttled at the k edges handed in last."""
 
     def finished(self) -> bool:
         """Whether the trace ends with this chunk and all its requests have ended."""

@@ -10,9 +10,9 @@ if TYPE_CHECKING:
 
     import numpy as np
 
+    from libramen.engine.decisions import Decisions
     from libramen.engine.fleet import Death, Replica
     from libramen.engine.plane import Results
-    from libramen.engine.scaler import Decision
 
 
 class UpdateRecord(NamedTuple):
@@ -39,10 +39,13 @@ class Run:
         replicas: every replica ever ordered, by number.
         deaths: of replicas, in order.
         decisions: of the scaling rule, in order.
+        use_s: float64 (h,), for how long replicas were in use in each hour of the clock since the start, each
+            period rounded up as the tier says [s]; empty where the tier is not billed so.
         updates: rolling updates, in order of when they were due.
         edges_s: float64 (k,), instants at which the integrals were read: 0, window_s, ..., span_s.
-        integrals: float64 (k, 3), up to each edge, over ready and draining replicas: cores in use,
-            slots in use, requests waiting [replica-seconds].
+        integrals: float64 (k, 4), up to each edge, over ready and draining replicas: cores in use,
+            slots in use, requests waiting, and replicas with an empty bank that could use more cores than they
+            earn [replica-seconds].
         window_s: distance of two edges.
     """
 
@@ -53,7 +56,8 @@ class Run:
     start: datetime | None
     replicas: list[Replica]
     deaths: list[Death]
-    decisions: list[Decision]
+    decisions: Decisions
+    use_s: np.ndarray
     updates: list[UpdateRecord]
     edges_s: np.ndarray
     integrals: np.ndarray

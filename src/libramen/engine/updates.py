@@ -44,7 +44,7 @@ class Updates:
         self._current: _Due | None = None
         self._update: Update | None = None
         self._step_planned = False
-        fleet.changed = self._fleet_changed
+        fleet.listeners.append(self._fleet_changed)
         for number, update in enumerate(self._all):
             agenda.add(update.due_s, Kind.ROLLOUT, self._due(update), number)
 
@@ -60,7 +60,7 @@ class Updates:
         fleet = self._fleet
         self._current = due = self._waiting.pop(0)
         coming = fleet.coming()
-        due.began_s, due.n = now_s, fleet.n_ready + len(coming)
+        due.began_s, due.n = now_s, fleet.have
         fleet.version += 1
         due.version = fleet.version
         if due.n == 0:  # the new version simply comes with the next order
@@ -91,10 +91,10 @@ class Updates:
         assert self._current is not None
         self._current.ended_s = now_s
         self._current = self._update = None
-        if self._scaler is not None:
-            self._scaler.held = False
         if self._waiting:
             self._begin_next(now_s)
+        elif self._scaler is not None:
+            self._scaler.release(now_s)
 
     def records(self) -> list[UpdateRecord]:
         """What came of each update."""

@@ -112,6 +112,10 @@ class Kept:
         answered = (ending == Ending.OK) | (ending == Ending.ERRORED)
         return month.of_amounts(self._trace.at_s[answered], self._trace.bytes_out[answered])
 
+    def sent(self, month: Month) -> Fraction:
+        """Attempts that the balancer got in a month."""
+        return month.of_amounts(self._trace.at_s, self._results.attempts.astype(np.float64))
+
     def with_arrays(self, trace: Trace | None, results: Results | None) -> Kept:
         """The same with other copies of the same arrays, or without them: then nothing can be asked of it."""
         other = copy.copy(self)

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Final, Protocol
 import numpy as np
 
 from libramen.engine.plane import EPSILON_S
+from libramen.ranks import PERCENTILES, nearest_rank
 
 if TYPE_CHECKING:
     from fractions import Fraction
@@ -20,14 +21,8 @@ if TYPE_CHECKING:
     from libramen.study.plan import Plan
     from libramen.trace.trace import Trace
 
-PERCENTILES: Final = {"p50": 0.5, "p90": 0.9, "p95": 0.95, "p99": 0.99, "p999": 0.999}
 LATENCIES: Final = ("mean", *PERCENTILES, "max")
 TIME_PARTS: Final = ("retried", "queued", "cpu", "slowed", "waiting", "overhead")
-
-
-def nearest_rank(ascending: np.ndarray, share: float) -> float:
-    """The percentile by nearest rank: the smallest value with at least `share` of all at or below it."""
-    return float(ascending[max(0, math.ceil(share * len(ascending) - EPSILON_S) - 1)])
 
 
 def ranks(count: np.ndarray, share: float) -> np.ndarray:
@@ -109,6 +104,9 @@ class Measured(Protocol):
 
     def egress(self, month: Month) -> Fraction:
         """Bytes sent out in a month."""
+
+    def sent(self, month: Month) -> Fraction:
+        """Attempts that the balancer got in a month."""
 
     def with_arrays(self, trace: Trace | None, results: Results | None) -> Measured:
         """The same with other copies of the same arrays, or without them."""

@@ -193,17 +193,18 @@ class Outcome:
         """Series per window, aligned to 0; requests count in the window in which they arrived.
 
         Keys: at_s (start of the window), arrivals, each ending (all per window); p50_s, p95_s, p99_s
-        (over ok requests, NaN without any); in_progress, waiting (means); ready, coming, paid (mean
-        replicas); utilisation (NaN without replicas).
+        (over ok requests, NaN without any); in_progress, waiting (means); bank_empty, ready, coming, paid (mean
+        replicas; the first: with no saved CPU and more to do than they earn); utilisation (NaN without replicas).
         """
         run, edges = self.run, self.run.edges_s
         width, n = np.diff(edges), len(edges) - 1
         series = {"at_s": edges[:-1], **self._measured.per_window(n)}
-        cpu, in_progress, waiting = np.diff(run.integrals, axis=0).T
+        cpu, in_progress, waiting, throttled = np.diff(run.integrals, axis=0).T
         there = measures.stage_steps(run, "ready", "draining").mean(edges) * width * self.plan.size.cores
         series |= {
             "in_progress": in_progress / width,
             "waiting": waiting / width,
+            "bank_empty": throttled / width,
             "ready": measures.stage_steps(run, "ready").mean(edges),
             "coming": measures.stage_steps(run, "coming").mean(edges),
             "paid": measures.paid_steps(run, self.plan).mean(edges),
@@ -239,9 +240,9 @@ class Outcome:
         """One row per decision of the scaling rule."""
         import pandas as pd
 
-        from libramen.engine.scaler import Decision
+        from libramen.engine.decisions import Decision
 
-        return pd.DataFrame(self.run.decisions, columns=list(Decision._fields))
+        return pd.DataFrame({name: self.run.decisions.column(name) for name in Decision._fields})
 
     @cached_property
     def updates(self) -> pd.DataFrame:

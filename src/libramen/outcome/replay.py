@@ -111,7 +111,7 @@ def replay(
         plan=plan,
         run=run,
         measured=measured,
-        bill=bill(run, plan, measured.egress, currency),
+        bill=bill(run, plan, measured, currency),
         wanted=objectives.wanted(),
         seed=seed,
         settle_s=settle,

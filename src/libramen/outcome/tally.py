@@ -82,6 +82,7 @@ class Tally:
         self._first_failure_s, self._last_failure_s = math.inf, -math.inf
         self._served = _Growing(8)  # by replica
         self._hourly_bytes = _Growing(24, dtype=np.float64)  # by hour of the clock since the start
+        self._hourly_attempts = _Growing(24)
         self._windows = _Growing(64, len(ENDINGS))
         self._arrivals = _Growing(64)  # by window, of all that have been handed in
         self._arrived_to_s = 0.0
@@ -119,8 +120,9 @@ class Tally:
             self._first_failure_s = min(self._first_failure_s, float(failed_s.min()))
             self._last_failure_s = max(self._last_failure_s, float(failed_s.max()))
         _add(self._served, ended.replica[is_ok])
-        hour = ((ended.at_s[answered] + self._into_hour_s) // 3600).astype(np.int64)
-        _add(self._hourly_bytes, hour, ended.bytes_out[answered])
+        hour = ((ended.at_s + self._into_hour_s) // 3600).astype(np.int64)
+        _add(self._hourly_bytes, hour[answered], ended.bytes_out[answered])
+        _add(self._hourly_attempts, hour, ended.attempts.astype(np.int64))
         window = (ended.at_s // self._window_s).astype(np.int64)
         _count(self._windows.reach(int(window.max()) + 1), window * len(ENDINGS) + ending)
         keys, counts = np.unique(window[is_ok] * _BINS + bin_of(ended.latency_s[is_ok]), return_counts=True)
@@ -254,6 +256,10 @@ class Tally:
     def egress(self, month: Month) -> Fraction:
         """Bytes sent out in a month."""
         return month.of_hours(self._hourly_bytes.values)
+
+    def sent(self, month: Month) -> Fraction:
+        """Attempts that the balancer got in a month."""
+        return month.of_hours(self._hourly_attempts.values)
 
     def with_arrays(self, trace: Trace | None, results: Results | None) -> Tally:  # noqa: ARG002  (it has none)
         """The same: it has none."""

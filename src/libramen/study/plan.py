@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
+import sys
 from typing import TYPE_CHECKING, Any, Literal, NamedTuple, Self
 
 from pydantic import Field, SerializeAsAny, model_validator
 
 from libramen.engine.rollout import STRATEGIES, Rolling
-from libramen.engine.scaling import RULES, Fixed
-from libramen.engine.scaling.rule import Rule
+from libramen.engine.scaling import RULES, Fixed, Rule
 from libramen.errors import StudyError
 from libramen.fields import Count, Fraction, Money, PositiveSeconds, Table, nearest
 from libramen.study.service import Size, Tier
@@ -61,15 +61,28 @@ class Plan(Table):
         return self.zones or self.tier.zones
 
     @property
+    def base_limits(self) -> tuple[int, int]:
+        """Fewest and most replicas of the scaling rule while no entry of its timetable says otherwise."""
+        tier, rule = self.tier.replicas, self.scaling
+        floor, ceiling = (rule.floor, rule.ceiling) if isinstance(rule, Rule) else (None, None)
+        most = sys.maxsize if tier.most is None else tier.most
+        return tier.least if floor is None else floor, most if ceiling is None else ceiling
+
+    @property
     def limits(self) -> tuple[int, int]:
         """Fewest and most replicas that the scaling rule can lead to."""
+        floor, ceiling = self.base_limits
         if not isinstance(self.scaling, Rule):
-            return self.replicas_used, self.replicas_used
-        tier = self.tier.replicas
-        floor = tier.least if self.scaling.floor is None else self.scaling.floor
-        ceiling = tier.most if self.scaling.ceiling is None else self.scaling.ceiling
-        assert ceiling is not None  # checked below
-        return floor, ceiling
+            floor = ceiling = self.replicas_used
+        if not self.scaling.timetable:
+            return floor, ceiling
+        within = [
+            (max(entry.floor, floor), max(entry.floor, min(ceiling, entry.ceiling or ceiling)))
+            if not isinstance(self.scaling, Rule)
+            else (entry.floor, entry.ceiling or ceiling)
+            for entry in self.scaling.timetable
+        ]
+        return min(low for low, _ in within), max(high for _, high in within)
 
     @model_validator(mode="before")
     @classmethod
@@ -87,18 +100,31 @@ class Plan(Table):
         least, most = tier.replicas.least, tier.replicas.most
         allowed = f"tier {tier.name!r} allows {least} to {most if most is not None else 'any number'}"
         numbers: dict[str, int | None] = {"replicas": self.replicas_used}
+        if self.scaling.decides and not tier.autoscaling:
+            raise ValueError(
+                f"scaling: tier {tier.name!r} has no autoscaling; allowed: rule = 'fixed' without a timetable"
+            )
         if isinstance(self.scaling, Rule):
-            if not tier.autoscaling:
-                raise ValueError(f"scaling: tier {tier.name!r} has no autoscaling; allowed: rule = 'fixed'")
             if self.scaling.ceiling is None and most is None:
                 raise ValueError("scaling.ceiling is missing, and the tier does not say how many it allows at most")
             numbers |= {"scaling.floor": self.scaling.floor, "scaling.ceiling": self.scaling.ceiling}
+        for place, entry in enumerate(self.scaling.timetable, start=1):
+            numbers |= {
+                f"scaling.timetable[{place}].floor": entry.floor,
+                f"scaling.timetable[{place}].ceiling": entry.ceiling,
+            }
         for key, number in numbers.items():
             if number is not None and not (least <= number and (most is None or number <= most)):
                 raise ValueError(f"{key}: found {number}; {allowed}")
-        floor, ceiling = self.limits
+        floor, ceiling = self.base_limits
         if floor > ceiling:
             raise ValueError(f"scaling: the floor of {floor} is above the ceiling of {ceiling}")
+        for place, entry in enumerate(self.scaling.timetable, start=1):
+            highest = ceiling if entry.ceiling is None else entry.ceiling
+            if entry.floor > highest:
+                raise ValueError(
+                    f"scaling.timetable[{place}]: the floor of {entry.floor} is above the ceiling of {highest}"
+                )
         for zone in self.zones_used:
             if zone not in tier.zones:
                 raise ValueError(f"zones: found {zone!r}; {nearest(zone, tier.zones)}")

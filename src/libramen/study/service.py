@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from decimal import Decimal
-from typing import Annotated, Any, Literal, Self
+from typing import Annotated, Any, Final, Literal, Self
 
 from pydantic import Field, model_validator
 
+from libramen.delays import Delay, DelayField
 from libramen.fields import (
     Bytes,
     Count,
@@ -40,7 +41,7 @@ class Service(Table):
         None,
         description="requests that may wait at a replica; beyond it they are refused (default: no limit)",
     )
-    start: Seconds = Field(0.0, description="from process start to the first answer [s]")
+    start: DelayField = Field(Delay(0.0), description="from process start to the first answer [s], or two percentiles")
     warm_up: Seconds = Field(0.0, description="for so long after it became ready a replica is slower [s]")
     warm_up_factor: Annotated[float, Field(ge=1, allow_inf_nan=False)] = Field(
         1.0, description="CPU work of a request on a replica that has just become ready, against a warm one"
@@ -121,7 +122,14 @@ class ReplicaLimits(Table):
 class FreeAllowance(Table):
     """What a month includes without charge."""
 
+    requests: NonNegativeNumber = Field(0.0, description="requests, per_request only")
+    core_seconds: NonNegativeNumber = Field(0.0, description="core-seconds in use, per_request only")
+    gb_seconds: NonNegativeNumber = Field(0.0, description="gigabyte-seconds in use, per_request only")
     egress_gb: NonNegativeNumber = Field(0.0, description="gigabytes of egress")
+
+
+_PRICES_OF_USE: Final = ("per_million_requests", "per_core_second", "per_gb_second")
+_FREE_USE: Final = ("requests", "core_seconds", "gb_seconds")
 
 
 class Tier(Table):
@@ -137,20 +145,32 @@ class Tier(Table):
     replicas: ReplicaLimits = Field(ReplicaLimits(), description="fewest and most replicas")
     autoscaling: bool = Field(False, description="whether a scaling rule may change the number of replicas")
     zones: tuple[str, ...] = Field(("one",), min_length=1, description="names of the zones (default: one zone)")
-    provision: Seconds = Field(0.0, description="from the order of a machine to the start of the process [s]")
+    provision: DelayField = Field(
+        Delay(0.0), description="from the order of a machine to the start of the process [s], or two percentiles"
+    )
     detect: Seconds = Field(0.0, description="from the death of a replica to when the balancer knows it [s]")
     holds_requests: bool = Field(False, description="requests wait for a replica with room instead of being refused")
     queue_limit: Count | None = Field(
         None, description="most requests held so, or in the shared queue (default: no limit)"
     )
     overhead: Seconds = Field(0.0, description="network and proxy, added to the latency of every answer [s]")
-    billing: Literal["per_second", "per_hour", "per_month"] = Field(description="how replicas are paid for")
+    billing: Literal["per_second", "per_hour", "per_month", "per_request"] = Field(
+        description="how replicas are paid for"
+    )
     billed_from: Literal["ordered", "ready"] = Field("ordered", description="when the meter of a replica starts")
     minimum_billed: Seconds = Field(0.0, description="least time billed of a replica's life, per_second only [s]")
     fixed_per_month: Money = Field(Decimal(0), description="fixed fee for a month")
     balancer_per_hour: Money = Field(Decimal(0), description="price of the balancer for an hour")
     zone_per_hour: Money = Field(Decimal(0), description="price of each zone of the plan for an hour")
     egress_per_gb: Money = Field(Decimal(0), description="price of a gigabyte (1e9 bytes) sent out")
+    per_million_requests: Money = Field(Decimal(0), description="price of a million requests, per_request only")
+    per_core_second: Money = Field(Decimal(0), description="price of a core for a second in use, per_request only")
+    per_gb_second: Money = Field(
+        Decimal(0), description="price of a gigabyte of memory for a second in use, per_request only"
+    )
+    granularity: Seconds = Field(
+        0.0, description="each period in use is rounded up to whole numbers of this, per_request only [s]"
+    )
     free: FreeAllowance = Field(FreeAllowance(), description="allowances of a month")
     sizes: dict[str, Size] = Field(min_length=1, description="the sizes that the tier sells, by name")
 
@@ -160,12 +180,33 @@ class Tier(Table):
         """A size knows the name under which its tier sells it."""
         return name_entries(values, "sizes")
 
-    @model_validator(mode="after")
-    def _has_prices(self) -> Self:
+    def _has_prices_of_replicas(self) -> None:
         key = "per_month" if self.billing == "per_month" else "per_hour"
         for name, size in self.sizes.items():
             if getattr(size, key) is None:
                 raise ValueError(f"size {name!r} has no {key}, which billing = {self.billing!r} needs")
+        prices = {name: getattr(self, name) for name in (*_PRICES_OF_USE, "granularity")}
+        prices |= {f"free.{name}": getattr(self.free, name) for name in _FREE_USE}
+        for key, price in prices.items():
+            if price:
+                raise ValueError(f"{key} needs billing = 'per_request'; found billing = {self.billing!r}")
+
+    def _has_prices_of_use(self) -> None:
+        if not any(getattr(self, key) for key in _PRICES_OF_USE):
+            raise ValueError(f"billing = 'per_request' needs one or more of {', '.join(_PRICES_OF_USE)}")
+        for name, size in self.sizes.items():
+            for key in ("per_hour", "per_month"):
+                if getattr(size, key) is not None:
+                    raise ValueError(f"size {name!r} has {key}, but billing = 'per_request' pays for use")
+            if self.per_gb_second and size.memory is None:
+                raise ValueError(f"size {name!r} has no memory, which per_gb_second needs")
+
+    @model_validator(mode="after")
+    def _has_prices(self) -> Self:
+        if self.billing == "per_request":
+            self._has_prices_of_use()
+        else:
+            self._has_prices_of_replicas()
         if self.minimum_billed and self.billing != "per_second":
             raise ValueError(f"minimum_billed needs billing = 'per_second'; found billing = {self.billing!r}")
         if len(set(self.zones)) != len(self.zones):

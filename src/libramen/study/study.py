@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Literal, TypeVar
 
 from pydantic import BeforeValidator, Field, SerializeAsAny, ValidationError
 
+from libramen.engine.scaling import PREFIX
 from libramen.errors import StudyError
 from libramen.fields import Fraction, PositiveCount, PositiveNumber, Seconds, Table, describe, nearest
 from libramen.study.moments import ZoneName
@@ -213,6 +214,11 @@ def _plan(path: Path, name: str, table: dict[str, Any], tiers: dict[str, Tier]) 
     if "name" in table:
         raise StudyError(f"{path}: [{place}] unknown key 'name'; the plan is named by its table")
     resolved = dict(table)
+    scaling = table.get("scaling")
+    if isinstance(scaling, dict) and str(scaling.get("rule", "")).startswith(PREFIX):
+        if "folder" in scaling:
+            raise StudyError(f"{path}: [{place}.scaling] unknown key 'folder'; the module is looked for beside the study")
+        resolved["scaling"] = {**scaling, "folder": str(path.parent)}
     if isinstance(tier_name := table.get("tier"), str):
         if tier_name not in tiers:
             raise StudyError(f"{path}: [{place}] tier: found {tier_name!r}; {nearest(tier_name, tiers)}")

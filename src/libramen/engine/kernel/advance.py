@@ -14,7 +14,7 @@ import numba
 import numpy as np
 
 from libramen.engine.kernel import layout
-from libramen.engine.kernel.balancer import arrive, next_held, put, send
+from libramen.engine.kernel.balancer import arrive, lacks_slot, next_held, put, send
 from libramen.engine.kernel.clients import give_up, next_of_clients, next_repeat
 from libramen.engine.kernel.completions import complete, first_arrived, only_one_due
 from libramen.engine.kernel.layout import (
@@ -90,7 +90,8 @@ def _make_advance(sources: int) -> Callable[..., Any]:
 
         At one instant come completions, in the order in which their attempts arrived; then control
         events, of which a draining replica that empties and one that dies are two; then time-outs of
-        clients; then arrivals, those of the trace before repeated ones.
+        clients; then arrivals, those of the trace before repeated ones. Where the control plane wants to
+        be asked for a slot, it is just before the attempt that finds none.
         """
         _ = sources
         w = worlds[0]
@@ -105,7 +106,7 @@ def _make_advance(sources: int) -> Callable[..., Any]:
                 return CONTROL
             else:
                 until_s = min(until_s, w.notice_s)
-                if w.out_size - w.n_out <= w.ends_at_most:
+                if w.out_size - w.n_out <= w.ends_at_most or w.n_answers == w.answers_size:
                     return OUT_FULL
                 i = w.next - w.chunk_first
                 now_s = np.inf
@@ -132,6 +133,12 @@ def _make_advance(sources: int) -> Callable[..., Any]:
                 if timeout_s < limit_s:
                     give_up(w)
                     continue
+                if w.asks and w.asked != w.attempts and lacks_slot(w):
+                    w.asked = w.attempts
+                    w.asks_now = 1
+                    w.notice_s = instant_s
+                    w.control_s = instant_s
+                    return CONTROL
                 if now_s < limit_s:
                     index = arrive(w, i)
                 else:

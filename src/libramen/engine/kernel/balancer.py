@@ -55,6 +55,13 @@ def arrive(w, i):
 
 
 @inner
+def lacks_slot(w):
+    """Whether no slot is left for one more attempt, those that are coming counted."""
+    ready = level_at(w.levels, 0)
+    return w.n_ready * w.slots - ready.in_slots + w.coming_slots <= ready.waiting
+
+
+@inner
 def send(w, index, now_s):
     """The balancer gets an attempt: the row that it goes to; NONE_READY: it has been held or refused."""
     integrate(w, now_s)

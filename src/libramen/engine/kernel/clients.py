@@ -16,6 +16,7 @@ from libramen.engine.kernel.layout import (
     request_at,
     result_at,
     seldom,
+    set_float,
 )
 from libramen.engine.kernel.luck import uniforms
 from libramen.engine.plane import EPSILON_S
@@ -72,7 +73,11 @@ def answer(w, index, number, now_s):
         return
     if request.watched:
         _unwatch(w, index)
-    _write(w, index, max(0.0, now_s - _first_s(request)) + w.overhead_s, OK, number, now_s)
+    latency_s = max(0.0, now_s - _first_s(request)) + w.overhead_s
+    if w.logs:
+        set_float(w.answers, w.n_answers, latency_s)
+        w.n_answers += 1
+    _write(w, index, latency_s, OK, number, now_s)
 
 
 @seldom

@@ -35,6 +35,7 @@ from libramen.engine.kernel.service import (
     take_slot,
 )
 from libramen.engine.kernel.trees import running_due_s, update_row
+from libramen.engine.kernel.use import end_use
 
 
 @inner
@@ -64,6 +65,8 @@ def complete(w, row, kind, at, now_s):
     replica.busy -= 1
     level_at(w.levels, replica.state - READY).in_slots -= 1
     _refill(w, replica, row, now_s)
+    if w.meters and replica.in_slots == 0:
+        end_use(w, replica, now_s)
     emptied(w, replica, now_s)
     update_row(w, replica, row)
 

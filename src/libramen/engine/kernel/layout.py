@@ -68,6 +68,11 @@ WORLD: Final = np.dtype(
         ("held_tail", "i8"),
         ("n_held", "i8"),
         ("room_row", "i8"),  # a row that has just got room, for those held; NONE_READY: none
+        ("n_idled", "i8"),  # replicas that have fallen idle, of those that the control plane asked about
+        ("n_answers", "i8"),  # filled entries of `answers`
+        ("billed_s", "f8"),  # periods of use that are over, each rounded up [s]
+        ("asked", "i8"),  # the attempt for which the control plane was last asked for a slot
+        ("asks_now", "i8"),  # 1: it is being asked
         ("clients_head", "i8"),  # attempts that may be repeated and whose client still waits, by deadline
         ("clients_tail", "i8"),
         ("n_repeats", "i8"),  # entries of the heap `repeats`
@@ -89,9 +94,13 @@ WORLD: Final = np.dtype(
         ("ready", "i8"),  # int64 (leaves,): rows that the balancer sends to, by number
         ("emptied", "i8"),  # int64 (leaves,): numbers of draining replicas that have emptied
         ("killed", "i8"),  # int64 (leaves,): numbers of replicas that have died
+        ("uses", "i8"),  # USE (leaves,)
+        ("idled", "i8"),  # int64 (leaves,): numbers of replicas that have fallen idle
+        ("answers", "i8"),  # float64 (answers_size,): latencies of ok answers, as they were given [s]
+        ("answers_size", "i8"),  # where nobody looks at them: NOBODY
         ("edges_s", "i8"),  # float64 (n_edges,): instants at which the integrals are written down [s]
         ("n_edges", "i8"),
-        ("series", "i8"),  # float64 (n_edges, 3): what they were then: cores, slots in use, requests waiting
+        ("series", "i8"),  # float64 (n_edges, 4): what they were then: cores, slots in use, requests waiting, throttled
         ("chunk_at_s", "i8"),  # float64 (chunk_n,), and so are the next two; the chunk is only read
         ("chunk_cpu_s", "i8"),
         ("chunk_wait_s", "i8"),
@@ -106,6 +115,8 @@ WORLD: Final = np.dtype(
         ("order_number", "i8"),
         ("order_s", "f8"),
         ("order_warm", "i8"),  # ADD: 1, it needs no warm-up
+        ("asks", "i8"),  # 1: come back when an attempt arrives for which no slot is left
+        ("coming_slots", "i8"),  # slots of the replicas that are on their way
         # Fixed during a replay.
         ("leaves", "i8"),  # rows, and leaves of a winner tree: a power of two, at least 2
         ("slots", "i8"),
@@ -134,6 +145,9 @@ WORLD: Final = np.dtype(
         ("retry_after_s", "f8"),
         ("retry_jitter", "f8"),
         ("watches", "i8"),  # 1: there are retries and a time-out
+        ("logs", "i8"),  # 1: latencies of answers are written down
+        ("meters", "i8"),  # 1: it is written down when each replica is in use
+        ("granularity_s", "f8"),  # to whole numbers of this a period of use is rounded up, 0: it is not [s]
         ("keeps", "i8"),  # 1: `out` has one entry a request of the trace; 0: it is a buffer
         ("ends_at_most", "i8"),  # requests that one event can end
         ("balancer_key", "u8", 2),  # of the random streams
@@ -154,6 +168,8 @@ LEVEL: Final = np.dtype(
         ("cpu_integral", "f8"),  # [core-seconds]
         ("in_slots_integral", "f8"),  # [s]
         ("waiting_integral", "f8"),  # [s]
+        ("throttled_integral", "f8"),  # of `above_steady` [s]
+        ("padding", "f8", 7),
     ]
 )
 
@@ -173,9 +189,21 @@ REPLICA: Final = np.dtype(
         ("v", "f8"),  # virtual time [core-seconds]
         ("v_at_s", "f8"),  # the instant at which it was `v`, and the bank `bank` [s]
         ("empty", "i8"),  # 1: its bank is empty
-        ("bank", "f8"),  # [core-seconds]
-        ("ready_at_s", "f8"),  # when its warm-up began, -infinity: it is warm [s]
         ("heap", "i8"),  # where its heaps begin (address)
+        ("core_s", "f8"),  # cores in use integrated up to `v_at_s` [core-seconds]
+        ("ready_at_s", "f8"),  # when its warm-up began, -infinity: it is warm [s]
+        ("bank", "f8"),  # [core-seconds]; from here on only where CPU is lent
+        ("padding", "f8", 7),
+    ]
+)
+
+# One record a row, looked at only where use is metered: its latest period with a slot in use.
+USE: Final = np.dtype(
+    [
+        ("begin_s", "f8"),  # NaN: there was none that is not yet in `billed_s` [s]
+        ("end_s", "f8"),  # infinity: it goes on; without a period: when it became ready [s]
+        ("tell", "i8"),  # 1: the control plane wants to know when it ends
+        ("padding", "f8"),
     ]
 )
 
@@ -344,7 +372,7 @@ def _writer(kind: Any, dtype: str) -> Any:
 
 
 level_at, replica_at, node_at = _records(LEVEL), _records(REPLICA), _records(NODE)
-request_at, entry_at = _records(REQUEST), _records(HEAP)
+request_at, entry_at, use_at = _records(REQUEST), _records(HEAP), _records(USE)
 result_at, carried_at = _records(RESULT), _records(CARRIED)
 float_at, int_at, int32_at = _reader(numba.float64, "f8"), _reader(numba.int64, "i8"), _reader(numba.int32, "i4")
 set_float, set_int = _writer(numba.float64, "f8"), _writer(numba.int64, "i8")

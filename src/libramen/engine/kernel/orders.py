@@ -32,6 +32,7 @@ from libramen.engine.kernel.layout import (
 from libramen.engine.kernel.measures import count_cores, integrate
 from libramen.engine.kernel.service import end_all, find_ready, withdraw
 from libramen.engine.kernel.trees import update_row
+from libramen.engine.kernel.use import forget_use
 
 
 @seldom
@@ -63,11 +64,14 @@ def _add(w, row, now_s):
     if replica.state == FREE:
         replica.number = w.order_number
         replica.bank = w.bank_at_start
+        replica.core_s = 0.0
     replica.state = READY
     replica.empty = 1 if w.lends and replica.bank <= 0.0 else 0
     replica.v = 0.0
     replica.v_at_s = now_s  # a bank stands still while its replica is down
     replica.ready_at_s = -np.inf if w.order_warm else now_s
+    if w.meters:
+        forget_use(w, row, now_s)
     at = find_ready(w, replica.number)
     for k in range(w.n_ready, at, -1):
         set_int(w.ready, k, int_at(w.ready, k - 1))
@@ -101,6 +105,8 @@ def _remove(w, row, now_s):
     if replica.state == READY or replica.state == DEAD:
         withdraw(w, row)
     replica.state = FREE
+    if w.meters:
+        forget_use(w, row, now_s)
     update_row(w, replica, row)
 
 

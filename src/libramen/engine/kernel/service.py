@@ -37,16 +37,18 @@ from libramen.engine.kernel.layout import (
 )
 from libramen.engine.kernel.measures import count_cores, count_turn, integrate
 from libramen.engine.kernel.trees import update_row
+from libramen.engine.kernel.use import begin_use, end_use
 from libramen.engine.plane import EPSILON_S
 
 
 @inner
 def catch_up(w, replica, now_s):
-    """Advance a replica's virtual time and its bank, before who runs changes."""
+    """Advance a replica's virtual time, its core-seconds and its bank, before who runs changes."""
     if now_s > replica.v_at_s:
         if w.lends:
             _fill_bank(w, replica, now_s - replica.v_at_s)
         if replica.n_running:
+            replica.core_s += (now_s - replica.v_at_s) * _cores_used(w, replica)
             replica.v += (now_s - replica.v_at_s) * float_at(w.rate, replica.empty * (w.slots + 1) + replica.n_running)
         replica.v_at_s = now_s
     if not replica.n_running:
@@ -54,11 +56,16 @@ def catch_up(w, replica, now_s):
 
 
 @inner
-def _fill_bank(w, replica, passed_s):
+def _cores_used(w, replica):
     cores = w.whole + w.fraction
     if replica.empty:
         cores = min(cores, w.steady)
-    change = (w.steady - min(float(replica.n_running), cores)) * passed_s
+    return min(float(replica.n_running), cores)
+
+
+@inner
+def _fill_bank(w, replica, passed_s):
+    change = (w.steady - _cores_used(w, replica)) * passed_s
     replica.bank = min(max(replica.bank + change, 0.0), w.bank)
 
 
@@ -113,6 +120,8 @@ def take_slot(w, replica, index, now_s):
     """A request takes a slot: it works, or waits for its CPU turn, or has no CPU work at all."""
     request = request_at(w.requests, index)
     request.slot_at_s = now_s
+    if w.meters and replica.in_slots == 0:
+        begin_use(w, replica, now_s)
     replica.in_slots += 1
     level_at(w.levels, replica.state - READY).in_slots += 1
     if request.cpu_s == 0.0:
@@ -145,6 +154,8 @@ def end_all(w, row, ending, now_s):
     _end_heap(w, heap_of(replica, WAITING), replica.n_waiting, ending, replica.number, now_s)
     _end_list(w, replica.turn_head, ending, replica.number, now_s)
     _end_list(w, replica.backlog_head, ending, replica.number, now_s)
+    if w.meters and replica.in_slots:
+        end_use(w, replica, now_s)
     replica.n_running = 0
     replica.n_waiting = 0
     replica.in_slots = 0

@@ -9,7 +9,18 @@ import numpy as np
 from libramen import streams
 from libramen.engine.kernel import layout
 from libramen.engine.kernel.advance import advance
-from libramen.engine.plane import RESULT, Chunk, Ended, Integrals, Results, ServerSpec, Signal
+from libramen.engine.plane import (
+    EPSILON_S,
+    RESULT,
+    Chunk,
+    Ended,
+    Integrals,
+    Notices,
+    Results,
+    Sample,
+    ServerSpec,
+    Signal,
+)
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -23,6 +34,7 @@ _BALANCERS: Final = {
 }
 _RESULT: Final = set(RESULT.names or ())
 _BUFFER: Final = 1 << 12
+_SIGNALS: Final = tuple(Signal)
 
 
 class KernelState:
@@ -44,12 +56,22 @@ class KernelState:
         self._given_edges_s: np.ndarray | None = None
         layout.ARRAYS.clear()
         self._worlds = _aligned(1, layout.WORLD)
+        # Looked at after every call: one number each, reached more quickly than through the record.
+        self._now_s, self._control_s, self._notice_s, self._n_attempts, self._n_answers, self._n_out = (
+            self._worlds[name] for name in ("now_s", "control_s", "notice_s", "attempts", "n_answers", "n_out")
+        )
+        self._order_fields = [
+            self._worlds[name] for name in ("order", "order_s", "order_row", "order_number", "order_warm")
+        ]
+        self._asks: int | None = None
         self._given_worlds = self._worlds.view(np.recarray) if layout.CHECKED else self._worlds
-        self._point(levels=_aligned(2, layout.LEVEL), edges_s=np.zeros(0), series=np.zeros((0, 3)))
+        self._point(levels=_aligned(2, layout.LEVEL), edges_s=np.zeros(0), series=np.zeros((0, 4)))
+        self._ready_level = self._levels[:1]
         self._point(row_of=np.zeros(64, np.int64))
         self._requests = np.zeros(0, layout.REQUEST)
         self._replicas = np.zeros(0, layout.REPLICA)
-        self._ready = self._emptied = self._killed = np.zeros(0, np.int64)
+        self._ready = self._emptied = self._killed = self._idled = np.zeros(0, np.int64)
+        self._uses = np.zeros(0, layout.USE)
         self._tree, self._heaps = np.zeros(0, layout.NODE), np.zeros(0, layout.HEAP)
         self._repeats = self._repeating = np.zeros(0, layout.HEAP)
         self._levels: np.ndarray
@@ -95,6 +117,7 @@ class KernelState:
         world["lends"] = spec.lends_cpu
         steady = min(spec.cores, spec.steady_cores)
         world["whole_steady"], world["fraction_steady"] = divmod(steady, 1) if spec.lends_cpu else (0, 0)
+        self._fraction, self._fraction_steady = spec.cores % 1, steady % 1
         world["steady"] = spec.steady_cores if spec.lends_cpu else 0
         world["bank"], world["bank_at_start"] = spec.bank, spec.bank_at_start
         world["warm_up_s"], world["warm_up_factor"] = spec.warm_up_s, spec.warm_up_factor
@@ -104,6 +127,13 @@ class KernelState:
         world["retry_jitter"] = spec.retry_jitter
         world["watches"] = spec.retries > 0 and np.isfinite(spec.timeout_s)
         world["keeps"] = keeps
+        world["meters"], world["granularity_s"] = spec.meters, spec.granularity_s
+        world["asked"] = -1
+        self._forgotten = self._needed = 0  # answers no longer in `answers`, and answers not needed any more
+        self._answers: np.ndarray
+        world["logs"] = spec.logs_answers
+        self._point(answers=np.zeros(_BUFFER if spec.logs_answers else 1))
+        world["answers_size"] = _BUFFER if spec.logs_answers else layout.NOBODY
         world["balancer_key"] = streams.key(spec.seed, "balancer")
         world["retry_key"] = streams.key(spec.seed, "retry")
         running = np.maximum(np.arange(spec.slots + 1), 1)
@@ -116,12 +146,14 @@ class KernelState:
     @property
     def now_s(self) -> float:
         """The instant at which `advance` came back."""
-        return float(self._worlds[0]["control_s"])
+        now_s: float = self._control_s.item()
+        return now_s
 
     @property
     def last_s(self) -> float:
         """The instant of the latest event."""
-        return float(self._worlds[0]["now_s"])
+        last_s: float = self._now_s.item()
+        return last_s
 
     def hand_in(self, chunk: Chunk, edges_s: np.ndarray) -> None:
         """Take the next stretch of arrivals, and all the edges of windows up to its end."""
@@ -134,7 +166,7 @@ class KernelState:
         world, edge = self._worlds[0], int(self._worlds[0]["edge"])
         world["chunk_n"], world["chunk_first"], world["chunk_last"] = len(chunk.at_s), chunk.first, chunk.last
         if edges_s is not self._given_edges_s:
-            series = np.zeros((len(edges_s), 3))
+            series = np.zeros((len(edges_s), 4))
             series[:edge] = self._series[:edge]
             self._given_edges_s = edges_s
             self._point(edges_s=np.ascontiguousarray(edges_s, np.float64), series=series)
@@ -145,20 +177,21 @@ class KernelState:
         """Let everything happen that comes before a control event at `until_s`."""
         while True:
             signal = advance(self._given_worlds, until_s)
+            if signal < len(_SIGNALS):
+                return _SIGNALS[signal]
             if signal == layout.OUT_FULL:
                 self.flush()
-            elif signal == layout.REQUESTS_FULL:
-                self._grow_requests(2 * len(self._requests))
+                if self._spec.logs_answers:
+                    self._make_room_for_answers()
             else:
-                return Signal(signal)
+                self._grow_requests(2 * len(self._requests))
 
     # -- what the control plane does ---------------------------------------------------------------
 
     def _order(self, order: Any, now_s: float, row: int = 0, number: int = 0, *, warm: bool = False) -> None:
         self.flush()
-        world = self._worlds[0]
-        world["order"], world["order_s"], world["order_row"] = order, now_s, row
-        world["order_number"], world["order_warm"] = number, warm
+        for field, value in zip(self._order_fields, (order, now_s, row, number, warm), strict=True):
+            field[0] = value
         advance(self._given_worlds, now_s)
 
     def add(self, number: int, now_s: float, *, warm: bool = False) -> None:
@@ -194,12 +227,20 @@ class KernelState:
         """Nothing will ever take the requests that are held."""
         self._order(layout.DISMISS, now_s)
 
-    def take_emptied(self) -> list[int]:
-        """Numbers of the draining replicas that have emptied since this was last asked."""
-        return self._take("n_emptied", self._emptied)
+    def take_notices(self) -> Notices | None:
+        """What has happened since this was last asked that the control plane must know; None: nothing."""
+        if self._notice_s.item() == np.inf:
+            return None
+        world = self._worlds[0]
+        asked = bool(world["asks_now"])
+        world["asks_now"] = 0
+        world["notice_s"] = np.inf
+        return Notices(
+            self._take("n_emptied", self._emptied), self.take_killed(), self._take("n_idled", self._idled), asked
+        )
 
     def take_killed(self) -> list[int]:
-        """Numbers of the replicas that have died since this was last asked."""
+        """Numbers of the replicas that have died since this, or `take_notices`, was last asked."""
         return self._take("n_killed", self._killed)
 
     def _take(self, count: str, numbers: np.ndarray) -> list[int]:
@@ -207,8 +248,6 @@ class KernelState:
         if not n:
             return []
         self._worlds[count] = 0
-        if not self._worlds["n_emptied"].item() and not self._worlds["n_killed"].item():
-            self._worlds["notice_s"] = np.inf
         taken: list[int] = numbers[:n].tolist()
         return taken
 
@@ -221,22 +260,87 @@ class KernelState:
 
     def integrals(self, at_s: float) -> Integrals:
         """The integrals up to `at_s`, which is not before the last event. Changes nothing."""
-        passed_s = max(0.0, at_s - self._worlds["now_s"].item())
+        passed_s = max(0.0, at_s - self._now_s.item())
         levels: Any = self._levels.tolist()
         ready, draining = levels
-        sums = self._sums(ready, passed_s)
-        if not draining[3] and not draining[6]:  # none drains, and none ever did
-            return Integrals(*sums, *sums)
-        more = self._sums(draining, passed_s)
-        return Integrals(*sums, sums[0] + more[0], sums[1] + more[1], sums[2] + more[2])
+        cpu, slots, waiting, throttled = sums = self._sums(ready, passed_s)
+        if draining[3] or draining[6]:  # one drains, or did
+            more = self._sums(draining, passed_s)
+            cpu, slots, waiting, throttled = (mine + theirs for mine, theirs in zip(sums, more, strict=True))
+        return Integrals(sums[0], sums[1], sums[2], cpu, slots, waiting, throttled)
 
-    def _sums(self, level: tuple[float, ...], passed_s: float) -> tuple[float, float, float]:
-        below, above, above_steady, in_slots, waiting, cpu_s, in_slots_s, waiting_s = level
-        spec = self._spec
-        cores = below + spec.cores % 1 * above
-        if spec.lends_cpu:
-            cores += min(spec.cores, spec.steady_cores) % 1 * above_steady
-        return cpu_s + passed_s * cores, in_slots_s + passed_s * in_slots, waiting_s + passed_s * waiting
+    def _sums(self, level: tuple[float, ...], passed_s: float) -> tuple[float, float, float, float]:
+        below, above, above_steady, in_slots, waiting, cpu_s, in_slots_s, waiting_s, throttled_s, *_ = level
+        cores = below + self._fraction * above
+        if self._spec.lends_cpu:
+            cores += self._fraction_steady * above_steady
+            throttled_s += passed_s * above_steady
+        return cpu_s + passed_s * cores, in_slots_s + passed_s * in_slots, waiting_s + passed_s * waiting, throttled_s
+
+    def sample(self, at_s: float) -> Sample:
+        """What rules look at, up to `at_s`, which is not before the last event. Changes nothing."""
+        passed_s = max(0.0, at_s - self._now_s.item())
+        cpu, in_progress, waiting, _ = self._sums(self._ready_level.item(), passed_s)
+        return Sample(
+            cpu, in_progress, waiting, self._n_attempts.item(), self._forgotten + self._n_answers.item()
+        )
+
+    @property
+    def waiting(self) -> int:
+        """Requests that wait now, at ready replicas or in the shared or held queue."""
+        return int(self._levels[0]["waiting"])
+
+    def answers(self, first: int, last: int) -> np.ndarray:
+        """Latencies of the ok answers from `first` up to `last`, counted from 0 [s]; those before may be forgotten."""
+        latency_s: np.ndarray = self._answers[first - self._forgotten : last - self._forgotten]
+        self._needed = first
+        return latency_s
+
+    def _make_room_for_answers(self) -> None:
+        """Forget what was before the window looked at last; where much is left, more room."""
+        n = self._worlds["n_answers"].item()
+        kept = self._answers[self._needed - self._forgotten : n]
+        answers = np.zeros(max(_BUFFER, 2 * len(kept)))
+        answers[: len(kept)] = kept
+        self._forgotten = self._needed
+        self._point(answers=answers)
+        self._worlds["n_answers"], self._worlds["answers_size"] = len(kept), len(answers)
+
+    def core_s(self, number: int, at_s: float) -> float:
+        """Core-seconds that a replica which is not gone has used up to `at_s`."""
+        row = self._rows.get(number)
+        if row is None:  # it was never ready
+            return 0.0
+        replica, spec = self._replicas[row], self._spec
+        cores = min(spec.cores, spec.steady_cores) if replica["empty"] else spec.cores
+        passed_s = max(0.0, at_s - float(replica["v_at_s"]))
+        return float(replica["core_s"]) + passed_s * min(float(replica["n_running"]), cores)
+
+    def billed_s(self, at_s: float) -> float:
+        """For how long replicas were in use up to `at_s`, each period that is over rounded up [s]."""
+        begin_s, end_s = self._uses["begin_s"], self._uses["end_s"]
+        lasted_s = np.minimum(end_s, at_s) - begin_s
+        granularity_s = self._spec.granularity_s
+        if granularity_s > 0:
+            is_over = end_s < np.inf
+            lasted_s[is_over] = np.ceil(lasted_s[is_over] / granularity_s - EPSILON_S) * granularity_s
+        return float(self._worlds["billed_s"].item() + np.nansum(lasted_s))
+
+    # -- scaling on arrival ------------------------------------------------------------------------
+
+    def ask(self, coming_slots: int | None) -> None:
+        """Come back when an attempt arrives and no slot is left for it, this many on their way counted; None: never."""
+        if coming_slots != self._asks:
+            self._asks = coming_slots
+            self._worlds["asks"], self._worlds["coming_slots"] = coming_slots is not None, coming_slots or 0
+
+    def idle_since_s(self, number: int) -> float:
+        """Since when a ready replica has had no request [s]; infinity: it has one."""
+        return float(self._uses[self._rows[number]]["end_s"])
+
+    def tell_idle(self, number: int) -> None:
+        """Come back when this replica, which has a request, has none any more."""
+        self._uses[self._rows[number]]["tell"] = 1
 
     def series(self) -> np.ndarray:
         """The integrals at the edges; those that are still to come are as nothing more happens before them."""
@@ -254,7 +358,7 @@ class KernelState:
 
     def flush(self) -> None:
         """Hand over what has ended, where requests are not kept."""
-        n = self._worlds["n_out"].item()
+        n = self._n_out.item()
         if self._tally is None or not n:
             return
         out, carried = self._out[:n], self._carried[:n]
@@ -309,7 +413,13 @@ class KernelState:
         each = (self._spec.slots + 2) * layout.HEAP.itemsize
         replicas["heap"] = heaps.__array_interface__["data"][0] + each * np.arange(n)
         self._point(replicas=replicas, heaps=heaps, tree=tree, ready=ready)
-        self._point(emptied=np.zeros(n, np.int64), killed=np.zeros(n, np.int64))
+        uses = np.zeros(n, layout.USE)
+        uses["begin_s"] = np.nan
+        uses[:old] = self._uses
+        notices = {name: np.zeros(n, np.int64) for name in ("emptied", "killed", "idled")}
+        for name, numbers in notices.items():
+            numbers[:old] = getattr(self, f"_{name}")
+        self._point(uses=uses, **notices)
         self._worlds[0]["leaves"] = n
         self._free_rows[:0] = range(n - 1, old - 1, -1)
 

@@ -6,14 +6,43 @@ many replicas it wants. To add one, write the class and name it in `RULES`.
 
 from __future__ import annotations
 
-from typing import Annotated, TypeAlias
+from typing import Annotated, Any, Final, TypeAlias
 
-from pydantic import Field
+from pydantic import Discriminator, Tag
 
+from libramen.engine.scaling.ahead import Ahead
+from libramen.engine.scaling.custom import PREFIX, Custom
 from libramen.engine.scaling.fixed import Fixed
-from libramen.engine.scaling.rule import Observation, Rule, Wanted
+from libramen.engine.scaling.on_arrival import OnArrival
+from libramen.engine.scaling.rule import AnyRule, Observation, PeriodicRule, Rule, Wanted
+from libramen.engine.scaling.steps import Steps
 from libramen.engine.scaling.target import Target
 
-RULES: TypeAlias = Annotated[Fixed | Target, Field(discriminator="rule")]
+NAMES: Final = ("fixed", "target", "steps", "on_arrival", "ahead", f"{PREFIX}module:name")
+"""What `rule` may say."""
 
-__all__ = ["RULES", "Fixed", "Observation", "Rule", "Target", "Wanted"]
+
+def _tag(table: Any) -> str | None:
+    rule = table.get("rule") if isinstance(table, dict) else getattr(table, "rule", None)
+    return PREFIX if isinstance(rule, str) and rule.startswith(PREFIX) else rule
+
+
+RULES: TypeAlias = Annotated[
+    Annotated[Fixed, Tag("fixed")]
+    | Annotated[Target, Tag("target")]
+    | Annotated[Steps, Tag("steps")]
+    | Annotated[OnArrival, Tag("on_arrival")]
+    | Annotated[Ahead, Tag("ahead")]
+    | Annotated[Custom, Tag(PREFIX)],
+    Discriminator(
+        _tag,
+        custom_error_type="tag",
+        custom_error_message="{names}",
+        custom_error_context={"key": "rule", "names": ", ".join(map(repr, NAMES))},
+    ),
+]
+
+__all__ = [
+    "NAMES", "PREFIX", "RULES", "Ahead", "AnyRule", "Custom", "Fixed", "Observation", "OnArrival", "PeriodicRule", "Rule", "Steps",
+    "Target", "Wanted",
+]  # fmt: skip

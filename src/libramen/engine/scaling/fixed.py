@@ -6,10 +6,15 @@ from typing import Literal
 
 from pydantic import Field
 
-from libramen.fields import Table
+from libramen.engine.scaling.rule import AnyRule
 
 
-class Fixed(Table):
-    """Always `replicas`; never decides anything."""
+class Fixed(AnyRule):
+    """Always `replicas`; with a timetable, kept within its floors and ceilings."""
 
-    rule: Literal["fixed"] = Field("fixed", description="the number of replicas never changes")
+    rule: Literal["fixed"] = Field("fixed", description="the number of replicas never changes, but by a timetable")
+
+    @property
+    def decides(self) -> bool:
+        """Whether it can ever change the number of replicas."""
+        return bool(self.timetable)

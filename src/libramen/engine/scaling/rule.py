@@ -1,32 +1,91 @@
-"""What a scaling rule is: the keys that all rules have, what a rule sees, what it answers."""
+"""What a scaling rule is: the keys that all rules have, what a rule sees, what it answers.
+
+A rule is a table of the study: its fields are the keys of `[plans.NAME.scaling]`, and descriptions,
+messages and schema come from them. Most rules are a `PeriodicRule`: asked at every, 2 every, ... they
+answer with a number of replicas; `engine.scaler` takes their measures, holds them within their limits
+and acts.
+"""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from typing import NamedTuple, Self
+from typing import TYPE_CHECKING, Final, Literal, NamedTuple, Protocol, Self
 
 from pydantic import Field, model_validator
 
+from libramen.engine.scaling.timetable import Entry
 from libramen.fields import Count, PositiveCount, PositiveSeconds, Seconds, Table
+from libramen.trace.trace import local_time
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+    from datetime import datetime
+
+MeasureName = Literal["cpu", "in_progress", "rate", "waiting", "latency"]
+PercentileName = Literal["p50", "p90", "p95", "p99", "p999"]
+
+MEASURES: Final = (
+    '"cpu": mean share of the cores in use; per ready replica, "in_progress": mean slots in use, "rate": arrivals '
+    'per second, "waiting": mean requests that wait; "latency": a percentile of the answers'
+)
 
 
-@dataclass(frozen=True, slots=True)
+class HasWaiting(Protocol):
+    """Something that knows how many requests wait, if it is asked: a data plane."""
+
+    @property
+    def waiting(self) -> int:
+        """Requests that wait now."""
+
+
 class Observation:
-    """What a rule sees when it decides."""
+    """What a rule sees when it decides.
 
-    at_s: float
-    """The instant of the decision [s from the start of the trace]."""
-    measured: float | None
-    """The rule's measure over its window, per ready replica; None: there is none."""
-    ready: int
-    """Replicas that take requests now."""
-    coming: int
-    """Replicas ordered and not yet ready."""
+    Attributes:
+        at_s: the instant of the decision [s from the start of the trace].
+        ready: replicas that take requests now.
+        coming: replicas ordered and not yet ready.
+        measures: over the window of the decision, each computed when it is asked for, None where there is none:
+            `"cpu"` (share of the cores in use), `"in_progress"`, `"rate"` [1/s] and `"waiting"` (all three per ready
+            replica), `"ready"` (mean ready replicas), and of the latencies of the answers given `"p50"`, `"p90"`,
+            `"p95"`, `"p99"`, `"p999"` [s].
+        floor, ceiling: between them the fleet is kept.
+        state: empty at the start of a replay, and the rule's own.
+    """
+
+    __slots__ = ("_start", "_waiting", "at_s", "ceiling", "coming", "floor", "measures", "ready", "state")
+
+    def __init__(
+        self,
+        at_s: float = 0.0,
+        ready: int = 1,
+        coming: int = 0,
+        measures: Mapping[str, float | None] | None = None,
+        waiting: int | HasWaiting = 0,
+        floor: int = 0,
+        ceiling: int = 1000,
+        state: dict[str, object] | None = None,
+        start: datetime | None = None,
+    ) -> None:
+        self.at_s, self.ready, self.coming = at_s, ready, coming
+        self.measures = {} if measures is None else measures
+        self._waiting, self.floor, self.ceiling = waiting, floor, ceiling
+        self.state = {} if state is None else state
+        self._start = start
 
     @property
     def have(self) -> int:
         """Ready and coming."""
         return self.ready + self.coming
+
+    @property
+    def waiting(self) -> int:
+        """Requests that wait now, at ready replicas or in the shared or held queue."""
+        return self._waiting if isinstance(self._waiting, int) else self._waiting.waiting
+
+    @property
+    def local_time(self) -> datetime | None:
+        """The instant of the decision as a local time, None where the start of the trace is not known."""
+        return local_time(self._start, self.at_s)
 
 
 class Wanted(NamedTuple):
@@ -36,8 +95,66 @@ class Wanted(NamedTuple):
     held_by: str = ""
 
 
-class Rule(Table):
-    """The keys of `[plans.NAME.scaling]` that every rule that decides has."""
+class Setting(NamedTuple):
+    """What a rule is told when a replay begins.
+
+    Attributes:
+        cold_start_s: from an order to ready; where that varies, 19 of 20 take no longer [s].
+        cores: of a replica.
+        start: the instant 0, None: not known.
+    """
+
+    cold_start_s: float
+    cores: float
+    start: datetime | None
+
+
+class Decider(Protocol):
+    """What is asked at every decision of one replay."""
+
+    def wanted(self, seen: Observation) -> Wanted:
+        """How many replicas the rule wants, before floor, ceiling and pauses."""
+
+
+class AnyRule(Table):
+    """The key of `[plans.NAME.scaling]` that every rule has."""
+
+    rule: str
+    timetable: tuple[Entry, ...] = Field(
+        (), description="other floors and ceilings at times of the week, each until the next"
+    )
+
+    @property
+    def decides(self) -> bool:
+        """Whether it can ever change the number of replicas."""
+        return True
+
+    @property
+    def sees_latency(self) -> bool:
+        """Whether latencies of answers must be written down for it."""
+        return False
+
+    @property
+    def sees_idle(self) -> bool:
+        """Whether it must be known when a replica falls idle."""
+        return False
+
+
+class Rule(AnyRule):
+    """The keys of every rule that has a floor and a ceiling."""
+
+    floor: Count | None = Field(None, description="fewest replicas wanted (default: the tier's least)")
+    ceiling: PositiveCount | None = Field(None, description="most replicas wanted (default: the tier's most)")
+
+    @model_validator(mode="after")
+    def _in_order(self) -> Self:
+        if self.floor is not None and self.ceiling is not None and self.floor > self.ceiling:
+            raise ValueError(f"floor = {self.floor} is above ceiling = {self.ceiling}; allowed: floor at or below it")
+        return self
+
+
+class PeriodicRule(Rule):
+    """The keys of every rule that is asked at every, 2 every, ..."""
 
     every: PositiveSeconds = Field(20.0, description="time between two decisions [s]")
     window: PositiveSeconds | None = Field(
@@ -46,24 +163,12 @@ class Rule(Table):
     lag: Seconds = Field(0.0, description="the window ends this long before the decision [s]")
     pause_up: Seconds = Field(0.0, description="after an order no order for this long [s]")
     pause_down: Seconds = Field(0.0, description="after an order or a drain no drain for this long [s]")
-    floor: Count | None = Field(None, description="fewest replicas wanted (default: the tier's least)")
-    ceiling: PositiveCount | None = Field(None, description="most replicas wanted (default: the tier's most)")
 
     @property
     def window_used(self) -> float:
         """`window`, or `every` [s]."""
         return self.every if self.window is None else self.window
 
-    @model_validator(mode="after")
-    def _in_order(self) -> Self:
-        if self.floor is not None and self.ceiling is not None and self.floor > self.ceiling:
-            raise ValueError(f"floor = {self.floor} is above ceiling = {self.ceiling}; allowed: floor at or below it")
-        return self
-
-    def measure_of(self, cpu: float, in_progress: float) -> float:
-        """Pick the rule's measure from the means per ready replica: cores in use, slots in use."""
-        raise AssertionError(f"{type(self).__name__} does not measure {cpu}, {in_progress}")
-
-    def wanted(self, seen: Observation) -> Wanted:
-        """How many replicas the rule wants, before floor, ceiling and pauses."""
-        return Wanted(seen.have)
+    def begin(self, setting: Setting) -> Decider:
+        """What is asked in one replay. A rule that remembers nothing is asked itself."""
+        raise AssertionError(f"{type(self).__name__} begins with {setting}")

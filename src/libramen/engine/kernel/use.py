@@ -1,0 +1,61 @@
+"""When each replica is in use, that is, has a request in a slot: for bills by use, and for replicas that fall idle.
+
+A slot that is freed and taken at one instant does not end a period of use, whoever takes it. So a period
+that has ended is only counted when the next one begins later, or when it is asked for.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from libramen.engine.kernel.layout import apart, int_at, seldom, set_int, use_at
+from libramen.engine.plane import EPSILON_S
+
+
+@seldom
+def begin_use(w, replica, now_s):
+    """A request takes a slot of a replica that had none in use."""
+    apart()
+    row = int_at(w.row_of, replica.number)
+    use = use_at(w.uses, row)
+    if np.isnan(use.begin_s) or now_s - use.end_s > EPSILON_S:
+        bill_use(w, row)
+        use.begin_s = now_s
+    use.end_s = np.inf
+
+
+@seldom
+def end_use(w, replica, now_s):
+    """A replica has no slot in use any more."""
+    apart()
+    use = use_at(w.uses, int_at(w.row_of, replica.number))
+    use.end_s = now_s
+    if use.tell:
+        use.tell = 0
+        set_int(w.idled, w.n_idled, replica.number)
+        w.n_idled += 1
+        w.notice_s = now_s
+
+
+@seldom
+def bill_use(w, row):
+    """Count the period of use that has ended, if there is one."""
+    apart()
+    use = use_at(w.uses, row)
+    if np.isnan(use.begin_s):
+        return
+    lasted_s = use.end_s - use.begin_s
+    if w.granularity_s > 0.0:
+        lasted_s = np.ceil(lasted_s / w.granularity_s - EPSILON_S) * w.granularity_s
+    w.billed_s += lasted_s
+    use.begin_s = np.nan
+
+
+@seldom
+def forget_use(w, row, now_s):
+    """A replica becomes ready, or is gone: what it was used for is over, and it is idle from now on."""
+    apart()
+    bill_use(w, row)
+    use = use_at(w.uses, row)
+    use.end_s = now_s
+    use.tell = 0

@@ -1,0 +1,157 @@
+"""Runs a rule that is asked at every, 2 every, ...: takes its measures and asks it."""
+
+from __future__ import annotations
+
+import math
+from collections import deque
+from collections.abc import Iterator, Mapping
+from typing import TYPE_CHECKING, Final, NamedTuple
+
+import numpy as np
+
+from libramen.engine.agenda import Agenda, Kind
+from libramen.engine.plane import EPSILON_S
+from libramen.engine.scaler import Scaler
+from libramen.engine.scaling.rule import Observation, PeriodicRule, Setting
+from libramen.ranks import PERCENTILES, rank_of
+
+if TYPE_CHECKING:
+
+    from libramen.engine.fleet import Fleet
+    from libramen.engine.plane import DataPlane
+    from libramen.study.plan import Plan
+
+
+class _Sample(NamedTuple):
+    """Integrals over the ready replicas, and counts, up to an instant."""
+
+    at_s: float = 0.0
+    cpu: float = 0.0
+    in_progress: float = 0.0
+    waiting: float = 0.0
+    ready: float = 0.0
+    attempts: int = 0
+    answers: int = 0
+
+
+# Where each measure per ready replica stands in a sample.
+_PER_REPLICA: Final = {"cpu": 1, "in_progress": 2, "waiting": 3, "rate": 5}
+_NAMES: Final = (*_PER_REPLICA, "ready", *PERCENTILES)
+
+
+class _Measures(Mapping[str, float | None]):
+    """What two samples say of the window between them; see `Observation`.
+
+    `first`: the first one asked for, and what it was (NaN: None).
+    """
+
+    __slots__ = ("_cores", "_end", "_plane", "_start", "first")
+
+    def __init__(self, start: _Sample, end: _Sample, cores: float, plane: DataPlane) -> None:
+        self._start, self._end, self._cores, self._plane = start, end, cores, plane
+        self.first = ("", math.nan)
+
+    def __getitem__(self, name: str) -> float | None:
+        at = _PER_REPLICA.get(name)
+        value = self._other(name) if at is None else self._per_replica(at)
+        if not self.first[0]:
+            self.first = (name, math.nan if value is None else value)
+        return value
+
+    def _per_replica(self, at: int) -> float | None:
+        start, end = self._start, self._end
+        replica_seconds = end[4] - start[4]
+        if replica_seconds <= EPSILON_S:
+            return None
+        return (end[at] - start[at]) / (replica_seconds * self._cores if at == 1 else replica_seconds)
+
+    def _other(self, name: str) -> float | None:
+        start, end = self._start, self._end
+        if name == "ready":
+            return (end.ready - start.ready) / (end.at_s - start.at_s) if end.at_s > start.at_s else None
+        if name not in PERCENTILES:
+            raise KeyError(f"{name!r}; allowed: {', '.join(_NAMES)}")
+        if end.answers == start.answers:
+            return None
+        latency_s = self._plane.answers(start.answers, end.answers)
+        rank = rank_of(len(latency_s), PERCENTILES[name])
+        return float(np.partition(latency_s, rank)[rank])
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(_NAMES)
+
+    def __len__(self) -> int:
+        return len(_NAMES)
+
+
+class PeriodicScaler(Scaler):
+    """Asks its rule for as long as the replay runs."""
+
+    def __init__(
+        self,
+        rule: PeriodicRule,
+        setting: Setting,
+        plan: Plan,
+        fleet: Fleet,
+        plane: DataPlane,
+        agenda: Agenda,
+    ) -> None:
+        super().__init__(plan, fleet, agenda, setting.start)
+        self._plane, self._cores, self._start = plane, setting.cores, setting.start
+        self._every_s, self._lag_s = rule.every, rule.lag
+        self._asked = rule.begin(setting)
+        self._state: dict[str, object] = {}
+        self._n = 0
+        self.pause_up_s, self.pause_down_s = rule.pause_up, rule.pause_down
+        # Two trains of samples, a window apart: decision k takes the k-th of each. Where windows are
+        # whole numbers of decisions long, one train serves for both: it starts so many samples early.
+        # Without a lag the decision itself takes the sample.
+        self._ends: deque[_Sample] = deque()
+        if rule.lag > 0:
+            self._plan_sample(self._ends, 1, rule.lag)
+        decisions = rule.window_used / rule.every
+        self._one_train = decisions == round(decisions)
+        self._starts = deque([_Sample()] * round(decisions) if self._one_train else [])
+        if not self._one_train:
+            self._plan_sample(self._starts, 1, rule.lag + rule.window_used)
+        agenda.add(rule.every, Kind.DECISION, self._ask)
+
+    @property
+    def wants_nothing(self) -> bool:
+        """Whether it last decided to order nothing, and was not merely made to wait."""
+        if not len(self.decisions):
+            return False
+        last = self.decisions[-1]
+        return not last.ordered and last.held_by != "pause_up" and last.have == 0
+
+    def _sample(self, now_s: float) -> _Sample:
+        cpu, in_progress, waiting, attempts, answers = self._plane.sample(now_s)
+        return _Sample(now_s, cpu, in_progress, waiting, self._fleet.ready_integral(now_s), attempts, answers)
+
+    def _plan_sample(self, train: deque[_Sample], k: int, before_s: float) -> None:
+        """Sample at `before_s` before the k-th decision, then plan the next one."""
+
+        def sample(now_s: float) -> None:
+            train.append(self._sample(now_s))
+            self._plan_sample(train, k + 1, before_s)
+
+        self._agenda.add(max(0.0, k * self._every_s - before_s), Kind.SAMPLE, sample)
+
+    def _ask(self, now_s: float) -> None:
+        fleet, limits = self._fleet, self._limits
+        start = self._starts.popleft()
+        end = self._ends.popleft() if self._lag_s > 0 else self._sample(now_s)
+        if self._one_train:
+            self._starts.append(end)
+        if now_s >= limits.next_s:
+            limits.advance(now_s)
+        measures = _Measures(start, end, self._cores, self._plane)
+        seen = Observation(
+            now_s, fleet.n_ready, fleet.n_coming, measures, self._plane, limits.floor, limits.ceiling, self._state,
+            self._start,
+        )  # fmt: skip
+        wanted, held_by = self._asked.wanted(seen)
+        name, measured = measures.first
+        self._decide(now_s, wanted, held_by, window=(start[0], end[0]), measure=name, measured=measured)
+        self._n += 1
+        self._agenda.add((self._n + 1) * self._every_s, Kind.DECISION, self._ask)

@@ -1,0 +1,42 @@
+"""For how long replicas were in use, hour by hour: for tiers that are billed by it."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Final
+
+import numpy as np
+
+from libramen.engine.agenda import Agenda, Kind
+
+if TYPE_CHECKING:
+    from datetime import datetime
+
+    from libramen.engine.plane import DataPlane
+
+_HOUR_S: Final = 3600.0
+
+
+class UseMeter:
+    """Reads the meter of the data plane at every hour of the clock and at the end of the span."""
+
+    def __init__(self, plane: DataPlane, agenda: Agenda, start: datetime | None) -> None:
+        self._plane, self._agenda = plane, agenda
+        self._readings = [0.0]
+        self._is_over = False
+        into_hour_s = 0.0 if start is None else start.minute * 60 + start.second + start.microsecond / 1e6
+        agenda.add(_HOUR_S - into_hour_s, Kind.SAMPLE, self._read)
+
+    def _read(self, now_s: float) -> None:
+        if not self._is_over:
+            self._readings.append(self._plane.billed_s(now_s))
+            self._agenda.add(now_s + _HOUR_S, Kind.SAMPLE, self._read)
+
+    def end(self, now_s: float) -> None:
+        """The span is over: what is in use from now on is not part of it."""
+        if not self._is_over:
+            self._readings.append(self._plane.billed_s(now_s))
+            self._is_over = True
+
+    def per_hour(self) -> np.ndarray:
+        """In use during each hour of the clock since the start, the first and last perhaps not whole: float64 (k,) [s]."""
+        return np.diff(self._readings)
