@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
-from libramen import Observation
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from libramen import Observation
 
 
 def nosy(seen: Observation) -> int:

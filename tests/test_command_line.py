@@ -81,7 +81,7 @@ def test_json_of_a_comparison(demo_study: Path) -> None:
     plans = {outcome["plan"]: outcome for outcome in document["plans"]}
     assert list(plans["single"]) == [
         "plan", "tier", "size", "seed", "requests", "attempts", "endings", "latency_s", "availability", "utilisation",
-        "replicas", "bill", "objectives", "time_s", "bytes_out", "deaths",
+        "replicas", "bill", "objectives", "time_s", "bytes_out", "deaths", "findings",
     ]  # fmt: skip
     for outcome in plans.values():
         assert outcome["requests"] >= 300_000

@@ -171,7 +171,8 @@ def cases(draw: st.DrawFn) -> tuple[Trace, Service, Any]:
     scaled = draw(st.booleans())
     if scaled:
         plan["scaling"] = draw(rules())
-    kind = rollouts(trace.span_s, n, fixed=not scaled)
+    changes = scaled and (plan["scaling"]["rule"] != "fixed" or plan["scaling"]["timetable"])
+    kind = rollouts(trace.span_s, n, fixed=not changes)
     plan["rollouts"] = draw(st.lists(kind, max_size=2))
     return trace, service, make_plan(tier, **plan)
 

@@ -135,8 +135,8 @@ def test_tiers_from_a_catalogue(tmp_path: Path) -> None:
         ('rule = "target"', "", r"\[plans.brisk.scaling\] rule is missing"),
         (
             'measure = "cpu"',
-            'measure = "latency"',
-            r"measure: found 'latency'; allowed: 'cpu' or 'in_progress'",
+            'measure = "queue"',
+            r"measure: found 'queue'; allowed: 'cpu', 'in_progress', 'rate', 'waiting' or 'latency'",
         ),
         (
             "ceiling = 6",
@@ -173,7 +173,7 @@ def test_tiers_from_a_catalogue(tmp_path: Path) -> None:
             r"size 'small' has no per_hour, which billing = 'per_second' needs",
         ),
         ("per_hour = 0.031", "per_hour = -1", r"per_hour: found -1; allowed: an amount of money"),
-        ('billing = "per_second"', 'billing = "per_request"', r"billing: found 'per_request'; allowed:"),
+        ('billing = "per_second"', 'billing = "per_request"', r"billing = 'per_request' needs one or more of"),
         (
             'time_zone = "Europe/Lisbon"',
             'time_zone = "Sands"',

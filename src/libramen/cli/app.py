@@ -99,6 +99,10 @@ def replay(
     requests: Annotated[
         Path | None, typer.Option("--requests", metavar="FILE", help="Write one row per request: .parquet.")
     ] = None,
+    decisions: Annotated[
+        Path | None,
+        typer.Option("--decisions", metavar="FILE", help="Write one row per decision of the scaling rule: .csv."),
+    ] = None,
 ) -> int:
     """Replay one plan, and see what happened and why."""
     from libramen.cli import show
@@ -109,6 +113,8 @@ def replay(
     _check_plot(plot)
     if requests is not None:
         check_output(requests, (".parquet",))
+    if decisions is not None:
+        check_output(decisions, (".csv",))
     loaded = load_study(study)
     chosen = loaded.plan(plan)
     with show.progress() as bar:
@@ -128,6 +134,9 @@ def replay(
 
         table = outcome.requests_table()
         write_whole(requests, lambda path: parquet.write_table(table, path))
+    if decisions is not None:
+        frame = outcome.decisions
+        write_whole(decisions, lambda path: frame.to_csv(path, index=False, lineterminator="\n"))
     _finish(outcome.to_dict() if json else None, plot, outcome)
     show.skipped_lines(trace)
     if not json:

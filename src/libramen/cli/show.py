@@ -222,6 +222,11 @@ def outcome(study: Study, found: Outcome) -> None:
     console.print()
     for sentence in sentences(found):
         _say(console, sentence)
+    if found.findings:
+        console.print()
+        _say(console, "What is found", "bold")
+        for finding in found.findings:
+            _say(console, f"- {finding.text}")
     table = _table("latency", *latency, right=tuple(latency))
     table.add_row("", *(units.show_duration(value) for value in latency.values()))
     _show(console, table)

@@ -13,7 +13,7 @@ from libramen import units
 from libramen.bill.month import HOURS
 from libramen.engine.plane import EPSILON_S
 from libramen.engine.rollout import StopStart
-from libramen.outcome.measures import PERCENTILES, nearest_rank
+from libramen.ranks import PERCENTILES, nearest_rank
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator

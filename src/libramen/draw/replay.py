@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from datetime import UTC, timedelta
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 from matplotlib.dates import AutoDateLocator, ConciseDateFormatter, date2num
@@ -20,6 +20,9 @@ if TYPE_CHECKING:
     from libramen.outcome.outcome import Outcome
 
 
+_MOST_FINDINGS: Final = 3
+
+
 def draw_outcome(outcome: Outcome) -> Figure:
     """Four panels over the time of the trace: requests and endings, latency, replicas, utilisation."""
     series = outcome.series_arrays()
@@ -32,12 +35,13 @@ def draw_outcome(outcome: Outcome) -> Figure:
         f"{units.show_share(outcome.availability, 2)} of requests answered",
         f"tier {plan.tier.name}, size {plan.size.name}; {outcome.requests_measured:,} requests, {failed:,} failed; "
         f"windows of {units.show_duration(width_s)}",
+        notes=[f"- {finding.text}" for finding in outcome.findings[:_MOST_FINDINGS]],
     )
     panels = figure.subplots(4, 1, sharex=True, height_ratios=(1.25, 1.15, 1, 0.8))
     times = _times(outcome, series["at_s"])
     _requests(panels[0], times, series, width_s)
     _latency(panels[1], times, series, outcome)
-    _replicas(panels[2], times, series)
+    _replicas(panels[2], times, series, outcome)
     _utilisation(panels[3], times, series)
     _events(panels, outcome)
     _time_axis(panels[3], outcome)
@@ -95,6 +99,7 @@ def _requests(axes: Axes, times: Any, series: dict[str, np.ndarray], width_s: fl
 def _latency(axes: Axes, times: Any, series: dict[str, np.ndarray], outcome: Outcome) -> None:
     for name, colour, style in (("p99_s", DUSK, ":"), ("p95_s", SEA, "-"), ("p50_s", KELP, "--")):
         axes.plot(times, series[name], color=colour, linestyle=style, linewidth=1.3, label=name.removesuffix("_s"))
+    _cold_waits(axes, outcome)
     axes.set_yscale("log")
     for goal in outcome.objectives:
         if goal.name in {"p50", "p95", "p99"}:
@@ -111,7 +116,7 @@ def _latency(axes: Axes, times: Any, series: dict[str, np.ndarray], outcome: Out
     dress(axes, y_label="latency (ok)")
 
 
-def _replicas(axes: Axes, times: Any, series: dict[str, np.ndarray]) -> None:
+def _replicas(axes: Axes, times: Any, series: dict[str, np.ndarray], outcome: Outcome) -> None:
     ready, coming = series["ready"], series["coming"]
     axes.fill_between(times, ready, step="post", color=SEA, alpha=0.35, linewidth=0, label="ready")
     axes.step(times, ready, where="post", color=SEA, linewidth=1.2)
@@ -121,9 +126,53 @@ def _replicas(axes: Axes, times: Any, series: dict[str, np.ndarray]) -> None:
             linewidth=0.3, label="coming",
         )  # fmt: skip
     axes.step(times, series["paid"], where="post", color=INK, linewidth=0.8, linestyle=":", label="paid")
-    axes.set_ylim(0, max(2.0, 1.15 * float(np.max(ready + coming))))
+    top = max(2.0, 1.15 * float(np.max(ready + coming)))
+    wanted = _wanted(outcome, series["at_s"])
+    if wanted is not None:
+        axes.step(times, wanted, where="post", color=DUSK, linewidth=1.0, linestyle="--", label="wanted")
+        top = max(top, 1.15 * float(np.nanmax(wanted)))
+        _decisions(axes, outcome, top)
+    axes.set_ylim(-0.14 * top if wanted is not None else 0, top)
     axes.yaxis.set_major_formatter(FuncFormatter(lambda n, _: f"{n:.0f}" if abs(n - round(n)) < 1e-9 else ""))
     dress(axes, y_label="replicas")
+
+
+def _wanted(outcome: Outcome, at_s: np.ndarray) -> np.ndarray | None:
+    """What the rule wanted last at the start of each window, within its limits; None: there is no rule."""
+    decisions = outcome.run.decisions
+    if not len(decisions):
+        return None
+    limits = decisions.column("floor"), decisions.column("ceiling")
+    wanted = np.append(np.clip(decisions.column("wanted"), *limits), np.nan).astype(float)
+    found: np.ndarray = wanted[np.searchsorted(decisions.column("at_s"), at_s, side="right") - 1]
+    return found
+
+
+def _decisions(axes: Axes, outcome: Outcome, top: float) -> None:
+    """Orders and drains under the panel, each at its time."""
+    decisions = outcome.run.decisions
+    at_s = decisions.column("at_s")
+    within = at_s < outcome.run.span_s
+    for marker, colour, label, acted in (
+        ("^", INK, "ordered", decisions.column("ordered") > 0),
+        ("v", "white", "removed", decisions.column("cancelled") + decisions.column("drained") > 0),
+    ):
+        if (acted & within).any():
+            times = _times(outcome, at_s[acted & within])
+            axes.plot(
+                times, np.full(len(times), -0.07 * top), linestyle="none", marker=marker, markersize=5,
+                markerfacecolor=colour, markeredgecolor=INK, markeredgewidth=0.7, label=label,
+            )  # fmt: skip
+
+
+def _cold_waits(axes: Axes, outcome: Outcome) -> None:
+    """Requests that waited for a cold start, and for how long."""
+    waits = outcome.waits
+    if waits is not None and len(waits.wait_s):
+        axes.plot(
+            _times(outcome, waits.at_s), waits.wait_s, linestyle="none", marker="D", markersize=3.5,
+            markerfacecolor=SAND, markeredgecolor=INK, markeredgewidth=0.5, label="wait for a\ncold start",
+        )  # fmt: skip
 
 
 def _utilisation(axes: Axes, times: Any, series: dict[str, np.ndarray]) -> None:

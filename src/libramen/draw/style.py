@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import textwrap
 from typing import TYPE_CHECKING, Any, Final
 
 import matplotlib as mpl
@@ -13,7 +14,7 @@ from libramen import units
 from libramen.files import write_whole
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable
+    from collections.abc import Iterable, Sequence
     from pathlib import Path
 
     from matplotlib.axes import Axes
@@ -26,11 +27,15 @@ SIZE_IN: Final = (12.8, 8.0)
 DPI: Final = 100
 
 
-def new_figure(title: str, subtitle: str) -> Figure:
-    """An empty figure of 1280 x 800 pixels with a title and a line of explanation."""
+def new_figure(title: str, subtitle: str, notes: Sequence[str] = ()) -> Figure:
+    """An empty figure of 1280 x 800 pixels with a title, a line of explanation, and notes at its foot."""
     figure = Figure(figsize=SIZE_IN, dpi=DPI, facecolor="white", layout="constrained")
     FigureCanvasAgg(figure)
-    figure.get_layout_engine().set(rect=(0.005, 0.01, 0.99, 0.91))  # type: ignore[union-attr, call-arg]
+    lines = [line for note in notes for line in textwrap.wrap(note, 190, subsequent_indent="   ")]
+    foot = 0.01 + 0.021 * len(lines)
+    figure.get_layout_engine().set(rect=(0.005, foot, 0.99, 0.92 - foot))  # type: ignore[union-attr, call-arg]
+    for number, line in enumerate(reversed(lines)):
+        figure.text(0.012, 0.009 + 0.021 * number, line, fontsize=9, color=INK, va="bottom")
     figure.text(0.012, 0.975, title, fontsize=15, fontweight="bold", color=INK, va="top")
     figure.text(0.012, 0.937, subtitle, fontsize=10.5, color=INK, va="top")
     return figure

@@ -226,9 +226,7 @@ class _Clock:
     What is in `at_the_end` is called with the end of the span.
     """
 
-    def __init__(
-        self, agenda: Agenda, feed: Feed, plane: DataPlane, progress: Callable[[float], None] | None
-    ) -> None:
+    def __init__(self, agenda: Agenda, feed: Feed, plane: DataPlane, progress: Callable[[float], None] | None) -> None:
         self._agenda, self._feed, self._plane, self._progress = agenda, feed, plane, progress
         self._ticks = 0
         self._span_s: float | None = None

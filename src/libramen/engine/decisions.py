@@ -103,5 +103,7 @@ class Decisions(Sequence[Decision]):
 
     def column(self, name: str) -> np.ndarray:
         """One figure of all decisions: float64 or int64 (n,), of words an array of objects."""
-        values: np.ndarray = np.concatenate([*(block[name] for block in self._blocks), np.array(self._latest, _ROW)[name]])
+        values: np.ndarray = np.concatenate(
+            [*(block[name] for block in self._blocks), np.array(self._latest, _ROW)[name]]
+        )
         return np.array(list(self._words), object)[values] if name in _WORDS else values

@@ -16,7 +16,6 @@ from libramen.engine.scaling.rule import Observation, PeriodicRule, Setting
 from libramen.ranks import PERCENTILES, rank_of
 
 if TYPE_CHECKING:
-
     from libramen.engine.fleet import Fleet
     from libramen.engine.plane import DataPlane
     from libramen.study.plan import Plan

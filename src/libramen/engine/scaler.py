@@ -28,7 +28,7 @@ class Scaler:
         entries = plan.scaling.timetable
         if entries and start is None:
             raise StudyError(
-                f"plan {plan.name!r}: scaling.timetable needs to know when the trace starts, and this trace does not say"
+                f"plan {plan.name!r}: scaling.timetable needs to know when the trace starts, and this one does not say"
             )
         self._limits = Limits(*plan.base_limits, entries, start)
         self._tier = plan.tier.replicas
@@ -40,8 +40,10 @@ class Scaler:
 
     @property
     def wants_nothing(self) -> bool:
-        """Whether, as things are, it will order nothing more once no request arrives. What a timetable says
-        for later does not count: the requests that are held would wait for it for hours."""
+        """Whether, as things are, it will order nothing more once no request arrives.
+
+        What a timetable says for later does not count: requests that are held would wait for it for hours.
+        """
         return True
 
     def before_advance(self) -> None:

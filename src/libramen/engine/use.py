@@ -38,5 +38,5 @@ class UseMeter:
             self._is_over = True
 
     def per_hour(self) -> np.ndarray:
-        """In use during each hour of the clock since the start, the first and last perhaps not whole: float64 (k,) [s]."""
+        """In use in each hour of the clock since the start, the first and last perhaps not whole: float64 (k,) [s]."""
         return np.diff(self._readings)

@@ -8,8 +8,9 @@ from typing import TYPE_CHECKING, Final
 import numpy as np
 
 from libramen.engine.plane import ENDINGS, Ending
-from libramen.outcome import measures
+from libramen.outcome import measures, waits
 from libramen.outcome.measures import TIME_PARTS, Failures, Measures
+from libramen.ranks import PERCENTILES
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -17,6 +18,8 @@ if TYPE_CHECKING:
 
     from libramen.bill.month import Month
     from libramen.engine.plane import Results
+    from libramen.engine.run import Run
+    from libramen.outcome.waits import ColdWaits
     from libramen.study.plan import Plan
     from libramen.trace.trace import Trace
 
@@ -112,6 +115,10 @@ class Kept:
         answered = (ending == Ending.OK) | (ending == Ending.ERRORED)
         return month.of_amounts(self._trace.at_s[answered], self._trace.bytes_out[answered])
 
+    def cold_waits(self, run: Run) -> ColdWaits:
+        """Requests that waited for a cold start."""
+        return waits.cold_waits(self._trace, self._results, run)
+
     def sent(self, month: Month) -> Fraction:
         """Attempts that the balancer got in a month."""
         return month.of_amounts(self._trace.at_s, self._results.attempts.astype(np.float64))
@@ -134,7 +141,7 @@ def _percentiles_per_window(
     count = np.diff(first)
     found: dict[str, np.ndarray] = {}
     for name in ("p50", "p95", "p99"):
-        rank = measures.ranks(count, measures.PERCENTILES[name])
+        rank = measures.ranks(count, PERCENTILES[name])
         values = np.full(n, np.nan)
         values[count > 0] = ascending[(first[:-1] + rank - 1)[count > 0]]
         found[f"{name}_s"] = values

@@ -15,9 +15,10 @@ if TYPE_CHECKING:
     from fractions import Fraction
 
     from libramen.bill.month import Month
-    from libramen.engine.fleet import Stage
+    from libramen.engine.fleet import Replica, Stage
     from libramen.engine.plane import Results
     from libramen.engine.run import Run
+    from libramen.outcome.waits import ColdWaits
     from libramen.study.plan import Plan
     from libramen.trace.trace import Trace
 
@@ -105,6 +106,9 @@ class Measured(Protocol):
     def egress(self, month: Month) -> Fraction:
         """Bytes sent out in a month."""
 
+    def cold_waits(self, run: Run) -> ColdWaits | None:
+        """Requests that waited for a cold start; None: not known."""
+
     def sent(self, month: Month) -> Fraction:
         """Attempts that the balancer got in a month."""
 
@@ -175,16 +179,35 @@ def stage_steps(run: Run, *stages: Stage) -> Steps:
     return Steps.of([from_s for from_s, _ in times], [to_s for _, to_s in times], run.span_s)
 
 
-def paid_steps(run: Run, plan: Plan) -> Steps:
-    """Replicas paid for over the time of the trace."""
+def paid_time(replica: Replica, plan: Plan) -> tuple[float, float]:
+    """From when to when a replica is paid for [s]; infinity: never, for ever."""
     from libramen.bill.bill import paid_from
 
-    lives = [
-        (start, math.inf if r.gone_s is None else r.gone_s)
-        for r in run.replicas
-        if (start := paid_from(r, plan)) is not None
-    ]
+    start_s = paid_from(replica, plan)
+    return math.inf if start_s is None else start_s, math.inf if replica.gone_s is None else replica.gone_s
+
+
+def paid_steps(run: Run, plan: Plan) -> Steps:
+    """Replicas paid for over the time of the trace."""
+    lives = [paid_time(replica, plan) for replica in run.replicas]
     return Steps.of([start for start, _ in lives], [end for _, end in lives], run.span_s)
+
+
+def life(replica: Replica, run: Run) -> list[tuple[str, float, float]]:
+    """What a replica went through: stage, from, to [s]."""
+    rows: list[tuple[str, float, float]] = []
+    died_s = [death.at_s for death in run.deaths if death.replica == replica.number] if replica.deaths else []
+    ends = [*(at_s for at_s, _ in replica.stages[1:]), math.inf]
+    for place, ((from_s, stage), to_s) in enumerate(zip(replica.stages, ends, strict=True)):
+        if stage == "coming":
+            boots_to_s = min(replica.started_s, to_s) if place == 0 else from_s  # again: on the same machine
+            rows += [("booting", from_s, boots_to_s), ("starting", boots_to_s, to_s)]
+        elif stage == "ready":
+            down_s = min((s for s in died_s if from_s <= s <= to_s), default=to_s)
+            rows += [("ready", from_s, down_s), ("down", down_s, to_s)]
+        elif stage == "draining":
+            rows.append(("draining", from_s, to_s))
+    return [row for row in rows if row[2] > row[1]]
 
 
 def cold_starts(run: Run) -> int:

@@ -27,8 +27,12 @@ if TYPE_CHECKING:
     from libramen.bill.bill import Bill
     from libramen.engine.plane import Results
     from libramen.engine.run import Run
+    from libramen.outcome.findings import Finding
     from libramen.outcome.measures import Failures, Measured, Measures
+    from libramen.outcome.scaling import Scaling
+    from libramen.outcome.waits import ColdWaits
     from libramen.study.plan import Plan
+    from libramen.study.service import Service
     from libramen.trace.trace import Trace
 
 
@@ -37,7 +41,7 @@ class Outcome:
 
     Attributes:
         trace: what was replayed; an error where it came in chunks.
-        plan, run, seed: what it was replayed against, and the record of it.
+        service, plan, run, seed: what it was replayed against, and the record of it.
         bill: the `Bill` of a month.
         requests_measured, attempts: how many; a request that is sent again counts once, its attempts each.
         endings: requests by ending: ok, refused, timed_out, lost, cut, errored; they add up.
@@ -48,13 +52,16 @@ class Outcome:
         time_s: where the time of the ok requests went, added up [s]; see `measures.Measures`.
         bytes_out: of the answers.
         utilisation: cores in use over cores there.
-        requests, series, fleet, decisions, updates, deaths, routes: pandas frames.
+        requests, series, fleet, stages, decisions, updates, deaths, routes: pandas frames.
+        scaling: what the scaling rule did, in figures; see `outcome.scaling.Scaling`.
+        findings: what is worth knowing, the most costly first.
     """
 
     def __init__(
         self,
         *,
         trace: Trace | None,
+        service: Service,
         plan: Plan,
         run: Run,
         measured: Measured,
@@ -63,7 +70,7 @@ class Outcome:
         seed: int,
         settle_s: float,
     ) -> None:
-        self._trace, self.plan, self.run, self.bill = trace, plan, run, bill
+        self._trace, self.service, self.plan, self.run, self.bill = trace, service, plan, run, bill
         self.seed, self.settle_s = seed, settle_s
         self._wanted, self._measured = wanted, measured
         figures = measured.measures()
@@ -170,7 +177,12 @@ class Outcome:
         """One row per window of `run.window_s`: see `series_arrays`; `time` is local where it is known."""
         import pandas as pd
 
-        frame = pd.DataFrame(self.series_arrays())
+        return self._with_time(pd.DataFrame(self.series_arrays()))
+
+    def _with_time(self, frame: pd.DataFrame) -> pd.DataFrame:
+        """The same with a column of local times beside `at_s`, where they are known."""
+        import pandas as pd
+
         if self.start is not None:
             start = pd.Timestamp(self.start.astimezone(tz=None)).tz_convert(str(self.start.tzinfo))
             frame.insert(1, "time", start + pd.to_timedelta(frame["at_s"], unit="s"))
@@ -214,35 +226,75 @@ class Outcome:
 
     @cached_property
     def fleet(self) -> pd.DataFrame:
-        """One row per replica: its life in seconds from the start, its zone, its version, what it served."""
+        """One row per replica: its life in seconds from the start, and what came of it.
+
+        Columns: number, zone, version; why it was ordered (start, scaling, update) and by which decision (its number
+        in `decisions`, from 0); ordered_s (it is booting), started_s (its process starts), ready_s (for the first
+        time), draining_s, gone_s, NaN where that never was; why_gone (scaling, idle, update) and ended_by, the
+        decision that took it away; deaths; served (requests answered ok); core_s (cores in use) and paid_s, up to the
+        end of the span. `stages` has all that it went through.
+        """
         import pandas as pd
 
-        replicas = self.run.replicas
-        names = (
-            "number",
-            "zone",
-            "version",
-            "why",
-            "ordered_s",
-            "started_s",
-            "ready_s",
-            "draining_s",
-            "gone_s",
-            "why_gone",
-            "deaths",
-        )
+        replicas, run = self.run.replicas, self.run
+        names = ("number", "zone", "version", "why", "decision", "ordered_s", "started_s", "ready_s", "draining_s",
+                 "gone_s", "why_gone", "ended_by", "deaths", "core_s")  # fmt: skip
         frame = pd.DataFrame({name: [getattr(replica, name) for replica in replicas] for name in names})
         times = [name for name in names if name.endswith("_s")]
-        return frame.astype(dict.fromkeys(times, float)).assign(served=self._measured.served(len(replicas)))
+        frame = frame.astype(dict.fromkeys(times, float) | {"decision": "Int64", "ended_by": "Int64"})
+        never_started = (frame["gone_s"] < frame["started_s"]).to_numpy()
+        frame["started_s"] = np.where(never_started, np.nan, frame["started_s"])
+        paid = np.array([_within(measures.paid_time(replica, self.plan), run.span_s) for replica in replicas])
+        return frame.assign(served=self._measured.served(len(replicas)), paid_s=paid)
+
+    @cached_property
+    def stages(self) -> pd.DataFrame:
+        """One row per stage of a replica's life: number, stage, from_s, to_s (infinity: it lasts).
+
+        Stages: booting, starting, ready, down (dead, also while the balancer does not know it), draining.
+        """
+        import pandas as pd
+
+        rows = [(replica.number, *row) for replica in self.run.replicas for row in measures.life(replica, self.run)]
+        return pd.DataFrame(rows, columns=["number", "stage", "from_s", "to_s"])
+
+    @cached_property
+    def scaling(self) -> Scaling:
+        """What the scaling rule did, in figures."""
+        from libramen.outcome.scaling import Scaling
+
+        return Scaling(self)
+
+    @cached_property
+    def findings(self) -> tuple[Finding, ...]:
+        """What is worth knowing of this replay, the most costly first."""
+        from libramen.outcome.findings import findings
+
+        return findings(self)
+
+    @cached_property
+    def waits(self) -> ColdWaits | None:
+        """Requests that waited for a cold start; None: requests were not kept."""
+        return self._measured.cold_waits(self.run)
 
     @cached_property
     def decisions(self) -> pd.DataFrame:
-        """One row per decision of the scaling rule."""
+        """One row per decision of the scaling rule, in order: when, what it saw, and what came of it.
+
+        Columns: at_s, and `time`, local where it is known; measure and what was measured from window_from_s to
+        window_to_s (NaN: nothing); ready and coming before it acted; floor and ceiling then; wanted by the rule;
+        held_by, what kept it from wanting or getting another number: dead_band, no band, no measure, step_up,
+        step_down, floor, ceiling, tier_least, tier_most, pause_up, pause_down, update; ordered, cancelled, drained;
+        came_s, when the last replica that it ordered was ready (NaN: none was). Of `on_arrival` those that ordered or
+        drained, and the first of each time that it was held back.
+        """
         import pandas as pd
 
         from libramen.engine.decisions import Decision
 
-        return pd.DataFrame({name: self.run.decisions.column(name) for name in Decision._fields})
+        frame = pd.DataFrame({name: self.run.decisions.column(name) for name in Decision._fields})
+        frame["came_s"] = self.scaling.came_s
+        return self._with_time(frame)
 
     @cached_property
     def updates(self) -> pd.DataFrame:
@@ -359,6 +411,7 @@ class Outcome:
             "time_s": dict(self.time_s),
             "bytes_out": self.bytes_out,
             "deaths": [death._asdict() for death in self.run.deaths],
+            "findings": [finding._asdict() for finding in self.findings],
         }
         if routes:
             document["routes"] = self._routes_document()
@@ -391,6 +444,12 @@ class Outcome:
         from libramen.comparison.compare import Comparison
 
         return Comparison((self,))._repr_html_()
+
+
+def _within(time: tuple[float, float], span_s: float) -> float:
+    """How much of a time lies within the span [s]."""
+    from_s, to_s = time
+    return max(0.0, min(to_s, span_s) - from_s)
 
 
 def _nullable_integers(kind: pa.DataType) -> Any:

@@ -108,6 +108,7 @@ def replay(
         measured = Kept(whole, run.results, plan, **how)
     return Outcome(
         trace=whole,
+        service=service,
         plan=plan,
         run=run,
         measured=measured,

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from typing import TYPE_CHECKING
 
+import numpy as np
+
 from libramen import units
-from libramen.trace.trace import local_time
+from libramen.outcome.words import clock, times
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -20,14 +21,6 @@ if TYPE_CHECKING:
 def sentences(outcome: Outcome) -> list[str]:
     """Failures, scaling and releases of a replay, a sentence each."""
     return [*_failures(outcome), *_deaths(outcome), *_scaling(outcome), *_updates(outcome)]
-
-
-def clock(outcome: Outcome, at_s: float) -> str:
-    """A time of the trace: local where it is known, else from the start."""
-    local = local_time(outcome.start, at_s)
-    if local is None:
-        return f"{units.show_duration(at_s)} after the start"
-    return f"{local:%H:%M:%S}" if outcome.run.span_s <= 86400 else f"{local:%a %d %b %H:%M:%S}"
 
 
 def _failures(outcome: Outcome) -> Iterator[str]:
@@ -64,23 +57,47 @@ def _deaths(outcome: Outcome) -> Iterator[str]:
 
 
 def _scaling(outcome: Outcome) -> Iterator[str]:
-    decisions = outcome.run.decisions
-    if not decisions:
+    scaling, decisions = outcome.scaling, outcome.run.decisions
+    if not len(decisions):
         return
-    ordered = sum(decision.ordered for decision in decisions)
-    removed = sum(decision.cancelled + decision.drained for decision in decisions)
+    ordered = int(decisions.column("ordered").sum())
+    removed = int((decisions.column("cancelled") + decisions.column("drained")).sum())
+    acted = int(np.count_nonzero(
+        decisions.column("ordered") + decisions.column("cancelled") + decisions.column("drained")
+    ))  # fmt: skip
     yield (
-        f"The rule decided {len(decisions):,} times: it ordered {ordered} and removed {removed} replicas; "
-        f"the fleet was {outcome.replicas_min} to {outcome.replicas_max} ready replicas."
+        f"The rule decided {times(len(decisions), 'time')} and scaled {times(acted, 'time')}: it ordered {ordered:,} "
+        f"and removed {removed:,} replicas; the fleet was {outcome.replicas_min} to {outcome.replicas_max} ready replicas."
     )
-    held = Counter(
-        decision.held_by for decision in decisions if decision.held_by not in {"", "dead_band", "no measure"}
+    yield from _how_quickly(outcome)
+    if scaling.held_by:
+        yield "Decisions held back: " + ", ".join(f"{n:,} by {reason}" for reason, n in scaling.held_by.items()) + "."
+    if outcome.waits is not None and len(outcome.waits.wait_s):
+        waits_s = outcome.waits.wait_s
+        yield (
+            f"{times(len(waits_s), 'request')} waited for a cold start, {units.show_duration(float(waits_s.mean()))} "
+            f"on average and {units.show_duration(float(waits_s.max()))} at most."
+        )
+    surplus = scaling.surplus
+    if surplus is not None and surplus.seconds:
+        cost = "" if surplus.month is None else f": {units.show_money(surplus.month, outcome.bill.currency)} a month"
+        yield f"The fleet stood {units.show_duration(surplus.seconds)} above what the target needed{cost}."
+
+
+def _how_quickly(outcome: Outcome) -> Iterator[str]:
+    scaling = outcome.scaling
+    if not scaling.reactions:
+        return
+    slowest = max(scaling.reactions, key=lambda reaction: reaction.took_s)
+    failed = scaling.failed_meanwhile
+    meanwhile = ""
+    if failed is not None:
+        meanwhile = f"; {times(failed, 'request')} that arrived while replicas were on their way failed"
+    since = "the load had passed the target" if scaling.threshold is not None else "it was ordered"
+    yield (
+        f"The slowest capacity came {units.show_duration(slowest.took_s)} after {since}, at "
+        f"{clock(outcome, slowest.came_s)}{meanwhile}."
     )
-    if held:
-        yield ("Decisions held back: " + ", ".join(f"{n:,} by {reason}" for reason, n in held.most_common()) + ".")
-    starts = [r.ready_s - r.ordered_s for r in outcome.run.replicas if r.why == "scaling" and r.ready_s is not None]
-    if starts:
-        yield f"An ordered replica took {units.show_duration(max(starts))} to become ready."
 
 
 def _updates(outcome: Outcome) -> Iterator[str]:

@@ -10,13 +10,15 @@ import numpy as np
 from libramen.engine.plane import ENDINGS, Ending
 from libramen.errors import ReplayError
 from libramen.outcome import measures
-from libramen.outcome.measures import PERCENTILES, TIME_PARTS, Failures, Measures
+from libramen.outcome.measures import TIME_PARTS, Failures, Measures
+from libramen.ranks import PERCENTILES
 
 if TYPE_CHECKING:
     from fractions import Fraction
 
     from libramen.bill.month import Month
     from libramen.engine.plane import Ended, Results
+    from libramen.engine.run import Run
     from libramen.study.plan import Plan
     from libramen.trace.trace import Trace
 
@@ -256,6 +258,9 @@ class Tally:
     def egress(self, month: Month) -> Fraction:
         """Bytes sent out in a month."""
         return month.of_hours(self._hourly_bytes.values)
+
+    def cold_waits(self, run: Run) -> None:
+        """Not known: requests were not kept."""
 
     def sent(self, month: Month) -> Fraction:
         """Attempts that the balancer got in a month."""

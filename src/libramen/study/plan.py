@@ -129,7 +129,7 @@ class Plan(Table):
             if zone not in tier.zones:
                 raise ValueError(f"zones: found {zone!r}; {nearest(zone, tier.zones)}")
         for rollout in self.rollouts:
-            if isinstance(rollout, Rolling) and isinstance(self.scaling, Fixed):
+            if isinstance(rollout, Rolling) and not self.scaling.decides:
                 self._can_move(rollout)
         return self
 

@@ -217,7 +217,9 @@ def _plan(path: Path, name: str, table: dict[str, Any], tiers: dict[str, Tier]) 
     scaling = table.get("scaling")
     if isinstance(scaling, dict) and str(scaling.get("rule", "")).startswith(PREFIX):
         if "folder" in scaling:
-            raise StudyError(f"{path}: [{place}.scaling] unknown key 'folder'; the module is looked for beside the study")
+            raise StudyError(
+                f"{path}: [{place}.scaling] unknown key 'folder'; the module is looked for beside the study"
+            )
         resolved["scaling"] = {**scaling, "folder": str(path.parent)}
     if isinstance(tier_name := table.get("tier"), str):
         if tier_name not in tiers:

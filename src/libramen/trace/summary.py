@@ -178,7 +178,7 @@ def _week(trace: Trace) -> np.ndarray | None:
 
 
 def _routes(trace: Trace) -> tuple[RouteLoad, ...]:
-    from libramen.outcome.measures import nearest_rank
+    from libramen.ranks import nearest_rank
 
     order = np.argsort(trace.route_codes, kind="stable")
     bounds = np.searchsorted(trace.route_codes[order], np.arange(len(trace.routes) + 1))

@@ -80,7 +80,7 @@ def counts_table(trace: Trace, every_s: float) -> pa.Table:
     """Requests per interval, and the percentiles of their latencies where these are known."""
     import pyarrow as pa
 
-    from libramen.outcome.measures import PERCENTILES, nearest_rank
+    from libramen.ranks import PERCENTILES, nearest_rank
 
     if every_s <= 0:
         raise OutputError(f"every: found {every_s!r} s; allowed: above 0")

@@ -34,7 +34,7 @@ _BALANCERS: Final = {
 }
 _RESULT: Final = set(RESULT.names or ())
 _BUFFER: Final = 1 << 12
-_SIGNALS: Final = tuple(Signal)
+_SIGNALS: Final[tuple[Signal, ...]] = tuple(Signal)
 
 
 class KernelState:
@@ -176,7 +176,7 @@ class KernelState:
     def advance(self, until_s: float) -> Signal:
         """Let everything happen that comes before a control event at `until_s`."""
         while True:
-            signal = advance(self._given_worlds, until_s)
+            signal: int = advance(self._given_worlds, until_s)
             if signal < len(_SIGNALS):
                 return _SIGNALS[signal]
             if signal == layout.OUT_FULL:
@@ -281,9 +281,7 @@ class KernelState:
         """What rules look at, up to `at_s`, which is not before the last event. Changes nothing."""
         passed_s = max(0.0, at_s - self._now_s.item())
         cpu, in_progress, waiting, _ = self._sums(self._ready_level.item(), passed_s)
-        return Sample(
-            cpu, in_progress, waiting, self._n_attempts.item(), self._forgotten + self._n_answers.item()
-        )
+        return Sample(cpu, in_progress, waiting, self._n_attempts.item(), self._forgotten + self._n_answers.item())
 
     @property
     def waiting(self) -> int:

@@ -27,6 +27,8 @@ def _tag(table: Any) -> str | None:
     return PREFIX if isinstance(rule, str) and rule.startswith(PREFIX) else rule
 
 
+_UNKNOWN: Final = {"key": "rule", "names": ", ".join(map(repr, NAMES))}
+
 RULES: TypeAlias = Annotated[
     Annotated[Fixed, Tag("fixed")]
     | Annotated[Target, Tag("target")]
@@ -34,15 +36,22 @@ RULES: TypeAlias = Annotated[
     | Annotated[OnArrival, Tag("on_arrival")]
     | Annotated[Ahead, Tag("ahead")]
     | Annotated[Custom, Tag(PREFIX)],
-    Discriminator(
-        _tag,
-        custom_error_type="tag",
-        custom_error_message="{names}",
-        custom_error_context={"key": "rule", "names": ", ".join(map(repr, NAMES))},
-    ),
+    Discriminator(_tag, custom_error_type="tag", custom_error_message="{names}", custom_error_context=_UNKNOWN),
 ]
 
 __all__ = [
-    "NAMES", "PREFIX", "RULES", "Ahead", "AnyRule", "Custom", "Fixed", "Observation", "OnArrival", "PeriodicRule", "Rule", "Steps",
-    "Target", "Wanted",
-]  # fmt: skip
+    "NAMES",
+    "PREFIX",
+    "RULES",
+    "Ahead",
+    "AnyRule",
+    "Custom",
+    "Fixed",
+    "Observation",
+    "OnArrival",
+    "PeriodicRule",
+    "Rule",
+    "Steps",
+    "Target",
+    "Wanted",
+]

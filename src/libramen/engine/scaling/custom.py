@@ -9,7 +9,6 @@ import re
 import sys
 from functools import lru_cache, partial
 from pathlib import Path
-from types import ModuleType
 from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Final, Self
 
 import numpy as np
@@ -21,6 +20,7 @@ from libramen.errors import ReplayError, StudyError, UnitError
 
 if TYPE_CHECKING:
     from collections.abc import Callable
+    from types import ModuleType
 
 PREFIX: Final = "python:"
 _IMPORT_PATH: Final = re.compile(rf"{PREFIX}[A-Za-z_][\w.]*:[A-Za-z_]\w*")
@@ -67,7 +67,7 @@ class Custom(PeriodicRule):
         _, module_name, name = self.rule.split(":")
         try:
             found = getattr(_import(module_name, self.folder), name, None)
-        except Exception as error:
+        except Exception as error:  # noqa: BLE001  (whatever a user's module does)
             raise StudyError(f"rule: {self.rule!r} cannot be imported: {_what(error)}") from None
         if not callable(found):
             raise StudyError(f"rule: found {self.rule!r}, but {module_name} has no function or class {name!r}")
@@ -75,11 +75,11 @@ class Custom(PeriodicRule):
             return partial(found, **self.arguments)
         try:
             made = found(**self.arguments)
-        except Exception as error:
+        except Exception as error:  # noqa: BLE001  (whatever a user's module does)
             raise StudyError(f"rule: {self.rule!r} cannot be made with {self.arguments}: {_what(error)}") from None
         if not callable(made):
             raise StudyError(f"rule: {self.rule!r} is a class without a method __call__(self, seen)")
-        return made  # type: ignore[no-any-return]
+        return made
 
     def begin(self, setting: Setting) -> _Asked:  # noqa: ARG002  (what it wants to know it is given as arguments)
         """A function or instance of this replay's own."""

@@ -69,9 +69,7 @@ class Limits:
         next_s: when they change next [s], infinity: never.
     """
 
-    def __init__(
-        self, floor: int, ceiling: int, entries: Sequence[Entry] = (), start: datetime | None = None
-    ) -> None:
+    def __init__(self, floor: int, ceiling: int, entries: Sequence[Entry] = (), start: datetime | None = None) -> None:
         self.floor, self.ceiling = floor, ceiling
         self._base = (floor, ceiling)
         self.next_s = math.inf

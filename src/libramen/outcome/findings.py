@@ -1,0 +1,250 @@
+"""What is worth knowing of a replay: a short list of facts with their figures, the most costly first.
+
+Each finding is one function that says it, or nothing. To add one, write the function and name it in `_ALL`.
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Final, NamedTuple
+
+import numpy as np
+
+from libramen import units
+from libramen.engine.scaling import Rule
+from libramen.outcome.measures import stage_steps
+from libramen.outcome.words import clock, times
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+    from libramen.outcome.outcome import Outcome
+
+_LATE_S: Final = 60.0
+"""A reaction is late that takes longer than this, and longer than the cold start after it."""
+_LONG_S: Final = 60.0
+"""Less than this of being at a limit, or short of CPU, is not worth a line."""
+
+
+class Finding(NamedTuple):
+    """One fact.
+
+    Attributes:
+        kind: reacted_late, flapping, never_scaled_down, at_the_ceiling, floor_never_left, first_visitor_waited,
+            cold_starts_cost, bank_empty or blind_measure.
+        text: a sentence, with the figures.
+        requests: failed requests, or those concerned where none had to fail; None: it is not about requests.
+        seconds: for how long, None: it is not about time.
+        replicas: how many replicas, or orders, None: it is not about them.
+    """
+
+    kind: str
+    text: str
+    requests: int | None = None
+    seconds: float | None = None
+    replicas: int | None = None
+
+
+def findings(outcome: Outcome) -> tuple[Finding, ...]:
+    """All that is found, those that concern most requests first, then those that last longest."""
+    found = [finding for find in _ALL if (finding := find(outcome)) is not None]
+    return tuple(sorted(found, key=lambda finding: (-(finding.requests or 0), -(finding.seconds or 0.0))))
+
+
+def _failed(outcome: Outcome, from_s: float, to_s: float) -> int | None:
+    counts = outcome.failed_between(from_s, min(to_s, outcome.run.span_s))
+    return None if counts is None else counts[0]
+
+
+def _of_them_failed(failed: int | None) -> str:
+    return "" if failed is None else f"; {failed:,} of the requests that arrived meanwhile failed"
+
+
+def _reacted_late(outcome: Outcome) -> Finding | None:
+    late = [
+        reaction
+        for reaction in outcome.scaling.reactions
+        if reaction.ordered_s - reaction.passed_s > max(_LATE_S, reaction.came_s - reaction.ordered_s)
+    ]
+    if not late:
+        return None
+    worst = max(late, key=lambda reaction: reaction.took_s)
+    failed = _failed(outcome, worst.passed_s, worst.came_s)
+    return Finding(
+        "reacted_late",
+        f"Reacted late: at {clock(outcome, worst.passed_s)} the load passed the target, "
+        f"{units.show_duration(worst.ordered_s - worst.passed_s)} later the first replica that came was ordered, and "
+        f"{units.show_duration(worst.took_s)} after the load had passed it was there{_of_them_failed(failed)}.",
+        failed,
+        worst.took_s,
+    )
+
+
+def _flapping(outcome: Outcome) -> Finding | None:
+    undone, ordered = outcome.scaling.undone, outcome.scaling.ordered
+    if outcome.plan.scaling.rule == "on_arrival" or len(undone) < max(3, 0.2 * len(ordered)):
+        return None
+    return Finding(
+        "flapping",
+        f"Flapping: {len(undone):,} of {len(ordered):,} replicas that the rule ordered were taken away again before "
+        "they had been ready for as long as they took to start.",
+        replicas=len(undone),
+    )
+
+
+def _never_scaled_down(outcome: Outcome) -> Finding | None:
+    scaling, span_s = outcome.scaling, outcome.run.span_s
+    if not scaling.ordered or scaling.needed is None:
+        return None
+    decisions = scaling.decisions
+    within = decisions.column("at_s") < span_s
+    if np.any((decisions.column("cancelled") + decisions.column("drained"))[within]):
+        return None
+    last_s = scaling.ordered[-1].ordered_s
+    edges = outcome.run.edges_s
+    idle = (edges[:-1] >= last_s) & (outcome.series_arrays()["ready"] - scaling.needed >= 1)
+    seconds = float(np.sum(np.diff(edges)[idle]))
+    if seconds < max(600.0, 0.1 * span_s):
+        return None
+    at = int(np.flatnonzero(idle)[-1])
+    ready = round(float(outcome.series_arrays()["ready"][at]))
+    return Finding(
+        "never_scaled_down",
+        f"Never scaled down: the rule ordered {times(len(scaling.ordered), 'replica')} and removed none; for "
+        f"{units.show_duration(seconds)} after that the fleet was larger than the target needed, at "
+        f"{clock(outcome, float(edges[at]))} {ready} instead of {int(scaling.needed[at])}.",
+        seconds=seconds,
+        replicas=ready - int(scaling.needed[at]),
+    )
+
+
+def _at_the_ceiling(outcome: Outcome) -> Finding | None:
+    seconds = outcome.scaling.at_the_ceiling_s
+    if seconds < _LONG_S:
+        return None
+    decisions = outcome.scaling.decisions
+    names = decisions.column("held_by").astype(str)
+    held = np.isin(names, ("ceiling", "tier_most")) & (decisions.column("wanted") > decisions.column("ceiling"))
+    most = int(decisions.column("wanted")[held].max())
+    ceiling = int(decisions.column("ceiling")[held].max())
+    whose = "the most that its tier allows" if "tier_most" in names[held] else "its ceiling"
+    first_s, last_s = decisions.column("at_s")[held][[0, -1]].tolist()
+    failed = _failed(outcome, first_s, last_s + getattr(outcome.plan.scaling, "every", seconds))
+    wanted = f" (once {most})" if most > ceiling + 1 else ""
+    return Finding(
+        "at_the_ceiling",
+        f"At the ceiling: for {units.show_duration(seconds)} the rule wanted more than {ceiling} replicas{wanted}, "
+        f"{whose}{'' if failed is None else f'; {failed:,} requests failed between the first time and the last'}.",
+        failed,
+        seconds,
+        most - ceiling,
+    )
+
+
+def _floor_never_left(outcome: Outcome) -> Finding | None:
+    rule, decisions = outcome.plan.scaling, outcome.scaling.decisions
+    if not isinstance(rule, Rule) or rule.timetable or not len(decisions):
+        return None
+    floor, _ = outcome.plan.base_limits
+    ready = stage_steps(outcome.run, "ready", "coming").extremes()
+    if floor == 0 or ready != (floor, floor):
+        return None
+    return Finding(
+        "floor_never_left",
+        f"The floor of {floor} was never left: the rule decided {times(len(decisions), 'time')} and did nothing that a "
+        f"fixed fleet of {floor} would not do.",
+        seconds=outcome.run.span_s,
+        replicas=floor,
+    )
+
+
+def _first_visitor_waited(outcome: Outcome) -> Finding | None:
+    found = outcome.waits
+    if found is None or not found.nobody_ready.any():
+        return None
+    ready = stage_steps(outcome.run, "ready")
+    periods = np.searchsorted(ready.at_s, found.at_s[found.nobody_ready], side="right")
+    waits_s = found.wait_s[found.nobody_ready]
+    visits = len(np.unique(periods))
+    return Finding(
+        "first_visitor_waited",
+        f"First visitors waited: {times(visits, 'time')} somebody came when no replica was ready, and "
+        f"{times(len(waits_s), 'request')} waited for a cold start with nobody there, "
+        f"{units.show_duration(float(np.mean(waits_s)))} on average and "
+        f"{units.show_duration(float(waits_s.max()))} at most.",
+        len(waits_s),
+        float(waits_s.max()),
+        visits,
+    )
+
+
+def _cold_starts_cost(outcome: Outcome) -> Finding | None:
+    failed = outcome.scaling.failed_meanwhile
+    if not failed:
+        return None
+    seconds = sum(min(to_s, outcome.run.span_s) - from_s for from_s, to_s in outcome.scaling.coming)
+    share = units.show_share(failed / max(1, outcome.requests_measured - outcome.endings["ok"]), 0)
+    return Finding(
+        "cold_starts_cost",
+        f"Cold starts cost {times(failed, 'failed request')}: so many arrived in the {units.show_duration(seconds)} "
+        f"in all during which replicas that the rule had ordered were on their way ({share} of all failures).",
+        failed,
+        seconds,
+    )
+
+
+def _bank_empty(outcome: Outcome) -> Finding | None:
+    series, edges = outcome.series_arrays(), outcome.run.edges_s
+    width = np.diff(edges)
+    replica_s = float(outcome.run.integrals[-1, 3])
+    if replica_s < _LONG_S:
+        return None
+    short = series["bank_empty"] > 1e-9
+    first_s = float(edges[:-1][short][0])
+    there_s = float(np.sum(width * (series["ready"])))
+    return Finding(
+        "bank_empty",
+        f"Out of saved CPU: replicas had spent what they had saved and were slowed down to what they earn for "
+        f"{units.show_duration(replica_s)} in all, {units.show_share(min(1.0, replica_s / there_s), 0)} of the time "
+        f"that they were ready, for the first time at {clock(outcome, first_s)}.",
+        seconds=replica_s,
+    )
+
+
+def _blind_measure(outcome: Outcome) -> Finding | None:
+    """Slots are full and requests wait, and the measure says that there is nothing to do."""
+    scaling = outcome.scaling
+    measured, threshold = scaling.measured, scaling.threshold
+    measure = getattr(scaling.rule, "measure", "")
+    if measured is None or threshold is None or measure not in {"cpu", "in_progress", "rate"}:
+        return None
+    series, edges = outcome.series_arrays(), outcome.run.edges_s
+    full = (series["in_progress"] >= 0.95 * series["ready"] * outcome.service.slots) & (series["ready"] > 0)
+    blind = full & (series["waiting"] >= 0.5 * series["ready"]) & (measured <= threshold)
+    seconds = float(np.sum(np.diff(edges)[blind]))
+    if seconds < _LONG_S:
+        return None
+    at = int(np.flatnonzero(blind)[np.argmax(series["waiting"][blind])])
+    shown = units.show_share if measure == "cpu" else lambda value: f"{value:.3g}"
+    failed = int(np.sum((series["arrivals"] - series["ok"])[blind]))
+    return Finding(
+        "blind_measure",
+        f"The measure cannot see the bottleneck: for {units.show_duration(seconds)} all slots were full and requests "
+        f"waited, while {measure} did not pass the target; at {clock(outcome, float(edges[at]))} {measure} was "
+        f"{shown(float(measured[at]))} and {series['waiting'][at]:,.0f} requests waited. "
+        "What they wait for is a slot: in_progress, waiting or latency would see it.",
+        failed,
+        seconds,
+    )
+
+
+_ALL: Final[tuple[Callable[[Outcome], Finding | None], ...]] = (
+    _reacted_late,
+    _flapping,
+    _never_scaled_down,
+    _at_the_ceiling,
+    _floor_never_left,
+    _first_visitor_waited,
+    _cold_starts_cost,
+    _bank_empty,
+    _blind_measure,
+)
