@@ -66,6 +66,6 @@ def assert_agree(one: Outcome, other: Outcome) -> None:
             theirs.decision, theirs.ended_by, theirs.why, theirs.why_gone,
         )  # fmt: skip
         assert abs(mine.core_s - theirs.core_s) <= 1e-8, (mine, theirs)
-    np.testing.assert_allclose(one.run.use_s, other.run.use_s, rtol=1e-12, atol=1e-8)
+    np.testing.assert_allclose(one.run.use, other.run.use, rtol=1e-12, atol=1e-8)
     # Late in a day a time is a multiple of 1.5e-11 s, and an integral adds thousands of differences of times.
     np.testing.assert_allclose(one.run.integrals, other.run.integrals, rtol=1e-12, atol=1e-8)

@@ -134,12 +134,12 @@ def _beyond(quantity: Fraction, free: float, what: str, unit: str, unit_price: D
 def _use(run: Run, plan: Plan, month: Month, usage: Usage) -> Iterator[BillLine]:
     """Requests, and the cores and the memory of replicas while they were in use."""
     tier, size = plan.tier, plan.size
-    in_use_s = month.of_hours(run.use_s)
+    in_use_s = month.of_hours(run.use) * Fraction(str(tier.granularity or 1))
     if tier.per_million_requests:
         sent, price = usage.sent(month), tier.per_million_requests
         yield _beyond(sent, tier.free.requests, "requests", "million", price, per=10**6)
     if tier.per_core_second:
-        core_s = in_use_s * Fraction(size.cores)
+        core_s = in_use_s * Fraction(str(size.cores))
         yield _beyond(core_s, tier.free.core_seconds, "cores in use", "core-s", tier.per_core_second)
     if tier.per_gb_second:
         gb_s = in_use_s * (size.memory or 0) / 10**9

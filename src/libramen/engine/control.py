@@ -137,7 +137,7 @@ def run(
         replicas=fleet.replicas,
         deaths=fleet.deaths,
         decisions=Decisions() if scaler is None else scaler.decisions,
-        use_s=np.zeros(0) if meter is None else meter.per_hour(),
+        use=np.zeros(0) if meter is None else meter.per_hour(),
         updates=updates.records(),
         edges_s=feed.edges_s,
         integrals=plane.series(),

@@ -100,7 +100,7 @@ class PlainState:
         self._asked_for = -1  # the attempt for which it was asked last
         self._asks = False
         self._answers: list[float] = []  # latencies of the ok answers
-        self._billed_s = 0.0  # the periods of use of replicas that are gone or came again, each rounded up
+        self._billed = 0.0  # periods of use that are over, each rounded up
         self._edges_s = np.zeros(0)
         self._series: list[tuple[float, ...]] = []
         self._integrals = [0.0] * 7
@@ -307,7 +307,7 @@ class PlainState:
         self._work(replica, now_s)
         if replica.begin_s is None or now_s - replica.end_s > EPSILON_S:
             # A slot that is freed and taken at one instant does not end a period of use.
-            self._billed_s += self._use_s(replica, now_s)
+            self._billed += self._use(replica, now_s)
             replica.begin_s = now_s
         replica.end_s = math.inf
         attempt.slot_at_s = now_s
@@ -437,7 +437,7 @@ class PlainState:
         if number in self._replicas:  # it comes again; a bank stands still while its replica is down
             again = self._replicas[number]
             bank, core_s = again.bank, again.core_s
-            self._billed_s += self._use_s(again, now_s)
+            self._billed += self._use(again, now_s)
         self._replicas[number] = _Replica(
             number, -math.inf if warm else now_s, worked_to_s=now_s, bank=bank, core_s=core_s, end_s=now_s
         )
@@ -458,7 +458,7 @@ class PlainState:
             self._integrate(now_s)
             replica = self._replicas.pop(number)
             self._end_all(replica, Ending.CUT, now_s)
-            self._billed_s += self._use_s(replica, now_s)
+            self._billed += self._use(replica, now_s)
 
     def dismiss_held(self, now_s: float) -> None:
         self._integrate(now_s)
@@ -508,17 +508,16 @@ class PlainState:
             replica.tells = False
             self._idled.append(replica.number)
 
-    def _use_s(self, replica: _Replica, at_s: float) -> float:
-        """For how long the latest period of use is billed [s]."""
+    def _use(self, replica: _Replica, at_s: float) -> float:
+        """For how long the latest period of use is billed: units of the granularity, without one seconds."""
         if replica.begin_s is None:
             return 0.0
-        if math.isinf(replica.end_s):
-            return at_s - replica.begin_s
-        lasted_s, granularity_s = replica.end_s - replica.begin_s, self.spec.granularity_s
-        return math.ceil(lasted_s / granularity_s - EPSILON_S) * granularity_s if granularity_s else lasted_s
+        lasted = (min(replica.end_s, at_s) - replica.begin_s) / (self.spec.granularity_s or 1.0)
+        is_over = math.isfinite(replica.end_s)
+        return math.ceil(lasted - EPSILON_S) if is_over and self.spec.granularity_s else lasted
 
-    def billed_s(self, at_s: float) -> float:
-        return self._billed_s + sum(self._use_s(replica, at_s) for replica in self._replicas.values())
+    def billed(self, at_s: float) -> float:
+        return self._billed + sum(self._use(replica, at_s) for replica in self._replicas.values())
 
     # -- measures ----------------------------------------------------------------------------------
 

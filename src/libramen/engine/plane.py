@@ -317,10 +317,11 @@ class DataPlane(Protocol):
     def core_s(self, number: int, at_s: float) -> float:
         """Core-seconds that a replica which is not gone has used up to `at_s`."""
 
-    def billed_s(self, at_s: float) -> float:
-        """For how long replicas were in use up to `at_s`, each period that is over rounded up [s], where metered.
+    def billed(self, at_s: float) -> float:
+        """For how long replicas were in use up to `at_s`, each period that is over rounded up, where metered.
 
-        A replica is in use while a request holds a slot of it.
+        A replica is in use while a request holds a slot of it. Counted in units of the granularity, so that what is
+        rounded to it is a whole number; without one in seconds.
         """
 
     def series(self) -> np.ndarray:

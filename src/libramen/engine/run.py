@@ -39,8 +39,9 @@ class Run:
         replicas: every replica ever ordered, by number.
         deaths: of replicas, in order.
         decisions: of the scaling rule, in order.
-        use_s: float64 (h,), for how long replicas were in use in each hour of the clock since the start, each
-            period rounded up as the tier says [s]; empty where the tier is not billed so.
+        use: float64 (h,), for how long replicas were in use in each hour of the clock since the start, each
+            period rounded up as the tier says [units of its granularity, without one s]; empty where the tier is
+            not billed so.
         updates: rolling updates, in order of when they were due.
         edges_s: float64 (k,), instants at which the integrals were read: 0, window_s, ..., span_s.
         integrals: float64 (k, 4), up to each edge, over ready and draining replicas: cores in use,
@@ -57,7 +58,7 @@ class Run:
     replicas: list[Replica]
     deaths: list[Death]
     decisions: Decisions
-    use_s: np.ndarray
+    use: np.ndarray
     updates: list[UpdateRecord]
     edges_s: np.ndarray
     integrals: np.ndarray

@@ -28,15 +28,18 @@ class UseMeter:
 
     def _read(self, now_s: float) -> None:
         if not self._is_over:
-            self._readings.append(self._plane.billed_s(now_s))
+            self._readings.append(self._plane.billed(now_s))
             self._agenda.add(now_s + _HOUR_S, Kind.SAMPLE, self._read)
 
     def end(self, now_s: float) -> None:
         """The span is over: what is in use from now on is not part of it."""
         if not self._is_over:
-            self._readings.append(self._plane.billed_s(now_s))
+            self._readings.append(self._plane.billed(now_s))
             self._is_over = True
 
     def per_hour(self) -> np.ndarray:
-        """In use in each hour of the clock since the start, the first and last perhaps not whole: float64 (k,) [s]."""
+        """In use in each hour of the clock since the start, the first and last perhaps not whole: float64 (k,).
+
+        In units of the granularity, without one in seconds.
+        """
         return np.diff(self._readings)

@@ -23,6 +23,8 @@ _LATE_S: Final = 60.0
 """A reaction is late that takes longer than this, and longer than the cold start after it."""
 _LONG_S: Final = 60.0
 """Less than this of being at a limit, or short of CPU, is not worth a line."""
+_FEW: Final = 0.0001
+"""A smaller share of the requests than this does not put a finding before one that lasts longer."""
 
 
 class Finding(NamedTuple):
@@ -47,7 +49,13 @@ class Finding(NamedTuple):
 def findings(outcome: Outcome) -> tuple[Finding, ...]:
     """All that is found, those that concern most requests first, then those that last longest."""
     found = [finding for find in _ALL if (finding := find(outcome)) is not None]
-    return tuple(sorted(found, key=lambda finding: (-(finding.requests or 0), -(finding.seconds or 0.0))))
+    few = _FEW * outcome.requests_measured
+
+    def cost(finding: Finding) -> tuple[float, float]:
+        requests = finding.requests or 0
+        return (-requests if requests >= few else 0), -(finding.seconds or 0.0)
+
+    return tuple(sorted(found, key=cost))
 
 
 def _failed(outcome: Outcome, from_s: float, to_s: float) -> int | None:
@@ -56,7 +64,9 @@ def _failed(outcome: Outcome, from_s: float, to_s: float) -> int | None:
 
 
 def _of_them_failed(failed: int | None) -> str:
-    return "" if failed is None else f"; {failed:,} of the requests that arrived meanwhile failed"
+    if failed is None:
+        return ""
+    return f"; {f'{failed:,}' if failed else 'none'} of the requests that arrived meanwhile failed"
 
 
 def _reacted_late(outcome: Outcome) -> Finding | None:
@@ -83,10 +93,12 @@ def _flapping(outcome: Outcome) -> Finding | None:
     undone, ordered = outcome.scaling.undone, outcome.scaling.ordered
     if outcome.plan.scaling.rule == "on_arrival" or len(undone) < max(3, 0.2 * len(ordered)):
         return None
+    seconds = sum((replica.gone_s or outcome.run.span_s) - replica.ordered_s for replica in undone)
     return Finding(
         "flapping",
         f"Flapping: {len(undone):,} of {len(ordered):,} replicas that the rule ordered were taken away again before "
-        "they had been ready for as long as they took to start.",
+        f"they had been ready for as long as they took to start; they were there for {units.show_duration(seconds)} in all.",
+        seconds=seconds,
         replicas=len(undone),
     )
 
@@ -129,11 +141,12 @@ def _at_the_ceiling(outcome: Outcome) -> Finding | None:
     whose = "the most that its tier allows" if "tier_most" in names[held] else "its ceiling"
     first_s, last_s = decisions.column("at_s")[held][[0, -1]].tolist()
     failed = _failed(outcome, first_s, last_s + getattr(outcome.plan.scaling, "every", seconds))
+    cost = f"; {times(failed, 'request')} failed between the first time and the last" if failed else ""
     wanted = f" (once {most})" if most > ceiling + 1 else ""
     return Finding(
         "at_the_ceiling",
         f"At the ceiling: for {units.show_duration(seconds)} the rule wanted more than {ceiling} replicas{wanted}, "
-        f"{whose}{'' if failed is None else f'; {failed:,} requests failed between the first time and the last'}.",
+        f"{whose}{cost}.",
         failed,
         seconds,
         most - ceiling,

@@ -67,7 +67,8 @@ def _scaling(outcome: Outcome) -> Iterator[str]:
     ))  # fmt: skip
     yield (
         f"The rule decided {times(len(decisions), 'time')} and scaled {times(acted, 'time')}: it ordered {ordered:,} "
-        f"and removed {removed:,} replicas; the fleet was {outcome.replicas_min} to {outcome.replicas_max} ready replicas."
+        f"and removed {removed:,} replicas; the fleet was {outcome.replicas_min} to {outcome.replicas_max} ready "
+        "replicas."
     )
     yield from _how_quickly(outcome)
     if scaling.held_by:
@@ -92,7 +93,8 @@ def _how_quickly(outcome: Outcome) -> Iterator[str]:
     failed = scaling.failed_meanwhile
     meanwhile = ""
     if failed is not None:
-        meanwhile = f"; {times(failed, 'request')} that arrived while replicas were on their way failed"
+        who = times(failed, "request") if failed else "no request"
+        meanwhile = f"; {who} that arrived while replicas were on their way failed"
     since = "the load had passed the target" if scaling.threshold is not None else "it was ordered"
     yield (
         f"The slowest capacity came {units.show_duration(slowest.took_s)} after {since}, at "

@@ -70,7 +70,7 @@ WORLD: Final = np.dtype(
         ("room_row", "i8"),  # a row that has just got room, for those held; NONE_READY: none
         ("n_idled", "i8"),  # replicas that have fallen idle, of those that the control plane asked about
         ("n_answers", "i8"),  # filled entries of `answers`
-        ("billed_s", "f8"),  # periods of use that are over, each rounded up [s]
+        ("billed", "f8"),  # periods of use that are over, each rounded up [units of the granularity, or s]
         ("asked", "i8"),  # the attempt for which the control plane was last asked for a slot
         ("asks_now", "i8"),  # 1: it is being asked
         ("clients_head", "i8"),  # attempts that may be repeated and whose client still waits, by deadline
@@ -200,7 +200,7 @@ REPLICA: Final = np.dtype(
 # One record a row, looked at only where use is metered: its latest period with a slot in use.
 USE: Final = np.dtype(
     [
-        ("begin_s", "f8"),  # NaN: there was none that is not yet in `billed_s` [s]
+        ("begin_s", "f8"),  # NaN: there was none that is not yet in `billed` [s]
         ("end_s", "f8"),  # infinity: it goes on; without a period: when it became ready [s]
         ("tell", "i8"),  # 1: the control plane wants to know when it ends
         ("padding", "f8"),

@@ -314,15 +314,15 @@ class KernelState:
         passed_s = max(0.0, at_s - float(replica["v_at_s"]))
         return float(replica["core_s"]) + passed_s * min(float(replica["n_running"]), cores)
 
-    def billed_s(self, at_s: float) -> float:
-        """For how long replicas were in use up to `at_s`, each period that is over rounded up [s]."""
+    def billed(self, at_s: float) -> float:
+        """For how long replicas were in use up to `at_s`, each period that is over rounded up."""
         begin_s, end_s = self._uses["begin_s"], self._uses["end_s"]
-        lasted_s = np.minimum(end_s, at_s) - begin_s
-        granularity_s = self._spec.granularity_s
-        if granularity_s > 0:
+        lasted = np.minimum(end_s, at_s) - begin_s
+        if self._spec.granularity_s > 0:
+            lasted /= self._spec.granularity_s
             is_over = end_s < np.inf
-            lasted_s[is_over] = np.ceil(lasted_s[is_over] / granularity_s - EPSILON_S) * granularity_s
-        return float(self._worlds["billed_s"].item() + np.nansum(lasted_s))
+            lasted[is_over] = np.ceil(lasted[is_over] - EPSILON_S)
+        return float(self._worlds["billed"].item() + np.nansum(lasted))
 
     # -- scaling on arrival ------------------------------------------------------------------------
 

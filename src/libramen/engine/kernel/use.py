@@ -46,8 +46,8 @@ def bill_use(w, row):
         return
     lasted_s = use.end_s - use.begin_s
     if w.granularity_s > 0.0:
-        lasted_s = np.ceil(lasted_s / w.granularity_s - EPSILON_S) * w.granularity_s
-    w.billed_s += lasted_s
+        lasted_s = np.ceil(lasted_s / w.granularity_s - EPSILON_S)
+    w.billed += lasted_s
     use.begin_s = np.nan
 
 
