@@ -147,3 +147,65 @@ def test_a_month_is_linear_and_bounded(lives: list[tuple[float, float]], span_s:
     single = [month.of_intervals(starts[i : i + 1], ends[i : i + 1]) for i in range(len(lives))]
     assert float(whole) == pytest.approx(float(sum(single)), abs=1e-3)
     assert all(0 <= one <= 730 * 3600 * 1.0000001 for one in single)
+
+
+def _lantern(**values: Any) -> Tier:
+    size = {"cores": 0.5, "memory": "2 GB"}
+    return make_tier(
+        **{"billing": "per_request", "per_core_second": "0.001", "sizes": {"s": size}, "holds_requests": True} | values
+    )
+
+
+def test_use_is_billed_in_whole_granules() -> None:
+    """One replica, waits of 1.05 s at 0 and 0.5 (together busy to 1.55), and of exactly 0.3 s at 10; granules of 0.1 s: 1.6 + 0.3 =
+    1.9 s, of half a core 0.95 core-s and of 2 GB 3.8 GB-s a day; 730 / 24 days a month: 28.895833 and 115.583333; three
+    requests 91.25, so 0.000091 million."""
+    trace = make_trace([0, 0.5, 10], wait=[1.05, 1.05, 0.3], span_s=DAY)
+    tier = _lantern(granularity="100ms", per_gb_second="0.01", per_million_requests=4)
+    lines = _bill(tier, trace=trace)
+    assert lines["cores in use"] == (Decimal("28.895833"), "core-s", Decimal("0.001"), Decimal("0.03"))
+    assert lines["memory in use"] == (Decimal("115.583333"), "GB-s", Decimal("0.01"), Decimal("1.16"))
+    assert lines["requests"] == (Decimal("0.000091"), "million", Decimal(4), Decimal("0.00"))
+
+
+def test_a_slot_handed_on_at_one_instant_is_one_period() -> None:
+    """One slot: waits of 1.5 at 0 and at 0.5 follow each other without a gap, and one at 3, when the second has just ended, too:
+    one period of 4.5 s, 5 with granules of a second; another at 4.6 of 0.5 is one more second."""
+    trace = make_trace([0, 0.5, 3, 4.6], wait=[1.5, 1.5, 1.5, 0.5], span_s=2628000)
+    tier = _lantern(granularity="1s", per_core_second=1)
+    for data_plane in ("compiled", "plain"):
+        outcome = replay(trace, Service(slots=1), make_plan(tier), data_plane=data_plane)
+        assert outcome.run.use.sum() == 6
+
+
+def test_free_allowances_of_use_are_of_the_month() -> None:
+    """As above without granules: 1.85 s a day, 28.135417 core-s, 112.541667 GB-s and 91.25 requests a month; free are 8, 100 and 90."""
+    trace = make_trace([0, 0.5, 10], wait=[1.05, 1.05, 0.3], span_s=DAY)
+    free = {"requests": 90, "core_seconds": 8, "gb_seconds": 100}
+    lines = _bill(_lantern(per_gb_second="0.01", per_million_requests=4, free=free), trace=trace)
+    assert lines["cores in use beyond 8 core-s"][0] == Decimal("20.135417")
+    assert lines["memory in use beyond 100 GB-s"][0] == Decimal("12.541667")
+    assert lines["requests beyond 90"][0] == Decimal("0.000001")  # 1.25 requests
+
+
+def test_use_goes_on_to_the_end_of_the_span_and_attempts_are_counted() -> None:
+    """A wait of 100 s from 50, in a span of 60: 10 s are measured, nothing rounded. The one at 55 finds no slot, and is tried again
+    at 56: three attempts."""
+    trace = make_trace([50, 55], wait=[100, 1], span_s=60)
+    tier = _lantern(granularity="7s", per_core_second=1, per_million_requests=1_000_000, holds_requests=False)
+    plan = make_plan(tier)
+    service = Service(slots=1, backlog=0, retries=1)
+    lines = {line.item: line for line in replay(trace, service, plan).bill.lines}
+    times = Decimal(730 * 60)
+    assert lines["cores in use"].quantity == 5 * times
+    assert lines["requests"].quantity * 10**6 == 3 * times
+    told = replay(trace, service, plan, keep_requests=False).bill
+    assert told.lines == tuple(lines.values())
+
+
+def test_a_week_of_use_is_laid_over_the_month() -> None:
+    """One request an hour of 36 s, for two weeks: each hour of the week has 36 s, a month 730 of them: 26,280 s of half a core."""
+    at = 3600.0 * np.arange(14 * 24) + 10
+    trace = make_trace(at.tolist(), wait=36, span_s=14 * DAY, start="2031-06-02T00:00:00")
+    lines = _bill(_lantern(), trace=trace)
+    assert lines["cores in use"][0] == Decimal(13140)

@@ -166,9 +166,7 @@ def _days(loads: list[tuple[float, float, int]], days: int, **rule: Any) -> Outc
         for hour in np.arange(begin, end)
         for _ in range(n)
     ]
-    trace = make_trace(
-        at, wait=3600, span_s=days * 86400, start="2031-06-02T00:00:00", time_zone="Europe/Lisbon"
-    )
+    trace = make_trace(at, wait=3600, span_s=days * 86400, start="2031-06-02T00:00:00", time_zone="Europe/Lisbon")
     rule = {
         "rule": "ahead", "measure": "in_progress", "target": 1, "margin": 0, "every": "1h", "floor": 1, "ceiling": 20,
     } | rule  # fmt: skip
@@ -281,8 +279,14 @@ class rule:
 @pytest.mark.parametrize(
     ("code", "message"),
     [
-        ("def rule(seen): return 1 / 0", r"at 10 s after the start: it failed with ZeroDivisionError.*ready = 1.*cpu = 0.1"),
-        ("def rule(seen): return 2.5", r"returned 2.5; allowed: a whole number of replicas, 0 or more; it saw ready = 1"),
+        (
+            "def rule(seen): return 1 / 0",
+            r"at 10 s after the start: it failed with ZeroDivisionError.*ready = 1.*cpu = 0.1",
+        ),
+        (
+            "def rule(seen): return 2.5",
+            r"returned 2.5; allowed: a whole number of replicas, 0 or more; it saw ready = 1",
+        ),
         ("def rule(seen): return -1", r"returned -1; allowed"),
         ("def rule(seen): return None", r"returned None; allowed"),
         ("def rule(seen): return True", r"returned True; allowed"),

@@ -97,7 +97,8 @@ def _flapping(outcome: Outcome) -> Finding | None:
     return Finding(
         "flapping",
         f"Flapping: {len(undone):,} of {len(ordered):,} replicas that the rule ordered were taken away again before "
-        f"they had been ready for as long as they took to start; they were there for {units.show_duration(seconds)} in all.",
+        f"they had been ready for as long as they took to start; they were there for "
+        f"{units.show_duration(seconds)} in all.",
         seconds=seconds,
         replicas=len(undone),
     )
