@@ -76,7 +76,7 @@ def test_examples_print_what_is_recorded(script: Path, demo_study: Path, tmp_pat
 
 
 def test_there_are_examples() -> None:
-    assert len(EXAMPLES) == 3
+    assert len(EXAMPLES) == 5
 
 
 def test_the_kernel_runs_without_being_compiled() -> None:

@@ -100,6 +100,8 @@ def run(
     )
     clock = _Clock(agenda, feed, plane, progress)
     clock.at_the_end.append(fleet.measure)
+    if scaler is not None:
+        clock.at_the_end.append(scaler.begin_to_wait)
     meter = UseMeter(plane, agenda, feed.start) if plan.tier.billing == "per_request" else None
     if meter is not None:
         clock.at_the_end.append(meter.end)
@@ -176,7 +178,9 @@ def _due(plan: Plan, trace: Trace | _Timeline) -> list[tuple[float, Rollout]]:
 
 
 def _nothing_comes(fleet: Fleet, agenda: Agenda, scaler: Scaler | None) -> bool:
-    """Whether no replica is there or on its way, and none will be: held requests would wait for ever."""
+    """Whether no replica will ever be ready: held requests would wait for ever."""
+    if scaler is not None and scaler.is_futile:
+        return True
     return not fleet.alive() and agenda.only_recurs and (scaler is None or scaler.wants_nothing)
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Final
 
 from libramen.engine.agenda import Agenda, Kind
 from libramen.engine.decisions import Decisions
@@ -16,6 +16,8 @@ if TYPE_CHECKING:
 
     from libramen.engine.fleet import Fleet
     from libramen.study.plan import Plan
+
+_FUTILE: Final = 1000
 
 
 class Scaler:
@@ -37,6 +39,17 @@ class Scaler:
         self.held = False
         """An update is under way, and the fleet's size is its own."""
         self.decisions = Decisions()
+        self._waits_since = 0  # so many decisions there were when a replica was last ready, or the span over
+        fleet.listeners.append(lambda now_s, _replica: self.begin_to_wait(now_s))
+
+    def begin_to_wait(self, now_s: float) -> None:  # noqa: ARG002  (decisions are counted, not seconds)
+        """Something has come, or the span is over: from now on it is counted how often it decides in vain."""
+        self._waits_since = len(self.decisions)
+
+    @property
+    def is_futile(self) -> bool:
+        """Whether it has decided a thousand times without a replica being ready: it orders and cancels for ever."""
+        return not self._fleet.n_ready and len(self.decisions) - self._waits_since > _FUTILE
 
     @property
     def wants_nothing(self) -> bool:
