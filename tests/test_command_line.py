@@ -62,8 +62,8 @@ def test_the_demo_teaches_something(demo_study: Path) -> None:
     done = _libramen("demo", demo_study.parent)
     assert done.returncode == 0, done.stderr
     assert before == {path.name: path.stat().st_mtime_ns for path in demo_study.parent.iterdir()}
-    assert "The cheapest plan that meets every objective is brisk" in done.stdout
-    for plan in ("single", "noon_release", "steady", "calm", "late", "brisk", "bare"):
+    assert "The cheapest plan that meets every objective is planned" in done.stdout
+    for plan in ("single", "noon_release", "steady", "calm", "late", "brisk", "bare", "planned", "restless", "lamp"):
         assert plan in done.stdout
     hints = [line.strip() for line in done.stdout.splitlines() if line.startswith("  libramen ")]
     assert len(hints) == 3
@@ -77,7 +77,7 @@ def test_json_of_a_comparison(demo_study: Path) -> None:
     done = _libramen("compare", demo_study, "--json")
     document = json.loads(done.stdout)
     assert done.stderr == ""
-    assert (document["cheapest"], document["nearest"]) == ("brisk", "brisk")
+    assert (document["cheapest"], document["nearest"]) == ("planned", "planned")
     plans = {outcome["plan"]: outcome for outcome in document["plans"]}
     assert list(plans["single"]) == [
         "plan", "tier", "size", "seed", "requests", "attempts", "endings", "latency_s", "availability", "utilisation",
@@ -92,6 +92,13 @@ def test_json_of_a_comparison(demo_study: Path) -> None:
     assert plans["noon_release"]["replicas"]["min"] == 0
     assert plans["late"]["availability"]["requests"] < 0.9 < 0.999 < plans["brisk"]["availability"]["requests"]
     assert plans["calm"]["bill"]["month"] > 2 * plans["brisk"]["bill"]["month"]
+    found = {name: {finding["kind"] for finding in outcome["findings"]} for name, outcome in plans.items()}
+    assert "reacted_late" in found["late"]
+    assert "flapping" in found["restless"]
+    assert "flapping" not in found["brisk"]
+    assert "first_visitor_waited" in found["lamp"]
+    assert "bank_empty" in found["lent"]
+    assert not found["planned"] | found["calm"]
 
 
 def test_one_replay(tmp_path: Path) -> None:

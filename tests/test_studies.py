@@ -173,6 +173,72 @@ def test_tiers_from_a_catalogue(tmp_path: Path) -> None:
             r"size 'small' has no per_hour, which billing = 'per_second' needs",
         ),
         ("per_hour = 0.031", "per_hour = -1", r"per_hour: found -1; allowed: an amount of money"),
+        (
+            "ceiling = 6",
+            'ceiling = 6\ntimetable = [{ days = ["monday"], at = "07:00", floor = 2 }]',
+            r"\[plans.brisk.scaling.timetable\[1\]\] days\[1\]: found 'monday'; allowed: 'mon', 'tue'",
+        ),
+        (
+            "ceiling = 6",
+            'ceiling = 6\ntimetable = [{ at = "6h", floor = 2 }]',
+            r"at: found '6h'; allowed: a time of day",
+        ),
+        (
+            "ceiling = 6",
+            'ceiling = 6\ntimetable = [{ at = "07:00", floor = 7 }]',
+            r"\[plans.brisk\] scaling.timetable\[1\]: the floor of 7 is above the ceiling of 6",
+        ),
+        (
+            "ceiling = 6",
+            'ceiling = 6\ntimetable = [{ at = "07:00", floor = 2, ceiling = 9 }]',
+            r"scaling.timetable\[1\].ceiling: found 9; tier 'tidal' allows 1 to 8",
+        ),
+        ('target = "60%"', 'target = "60%"\npercentile = "p99"', r"percentile needs measure = 'latency'"),
+        (
+            'measure = "cpu"\ntarget = "60%"',
+            'measure = "latency"\ntarget = "60%"',
+            r"target: found '60%'; allowed: a duration",
+        ),
+        (
+            'rule = "target"\nmeasure = "cpu"\ntarget = "60%"',
+            'rule = "steps"\nmeasure = "cpu"',
+            r"\[plans.brisk.scaling\] up and down are missing",
+        ),
+        (
+            'rule = "target"\nmeasure = "cpu"\ntarget = "60%"',
+            'rule = "steps"\nmeasure = "cpu"\nup = [{ above = 0.5, add = 1 }]\ndown = [{ below = 0.6, remove = 1 }]',
+            r"below = 0.6 is higher than above = 0.5",
+        ),
+        (
+            'rule = "target"\nmeasure = "cpu"\ntarget = "60%"',
+            'rule = "steps"\nmeasure = "cpu"\nup = [{ abov = 0.5, add = 1 }]',
+            r"up\[1\]\] unknown key 'abov'; did you mean 'above'\?",
+        ),
+        (
+            'rule = "target"\nmeasure = "cpu"\ntarget = "60%"\npause_down = "8m"',
+            'rule = "on_arrival"\npause_down = "8m"',
+            r"\[plans.brisk.scaling\] unknown key 'pause_down'",
+        ),
+        (
+            "per_hour = 0.031",
+            "per_hour = 0.031\n[tiers.tidal.free]\ncore_seconds = 5",
+            r"free.core_seconds needs billing = 'per_request'",
+        ),
+        (
+            'billing = "per_second"',
+            'billing = "per_second"\ngranularity = "1s"',
+            r"granularity needs billing = 'per_request'",
+        ),
+        (
+            'billing = "per_second"',
+            'billing = "per_request"\nper_core_second = 0.001',
+            r"size 'small' has per_hour, but billing = 'per_request' pays for use",
+        ),
+        (
+            'billing = "per_second"',
+            'billing = "per_second"\nprovision = { p50 = "9s", p95 = "5s" }',
+            r"\[tiers.tidal\] provision: found .*; allowed: p50 above 0, and p95 not below it",
+        ),
         ('billing = "per_second"', 'billing = "per_request"', r"billing = 'per_request' needs one or more of"),
         (
             'time_zone = "Europe/Lisbon"',
