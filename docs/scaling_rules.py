@@ -6,6 +6,7 @@ python docs/scaling_rules.py
 from __future__ import annotations
 
 from pathlib import Path
+from tempfile import TemporaryDirectory
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -41,7 +42,7 @@ RULES: dict[str, tuple[str, dict[str, Any]]] = {
 
 
 def three_days() -> Trace:
-    """Three like days without a festival, six times the demo's load; on the last, at 14:00, half an hour that nobody announced."""
+    """Three like days without a festival, six times the demo's load; on the last half an hour that nobody announced."""
     steps = [Without(without=["/festival/tickets"]), Scale(scale=6), Repeat(repeat=f"{DAYS}d")]
     surprise = Campaign(campaign=f"{24 * (DAYS - 1) + 14}h", height=5, rise="5m", fall="30m")
     return shaped(make_day(), [*steps, Jitter(jitter="10s"), surprise], seed=1)
@@ -69,7 +70,8 @@ def draw(axes: Axes, name: str, outcome: Outcome) -> None:
 
 def main() -> None:
     here = Path(__file__).parent
-    study = load_study(write_demo(Path("/tmp/saltmarsh") if Path("/tmp").is_dir() else here / "saltmarsh"))
+    with TemporaryDirectory() as folder:
+        study = load_study(write_demo(Path(folder, "saltmarsh")))
     trace = three_days()
     service: Service = study.service
     figure, panels = plt.subplots(3, 2, figsize=(12.8, 8.0), sharex=True, sharey=True, layout="constrained")

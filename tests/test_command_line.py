@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import csv
 import json
 import os
 import subprocess
@@ -319,3 +320,27 @@ def test_ctrl_c_leaves_nothing_half_written(tmp_path: Path, monkeypatch: pytest.
     assert run(["replay", str(study), "--plan", "cheap", "--requests", str(out)]) == 130
     assert len(ticks) == 50
     assert not list(tmp_path.glob("*.parquet*"))
+
+
+def test_decisions_as_a_table(demo_study: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    """One row a decision, with when what it ordered came; and what is found in text is what is found in JSON."""
+    out = tmp_path / "late.csv"
+    assert run(["replay", str(demo_study), "--plan", "late", "--decisions", str(out), "--json"]) == 0
+    document = json.loads(capsys.readouterr().out)
+    with out.open() as file:
+        rows = list(csv.DictReader(file))
+    assert list(rows[0]) == [
+        "at_s", "time", "window_from_s", "window_to_s", "measure", "measured", "ready", "coming", "floor", "ceiling",
+        "wanted", "held_by", "ordered", "cancelled", "drained", "came_s",
+    ]  # fmt: skip
+    assert len(rows) == 24 * 60
+    ordered = [row for row in rows if row["ordered"] != "0"]
+    assert document["replicas"]["cold_starts"] == len(ordered)
+    # 70 s for the machine, and a start-up that takes some seconds.
+    assert all(70 < float(row["came_s"]) - float(row["at_s"]) < 100 for row in ordered)
+    assert run(["replay", str(demo_study), "--plan", "late"]) == 0
+    shown = capsys.readouterr().out
+    assert document["findings"]
+    assert all(finding["text"] in shown for finding in document["findings"])
+    assert run(["replay", str(demo_study), "--plan", "late", "--decisions", "late.txt"]) == 2
+    assert "found the ending '.txt'; allowed: .csv" in capsys.readouterr().err

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections import deque
 from collections.abc import Iterator, Mapping
-from typing import TYPE_CHECKING, Final, NamedTuple
+from typing import TYPE_CHECKING, Final, TypeAlias
 
 import numpy as np
 
@@ -21,20 +21,11 @@ if TYPE_CHECKING:
     from libramen.study.plan import Plan
 
 
-class _Sample(NamedTuple):
-    """Integrals over the ready replicas, and counts, up to an instant."""
-
-    at_s: float = 0.0
-    cpu: float = 0.0
-    in_progress: float = 0.0
-    waiting: float = 0.0
-    ready: float = 0.0
-    attempts: int = 0
-    answers: int = 0
-
-
-# Where each measure per ready replica stands in a sample.
-_PER_REPLICA: Final = {"cpu": 1, "in_progress": 2, "waiting": 3, "rate": 5}
+# Integrals over the ready replicas, and counts, up to an instant. Plain tuples: two are made for every decision.
+_Sample: TypeAlias = tuple[float, float, float, float, int, int, float]
+_AT_S, _CPU, _IN_PROGRESS, _WAITING, _ATTEMPTS, _ANSWERS, _READY = range(7)
+_NOTHING: Final[_Sample] = (0.0, 0.0, 0.0, 0.0, 0, 0, 0.0)
+_PER_REPLICA: Final = {"cpu": _CPU, "in_progress": _IN_PROGRESS, "waiting": _WAITING, "rate": _ATTEMPTS}
 _NAMES: Final = (*_PER_REPLICA, "ready", *PERCENTILES)
 
 
@@ -59,20 +50,21 @@ class _Measures(Mapping[str, float | None]):
 
     def _per_replica(self, at: int) -> float | None:
         start, end = self._start, self._end
-        replica_seconds = end[4] - start[4]
+        replica_seconds = end[_READY] - start[_READY]
         if replica_seconds <= EPSILON_S:
             return None
-        return (end[at] - start[at]) / (replica_seconds * self._cores if at == 1 else replica_seconds)
+        return (end[at] - start[at]) / (replica_seconds * self._cores if at == _CPU else replica_seconds)
 
     def _other(self, name: str) -> float | None:
         start, end = self._start, self._end
         if name == "ready":
-            return (end.ready - start.ready) / (end.at_s - start.at_s) if end.at_s > start.at_s else None
+            lasted_s = end[_AT_S] - start[_AT_S]
+            return (end[_READY] - start[_READY]) / lasted_s if lasted_s > 0 else None
         if name not in PERCENTILES:
             raise KeyError(f"{name!r}; allowed: {', '.join(_NAMES)}")
-        if end.answers == start.answers:
+        if end[_ANSWERS] == start[_ANSWERS]:
             return None
-        latency_s = self._plane.answers(start.answers, end.answers)
+        latency_s = self._plane.answers(int(start[_ANSWERS]), int(end[_ANSWERS]))
         rank = rank_of(len(latency_s), PERCENTILES[name])
         return float(np.partition(latency_s, rank)[rank])
 
@@ -110,7 +102,7 @@ class PeriodicScaler(Scaler):
             self._plan_sample(self._ends, 1, rule.lag)
         decisions = rule.window_used / rule.every
         self._one_train = decisions == round(decisions)
-        self._starts = deque([_Sample()] * round(decisions) if self._one_train else [])
+        self._starts = deque([_NOTHING] * round(decisions) if self._one_train else [])
         if not self._one_train:
             self._plan_sample(self._starts, 1, rule.lag + rule.window_used)
         agenda.add(rule.every, Kind.DECISION, self._ask)
@@ -124,8 +116,7 @@ class PeriodicScaler(Scaler):
         return not last.ordered and last.held_by != "pause_up" and last.have == 0
 
     def _sample(self, now_s: float) -> _Sample:
-        cpu, in_progress, waiting, attempts, answers = self._plane.sample(now_s)
-        return _Sample(now_s, cpu, in_progress, waiting, self._fleet.ready_integral(now_s), attempts, answers)
+        return (now_s, *self._plane.sample(now_s), self._fleet.ready_integral(now_s))
 
     def _plan_sample(self, train: deque[_Sample], k: int, before_s: float) -> None:
         """Sample at `before_s` before the k-th decision, then plan the next one."""

@@ -84,28 +84,25 @@ class _RollingUpdate(Update):
 
     def _act(self, now_s: float) -> bool:
         """Order and drain what this round still may. Returns whether anything was done."""
-        fleet, acted = self.fleet, False
-        while (
-            self.ordered < self.batch
-            and len(fleet.of_version(self.version)) < self.n
-            and len(fleet.alive()) < self.most
-        ):
+        fleet, before = self.fleet, (self.ordered, self.drained)
+        alive = fleet.alive()
+        may_order = min(self.batch - self.ordered, self.n - len(fleet.of_version(self.version)), self.most - len(alive))
+        for _ in range(may_order):
             self.order(now_s)
             self.ordered += 1
-            acted = True
-        while self.drained < self.batch:
-            old = [r for r in fleet.alive() if r.version < self.version and not r.is_draining]
-            if not old:
+        for old in alive:
+            if self.drained == self.batch:
                 break
-            if old[0].is_coming:  # it has died and starts again, in vain
-                fleet.cancel(old[0], now_s, why="update")
-            elif len(fleet.ready()) > self.keep:
-                fleet.drain(old[0], now_s, why="update")
+            if old.version == self.version or old.is_draining:
+                continue
+            if old.is_coming:  # it has died and starts again, in vain
+                fleet.cancel(old, now_s, why="update")
+            elif fleet.n_ready > self.keep:
+                fleet.drain(old, now_s, why="update")
             else:
                 break
             self.drained += 1
-            acted = True
-        return acted
+        return (self.ordered, self.drained) != before
 
     def _pending(self) -> bool:
         """Whether a new replica is still coming, or an old one still draining."""

@@ -52,6 +52,14 @@ class _Learning:
         self._rule, self._cold_start_s = rule, setting.cold_start_s
         self._clock = _Clock(setting.start)
         self._load: dict[int, float] = {}  # by local step
+        # How many steps back the same local time was, in weeks and in days: of the step in which its middle lay.
+        self._back = [
+            [
+                math.ceil(k * period_s / rule.every - 0.5 - EPSILON_S)
+                for k in range(1, int(rule.learn / period_s + EPSILON_S) + 1)
+            ]
+            for period_s in (7 * _DAY_S, _DAY_S)
+        ]
         self._expected: deque[tuple[int, float]] = deque()  # by local step, of those within one cold start
 
     def wanted(self, seen: Observation) -> Wanted:
@@ -90,12 +98,9 @@ class _Learning:
         return max((load for _, load in self._expected), default=-math.inf)
 
     def _at(self, step: int) -> float:
-        for period_s in (7 * _DAY_S, _DAY_S):
-            before = [
-                self._load[earlier]
-                for k in range(1, int(self._rule.learn / period_s + EPSILON_S) + 1)
-                if (earlier := self._step((step + 0.5) * self._rule.every - k * period_s)) in self._load
-            ]
+        load = self._load
+        for seasons in self._back:
+            before = [load[step - back] for back in seasons if step - back in load]
             if before:
                 return sum(before) / len(before)
         return -math.inf
