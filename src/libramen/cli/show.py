@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import shlex
 import sys
+import textwrap
 from typing import TYPE_CHECKING, Self
 
 import numpy as np
@@ -91,6 +92,13 @@ def _show(console: Console, table: Table) -> None:
 def _say(console: Console, text: str, style: str | None = None) -> None:
     """Print a sentence without breaking it, so that what is copied from it works."""
     console.print(escape(text), style=style, soft_wrap=True)
+
+
+def _tell(console: Console, text: str) -> None:
+    """Print prose: in a terminal broken between words, elsewhere a line a sentence."""
+    if console.is_terminal:
+        text = textwrap.fill(text, console.width - 1, subsequent_indent="  ")
+    _say(console, text)
 
 
 def skipped_lines(trace: Trace) -> None:
@@ -221,12 +229,12 @@ def outcome(study: Study, found: Outcome) -> None:
     )
     console.print()
     for sentence in sentences(found):
-        _say(console, sentence)
+        _tell(console, sentence)
     if found.findings:
         console.print()
         _say(console, "What is found", "bold")
         for finding in found.findings:
-            _say(console, f"- {finding.text}")
+            _tell(console, f"- {finding.text}")
     table = _table("latency", *latency, right=tuple(latency))
     table.add_row("", *(units.show_duration(value) for value in latency.values()))
     _show(console, table)
