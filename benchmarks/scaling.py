@@ -9,7 +9,7 @@ import time
 
 import numpy as np
 
-from libramen import Plan, Service, Tier, Trace
+from libramen import Observation, Plan, Service, Tier, Trace
 from libramen.engine import control
 
 SPAN_S = 30 * 86400.0
@@ -20,6 +20,12 @@ TIER = Tier(
     replicas={"least": 0, "most": 20_000},
     sizes={"small": {"cores": 1, "per_hour": "0.03"}},
 )
+
+
+def by_cpu(seen: Observation) -> int:
+    """What `target` on CPU at 30 % does, near enough."""
+    cpu = seen.measures["cpu"]
+    return seen.have if cpu is None else round(seen.ready * cpu / 0.3)
 
 
 def a_month(n: int = 2_000_000) -> Trace:
@@ -52,6 +58,7 @@ def main() -> None:
         "target, latency": {"rule": "target", "measure": "latency", "target": "3s"} | often,
         "steps, rate": {"rule": "steps", "measure": "rate", "up": [{"above": 1, "add": 1}]} | often,
         "ahead, cpu": {"rule": "ahead", "measure": "cpu", "target": 0.3} | often,
+        "a function": {"rule": "python:scaling:by_cpu"} | often,
         "on arrival, 5 min": {"rule": "on_arrival", "idle": 300},
     }.items():
         took_s, decisions, replicas = seconds(trace, **rule)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import copy
 import dataclasses
+import sys
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, Self
 
@@ -108,6 +109,8 @@ class Outcome:
         other = copy.copy(self)
         other.run = dataclasses.replace(self.run, results=results)
         other._trace, other._measured = trace, self._measured.with_arrays(trace, results)
+        for name in ("scaling", "findings", "waits", "_series_arrays"):  # they are of these arrays, or hold on to them
+            vars(other).pop(name, None)
         return other
 
     @property
@@ -208,6 +211,10 @@ class Outcome:
         (over ok requests, NaN without any); in_progress, waiting (means); bank_empty, ready, coming, paid (mean
         replicas; the first: with no saved CPU and more to do than they earn); utilisation (NaN without replicas).
         """
+        return dict(self._series_arrays)
+
+    @cached_property
+    def _series_arrays(self) -> dict[str, np.ndarray]:
         run, edges = self.run, self.run.edges_s
         width, n = np.diff(edges), len(edges) - 1
         series = {"at_s": edges[:-1], **self._measured.per_window(n)}
@@ -282,7 +289,8 @@ class Outcome:
         """One row per decision of the scaling rule, in order: when, what it saw, and what came of it.
 
         Columns: at_s, and `time`, local where it is known; measure and what was measured from window_from_s to
-        window_to_s (NaN: nothing); ready and coming before it acted; floor and ceiling then; wanted by the rule;
+        window_to_s (NaN: nothing); ready and coming before it acted; floor and ceiling then (NA: none); wanted by the
+        rule;
         held_by, what kept it from wanting or getting another number: dead_band, no band, no measure, step_up,
         step_down, floor, ceiling, tier_least, tier_most, pause_up, pause_down, update; ordered, cancelled, drained;
         came_s, when the last replica that it ordered was ready (NaN: none was). Of `on_arrival` those that ordered or
@@ -293,6 +301,7 @@ class Outcome:
         from libramen.engine.decisions import Decision
 
         frame = pd.DataFrame({name: self.run.decisions.column(name) for name in Decision._fields})
+        frame["ceiling"] = frame["ceiling"].astype("Int64").mask(frame["ceiling"] == sys.maxsize)
         frame["came_s"] = self.scaling.came_s
         return self._with_time(frame)
 

@@ -223,15 +223,9 @@ class Scaling:
         held = np.isin(self.decisions.column("held_by").astype(str), ("ceiling", "tier_most"))
         held &= self.decisions.column("wanted") > self.decisions.column("ceiling")
         until_s = np.minimum(at_s[1:], self._run.span_s)
-        if hasattr(self.rule, "every"):
-            return float(np.sum(np.maximum(0.0, until_s - at_s[:-1])[held]))
-        return float(np.sum([self._full_until_s(s) - s for s in at_s[:-1][held] if s < self._run.span_s]))
-
-    def _full_until_s(self, at_s: float) -> float:
-        """When the fleet that was at its ceiling at an instant first had one replica fewer [s]."""
-        ends = [
-            r.gone_s if r.draining_s is None else r.draining_s
-            for r in self._run.replicas
-            if r.ordered_s <= at_s + EPSILON_S
-        ]
-        return min((s for s in ends if s is not None and s > at_s), default=self._run.span_s)
+        if not hasattr(self.rule, "every"):
+            # On arrival: until the fleet, which is at its ceiling then, first has one replica fewer.
+            ends = [r.gone_s if r.draining_s is None else r.draining_s for r in self._run.replicas]
+            ends_s = np.append(np.sort([s for s in ends if s is not None]), np.inf)
+            until_s = np.minimum(ends_s[np.searchsorted(ends_s, at_s[:-1], side="right")], self._run.span_s)
+        return float(np.sum(np.maximum(0.0, until_s - at_s[:-1])[held]))

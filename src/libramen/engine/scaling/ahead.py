@@ -10,8 +10,8 @@ from typing import TYPE_CHECKING, Any, Final, Literal
 from pydantic import Field, ValidationInfo, field_validator
 
 from libramen.engine.plane import EPSILON_S
-from libramen.engine.scaling.measured import MeasuredRule, threshold
-from libramen.engine.scaling.rule import MEASURES, Observation, Setting, Wanted
+from libramen.engine.scaling.measured import threshold
+from libramen.engine.scaling.rule import Observation, PeriodicRule, Setting, Wanted
 from libramen.fields import PositiveSeconds, Share
 
 if TYPE_CHECKING:
@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 _DAY_S: Final = 86400.0
 
 
-class Ahead(MeasuredRule):
+class Ahead(PeriodicRule):
     """Want enough replicas for the highest load expected within one cold start, and for what is measured now.
 
     What is expected at a time is the mean load measured at that local time on the same weekday before, or, before a
@@ -30,7 +30,9 @@ class Ahead(MeasuredRule):
     """
 
     rule: Literal["ahead"] = Field("ahead", description="learn the daily and weekly pattern and order ahead of it")
-    measure: Literal["cpu", "in_progress", "rate"] = Field(description=MEASURES)
+    measure: Literal["cpu", "in_progress", "rate"] = Field(
+        description='what is learnt, as for other rules: "cpu", "in_progress" or "rate"'
+    )
     target: float = Field(description="what the measure should be: a share for cpu, else a number per replica")
     learn: PositiveSeconds = Field(28 * _DAY_S, description="how far back it looks [s]")
     margin: Share = Field(0.1, description="so much more than the load expected is ordered for")
@@ -65,7 +67,7 @@ class _Learning:
     def wanted(self, seen: Observation) -> Wanted:
         """How many replicas the rule wants, before floor, ceiling and pauses."""
         rule = self._rule
-        measured, ready = seen.measures[rule.reads], seen.measures["ready"]
+        measured, ready = seen.measures[rule.measure], seen.measures["ready"]
         load = 0.0
         if measured is not None and ready is not None:
             load = measured * ready

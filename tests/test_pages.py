@@ -1,8 +1,9 @@
-"""The worked example of `docs/data-plane.md` is what both data planes do."""
+"""Pages that say what the program says: the worked example of the data plane, the keys of scaling rules."""
 
 from __future__ import annotations
 
 import re
+import runpy
 from pathlib import Path
 
 from builders import both, make_plan, make_trace
@@ -28,6 +29,14 @@ def test_everything_in_the_layout_is_told_of() -> None:
     from libramen.engine.kernel import layout
 
     page = PAGE.read_text()
-    for name in ("WORLD", "LEVEL", "REPLICA", "HEAP", "NODE", "REQUEST", "RESULT"):
+    for name in ("WORLD", "LEVEL", "REPLICA", "USE", "HEAP", "NODE", "REQUEST", "RESULT"):
         assert hasattr(layout, name)
         assert f"`{name}`" in page
+
+
+def test_the_keys_of_scaling_rules() -> None:
+    """`python docs/scaling_keys.py` has been run since a key was changed."""
+    page = runpy.run_path(str(PAGE.with_name("scaling_keys.py")))["page"]()
+    assert page == PAGE.with_name("scaling-keys.md").read_text()
+    for rule in ("target", "steps", "on_arrival", "ahead", "python:module:name"):
+        assert f'`rule = "{rule}"`' in page
