@@ -105,6 +105,28 @@ def run(
     meter = UseMeter(plane, agenda, feed.start) if plan.tier.billing == "per_request" else None
     if meter is not None:
         clock.at_the_end.append(meter.end)
+    _play(plane, feed, agenda, clock, fleet, scaler)
+    plane.flush()
+    assert feed.span_s is not None
+    return Run(
+        results=results,
+        span_s=feed.span_s,
+        requests=feed.requests,
+        routes=tuple(feed.routes) if whole is None else whole.routes,
+        start=feed.start,
+        replicas=fleet.replicas,
+        deaths=fleet.deaths,
+        decisions=Decisions() if scaler is None else scaler.decisions,
+        use=np.zeros(0) if meter is None else meter.per_hour(),
+        updates=updates.records(),
+        edges_s=feed.edges_s,
+        integrals=plane.series(),
+        window_s=window_s,
+    )
+
+
+def _play(plane: DataPlane, feed: Feed, agenda: Agenda, clock: _Clock, fleet: Fleet, scaler: Scaler | None) -> None:
+    """Let data plane and control plane take turns until every request has ended and the span is over."""
     while True:
         if scaler is not None:
             scaler.before_advance()
@@ -128,23 +150,6 @@ def run(
         if notices is not None:
             _heed(notices, now_s, fleet, scaler)
         agenda.run(now_s)
-    plane.flush()
-    assert feed.span_s is not None
-    return Run(
-        results=results,
-        span_s=feed.span_s,
-        requests=feed.requests,
-        routes=tuple(feed.routes) if whole is None else whole.routes,
-        start=feed.start,
-        replicas=fleet.replicas,
-        deaths=fleet.deaths,
-        decisions=Decisions() if scaler is None else scaler.decisions,
-        use=np.zeros(0) if meter is None else meter.per_hour(),
-        updates=updates.records(),
-        edges_s=feed.edges_s,
-        integrals=plane.series(),
-        window_s=window_s,
-    )
 
 
 class _Timeline(NamedTuple):

@@ -241,18 +241,9 @@ class Outcome:
         decision that took it away; deaths; served (requests answered ok); core_s (cores in use) and paid_s, up to the
         end of the span. `stages` has all that it went through.
         """
-        import pandas as pd
+        from libramen.outcome.tables import fleet
 
-        replicas, run = self.run.replicas, self.run
-        names = ("number", "zone", "version", "why", "decision", "ordered_s", "started_s", "ready_s", "draining_s",
-                 "gone_s", "why_gone", "ended_by", "deaths", "core_s")  # fmt: skip
-        frame = pd.DataFrame({name: [getattr(replica, name) for replica in replicas] for name in names})
-        times = [name for name in names if name.endswith("_s")]
-        frame = frame.astype(dict.fromkeys(times, float) | {"decision": "Int64", "ended_by": "Int64"})
-        never_started = (frame["gone_s"] < frame["started_s"]).to_numpy()
-        frame["started_s"] = np.where(never_started, np.nan, frame["started_s"])
-        paid = np.array([_within(measures.paid_time(replica, self.plan), run.span_s) for replica in replicas])
-        return frame.assign(served=self._measured.served(len(replicas)), paid_s=paid)
+        return fleet(self.run, self.plan, self._measured.served(len(self.run.replicas)))
 
     @cached_property
     def stages(self) -> pd.DataFrame:
@@ -260,10 +251,9 @@ class Outcome:
 
         Stages: booting, starting, ready, down (dead, also while the balancer does not know it), draining.
         """
-        import pandas as pd
+        from libramen.outcome.tables import stages
 
-        rows = [(replica.number, *row) for replica in self.run.replicas for row in measures.life(replica, self.run)]
-        return pd.DataFrame(rows, columns=["number", "stage", "from_s", "to_s"])
+        return stages(self.run)
 
     @cached_property
     def scaling(self) -> Scaling:
@@ -453,12 +443,6 @@ class Outcome:
         from libramen.comparison.compare import Comparison
 
         return Comparison((self,))._repr_html_()
-
-
-def _within(time: tuple[float, float], span_s: float) -> float:
-    """How much of a time lies within the span [s]."""
-    from_s, to_s = time
-    return max(0.0, min(to_s, span_s) - from_s)
 
 
 def _nullable_integers(kind: pa.DataType) -> Any:
