@@ -76,8 +76,11 @@ def test_a_crashed_replica_draws_anew_and_moves_nobody_elses_luck() -> None:
     tier = make_tier(sizes={"s": {"cores": 1, "per_hour": 1, "memory": 1}}, detect=1)
     plan = make_plan(tier, scaling=rule)
     service = Service(slots=5, start=STARTS, memory_per_request=1)
-    dies = both(make_trace([0, 1, 2, 300], wait=400, span_s=300), service, plan)
+    dies = both(make_trace([0, 1, 2, 60, 61, 62, 300], wait=400, span_s=300), service, plan)
     lives = both(make_trace([0, 300], wait=1, span_s=300), service, plan)
     assert _lives(dies)[2] == _lives(lives)[2]
-    again = [at_s for at_s, stage in dies.run.replicas[0].stages if stage == "ready"]
+    stages = dies.stages.query("number == 1 and stage == 'starting'")
+    again = (stages["to_s"] - stages["from_s"]).tolist()
     assert len(again) >= 2
+    nth = [start for _, start in _lives(_replayed(30)).values()]
+    assert len({*again, *nth}) == len(again) + len(nth)

@@ -118,6 +118,7 @@ def test_first_visitor_waited() -> None:
     assert "6.33 s on average and 7 s at most" in text
     outcome = replay(trace, Service(slots=5), make_plan(tier, replicas=1, scaling=rule | {"floor": 1}))
     assert "first_visitor_waited" not in _kinds(outcome)
+    assert not len(outcome.waits.wait_s)
 
 
 def test_cold_starts_cost() -> None:
