@@ -7,7 +7,15 @@ from typing import Any, Self
 from pydantic import Field, model_validator
 
 from libramen import units
-from libramen.engine.scaling.rule import MEASURES, MeasureName, PercentileName, PeriodicRule
+from libramen.engine.scaling.rule import (
+    MEASURES,
+    MeasureName,
+    Observation,
+    PercentileName,
+    PeriodicRule,
+    Setting,
+    Wanted,
+)
 from libramen.errors import UnitError
 
 
@@ -31,7 +39,7 @@ def threshold(value: Any, measure: str | None) -> float:
 
 
 class MeasuredRule(PeriodicRule):
-    """The keys of every rule that looks at one measure."""
+    """The keys of every rule that looks at one measure and remembers nothing."""
 
     measure: MeasureName = Field(description=MEASURES)
     percentile: PercentileName | None = Field(None, description="which percentile, for latency (default: p95)")
@@ -45,6 +53,14 @@ class MeasuredRule(PeriodicRule):
     def sees_latency(self) -> bool:
         """Whether latencies of answers must be written down for it."""
         return self.measure == "latency"
+
+    def begin(self, setting: Setting) -> Self:  # noqa: ARG002  (it remembers nothing)
+        """It is asked itself."""
+        return self
+
+    def wanted(self, seen: Observation) -> Wanted:
+        """How many replicas the rule wants, before floor, ceiling and pauses."""
+        raise AssertionError(f"{type(self).__name__} wants nothing of {seen}")
 
     @model_validator(mode="after")
     def _percentile_of_latency(self) -> Self:

@@ -8,7 +8,7 @@ from pydantic import Field, ValidationInfo, field_validator, model_validator
 
 from libramen.engine.plane import EPSILON_S
 from libramen.engine.scaling.measured import MeasuredRule, threshold
-from libramen.engine.scaling.rule import Observation, Setting, Wanted
+from libramen.engine.scaling.rule import Observation, Wanted
 from libramen.fields import PositiveCount, Table
 
 
@@ -63,10 +63,6 @@ class Steps(MeasuredRule):
                     f"below = {highest:g} is higher than above = {lowest:g}, so both would hold at once; "
                     "allowed: every below at or under every above"
                 )
-        return self
-
-    def begin(self, setting: Setting) -> Self:  # noqa: ARG002  (it remembers nothing)
-        """It is asked itself."""
         return self
 
     def wanted(self, seen: Observation) -> Wanted:

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import math
-from typing import Any, Literal, Self
+from typing import Any, Literal
 
 from pydantic import Field, ValidationInfo, field_validator
 
 from libramen.engine.plane import EPSILON_S
 from libramen.engine.scaling.measured import MeasuredRule, threshold
-from libramen.engine.scaling.rule import Observation, Setting, Wanted
+from libramen.engine.scaling.rule import Observation, Wanted
 from libramen.fields import PositiveCount, Share
 
 
@@ -36,10 +36,6 @@ class Target(MeasuredRule):
     @classmethod
     def _read_target(cls, value: Any, info: ValidationInfo) -> float:
         return threshold(value, info.data.get("measure"))
-
-    def begin(self, setting: Setting) -> Self:  # noqa: ARG002  (it remembers nothing)
-        """It is asked itself."""
-        return self
 
     def wanted(self, seen: Observation) -> Wanted:
         """How many replicas the rule wants, before floor, ceiling and pauses."""
