@@ -169,7 +169,6 @@ LEVEL: Final = np.dtype(
         ("in_slots_integral", "f8"),  # [s]
         ("waiting_integral", "f8"),  # [s]
         ("throttled_integral", "f8"),  # of `above_steady` [s]
-        ("padding", "f8", 7),
     ]
 )
 

@@ -117,7 +117,7 @@ class KernelState:
         world["lends"] = spec.lends_cpu
         steady = min(spec.cores, spec.steady_cores)
         world["whole_steady"], world["fraction_steady"] = divmod(steady, 1) if spec.lends_cpu else (0, 0)
-        self._fraction, self._fraction_steady = spec.cores % 1, steady % 1
+        self._lends, self._fraction, self._fraction_steady = spec.lends_cpu, spec.cores % 1, steady % 1
         world["steady"] = spec.steady_cores if spec.lends_cpu else 0
         world["bank"], world["bank_at_start"] = spec.bank, spec.bank_at_start
         world["warm_up_s"], world["warm_up_factor"] = spec.warm_up_s, spec.warm_up_factor
@@ -270,9 +270,9 @@ class KernelState:
         return Integrals(sums[0], sums[1], sums[2], cpu, slots, waiting, throttled)
 
     def _sums(self, level: tuple[float, ...], passed_s: float) -> tuple[float, float, float, float]:
-        below, above, above_steady, in_slots, waiting, cpu_s, in_slots_s, waiting_s, throttled_s, *_ = level
+        below, above, above_steady, in_slots, waiting, cpu_s, in_slots_s, waiting_s, throttled_s = level
         cores = below + self._fraction * above
-        if self._spec.lends_cpu:
+        if self._lends:
             cores += self._fraction_steady * above_steady
             throttled_s += passed_s * above_steady
         return cpu_s + passed_s * cores, in_slots_s + passed_s * in_slots, waiting_s + passed_s * waiting, throttled_s

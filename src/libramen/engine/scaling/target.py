@@ -39,7 +39,7 @@ class Target(MeasuredRule):
 
     def wanted(self, seen: Observation) -> Wanted:
         """How many replicas the rule wants, before floor, ceiling and pauses."""
-        measured, have = seen.measures[self.reads], seen.have
+        measured, have = seen.measures[self.reads], seen.ready + seen.coming
         if measured is None:
             return Wanted(have, "no measure")
         ratio = measured / self.target
