@@ -146,3 +146,13 @@ def test_mistakes_about_lent_cpu_and_memory() -> None:
         Size(cores=1, steady_cores=0.2, bank=3, bank_at_start=9)
     with pytest.raises(StudyError, match="memory: found 'a lot'; allowed: a size such as"):
         Size(cores=1, memory="a lot")
+
+
+def test_who_earns_more_than_all_cores_is_never_short() -> None:
+    """An empty bank at the start, but 1.5 cores earned of 1: two requests of 2 s share the core, and nothing is throttled. Earning
+    0.5 of 1 the same takes 8 s, and the replica is short for as long as anything runs."""
+    for steady, latency, short in ((1.5, 4, 0), (0.5, 8, 8)):
+        size = {"cores": 1, "per_hour": 1, "steady_cores": steady, "bank": 6, "bank_at_start": 0}
+        outcome = both(make_trace([0, 0], cpu=2, span_s=20), Service(slots=2), make_plan(make_tier(sizes={"s": size})))
+        assert outcome.run.results.latency_s.tolist() == [latency, latency]
+        assert outcome.run.integrals[-1, 3] == short

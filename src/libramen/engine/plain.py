@@ -544,8 +544,8 @@ class PlainState:
             for k, level in enumerate((self._used(replica), len(replica.in_slots), len(replica.backlog))):
                 levels[3 + k] += level
                 levels[k] += level if replica.state == "ready" else 0
-            earned = min(self.spec.cores, self.spec.steady_cores)
-            levels[6] += replica.bank <= 0 and len(self._running(replica)) > earned
+            earned = self.spec.steady_cores
+            levels[6] += earned < self.spec.cores and replica.bank <= 0 and len(self._running(replica)) > earned
         return levels
 
     def _integrate(self, now_s: float) -> None:

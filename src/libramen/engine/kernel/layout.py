@@ -131,6 +131,7 @@ WORLD: Final = np.dtype(
         ("whole", "i8"),  # whole cores of a replica
         ("fraction", "f8"),  # the rest of its cores
         ("lends", "i8"),  # 1: CPU is only lent
+        ("throttles", "i8"),  # 1: and less is earned than could be used, so that an empty bank slows down
         ("whole_steady", "i8"),  # the same two for a replica whose bank is empty
         ("fraction_steady", "f8"),
         ("steady", "f8"),  # cores earned [core-seconds per second]

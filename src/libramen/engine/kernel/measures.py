@@ -21,7 +21,7 @@ def _integrate_level(w, level, passed_s):
     level.cpu_integral += passed_s * cores_in_use(w, level)
     level.in_slots_integral += passed_s * level.in_slots
     level.waiting_integral += passed_s * level.waiting
-    if w.lends:
+    if w.throttles:
         level.throttled_integral += passed_s * level.above_steady
 
 
@@ -40,7 +40,9 @@ def _write_edges(w, now_s):
         set_float(w.series, 4 * w.edge, cpu_s + passed_s * cores)
         set_float(w.series, 4 * w.edge + 1, in_slots_s + passed_s * (ready.in_slots + draining.in_slots))
         set_float(w.series, 4 * w.edge + 2, waiting_s + passed_s * (ready.waiting + draining.waiting))
-        set_float(w.series, 4 * w.edge + 3, throttled_s + passed_s * (ready.above_steady + draining.above_steady))
+        if w.throttles:
+            throttled_s += passed_s * (ready.above_steady + draining.above_steady)
+        set_float(w.series, 4 * w.edge + 3, throttled_s)
         w.edge += 1
         w.edge_s = float_at(w.edges_s, w.edge) if w.edge < w.n_edges else np.inf
 

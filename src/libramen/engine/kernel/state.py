@@ -115,6 +115,8 @@ class KernelState:
         world["detects_at_once"] = spec.detect_s == 0
         world["whole"], world["fraction"] = divmod(spec.cores, 1)
         world["lends"] = spec.lends_cpu
+        self._throttles = spec.steady_cores < spec.cores
+        world["throttles"] = self._throttles
         steady = min(spec.cores, spec.steady_cores)
         world["whole_steady"], world["fraction_steady"] = divmod(steady, 1) if spec.lends_cpu else (0, 0)
         self._lends, self._fraction, self._fraction_steady = spec.lends_cpu, spec.cores % 1, steady % 1
@@ -274,7 +276,7 @@ class KernelState:
         cores = below + self._fraction * above
         if self._lends:
             cores += self._fraction_steady * above_steady
-            throttled_s += passed_s * above_steady
+            throttled_s += passed_s * above_steady * self._throttles
         return cpu_s + passed_s * cores, in_slots_s + passed_s * in_slots, waiting_s + passed_s * waiting, throttled_s
 
     def sample(self, at_s: float) -> Sample:
