@@ -96,15 +96,15 @@ def test_jitter_spreads_retries_and_is_the_same_for_every_plan() -> None:
 
 
 def test_requests_are_held_until_a_replica_is_ready() -> None:
-    """No replica at first; the release brings none (n = 0), a scaling floor of 1 orders one at 2, ready at 2 + 3 = 5.
-    Three requests came at 0, 1, 1.5; one slot of 1 s each: served at 5, 6, 7."""
+    """No replica at first; the release brings none (n = 0), a scaling floor of 1 orders one at 0, ready at 0 + 3 = 3.
+    Three requests came at 0, 1, 1.5; one slot of 1 s each: served at 3, 4, 5."""
     rule = {"rule": "target", "measure": "cpu", "target": 0.5, "every": 2, "floor": 1}
     tier = make_tier(provision=3, holds_requests=True)
     outcome = both(
         make_trace([0, 1, 1.5], cpu=1, span_s=9), Service(slots=1), make_plan(tier, replicas=0, scaling=rule)
     )
-    assert outcome.run.results.latency_s.tolist() == [6, 6, 6.5]
-    assert outcome.run.results.queued_s.tolist() == [5, 5, 5.5]
+    assert outcome.run.results.latency_s.tolist() == [4, 4, 4.5]
+    assert outcome.run.results.queued_s.tolist() == [3, 3, 3.5]
 
 
 def test_the_held_queue_has_a_limit() -> None:

@@ -30,18 +30,27 @@ def _two_minutes(busy: list[float], *, quiet: int = 40) -> Trace:
     return _observed(np.array(at)[order].tolist(), np.array(latency)[order].tolist())
 
 
-def test_quiet_minutes_keep_their_own_latency_and_busy_ones_take_quantiles() -> None:
-    """Quiet are 2 of 8 minutes, with latencies 1..40. In a busy minute of 60 the request of rank r takes the quantile at
-    (r - 0.5) / 60 of 1..40, which is 1 + 39 (r - 0.5) / 60."""
+def test_quiet_minutes_keep_their_own_latency_and_busy_ones_take_a_sample() -> None:
+    """Quiet are 2 of 8 minutes, with latencies 1..40. The 360 requests of the busy ones, that took 50 to 100, take one of
+    these 40 each, whatever they took: each is drawn 9 times on average, and both the longest and the shortest are."""
     trace = _two_minutes(busy=[50.0, 70.0])
     work, notes = _quiet(trace)
     assert notes == []
     quiet = trace.at_s < 120
     assert sorted(work[quiet]) == [float(k) for k in range(1, 41)]
-    last = np.flatnonzero(trace.at_s >= 420)
-    expected = 1 + 39 * (np.arange(1, 61) - 0.5) / 60
-    np.testing.assert_allclose(work[last[:2]], expected[:2])  # latencies 50 and 70: ranks 1 and 2
-    np.testing.assert_allclose(work[last[2:]], expected[2:])  # equal latencies: in order of arrival
+    drawn = work[~quiet]
+    assert set(drawn) == {float(k) for k in range(1, 41)}
+    assert drawn.mean() == pytest.approx(20.5, abs=4 * 11.5 / np.sqrt(360))  # 4 standard errors
+    assert (quiet_work(trace, trace.latency_s, seed=1)[0][~quiet] != drawn).any()
+
+
+def test_whoever_queued_longest_is_not_given_the_most_work() -> None:
+    """In busy minutes the latency grows from request to request, as in a queue; the work that is found does not."""
+    trace = _two_minutes(busy=[])
+    latency = np.where(trace.at_s < 120, trace.latency_s, 100 + trace.at_s)
+    work = quiet_work(trace, latency)[0]
+    busy = trace.at_s >= 120
+    assert abs(np.corrcoef(work[busy], latency[busy])[0, 1]) < 4 / np.sqrt(busy.sum())
 
 
 def test_failed_requests_are_no_samples() -> None:
@@ -73,10 +82,13 @@ def test_the_three_kinds() -> None:
     np.testing.assert_allclose(observed.cpu_s, 0.25 * trace.latency_s * 2)
     np.testing.assert_allclose(observed.wait_s, 0.75 * trace.latency_s)
     assert "counted twice" in observed.source.notes[-1]
-    assert with_demand(trace, None, cpu_share=0.4, recorded_speed=1, has_cpu=False).demand.kind == "quiet"
-    assert with_demand(trace, None, cpu_share=0.4, recorded_speed=1, has_cpu=True) is trace
+    assert with_demand(trace, None, has_cpu=False).demand.kind == "quiet"
+    assert with_demand(trace, None, has_cpu=True) is trace
     with pytest.raises(TraceError, match="needs a column cpu_s"):
-        with_demand(trace, "given", cpu_share=0.4, recorded_speed=1, has_cpu=False)
+        with_demand(trace, "given", has_cpu=False)
+    for values in ({"cpu_share": 0.4}, {"recorded_speed": 2.0}):
+        with pytest.raises(TraceError, match="has no effect"):
+            with_demand(trace, "given", has_cpu=True, **values)
 
 
 def test_quiet_finds_the_work_that_observed_does_not() -> None:

@@ -25,7 +25,11 @@ PLAN = make_plan(
     replicas=2,
     scaling={"rule": "target", "measure": "cpu", "target": 0.6, "every": 15, "ceiling": 4},
 )
-OBJECTIVES = Objectives(p95="1s", availability="90%", routes={"b": {"p99": "3s", "availability_minutes": 0.5}})
+OBJECTIVES = Objectives(
+    p95="1s", p50="400ms", max="2s", mean="1s", availability="90%",
+    routes={"b": {"p99": "3s", "availability_minutes": 0.5}},
+)  # fmt: skip
+WINDOWS = [{"at": ["10:25", "10:40"], "p90": "1s", "availability": "50%"}, {"at": ["23:00", "10:22"], "p99": "5s"}]
 
 
 def _trace(seed: int = 1, n: int = 6000, **values: Any) -> Trace:
@@ -47,12 +51,16 @@ def _same(one: Outcome, other: Outcome) -> None:
     for document in (mine, theirs):
         figures = [document, *document["routes"]]
         latencies = [place.pop("latency_s") for place in figures]
+        document["answered"] = np.array([list(place.pop("answered_s").values()) for place in figures], float)
         times = [tuple(place.pop("time_s").values()) for place in figures]
         document["flat"] = np.array([value for latency in latencies for value in latency.values()], float)
         document["means"] = np.array([(latency["mean"], latency["max"]) for latency in latencies], float)
         document["times"] = np.array(times)
-        document["goals"] = [(goal["name"], goal["met"]) for goal in document.pop("objectives")]
+        document["goals"] = [
+            (goal["name"], goal["met"], goal["within"], goal["minutes"]) for goal in document.pop("objectives")
+        ]
     np.testing.assert_allclose(mine.pop("flat"), theirs.pop("flat"), rtol=0.005)
+    np.testing.assert_allclose(mine.pop("answered"), theirs.pop("answered"), rtol=0.005)
     np.testing.assert_allclose(mine.pop("means"), theirs.pop("means"), rtol=1e-12)
     np.testing.assert_allclose(mine.pop("times"), theirs.pop("times"), rtol=1e-9, atol=1e-9)
     assert mine == theirs
@@ -67,7 +75,8 @@ def _same(one: Outcome, other: Outcome) -> None:
 @pytest.mark.parametrize("data_plane", ["compiled", "plain"])
 def test_what_is_not_kept_comes_to_the_same(data_plane: Any) -> None:
     trace = _trace(n=1500 if data_plane == "plain" else 20_000, start="2031-06-07T10:20:30+00:00")
-    options = {"objectives": OBJECTIVES, "settle": 40.0, "window_s": 13.0, "data_plane": data_plane}
+    objectives = OBJECTIVES.model_copy(update={"windows": Objectives(windows=WINDOWS).windows})
+    options = {"objectives": objectives, "settle": 40.0, "window_s": 13.0, "data_plane": data_plane}
     _same(
         replay(trace, SERVICE, PLAN, **options),
         replay(trace, SERVICE, PLAN, **options, keep_requests=False),
@@ -109,6 +118,17 @@ def test_chunks_may_have_starts_of_their_own() -> None:
     together = replay(iter(files), Service(slots=1), make_plan())
     assert together.run.span_s == 7200
     _same(together, replay(whole, Service(slots=1), make_plan(), keep_requests=False))
+
+
+def test_chunks_are_laid_on_real_time_over_a_change_of_clocks() -> None:
+    """In Lisbon 02:00 on 26 October 2031 is an hour later than the clock says: 00:00 to 02:00 is three hours."""
+    zone = {"time_zone": "Europe/Lisbon"}
+    files = [
+        Trace.from_arrays(at_s=[1.0], cpu_s=[1], span_s=60, start="2031-10-26T00:00", **zone),
+        Trace.from_arrays(at_s=[1.0], cpu_s=[1], span_s=60, start="2031-10-26T02:00", **zone),
+    ]
+    together = replay(iter(files), Service(slots=1), make_plan())
+    assert together.run.span_s == 3 * 3600 + 60
 
 
 @given(st.lists(st.floats(1.001e-9, 1e6), min_size=1, max_size=60), st.sampled_from(list(PERCENTILES.values())))

@@ -68,7 +68,7 @@ timetables = st.lists(
     max_size=3,
 )
 bands = {
-    "up": [{"above": 0.75, "add": 1}, {"above": 1.5, "add": 3}],
+    "up": [{"above": 0.75, "add": 1}, {"above": 0.9375, "add": 3}],
     "down": [{"below": 0.5, "remove": 1}, {"below": 0.125, "remove": 2}],
 }
 

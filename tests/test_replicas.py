@@ -91,13 +91,13 @@ def test_until_a_death_is_detected_requests_are_still_sent_there() -> None:
 
 
 def test_held_requests_can_kill_the_replica_that_they_waited_for() -> None:
-    """Nothing is ready until 3; four are held by then. Two fit, the third kills the new replica with its two. It starts again at
-    once, is ready at 3 + 2 = 5, and serves the fourth."""
+    """Nothing is ready until 2; four are held by then. Two fit, the third kills the new replica with its two. It starts again at
+    once, is ready at 2 + 2 = 4, and serves the fourth."""
     service, tier = _remembering(provision=0, holds_requests=True)
     rule = {"rule": "target", "measure": "cpu", "target": 0.5, "every": 1, "floor": 1}
     outcome = both(make_trace([0, 0, 0, 0], cpu=1, span_s=9), service, make_plan(tier, replicas=0, scaling=rule))
     assert outcome.requests["ending"].tolist() == ["lost", "lost", "lost", "ok"]
-    assert outcome.run.results.latency_s.tolist() == [3, 3, 3, 6]
+    assert outcome.run.results.latency_s.tolist() == [2, 2, 2, 5]
 
 
 def test_a_bank_stands_still_while_its_replica_is_down() -> None:

@@ -13,7 +13,7 @@ from libramen import Comparison, Objectives, Outcome, Service, Trace, check, com
 from libramen.draw.style import save, tier_looks
 from libramen.errors import ReplayError
 from libramen.outcome.story import sentences
-from libramen.study.plan import Objective
+from libramen.study.objectives import Objective
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -56,7 +56,7 @@ def test_the_nearest_misses_the_fewest_then_by_least() -> None:
 def test_a_verdict_says_what_is_missed() -> None:
     found = Comparison((_outcome("a", 10, p95=1.25, availability=0.9), _outcome("b", 900, p95=3, availability=0.5)))
     assert found.verdict() == (
-        "No plan meets every objective; a comes nearest and misses p95 (1.25 s, wanted 1 s) and availability (90.0 %, wanted 99.0 %)."
+        "No plan meets every objective; a comes nearest and misses p95 (1.25 s, wanted 1 s) and availability (90.00 %, wanted 99.000 %)."
     )
 
 
@@ -156,7 +156,7 @@ def test_the_demo_in_python(demo_study: Path) -> None:
     table = compare(study).table
     assert list(table.index) == list(study.plans)
     assert table.loc["brisk", "meets_all"]
-    assert table.loc["late", "misses"] == "availability"
+    assert table.loc["late", "misses"] == "p95, availability"
     found = check(study)
     assert not found.works
     assert {plan.plan.name for plan in found.plans if not plan.problems} == {

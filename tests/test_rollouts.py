@@ -127,8 +127,8 @@ def test_an_update_holds_the_rule() -> None:
 
 
 def test_what_is_coming_at_a_release_is_cancelled_and_counted() -> None:
-    """Decisions at 95, 190, ...: the floor orders #2 at 95, on its way when the release begins at 100."""
-    rule = {"rule": "target", "measure": "cpu", "target": 0.5, "every": 95, "floor": 2, "ceiling": 4}
+    """Decisions at 95, 190, ...: one request of 1 s in 95 passes 0.01, so #2 is ordered at 95, and on its way at 100."""
+    rule = {"rule": "steps", "measure": "in_progress", "up": [{"above": 0.01, "add": 1}], "every": 95, "ceiling": 4}
     plan = make_plan(replicas=1, scaling=rule, rollouts=[{"at": 100, "strategy": "rolling"}])
     outcome = both(make_trace([0, 390], wait=1, span_s=400), Service(slots=1, start=20), plan)
     # n = 2 and at most 3 at once: batch 1 orders #3 at 100; keep is 2 and one is ready, so nothing drains yet.
@@ -138,10 +138,11 @@ def test_what_is_coming_at_a_release_is_cancelled_and_counted() -> None:
 
 
 def test_a_release_of_nothing_comes_with_the_next_order() -> None:
-    rule = {"rule": "target", "measure": "cpu", "target": 0.5, "every": 150, "floor": 1, "ceiling": 4}
-    plan = make_plan(replicas=0, scaling=rule, rollouts=[{"at": 100, "strategy": "stop_start"}])
-    outcome = both(make_trace([0, 390], wait=1, span_s=400), Service(slots=1), plan)
-    assert [(r.version, r.ordered_s) for r in outcome.run.replicas] == [(2, 150)]
+    plan = make_plan(
+        replicas=0, scaling={"rule": "on_arrival", "idle": 50}, rollouts=[{"at": 100, "strategy": "stop_start"}]
+    )
+    outcome = both(make_trace([390], wait=1, span_s=400), Service(slots=1), plan)
+    assert [(r.version, r.ordered_s) for r in outcome.run.replicas] == [(2, 390)]
     assert outcome.run.updates[0].replicas == 0
 
 

@@ -69,7 +69,7 @@ def test_answers_are_forgotten_and_not_lost() -> None:
     """More answers in a window than the log of them begins with, by a lot: the percentile is that of all of them."""
     n = 30_000
     trace = make_trace(np.linspace(0, 95, n).tolist(), wait=np.linspace(1, 2, n).tolist(), span_s=100)
-    rule = {"rule": "target", "measure": "latency", "target": 100, "every": 100} | LIMITS
+    rule = {"rule": "target", "measure": "latency", "target": "100s", "every": 100} | LIMITS
     outcome = replay(trace, Service(slots=20_000), make_plan(scaling=rule))
     latency_s = np.sort(outcome.run.results.latency_s)
     assert outcome.run.decisions[0].measured == latency_s[int(np.ceil(0.95 * n)) - 1]
@@ -130,14 +130,19 @@ def test_a_timetable_across_the_change_of_clocks() -> None:
 
 
 def test_a_timetable_over_another_rule_moves_its_floor_and_ceiling() -> None:
-    """Idle, so `target` wants none: floors of 1, from midnight (2 h) of 4, met at the next decision, at 3 h; then 1 again from
-    01:00 (3 h, before the decision at that instant)."""
+    """Idle, so `target` wants none. At the start (22:00) the entry of 04:00 still holds, a floor of 2, met at 0; from midnight
+    (2 h) it is 4, and from 01:00 (3 h, before the decision at that instant) 5, met then."""
     outcome = _autumn(
         rule="target", measure="in_progress", target=1, every="3h", ceiling=9,
         timetable=[{"at": "00:00", "floor": 4}, {"at": "01:00", "floor": 5, "ceiling": 5}, {"at": "04:00", "floor": 2}],
     )  # fmt: skip
-    seen = [(d.at_s / 3600, d.floor, d.ceiling, d.ordered, d.drained, d.held_by) for d in outcome.run.decisions[:3]]
-    assert seen == [(3, 5, 5, 4, 0, "floor"), (6, 5, 5, 0, 0, "floor"), (9, 2, 9, 0, 3, "floor")]
+    seen = [(d.at_s / 3600, d.floor, d.ceiling, d.ordered, d.drained, d.held_by) for d in outcome.run.decisions[:4]]
+    assert seen == [
+        (0, 2, 9, 1, 0, "floor"),
+        (3, 5, 5, 3, 0, "floor"),
+        (6, 5, 5, 0, 0, "floor"),
+        (9, 2, 9, 0, 3, "floor"),
+    ]
 
 
 def test_a_skipped_time_is_the_next_that_exists() -> None:

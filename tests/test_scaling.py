@@ -81,7 +81,7 @@ def test_a_ratio_above_one_never_shrinks_and_one_below_never_grows() -> None:
     """in_progress with 3 replicas, of which 2 are coming: one ready replica with 1.2 of target 1 in use wants
     ceil(1 * 1.2) = 2, fewer than the 3 it has, and keeps 3.
 
-    Two requests at 0 of waits 10 and 2 (mean in progress over 0..10: 1.2); floor 3 forces two orders at 10."""
+    Two requests at 0 of waits 10 and 2 (mean in progress over 0..10: 1.2); floor 3 forces two orders at 0."""
     rule = {
         "rule": "target",
         "measure": "in_progress",
@@ -93,10 +93,11 @@ def test_a_ratio_above_one_never_shrinks_and_one_below_never_grows() -> None:
     }
     trace = make_trace([0, 0, 10, 10], wait=[10, 2, 10, 2], span_s=40)
     outcome = both(trace, Service(slots=9, start=100), make_plan(replicas=1, scaling=rule))
-    first, second, third = outcome.run.decisions[:3]
-    assert (first.measured, first.wanted, first.held_by, first.ordered) == (1.2, 2, "floor", 2)
+    first, second = outcome.run.decisions[:2]
+    assert (first.at_s, first.measured, first.wanted, first.held_by, first.ordered) == (0, None, 1, "floor", 2)
     assert (second.measured, second.wanted, second.ordered) == (1.2, 3, 0)
     # With nothing in progress it wants ceil(0) = 0 of its own, and the floor keeps 3.
+    third = outcome.run.decisions[3]
     assert (third.measured, third.wanted, third.held_by, third.drained) == (0, 0, "floor", 0)
 
 

@@ -134,7 +134,7 @@ def test_only_without_and_mix(tmp_path: Path) -> None:
     assert both.at_s.tolist() == [0, 0.5, 1, 2, 12]
     assert both.cpu_s.tolist() == [1, 3, 1, 1, 3]
     assert [both.routes[code] for code in both.route_codes] == ["/a/x", "/c", "/b", "/a/y", "/b"]
-    assert both.span_s == 12
+    assert both.span_s == 20
 
 
 def test_jitter_moves_by_at_most_so_much() -> None:

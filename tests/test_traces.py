@@ -41,17 +41,16 @@ def _line(stamp: str = "05/Jun/2031:09:30:07 +0100", took: str = "0.250", **part
 
 
 def test_a_combined_line(tmp_path: Path) -> None:
-    """Answered at 09:30:07.x, it came 0.25 s earlier; 400 ms of the work... is given by demand, see there."""
+    """Answered at 09:30:07.x, it came 0.25 s earlier; time 0 is 09:30, and the trace goes to the end of that minute."""
     trace = read_trace(_log(tmp_path, GOOD), time_zone="Europe/Lisbon")
     assert len(trace) == 1
-    assert trace.at_s[0] == 0
+    assert 6.75 <= trace.at_s[0] < 7.75
     assert trace.span_s == 60
     assert trace.routes == ("/fares/{id}",)
     assert trace.bytes_out.tolist() == [5120]
     assert trace.status.tolist() == [200]
     assert trace.latency_s.tolist() == [0.25]
-    answered = datetime(2031, 6, 5, 9, 30, 7, tzinfo=ZoneInfo("Europe/Lisbon"))
-    assert 0 <= trace.start.timestamp() + 0.25 - answered.timestamp() < 1
+    assert trace.start == datetime(2031, 6, 5, 9, 30, tzinfo=ZoneInfo("Europe/Lisbon"))
     assert str(trace.start.tzinfo) == "Europe/Lisbon"
     assert trace.source.lines == 1
     assert trace.source.skipped == 0
@@ -61,13 +60,13 @@ def test_arrival_is_the_stamp_less_the_latency(tmp_path: Path) -> None:
     """The second line was answered 3 s later but took 5 s: it came first, 2 s (give or take the seconds' parts) earlier."""
     trace = read_trace(_log(tmp_path, _line(), _line("05/Jun/2031:09:30:10 +0100", "5.250")))
     assert trace.latency_s.tolist() == [5.25, 0.25]
-    assert 1 < trace.at_s[1] < 3
+    assert 1 < np.diff(trace.at_s)[0] < 3
 
 
 def test_offsets_of_two_lines_differ(tmp_path: Path) -> None:
     """09:30:07 at +0100 and 08:30:09 at +0000 are two seconds apart."""
     trace = read_trace(_log(tmp_path, _line(), _line("05/Jun/2031:08:30:09 +0000")))
-    assert 1 < trace.at_s[1] < 3
+    assert 1 < np.diff(trace.at_s)[0] < 3
 
 
 def test_bad_lines_are_counted_with_their_reasons(tmp_path: Path) -> None:
@@ -235,8 +234,8 @@ def test_a_table_with_iso_times(tmp_path: Path) -> None:
     path = tmp_path / "t.csv"
     path.write_text("time,cpu_s\n2031-06-05T09:30:00.250+01:00,1\n2031-06-05T08:30:01.500Z,1\n")
     trace = read_trace(path, time_zone="Europe/Lisbon")
-    assert trace.at_s.tolist() == [0, 1.25]
-    assert trace.start.isoformat() == "2031-06-05T09:30:00.250000+01:00"
+    assert trace.at_s.tolist() == [0.25, 1.5]
+    assert trace.start.isoformat() == "2031-06-05T09:30:00+01:00"
     assert trace.span_s == 60
 
 
@@ -264,10 +263,10 @@ def test_rows_of_another_length_are_skipped_and_other_columns_named(tmp_path: Pa
         ("at_s,cpu_s\n0,1\n2,1\n1,1\n", r"at_s must not go back: row 3 has 1 s after 2 s \(1 such rows\)"),
         (
             "at_s,cpu_s\n0,nan\n",
-            r"cpu_s: row 1 has nan \(1 such rows\); allowed: finite numbers of 0 or more",
+            r"cpu_s: row 1 has nan \(1 such rows\); allowed: numbers from 0 to 1e\+06",
         ),
         ("at_s,cpu_s\n0,\n", r"cpu_s: row 1 has nan"),
-        ("at_s,cpu_s\n0,1\n1,-2\n", r"cpu_s: row 2 has -2.0"),
+        ("at_s,cpu_s\n0,1\n1,-2\n", r"cpu_s: row 2 has -2 "),
         ("at_s,cpu_s\n0,1\n1,much\n", r"line 3, column cpu_s: found 'much'; allowed: a number"),
         ("at_s\n0\n1\n", r"needs observed latencies"),
         ("cpu_s,wait_s\n0,1\n", r"there is no column at_s or time"),

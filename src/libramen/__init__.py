@@ -20,7 +20,8 @@ if TYPE_CHECKING:
     from libramen.engine.scaling import Ahead, Custom, Fixed, Observation, OnArrival, Steps, Target
     from libramen.outcome.outcome import Outcome
     from libramen.outcome.replay import replay
-    from libramen.study.plan import Objectives, Plan
+    from libramen.study.objectives import Objectives
+    from libramen.study.plan import Plan
     from libramen.study.service import Service, Size, Tier
     from libramen.study.study import Study, load_study
     from libramen.trace.make import make_trace
@@ -39,7 +40,7 @@ _HOME = {
     "Delay": "delays",
     "Demand": "trace.trace",
     "Fixed": "engine.scaling",
-    "Objectives": "study.plan",
+    "Objectives": "study.objectives",
     "Observation": "engine.scaling",
     "OnArrival": "engine.scaling",
     "Outcome": "outcome.outcome",

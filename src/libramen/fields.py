@@ -38,6 +38,24 @@ def _positive(read: Callable[[object], _Number], allowed: str) -> Callable[[obje
     return check
 
 
+def _with_unit_from(limit_s: float, example: str) -> Callable[[object], float]:
+    """A duration above 0 that needs a unit where, in seconds, it would be implausibly long."""
+
+    def check(value: object) -> float:
+        seconds = units.parse_duration(value)
+        if seconds <= 0:
+            raise UnitError(value, f"{units.DURATION}, above 0")
+        if seconds > limit_s and not isinstance(value, str):
+            raise UnitError(
+                value,
+                f'a time with its unit, such as "{example}": without one it would be {units.show_duration(seconds)}, '
+                f'written "{seconds:g} s"; a bare number is at most {limit_s:g}',
+            )
+        return seconds
+
+    return check
+
+
 def _fraction(value: object) -> float:
     share = units.parse_share(value)
     if share > 1:
@@ -51,6 +69,9 @@ PositiveSeconds = Annotated[
     BeforeValidator(_positive(units.parse_duration, units.DURATION)),
     _text_or_number(units.DURATION),
 ]
+latency_limit = _with_unit_from(30.0, "300ms")
+LatencyLimit = Annotated[float, BeforeValidator(latency_limit), _text_or_number(units.DURATION)]
+"""How long something may take that people wait for."""
 Bytes = Annotated[int, BeforeValidator(units.parse_size), _text_or_number(units.SIZE)]
 PositiveBytes = Annotated[
     int,

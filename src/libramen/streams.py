@@ -23,6 +23,7 @@ _PURPOSES: Final = {
     "provision": 8,
     "start": 9,
     "restart": 10,
+    "demand": 11,
 }
 
 
@@ -33,7 +34,8 @@ def stream(seed: int, purpose: str, number: int = 0) -> np.random.Generator:
         seed: the user's seed, a whole number of 0 or more.
         purpose: `"stamps"` (seconds filled in within whole-second time stamps), `"counts"` (arrivals
             within intervals), `"shape"`, `"make"`, `"demo"`, `"balancer"` (its draws), `"retry"` (jitter),
-            `"provision"` and `"start"` (how long a new replica takes) or `"restart"` (one that has crashed).
+            `"provision"` and `"start"` (how long a new replica takes), `"restart"` (one that has crashed) or
+            `"demand"` (which quiet sample a request takes).
         number: which of the purpose's streams.
     """
     import numpy as np

@@ -139,13 +139,20 @@ def to_cent(amount: Decimal) -> Decimal:
 
 
 def show_duration(seconds: float | None) -> str:
-    """Three figures at most, in the unit that a person would choose: `43 ms`, `1.25 s`, `3 min 20 s`."""
+    """Three figures at most, in the unit that a person would choose: `43 ms`, `1.25 s`, `3 min 20 s`.
+
+    Less than a nanosecond is what is left of rounding, and shown as `0 s`.
+    """
     if seconds is None or math.isnan(seconds):
         return "-"
     if math.isinf(seconds):
         return "no limit"
-    if seconds == 0:
+    if seconds < 1e-9:
         return "0 s"
+    if seconds < 0.9995e-6:
+        return f"{seconds * 1e9:.3g} ns"
+    if seconds < 0.9995e-3:
+        return f"{seconds * 1e6:.3g} µs"
     if seconds < 0.9995:
         return f"{seconds * 1e3:.3g} ms"
     if seconds < 59.95:
@@ -175,6 +182,16 @@ def show_share(share: float | None, places: int = 1) -> str:
         return "-"
     scale = 10**places
     return f"{math.floor(share * 100 * scale + 1e-7) / scale:.{places}f} %"
+
+
+def show_availability(share: float | None) -> str:
+    """A share of requests or minutes that were as they should be, rounded down: `91.77 %`, `99.986 %`, `100 %`.
+
+    Where most are, the third place counts; 100 % is only shown when it is all of them.
+    """
+    if share == 1:
+        return "100 %"
+    return show_share(share, 2 if share is None or share < 0.99 else 3)
 
 
 def show_money(amount: Decimal | float, currency: str) -> str:

@@ -40,6 +40,8 @@ class Bill:
     lines: tuple[BillLine, ...]
     note: str
     """How the month was made of the trace."""
+    assumes: str
+    """The same in a clause: what must be true for the amount to be."""
 
     @property
     def month(self) -> Decimal:
@@ -76,7 +78,7 @@ def bill(run: Run, plan: Plan, usage: Usage, currency: str = "EUR") -> Bill:
         lines.append(_beyond(usage.egress(month) / 10**9, tier.free.egress_gb, "egress", "GB", tier.egress_per_gb))
     if tier.fixed_per_month:
         lines.append(_line("fixed fee", Fraction(1), "month", tier.fixed_per_month))
-    return Bill(currency, tuple(lines), _note(run.span_s, month))
+    return Bill(currency, tuple(lines), *_notes(run.span_s, month))
 
 
 def _line(item: str, quantity: Fraction, unit: str, unit_price: Decimal) -> BillLine:
@@ -146,11 +148,18 @@ def _use(run: Run, plan: Plan, month: Month, usage: Usage) -> Iterator[BillLine]
         yield _beyond(gb_s, tier.free.gb_seconds, "memory in use", "GB-s", tier.per_gb_second)
 
 
-def _note(span_s: float, month: Month) -> str:
+def _notes(span_s: float, month: Month) -> tuple[str, str]:
+    """How the trace became a month, and what that assumes."""
     if month.by_hour_of_week:
-        return f"each hour of the week in the trace, laid over a month of {HOURS} h"
+        return (
+            f"each hour of the week in the trace, laid over a month of {HOURS} h",
+            "if all weeks of the month are like the trace",
+        )
     times = HOURS * 3600 / span_s
+    covered = units.show_duration(span_s)
+    is_a_day = abs(span_s - 86400) < 1
     return (
-        f"the trace of {units.show_duration(span_s)}, {times:.4g} times over, as a month of {HOURS} h: "
-        "what happens in it once happens so often"
+        f"the trace of {covered}, {times:.4g} times over, as a month of {HOURS} h: one-off events are scaled too",
+        ("if every day of the month is" if is_a_day else f"if every {covered} of the month are")
+        + " like the trace, one-off events included",
     )

@@ -8,6 +8,8 @@ from typing import TYPE_CHECKING, Final
 
 import numpy as np
 
+from libramen.study.moments import into_hour_s
+
 if TYPE_CHECKING:
     from datetime import datetime
 
@@ -65,8 +67,7 @@ class Month:
 
 def _hours_of_week(span_s: float, start: datetime | None) -> tuple[np.ndarray, np.ndarray]:
     """Edges of the clock hours of a trace [s], and the hour of the week (0..167) of each."""
-    into_hour_s = 0.0 if start is None else start.minute * 60 + start.second + start.microsecond / 1e6
-    inner = np.arange(3600 - into_hour_s, span_s, 3600.0)
+    inner = np.arange(3600 - into_hour_s(start), span_s, 3600.0)
     edges = np.concatenate([[0.0], inner[inner > 0], [span_s]])
     if start is None:
         return edges, (edges[:-1] // 3600).astype(np.int64) % 168

@@ -15,7 +15,9 @@ from rich.progress import BarColumn, Progress, TaskProgressColumn, TextColumn, T
 from rich.table import Table
 
 from libramen import units
-from libramen.outcome.story import miss, sentences, show_objective
+from libramen.outcome.story import FAILED_NOTE, FAILED_SIGN, miss, sentences, show_latency, wanted_share
+from libramen.outcome.words import clock
+from libramen.study.objectives import show_objective
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -31,7 +33,7 @@ if TYPE_CHECKING:
     from libramen.trace.trace import Trace
 
 _PIPED_WIDTH = 200
-_WIDE_ENOUGH = 126
+_WIDE_ENOUGH = 156
 _MOST_ROUTES = 20
 _ROUTES_SHOWN = 8
 # A rule under the heading and nothing else: what is left of the width is for the figures.
@@ -112,12 +114,13 @@ def skipped_lines(trace: Trace) -> None:
         f"{source.skipped:,} of {source.lines:,} lines could not be read and are left out, the first ones:",
     )
     for skipped in source.first_skipped:
-        _say(console, f"  {skipped.file}:{skipped.line}: {skipped.reason}")
+        where = f"{skipped.file}:{skipped.line}" if skipped.line else skipped.file
+        _say(console, f"  {where}: {skipped.reason}")
 
 
 def _heading(console: Console, study: Study, trace: Trace) -> None:
     when = "" if trace.start is None else f" from {trace.start:%a %d %b %Y %H:%M} ({study.time_zone})"
-    text = f"{len(trace):,} requests over {units.show_duration(trace.span_s)}{when}, demand {trace.demand.kind}"
+    text = f"{len(trace):,} requests over {units.show_duration(trace.span_s)}{when}, demand {trace.demand_in_words}"
     console.print()
     _say(console, study.name, "bold")
     _say(console, text)
@@ -128,43 +131,70 @@ def _fleet_range(least: int, most: int) -> str:
 
 
 def comparison(study: Study, found: Comparison) -> None:
-    """The table of a comparison, what each plan misses, and the verdict."""
+    """The objectives, the table of a comparison, what each plan misses, and the verdict."""
     console = _console()
-    _heading(console, study, found.outcomes[0].trace)
+    first = found.outcomes[0]
+    _heading(console, study, first.trace)
+    wanted = study.objectives.describe(study.currency)
+    if wanted:
+        _say(console, f"Objectives: {'; '.join(wanted)}.")
+    limits = [goal for goal in first.objectives if goal.within is not None and goal.name == goal.key]
+    narrow = console.width < _WIDE_ENOUGH
+    shares = [f"≤ {units.show_duration(float(goal.wanted))}" for goal in limits]
     figures = (
         "replicas",
-        "requests",
-        "p50",
-        "p95",
-        "p99",
+        *(("p95",) if narrow else ("p50", "p95", "p99")),
+        *dict.fromkeys(shares),
+        "worst hour",
         "available",
         "utilised",
         f"{study.currency}/month",
     )
     table = _table("plan", "tier", "size", *figures, "objectives", right=figures)
-    narrow = console.width < _WIDE_ENOUGH
     for outcome in found.outcomes:
         missed = [objective.name for objective in outcome.objectives if not objective.met]
+        within = {goal.wanted: goal.within for goal in outcome.objectives if goal.name == goal.key}
         table.add_row(
             escape(outcome.plan.name),
             escape(outcome.plan.tier.name),
             escape(outcome.plan.size.name),
             _fleet_range(outcome.replicas_min, outcome.replicas_max),
-            f"{outcome.requests_measured:,}",
-            *(units.show_duration(outcome.latency_s[name]) for name in ("p50", "p95", "p99")),
-            units.show_share(outcome.availability, 2),
-            units.show_share(outcome.utilisation, 0),
+            *(
+                show_latency(outcome.latency_s[name], hides_failures=outcome.hides_failures)
+                for name in (("p95",) if narrow else ("p50", "p95", "p99"))
+            ),
+            *dict.fromkeys(units.show_availability(within[goal.wanted]) for goal in limits),
+            _worst_hour(outcome, narrow=narrow),
+            units.show_availability(outcome.availability),
+            units.show_share(outcome.utilisation),
             f"{outcome.bill.month:,}",
             _met(missed, bool(outcome.objectives), narrow=narrow),
             style="bold" if outcome is found.cheapest else None,
         )
     _show(console, table)
+    if any(outcome.hides_failures for outcome in found.outcomes):
+        _say(console, FAILED_NOTE, "dim")
+    telling = shares[0] if shares else "answered ok"
+    within_what = f"answered ok within {shares[0].removeprefix('≤ ')}" if shares else telling
+    if shares:
+        _say(console, f"{telling}: share of all requests, failed ones too, that was {within_what}.", "dim")
+    _say(console, f"worst hour: the same share in the hour in which most requests were not {within_what}.", "dim")
+    console.print()
     _say(console, found.verdict(), "bold")
     for outcome in found.outcomes:
         missed = [miss(objective, study.currency) for objective in outcome.objectives if not objective.met]
         if missed:
             _say(console, f"  {outcome.plan.name} misses {', '.join(missed)}")
-    _say(console, f"A month here is {found.outcomes[0].bill.note}.", "dim")
+    _say(console, f"A month here is {first.bill.note}.", "dim")
+
+
+def _worst_hour(outcome: Outcome, *, narrow: bool) -> str:
+    """The share of the worst hour, and when it began."""
+    hour = outcome.worst_hour
+    if hour is None:
+        return "-"
+    share = units.show_availability(hour.within / hour.requests)
+    return share if narrow or hour.within == hour.requests else f"{share} {clock(outcome, hour.at_s, seconds=False)}"
 
 
 def _met(missed: list[str], any_set: bool, *, narrow: bool) -> str:
@@ -206,8 +236,8 @@ def _time_spent(console: Console, found: Outcome) -> None:
         table.add_row(
             escape(name),
             f"{requests:,}",
-            units.show_share(figures_of.availability, 2),
-            units.show_duration(figures_of.latency_s["p95"]),
+            units.show_availability(figures_of.availability),
+            show_latency(figures_of.latency_s["p95"], hides_failures=(figures_of.availability or 0) < 0.99),
             units.show_duration(figures_of.latency_s["mean"]),
             *(units.show_duration(figures_of.time_s[part] / n_ok if n_ok else None) for part in parts),
         )
@@ -236,13 +266,15 @@ def outcome(study: Study, found: Outcome) -> None:
         for finding in found.findings:
             _tell(console, f"- {finding.text}")
     table = _table("latency", *latency, right=tuple(latency))
-    table.add_row("", *(units.show_duration(value) for value in latency.values()))
+    table.add_row("", *(show_latency(value, hides_failures=found.hides_failures) for value in latency.values()))
     _show(console, table)
+    if found.hides_failures:
+        _say(console, FAILED_NOTE, "dim")
     _time_spent(console, found)
     _say(
         console,
-        f"Availability {units.show_share(found.availability, 3)} by requests, "
-        f"{units.show_share(found.availability_minutes, 3)} by minutes; "
+        f"Availability {units.show_availability(found.availability)} by requests, "
+        f"{units.show_availability(found.availability_minutes)} by minutes; "
         f"utilisation {units.show_share(found.utilisation)}; "
         f"on average {found.replicas_mean:.2f} replicas ready; cold starts: {found.cold_starts}.",
     )
@@ -259,10 +291,17 @@ def outcome(study: Study, found: Outcome) -> None:
     _show(console, lines)
     _say(console, f"A month here is {found.bill.note}.", "dim")
     if found.objectives:
-        goals = _table("objective", "wanted", "got", "", right=("wanted", "got"))
+        goals = _table("objective", "wanted", "got", "answered within it", "minutes met", "", right=("wanted", "got"))
         for goal in found.objectives:
-            wanted, got = (show_objective(goal.name, value, study.currency) for value in (goal.wanted, goal.got))
-            goals.add_row(escape(goal.name), wanted, got, "met" if goal.met else "missed")
+            goals.add_row(
+                escape(goal.name),
+                show_objective(goal.name, goal.wanted, study.currency),
+                show_objective(goal.name, goal.got, study.currency)
+                + (FAILED_SIGN if found.hides_failures and goal.is_latency else ""),
+                "" if goal.within is None else f"{units.show_availability(goal.within)} of {wanted_share(goal)}",
+                "" if goal.minutes is None else f"{goal.minutes[0]:,} of {goal.minutes[1]:,}",
+                "met" if goal.met else "missed",
+            )
         _show(console, goals)
 
 

@@ -109,7 +109,7 @@ def check(study: Study, *, seed: int = 0, progress: Callable[[float], None] | No
             that is not in it.
     """
     trace = study.trace(seed=seed, progress=progress)
-    study.objectives.check_routes(trace.routes)
+    study.objectives.check(trace.routes, trace.start)
     return Check(study, trace, tuple(_check_plan(study, trace, plan) for plan in study.plans.values()))
 
 

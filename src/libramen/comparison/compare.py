@@ -19,16 +19,17 @@ from libramen.engine.plane import RESULT, Results
 from libramen.outcome.measures import LATENCIES
 from libramen.outcome.replay import replay
 from libramen.outcome.story import and_list, miss
+from libramen.trace.trace import local_time
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator
     from concurrent.futures import Executor
+    from datetime import datetime
 
     import pandas as pd
     from matplotlib.figure import Figure
 
     from libramen.outcome.outcome import Outcome
-    from libramen.study.plan import Objective
     from libramen.study.study import Study
     from libramen.trace.trace import Trace
 
@@ -51,7 +52,10 @@ class Comparison:
         return min(self.outcomes, key=lambda outcome: (*_distance(outcome), outcome.bill.month))
 
     def verdict(self) -> str:
-        """One sentence: the cheapest plan that meets every objective, or the nearest and what it misses."""
+        """One sentence: the cheapest plan that meets every objective, or the nearest and what it misses.
+
+        It says what the month is taken to be.
+        """
         best = self.cheapest
         if best is None:
             near = self.nearest
@@ -59,7 +63,7 @@ class Comparison:
             return f"No plan meets every objective; {near.plan.name} comes nearest and misses {and_list(missed)}."
         cost = units.show_money(best.bill.month, best.bill.currency)
         what = "meets every objective" if best.objectives else "there is (no objectives are set)"
-        return f"The cheapest plan that {what} is {best.plan.name}: {cost} a month."
+        return f"The cheapest plan that {what} is {best.plan.name}: {cost} a month, {best.bill.assumes}."
 
     @property
     def table(self) -> pd.DataFrame:
@@ -76,6 +80,9 @@ class Comparison:
                 "replicas_max": outcome.replicas_max,
                 "requests": outcome.requests_measured,
                 **{f"{name}_s": outcome.latency_s[name] for name in LATENCIES},
+                **{f"within_{goal.name}": goal.within for goal in outcome.objectives if goal.within is not None},
+                "worst_hour": _begin(outcome),
+                "worst_hour_within": _share_within(outcome),
                 "availability": outcome.availability,
                 "availability_minutes": outcome.availability_minutes,
                 "utilisation": outcome.utilisation,
@@ -103,6 +110,19 @@ class Comparison:
 
     def _repr_html_(self) -> str:
         return str(self.table.to_html(float_format="{:.4g}".format))
+
+
+def _begin(outcome: Outcome) -> datetime | float | None:
+    """When the worst hour began: local time where it is known, else seconds from the start."""
+    hour = outcome.worst_hour
+    if hour is None:
+        return None
+    return hour.at_s if outcome.start is None else local_time(outcome.start, hour.at_s)
+
+
+def _share_within(outcome: Outcome) -> float | None:
+    hour = outcome.worst_hour
+    return None if hour is None else hour.within / hour.requests
 
 
 def compare(
@@ -224,19 +244,4 @@ def _divided(work: _Work, workers: int, report: Callable[[str, float], None]) ->
 def _distance(outcome: Outcome) -> tuple[int, float]:
     """How many objectives are missed, and by how much in proportion, added up."""
     missed = [objective for objective in outcome.objectives if not objective.met]
-    return len(missed), sum(_excess(objective) for objective in missed)
-
-
-def _excess(objective: Objective) -> float:
-    """By how much an objective is missed, as a share of what was wanted.
-
-    For an availability that is the error budget spent beyond the budget, as a share of it: 99.8 %
-    instead of 99.9 % spends it twice, an excess of 1.
-    """
-    if objective.got is None:
-        return float("inf")
-    wanted, got = float(objective.wanted), float(objective.got)
-    if "availability" in objective.name:
-        budget = 1 - wanted
-        return (1 - got) / budget - 1 if budget > 1e-12 else float("inf")
-    return got / wanted - 1 if wanted else float("inf")
+    return len(missed), sum(objective.excess for objective in missed)

@@ -10,7 +10,8 @@ from matplotlib.ticker import FuncFormatter, LogLocator, NullFormatter
 
 from libramen import units
 from libramen.draw.labels import place_labels
-from libramen.draw.style import INK, KELP, dress, duration_ticks, new_figure, tier_looks
+from libramen.draw.style import BUOY, INK, KELP, dress, new_figure, tier_looks
+from libramen.ranks import PERCENTILES
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -23,7 +24,7 @@ _LEAST_FAILED = 1e-6
 
 
 def draw_comparison(comparison: Comparison) -> Figure:
-    """Two panels over the cost of a month: p95, and the share of requests that failed.
+    """Two panels over the cost of a month: how quickly most were answered, and the share of requests that failed.
 
     Every plan is one marker with its name; filled if it meets all objectives, else open. The
     objectives are lines, and what meets both objectives of a panel is shaded.
@@ -53,7 +54,7 @@ def draw_comparison(comparison: Comparison) -> Figure:
         )
         for name, (colour, marker) in looks.items()
     ]
-    left.legend(handles=handles, title="tier", loc="upper right", frameon=True, fontsize=9)
+    figure.legend(handles=handles, title="tier", loc="outside lower center", ncols=len(handles), frameon=False)
     return figure
 
 
@@ -66,14 +67,36 @@ def _title(comparison: Comparison) -> str:
 
 
 def _latency_panel(axes: Axes, outcomes: tuple[Outcome, ...], wanted: dict[str, float], currency: str) -> None:
-    shown = [outcome for outcome in outcomes if outcome.latency_s["p95"] is not None]
-    points = [(float(outcome.bill.month), float(outcome.latency_s["p95"] or 0)) for outcome in shown]
+    """Within what time so many of all requests were answered; plans that never answered so many stand in a strip above.
+
+    So a plan that fails most of its requests, and answers the few others quickly, does not stand among the good ones.
+    """
+    name = next((key for key in wanted if key in PERCENTILES), "p95")
+    answered = [outcome.answered_s[name] for outcome in outcomes]
+    highest = max([*(value for value in answered if value is not None), wanted.get(name, 0.0), 1e-9])
+    never = highest * 1.9
+    points = [
+        (float(outcome.bill.month), never if value is None else max(value, 1e-9))
+        for outcome, value in zip(outcomes, answered, strict=True)
+    ]
     axes.set_yscale("log")
-    dress(axes, y_label="p95 of the latency of answered requests")
+    dress(axes, y_label=f"time within which {100 * PERCENTILES[name]:.4g} % of all requests were answered")
     axes.yaxis.set_major_locator(LogLocator(base=10, subs=(1, 1.5, 2, 3, 4, 5, 7)))
-    axes.yaxis.set_major_formatter(duration_ticks())
+    axes.yaxis.set_major_formatter(
+        FuncFormatter(lambda value, _: units.show_duration(value) if None not in answered or value < strip else "")
+    )
     axes.yaxis.set_minor_formatter(NullFormatter())
-    _points(axes, shown, points, outcomes, wanted.get("month"), wanted.get("p95"), currency)
+    strip = highest * 1.45
+    _points(axes, list(outcomes), points, outcomes, wanted.get("month"), wanted.get(name), currency)
+    if None in answered:
+        low, high = axes.get_ylim()
+        axes.axhspan(strip, high, facecolor="none", edgecolor=BUOY, hatch="//", alpha=0.35)
+        axes.set_ylim(low, high)
+        axes.annotate(
+            f"more than {100 * (1 - PERCENTILES[name]):.4g} % failed", (0.99, highest * 1.5),
+            xycoords=("axes fraction", "data"), ha="right", va="bottom", fontsize=9, color=INK, style="italic",
+            bbox={"facecolor": "white", "edgecolor": "none", "pad": 1.5},
+        )  # fmt: skip
 
 
 def _failure_panel(axes: Axes, outcomes: tuple[Outcome, ...], wanted: dict[str, float], currency: str) -> None:

@@ -12,6 +12,7 @@ from matplotlib.ticker import FuncFormatter, LogLocator, NullFormatter, PercentF
 from libramen import units
 from libramen.draw.style import BUOY, DUSK, FOAM, INK, KELP, SAND, SEA, dress, duration_ticks, new_figure
 from libramen.engine.plane import ENDINGS
+from libramen.outcome.story import show_latency
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -30,9 +31,8 @@ def draw_outcome(outcome: Outcome) -> Figure:
     plan = outcome.plan
     failed = outcome.requests_measured - outcome.endings["ok"]
     figure = new_figure(
-        f"{plan.name}: {units.show_money(outcome.bill.month, outcome.bill.currency)} a month, "
-        f"p95 {units.show_duration(outcome.latency_s['p95'])}, "
-        f"{units.show_share(outcome.availability, 2)} of requests answered",
+        f"{plan.name}: {units.show_money(outcome.bill.month, outcome.bill.currency)} a month, {_in_time(outcome)}, "
+        f"{units.show_availability(outcome.availability)} of requests answered",
         f"tier {plan.tier.name}, size {plan.size.name}; {outcome.requests_measured:,} requests, {failed:,} failed; "
         f"windows of {units.show_duration(width_s)}",
         notes=[f"- {finding.text}" for finding in outcome.findings[:_MOST_FINDINGS]],
@@ -50,6 +50,14 @@ def draw_outcome(outcome: Outcome) -> Figure:
         axes.margins(x=0.005)
     figure.align_ylabels(panels)
     return figure
+
+
+def _in_time(outcome: Outcome) -> str:
+    """How quick it was: of all requests, where there is an objective for them."""
+    for goal in outcome.objectives:
+        if goal.within is not None and goal.name == goal.key:
+            return f"{units.show_availability(goal.within)} within {units.show_duration(float(goal.wanted))}"
+    return f"p95 {show_latency(outcome.latency_s['p95'], hides_failures=outcome.hides_failures)}"
 
 
 def _times(outcome: Outcome, at_s: np.ndarray) -> Any:
@@ -97,8 +105,17 @@ def _requests(axes: Axes, times: Any, series: dict[str, np.ndarray], width_s: fl
 
 
 def _latency(axes: Axes, times: Any, series: dict[str, np.ndarray], outcome: Outcome) -> None:
+    # Where more than 1 % failed, the latencies of the others say too little: they are only hinted at.
+    failing = series["arrivals"] - series["ok"] > 0.01 * series["arrivals"]
     for name, colour, style in (("p99_s", DUSK, ":"), ("p95_s", SEA, "-"), ("p50_s", KELP, "--")):
-        axes.plot(times, series[name], color=colour, linestyle=style, linewidth=1.3, label=name.removesuffix("_s"))
+        axes.plot(
+            times, np.where(failing, np.nan, series[name]), color=colour, linestyle=style, linewidth=1.3,
+            label=name.removesuffix("_s"),
+        )  # fmt: skip
+        if failing.any():
+            axes.plot(times, np.where(failing, series[name], np.nan), color=colour, linewidth=0.9, alpha=0.3)
+    if failing.any():
+        axes.plot([], [], color=SEA, linewidth=0.9, alpha=0.3, label="pale: more\nthan 1 % failed")
     _cold_waits(axes, outcome)
     axes.set_yscale("log")
     for goal in outcome.objectives:

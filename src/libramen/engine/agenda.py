@@ -8,7 +8,7 @@ from enum import IntEnum
 from itertools import count
 from typing import TYPE_CHECKING
 
-from libramen.engine.plane import EPSILON_S
+from libramen.engine.plane import tolerance_s
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -37,7 +37,7 @@ class Agenda:
     def __init__(self) -> None:
         self._later: list[tuple[float, int, int, int, Action]] = []
         self._now: list[tuple[int, int, int, Action]] = []
-        self._now_s = -math.inf
+        self._same_s = -math.inf  # what is before this is at the present instant
         self._sequence = count()
         self._to_do = 0  # events that are neither samples nor decisions
         self.acted_s = 0.0
@@ -47,7 +47,7 @@ class Agenda:
         """Enter an event; `action` is called with the instant at which it happens."""
         sequence = next(self._sequence)
         self._to_do += kind not in _RECURRING
-        if at_s < self._now_s + EPSILON_S:
+        if at_s < self._same_s:
             heapq.heappush(self._now, (kind, number, sequence, action))
         else:
             heapq.heappush(self._later, (at_s, kind, number, sequence, action))
@@ -63,15 +63,15 @@ class Agenda:
 
     def run(self, now_s: float) -> None:
         """Let everything happen that is due at one instant, and what that causes at the same instant."""
-        self._now_s = now_s
-        if not self._now and self._later and self._later[0][0] < now_s + EPSILON_S:
+        self._same_s = same_s = now_s + tolerance_s(now_s)
+        if not self._now and self._later and self._later[0][0] < same_s:
             # Nearly always it is one event, and nothing to be sorted out.
             _, kind, number, sequence, action = heapq.heappop(self._later)
-            if not self._later or self._later[0][0] >= now_s + EPSILON_S:
+            if not self._later or self._later[0][0] >= same_s:
                 self._happen(kind, action, now_s)
             else:
                 self._now.append((kind, number, sequence, action))
-        while self._later and self._later[0][0] < now_s + EPSILON_S:
+        while self._later and self._later[0][0] < same_s:
             _, kind, number, sequence, action = heapq.heappop(self._later)
             heapq.heappush(self._now, (kind, number, sequence, action))
         while self._now:

@@ -6,7 +6,7 @@ import math
 from typing import TYPE_CHECKING
 
 from libramen.engine.agenda import Agenda, Kind
-from libramen.engine.plane import EPSILON_S
+from libramen.engine.plane import tolerance_s
 from libramen.engine.scaler import Scaler
 
 if TYPE_CHECKING:
@@ -40,9 +40,12 @@ class ArrivalScaler(Scaler):
         self._kept: set[int] = set()  # numbers of replicas that were idle for long, and were kept
         self._told = False  # it has said that it orders nothing for now
         fleet.listeners.append(self._fleet_changed)
-        agenda.add(0.0, Kind.DECISION, self._keep_limits)
         for replica in fleet.ready():
             self._look_at(replica.number, rule.idle)
+
+    def begin(self) -> None:
+        """The limits hold from the start on."""
+        self._keep_limits(0.0)
 
     def _keep_limits(self, now_s: float) -> None:
         """At the start, and whenever the timetable changes the limits."""
@@ -101,7 +104,7 @@ class ArrivalScaler(Scaler):
             idle_since_s = self._plane.idle_since_s(number)
             if math.isinf(idle_since_s):
                 self._plane.tell_idle(number)
-            elif now_s - idle_since_s < self._idle_s - EPSILON_S:
+            elif now_s - idle_since_s < self._idle_s - tolerance_s(now_s):
                 self._look_at(number, idle_since_s + self._idle_s)
             else:
                 self._drain_or_keep(replica, now_s, now_s - idle_since_s)

@@ -105,6 +105,8 @@ def run(
     meter = UseMeter(plane, agenda, feed.start) if plan.tier.billing == "per_request" else None
     if meter is not None:
         clock.at_the_end.append(meter.end)
+    if scaler is not None:
+        scaler.begin()
     _play(plane, feed, agenda, clock, fleet, scaler)
     plane.flush()
     assert feed.span_s is not None

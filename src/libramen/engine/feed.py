@@ -8,6 +8,7 @@ import numpy as np
 
 from libramen.engine.plane import EPSILON_S, Chunk
 from libramen.errors import TraceError
+from libramen.study.moments import seconds_between
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Iterator
@@ -83,7 +84,7 @@ class Feed:
             if number == 0:
                 start = chunk.start
             elif start is not None and chunk.start is not None and chunk.start != start:
-                chunk = chunk.later((chunk.start - start).total_seconds())
+                chunk = chunk.later(seconds_between(start, chunk.start))
             if chunk.at_s[0] < ended_s:
                 raise TraceError(
                     f"chunk {chunk!r} begins at {chunk.at_s[0]:.6g} s, but the one before it ends at {ended_s:.6g} s; "

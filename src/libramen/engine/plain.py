@@ -25,6 +25,7 @@ from libramen.engine.plane import (
     Sample,
     ServerSpec,
     Signal,
+    tolerance_s,
 )
 
 if TYPE_CHECKING:
@@ -99,7 +100,7 @@ class PlainState:
         self._coming_slots: int | None = None  # None: the control plane does not want to be asked for slots
         self._asked_for = -1  # the attempt for which it was asked last
         self._asks = False
-        self._answers: list[float] = []  # latencies of the ok answers
+        self._answers: list[float] = []  # latencies of the ok answers, each of its own attempt
         self._billed = 0.0  # periods of use that are over, each rounded up
         self._edges_s = np.zeros(0)
         self._series: list[tuple[float, ...]] = []
@@ -126,7 +127,7 @@ class PlainState:
             timeouts = [(attempt.at_s + self.spec.timeout_s, attempt) for attempt in self._clients]
             times = [[entry[0] for entry in entries] for entries in (completions, banks, timeouts, self._repeats)]
             instant_s = min([arrival_s, until_s, *(time for some in times for time in some)])
-            limit_s = instant_s + EPSILON_S
+            limit_s = instant_s + tolerance_s(instant_s)
             # At one instant: completions in the order of arrival, control, time-outs, (the control plane is asked
             # for a slot,) arrivals, repeated attempts.
             if any(empties_s < limit_s for empties_s, _ in banks):
@@ -305,7 +306,7 @@ class PlainState:
 
     def _take_slot(self, replica: _Replica, attempt: _Attempt, now_s: float) -> None:
         self._work(replica, now_s)
-        if replica.begin_s is None or now_s - replica.end_s > EPSILON_S:
+        if replica.begin_s is None or now_s - replica.end_s > tolerance_s(now_s):
             # A slot that is freed and taken at one instant does not end a period of use.
             self._billed += self._use(replica, now_s)
             replica.begin_s = now_s
@@ -340,7 +341,7 @@ class PlainState:
 
     def _is_dropped(self, attempt: _Attempt, now_s: float) -> bool:
         """Whether it is past its deadline now that it would take a slot, and such are dropped."""
-        return self.spec.drops and now_s - attempt.at_s > self.spec.timeout_s + EPSILON_S
+        return self.spec.drops and now_s - attempt.at_s > self.spec.timeout_s + tolerance_s(now_s)
 
     def _hand_out(self, now_s: float) -> None:
         """The shared or held queue moves up as long as some replica has room."""
@@ -374,19 +375,19 @@ class PlainState:
         """It has been served; its client may have given up long before."""
         if attempt.given_up:
             return
-        if max(0.0, now_s - attempt.at_s) + self.spec.overhead_s > self.spec.timeout_s + EPSILON_S:
+        if max(0.0, now_s - attempt.at_s) + self.spec.overhead_s > self.spec.timeout_s + tolerance_s(now_s):
             self._fail(attempt, Ending.TIMED_OUT, number, now_s)
         else:
-            latency_s = max(0.0, now_s - attempt.request.first_s) + self.spec.overhead_s
-            self._answers.append(latency_s)
-            self._end(attempt, latency_s, Ending.OK, number, now_s)
+            overhead_s = self.spec.overhead_s
+            self._answers.append(max(0.0, now_s - attempt.at_s) + overhead_s)
+            self._end(attempt, max(0.0, now_s - attempt.request.first_s) + overhead_s, Ending.OK, number, now_s)
 
     def _fail(self, attempt: _Attempt, ending: Ending, number: int, now_s: float) -> None:
         """It has failed, at its deadline if that was before: repeat the request, or it was the last attempt."""
         if attempt.given_up:
             return
         failed_s = now_s
-        if ending == Ending.TIMED_OUT or now_s - attempt.at_s > self.spec.timeout_s + EPSILON_S:
+        if ending == Ending.TIMED_OUT or now_s - attempt.at_s > self.spec.timeout_s + tolerance_s(now_s):
             ending, failed_s = Ending.TIMED_OUT, attempt.at_s + self.spec.timeout_s
         if attempt.number <= self.spec.retries:
             self._repeat_later(attempt, failed_s)

@@ -18,7 +18,17 @@ if TYPE_CHECKING:
     from libramen.study.service import Service
 
 EPSILON_S: Final = 1e-9
-"""Instants less than this apart count as one [s]."""
+"""Instants less than this apart count as one [s], up to `EXACT_S`."""
+EXACT_S: Final = 90 * 86400.0
+"""Beyond this two float64 that follow each other are further apart than `EPSILON_S`."""
+
+
+def tolerance_s(at_s: float) -> float:
+    """How little apart two instants are that count as one: `EPSILON_S`, beyond 90 days two steps of float64 [s].
+
+    Without the latter an event at 1e8 s would never be due: 1e8 + 1e-9 is 1e8.
+    """
+    return 2 * math.ulp(at_s) if EXACT_S < at_s < math.inf else EPSILON_S
 
 
 class Ending(IntEnum):
@@ -309,7 +319,10 @@ class DataPlane(Protocol):
         """What rules look at, up to `at_s`, which is not before the last event. Changes nothing."""
 
     def answers(self, first: int, last: int) -> np.ndarray:
-        """Latencies of the ok answers `first` to `last - 1`, counted from 0: float64 [s]; then forget those before."""
+        """Latencies of the ok answers `first` to `last - 1`, counted from 0: float64 [s]; then forget those before.
+
+        Each is that of its own attempt.
+        """
 
     def integrals(self, at_s: float) -> Integrals:
         """The integrals up to `at_s`, which is not before the last event. Changes nothing."""

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Final
 
 from libramen.engine.agenda import Agenda, Kind
 from libramen.engine.decisions import Decisions
-from libramen.engine.plane import EPSILON_S
+from libramen.engine.plane import tolerance_s
 from libramen.engine.scaling.timetable import Limits
 from libramen.errors import StudyError
 
@@ -59,6 +59,12 @@ class Scaler:
         """
         return True
 
+    def begin(self) -> None:
+        """The replay begins: a fleet below its floor is ordered up to it, before anything else happens."""
+        self._limits.advance(0.0)
+        if self._fleet.have < self._limits.floor:
+            self._decide(0.0, self._fleet.have)
+
     def before_advance(self) -> None:
         """Requests are going to arrive until the next control event."""
 
@@ -99,12 +105,12 @@ class Scaler:
         if self.held:
             held_by = "update"
         elif goal > have:
-            if now_s - self._last_order_s < self.pause_up_s - EPSILON_S:
+            if now_s - self._last_order_s < self.pause_up_s - tolerance_s(now_s):
                 held_by = "pause_up"
             else:
                 ordered = self._order(goal - have, now_s)
         elif goal < have:
-            if now_s - max(self._last_order_s, self._last_drain_s) < self.pause_down_s - EPSILON_S:
+            if now_s - max(self._last_order_s, self._last_drain_s) < self.pause_down_s - tolerance_s(now_s):
                 held_by = "pause_down"
             else:
                 cancelled, drained = self._shrink(have - goal, now_s)
@@ -137,7 +143,10 @@ class LimitsScaler(Scaler):
     def __init__(self, plan: Plan, fleet: Fleet, agenda: Agenda, start: datetime | None) -> None:
         super().__init__(plan, fleet, agenda, start)
         self._wanted = plan.replicas_used
-        agenda.add(0.0, Kind.DECISION, self._keep)
+
+    def begin(self) -> None:
+        """What the timetable says for the start is met before anything else happens."""
+        self._keep(0.0)
 
     def _keep(self, now_s: float) -> None:
         self._decide(now_s, self._wanted)

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Final
 import numpy as np
 
 from libramen.engine.agenda import Agenda, Kind
+from libramen.study.moments import into_hour_s
 
 if TYPE_CHECKING:
     from datetime import datetime
@@ -23,8 +24,7 @@ class UseMeter:
         self._plane, self._agenda = plane, agenda
         self._readings = [0.0]
         self._is_over = False
-        into_hour_s = 0.0 if start is None else start.minute * 60 + start.second + start.microsecond / 1e6
-        agenda.add(_HOUR_S - into_hour_s, Kind.SAMPLE, self._read)
+        agenda.add(_HOUR_S - into_hour_s(start), Kind.SAMPLE, self._read)
 
     def _read(self, now_s: float) -> None:
         if not self._is_over:

@@ -7,9 +7,9 @@ from typing import TYPE_CHECKING, Final
 
 import numpy as np
 
-from libramen.engine.plane import ENDINGS, Ending
+from libramen.engine.plane import ENDINGS, EPSILON_S, Ending
 from libramen.outcome import measures, waits
-from libramen.outcome.measures import TIME_PARTS, Failures, Measures
+from libramen.outcome.measures import TIME_PARTS, Asked, Failures, Hour, Measures, Within
 from libramen.ranks import PERCENTILES
 
 if TYPE_CHECKING:
@@ -31,26 +31,31 @@ class Kept:
     """What became of each request, and what that comes to; see `measures.Measured`."""
 
     def __init__(
-        self, trace: Trace, results: Results, plan: Plan, *, settle_s: float, failed_share: float, window_s: float
+        self, trace: Trace, results: Results, plan: Plan, *, settle_s: float, asked: Asked, window_s: float
     ) -> None:
         self._trace, self._results, self._plan = trace, results, plan
-        self._failed_share, self._window_s = failed_share, window_s
+        self._asked, self._window_s = asked, window_s
         # Arrivals are in order, so what is measured is all from one on.
         self._first = int(np.searchsorted(trace.at_s, settle_s, side="left"))
 
-    def measures(self, route: int | None = None) -> Measures:
-        """The figures of all that are measured, or of one route."""
+    def measures(self, route: int | None = None, window: int | None = None) -> Measures:
+        """The figures of all that are measured, of one route, or of one window of the objectives."""
         trace, results, n_minutes = self._trace, self._results, int(self._trace.at_s[-1] // 60) + 1
+        goals = self._asked.limits(None if route is None else trace.routes[route], window)
         counts = np.zeros(len(ENDINGS), np.int64)
         arrivals, failed = np.zeros(n_minutes, np.int64), np.zeros(n_minutes, np.int64)
+        within = np.zeros((len(goals), n_minutes), np.int64)
         attempts, sent, times, latencies = 0, 0.0, np.zeros(len(TIME_PARTS)), []
-        for rows in self._blocks(route):
+        for rows in self._blocks(route, window):
             ending = results.ending[rows]
             is_ok = ending == Ending.OK
             counts += np.bincount(ending, minlength=len(ENDINGS))
             minute = (trace.at_s[rows] // 60).astype(np.int64)
             arrivals += np.bincount(minute, minlength=n_minutes)
             failed += np.bincount(minute[~is_ok], minlength=n_minutes)
+            for k, goal in enumerate(goals):
+                in_time = is_ok & (results.latency_s[rows] <= goal.limit_s + EPSILON_S)
+                within[k] += np.bincount(minute[in_time], minlength=n_minutes)
             attempts += int(results.attempts[rows].sum())
             if trace.bytes_out is not None:
                 sent += float(trace.bytes_out[rows][is_ok | (ending == Ending.ERRORED)].sum())
@@ -62,21 +67,42 @@ class Kept:
             ]
             latencies.append(ok[0])
         n = int(counts.sum())
+        ascending = np.sort(np.concatenate(latencies)) if latencies else np.zeros(0)
         return Measures(
             requests=n,
             attempts=attempts,
             endings=dict(zip(ENDINGS, counts.tolist(), strict=True)),
-            latency_s=measures.latencies(np.concatenate(latencies) if latencies else np.zeros(0)),
+            latency_s=measures.latencies(ascending),
+            answered_s=measures.latencies_of_all(ascending, n),
+            within={
+                goal.name: Within(int(in_time.sum()), *measures.minutes_within(arrivals, in_time, goal.share or 0.0))
+                for goal, in_time in zip(goals, within, strict=True)
+            },
             availability=int(counts[Ending.OK]) / n if n else None,
-            availability_minutes=measures.availability_minutes(arrivals, failed, self._failed_share),
+            availability_minutes=measures.availability_minutes(arrivals, failed, self._asked.failed_share),
             time_s=dict(zip(TIME_PARTS, times.tolist(), strict=True)),
             bytes_out=sent,
         )
 
-    def _blocks(self, route: int | None) -> Iterator[slice | np.ndarray]:
+    def _blocks(self, route: int | None, window: int | None) -> Iterator[slice | np.ndarray]:
         for first in range(self._first, len(self._trace), _BLOCK):
             block = slice(first, first + _BLOCK)
-            yield block if route is None else first + np.flatnonzero(self._trace.route_codes[block] == route)
+            if window is not None:
+                yield first + np.flatnonzero(self._asked.inside(self._trace.at_s[block], window))
+            else:
+                yield block if route is None else first + np.flatnonzero(self._trace.route_codes[block] == route)
+
+    def worst_hour(self) -> Hour | None:
+        """The hour of the clock with the most requests that were not answered within `Asked.telling`."""
+        rows, goal, into_s = slice(self._first, None), self._asked.telling, self._trace.into_hour_s
+        hour = ((self._trace.at_s[rows] + into_s) // 3600).astype(np.int64)
+        is_ok = in_time = self._results.ending[rows] == Ending.OK
+        if goal is not None:
+            in_time = is_ok & (self._results.latency_s[rows] <= goal.limit_s + EPSILON_S)
+        n = int(hour[-1]) + 1 if len(hour) else 0
+        return measures.worst_hour(
+            into_s, *(np.bincount(hour[some], minlength=n) for some in (slice(None), is_ok, in_time))
+        )
 
     def per_window(self, n: int, route: int | None = None) -> dict[str, np.ndarray]:
         """Of each of n windows, by first arrival: arrivals, each ending, p50_s, p95_s, p99_s of ok requests."""

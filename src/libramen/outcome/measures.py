@@ -4,14 +4,15 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Final, Protocol
+from typing import TYPE_CHECKING, Final, NamedTuple, Protocol
 
 import numpy as np
 
 from libramen.engine.plane import EPSILON_S
-from libramen.ranks import PERCENTILES, nearest_rank
+from libramen.ranks import PERCENTILES, nearest_rank, rank_of
 
 if TYPE_CHECKING:
+    from datetime import datetime
     from fractions import Fraction
 
     from libramen.bill.month import Month
@@ -19,6 +20,7 @@ if TYPE_CHECKING:
     from libramen.engine.plane import Results
     from libramen.engine.run import Run
     from libramen.outcome.waits import ColdWaits
+    from libramen.study.objectives import Goal, Objectives
     from libramen.study.plan import Plan
     from libramen.trace.trace import Trace
 
@@ -31,16 +33,101 @@ def ranks(count: np.ndarray, share: float) -> np.ndarray:
     return np.maximum(1, np.ceil(share * count - EPSILON_S)).astype(np.int64)
 
 
-def latencies(latency_s: np.ndarray) -> dict[str, float | None]:
-    """Mean, percentiles and maximum of some latencies [s]; all None where there is none."""
-    if not len(latency_s):
+def latencies(ascending: np.ndarray) -> dict[str, float | None]:
+    """Mean, percentiles and maximum of some latencies in ascending order [s]; all None where there is none."""
+    if not len(ascending):
         return dict.fromkeys(LATENCIES)
-    ascending = np.sort(latency_s)
     return {
         "mean": float(np.mean(ascending)),
         **{name: nearest_rank(ascending, share) for name, share in PERCENTILES.items()},
         "max": float(ascending[-1]),
     }
+
+
+def latencies_of_all(ascending: np.ndarray, n: int) -> dict[str, float | None]:
+    """Within what time each share of all n requests was answered ok [s]; None: so many never were.
+
+    Args:
+        ascending: float64 (k,), latencies of the ok requests.
+        n: all requests, failed ones too.
+    """
+    at = {name: rank_of(n, share) for name, share in PERCENTILES.items()}
+    return {name: float(ascending[rank]) if rank < len(ascending) else None for name, rank in at.items()}
+
+
+@dataclass(frozen=True)
+class Asked:
+    """What is asked of a run, and so must be counted.
+
+    Attributes:
+        goals: the objectives.
+        failed_share: a minute has failed if more than this share of its requests has.
+        edges_s: of each window of the objectives, when it is: from, to, from, to, ... [s], the ends left out.
+    """
+
+    goals: tuple[Goal, ...] = ()
+    failed_share: float = 0.01
+    edges_s: tuple[np.ndarray, ...] = ()
+
+    @classmethod
+    def of(cls, objectives: Objectives, start: datetime | None, span_s: float) -> Asked:
+        """What a study asks of a trace."""
+        edges_s = tuple(
+            np.array(window.edges_s(start, span_s), np.float64) for window in objectives.windows if start is not None
+        )
+        return cls(tuple(objectives.goals()), objectives.minute_fails_above, edges_s)
+
+    def limits(self, route: str | None = None, window: int | None = None) -> list[Goal]:
+        """The limits on single requests among the goals of all requests, of a route or of a window."""
+        return [g for g in self.goals if g.share is not None and (g.route, g.window) == (route, window)]
+
+    def inside(self, at_s: np.ndarray, window: int) -> np.ndarray:
+        """Which of some arrivals are in a window: float64 (n,) [s] -> bool (n,)."""
+        inside: np.ndarray = np.searchsorted(self.edges_s[window], at_s, side="right") % 2 == 1
+        return inside
+
+    @property
+    def telling(self) -> Goal | None:
+        """The limit by which the hours of a run are told apart: the first on all requests, None: there is none."""
+        return next(iter(self.limits()), None)
+
+
+class Within(NamedTuple):
+    """How many requests were answered ok within a limit, and in how many of the minutes with traffic enough were."""
+
+    requests: int
+    minutes_met: int
+    minutes: int
+
+
+class Hour(NamedTuple):
+    """One hour of the clock.
+
+    Attributes:
+        at_s: its begin [s from the start]; of the first perhaps before it.
+        requests, ok: how many arrived, and how many of them were answered ok.
+        within: how many of them within the limit that tells the hours apart; without one the same as `ok`.
+    """
+
+    at_s: float
+    requests: int
+    ok: int
+    within: int
+
+
+def worst_hour(into_hour_s: float, requests: np.ndarray, ok: np.ndarray, within: np.ndarray) -> Hour | None:
+    """The hour with the most requests that were not answered within the limit, the first of equals."""
+    if not requests.sum():
+        return None
+    k = int(np.argmax(requests - within))
+    return Hour(k * 3600.0 - into_hour_s, int(requests[k]), int(ok[k]), int(within[k]))
+
+
+def minutes_within(arrivals: np.ndarray, within: np.ndarray, share: float) -> tuple[int, int]:
+    """In how many of the minutes with traffic at least that share was within a limit, and how many there are."""
+    traffic = arrivals > 0
+    met = within[traffic] >= share * arrivals[traffic] - EPSILON_S
+    return int(np.count_nonzero(met)), int(np.count_nonzero(traffic))
 
 
 @dataclass(frozen=True)
@@ -51,6 +138,8 @@ class Measures:
         requests, attempts: how many.
         endings: requests by ending; they add up.
         latency_s: mean, percentiles and max over ok requests [s], None without any.
+        answered_s: within what time a share (p50, ...) of all requests was answered ok, None: so many never were [s].
+        within: what was within the limits of the objectives, by name of the objective.
         availability: share of ok requests; `availability_minutes`: share of the minutes with traffic in
             which few enough failed.
         time_s: where the time of the ok requests went, added up [s]: `retried` (failed attempts and the
@@ -64,6 +153,8 @@ class Measures:
     attempts: int
     endings: dict[str, int]
     latency_s: dict[str, float | None]
+    answered_s: dict[str, float | None]
+    within: dict[str, Within]
     availability: float | None
     availability_minutes: float | None
     time_s: dict[str, float]
@@ -82,8 +173,11 @@ class Failures:
 class Measured(Protocol):
     """What became of the requests of a run, whether they are kept (`Kept`) or only added up (`Tally`)."""
 
-    def measures(self, route: int | None = None) -> Measures:
-        """The figures of all that are measured, or of one route."""
+    def measures(self, route: int | None = None, window: int | None = None) -> Measures:
+        """The figures of all that are measured, of one route, or of one window of the objectives."""
+
+    def worst_hour(self) -> Hour | None:
+        """The hour of the clock with the most requests that were not answered within `Asked.telling`."""
 
     def per_window(self, n: int, route: int | None = None) -> dict[str, np.ndarray]:
         """Of each of n windows, by first arrival: arrivals, each ending, p50_s, p95_s, p99_s of ok requests.

@@ -10,16 +10,15 @@ from typing import TYPE_CHECKING, Any, Self
 
 import numpy as np
 
-from libramen.engine.plane import ENDINGS
+from libramen.engine.plane import ENDINGS, EPSILON_S
 from libramen.errors import ReplayError
 from libramen.fields import nearest
 from libramen.outcome import measures
-from libramen.outcome.measures import LATENCIES
-from libramen.study.plan import Objective
+from libramen.study.objectives import Objective
+from libramen.trace.trace import local_time
 
 if TYPE_CHECKING:
     from datetime import datetime
-    from decimal import Decimal
 
     import pandas as pd
     import pyarrow as pa
@@ -29,9 +28,10 @@ if TYPE_CHECKING:
     from libramen.engine.plane import Results
     from libramen.engine.run import Run
     from libramen.outcome.findings import Finding
-    from libramen.outcome.measures import Failures, Measured, Measures
+    from libramen.outcome.measures import Asked, Failures, Hour, Measured, Measures
     from libramen.outcome.scaling import Scaling
     from libramen.outcome.waits import ColdWaits
+    from libramen.study.objectives import Goal
     from libramen.study.plan import Plan
     from libramen.study.service import Service
     from libramen.trace.trace import Trace
@@ -48,6 +48,7 @@ class Outcome:
         endings: requests by ending: ok, refused, timed_out, lost, cut, errored; they add up.
         latency_s: mean, p50, p90, p95, p99, p999 and max over ok requests [s], None without any. Percentiles
             are by nearest rank, exact where requests are kept, else within 0.5 %.
+        answered_s: within what time p50, p90, ... of **all** requests were answered ok [s], None: so many never were.
         availability: share of requests that are ok; `availability_minutes`: share of the minutes with
             traffic in which at most 1 % failed, or what the objectives say.
         time_s: where the time of the ok requests went, added up [s]; see `measures.Measures`.
@@ -67,20 +68,21 @@ class Outcome:
         run: Run,
         measured: Measured,
         bill: Bill,
-        wanted: dict[str, float | Decimal],
+        asked: Asked,
         seed: int,
         settle_s: float,
     ) -> None:
         self._trace, self.service, self.plan, self.run, self.bill = trace, service, plan, run, bill
         self.seed, self.settle_s = seed, settle_s
-        self._wanted, self._measured = wanted, measured
-        figures = measured.measures()
+        self._asked, self._measured = asked, measured
+        figures = self._whole = measured.measures()
         if not figures.requests:
             raise ReplayError(f"settle: found {settle_s!r} s; allowed: up to the last arrival, or nothing is measured")
         self.requests_measured = figures.requests
         self.attempts = figures.attempts
         self.endings = figures.endings
         self.latency_s = figures.latency_s
+        self.answered_s = figures.answered_s
         self.availability = figures.availability
         self.availability_minutes = figures.availability_minutes
         self.time_s = figures.time_s
@@ -146,21 +148,42 @@ class Outcome:
     @cached_property
     def objectives(self) -> tuple[Objective, ...]:
         """Each objective, what was wanted, what was got, and whether that is met."""
-        return tuple(self._objective(name, wanted) for name, wanted in self._wanted.items())
+        return tuple(self._objective(goal) for goal in self._asked.goals)
 
-    def _objective(self, name: str, wanted: float | Decimal) -> Objective:
-        if name == "month":
+    def _objective(self, goal: Goal) -> Objective:
+        name, key, wanted = goal.name, goal.key, goal.wanted
+        if key == "month":
             return Objective(name, wanted, self.bill.month, self.bill.month <= wanted)
-        figures: Outcome | Measures = self
-        key = name
-        if name.startswith("routes."):
-            route, _, key = name.removeprefix("routes.").rpartition(".")
-            figures = self.of_route(route)
-        if key in LATENCIES:
+        figures = self._figures_of(goal)
+        if goal.share is not None:
+            within = figures.within[name]
+            n, got = figures.requests, figures.latency_s[key]
+            met = n > 0 and within.requests >= goal.share * n - EPSILON_S
+            share = within.requests / n if n else None
+            return Objective(name, wanted, got, met, share, (within.minutes_met, within.minutes))
+        if key == "mean":
             got = figures.latency_s[key]
-            return Objective(name, wanted, got, got is not None and got <= float(wanted) + 1e-9)
+            return Objective(name, wanted, got, got is not None and got <= float(wanted) + EPSILON_S)
         share = getattr(figures, key)
-        return Objective(name, wanted, share, share is not None and share >= float(wanted) - 1e-9)
+        return Objective(name, wanted, share, share is not None and share >= float(wanted) - EPSILON_S)
+
+    def _figures_of(self, goal: Goal) -> Measures:
+        if goal.route is not None:
+            return self.of_route(goal.route)
+        return self._whole if goal.window is None else self._measured.measures(window=goal.window)
+
+    @cached_property
+    def worst_hour(self) -> Hour | None:
+        """The hour of the clock with the most requests that were not answered ok within the first latency objective.
+
+        Without such an objective, with the most failed ones; None: nothing was measured.
+        """
+        return self._measured.worst_hour()
+
+    @property
+    def hides_failures(self) -> bool:
+        """Whether more than 1 % of the requests failed, so that the percentiles of the answered ones say too little."""
+        return self.availability is not None and self.availability < 0.99
 
     @property
     def meets_all(self) -> bool:
@@ -404,9 +427,15 @@ class Outcome:
                     "wanted": _plain(objective.wanted),
                     "got": _plain(objective.got),
                     "met": objective.met,
+                    "within": objective.within,
+                    "minutes": None
+                    if objective.minutes is None
+                    else dict(zip(("met", "of"), objective.minutes, strict=True)),
                 }
                 for objective in self.objectives
             ],
+            "answered_s": dict(self.answered_s),
+            "worst_hour": self._worst_hour_document(),
             "time_s": dict(self.time_s),
             "bytes_out": self.bytes_out,
             "deaths": [death._asdict() for death in self.run.deaths],
@@ -416,6 +445,19 @@ class Outcome:
             document["routes"] = self._routes_document()
         return document
 
+    def _worst_hour_document(self) -> dict[str, Any] | None:
+        hour = self.worst_hour
+        if hour is None:
+            return None
+        local = local_time(self.start, hour.at_s)
+        return {
+            "at_s": hour.at_s,
+            "start": None if local is None else local.isoformat(),
+            "requests": hour.requests,
+            "availability": hour.ok / hour.requests,
+            "within": hour.within / hour.requests,
+        }
+
     def _routes_document(self) -> list[dict[str, Any]]:
         return [
             {
@@ -423,6 +465,7 @@ class Outcome:
                 "requests": figures.requests,
                 "endings": dict(figures.endings),
                 "latency_s": dict(figures.latency_s),
+                "answered_s": dict(figures.answered_s),
                 "availability": {"requests": figures.availability, "minutes": figures.availability_minutes},
                 "time_s": dict(figures.time_s),
                 "bytes_out": figures.bytes_out,
@@ -452,5 +495,5 @@ def _nullable_integers(kind: pa.DataType) -> Any:
     return pd.Int32Dtype() if str(kind) == "int32" else None
 
 
-def _plain(value: float | Decimal | None) -> float | None:
+def _plain(value: Any) -> float | None:
     return None if value is None else float(value)

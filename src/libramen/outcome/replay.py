@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 import itertools
-from typing import TYPE_CHECKING, TypedDict
+from typing import TYPE_CHECKING, Final, TypedDict
 
 from libramen.bill.bill import bill
 from libramen.engine import control
 from libramen.errors import ReplayError, TraceError
 from libramen.outcome.kept import Kept
+from libramen.outcome.measures import Asked
 from libramen.outcome.outcome import Outcome
 from libramen.outcome.tally import Tally
-from libramen.study.plan import Objectives
+from libramen.study.objectives import Objectives
 from libramen.trace.trace import Trace
 
 if TYPE_CHECKING:
@@ -21,6 +22,9 @@ if TYPE_CHECKING:
 
     from libramen.study.plan import Plan
     from libramen.study.service import Service
+
+_LONGEST_S: Final = 10 * 366 * 86400.0
+"""No trace is longer."""
 
 
 def replay(
@@ -80,13 +84,21 @@ def replay(
     if whole is None and keep_requests:
         raise ReplayError("keep_requests: found True with chunks of a trace; allowed: False, or one whole trace")
     if whole is not None:
-        objectives.check_routes(whole.routes)
-    how = _How(settle_s=settle, failed_share=objectives.minute_fails_above, window_s=window_s)
+        objectives.check(whole.routes, whole.start)
     tally: Tally | None = None
     chunks: Iterable[Trace] = ()
-    if whole is None or keep_requests is False:
+    first = whole
+    if first is None or keep_requests is False:
         first, chunks = _peek([trace] if isinstance(trace, Trace) else trace)
-        tally = Tally(plan, **how, into_hour_s=_into_hour_s(first))
+    if whole is None:
+        objectives.check(objectives.routes, first.start)
+        span_known_s = _LONGEST_S if span_s is None else span_s
+    else:
+        span_known_s = whole.span_s
+    asked = Asked.of(objectives, first.start, span_known_s)
+    how = _How(settle_s=settle, asked=asked, window_s=window_s)
+    if whole is None or keep_requests is False:
+        tally = Tally(plan, **how, into_hour_s=first.into_hour_s)
     run = control.run(
         chunks if whole is None else whole,
         service,
@@ -101,6 +113,7 @@ def replay(
     )
     measured: Tally | Kept
     if tally is not None:
+        tally.routes = run.routes
         measured = tally
     else:
         assert whole is not None
@@ -113,7 +126,7 @@ def replay(
         run=run,
         measured=measured,
         bill=bill(run, plan, measured, currency),
-        wanted=objectives.wanted(),
+        asked=asked,
         seed=seed,
         settle_s=settle,
     )
@@ -121,7 +134,7 @@ def replay(
 
 class _How(TypedDict):
     settle_s: float
-    failed_share: float
+    asked: Asked
     window_s: float
 
 
@@ -132,9 +145,3 @@ def _peek(chunks: Iterable[Trace]) -> tuple[Trace, Iterable[Trace]]:
     if not isinstance(first, Trace):
         raise TraceError(f"trace: found {first!r}; allowed: a Trace, or one or more of them as chunks")
     return first, itertools.chain([first], iterator)
-
-
-def _into_hour_s(trace: Trace) -> float:
-    """How far into an hour of the clock a trace begins [s]."""
-    start = trace.start
-    return 0.0 if start is None else start.minute * 60 + start.second + start.microsecond / 1e6

@@ -2,20 +2,26 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Final
 
 import numpy as np
 
 from libramen import units
 from libramen.outcome.words import clock, times
+from libramen.ranks import PERCENTILES
+from libramen.study.objectives import show_objective
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
-    from decimal import Decimal
 
     from libramen.engine.run import UpdateRecord
     from libramen.outcome.outcome import Outcome
-    from libramen.study.plan import Objective
+    from libramen.study.objectives import Objective
+
+
+FAILED_SIGN: Final = " *"
+"""Behind a percentile of ok requests where more than 1 % of the requests failed."""
+FAILED_NOTE: Final = "* more than 1 % of the requests failed: these latencies are of the answered ones only."
 
 
 def sentences(outcome: Outcome) -> list[str]:
@@ -129,21 +135,24 @@ def _failed_between(outcome: Outcome, from_s: float, to_s: float) -> str:
     return f"{counts[0]:,} of the {counts[1]:,} requests that arrived meanwhile failed"
 
 
-def show_objective(name: str, value: float | Decimal | None, currency: str) -> str:
-    """The value of an objective as a person would write it."""
-    if value is None:
-        return "none"
-    if name == "month":
-        return units.show_money(value, currency)
-    if "availability" in name:
-        return units.show_share(float(value), 3 if float(value) > 0.99 else 1)
-    return units.show_duration(float(value))
+def show_latency(seconds: float | None, *, hides_failures: bool) -> str:
+    """A latency of ok requests, with a sign where so many failed that it says too little."""
+    return units.show_duration(seconds) + (FAILED_SIGN if hides_failures and seconds is not None else "")
+
+
+def wanted_share(objective: Objective) -> str:
+    """The share of all requests that a limit on latency is about: `95 %`, `99.9 %`."""
+    share = PERCENTILES.get(objective.key, 1.0)
+    return f"{100 * share:.4g} %"
 
 
 def miss(objective: Objective, currency: str) -> str:
-    """An objective that is missed: `p95 (612 ms, wanted 400 ms)`."""
-    got, wanted = (show_objective(objective.name, value, currency) for value in (objective.got, objective.wanted))
-    return f"{objective.name} ({got}, wanted {wanted})"
+    """An objective that is missed: `p95 (91.77 % within 400 ms, wanted 95 %)`."""
+    wanted = show_objective(objective.name, objective.wanted, currency)
+    if objective.within is None:
+        return f"{objective.name} ({show_objective(objective.name, objective.got, currency)}, wanted {wanted})"
+    got = units.show_availability(objective.within)
+    return f"{objective.name} ({got} within {wanted}, wanted {wanted_share(objective)})"
 
 
 def and_list(words: list[str]) -> str:

@@ -7,11 +7,11 @@ from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 
-from libramen.engine.plane import ENDINGS, Ending
+from libramen.engine.plane import ENDINGS, EPSILON_S, Ending
 from libramen.errors import ReplayError
 from libramen.outcome import measures
-from libramen.outcome.measures import TIME_PARTS, Failures, Measures
-from libramen.ranks import PERCENTILES
+from libramen.outcome.measures import TIME_PARTS, Asked, Failures, Hour, Measures, Within
+from libramen.ranks import PERCENTILES, rank_of
 
 if TYPE_CHECKING:
     from fractions import Fraction
@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from libramen.bill.month import Month
     from libramen.engine.plane import Ended, Results
     from libramen.engine.run import Run
+    from libramen.study.objectives import Goal
     from libramen.study.plan import Plan
     from libramen.trace.trace import Trace
 
@@ -39,9 +40,12 @@ def bin_of(latency_s: np.ndarray) -> np.ndarray:
     return np.clip(at, 0, _BINS - 1).astype(np.int64)
 
 
-def percentile_of(histogram: np.ndarray, share: float) -> float:
-    """The percentile by nearest rank of what was counted in bins: int64 (_BINS,); within 0.5 %."""
-    rank = max(1, math.ceil(share * int(histogram.sum()) - 1e-9))
+def percentile_of(histogram: np.ndarray, share: float, n: int | None = None) -> float:
+    """The percentile by nearest rank of what was counted in bins: int64 (_BINS,); within 0.5 %.
+
+    `n`: of how many the share is, where not all were counted in bins; those beyond come last.
+    """
+    rank = rank_of(int(histogram.sum()) if n is None else n, share) + 1
     return float(_MIDDLES_S[np.searchsorted(np.cumsum(histogram), rank)])
 
 
@@ -62,15 +66,12 @@ class _Growing:
         return self.values
 
 
-class Tally:
-    """Adds up requests as they end; see `measures.Measured`, and `control.Sink` for what fills it."""
+class _Sums:
+    """Counts, sums and histograms of some requests, by route: of all that are measured, or of those of a window."""
 
-    def __init__(
-        self, plan: Plan, *, settle_s: float, failed_share: float, window_s: float, into_hour_s: float = 0.0
-    ) -> None:
-        self._plan, self._settle_s = plan, settle_s
-        self._failed_share, self._window_s, self._into_hour_s = failed_share, window_s, into_hour_s
-        # Of what is measured, by route.
+    def __init__(self, plan: Plan, asked: Asked, goals: list[Goal]) -> None:
+        self._plan, self._asked = plan, asked
+        self._limits_s = sorted({goal.limit_s for goal in goals})
         self._counts = _Growing(1, len(ENDINGS))
         self._attempts = _Growing(1)
         self._histogram = _Growing(1, _BINS)
@@ -78,7 +79,104 @@ class Tally:
         self._latency_max = _Growing(1, dtype=np.float64)
         self._times = _Growing(1, len(TIME_PARTS), dtype=np.float64)
         self._bytes = _Growing(1, dtype=np.float64)
-        self._minutes = _Growing(64, 1, 2, dtype=np.int32)  # by minute and route: arrivals, failures
+        # By minute, route, and what: arrivals, failures, then those within each limit.
+        self._minutes = _Growing(64, 1, 2 + len(self._limits_s), dtype=np.int32)
+
+    def take(self, ended: Ended, rows: np.ndarray, route: np.ndarray) -> None:
+        """Some of the requests that have ended, and the route of each of them: int64 (k,) both."""
+        if not len(rows):
+            return
+        ending = ended.ending[rows].astype(np.int64)
+        is_ok = ending == Ending.OK
+        answered = is_ok | (ending == Ending.ERRORED)
+        n = int(route.max()) + 1
+        _count(self._counts.reach(n), route * len(ENDINGS) + ending)
+        _add(self._attempts, route, ended.attempts[rows])
+        _add(self._bytes, route[answered], ended.bytes_out[rows][answered])
+        self._take_minutes(ended, rows, route, is_ok)
+        ok = rows[is_ok]
+        route, latency_s = route[is_ok], ended.latency_s[ok]
+        _count(self._histogram.reach(n), route * _BINS + bin_of(latency_s))
+        _add(self._latency_sum, route, latency_s)
+        np.maximum.at(self._latency_max.reach(n), route, latency_s)
+        columns = (ended.queued_s, ended.before_s, ended.cpu_s, ended.wait_s)
+        parts = measures.time_parts(
+            latency_s,
+            *(column[ok] for column in columns),
+            alone=self._plan.alone,
+            overhead_s=self._plan.tier.overhead,
+        )
+        times = self._times.reach(n)
+        for k, part in enumerate(parts):
+            times[:, k] += np.bincount(route, weights=part, minlength=len(times))
+
+    def _take_minutes(self, ended: Ended, rows: np.ndarray, route: np.ndarray, is_ok: np.ndarray) -> None:
+        n, (have, per) = int(route.max()) + 1, self._minutes.values.shape[1:]
+        if n > have:
+            grown = np.zeros((len(self._minutes.values), 2 * n, per), np.int32)
+            grown[:, :have] = self._minutes.values
+            self._minutes.values = grown
+        minute = (ended.at_s[rows] // 60).astype(np.int64)
+        minutes = self._minutes.reach(int(minute.max()) + 1)
+        place = per * (minute * minutes.shape[1] + route)
+        _count(minutes, place)
+        _count(minutes, place[~is_ok] + 1)
+        latency_s = ended.latency_s[rows]
+        for k, limit_s in enumerate(self._limits_s):
+            _count(minutes, place[is_ok & (latency_s <= limit_s + EPSILON_S)] + 2 + k)
+
+    def measures(self, route: int | None, goals: list[Goal]) -> Measures:
+        """The figures of all of them, or of one route."""
+        rows = slice(None) if route is None else slice(route, route + 1)
+        counts = self._counts.values[rows].sum(axis=0)
+        n, n_ok = int(counts.sum()), int(counts[Ending.OK])
+        minutes = self._minutes.values[:, rows].sum(axis=1)
+        arrivals = minutes[:, 0]
+        histogram = self._histogram.values[rows].sum(axis=0)
+        most = float(self._latency_max.values[rows].max(initial=0.0))
+        within = {}
+        for goal in goals:
+            in_time = minutes[:, 2 + self._limits_s.index(goal.limit_s)]
+            met = measures.minutes_within(arrivals, in_time, goal.share or 0.0)
+            within[goal.name] = Within(int(in_time.sum()), *met)
+        latency_s: dict[str, float | None] = dict.fromkeys(measures.LATENCIES)
+        if n_ok:
+            latency_s = {
+                "mean": float(self._latency_sum.values[rows].sum()) / n_ok,
+                **{name: min(most, percentile_of(histogram, share)) for name, share in PERCENTILES.items()},
+                "max": most,
+            }
+        return Measures(
+            requests=n,
+            attempts=int(self._attempts.values[rows].sum()),
+            endings=dict(zip(ENDINGS, counts.tolist(), strict=True)),
+            latency_s=latency_s,
+            answered_s={
+                name: min(most, percentile_of(histogram, share, n)) if n and rank_of(n, share) < n_ok else None
+                for name, share in PERCENTILES.items()
+            },
+            within=within,
+            availability=n_ok / n if n else None,
+            availability_minutes=measures.availability_minutes(arrivals, minutes[:, 1], self._asked.failed_share),
+            time_s=dict(zip(TIME_PARTS, self._times.values[rows].sum(axis=0).tolist(), strict=True)),
+            bytes_out=float(self._bytes.values[rows].sum()),
+        )
+
+
+class Tally:
+    """Adds up requests as they end; see `measures.Measured`, and `control.Sink` for what fills it."""
+
+    def __init__(self, plan: Plan, *, settle_s: float, asked: Asked, window_s: float, into_hour_s: float = 0.0) -> None:
+        self._settle_s, self._asked = settle_s, asked
+        self._window_s, self._into_hour_s = window_s, into_hour_s
+        # Of what is measured.
+        self._sums = _Sums(
+            plan, asked, [goal for goal in asked.goals if goal.share is not None and goal.window is None]
+        )
+        self._of_window = [_Sums(plan, asked, asked.limits(window=window)) for window in range(len(asked.edges_s))]
+        self._hours = _Growing(24, 3)  # by hour of the clock: arrivals, ok, ok within the limit that tells hours apart
+        self.routes: tuple[str, ...] = ()
+        """The routes, by code; known when all has been replayed."""
         # Of everything.
         self._failures = _Growing(64)  # by minute
         self._first_failure_s, self._last_failure_s = math.inf, -math.inf
@@ -94,7 +192,6 @@ class Tally:
         self._percentiles: dict[str, _Growing] = {
             name: _Growing(64, dtype=np.float64) for name in ("p50", "p95", "p99")
         }
-        self._n_routes = 1
 
     # -- filling it --------------------------------------------------------------------------------
 
@@ -112,7 +209,20 @@ class Tally:
         self._take_all(ended, ending, is_ok, answered)
         rows = np.flatnonzero(ended.at_s >= self._settle_s)
         if len(rows):
-            self._take_measured(ended, rows, ending[rows], is_ok[rows], answered[rows])
+            self._sums.take(ended, rows, ended.route[rows].astype(np.int64))
+            self._take_hours(ended, rows, is_ok[rows])
+            for window, sums in enumerate(self._of_window):
+                inside = rows[self._asked.inside(ended.at_s[rows], window)]
+                sums.take(ended, inside, np.zeros(len(inside), np.int64))
+
+    def _take_hours(self, ended: Ended, rows: np.ndarray, is_ok: np.ndarray) -> None:
+        hour = ((ended.at_s[rows] + self._into_hour_s) // 3600).astype(np.int64)
+        goal, in_time = self._asked.telling, is_ok
+        if goal is not None:
+            in_time = is_ok & (ended.latency_s[rows] <= goal.limit_s + EPSILON_S)
+        hours = self._hours.reach(int(hour.max()) + 1)
+        for k, some in enumerate((np.ones(len(rows), bool), is_ok, in_time)):
+            hours[:, k] += np.bincount(hour[some], minlength=len(hours))
 
     def _take_all(self, ended: Ended, ending: np.ndarray, is_ok: np.ndarray, answered: np.ndarray) -> None:
         """What counts whether it is measured or not."""
@@ -133,39 +243,6 @@ class Tally:
         if self._n_pending > max(_PENDING, self._open.shape[1]):
             self._merge()
             self._close(complete_only=True)
-
-    def _take_measured(
-        self, ended: Ended, rows: np.ndarray, ending: np.ndarray, is_ok: np.ndarray, answered: np.ndarray
-    ) -> None:
-        route = ended.route[rows].astype(np.int64)
-        self._n_routes = n = max(self._n_routes, int(route.max()) + 1)
-        _count(self._counts.reach(n), route * len(ENDINGS) + ending)
-        _add(self._attempts, route, ended.attempts[rows])
-        _add(self._bytes, route[answered], ended.bytes_out[rows][answered])
-        minute = (ended.at_s[rows] // 60).astype(np.int64)
-        if n > self._minutes.values.shape[1]:
-            grown = np.zeros((len(self._minutes.values), 2 * n, 2), np.int32)
-            grown[:, : self._minutes.values.shape[1]] = self._minutes.values
-            self._minutes.values = grown
-        minutes = self._minutes.reach(int(minute.max()) + 1)
-        place = 2 * (minute * minutes.shape[1] + route)
-        _count(minutes, place)
-        _count(minutes, place[~is_ok] + 1)
-        ok = rows[is_ok]
-        route, latency_s = route[is_ok], ended.latency_s[ok]
-        _count(self._histogram.reach(n), route * _BINS + bin_of(latency_s))
-        _add(self._latency_sum, route, latency_s)
-        np.maximum.at(self._latency_max.reach(n), route, latency_s)
-        columns = (ended.queued_s, ended.before_s, ended.cpu_s, ended.wait_s)
-        parts = measures.time_parts(
-            latency_s,
-            *(column[ok] for column in columns),
-            alone=self._plan.alone,
-            overhead_s=self._plan.tier.overhead,
-        )
-        times = self._times.reach(n)
-        for k, part in enumerate(parts):
-            times[:, k] += np.bincount(route, weights=part, minlength=len(times))
 
     def _merge(self) -> None:
         """Put the bins of windows that have come in since into `_open`."""
@@ -196,33 +273,15 @@ class Tally:
 
     # -- what it comes to --------------------------------------------------------------------------
 
-    def measures(self, route: int | None = None) -> Measures:
-        """The figures of all that are measured, or of one route."""
-        rows = slice(None) if route is None else slice(route, route + 1)
-        counts = self._counts.values[rows].sum(axis=0)
-        n, n_ok = int(counts.sum()), int(counts[Ending.OK])
-        minutes = self._minutes.values[:, rows].sum(axis=1)
-        return Measures(
-            requests=n,
-            attempts=int(self._attempts.values[rows].sum()),
-            endings=dict(zip(ENDINGS, counts.tolist(), strict=True)),
-            latency_s=self._latencies(rows, n_ok),
-            availability=n_ok / n if n else None,
-            availability_minutes=measures.availability_minutes(minutes[:, 0], minutes[:, 1], self._failed_share),
-            time_s=dict(zip(TIME_PARTS, self._times.values[rows].sum(axis=0).tolist(), strict=True)),
-            bytes_out=float(self._bytes.values[rows].sum()),
-        )
+    def measures(self, route: int | None = None, window: int | None = None) -> Measures:
+        """The figures of all that are measured, of one route, or of one window of the objectives."""
+        if window is not None:
+            return self._of_window[window].measures(None, self._asked.limits(window=window))
+        return self._sums.measures(route, self._asked.limits(None if route is None else self.routes[route]))
 
-    def _latencies(self, rows: slice, n: int) -> dict[str, float | None]:
-        if not n:
-            return dict.fromkeys(measures.LATENCIES)
-        histogram = self._histogram.values[rows].sum(axis=0)
-        most = float(self._latency_max.values[rows].max())
-        return {
-            "mean": float(self._latency_sum.values[rows].sum()) / n,
-            **{name: min(most, percentile_of(histogram, share)) for name, share in PERCENTILES.items()},
-            "max": most,
-        }
+    def worst_hour(self) -> Hour | None:
+        """The hour of the clock with the most requests that were not answered within `Asked.telling`."""
+        return measures.worst_hour(self._into_hour_s, *self._hours.values.T)
 
     def per_window(self, n: int, route: int | None = None) -> dict[str, np.ndarray]:
         """Of each of n windows, by first arrival: arrivals, each ending, p50_s, p95_s, p99_s of ok requests."""

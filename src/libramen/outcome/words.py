@@ -11,12 +11,13 @@ if TYPE_CHECKING:
     from libramen.outcome.outcome import Outcome
 
 
-def clock(outcome: Outcome, at_s: float) -> str:
+def clock(outcome: Outcome, at_s: float, *, seconds: bool = True) -> str:
     """A time of the trace: local where it is known, else from the start."""
     local = local_time(outcome.start, at_s)
     if local is None:
         return f"{units.show_duration(at_s)} after the start"
-    return f"{local:%H:%M:%S}" if outcome.run.span_s <= 86400 else f"{local:%a %d %b %H:%M:%S}"
+    time = f"{local:%H:%M:%S}" if seconds else f"{local:%H:%M}"
+    return time if outcome.run.span_s <= 86400 else f"{local:%a %d %b} {time}"
 
 
 def times(n: int, what: str) -> str:

@@ -94,6 +94,14 @@ class Moment:
             day = date.fromordinal(day.toordinal() + 1)
 
 
+def time_of_day(value: object) -> time | None:
+    """A local time of day as a study writes it, `"07:00"`; None: it is none."""
+    try:
+        return parse_moment(value).time_of_day
+    except UnitError:
+        return None
+
+
 def parse_moment(value: object) -> Moment:
     """Read a time as a study writes it.
 
@@ -168,6 +176,11 @@ def existing(wall: datetime, zone: tzinfo) -> datetime:
 def seconds_between(earlier: datetime, later: datetime) -> float:
     """Real seconds: two times of one zone would be subtracted by the clock on the wall."""
     return (later.astimezone(UTC) - earlier.astimezone(UTC)).total_seconds()
+
+
+def into_hour_s(start: datetime | None) -> float:
+    """How far into an hour of the clock an instant is [s]; None: 0."""
+    return 0.0 if start is None else start.minute * 60 + start.second + start.microsecond / 1e6
 
 
 def parse_zone(value: object) -> str:

@@ -1,21 +1,16 @@
-"""A plan: a tier, a size, replicas, a scaling rule, rollouts. And the objectives it should meet."""
+"""A plan: a tier, a size, replicas, a scaling rule, rollouts."""
 
 from __future__ import annotations
 
 import sys
-from typing import TYPE_CHECKING, Any, Literal, NamedTuple, Self
+from typing import Any, Literal, Self
 
 from pydantic import Field, SerializeAsAny, model_validator
 
 from libramen.engine.rollout import STRATEGIES, Rolling
 from libramen.engine.scaling import RULES, Fixed, Rule
-from libramen.errors import StudyError
-from libramen.fields import Count, Fraction, Money, PositiveSeconds, Table, nearest
+from libramen.fields import Count, Table, nearest
 from libramen.study.service import Size, Tier
-
-if TYPE_CHECKING:
-    from collections.abc import Iterable
-    from decimal import Decimal
 
 
 class Plan(Table):
@@ -146,71 +141,3 @@ class Plan(Table):
                 f"rollouts: spare = 0 and keep = {rollout.keep!r} of {n} replicas could never move; "
                 "allowed: spare of 1 or more, or a smaller keep"
             )
-
-
-class Objective(NamedTuple):
-    """One objective and what a replay got."""
-
-    name: str
-    wanted: float | Decimal
-    got: float | Decimal | None
-    met: bool
-
-
-class RouteObjectives(Table):
-    """What the requests of one route should achieve: latencies at most, availabilities at least.
-
-    Example:
-        >>> RouteObjectives(p95="300ms").wanted()
-        {'p95': 0.3}
-    """
-
-    mean: PositiveSeconds | None = Field(None, description="mean latency at most [s]")
-    p50: PositiveSeconds | None = Field(None, description="median latency at most [s]")
-    p90: PositiveSeconds | None = Field(None, description="90th percentile of latency at most [s]")
-    p95: PositiveSeconds | None = Field(None, description="95th percentile of latency at most [s]")
-    p99: PositiveSeconds | None = Field(None, description="99th percentile of latency at most [s]")
-    p999: PositiveSeconds | None = Field(None, description="99.9th percentile of latency at most [s]")
-    max: PositiveSeconds | None = Field(None, description="greatest latency at most [s]")
-    availability: Fraction | None = Field(None, description="share of requests that are ok, at least")
-    availability_minutes: Fraction | None = Field(
-        None, description="share of the minutes with traffic in which few enough requests failed, at least"
-    )
-
-    def wanted(self) -> dict[str, float | Decimal]:
-        """The objectives that are set, by name, in base units."""
-        return {name: value for name in type(self).model_fields if (value := getattr(self, name)) is not None}
-
-
-class Objectives(RouteObjectives):
-    """What a plan should achieve: latencies at most, availabilities at least, a monthly cost at most.
-
-    Example:
-        >>> Objectives(p95="400ms", availability="99.9%", routes={"/tickets": {"p95": "300ms"}}).wanted()
-        {'p95': 0.4, 'availability': 0.999, 'routes./tickets.p95': 0.3}
-    """
-
-    month: Money | None = Field(None, description="cost of a month at most")
-    minute_fails_above: Fraction = Field(
-        0.01, description="a minute counts as failed when more than this share of its requests failed"
-    )
-    routes: dict[str, RouteObjectives] = Field({}, description="what the requests of a route should achieve, by route")
-
-    def check_routes(self, routes: Iterable[str]) -> None:
-        """See that a trace has all routes that something is wanted of.
-
-        Raises:
-            StudyError: it has not.
-        """
-        known = list(routes)
-        for route in self.routes:
-            if route not in known:
-                raise StudyError(f"objectives.routes: the trace has no route {route!r}; {nearest(route, known)}")
-
-    def wanted(self) -> dict[str, float | Decimal]:
-        """The objectives that are set, by name, in base units; those of a route as `routes.ROUTE.NAME`."""
-        names = [*RouteObjectives.model_fields, "month"]
-        wanted = {name: value for name in names if (value := getattr(self, name)) is not None}
-        for route, objectives in self.routes.items():
-            wanted |= {f"routes.{route}.{name}": value for name, value in objectives.wanted().items()}
-        return wanted

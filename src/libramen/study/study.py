@@ -9,11 +9,13 @@ from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Literal, TypeVar
 
 from pydantic import BeforeValidator, Field, SerializeAsAny, ValidationError
 
+from libramen.delays import DelayField
 from libramen.engine.scaling import PREFIX
 from libramen.errors import StudyError
 from libramen.fields import Fraction, PositiveCount, PositiveNumber, Seconds, Table, describe, nearest
 from libramen.study.moments import ZoneName
-from libramen.study.plan import Objectives, Plan
+from libramen.study.objectives import Objectives
+from libramen.study.plan import Plan
 from libramen.study.service import Service, Tier, name_entries
 from libramen.trace.leaving import LeaveOut
 from libramen.trace.shape import STEPS
@@ -53,6 +55,9 @@ class TraceTable(Table):
         "draw", description="how whole-second time stamps are spread within their second"
     )
     counts: Literal["poisson", "even"] = Field("poisson", description="how counts per interval become requests")
+    work: DelayField | None = Field(
+        None, description="what a request takes, for counts without latencies: a duration, or two percentiles"
+    )
     routes: tuple[tuple[str, str], ...] = Field((), description="pairs of a pattern of paths and a route")
     leave_out: tuple[LeaveOut, ...] = Field((), description="requests that are not replayed")
     sampled: Fraction = Field(1.0, gt=0, description="share of the requests that the log has")
@@ -63,10 +68,13 @@ class TraceTable(Table):
         None,
         description="how cpu_s and wait_s come about (default: given when the trace has cpu_s, else quiet)",
     )
-    cpu_share: Fraction | dict[str, Fraction] = Field(
-        0.4, description='share of a request\'s work that is CPU work, for all or by route ("*": the others)'
+    cpu_share: Fraction | dict[str, Fraction] | None = Field(
+        None,
+        description='share of the work that is CPU work (default: 40 %), for all or by route ("*": the others)',
     )
-    recorded_speed: PositiveNumber = Field(1.0, description="speed of the core on which the log was recorded")
+    recorded_speed: PositiveNumber | None = Field(
+        None, description="speed of the core on which the log was recorded (default: 1)"
+    )
     shape: tuple[SerializeAsAny[STEPS], ...] = Field((), description="what is done to the trace, in order")
     settle: Seconds = Field(0.0, description="requests before this are replayed but not measured [s]")
     time_zone: ZoneName | None = Field(None, description="time zone of the trace (default: the study's)")
@@ -84,20 +92,20 @@ class TraceTable(Table):
 
         Args:
             folder: that the files are relative to.
-            seed: of all that is left to luck.
+            seed: random seed.
             time_zone: where the table has none of its own.
             progress: called with the share of the bytes read so far, from 0 to 1.
             estimate: whether demand is estimated and the trace shaped; else it is as it was found.
         """
-        from libramen.trace.read import ReadOptions, read_requests, read_trace
+        from libramen.trace.read import checked_options, read_requests, read_trace
         from libramen.trace.shape import shaped
 
         keys = ("files", "shape", "settle", "time_zone")
-        options = {key: getattr(self, key) for key in type(self).model_fields if key not in keys}
+        options = {key: getattr(self, key) for key in self.model_fields_set if key not in keys}
         options |= {"time_zone": self.time_zone or time_zone, "seed": seed}
         files = [file if file == "-" else folder / file for file in self.files]
         if not estimate:
-            return read_requests(files, ReadOptions(**options), progress)[0]
+            return read_requests(files, checked_options(options), progress)[0]
         return shaped(read_trace(files, **options, progress=progress), self.shape, seed=seed, folder=folder)
 
 

@@ -9,9 +9,12 @@ import numpy as np
 
 from libramen.errors import TraceError
 from libramen.streams import stream
+from libramen.trace.trace import MOST_REQUESTS
 
 if TYPE_CHECKING:
     from pathlib import Path
+
+    from libramen.delays import Delay
 
 _SHARES: Final = {"p50_s": 0.5, "p90_s": 0.9, "p95_s": 0.95, "p99_s": 0.99}
 
@@ -45,6 +48,8 @@ def spread(
     bad = np.flatnonzero(~np.isfinite(requests) | (requests < 0))
     if bad.size:
         raise TraceError(f"{path}: row {bad[0] + 1}, column requests: found {requests[bad[0]]}; allowed: 0 or more")
+    if (total := float(requests.sum())) > MOST_REQUESTS:
+        raise TraceError(f"{path}: the counts add up to {total:.3g} requests; allowed: up to {MOST_REQUESTS:,}")
     rng = stream(seed, "counts")
     whole = np.floor(requests)
     count = (whole + (rng.random(len(requests)) < requests - whole)).astype(np.int64)
@@ -83,3 +88,22 @@ def latencies(percentiles: dict[str, np.ndarray], row: np.ndarray, seed: int) ->
     share = (drawn - scores[segment]) / (scores[segment + 1] - scores[segment])
     drawn_s = np.exp(low + share * (high - low))
     return drawn_s
+
+
+def drawn(work: Delay, n: int, seed: int) -> np.ndarray:
+    """What each of n requests takes, from two percentiles of it: float64 (n,) [s]."""
+    drawn_s: np.ndarray = work.median_s * np.exp(work.sigma * stream(seed, "counts", 1).standard_normal(n))
+    return drawn_s
+
+
+def tail_of(percentiles: dict[str, np.ndarray]) -> str:
+    """What a table of percentiles does not say of the slowest requests, and what is taken instead."""
+    known = [name for name in _SHARES if name in percentiles]
+    if not known:
+        return "the counts give a mean only: latencies are taken as exponential"
+    if len(known) == 1:
+        return f"the counts give {known[0]} only: every request takes just that, so no tail is slower"
+    return (
+        f"the counts give {' and '.join((', '.join(known[:-1]), known[-1]))}: beyond {known[-1]} latencies go on as a "
+        "log-normal would, which may lose or make up the slowest"
+    )

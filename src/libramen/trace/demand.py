@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import replace
 from typing import TYPE_CHECKING, Final
 
 import numpy as np
 
 from libramen.errors import TraceError
 from libramen.fields import nearest
+from libramen.streams import stream
 from libramen.trace.trace import RouteDemand
 
 if TYPE_CHECKING:
@@ -19,21 +21,29 @@ _QUIET_SHARES: Final = ((0.25, "a quarter"), (0.5, "half"), (1.0, "all"))
 
 
 def with_demand(
-    trace: Trace, kind: str | None, *, cpu_share: float | Mapping[str, float], recorded_speed: float, has_cpu: bool
+    trace: Trace,
+    kind: str | None,
+    *,
+    cpu_share: float | Mapping[str, float] | None = None,
+    recorded_speed: float | None = None,
+    has_cpu: bool,
+    seed: int = 0,
 ) -> Trace:
     """The trace with `cpu_s` and `wait_s` as a study asks for them.
 
-    Waiting that is known already (from spans) is kept; the rest of a request's time is its work.
+    Waiting that is known already (from spans) is kept; the rest of a request's time is its work. Waits that a table
+    brings from an earlier estimate are not known: that estimate is made anew, from the latencies.
 
     Args:
         trace: the requests; `latency_s` is needed for all kinds but `"given"`.
         kind: `"given"`, `"quiet"` or `"observed"`; None: given if there is a `cpu_s`, else quiet.
-        cpu_share: share of the work that is CPU work, for all or by route; `"*"`: all other routes.
-        recorded_speed: speed of the core on which the log was recorded.
+        cpu_share: share of the work that is CPU work, for all or by route; `"*"`: all other routes. Default: 0.4.
+        recorded_speed: speed of the core on which the log was recorded. Default: 1.
         has_cpu: whether `cpu_s` came with the trace.
+        seed: of the draws among quiet samples.
 
     Raises:
-        TraceError: the trace lacks what the kind needs, or a share is of no route.
+        TraceError: the trace lacks what the kind needs, a share is of no route, or an argument would have no effect.
     """
     kind = kind or ("given" if has_cpu else "quiet")
     if kind not in {"given", "quiet", "observed"}:
@@ -43,24 +53,49 @@ def with_demand(
             raise TraceError(
                 "demand = 'given' needs a column cpu_s, and this trace has none; allowed: quiet or observed"
             )
+        for name, value in (("cpu_share", cpu_share), ("recorded_speed", recorded_speed)):
+            if value is not None:
+                raise TraceError(
+                    f"{name} has no effect: the trace itself says cpu_s and wait_s (demand = 'given'); allowed: to "
+                    "leave it out, or demand = 'quiet' or 'observed', which estimate them anew"
+                )
         return trace
     if trace.latency_s is None:
         raise TraceError(f"demand = {kind!r} needs observed latencies (latency_s), and this trace has none")
-    share = _shares(trace, cpu_share)
-    observed_s = np.maximum(0.0, trace.latency_s - trace.wait_s)
+    waits_s, before = trace.wait_s, trace.source.made
+    if before.estimate:
+        if before.waits_are_known:
+            raise TraceError(
+                f"demand = {kind!r} cannot be estimated again: the table's wait_s mixes waits that spans showed with "
+                f"waits that were estimated (demand = {before.demand!r}); allowed: demand = 'given', or the spans"
+            )
+        waits_s = np.zeros(len(trace))
+    share = _shares(trace, 0.4 if cpu_share is None else cpu_share)
+    observed_s = np.maximum(0.0, trace.latency_s - waits_s)
     routes: tuple[RouteDemand, ...] = ()
     if kind == "observed":
         work_s = observed_s
         notes = ["demand = observed: time spent queueing in the log counts as work, so it is counted twice"]
     else:
-        work_s, notes, routes = quiet_work(trace, observed_s)
+        work_s, notes, routes = quiet_work(trace, observed_s, seed)
     return trace.with_demand(
-        share * work_s * recorded_speed,
-        trace.wait_s + (1 - share) * work_s,
+        share * work_s * (1.0 if recorded_speed is None else recorded_speed),
+        waits_s + (1 - share) * work_s,
         demand=kind,
         notes=tuple(notes),
         routes=routes,
     )
+
+
+def with_told_work(
+    trace: Trace, cpu_share: float | Mapping[str, float] | None = None, recorded_speed: float | None = None
+) -> Trace:
+    """The trace with its `latency_s` taken as the work that the user says requests are, not as what a log observed."""
+    assert trace.latency_s is not None
+    share = _shares(trace, 0.4 if cpu_share is None else cpu_share)
+    cpu_s = share * trace.latency_s * (1.0 if recorded_speed is None else recorded_speed)
+    told = trace.with_demand(cpu_s, (1 - share) * trace.latency_s, demand="given", notes=())
+    return replace(told, latency_s=None)
 
 
 def _shares(trace: Trace, cpu_share: float | Mapping[str, float]) -> np.ndarray:
@@ -76,16 +111,18 @@ def _shares(trace: Trace, cpu_share: float | Mapping[str, float]) -> np.ndarray:
     return share_of_each
 
 
-def quiet_work(trace: Trace, observed_s: np.ndarray) -> tuple[np.ndarray, list[str], tuple[RouteDemand, ...]]:
+def quiet_work(
+    trace: Trace, observed_s: np.ndarray, seed: int = 0
+) -> tuple[np.ndarray, list[str], tuple[RouteDemand, ...]]:
     """Work without queueing [s], estimated from the minutes with the fewest arrivals.
 
-    A request in a quiet minute keeps its own time. Any other takes the quantile of its route's
-    quiet times at (r - 0.5) / n, r its rank among its route's n requests of the same minute (Hazen's
-    plotting positions): the order within the minute is kept, the queueing is not.
+    A request in a quiet minute keeps its own time. Any other takes a quiet sample of its route, drawn uniformly from
+    a stream of its own: whoever queued longest is not whoever had most work, so its own latency tells nothing of it.
 
     Args:
         trace: the requests.
         observed_s: float64 (n,), how long each took, less its known waits [s].
+        seed: of the draws; the n-th request has the n-th number.
 
     Returns:
         float64 (n,); a sentence for every route that had to take busier minutes; and what each
@@ -97,7 +134,7 @@ def quiet_work(trace: Trace, observed_s: np.ndarray) -> tuple[np.ndarray, list[s
         answered = (trace.status < 500) & (trace.status != 408) & (trace.status != 499)
     rank_of_minute = _quietness(minute)
     n_minutes = int(rank_of_minute.max()) + 1
-    work_s = observed_s.copy()
+    work_s, drawn = observed_s.copy(), stream(seed, "demand").random(len(trace))
     notes, routes = [], []
     order = np.argsort(trace.route_codes, kind="stable")
     bounds = np.searchsorted(trace.route_codes[order], np.arange(len(trace.routes) + 1))
@@ -118,9 +155,7 @@ def quiet_work(trace: Trace, observed_s: np.ndarray) -> tuple[np.ndarray, list[s
         samples = np.sort(observed_s[rows[quiet & answered[rows]]])
         busy = rows[~quiet]
         if samples.size and busy.size:
-            work_s[busy] = np.interp(
-                _rank_in_minute(minute[busy], observed_s[busy]) * (samples.size - 1), np.arange(samples.size), samples
-            )
+            work_s[busy] = samples[(drawn[busy] * samples.size).astype(np.int64)]
         means = float(observed_s[rows].mean()), float(work_s[rows].mean())
         routes.append(RouteDemand(route, len(rows), samples.size, minutes, *means))
     return work_s, notes, tuple(routes)
@@ -136,13 +171,3 @@ def _quietness(minute: np.ndarray) -> np.ndarray:
     rank = np.full(len(arrivals), len(with_traffic) - 1)
     rank[with_traffic[np.argsort(arrivals[with_traffic], kind="stable")]] = np.arange(len(with_traffic))
     return rank
-
-
-def _rank_in_minute(minute: np.ndarray, latency_s: np.ndarray) -> np.ndarray:
-    """(r - 0.5) / n for each request, r its rank by latency among the n of its minute."""
-    order = np.lexsort((latency_s, minute))
-    first = np.searchsorted(minute[order], minute[order], side="left")
-    count = np.searchsorted(minute[order], minute[order], side="right") - first
-    position = np.empty(len(minute))
-    position[order] = (np.arange(len(minute)) - first + 0.5) / count
-    return position

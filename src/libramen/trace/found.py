@@ -12,9 +12,10 @@ import numpy as np
 
 from libramen import units
 from libramen.errors import TraceError
+from libramen.study.moments import seconds_between
 from libramen.trace.routes import gather
 from libramen.trace.stamps import spread_within_second
-from libramen.trace.trace import Source, Trace
+from libramen.trace.trace import Made, Source, Trace
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -24,6 +25,11 @@ if TYPE_CHECKING:
     from libramen.trace.lines import SkippedLines
 
 _GAP_NEIGHBOURS: Final = 20
+_GAP_S: Final = 60.0
+_MOST_GAPS: Final = 5
+_YEAR_S: Final = 366 * 86400.0
+_LATEST_S: Final = 7_258_118_400.0  # 2200
+_FEW_LINES: Final = 3
 _COLUMNS: Final = ("at_s", "cpu_s", "wait_s", "latency_s", "status", "bytes_out", "file")
 
 
@@ -49,7 +55,8 @@ class Found:
     agents: tuple[np.ndarray, Sequence[str]] | None = None
     hosts: tuple[np.ndarray, Sequence[str]] | None = None
     file: np.ndarray | None = None  # number of the file
-    span_s: float | None = None
+    covers_s: tuple[float, float] | None = None  # what the source says that it covers, from `base`, where it does
+    made: Made = field(default_factory=Made)  # what a table says of itself
     sampled_share: float | None = None  # of the requests, what the source says that it kept
     notes: list[str] = field(default_factory=list)
 
@@ -128,8 +135,12 @@ def leave_out(found: Found, what: Sequence[LeaveOut], routes: Sequence[tuple[str
             rows &= _fits(found.agents, kind.agent, (), fold=False)
         if kind.longer is not None:
             rows &= np.zeros(len(rows), bool) if found.latency_s is None else found.latency_s > kind.longer
+        note = f"{np.count_nonzero(rows):,} requests are left out: {kind}"
+        if found.bytes_out is not None and (gone := float(found.bytes_out[rows].sum())):
+            share = units.show_share(gone / float(found.bytes_out.sum()))
+            note += f"; their answers were {share} of all bytes sent, which no bill will have as egress"
         found = found.keep(~rows)
-        found.notes.append(f"{np.count_nonzero(rows):,} requests are left out: {kind}")
+        found.notes.append(note)
         if not len(found.at_s):
             raise TraceError(f"leave_out leaves no request of {', '.join(found.files)}")
     return found
@@ -170,6 +181,8 @@ def to_trace(
         TraceError: times from the start of the trace go back, or values are not allowed.
     """
     at_s, notes = found.at_s, found.notes
+    start: datetime | None = None
+    span_s: float | None = None
     if found.base is not None:
         at_s = _arrivals(found, seed, stamp or found.stamp, within_second)
         back = int(np.count_nonzero(np.diff(found.at_s) < 0))
@@ -177,16 +190,12 @@ def to_trace(
             notes.append(f"{back:,} lines stand before earlier ones, and are sorted by time")
         found.at_s = at_s
         found.sort()
+        start, span_s = _whole_minutes(found, zone)
         at_s = found.at_s
-        start_s = float(at_s[0])
-        at_s -= start_s
-        assert found.base is not None
-        microseconds = math.floor(start_s * 1e6)
-        whole = datetime.fromtimestamp(found.base + microseconds // 1_000_000, UTC)
-        start: datetime | None = whole.replace(microsecond=microseconds % 1_000_000).astimezone(zone)
-        span_s: float | None = max(60.0, math.ceil(at_s[-1] / 60 - 1e-9) * 60.0)
-    else:
-        start, span_s = None, found.span_s
+    elif found.covers_s is not None:
+        span_s = found.covers_s[1]
+    elif found.made.span_s is not None and found.made.span_s >= at_s.max(initial=0.0):
+        span_s = found.made.span_s
     n = len(at_s)
     trace = Trace.from_arrays(
         at_s=at_s,
@@ -201,7 +210,7 @@ def to_trace(
     if found.labels is not None:
         codes, names = gather(*found.labels, routes=routes, fold=found.fold)
         trace = replace(trace, route_codes=codes, routes=names)
-    notes += _gaps(trace)
+    notes += [*_gaps(trace), *_failures(trace)]
     source = Source(
         files=found.files,
         format=found.format,
@@ -210,9 +219,72 @@ def to_trace(
         first_skipped=tuple(found.skipped.first),
         reasons=tuple(found.skipped.reasons.most_common()),
         notes=tuple(notes),
+        made=found.made,
         sampled_share=found.sampled_share,
     )
     return replace(trace, source=source)
+
+
+def _whole_minutes(found: Found, zone: ZoneInfo) -> tuple[datetime, float]:
+    """Count times from the beginning of a minute of the clock, in place; its real time, and the time covered [s].
+
+    Windows, worst minutes and counts then begin where people expect them. A table that says when its trace began and
+    how long it was (because nobody came at first, or at last) is believed.
+    """
+    assert found.base is not None
+    at_s, base, made = found.at_s, found.base, found.made
+    first_s, last_s = found.covers_s or (float(at_s[0]), float(at_s[-1]) + 1e-9)
+    ahead_s = round((datetime.fromtimestamp(base, UTC).astimezone(zone).utcoffset() or timedelta()).total_seconds())
+    shift_s = (base + ahead_s) % 60
+    zero_s = 60.0 * math.floor((first_s + shift_s) / 60) - shift_s
+    span_s = max(60.0, 60.0 * math.ceil((last_s - zero_s) / 60 - 1e-12))
+    start = datetime.fromtimestamp(base + int(zero_s), UTC).astimezone(zone)
+    if made.start is not None and made.span_s is not None:
+        said = datetime.fromisoformat(made.start)
+        earlier_s = seconds_between(said, start)
+        # 1e-6: what ISO times round to.
+        if said.tzinfo is not None and earlier_s >= -60 and earlier_s + last_s - zero_s <= made.span_s + 1e-6:
+            at_s -= zero_s - earlier_s
+            np.clip(at_s, 0.0, made.span_s, out=at_s)
+            return said.astimezone(zone), made.span_s
+    at_s -= zero_s
+    return start, span_s
+
+
+def without_far_stamps(found: Found) -> Found:
+    """Without the lines whose stamps cannot be true: over a year away from nearly all others, or before 1970.
+
+    A clock that was not set yet writes such lines; one of them would make a trace of decades. They count as lines that
+    cannot be read.
+
+    Raises:
+        TraceError: no line is left.
+    """
+    if found.base is None or not len(found.at_s):
+        return found
+    at_s = found.at_s + found.base
+    far = ~((at_s > 0) & (at_s < _LATEST_S))
+    order = np.argsort(at_s, kind="stable")
+    group = np.cumsum(np.diff(at_s[order], prepend=at_s[order[0]]) > _YEAR_S)
+    sizes = np.bincount(group)
+    lost = np.flatnonzero(sizes <= max(_FEW_LINES, 0.01 * len(at_s)))
+    if len(at_s) > 2 * len(lost) and len(lost) < len(sizes):
+        far[order] |= np.isin(group, lost)
+    if not far.any():
+        return found
+    for row in np.flatnonzero(far)[:5].tolist():
+        file = found.files[0 if found.file is None else int(found.file[row])]
+        found.skipped.add(file, 0, f"its time stamp {_shown_time(at_s[row])} is over a year away from the others")
+    found.skipped.add_more(int(far.sum()) - 5, "its time stamp '' is over a year away from the others")
+    if far.all():
+        raise TraceError(f"{', '.join(found.files)}: no time stamp is between 1970 and 2200")
+    return found.keep(~far)
+
+
+def _shown_time(at_s: float) -> str:
+    if not -62_000_000_000 < at_s < 253_000_000_000:
+        return f"{at_s:.4g} s after 1970"
+    return f"'{datetime(1970, 1, 1, tzinfo=UTC) + timedelta(seconds=float(at_s)):%Y-%m-%d %H:%M:%S}' (UTC)"
 
 
 def _arrivals(found: Found, seed: int, stamp: str, within_second: str) -> np.ndarray:
@@ -233,26 +305,51 @@ def _arrivals(found: Found, seed: int, stamp: str, within_second: str) -> np.nda
 
 
 def _gaps(trace: Trace) -> list[str]:
-    """Clock hours without a request between hours that have many: perhaps a lost file."""
-    if trace.start is None or trace.span_s < 3 * 3600:
-        return []
-    into_s = trace.start.minute * 60 + trace.start.second + trace.start.microsecond / 1e6
-    hour = ((trace.at_s + into_s) // 3600).astype(np.int64)
-    count = np.bincount(hour)
+    """Stretches of a minute or more without a line where as many before and after would make one expect several."""
+    edges_s = np.concatenate([[0.0], trace.at_s, [trace.span_s]])
+    lasts_s = np.diff(edges_s)
+    places = np.flatnonzero(lasts_s[1:-1] >= _GAP_S) + 1
     notes = []
-    k = 0
-    while k < len(count):
-        if count[k] == 0:
-            end = k
-            while count[end] == 0:
-                end += 1
-            if min(count[k - 1], count[end]) >= _GAP_NEIGHBOURS:
-                begin = trace.start.astimezone(UTC) - timedelta(seconds=into_s) + timedelta(hours=k)
-                local = begin.astimezone(trace.start.tzinfo)
-                notes.append(
-                    f"no line for {units.show_duration((end - k) * 3600.0)} from {local:%Y-%m-%d %H:%M}: "
-                    "is a file missing?"
-                )
-            k = end
-        k += 1
+    for place in places[np.argsort(-lasts_s[places], kind="stable")][:_MOST_GAPS].tolist():
+        from_s, length_s = float(edges_s[place]), float(lasts_s[place])
+        to_s = from_s + length_s
+        # At least two minutes on both sides: how many there were in as long a time, had it gone on like that.
+        around_s = max(length_s, 120.0)
+        before = int(np.count_nonzero((trace.at_s > from_s - around_s) & (trace.at_s <= from_s)))
+        after = int(np.count_nonzero((trace.at_s >= to_s) & (trace.at_s < to_s + around_s)))
+        expected = min(before, after) * length_s / around_s
+        if expected >= _GAP_NEIGHBOURS:
+            when = trace.local_time(from_s)
+            began = f"{units.show_duration(from_s)} after the start" if when is None else f"{when:%Y-%m-%d %H:%M:%S}"
+            notes.append(
+                f"no line for {units.show_duration(length_s)} from {began}, where some {expected:,.0f} would be "
+                "expected: an outage, or a file that is missing? It is replayed as a quiet time"
+            )
+    return notes
+
+
+def _failures(trace: Trace) -> list[str]:
+    """What failed when the log was written: it is replayed like everything else."""
+    if trace.status is None:
+        return []
+    failed, given_up = trace.status >= 500, np.isin(trace.status, (408, 499))
+    notes = []
+    if failed.any() or given_up.any():
+        notes.append(
+            f"in the log {np.count_nonzero(failed):,} requests failed (a status of 500 or more) and in "
+            f"{np.count_nonzero(given_up):,} the client gave up (408, 499): they are replayed like all others, and say "
+            "nothing of what fails in a replay"
+        )
+    minute = (trace.at_s // 60).astype(np.int64)
+    arrivals, bad = np.bincount(minute), np.bincount(minute[failed], minlength=int(minute[-1]) + 1)
+    out = np.flatnonzero((bad > 0.5 * arrivals) & (arrivals >= 10))
+    if len(out):
+        when = trace.local_time(60.0 * int(out[0]))
+        began = (
+            f"{units.show_duration(60.0 * int(out[0]))} after the start" if when is None else f"{when:%Y-%m-%d %H:%M}"
+        )
+        notes.append(
+            f"in {len(out):,} minutes, from {began} on, more than half of the requests in the log failed: an outage; "
+            "what was quick or slow then is no measure of work"
+        )
     return notes

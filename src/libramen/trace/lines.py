@@ -45,6 +45,12 @@ class SkippedLines:
             self.first.sort(key=lambda skipped: skipped.line)
         del self.first[_FIRST_SKIPPED:]
 
+    def add_more(self, count: int, reason: str) -> None:
+        """More lines like some that were added, if the count is above 0."""
+        if count > 0:
+            self.count += count
+            self.reasons[_FOUND.sub("...", reason).removesuffix("...")] += count
+
 
 def blocks_of(opened: Opened, skipped: SkippedLines, progress: Callable[[int], None]) -> Iterator[Block]:
     """The content of a file in blocks of whole lines.

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Final, Literal, get_args
@@ -10,12 +9,13 @@ from zoneinfo import ZoneInfo
 
 import numpy as np
 
+from libramen.delays import Delay, parse_delay
 from libramen.errors import TraceError, UnitError
 from libramen.study.moments import parse_zone
 from libramen.trace import weblogs
 from libramen.trace.arrow import release_unused
-from libramen.trace.demand import with_demand
-from libramen.trace.found import Found, leave_out, to_trace, without_doubles
+from libramen.trace.demand import with_demand, with_told_work
+from libramen.trace.found import Found, leave_out, to_trace, without_doubles, without_far_stamps
 from libramen.trace.lines import SkippedLines, blocks_of, in_order
 from libramen.trace.rows import Rows
 from libramen.trace.sources import BROKEN, STANDARD_INPUT, Opened, expand, some_bytes
@@ -46,15 +46,29 @@ class ReadOptions:
     stamp: Literal["arrival", "answer"] | None = None
     within_second: Literal["draw", "even", "none"] = "draw"
     counts: Literal["poisson", "even"] = "poisson"
+    work: Delay | None = None
     routes: Sequence[tuple[str, str]] = ()
     leave_out: Sequence[LeaveOut] = ()
     sampled: float = 1.0
     servers: tuple[int, int] = (1, 1)
     demand: Demand | None = None
-    cpu_share: float | Mapping[str, float] = 0.4
-    recorded_speed: float = 1.0
+    cpu_share: float | Mapping[str, float] | None = None
+    recorded_speed: float | None = None
     time_zone: str = "UTC"
     seed: int = 0
+    given: frozenset[str] = frozenset()
+    """Those that were said, and not left to their default."""
+
+
+_USED_BY: Final[dict[str, tuple[str, ...]]] = {
+    "columns": ("csv", "json_lines", "parquet", "arrow", "counts"),
+    "line_format": ("common", "combined"),
+    "latency_field": ("common", "combined"),
+    "latency_unit": _LOGS,
+    "counts": ("counts",),
+    "work": ("counts",),
+}
+"""Options that only some formats know; with any other they would have no effect."""
 
 
 def read_trace(
@@ -78,12 +92,14 @@ def read_trace(
             `latency_unit` (`"s"`, `"ms"` or `"us"`);
             `stamp` (`"arrival"` or `"answer"`; default: answer for logs, arrival else) and `within_second`
             (`"draw"`, `"even"` or `"none"`);
-            `counts` (`"poisson"` or `"even"`);
+            `counts` (`"poisson"` or `"even"`) and, for counts without latencies, `work` (a duration, or two
+            percentiles of what a request takes: `{"p50": "80ms", "p95": "400ms"}`);
             `routes` (pairs of a pattern of paths and a route);
             `leave_out` (tables with `route`, `status`, `agent`, `longer`);
             `sampled` (share of the requests that the log has) and `servers` (`(2, 5)`: it is of two of five);
             `demand` (`"given"`, `"quiet"` or `"observed"`; default: given if there is `cpu_s`, else quiet),
-            `cpu_share` (0.4; a number, or a table by route with `"*"` for the others) and `recorded_speed` (1);
+            `cpu_share` (0.4; a number, or a table by route with `"*"` for the others) and `recorded_speed` (1); with
+            given demand these two would have no effect, and are an error;
             `time_zone` (`"UTC"`) and `seed` (0).
 
     Raises:
@@ -93,31 +109,51 @@ def read_trace(
     Example:
         >>> trace = read_trace("saltmarsh/saltmarsh.log.gz", time_zone="Europe/Lisbon")  # doctest: +SKIP
     """
-    chosen = _checked(options)
+    chosen = checked_options(options)
     trace, has_cpu = read_requests(path, chosen, progress)
+    if chosen.work is not None:
+        if chosen.demand not in {None, "given"}:
+            raise TraceError(f"demand = {chosen.demand!r} has no effect beside work, which says how long requests take")
+        trace = with_told_work(trace, chosen.cpu_share, chosen.recorded_speed)
+        return _whole_load(trace, chosen)
     trace = with_demand(
-        trace, chosen.demand, cpu_share=chosen.cpu_share, recorded_speed=chosen.recorded_speed, has_cpu=has_cpu
+        trace,
+        chosen.demand,
+        cpu_share=chosen.cpu_share,
+        recorded_speed=chosen.recorded_speed,
+        has_cpu=has_cpu,
+        seed=chosen.seed,
     )
     return _whole_load(trace, chosen)
 
 
-def _checked(options: dict[str, Any]) -> ReadOptions:
-    known = ReadOptions.__dataclass_fields__
+def checked_options(options: dict[str, Any]) -> ReadOptions:
+    """The options of `read_trace`.
+
+    Raises:
+        TraceError: one is unknown or not allowed.
+    """
+    known = {name: field for name, field in ReadOptions.__dataclass_fields__.items() if name != "given"}
     for name in options:
         if name not in known:
             from libramen.fields import nearest
 
             raise TraceError(f"read_trace: unknown option {name!r}; {nearest(name, known)}")
     options = {name: value for name, value in options.items() if value is not None or known[name].default is None}
-    chosen = ReadOptions(**options)
+    if options.get("work") is not None:
+        try:
+            options["work"] = parse_delay(options["work"])
+        except UnitError as error:
+            raise TraceError(f"work: {error}") from None
+    chosen = ReadOptions(**options, given=frozenset(options))
     if chosen.format is not None and chosen.format not in FORMATS:
         raise TraceError(f"format: found {chosen.format!r}; allowed: {', '.join(FORMATS)}")
     if not 0 < chosen.sampled <= 1:
         raise TraceError(f"sampled: found {chosen.sampled!r}; allowed: above 0, at most 1")
     if not (len(chosen.servers) == 2 and 1 <= chosen.servers[0] <= chosen.servers[1]):
         raise TraceError(f"servers: found {list(chosen.servers)}; allowed: two numbers such as [2, 5], for two of five")
-    if not (chosen.recorded_speed > 0 and math.isfinite(chosen.recorded_speed)):
-        raise TraceError(f"recorded_speed: found {chosen.recorded_speed!r}; allowed: a number above 0")
+    if chosen.recorded_speed is not None and not 1e-6 <= chosen.recorded_speed <= 1e6:
+        raise TraceError(f"recorded_speed: found {chosen.recorded_speed!r}; allowed: 0.000001 to 1000000")
     return chosen
 
 
@@ -139,7 +175,7 @@ def read_requests(
     paths = expand([path] if isinstance(path, str | Path) else path)
     found = _find(paths, options, progress or (lambda _share: None))
     has_cpu = found.cpu_s is not None
-    found = leave_out(without_doubles(found), options.leave_out, options.routes)
+    found = leave_out(without_doubles(without_far_stamps(found)), options.leave_out, options.routes)
     try:
         trace = to_trace(
             found,
@@ -197,6 +233,13 @@ def _find(paths: list[Path], options: ReadOptions, progress: Callable[[float], N
         before += path.stat().st_size if path.is_file() else 0
     if len({kind if kind not in _LOGS else "log" for kind in kinds.values()}) > 1:
         raise TraceError("the files are of several formats: " + ", ".join(f"{p} is {k}" for p, k in kinds.items()))
+    formats = {found.format for found in others} or set(kinds.values())
+    for name, users in _USED_BY.items():
+        if name in options.given and not formats & set(users):
+            raise TraceError(
+                f"{name} has no effect: {paths[0]} is of format {kinds[paths[0]]}, and {name} is for "
+                f"{', '.join(users)}; allowed: to leave it out"
+            )
     files = tuple(str(path) for path in paths)
     if not others:
         kind = "described" if options.line_format else kinds[paths[0]]
@@ -236,6 +279,9 @@ def recognise(path: Path, head: bytes, columns: Iterable[str] = ()) -> str:
         return "parquet"
     if head.startswith((b"ARROW1", b"\xff\xff\xff\xff")):
         return "arrow"
+    if head.startswith((b"# libramen: ", b'{"libramen": ')):
+        head = head.partition(b"\n")[2]
+        return "csv" if not head.lstrip().startswith(b"{") else "json_lines"
     lines = head.splitlines()[:200]
     if weblogs.looks_common(lines):
         return "combined"
@@ -369,7 +415,8 @@ def _from_table(kind: str, opened: Opened, skipped: SkippedLines, options: ReadO
         "parquet": tables.read_parquet_table,
         "arrow": tables.read_arrow_table,
     }
-    table = tables.renamed(path, readers[kind](opened, skipped), options.columns)
+    table, made = tables.taken_from(path, readers[kind](opened, skipped))
+    table = tables.renamed(path, table, options.columns)
     notes = list(tables.check_columns(path, table))
     if not table.num_rows:
         raise TraceError(f"{path}: the table has no rows")
@@ -380,7 +427,8 @@ def _from_table(kind: str, opened: Opened, skipped: SkippedLines, options: ReadO
         at_s, base, whole = tables.times(path, table)
     labels = None
     if "route" in has:
-        names, codes = np.unique([str(route) for route in table["route"].to_pylist()], return_inverse=True)
+        texts = ("no route" if route is None else str(route) for route in table["route"].to_pylist())
+        names, codes = np.unique(list(texts), return_inverse=True)
         labels = (codes, [str(name) for name in names])
     found = Found(
         format=kind,
@@ -393,6 +441,7 @@ def _from_table(kind: str, opened: Opened, skipped: SkippedLines, options: ReadO
         lines=table.num_rows + skipped.count,
         labels=labels,
         fold=False,
+        made=made,
         notes=notes,
         **values,
     )
@@ -406,7 +455,8 @@ def _from_counts(path: Path, table: Any, found: Found, options: ReadOptions) -> 
     has = set(table.column_names)
     requests = tables.numbers(path, table, "requests")
     evenly = options.counts == "even"
-    at_s, row, length_s = counts.spread(path, found.at_s, requests, evenly=evenly, seed=options.seed)
+    starts_s = found.at_s
+    at_s, row, length_s = counts.spread(path, starts_s, requests, evenly=evenly, seed=options.seed)
     if not len(row):
         raise TraceError(f"{path}: all counts are 0")
     order = np.argsort(at_s, kind="stable")
@@ -414,11 +464,20 @@ def _from_counts(path: Path, table: Any, found: Found, options: ReadOptions) -> 
     span_s = float(found.at_s.max() - found.at_s.min()) + length_s
     found = found.keep(row[order])
     found.at_s, found.whole_seconds = at_s[order], False
+    if percentiles and options.work is not None:
+        raise TraceError(
+            f"work has no effect: {path} has latencies of its own ({', '.join(percentiles)}); allowed: to leave it out"
+        )
     if percentiles:
         found.latency_s = counts.latencies(percentiles, row, options.seed)[order]
-    if found.base is None:
-        found.at_s = found.at_s - float(np.min(found.at_s)) if found.at_s.min() < 0 else found.at_s
-        found.span_s = max(span_s, float(found.at_s[-1]))
+        found.notes.append(counts.tail_of(percentiles))
+    elif options.work is not None:
+        found.latency_s = counts.drawn(options.work, len(row), options.seed)
+        found.notes.append(f"work is drawn for each request: {options.work}")
+    if found.base is None and found.at_s.min() < 0:
+        found.at_s = found.at_s - float(np.min(found.at_s))
+    begin_s = float(starts_s.min())
+    found.covers_s = (begin_s, max(begin_s + span_s, float(found.at_s[-1])))
     how = "evenly spaced" if evenly else "a Poisson process"
     found.format = "counts"
     found.notes.append(f"counts per interval of {length_s:g} s: requests within one are {how}")

@@ -162,7 +162,7 @@ def _week(trace: Trace) -> np.ndarray | None:
     """Mean rate of each local hour of the week."""
     if trace.start is None:
         return None
-    into_s = trace.start.minute * 60 + trace.start.second + trace.start.microsecond / 1e6
+    into_s = trace.into_hour_s
     n = int((into_s + trace.span_s) // 3600) + 1
     hour = ((trace.at_s + into_s) // 3600).astype(np.int64)
     counts = np.bincount(hour, minlength=n)[:n]

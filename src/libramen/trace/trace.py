@@ -2,25 +2,33 @@
 
 from __future__ import annotations
 
+import json
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, timedelta
-from typing import TYPE_CHECKING, Any, Self
+from typing import TYPE_CHECKING, Any, Final, Self
 from zoneinfo import ZoneInfo
 
 import numpy as np
 
 from libramen import units
 from libramen.errors import TraceError, UnitError
-from libramen.study.moments import parse_zone
+from libramen.study.moments import into_hour_s, parse_zone
 
 if TYPE_CHECKING:
     import pandas as pd
     from numpy.typing import ArrayLike
 
 
+MOST_REQUESTS: Final = 200_000_000
+"""Requests of one trace in memory: some 15 GB with all columns. More come in chunks."""
+_LONGEST_S: Final = 10 * 366 * 86400.0
+_MOST: Final = {"at_s": _LONGEST_S, "cpu_s": 1e6, "wait_s": 1e6, "latency_s": 1e6, "bytes_out": 1e15, "status": 999.0}
+"""What is implausible and not taken: traces over ten years, single requests of over 1e6 s, ..."""
+
+
 @dataclass(frozen=True)
 class SkippedLine:
-    """One line that could not be read."""
+    """One line that could not be read; `line` 0: which one is not known any more."""
 
     file: str
     line: int
@@ -65,6 +73,51 @@ class Demand:
 
 
 @dataclass(frozen=True)
+class Made:
+    """What a trace table says of how it was made; `write_trace` writes it, and what it says is taken up again.
+
+    Attributes:
+        demand: how its cpu_s and wait_s came about: "given", "quiet" or "observed".
+        waits_are_known: some of wait_s was measured (spans show it), not estimated.
+        start, time_zone, span_s: of the trace, None: not said.
+    """
+
+    demand: str = "given"
+    waits_are_known: bool = True
+    start: str | None = None
+    time_zone: str | None = None
+    span_s: float | None = None
+
+    @property
+    def estimate(self) -> bool:
+        """Whether cpu_s and wait_s are an estimate."""
+        return self.demand != "given"
+
+    def to_json(self) -> str:
+        """As one line of text."""
+        return json.dumps({key: value for key, value in vars(self).items() if value is not None})
+
+    @classmethod
+    def from_json(cls, text: str | bytes) -> Made:
+        """Read what `to_json` has written.
+
+        Raises:
+            ValueError: it is something else.
+        """
+        values = json.loads(text)
+        kinds = {"demand": str, "waits_are_known": bool, "start": str, "time_zone": str, "span_s": (int, float)}
+        if not isinstance(values, dict) or not all(
+            key in kinds and isinstance(value, kinds[key])  # type: ignore[arg-type]
+            for key, value in values.items()
+        ):
+            raise ValueError(f"found {str(text)[:60]!r}")
+        made = cls(**values)
+        if made.demand not in {"given", "quiet", "observed"}:
+            raise ValueError(f"found demand {made.demand!r}")
+        return made
+
+
+@dataclass(frozen=True)
 class Source:
     """Where a trace came from, and what was done to it on the way."""
 
@@ -78,6 +131,8 @@ class Source:
     demand: Demand = Demand("given")
     notes: tuple[str, ...] = ()
     """What was assumed, a sentence each."""
+    made: Made = Made()
+    """What the table that it was read from says of itself."""
     sampled_share: float | None = None
     """Of the requests, what the source itself says that it kept; None: all."""
 
@@ -164,10 +219,13 @@ class Trace:
             )
         cpu = _numbers("cpu_s", cpu_s, n)
         wait = np.zeros(n) if wait_s is None else _numbers("wait_s", wait_s, n)
+        if span_s is not None and (isinstance(span_s, bool) or not isinstance(span_s, int | float | np.number)):
+            raise TraceError(f"span_s: found {span_s!r}; allowed: a number of seconds")
         span = float(at[-1]) if span_s is None else float(span_s)
-        if not np.isfinite(span) or span <= 0 or span < at[-1]:
+        if not (0 < span <= _LONGEST_S and span >= at[-1]):
             raise TraceError(
-                f"span_s: found {span:.6g} s; allowed: above 0 and not before the last arrival, {at[-1]:.6g} s"
+                f"span_s: found {span:.6g} s; allowed: above 0, not before the last arrival, {at[-1]:.6g} s, and at "
+                "most ten years"
             )
         codes, routes = _factorise(route, n)
         return cls(
@@ -185,9 +243,32 @@ class Trace:
         )
 
     @property
+    def into_hour_s(self) -> float:
+        """How far into an hour of the clock it begins [s]; 0 where that is not known."""
+        return into_hour_s(self.start)
+
+    @property
     def demand(self) -> Demand:
         """How `cpu_s` and `wait_s` came about, and what they rest on."""
         return self.source.demand
+
+    @property
+    def demand_in_words(self) -> str:
+        """`quiet`; of a table that brings an estimate `given (quiet)`."""
+        made = self.source.made
+        return f"given ({made.demand})" if self.demand.kind == "given" and made.estimate else self.demand.kind
+
+    @property
+    def made(self) -> Made:
+        """What a table of it says of itself."""
+        before, kind = self.source.made, self.demand.kind
+        return Made(
+            demand=before.demand if kind == "given" else kind,
+            waits_are_known=before.waits_are_known if before.estimate else self.source.format == "spans",
+            start=None if self.start is None else self.start.isoformat(),
+            time_zone=None if self.start is None else str(self.start.tzinfo),
+            span_s=self.span_s,
+        )
 
     def __len__(self) -> int:
         return len(self.at_s)
@@ -284,20 +365,26 @@ def local_time(start: datetime | None, offset_s: float) -> datetime | None:
 
 
 def _numbers(name: str, values: ArrayLike, n: int | None) -> np.ndarray:
-    """The values as a C-contiguous float64 array of length n, finite and not negative."""
+    """The values as a C-contiguous float64 array of length n of our own, finite, not negative and not absurd."""
     try:
-        array = np.ascontiguousarray(values, dtype=np.float64)
-    except (TypeError, ValueError):
-        raise TraceError(f"{name}: found values that are not numbers; allowed: numbers of 0 or more") from None
+        given = np.asarray(values)
+        # Complex numbers, times and text would be turned into floats, more or less silently.
+        array = np.array(given, dtype=np.float64, order="C") if given.dtype.kind in "biufO" else None
+    except (TypeError, ValueError, OverflowError):
+        array = None
+    if array is None:
+        raise TraceError(f"{name}: found values that are not numbers; allowed: numbers of 0 or more")
     if array.ndim != 1:
         raise TraceError(f"{name}: found {array.ndim} dimensions; allowed: one")
     if n is not None and len(array) != n:
         raise TraceError(f"{name}: found {len(array)} values; allowed: as many as at_s, {n}")
-    bad = np.flatnonzero(~np.isfinite(array) | (array < 0))
+    most = _MOST[name]
+    bad = np.flatnonzero(~((array >= 0) & (array <= most)))
     if bad.size:
         i = int(bad[0])
+        limit = "ten years" if name == "at_s" else f"{most:g}"
         raise TraceError(
-            f"{name}: row {i + 1} has {array[i]} ({bad.size} such rows); allowed: finite numbers of 0 or more"
+            f"{name}: row {i + 1} has {array[i]:g} ({bad.size} such rows); allowed: numbers from 0 to {limit}"
         )
     return array
 
@@ -318,6 +405,8 @@ def _start(start: datetime | str | None, time_zone: str | None) -> datetime | No
     try:
         zone = None if time_zone is None else ZoneInfo(parse_zone(time_zone))
         instant = datetime.fromisoformat(start) if isinstance(start, str) else start
+        if not isinstance(instant, datetime):
+            raise TraceError(f"start: found {start!r}; allowed: an ISO time such as '2031-06-07T00:00', or a datetime")
     except UnitError as error:
         raise TraceError(f"time_zone: {error}") from None
     except ValueError:

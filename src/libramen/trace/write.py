@@ -17,10 +17,17 @@ if TYPE_CHECKING:
     from libramen.trace.trace import Trace
 
 SUFFIXES: Final = (".csv", ".jsonl", ".parquet", ".arrow")
+MADE: Final = b"libramen"
+"""Key of the schema's metadata under which a table says how it was made.
+
+In CSV that is a first comment, `# libramen: {...}`, in JSON Lines a first object, `{"libramen": {...}}`.
+"""
 
 
 def write_trace(trace: Trace, path: Path, *, counts_every: float | None = None) -> None:
     """Write a trace as .csv, .jsonl, .parquet or .arrow, whole or not at all; it reads back the same.
+
+    It says of itself how its demand was made, so that nobody takes an estimate for a measurement later.
 
     Args:
         trace: the requests.
@@ -50,13 +57,22 @@ def _write(table: pa.Table, path: Path) -> None:
     elif path.suffix == ".csv":
         from pyarrow import csv
 
-        csv.write_csv(table, path)
+        with path.open("wb") as lines:
+            lines.write(b"".join(b"# libramen: " + made + b"\n" for made in _made(table)))
+            csv.write_csv(table, lines)
     else:
         import json
 
         with path.open("w", encoding="utf-8") as lines:
+            lines.writelines(f'{{"libramen": {made.decode()}}}\n' for made in _made(table))
             for batch in table.to_batches(max_chunksize=1 << 14):
                 lines.writelines(json.dumps(row) + "\n" for row in batch.to_pylist())
+
+
+def _made(table: pa.Table) -> list[bytes]:
+    """What a table says of itself, where it says it."""
+    made = (table.schema.metadata or {}).get(MADE)
+    return [] if made is None else [made]
 
 
 def trace_table(trace: Trace) -> pa.Table:
@@ -73,7 +89,7 @@ def trace_table(trace: Trace) -> pa.Table:
     for name in ("bytes_out", "latency_s", "status"):
         if getattr(trace, name) is not None:
             columns[name] = getattr(trace, name)
-    return pa.table(columns)
+    return pa.table(columns).replace_schema_metadata({MADE: trace.made.to_json()})
 
 
 def counts_table(trace: Trace, every_s: float) -> pa.Table:

@@ -26,6 +26,7 @@ from libramen.engine.kernel.layout import (
     OUT_FULL,
     REQUESTS_FULL,
     RUNNING,
+    SLOTS_FULL,
     WAITING,
     entry_at,
     float_at,
@@ -33,11 +34,11 @@ from libramen.engine.kernel.layout import (
     inner,
     node_at,
     replica_at,
+    tolerance_s,
 )
 from libramen.engine.kernel.orders import obey
 from libramen.engine.kernel.service import empty_bank
 from libramen.engine.kernel.trees import bank_due_s, first_due
-from libramen.engine.plane import EPSILON_S
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -99,6 +100,8 @@ def _make_advance(sources: int) -> Callable[..., Any]:
         if obeys:
             obey(w)
         while True:
+            if w.fullest >= w.places_left_at:
+                return SLOTS_FULL
             if w.room_row >= 0:  # what is held comes before anything else at this instant
                 now_s = w.now_s
                 index, row = next_held(w)
@@ -119,7 +122,7 @@ def _make_advance(sources: int) -> Callable[..., Any]:
                     timeout_s, repeat_s = next_of_clients(w)
                 due_s = node_at(w.tree, 1).due_s
                 instant_s = min(min(due_s, now_s), min(until_s, min(timeout_s, repeat_s)))
-                limit_s = instant_s + EPSILON_S
+                limit_s = instant_s + tolerance_s(instant_s)
                 if due_s < limit_s:
                     _complete_next(w, due_s, limit_s)
                     continue

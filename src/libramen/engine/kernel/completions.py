@@ -96,7 +96,7 @@ def only_one_due(w, replica, second_s, limit_s):
     running = heap_of(replica, RUNNING)
     waiting = heap_of(replica, WAITING)
     limit_v = replica.v + (limit_s - replica.v_at_s) * float_at(
-        w.rate, replica.empty * (w.slots + 1) + replica.n_running
+        w.rate, replica.empty * (w.places + 1) + replica.n_running
     )
     runs = entry_at(running, 0).key < limit_v
     waits = entry_at(waiting, 0).key < limit_s

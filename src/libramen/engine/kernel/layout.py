@@ -12,7 +12,7 @@ import numba
 import numba.extending
 import numpy as np
 
-from libramen.engine.plane import RESULT, Ending, Signal
+from libramen.engine.plane import EPSILON_S, EXACT_S, RESULT, Ending, Signal
 
 CHECKED: Final[bool] = bool(numba.config.DISABLE_JIT)  # type: ignore[attr-defined]
 """Whether nothing is compiled: see the end of this file."""
@@ -40,7 +40,7 @@ FIRST, NO_REPLICA, LESS, SAME, MORE = np.array([0, 0, -1, 0, 1])
 makes a copy of the function for each value (102 functions instead of 60, and 40 s instead of 10)."""
 
 # Signals of `advance` that the control plane never sees: `state` makes room and goes on.
-OUT_FULL, REQUESTS_FULL = 10, 11
+OUT_FULL, REQUESTS_FULL, SLOTS_FULL = 10, 11, 12
 OK, REFUSED, TIMED_OUT, LOST, CUT = (
     np.int64(e) for e in (Ending.OK, Ending.REFUSED, Ending.TIMED_OUT, Ending.LOST, Ending.CUT)
 )
@@ -77,10 +77,13 @@ WORLD: Final = np.dtype(
         ("clients_tail", "i8"),
         ("n_repeats", "i8"),  # entries of the heap `repeats`
         ("n_repeating", "i8"),  # entries of the heap `repeating`
+        ("fullest", "i8"),  # most requests that any replica has had in slots at once
+        ("places", "i8"),  # requests in slots that the heaps of each replica have room for
+        ("places_left_at", "i8"),  # `fullest` from which there must be more places; NOBODY: there are as many as slots
         # Where the arrays begin (addresses), and how long they are.
         ("levels", "i8"),  # LEVEL (2,)
         ("replicas", "i8"),  # REPLICA (leaves,)
-        ("heaps", "i8"),  # HEAP (leaves, slots + 2), and one more
+        ("heaps", "i8"),  # HEAP (leaves, places + 2), and one more
         ("tree", "i8"),  # NODE (2 * leaves,)
         ("requests", "i8"),  # REQUEST (m,)
         ("repeats", "i8"),  # HEAP (m,): attempts to come, by time
@@ -88,15 +91,15 @@ WORLD: Final = np.dtype(
         ("out", "i8"),  # RESULT (out_size,): one a request where they are kept, else a buffer
         ("out_size", "i8"),  # where they are kept: NOBODY, it never fills
         ("carried", "i8"),  # CARRIED (out_size,) where requests are not kept
-        ("rate", "i8"),  # float64 (2, slots + 1): work a second by each of k running requests; [1]: bank empty
-        ("pace", "i8"),  # float64 (2, slots + 1): 1 / rate; to multiply is quicker than to divide
+        ("rate", "i8"),  # float64 (2, places + 1): work a second by each of k running requests; [1]: bank empty
+        ("pace", "i8"),  # float64 (2, places + 1): 1 / rate; to multiply is quicker than to divide
         ("row_of", "i8"),  # int64 (numbers,): the row of each replica, by number
         ("ready", "i8"),  # int64 (leaves,): rows that the balancer sends to, by number
         ("emptied", "i8"),  # int64 (leaves,): numbers of draining replicas that have emptied
         ("killed", "i8"),  # int64 (leaves,): numbers of replicas that have died
         ("uses", "i8"),  # USE (leaves,)
         ("idled", "i8"),  # int64 (leaves,): numbers of replicas that have fallen idle
-        ("answers", "i8"),  # float64 (answers_size,): latencies of ok answers, as they were given [s]
+        ("answers", "i8"),  # float64 (answers_size,): latencies of ok answers, each of its own attempt [s]
         ("answers_size", "i8"),  # where nobody looks at them: NOBODY
         ("edges_s", "i8"),  # float64 (n_edges,): instants at which the integrals are written down [s]
         ("n_edges", "i8"),
@@ -376,6 +379,14 @@ request_at, entry_at, use_at = _records(REQUEST), _records(HEAP), _records(USE)
 result_at, carried_at = _records(RESULT), _records(CARRIED)
 float_at, int_at, int32_at = _reader(numba.float64, "f8"), _reader(numba.int64, "i8"), _reader(numba.int32, "i4")
 set_float, set_int = _writer(numba.float64, "f8"), _writer(numba.int64, "i8")
+
+
+@inner
+def tolerance_s(at_s):
+    """How little apart two instants are that count as one [s]; see `plane.tolerance_s`."""
+    if EXACT_S < at_s < np.inf:
+        return 2.0 * np.spacing(at_s)
+    return EPSILON_S
 
 
 @inner

@@ -34,11 +34,11 @@ from libramen.engine.kernel.layout import (
     request_at,
     seldom,
     set_int,
+    tolerance_s,
 )
 from libramen.engine.kernel.measures import count_cores, count_turn, integrate
 from libramen.engine.kernel.trees import update_row
 from libramen.engine.kernel.use import begin_use, end_use
-from libramen.engine.plane import EPSILON_S
 
 
 @inner
@@ -49,7 +49,7 @@ def catch_up(w, replica, now_s):
             _fill_bank(w, replica, now_s - replica.v_at_s)
         if replica.n_running:
             replica.core_s += (now_s - replica.v_at_s) * _cores_used(w, replica)
-            replica.v += (now_s - replica.v_at_s) * float_at(w.rate, replica.empty * (w.slots + 1) + replica.n_running)
+            replica.v += (now_s - replica.v_at_s) * float_at(w.rate, replica.empty * (w.places + 1) + replica.n_running)
         replica.v_at_s = now_s
     if not replica.n_running:
         replica.v = 0.0
@@ -123,6 +123,7 @@ def take_slot(w, replica, index, now_s):
     if w.meters and replica.in_slots == 0:
         begin_use(w, replica, now_s)
     replica.in_slots += 1
+    w.fullest = max(w.fullest, replica.in_slots)
     level_at(w.levels, replica.state - READY).in_slots += 1
     if request.cpu_s == 0.0:
         start_wait(w, replica, index, now_s)
@@ -230,4 +231,4 @@ def emptied(w, replica, now_s):
 @inner
 def is_late(w, index, now_s):
     """Whether a request is past its deadline where such are dropped."""
-    return bool(w.drops and now_s - request_at(w.requests, index).at_s > w.timeout_s + EPSILON_S)
+    return bool(w.drops and now_s - request_at(w.requests, index).at_s > w.timeout_s + tolerance_s(now_s))

@@ -34,6 +34,7 @@ _BALANCERS: Final = {
 }
 _RESULT: Final = set(RESULT.names or ())
 _BUFFER: Final = 1 << 12
+_PLACES: Final = 16
 _SIGNALS: Final[tuple[Signal, ...]] = tuple(Signal)
 
 
@@ -87,6 +88,8 @@ class KernelState:
         else:
             self._make_buffer(buffer)
         self._fix(spec, keeps=results is not None)
+        self._places = 0
+        self._grow_places(_PLACES)
         self._grow_replicas(rows)
         self._grow_requests(requests)
 
@@ -138,10 +141,6 @@ class KernelState:
         world["answers_size"] = _BUFFER if spec.logs_answers else layout.NOBODY
         world["balancer_key"] = streams.key(spec.seed, "balancer")
         world["retry_key"] = streams.key(spec.seed, "retry")
-        running = np.maximum(np.arange(spec.slots + 1), 1)
-        cores = (spec.cores, steady if spec.lends_cpu else spec.cores)
-        rate = np.ascontiguousarray([spec.speed * np.minimum(1.0, n / running) for n in cores])
-        self._point(rate=rate, pace=1.0 / rate)
 
     # -- one instant after the other ---------------------------------------------------------------
 
@@ -185,6 +184,8 @@ class KernelState:
                 self.flush()
                 if self._spec.logs_answers:
                     self._make_room_for_answers()
+            elif signal == layout.SLOTS_FULL:
+                self._grow_places(2 * self._places)
             else:
                 self._grow_requests(2 * len(self._requests))
 
@@ -205,6 +206,8 @@ class KernelState:
             if number >= len(self._row_of):
                 self._point(row_of=np.concatenate([self._row_of, np.zeros(number + 64, np.int64)]))
             self._row_of[number] = row
+        # An order is carried out in one go: all that is held may take slots of this replica.
+        self._grow_places(int(self._worlds[0]["fullest"]) + self.held + 2)
         self._order(layout.ADD, now_s, self._rows[number], number, warm=warm)
 
     def drain(self, number: int, now_s: float) -> bool:
@@ -389,11 +392,41 @@ class KernelState:
             self.flush()
             self._make_buffer(n + _BUFFER)
 
+    def _grow_places(self, wanted: int) -> None:
+        """Room for so many requests in slots of each replica: slots that are allowed and never used cost nothing."""
+        spec, old = self._spec, self._places
+        if wanted <= old or old == spec.slots:
+            return
+        places = self._places = min(spec.slots, max(wanted, 2 * old))
+        world = self._worlds[0]
+        world["places"], world["places_left_at"] = places, layout.NOBODY if places == spec.slots else places
+        running = np.maximum(np.arange(places + 1), 1)
+        cores = (spec.cores, min(spec.cores, spec.steady_cores) if spec.lends_cpu else spec.cores)
+        rate = np.ascontiguousarray([spec.speed * np.minimum(1.0, n / running) for n in cores])
+        self._point(rate=rate, pace=1.0 / rate)
+        n = len(self._replicas)
+        if n:
+            heaps = self._new_heaps(n)
+            heaps[:-1].reshape(n, places + 2)[:, : old + 2] = self._heaps[:-1].reshape(n, old + 2)
+            self._point(heaps=heaps)
+
+    def _new_heaps(self, n: int) -> np.ndarray:
+        """Empty heaps of `n` replicas, which are told where theirs begin."""
+        each = self._places + 2
+        heaps = _aligned(n * each + 1, layout.HEAP)
+        heaps["key"] = heaps["other_key"] = np.inf
+        if n == len(self._replicas):
+            self._tell_heaps(self._replicas, heaps)
+        return heaps
+
+    def _tell_heaps(self, replicas: np.ndarray, heaps: np.ndarray) -> None:
+        each = (self._places + 2) * layout.HEAP.itemsize
+        replicas["heap"] = heaps.__array_interface__["data"][0] + each * np.arange(len(replicas))
+
     def _grow_replicas(self, n: int) -> None:
         """Room for `n` replicas, a power of two."""
         old = len(self._replicas)
-        replicas, heaps = _aligned(n, layout.REPLICA), _aligned(n * (self._spec.slots + 2) + 1, layout.HEAP)
-        heaps["key"] = heaps["other_key"] = np.inf
+        replicas, heaps = _aligned(n, layout.REPLICA), self._new_heaps(n)
         replicas["turn_head"] = replicas["backlog_head"] = -1
         replicas[:old] = self._replicas
         ready = np.zeros(n, np.int64)
@@ -410,8 +443,7 @@ class KernelState:
                     tree[key][level : 2 * level : 2], tree[key][level + 1 : 2 * level : 2]
                 )
             level //= 2
-        each = (self._spec.slots + 2) * layout.HEAP.itemsize
-        replicas["heap"] = heaps.__array_interface__["data"][0] + each * np.arange(n)
+        self._tell_heaps(replicas, heaps)
         self._point(replicas=replicas, heaps=heaps, tree=tree, ready=ready)
         uses = np.zeros(n, layout.USE)
         uses["begin_s"] = np.nan

@@ -88,7 +88,7 @@ def bank_due_s(w, replica):
 @inner
 def running_due_s(w, replica, key):
     """When a running request whose virtual time of completion is `key` will be done [s]."""
-    return replica.v_at_s + (key - replica.v) * float_at(w.pace, replica.empty * (w.slots + 1) + replica.n_running)
+    return replica.v_at_s + (key - replica.v) * float_at(w.pace, replica.empty * (w.places + 1) + replica.n_running)
 
 
 @inner

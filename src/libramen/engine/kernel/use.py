@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from libramen.engine.kernel.layout import apart, int_at, seldom, set_int, use_at
+from libramen.engine.kernel.layout import apart, int_at, seldom, set_int, tolerance_s, use_at
 from libramen.engine.plane import EPSILON_S
 
 
@@ -18,7 +18,7 @@ def begin_use(w, replica, now_s):
     apart()
     row = int_at(w.row_of, replica.number)
     use = use_at(w.uses, row)
-    if np.isnan(use.begin_s) or now_s - use.end_s > EPSILON_S:
+    if np.isnan(use.begin_s) or now_s - use.end_s > tolerance_s(now_s):
         bill_use(w, row)
         use.begin_s = now_s
     use.end_s = np.inf

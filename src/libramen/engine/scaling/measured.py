@@ -17,6 +17,7 @@ from libramen.engine.scaling.rule import (
     Wanted,
 )
 from libramen.errors import UnitError
+from libramen.fields import latency_limit
 
 
 def threshold(value: Any, measure: str | None) -> float:
@@ -26,15 +27,19 @@ def threshold(value: Any, measure: str | None) -> float:
         UnitError: it cannot be read, or is not above 0.
     """
     if measure == "latency":
-        number, allowed = units.parse_duration(value), units.DURATION
-    else:
-        allowed = f"{units.SHARE} (cpu) or a number (in_progress, waiting, rate in requests a second; per replica)"
-        try:
-            number = units.parse_share(value)
-        except UnitError:
-            raise UnitError(value, f"{allowed}, above 0") from None
+        return latency_limit(value)
+    allowed = f"{units.SHARE} (cpu) or a number (in_progress, waiting, rate in requests a second; per replica)"
+    try:
+        number = units.parse_share(value)
+    except UnitError:
+        raise UnitError(value, f"{allowed}, above 0") from None
     if number <= 0:
         raise UnitError(value, f"{allowed}, above 0")
+    if measure == "cpu" and number > 1:
+        meant = f'; did you mean "{number:g}%"?' if number <= 100 else ""
+        raise UnitError(
+            value, f"a share of the cores in use of at most 100%, and this is {units.show_share(number, 0)}{meant}"
+        )
     return number
 
 

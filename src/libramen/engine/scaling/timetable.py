@@ -10,7 +10,7 @@ from pydantic import BeforeValidator, Field, PlainSerializer, WithJsonSchema
 
 from libramen.errors import UnitError
 from libramen.fields import Count, PositiveCount, Table
-from libramen.study.moments import existing, parse_moment, seconds_between
+from libramen.study.moments import existing, seconds_between, time_of_day
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Sequence
@@ -20,13 +20,10 @@ _TIME: Final = 'a time of day such as "07:00"'
 
 
 def _time_of_day(value: Any) -> time:
-    try:
-        moment = parse_moment(value)
-    except UnitError:
-        raise UnitError(value, _TIME) from None
-    if moment.time_of_day is None:
+    found = time_of_day(value)
+    if found is None:
         raise UnitError(value, _TIME)
-    return moment.time_of_day
+    return found
 
 
 class Entry(Table):

@@ -1,0 +1,267 @@
+"""Objectives: what a plan should achieve, for all requests, those of a route, or those of a time of day."""
+
+from __future__ import annotations
+
+from datetime import datetime, time, timedelta
+from typing import TYPE_CHECKING, Annotated, NamedTuple
+
+from pydantic import BeforeValidator, Field, PlainSerializer, WithJsonSchema, model_validator
+
+from libramen import units
+from libramen.errors import StudyError, UnitError
+from libramen.fields import Fraction, LatencyLimit, Money, Table, nearest
+from libramen.ranks import PERCENTILES
+from libramen.study.moments import existing, seconds_between, time_of_day
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable, Iterator
+    from decimal import Decimal
+    from typing import Self
+
+_LATENCIES = ("mean", *PERCENTILES, "max")
+
+
+class Goal(NamedTuple):
+    """One objective as it was asked for.
+
+    Attributes:
+        name: as it is reported: `p95`, `routes./tickets.p95`, `windows.1.availability`.
+        key: which figure: `p95`, `availability`, `month`, ...
+        wanted: the limit, in base units.
+        route: whose requests it is about, None: all.
+        window: which of the `windows` it is about (from 0), None: the whole time.
+    """
+
+    name: str
+    key: str
+    wanted: float | Decimal
+    route: str | None = None
+    window: int | None = None
+
+    @property
+    def is_latency(self) -> bool:
+        """Whether it limits a latency."""
+        return self.key in _LATENCIES
+
+    @property
+    def share(self) -> float | None:
+        """The share of all requests that must be answered within the limit: 0.95 of `p95`, 1 of `max`.
+
+        None for what is not a limit on single requests.
+        """
+        return 1.0 if self.key == "max" else PERCENTILES.get(self.key)
+
+    @property
+    def limit_s(self) -> float:
+        """The latency that `share` is about [s]."""
+        return float(self.wanted)
+
+
+class Objective(NamedTuple):
+    """One objective and what a replay got.
+
+    Attributes:
+        name: see `Goal`.
+        wanted: the limit, in base units.
+        got: the figure; a latency is over ok requests. None: there is none.
+        met: whether the objective is met. A percentile of latency is when that share of **all** requests, failed ones
+            too, was answered ok within the limit.
+        within: of a percentile or maximum of latency, the share of all requests that was; else None.
+        minutes: of the same, in how many minutes it was met, and of how many with traffic; None: not counted.
+    """
+
+    name: str
+    wanted: float | Decimal
+    got: float | Decimal | None
+    met: bool
+    within: float | None = None
+    minutes: tuple[int, int] | None = None
+
+    @property
+    def key(self) -> str:
+        """Which figure it is about: `p95` of `routes./tickets.p95`."""
+        return self.name.rpartition(".")[2]
+
+    @property
+    def is_latency(self) -> bool:
+        """Whether it limits a latency."""
+        return self.key in _LATENCIES
+
+    @property
+    def excess(self) -> float:
+        """By how much it is missed, as a share of what was wanted: 0 or less where it is met.
+
+        Of a percentile of latency or an availability it is the budget of failed (or late) requests spent beyond the
+        budget: 90 % within the limit where 95 % were wanted spend it twice, an excess of 1.
+        """
+        if self.got is None:
+            return float("inf")
+        wanted, got = float(self.wanted), float(self.got)
+        if self.key == "max" and self.within is not None and self.within < 1 and got <= wanted:
+            return float("inf")  # some were not answered at all
+        spent: tuple[float, float] | None = None
+        if self.key in PERCENTILES and self.within is not None:
+            spent = 1 - self.within, 1 - PERCENTILES[self.key]
+        elif "availability" in self.key:
+            spent = 1 - got, 1 - wanted
+        if spent is None:
+            return got / wanted - 1 if wanted else float("inf")
+        return spent[0] / spent[1] - 1 if spent[1] > 1e-12 else float("inf")
+
+
+class RouteObjectives(Table):
+    """What the requests of one route should achieve: latencies at most, availabilities at least.
+
+    Example:
+        >>> RouteObjectives(p95="300ms").wanted()
+        {'p95': 0.3}
+    """
+
+    mean: LatencyLimit | None = Field(None, description="mean latency at most [s]")
+    p50: LatencyLimit | None = Field(None, description="half of all requests are answered within this [s]")
+    p90: LatencyLimit | None = Field(None, description="90 % of all requests are answered within this [s]")
+    p95: LatencyLimit | None = Field(None, description="95 % of all requests are answered within this [s]")
+    p99: LatencyLimit | None = Field(None, description="99 % of all requests are answered within this [s]")
+    p999: LatencyLimit | None = Field(None, description="99.9 % of all requests are answered within this [s]")
+    max: LatencyLimit | None = Field(None, description="every request is answered within this [s]")
+    availability: Fraction | None = Field(None, description="share of requests that are ok, at least")
+    availability_minutes: Fraction | None = Field(
+        None, description="share of the minutes with traffic in which few enough requests failed, at least"
+    )
+
+    def goals(self, before: str = "", route: str | None = None, window: int | None = None) -> Iterator[Goal]:
+        """The objectives that are set; `before` is put before their names."""
+        for key in RouteObjectives.model_fields:
+            if (wanted := getattr(self, key)) is not None:
+                yield Goal(f"{before}{key}", key, wanted, route, window)
+
+    def wanted(self) -> dict[str, float | Decimal]:
+        """The objectives that are set, by name, in base units."""
+        return {goal.name: goal.wanted for goal in self.goals()}
+
+
+_WINDOW = 'a time of day such as "12:00"'
+
+
+def _clock_time(value: object) -> time:
+    found = time_of_day(value)
+    if found is None:
+        raise UnitError(value, _WINDOW)
+    return found
+
+
+_ClockTime = Annotated[
+    time,
+    BeforeValidator(_clock_time),
+    PlainSerializer(lambda at: at.isoformat("minutes" if not at.second else "seconds")),
+    WithJsonSchema({"type": "string", "description": _WINDOW}),
+]
+
+
+class WindowObjectives(RouteObjectives):
+    """What the requests should achieve that arrive at some time of every day.
+
+    Example:
+        >>> WindowObjectives(at=["12:00", "14:00"], p95="300ms").wanted()
+        {'p95': 0.3}
+    """
+
+    at: tuple[_ClockTime, _ClockTime] = Field(
+        description='begin and end, local, every day, the end left out: ["12:00", "14:00"]; may cross midnight'
+    )
+
+    @model_validator(mode="after")
+    def _lasts(self) -> Self:
+        if self.at[0] == self.at[1]:
+            raise ValueError(f"at: found {self.at[0]:%H:%M} twice; allowed: two times that differ")
+        return self
+
+    def edges_s(self, start: datetime, span_s: float) -> list[float]:
+        """When it is, in seconds from the start of a trace: from, to, from, to, ...; ascending, each end left out."""
+        return [edge_s for interval in self._intervals(start, span_s) for edge_s in interval]
+
+    def _intervals(self, start: datetime, span_s: float) -> Iterator[tuple[float, float]]:
+        zone = start.tzinfo
+        assert zone is not None
+        day = start.date() - timedelta(days=1)
+        while True:
+            last = day + timedelta(days=self.at[1] <= self.at[0])
+            from_s = seconds_between(start, existing(datetime.combine(day, self.at[0]), zone))
+            to_s = seconds_between(start, existing(datetime.combine(last, self.at[1]), zone))
+            if from_s > span_s:
+                return
+            if to_s > max(0.0, from_s):
+                yield max(0.0, from_s), to_s
+            day += timedelta(days=1)
+
+
+class Objectives(RouteObjectives):
+    """What a plan should achieve: latencies at most, availabilities at least, a monthly cost at most.
+
+    Example:
+        >>> Objectives(p95="400ms", availability="99.9%", routes={"/tickets": {"p95": "300ms"}}).wanted()
+        {'p95': 0.4, 'availability': 0.999, 'routes./tickets.p95': 0.3}
+    """
+
+    month: Money | None = Field(None, description="cost of a month at most")
+    minute_fails_above: Fraction = Field(
+        0.01, description="a minute counts as failed when more than this share of its requests failed"
+    )
+    routes: dict[str, RouteObjectives] = Field({}, description="what the requests of a route should achieve, by route")
+    windows: tuple[WindowObjectives, ...] = Field(
+        (), description="what the requests of a time of day should achieve, every day"
+    )
+
+    def check(self, routes: Iterable[str], start: datetime | None) -> None:
+        """See that a trace has all that something is wanted of.
+
+        Raises:
+            StudyError: a route is not there, or the trace does not know the time of day.
+        """
+        known = list(routes)
+        for route in self.routes:
+            if route not in known:
+                raise StudyError(f"objectives.routes: the trace has no route {route!r}; {nearest(route, known)}")
+        if self.windows and start is None:
+            raise StudyError(
+                "objectives.windows needs to know when the trace starts, and this trace does not say; allowed: "
+                "objectives without windows"
+            )
+
+    def goals(self, before: str = "", route: str | None = None, window: int | None = None) -> Iterator[Goal]:
+        """The objectives that are set; those of a route are called `routes.ROUTE.KEY`, of a window `windows.N.KEY`."""
+        yield from super().goals(before, route, window)
+        if self.month is not None:
+            yield Goal("month", "month", self.month)
+        for name, objectives in self.routes.items():
+            yield from objectives.goals(f"routes.{name}.", route=name)
+        for number, objectives in enumerate(self.windows):
+            yield from objectives.goals(f"windows.{number + 1}.", window=number)
+
+    def describe(self, currency: str) -> list[str]:
+        """Each objective in words: `p95 at most 400 ms`."""
+        return [_in_words(goal, self, currency) for goal in self.goals()]
+
+
+def _in_words(goal: Goal, objectives: Objectives, currency: str) -> str:
+    if goal.key == "month":
+        return f"a month at most {show_objective('month', goal.wanted, currency)}"
+    what = f"{goal.key.replace('_', ' by ')} {'at most' if goal.is_latency else 'at least'} "
+    what += show_objective(goal.key, goal.wanted, currency)
+    if goal.route is not None:
+        what += f" on {goal.route}"
+    if goal.window is not None:
+        begin, end = objectives.windows[goal.window].at
+        what += f" from {begin:%H:%M} to {end:%H:%M}"
+    return what
+
+
+def show_objective(name: str, value: float | Decimal | None, currency: str) -> str:
+    """The value of an objective as a person would write it."""
+    if value is None:
+        return "none"
+    if name == "month":
+        return units.show_money(value, currency)
+    if "availability" in name:
+        return units.show_availability(float(value))
+    return units.show_duration(float(value))
