@@ -6,7 +6,7 @@ from libramen import Plan, load_study, replay
 
 
 def by_rate(seen, per_replica):
-    """What `rule = "python:rule_of_your_own:by_rate"` asks every 20 s; `seen` is a libramen.Observation."""
+    """Asked every 20 s; `seen` is a libramen.Observation. In a study: `rule = "python:rule_of_your_own:by_rate"`."""
     if seen.measures["rate"] is None:  # nothing was ready to be measured
         return seen.have
     needed = math.ceil(seen.measures["rate"] * seen.measures["ready"] / per_replica)
@@ -19,7 +19,7 @@ def by_rate(seen, per_replica):
 if __name__ == "__main__":
     study = load_study("saltmarsh/study.toml")
     scaling = {
-        "rule": "python:rule_of_your_own:by_rate",
+        "rule": by_rate,
         "arguments": {"per_replica": 3.0},
         "every": "20s",
         "lag": "20s",

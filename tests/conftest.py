@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import os
+import shutil
+import tempfile
 from typing import TYPE_CHECKING
 
 import pytest
@@ -28,6 +30,11 @@ def pytest_addoption(parser: pytest.Parser) -> None:
 def pytest_configure(config: pytest.Config) -> None:
     settings.load_profile("thorough" if config.getoption("--thorough") else "short")
     os.environ.setdefault("COLUMNS", "200")
+    os.environ["LIBRAMEN_CACHE"] = tempfile.mkdtemp(prefix="libramen-tests-")
+
+
+def pytest_unconfigure() -> None:
+    shutil.rmtree(os.environ["LIBRAMEN_CACHE"], ignore_errors=True)
 
 
 @pytest.fixture(scope="session")

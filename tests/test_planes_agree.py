@@ -11,6 +11,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from builders import assert_agree, make_plan, make_tier
+from custom_rules import nosy
 from libramen import Outcome, Service, Trace, replay
 
 BALANCERS = ["least_busy", "round_robin", "random", "two_choices", "shared_queue"]
@@ -89,7 +90,7 @@ def rules(draw: st.DrawFn) -> dict[str, Any]:
         "pause_down": draw(st.sampled_from([0, 2])),
     }
     if kind == "custom":
-        return rule | {"rule": "python:custom_rules:nosy"}
+        return rule | {"rule": nosy}
     measure = draw(st.sampled_from(["cpu", "in_progress", "rate", "waiting", "latency"]))
     if kind == "steps":
         return rule | {"rule": "steps", "measure": measure} | bands

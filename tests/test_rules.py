@@ -9,7 +9,20 @@ import numpy as np
 import pytest
 
 from builders import both, make_plan, make_tier, make_trace
-from libramen import Observation, Outcome, ReplayError, Service, Steps, StudyError, Trace, load_study, replay
+from libramen import (
+    Observation,
+    Outcome,
+    ReplayError,
+    Service,
+    Steps,
+    StudyError,
+    Trace,
+    check,
+    compare,
+    load_study,
+    replay,
+)  # fmt: skip
+from libramen.cli import run
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -249,7 +262,7 @@ every = "10s"
 
 
 def _replay_own(path: Path) -> Outcome:
-    study = load_study(path)
+    study = load_study(path, trust_code=True)
     return replay(study.trace(), study.service, study.plans["own"])
 
 
@@ -309,15 +322,53 @@ def test_a_rule_that_fails(tmp_path: Path, code: str, message: str) -> None:
         ("rule = 3", "python:quay:rule", "has no function or class 'rule'"),
         ("def other(seen): return 1", "python:quay:rule", "has no function or class 'rule'"),
         ("import nothing_like_it", "python:quay:rule", "cannot be imported: ModuleNotFoundError: No module named"),
-        ("", "python:jetty:rule", "cannot be imported: ModuleNotFoundError: No module named 'jetty'"),
+        ("", "python:jetty:rule", "looked for in jetty.py beside the study, and .* has no such file"),
+        ("", "python:subprocess:Popen", "looked for in subprocess.py beside the study, and .* has no such file"),
         ("", "python:quay", 'allowed: "python:module:name"'),
+        ("", "python:..quay:rule", 'allowed: "python:module:name"'),
         ("class rule:\n    pass", "python:quay:rule", "without a method __call__"),
         ("def rule(seen): return 1", "pythn:quay:rule", "rule: found 'pythn:quay:rule'; allowed: 'fixed', 'target'"),
     ],
 )
 def test_a_rule_that_cannot_be_used(tmp_path: Path, code: str, rule: str, message: str) -> None:
     with pytest.raises(StudyError, match=message):
-        load_study(_study(tmp_path, code, rule))
+        _replay_own(_study(tmp_path, code, rule))
+
+
+def test_code_of_a_study_runs_with_consent_and_in_replays_only(tmp_path: Path) -> None:
+    """Neither loading nor checking a study imports what stands beside it; a replay does, once somebody has consented."""
+    told = tmp_path / "it_ran"
+    path = _study(tmp_path, f"open({str(told)!r}, 'w').close()\ndef rule(seen): return 1")
+    for trust in (False, True):
+        check(load_study(path, trust_code=trust))
+        assert not told.exists()
+    for unasked in (
+        compare,
+        lambda study: replay(study.trace(), study.service, study.plans["own"]),
+    ):
+        with pytest.raises(StudyError, match="nobody has said that it may; allowed: --trust-code"):
+            unasked(load_study(path))
+    assert not told.exists()
+    assert run(["compare", str(path)]) == 2
+    assert run(["compare", str(path), "--trust-code"]) == 0
+    assert told.exists()
+
+
+@pytest.mark.parametrize("key", ["trusted = true", 'folder = "/"', "function = 1"])
+def test_a_file_cannot_vouch_for_itself(tmp_path: Path, key: str) -> None:
+    with pytest.raises(StudyError, match=r"unknown key .*is for whoever replays it to say"):
+        load_study(_study(tmp_path, "", more=key))
+    path = _study(tmp_path, "")
+    path.write_text("[study]\ntrust_code = true\n" + path.read_text())
+    with pytest.raises(StudyError, match="unknown key 'trust_code'"):
+        load_study(path)
+
+
+def test_a_function_itself_needs_no_file() -> None:
+    scaling = {"rule": lambda seen, n: n, "arguments": {"n": 3}, "every": "10s", "ceiling": 5}
+    outcome = replay(make_trace([0, 55], cpu=1, span_s=60), Service(slots=1), make_plan(scaling=scaling))
+    assert outcome.run.decisions[0].wanted == 3
+    assert outcome.plan.scaling.rule == "python:test_rules:_lambda_"
 
 
 def test_local_time_of_an_observation() -> None:

@@ -260,7 +260,7 @@ def test_a_summary_by_hand() -> None:
     assert found.concurrency == {"little": pytest.approx(12 / 7200), "mean": pytest.approx(12 / 7200), "max": 1}
     assert [(quiet.at_s, quiet.requests) for quiet in found.quiet] == [(60, 0), (0, 12)]
     assert found.statuses == {200: 11, 500: 1}
-    assert found.routes == (("all", 12, 1.0, 1.0, 1.0, 60.0),)
+    assert found.routes == (("all", 12, 1.0, 1.0, 1.0, 1.0, 60.0),)
     assert found.week[3, 23] == pytest.approx(10 / 1800)  # Thursday 23:30 to midnight
     assert found.week[4, 0] == pytest.approx(2 / 3600)
     document = found.to_dict()
@@ -276,7 +276,7 @@ def test_the_trace_commands(demo_study: Path, tmp_path: Path, capsys: pytest.Cap
     document = json.loads(capsys.readouterr().out)
     assert document["requests"] >= 300_000
     assert set(document["peak_rate"]) == {"1s", "1min", "1h"}
-    assert {"route", "requests", "share", "p50", "p95", "bytes"} == set(document["routes"][0])
+    assert {"route", "requests", "share", "p50", "p95", "p99", "bytes"} == set(document["routes"][0])
     assert plot.read_bytes().startswith(b"\x89PNG")
     assert run(["trace", "inspect", log]) == 0
     assert "Index of dispersion" in capsys.readouterr().out
@@ -293,7 +293,8 @@ def test_the_trace_commands(demo_study: Path, tmp_path: Path, capsys: pytest.Cap
         (["trace", "inspect", str(tmp_path / "no.log")], "there is no such file"),
         (["trace", "convert", log, "--out", str(tmp_path / "x.txt")], "found the ending '.txt'"),
         (["trace", "make", "--set", "rat=2", "--out", str(out)], "unknown key 'rat'; did you mean 'rate'"),
-        (["trace", "make", "--set", "rate=fast", "--out", str(out)], "allowed: TOML such as"),
+        (["trace", "make", "--set", "rate=fast", "--out", str(out)], "rate: found 'fast'; allowed: a number"),
+        (["trace", "make", "--set", "rate=[1", "--out", str(out)], "allowed: TOML such as"),
         (["trace", "shape", log, "--step", "{ scal = 2 }", "--out", str(out)], "allowed: a table with one of the keys"),
         (["trace", "inspect", log, "--set", "latency_unt=1"], "unknown key 'latency_unt'; did you mean 'latency_unit'"),
         (["trace", "peek", log], "no such command 'peek'"),

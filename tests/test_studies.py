@@ -286,7 +286,7 @@ def test_mistakes_in_python_are_of_the_same_family() -> None:
         Service(slots="many")
     with pytest.raises(StudyError, match=r"\[Objectives\] unknown key 'availabilty'; did you mean 'availability'\?"):
         Objectives(availabilty=1)
-    with pytest.raises(StudyError, match=r"\[Tier.sizes.s\] cores: found 0; allowed: a number above 0"):
+    with pytest.raises(StudyError, match=r"\[Tier.sizes.s\] cores: found 0; allowed: a number at least 1e-06"):
         Tier(billing="per_hour", sizes={"s": {"cores": 0, "per_hour": 1}})
 
 

@@ -53,7 +53,9 @@ class Delay:
 
     def at(self, z: float) -> float:
         """The value that belongs to a value of the standard normal distribution [s]."""
-        return self.median_s * math.exp(self.sigma * z) if self.sigma else self.median_s
+        if not self.sigma:
+            return self.median_s
+        return min(units.LONGEST_S, self.median_s * math.exp(min(700.0, self.sigma * z)))
 
     def percentile(self, share: float) -> float:
         """The value that this share of all values is at or below [s]."""

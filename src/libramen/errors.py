@@ -1,12 +1,19 @@
 """The one error family of Libramen: everything here is a mistake that its user can mend."""
 
 
+def printable(text: str) -> str:
+    """The text with what a terminal would obey, not show (escapes, line ends, changes of direction), written out."""
+    if text.isprintable():
+        return text
+    return "".join(c if c.isprintable() else c.encode("unicode_escape").decode() for c in text)
+
+
 class LibramenError(Exception):
     """Base of every error that Libramen raises on purpose; its text is one clear sentence, on one line."""
 
     def __init__(self, sentence: str) -> None:
-        # What was found may have line ends in it.
-        super().__init__(" ".join(sentence.splitlines()))
+        # What was found may have line ends and worse in it.
+        super().__init__(printable(" ".join(sentence.splitlines())))
 
 
 class UnitError(LibramenError, ValueError):

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import difflib
 from decimal import Decimal
-from typing import TYPE_CHECKING, Annotated, Any, ClassVar, TypeVar, get_args, get_origin
+from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Self, TypeVar, get_args, get_origin
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationError, WithJsonSchema
 
@@ -81,10 +81,13 @@ PositiveBytes = Annotated[
 Share = Annotated[float, BeforeValidator(units.parse_share), _text_or_number(units.SHARE)]
 Fraction = Annotated[float, BeforeValidator(_fraction), _text_or_number(units.SHARE)]
 Money = Annotated[Decimal, BeforeValidator(units.parse_money), _text_or_number(units.MONEY)]
-Count = Annotated[int, Field(ge=0)]
-PositiveCount = Annotated[int, Field(ge=1)]
-PositiveNumber = Annotated[float, Field(gt=0, allow_inf_nan=False)]
-NonNegativeNumber = Annotated[float, Field(ge=0, allow_inf_nan=False)]
+Count = Annotated[int, Field(ge=0, le=10**9)]
+PositiveCount = Annotated[int, Field(ge=1, le=10**9)]
+Replicas = Annotated[int, Field(ge=0, le=10**6)]
+PositiveReplicas = Annotated[int, Field(ge=1, le=10**6)]
+Factor = Annotated[float, Field(ge=1e-6, le=1e6, allow_inf_nan=False)]
+"""Of work, of load, of speed: beyond a million it is a mistake, and times would lose their digits."""
+NonNegativeNumber = Annotated[float, Field(ge=0, le=1e12, allow_inf_nan=False)]
 
 
 class Table(BaseModel):
@@ -105,6 +108,19 @@ class Table(BaseModel):
             raise StudyError(
                 describe(error, type(self), "", place=type(self).shown_as or type(self).__name__)
             ) from None
+
+    def replace(self, **values: Any) -> Self:
+        """A copy with other values, read and checked like those of a file.
+
+        Raises:
+            StudyError: a key is unknown, or its value is not allowed.
+
+        Example:
+            >>> Size(cores=1, per_hour="0.03").replace(memory="2 GB").memory  # doctest: +SKIP
+            2000000000
+        """
+        kept = {name: getattr(self, name) for name in self.model_fields_set if name not in values}
+        return type(self)(**kept, **values)
 
     # Tells pydantic that this is its own way of building, so that tables inside tables report to
     # the outermost one, which knows the whole path.

@@ -13,6 +13,19 @@ if TYPE_CHECKING:
     from collections.abc import Callable
 
 
+def cache_directory() -> Path:
+    """Where what can be made again is kept: a folder in the user's cache directory, perhaps not there yet.
+
+    `LIBRAMEN_CACHE` names another one.
+    """
+    told = os.environ.get("LIBRAMEN_CACHE")
+    if told:
+        return Path(told)
+    from platformdirs import user_cache_path
+
+    return user_cache_path("libramen", appauthor=False)
+
+
 def check_output(path: Path, suffixes: tuple[str, ...]) -> None:
     """Refuse a place that cannot be written, before any work is done for it.
 

@@ -6,7 +6,10 @@ purpose and a number (of a replica, say), and on nothing else.
 
 from __future__ import annotations
 
+import operator
 from typing import TYPE_CHECKING, Final
+
+from libramen.errors import ReplayError
 
 if TYPE_CHECKING:
     import numpy as np
@@ -37,14 +40,27 @@ def stream(seed: int, purpose: str, number: int = 0) -> np.random.Generator:
             `"provision"` and `"start"` (how long a new replica takes), `"restart"` (one that has crashed) or
             `"demand"` (which quiet sample a request takes).
         number: which of the purpose's streams.
+
+    Raises:
+        ReplayError: the seed is none.
     """
     import numpy as np
 
-    return np.random.default_rng(np.random.SeedSequence(seed, spawn_key=(_PURPOSES[purpose], number)))
+    return np.random.default_rng(np.random.SeedSequence(_checked(seed), spawn_key=(_PURPOSES[purpose], number)))
+
+
+def _checked(seed: int) -> int:
+    try:
+        found = -1 if isinstance(seed, bool) else operator.index(seed)
+    except TypeError:
+        found = -1
+    if found < 0:
+        raise ReplayError(f"seed: found {seed!r}; allowed: a whole number of 0 or more")
+    return found
 
 
 def key(seed: int, purpose: str) -> np.ndarray:
     """The key of a NumPy `Philox` for a purpose in which every request has numbers of its own: uint64 (2,)."""
     import numpy as np
 
-    return np.random.SeedSequence(seed, spawn_key=(_PURPOSES[purpose], 0)).generate_state(2, np.uint64)
+    return np.random.SeedSequence(_checked(seed), spawn_key=(_PURPOSES[purpose], 0)).generate_state(2, np.uint64)

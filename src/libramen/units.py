@@ -34,7 +34,11 @@ _BYTES: Final = {
     "GiB": 2**30,
     "TiB": 2**40,
 }
-_NUMBER_AND_UNIT: Final = re.compile(r"\s*(\d+(?:\.\d*)?|\.\d+)\s*([A-Za-zµ]+|%)\s*")
+LONGEST_S: Final = 10 * 366 * 86400.0
+"""No trace, and nothing that happens in one, is longer than ten years [s]."""
+_MOST_MONEY: Final = 10**12
+_MOST_PLACES: Final = 18
+_NUMBER_AND_UNIT: Final = re.compile(r"\s*([0-9]{1,30}(?:\.[0-9]*)?|\.[0-9]+)\s*([A-Za-zµ]+|%)\s*")
 
 DURATION: Final = 'a duration such as "250ms", "40s", "2h" or "1h 30m", or a number of seconds'
 SIZE: Final = 'a size such as "512 MB" or "2 GiB", or a number of bytes'
@@ -46,7 +50,10 @@ def _plain_number(value: object) -> float | None:
     """The value as a float if it is a number and not a truth value, else None."""
     if isinstance(value, bool) or not isinstance(value, int | float | Decimal):
         return None
-    return float(value)
+    try:
+        return float(value)
+    except (OverflowError, ValueError):  # 10**400, or a signalling NaN
+        return math.inf
 
 
 def parse_duration(value: object) -> float:
@@ -71,6 +78,8 @@ def parse_duration(value: object) -> float:
             )
     if number is None or not math.isfinite(number) or number < 0:
         raise UnitError(value, DURATION)
+    if number > LONGEST_S:
+        raise UnitError(value, f"{DURATION}, at most ten years")
     return number
 
 
@@ -89,8 +98,8 @@ def parse_size(value: object) -> int:
         match = _NUMBER_AND_UNIT.fullmatch(value)
         if match and match[2] in _BYTES:
             number = float(match[1]) * _BYTES[match[2]]
-    if number is None or not math.isfinite(number) or number < 0:
-        raise UnitError(value, SIZE)
+    if number is None or not math.isfinite(number) or number < 0 or number > 1e18:
+        raise UnitError(value, f"{SIZE}, at most 1000000 TB")
     return round(number)
 
 
@@ -130,6 +139,8 @@ def parse_money(value: object) -> Decimal:
             amount = None
     if amount is None or not amount.is_finite() or amount < 0:
         raise UnitError(value, MONEY)
+    if amount > _MOST_MONEY or amount.as_tuple().exponent < -_MOST_PLACES:  # type: ignore[operator]
+        raise UnitError(value, f"{MONEY}, at most {_MOST_MONEY:,}, with at most {_MOST_PLACES} decimal places")
     return amount
 
 

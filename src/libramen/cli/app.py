@@ -15,7 +15,6 @@ app = typer.Typer(
     help="Replay a request trace against hosting plans; compare latency, availability and monthly cost.",
     epilog="Start here:  libramen demo",
     rich_markup_mode=None,
-    add_completion=False,
     no_args_is_help=True,
     context_settings={"help_option_names": ["--help", "-h"]},
 )
@@ -26,6 +25,10 @@ StudyPath = Annotated[Path, typer.Argument(metavar="STUDY", help="The study file
 Json = Annotated[bool, typer.Option("--json", help="Print JSON on stdout, and nothing else there.")]
 Seed = Annotated[int, typer.Option("--seed", min=0, help="Seed of all that is left to luck.")]
 Strict = Annotated[bool, typer.Option("--strict", help="Exit with 1 when an objective or check is not met.")]
+Trust = Annotated[
+    bool, typer.Option("--trust-code", help="Run scaling rules in Python modules beside the study; read them first.")
+]
+NoCache = Annotated[bool, typer.Option("--no-cache", help="Read the files again, also if they were read before.")]
 Plot = Annotated[Path | None, typer.Option("--plot", metavar="FILE", help="Draw a picture: .png or .svg.")]
 
 
@@ -57,11 +60,13 @@ def demo(
     from libramen.cli import show
     from libramen.comparison.compare import compare
     from libramen.demo.write import write_demo
+    from libramen.engine.compiling import Compilation
     from libramen.study.study import load_study
 
     _check_plot(plot)
-    with show.progress() as bar:
-        path = write_demo(directory, progress=bar.share("writing the log"))
+    with Compilation(show.told) as compilation, show.progress() as bar:
+        path = write_demo(directory, progress=bar.share("writing the log"), before_replay=compilation.wait)
+        compilation.wait()
         study = load_study(path)
         comparison = compare(study, seed=seed, workers=None, progress=bar.named)
     _finish(comparison.to_dict() if json else None, plot, comparison)
@@ -72,7 +77,9 @@ def demo(
 
 
 @app.command(epilog="Example:  libramen check saltmarsh/study.toml")
-def check(study: StudyPath, json: Json = False, seed: Seed = 0, strict: Strict = False) -> int:
+def check(
+    study: StudyPath, json: Json = False, seed: Seed = 0, strict: Strict = False, no_cache: NoCache = False
+) -> int:
     """Read everything, replay nothing: what was understood, and what cannot work."""
     from libramen.cli import show
     from libramen.comparison.check import check as check_study
@@ -80,7 +87,7 @@ def check(study: StudyPath, json: Json = False, seed: Seed = 0, strict: Strict =
 
     loaded = load_study(study)
     with show.progress() as bar:
-        found = check_study(loaded, seed=seed, progress=bar.share("reading the trace"))
+        found = check_study(loaded, seed=seed, cache=not no_cache, progress=bar.share("reading the trace"))
     _finish(found.to_dict() if json else None, None, None)
     show.skipped_lines(found.trace)
     if not json:
@@ -95,6 +102,8 @@ def replay(
     json: Json = False,
     seed: Seed = 0,
     strict: Strict = False,
+    trust_code: Trust = False,
+    no_cache: NoCache = False,
     plot: Plot = None,
     requests: Annotated[
         Path | None, typer.Option("--requests", metavar="FILE", help="Write one row per request: .parquet.")
@@ -106,6 +115,7 @@ def replay(
 ) -> int:
     """Replay one plan, and see what happened and why."""
     from libramen.cli import show
+    from libramen.engine.compiling import Compilation
     from libramen.files import check_output, write_whole
     from libramen.outcome.replay import replay as replay_plan
     from libramen.study.study import load_study
@@ -115,10 +125,11 @@ def replay(
         check_output(requests, (".parquet",))
     if decisions is not None:
         check_output(decisions, (".csv",))
-    loaded = load_study(study)
+    loaded = load_study(study, trust_code=trust_code)
     chosen = loaded.plan(plan)
-    with show.progress() as bar:
-        trace = loaded.trace(seed=seed, progress=bar.share("reading the trace"))
+    with Compilation(show.told) as compilation, show.progress() as bar:
+        trace = loaded.trace(seed=seed, progress=bar.share("reading the trace"), cache=not no_cache)
+        compilation.wait()
         outcome = replay_plan(
             trace,
             loaded.service,
@@ -145,21 +156,43 @@ def replay(
 
 
 @app.command(epilog="Example:  libramen compare saltmarsh/study.toml --plot compare.png")
-def compare(study: StudyPath, json: Json = False, seed: Seed = 0, strict: Strict = False, plot: Plot = None) -> int:
+def compare(
+    study: StudyPath,
+    json: Json = False,
+    seed: Seed = 0,
+    strict: Strict = False,
+    trust_code: Trust = False,
+    no_cache: NoCache = False,
+    plot: Plot = None,
+) -> int:
     """Replay all plans of a study and compare them."""
     from libramen.cli import show
     from libramen.comparison.compare import compare as compare_plans
+    from libramen.engine.compiling import Compilation
     from libramen.study.study import load_study
 
     _check_plot(plot)
-    loaded = load_study(study)
-    with show.progress() as bar:
-        comparison = compare_plans(loaded, seed=seed, workers=None, progress=bar.named)
+    loaded = load_study(study, trust_code=trust_code)
+    with Compilation(show.told) as compilation, show.progress() as bar:
+        trace = loaded.trace(seed=seed, progress=bar.share("reading the trace"), cache=not no_cache)
+        compilation.wait()
+        comparison = compare_plans(loaded, trace=trace, seed=seed, workers=None, progress=bar.named)
     _finish(comparison.to_dict() if json else None, plot, comparison)
     show.skipped_lines(comparison.outcomes[0].trace)
     if not json:
         show.comparison(loaded, comparison)
     return int(strict and comparison.cheapest is None)
+
+
+@app.command(epilog="Example:  libramen prepare")
+def prepare() -> int:
+    """Compile the replay engine now, for instance when an image is built; else the first replay does it."""
+    from libramen.engine.compiling import compile_now, is_compiled
+
+    had_been = is_compiled()
+    compile_now()
+    typer.echo("The replay engine was compiled already." if had_been else "The replay engine is compiled.")
+    return 0
 
 
 def _check_plot(plot: Path | None) -> None:

@@ -15,6 +15,7 @@ from rich.progress import BarColumn, Progress, TaskProgressColumn, TextColumn, T
 from rich.table import Table
 
 from libramen import units
+from libramen.errors import printable
 from libramen.outcome.story import FAILED_NOTE, FAILED_SIGN, miss, sentences, show_latency, wanted_share
 from libramen.outcome.words import clock
 from libramen.study.objectives import show_objective
@@ -33,6 +34,7 @@ if TYPE_CHECKING:
     from libramen.trace.trace import Trace
 
 _PIPED_WIDTH = 200
+_CACHED = " (read from cache; --no-cache reads the files again)"
 _WIDE_ENOUGH = 156
 _MOST_ROUTES = 20
 _ROUTES_SHOWN = 8
@@ -40,10 +42,21 @@ _ROUTES_SHOWN = 8
 _RULE = box.Box("    \n    \n ── \n    \n    \n    \n    \n    \n")
 
 
+class _Console(Console):
+    def on_broken_pipe(self) -> None:
+        """Whoever read has gone: that is for `cli.run` to answer, not for the console."""
+        raise BrokenPipeError
+
+
 def _console(*, error: bool = False) -> Console:
     """A console as wide as the terminal; where there is none, wide enough for every table."""
     stream = sys.stderr if error else sys.stdout
-    return Console(file=stream, width=None if stream.isatty() else _PIPED_WIDTH, highlight=False)
+    return _Console(file=stream, width=None if stream.isatty() else _PIPED_WIDTH, highlight=False)
+
+
+def _safe(text: str) -> str:
+    """Text that may come from anybody, such as a route: neither markup nor escapes of the terminal."""
+    return escape(printable(text))
 
 
 class _Bar:
@@ -57,7 +70,7 @@ class _Bar:
 
     def named(self, what: str, share: float) -> None:
         """Show what is being done and how much of it is."""
-        self._progress.update(self._task, description=escape(what), completed=share)
+        self._progress.update(self._task, description=_safe(what), completed=share)
 
     def share(self, what: str) -> Callable[[float], None]:
         """A function to be called with the share of one thing that is done."""
@@ -93,7 +106,7 @@ def _show(console: Console, table: Table) -> None:
 
 def _say(console: Console, text: str, style: str | None = None) -> None:
     """Print a sentence without breaking it, so that what is copied from it works."""
-    console.print(escape(text), style=style, soft_wrap=True)
+    console.print("\n".join(map(_safe, text.split("\n"))), style=style, soft_wrap=True)
 
 
 def _tell(console: Console, text: str) -> None:
@@ -101,6 +114,11 @@ def _tell(console: Console, text: str) -> None:
     if console.is_terminal:
         text = textwrap.fill(text, console.width - 1, subsequent_indent="  ")
     _say(console, text)
+
+
+def told(sentence: str) -> None:
+    """Say on stderr what is being done."""
+    _say(_console(error=True), sentence)
 
 
 def skipped_lines(trace: Trace) -> None:
@@ -121,6 +139,7 @@ def skipped_lines(trace: Trace) -> None:
 def _heading(console: Console, study: Study, trace: Trace) -> None:
     when = "" if trace.start is None else f" from {trace.start:%a %d %b %Y %H:%M} ({study.time_zone})"
     text = f"{len(trace):,} requests over {units.show_duration(trace.span_s)}{when}, demand {trace.demand_in_words}"
+    text += _CACHED if trace.source.from_cache else ""
     console.print()
     _say(console, study.name, "bold")
     _say(console, text)
@@ -155,9 +174,9 @@ def comparison(study: Study, found: Comparison) -> None:
         missed = [objective.name for objective in outcome.objectives if not objective.met]
         within = {goal.wanted: goal.within for goal in outcome.objectives if goal.name == goal.key}
         table.add_row(
-            escape(outcome.plan.name),
-            escape(outcome.plan.tier.name),
-            escape(outcome.plan.size.name),
+            _safe(outcome.plan.name),
+            _safe(outcome.plan.tier.name),
+            _safe(outcome.plan.size.name),
             _fleet_range(outcome.replicas_min, outcome.replicas_max),
             *(
                 show_latency(outcome.latency_s[name], hides_failures=outcome.hides_failures)
@@ -234,7 +253,7 @@ def _time_spent(console: Console, found: Outcome) -> None:
     for name, figures_of, requests in rows:
         n_ok = figures_of.endings["ok"]
         table.add_row(
-            escape(name),
+            _safe(name),
             f"{requests:,}",
             units.show_availability(figures_of.availability),
             show_latency(figures_of.latency_s["p95"], hides_failures=(figures_of.availability or 0) < 0.99),
@@ -253,16 +272,14 @@ def outcome(study: Study, found: Outcome) -> None:
     plan, latency = found.plan, found.latency_s
     _heading(console, study, found.trace)
     fleet = _fleet_range(found.replicas_min, found.replicas_max)
-    _say(
-        console,
-        f"plan {plan.name}: tier {plan.tier.name}, size {plan.size.name}, {fleet} replicas, {plan.balancer}",
-    )
+    many = "replica" if fleet == "1" else "replicas"
+    _say(console, f"plan {plan.name}: tier {plan.tier.name}, size {plan.size.name}, {fleet} {many}, {plan.balancer}")
     console.print()
     for sentence in sentences(found):
         _tell(console, sentence)
     if found.findings:
         console.print()
-        _say(console, "What is found", "bold")
+        _say(console, "Findings", "bold")
         for finding in found.findings:
             _tell(console, f"- {finding.text}")
     table = _table("latency", *latency, right=tuple(latency))
@@ -281,20 +298,20 @@ def outcome(study: Study, found: Outcome) -> None:
     lines = _table("a month", "quantity", "unit", "unit price", "amount", right=("quantity", "unit price", "amount"))
     for line in found.bill.lines:
         lines.add_row(
-            escape(line.item),
+            _safe(line.item),
             f"{line.quantity:,f}",
-            escape(line.unit),
+            _safe(line.unit),
             f"{line.unit_price:f}",
             f"{line.amount:,}",
         )
-    lines.add_row("total", "", "", escape(found.bill.currency), f"{found.bill.month:,}", style="bold")
+    lines.add_row("total", "", "", _safe(found.bill.currency), f"{found.bill.month:,}", style="bold")
     _show(console, lines)
     _say(console, f"A month here is {found.bill.note}.", "dim")
     if found.objectives:
         goals = _table("objective", "wanted", "got", "answered within it", "minutes met", "", right=("wanted", "got"))
         for goal in found.objectives:
             goals.add_row(
-                escape(goal.name),
+                _safe(goal.name),
                 show_objective(goal.name, goal.wanted, study.currency),
                 show_objective(goal.name, goal.got, study.currency)
                 + (FAILED_SIGN if found.hides_failures and goal.is_latency else ""),
@@ -327,9 +344,9 @@ def check(found: Check) -> None:
             for local, at_s in zip(at, plan.rollouts_s, strict=True)
         ]
         table.add_row(
-            escape(plan.plan.name),
-            escape(plan.plan.tier.name),
-            escape(plan.plan.size.name),
+            _safe(plan.plan.name),
+            _safe(plan.plan.tier.name),
+            _safe(plan.plan.size.name),
             _fleet_range(*plan.plan.limits),
             str(plan.needs_cpu),
             str(plan.needs_slots),
@@ -361,7 +378,9 @@ def summary(found: Summary) -> None:
     console.print()
     _say(console, f"{len(trace):,} requests over {units.show_duration(trace.span_s)}{when}", "bold")
     _say(
-        console, f"format {trace.source.format}, {trace.source.lines:,} lines, {trace.source.skipped:,} of them skipped"
+        console,
+        f"format {trace.source.format}, {trace.source.lines:,} lines, {trace.source.skipped:,} of them skipped"
+        + (_CACHED if trace.source.from_cache else ""),
     )
     for reason, n in trace.source.reasons:
         _say(console, f"  {n:,} skipped: {reason}")
@@ -388,14 +407,16 @@ def summary(found: Summary) -> None:
         )
     if found.statuses:
         _say(console, "Statuses: " + ", ".join(f"{status}: {n:,}" for status, n in found.statuses.items()) + ".")
-    routes = _table("route", "requests", "share", "p50", "p95", "MB", right=("requests", "share", "p50", "p95", "MB"))
+    right = ("requests", "share", "p50", "p95", "p99", "MB")
+    routes = _table("route", *right, right=right)
     for load in found.routes[:_MOST_ROUTES]:
         routes.add_row(
-            escape(load.route),
+            _safe(load.route),
             f"{load.requests:,}",
             units.show_share(load.share),
             units.show_duration(load.p50),
             units.show_duration(load.p95),
+            units.show_duration(load.p99),
             "-" if load.bytes is None else f"{load.bytes / 1e6:,.1f}",
         )
     _show(console, routes)
@@ -415,7 +436,7 @@ def _demand(console: Console, trace: Trace) -> None:
     table = _table("route", *right, "quiet minutes", right=right)
     for route in sorted(trace.demand.routes, key=lambda route: -route.requests)[:_MOST_ROUTES]:
         table.add_row(
-            escape(route.route),
+            _safe(route.route),
             f"{route.requests:,}",
             f"{route.samples:,}",
             units.show_duration(route.observed_mean_s),
@@ -435,11 +456,14 @@ def _week(console: Console, found: Summary) -> None:
     assert found.week is not None
     days = [day for day in range(7) if not np.isnan(found.week[day]).all()]
     names = tuple(("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")[day] for day in days)
-    table = _table("hour", *names, "mean requests / s", right=names)
+    latencies = {load.hour: load for load in found.hours}
+    percentiles = ("p50", "p95", "p99") if latencies else ()
+    table = _table("hour", *names, *percentiles, "mean requests / s", right=(*names, *percentiles))
     top = float(np.nanmax(found.week))
     for hour in range(24):
         rates = found.week[days, hour]
         mean = float(np.nanmean(rates)) if not np.isnan(rates).all() else 0.0
-        cells = ("-" if np.isnan(rate) else f"{rate:.3g}" for rate in rates.tolist())
+        cells = ["-" if np.isnan(rate) else f"{rate:.3g}" for rate in rates.tolist()]
+        cells += [units.show_duration(getattr(latencies.get(hour), name, None)) for name in percentiles]
         table.add_row(f"{hour:02}", *cells, "▆" * round(40 * mean / top) if top else "")
     _show(console, table)

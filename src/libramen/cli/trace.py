@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json as json_format
+import re
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -10,6 +11,8 @@ import typer
 
 if TYPE_CHECKING:
     from libramen.trace.trace import Trace
+
+_BARE = re.compile(r"[^\s\"'\[\]{},#=][^\"'\[\]{}#=]*")
 
 app = typer.Typer(help="Look at traces, convert, shape and make them.", rich_markup_mode=None, no_args_is_help=True)
 
@@ -19,10 +22,9 @@ Seed = Annotated[int, typer.Option("--seed", min=0, help="Seed of all that is le
 Out = Annotated[Path, typer.Option("--out", metavar="FILE", help="Where to: .csv, .jsonl, .parquet or .arrow.")]
 Settings = Annotated[
     list[str],
-    typer.Option(
-        "--set", metavar="KEY=VALUE", help="A key of [trace] as TOML, such as latency_unit='\"ms\"'; may be repeated."
-    ),
+    typer.Option("--set", metavar="KEY=VALUE", help="A key of [trace], such as latency_unit=ms; may be repeated."),
 ]
+NoCache = Annotated[bool, typer.Option("--no-cache", help="Read the files again, also if they were read before.")]
 Zone = Annotated[str, typer.Option("--time-zone", metavar="ZONE", help="Zone of local times, such as Europe/Lisbon.")]
 
 
@@ -33,6 +35,7 @@ def inspect(
     seed: Seed = 0,
     time_zone: Zone = "UTC",
     settings: Settings = [],  # noqa: B006  (typer reads it, nobody changes it)
+    no_cache: NoCache = False,
     plot: Annotated[Path | None, typer.Option("--plot", metavar="FILE", help="Draw a picture: .png or .svg.")] = None,
 ) -> int:
     """Look at the load of logs or a trace, and see what was assumed."""
@@ -43,7 +46,7 @@ def inspect(
     if plot is not None:
         check_output(plot, (".png", ".svg"))
     with show.progress() as bar:
-        trace = _read(files, settings, seed, time_zone, bar.share("reading"), estimate=False)
+        trace = _read(files, settings, seed, time_zone, bar.share("reading"), estimate=False, cache=not no_cache)
         summary = summarise(trace)
     if plot is not None:
         from libramen.draw.style import save
@@ -67,6 +70,7 @@ def convert(
     counts: Annotated[
         str | None, typer.Option("--counts", metavar="LENGTH", help="Write requests per interval, such as 1m.")
     ] = None,
+    no_cache: NoCache = False,
     json: Json = False,
 ) -> int:
     """Write any readable log or trace as a trace table, or as counts per interval."""
@@ -76,7 +80,7 @@ def convert(
     _check_out(out)
     every_s = None if counts is None else units.parse_duration(counts)
     with show.progress() as bar:
-        trace = _read(files, settings, seed, time_zone, bar.share("reading"), estimate=True)
+        trace = _read(files, settings, seed, time_zone, bar.share("reading"), estimate=True, cache=not no_cache)
     return _write(trace, out, json, every_s)
 
 
@@ -90,6 +94,7 @@ def shape(
     seed: Seed = 0,
     time_zone: Zone = "UTC",
     settings: Settings = [],  # noqa: B006
+    no_cache: NoCache = False,
     json: Json = False,
 ) -> int:
     """Stretch, thin, grow, cut or mix a trace, and write it."""
@@ -98,11 +103,13 @@ def shape(
     _check_out(out)
     table = _toml("shape = [" + ", ".join(steps) + "]", "--step")
     with show.progress() as bar:
-        trace = _read(files, settings, seed, time_zone, bar.share("reading"), estimate=True, **table)
+        trace = _read(
+            files, settings, seed, time_zone, bar.share("reading"), estimate=True, cache=not no_cache, **table
+        )
     return _write(trace, out, json)
 
 
-@app.command(epilog="Example:  libramen trace make --set rate=20 --set 'profile=\"daily\"' --out day.parquet")
+@app.command(epilog="Example:  libramen trace make --set rate=20 --set profile=daily --out day.parquet")
 def make(
     out: Out,
     settings: Settings = [],  # noqa: B006
@@ -133,13 +140,21 @@ def _check_out(out: Path) -> None:
 
 
 def _read(
-    files: list[str], settings: list[str], seed: int, time_zone: str, progress: Any, *, estimate: bool, **more: Any
+    files: list[str],
+    settings: list[str],
+    seed: int,
+    time_zone: str,
+    progress: Any,
+    *,
+    estimate: bool,
+    cache: bool,
+    **more: Any,
 ) -> Trace:
     """Read files as `[trace]` with some keys would."""
     from libramen.study.study import TraceTable
 
     table = TraceTable(files=files, time_zone=time_zone, **_settings(settings), **more)
-    return table.read(Path(), seed=seed, progress=progress, estimate=estimate)
+    return table.read(Path(), seed=seed, progress=progress, estimate=estimate, cache=cache)
 
 
 def _settings(settings: list[str]) -> dict[str, Any]:
@@ -157,7 +172,10 @@ def _toml(text: str, option: str) -> dict[str, Any]:
     try:
         return tomllib.loads(text)
     except tomllib.TOMLDecodeError:
-        example = "--set 'latency_unit=\"ms\"'" if option == "--set" else "--step '{ scale = 2 }'"
+        key, equals, word = text.partition("=")
+        if equals and _BARE.fullmatch(word.strip()):  # a shell has taken the quotes away
+            return {key.strip(): word.strip()}
+        example = "--set latency_unit=ms" if option == "--set" else "--step '{ scale = 2 }'"
         raise TraceError(f"{option}: found {text!r}; allowed: TOML such as {example}") from None
 
 

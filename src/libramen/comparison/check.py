@@ -5,15 +5,20 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 from decimal import Decimal
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 
 from libramen import units
 from libramen.bill.month import HOURS
+from libramen.engine.periodic import MOST_DECISIONS
 from libramen.engine.plane import EPSILON_S
 from libramen.engine.rollout import StopStart
+from libramen.engine.scaling import PeriodicRule
 from libramen.ranks import PERCENTILES, nearest_rank
+
+_MANY_DECISIONS: Final = 2_000_000
+_MANY_REPLICAS: Final = 50_000
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator
@@ -95,12 +100,13 @@ class Check:
         }
 
 
-def check(study: Study, *, seed: int = 0, progress: Callable[[float], None] | None = None) -> Check:
+def check(study: Study, *, seed: int = 0, cache: bool = True, progress: Callable[[float], None] | None = None) -> Check:
     """Read everything, replay nothing.
 
     Args:
         study: from `load_study`.
         seed: for the seconds within whole-second time stamps.
+        cache: whether a trace that was read before may be taken from the user's cache directory.
         progress: called with the share of the trace that is read, from 0 to 1.
 
     Raises:
@@ -108,13 +114,13 @@ def check(study: Study, *, seed: int = 0, progress: Callable[[float], None] | No
         StudyError: a rollout is due at a time that is not in the trace, or an objective is about a route
             that is not in it.
     """
-    trace = study.trace(seed=seed, progress=progress)
+    trace = study.trace(seed=seed, progress=progress, cache=cache)
     study.objectives.check(trace.routes, trace.start)
     return Check(study, trace, tuple(_check_plan(study, trace, plan) for plan in study.plans.values()))
 
 
 def _check_plan(study: Study, trace: Trace, plan: Plan) -> PlanCheck:
-    service, size = study.service, plan.size
+    service, size = plan.service_of(study.service), plan.size
     minute = (trace.at_s // 60).astype(np.int64)
     busiest_cpu = float(np.bincount(minute, weights=trace.cpu_s).max()) / 60
     # Little's law: requests in progress = arrivals per second x time in service.
@@ -138,8 +144,9 @@ def _check_plan(study: Study, trace: Trace, plan: Plan) -> PlanCheck:
         *_capacity(found),
         *_lent(trace, found),
         *_memory(service, found),
-        *_latency(study, found, np.sort(alone_s)),
+        *_latency(study, service, found, np.sort(alone_s)),
         *_releases(service, found),
+        *_effort(trace, found),
     )
     month = study.objectives.month
     if month is not None and found.least_month > month:
@@ -197,7 +204,7 @@ def _memory(service: Service, found: PlanCheck) -> Iterator[str]:
         )
 
 
-def _latency(study: Study, found: PlanCheck, alone_s: np.ndarray) -> Iterator[str]:
+def _latency(study: Study, service: Service, found: PlanCheck, alone_s: np.ndarray) -> Iterator[str]:
     overhead = found.plan.tier.overhead
     for name, wanted in study.objectives.wanted().items():
         if name in PERCENTILES:
@@ -207,7 +214,7 @@ def _latency(study: Study, found: PlanCheck, alone_s: np.ndarray) -> Iterator[st
                     f"{name} of {units.show_duration(float(wanted))} cannot be met: on this size it is "
                     f"{units.show_duration(alone)} even for requests that meet nobody else"
                 )
-    timeout = study.service.timeout
+    timeout = service.timeout
     if timeout is not None:
         late = float(np.mean(alone_s + overhead > timeout + EPSILON_S))
         if late:
@@ -232,3 +239,20 @@ def _gap_s(service: Service, plan: Plan, rollout: Rollout) -> float:
         return start
     keep = getattr(rollout, "keep_of", lambda n: n)(plan.replicas_used)
     return start if keep == 0 and getattr(rollout, "batch", 1) >= plan.replicas_used else 0.0
+
+
+def _effort(trace: Trace, found: PlanCheck) -> Iterator[str]:
+    """What a replay of it costs, where that is much."""
+    rule, plan = found.plan.scaling, found.plan
+    if isinstance(rule, PeriodicRule):
+        decisions = trace.span_s / rule.every
+        every = f"{units.show_duration(rule.every)} over {units.show_duration(trace.span_s)}"
+        if decisions > MOST_DECISIONS:
+            yield f"it would decide {decisions:,.0f} times, every {every}; a replay keeps up to {MOST_DECISIONS:,}"
+        elif decisions > _MANY_DECISIONS:
+            yield (
+                f"it decides {decisions:,.0f} times, every {every}: a replay takes some "
+                f"{units.show_duration(decisions * 2e-5)} and {decisions * 150 / 1e9:.2g} GB for that alone"
+            )
+    if plan.replicas_used > _MANY_REPLICAS:
+        yield f"it begins with {plan.replicas_used:,} replicas: some {plan.replicas_used * 3e-6:.2g} GB in a replay"

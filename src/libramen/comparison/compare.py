@@ -6,6 +6,7 @@ import functools
 import mmap
 import multiprocessing
 import os
+import pickle
 import signal
 import sys
 from dataclasses import dataclass, field
@@ -16,13 +17,15 @@ import numpy as np
 
 from libramen import units
 from libramen.engine.plane import RESULT, Results
+from libramen.errors import StudyError
 from libramen.outcome.measures import LATENCIES
 from libramen.outcome.replay import replay
 from libramen.outcome.story import and_list, miss
+from libramen.study.plan import Plan
 from libramen.trace.trace import local_time
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterator
+    from collections.abc import Callable, Iterable, Iterator
     from concurrent.futures import Executor
     from datetime import datetime
 
@@ -129,8 +132,11 @@ def compare(
     study: Study,
     executor: Executor | None = None,
     *,
+    trace: Trace | None = None,
+    plans: Iterable[str | Plan] | None = None,
     seed: int = 0,
     workers: int | None = 1,
+    cache: bool = True,
     progress: Callable[[str, float], None] | None = None,
 ) -> Comparison:
     """Replay all plans of a study on its trace.
@@ -138,10 +144,13 @@ def compare(
     Args:
         study: from `load_study`.
         executor: where the replays run, from `concurrent.futures` or alike. Default: here.
+        trace: what is replayed. Default: the study's own, read or found in the cache.
+        plans: which plans: names of the study's, or plans of your own. Default: all of the study.
         seed: of all that is left to luck. Every plan meets the same.
         workers: processes among which the plans are divided, without an executor; the result is the same to the
             byte. None: as many as there are cores, where that pays. Default: the plans are replayed here, one
             after the other.
+        cache: whether a trace that was read before may be taken from the user's cache directory.
         progress: called with what is being done and the share of it that is done, from 0 to 1;
             without an executor only.
 
@@ -152,18 +161,53 @@ def compare(
     Example:
         >>> compare(load_study("saltmarsh/study.toml")).table  # doctest: +SKIP
     """
+    chosen = _chosen(study, plans)
+    for name, plan in chosen.items():  # before any time is spent
+        try:
+            plan.scaling.may_run()
+        except StudyError as error:
+            raise StudyError(f"plan {name!r}: {error}") from None
     report = progress or (lambda _what, _share: None)
-    trace = study.trace(seed=seed, progress=lambda share: report("trace", share))
-    work = _Work(trace, study, seed)
+    if trace is None:
+        trace = study.trace(seed=seed, progress=lambda share: report("reading the trace", share), cache=cache)
+    work = _Work(trace, study, chosen, seed)
     if executor is not None:
-        futures = [executor.submit(work.replay, name) for name in study.plans]
+        futures = [executor.submit(work.replay, name) for name in chosen]
         return Comparison(tuple(work.received(future.result()) for future in futures))
     if workers is None:
-        workers = _cores() if len(trace) * len(study.plans) >= _PAYS else 1
-    workers = min(workers, len(study.plans))
+        workers = _cores() if len(trace) * len(chosen) >= _PAYS else 1
+    workers = min(workers, len(chosen)) if all(map(_can_be_sent, chosen.values())) else 1
     if workers > 1:
         return Comparison(tuple(_divided(work, workers, report)))
-    return Comparison(tuple(work.replay_here(name, functools.partial(report, name)) for name in study.plans))
+    return Comparison(tuple(work.replay_here(name, functools.partial(report, name)) for name in chosen))
+
+
+def _chosen(study: Study, plans: Iterable[str | Plan] | None) -> dict[str, Plan]:
+    """The plans to be compared, by name."""
+    if plans is None:
+        return study.plans
+    found: dict[str, Plan] = {}
+    for plan in plans:
+        if not isinstance(plan, str | Plan):
+            raise StudyError(f"plans: found {plan!r}; allowed: names of plans of the study, or plans")
+        one = study.plan(plan) if isinstance(plan, str) else plan
+        if one.name in found:
+            raise StudyError(
+                f"plans: two are called {one.name!r}; allowed: names that differ, as plan.replace(name=...)"
+            )
+        found[one.name] = one
+    if not found:
+        raise StudyError("plans: found none; allowed: one or more")
+    return found
+
+
+def _can_be_sent(plan: Plan) -> bool:
+    """Whether a plan can go to another process: not one whose rule is a function made on the spot."""
+    try:
+        pickle.dumps(plan)
+    except (pickle.PicklingError, AttributeError, TypeError):
+        return False
+    return True
 
 
 _PAYS = 1_500_000
@@ -181,6 +225,7 @@ class _Work:
 
     trace: Trace
     study: Study
+    plans: dict[str, Plan]
     seed: int
     records: dict[str, np.ndarray] = field(default_factory=dict)
     """Memory that the processes share, for what became of each request, by plan."""
@@ -190,7 +235,7 @@ class _Work:
         return replay(
             self.trace,
             study.service,
-            study.plans[name],
+            self.plans[name],
             study.objectives,
             self.seed,
             settle=study.trace_table.settle,
@@ -218,6 +263,7 @@ def _start_worker(work: _Work) -> None:
     global _shared  # noqa: PLW0603  (a process of its own: nobody else sees it)
     _shared = work
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl-C ends the workers through their parent
+    signal.signal(signal.SIGTERM, signal.SIG_DFL)
 
 
 def _replay_shared(name: str) -> Outcome:
@@ -226,7 +272,7 @@ def _replay_shared(name: str) -> Outcome:
 
 def _divided(work: _Work, workers: int, report: Callable[[str, float], None]) -> Iterator[Outcome]:
     """The outcomes of all plans, in their order, from processes that are gone when the last one is there."""
-    names = list(work.study.plans)
+    names = list(work.plans)
     # A fork shares the trace and all that is loaded; elsewhere a process starts from nothing, in about a second.
     forks = sys.platform == "linux"
     context = multiprocessing.get_context("fork" if forks else "spawn")

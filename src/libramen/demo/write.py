@@ -27,7 +27,11 @@ LOG: Final = "saltmarsh.log.gz"
 _TEXTS: Final = ("study.toml", "tiers.toml")
 
 
-def write_demo(directory: Path, progress: Callable[[float], None] | None = None) -> Path:
+def write_demo(
+    directory: Path,
+    progress: Callable[[float], None] | None = None,
+    before_replay: Callable[[], None] = lambda: None,
+) -> Path:
     """Write the Saltmarsh Ferries study into a directory, and return the path of its study file.
 
     Files that are there already and are as they would be written stay as they are.
@@ -35,6 +39,7 @@ def write_demo(directory: Path, progress: Callable[[float], None] | None = None)
     Args:
         directory: made if it is not there.
         progress: called with the share that is done, from 0 to 1.
+        before_replay: called when the requests are made and are going to be replayed on today's servers.
 
     Raises:
         OutputError: it cannot be written, or holds a study that was changed.
@@ -54,7 +59,7 @@ def write_demo(directory: Path, progress: Callable[[float], None] | None = None)
                 f"{path}: was changed and is left as it is; allowed: another directory, or comparing this one"
             )
     if not (directory / LOG).exists():
-        outcome = _today(progress)
+        outcome = _today(progress, before_replay)
         write_whole(directory / LOG, lambda temporary: write_log(outcome, temporary))
     return directory / "study.toml"
 
@@ -63,7 +68,7 @@ def _write(path: Path, data: bytes) -> None:
     path.write_bytes(data)
 
 
-def _today(progress: Callable[[float], None] | None) -> Outcome:
+def _today(progress: Callable[[float], None] | None, before_replay: Callable[[], None]) -> Outcome:
     """The day as it went on today's servers: roomy, so that the log shows little queueing."""
     tier = Tier(
         name="today",
@@ -73,7 +78,9 @@ def _today(progress: Callable[[float], None] | None) -> Outcome:
         sizes={"medium": {"cores": 2, "per_hour": 0}},
     )
     service = Service(slots=8, threads=4, start="8s", timeout="5s")
-    return replay(make_day(), service, Plan(tier=tier, size="medium", replicas=6), progress=progress)
+    day = make_day()
+    before_replay()
+    return replay(day, service, Plan(tier=tier, size="medium", replicas=6), progress=progress)
 
 
 def write_log(outcome: Outcome, path: Path) -> None:

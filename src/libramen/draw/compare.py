@@ -10,7 +10,7 @@ from matplotlib.ticker import FuncFormatter, LogLocator, NullFormatter
 
 from libramen import units
 from libramen.draw.labels import place_labels
-from libramen.draw.style import BUOY, INK, KELP, dress, new_figure, tier_looks
+from libramen.draw.style import BUOY, INK, KELP, dress, new_figure, plain, tier_looks
 from libramen.ranks import PERCENTILES
 
 if TYPE_CHECKING:
@@ -50,7 +50,7 @@ def draw_comparison(comparison: Comparison) -> Figure:
             linestyle="none",
             markeredgecolor=INK,
             markersize=9,
-            label=name,
+            label=plain(name),
         )
         for name, (colour, marker) in looks.items()
     ]

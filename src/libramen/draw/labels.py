@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any, Final
 
 from matplotlib.font_manager import FontProperties
 
-from libramen.draw.style import INK
+from libramen.draw.style import INK, plain
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -44,7 +44,9 @@ def place_labels(
         taken.append((line_x - 2, panel.y0, line_x + 3, panel.y1))
     if at_y is not None:
         taken.append((panel.x0, line_y - 2, panel.x1, line_y + 3))
-    for (x, y), point, name in sorted(zip(pixels, points, names, strict=True), key=lambda entry: -entry[0][1]):
+    for (x, y), point, name in sorted(
+        zip(pixels, points, map(plain, names), strict=True), key=lambda entry: -entry[0][1]
+    ):
         width = renderer.get_text_width_height_descent(name, font, False)[0] + 2
         for dx, dy in _offsets(width):
             box = (x + dx, y + dy - _LINE_PX / 2, x + dx + width, y + dy + _LINE_PX / 2)

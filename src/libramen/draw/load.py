@@ -11,7 +11,7 @@ from matplotlib.dates import AutoDateLocator, ConciseDateFormatter, date2num
 from matplotlib.ticker import LogLocator, NullFormatter
 
 from libramen import units
-from libramen.draw.style import BUOY, FOAM, INK, SAND, SEA, dress, duration_ticks, new_figure
+from libramen.draw.style import BUOY, FOAM, INK, SAND, SEA, dress, duration_ticks, new_figure, plain
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -94,7 +94,7 @@ def _week(figure: Figure, axes: Axes, summary: Summary) -> None:
 def _routes(axes: Axes, summary: Summary) -> None:
     shown = summary.routes[:_MOST_ROUTES][::-1]
     names = [
-        f"{load.route if len(load.route) < 28 else load.route[:26] + '…'}  {units.show_share(load.share)}"
+        f"{plain(load.route if len(load.route) < 28 else load.route[:26] + '…')}  {units.show_share(load.share)}"
         for load in shown
     ]
     known = [load for load in shown if load.p50 is not None and load.p95 is not None]

@@ -11,6 +11,7 @@ from matplotlib.figure import Figure
 from matplotlib.ticker import FuncFormatter
 
 from libramen import units
+from libramen.errors import printable
 from libramen.files import write_whole
 
 if TYPE_CHECKING:
@@ -27,17 +28,22 @@ SIZE_IN: Final = (12.8, 8.0)
 DPI: Final = 100
 
 
+def plain(text: str) -> str:
+    """Text that may come from anybody, to be drawn as it stands: without formulas and control characters."""
+    return printable(text).replace("$", r"\$")
+
+
 def new_figure(title: str, subtitle: str, notes: Sequence[str] = ()) -> Figure:
     """An empty figure of 1280 x 800 pixels with a title, a line of explanation, and notes at its foot."""
     figure = Figure(figsize=SIZE_IN, dpi=DPI, facecolor="white", layout="constrained")
     FigureCanvasAgg(figure)
-    lines = [line for note in notes for line in textwrap.wrap(note, 190, subsequent_indent="   ")]
+    lines = [line for note in notes for line in textwrap.wrap(plain(note), 190, subsequent_indent="   ")]
     foot = 0.01 + 0.021 * len(lines)
     figure.get_layout_engine().set(rect=(0.005, foot, 0.99, 0.92 - foot))  # type: ignore[union-attr, call-arg]
     for number, line in enumerate(reversed(lines)):
         figure.text(0.012, 0.009 + 0.021 * number, line, fontsize=9, color=INK, va="bottom")
-    figure.text(0.012, 0.975, title, fontsize=15, fontweight="bold", color=INK, va="top")
-    figure.text(0.012, 0.937, subtitle, fontsize=10.5, color=INK, va="top")
+    figure.text(0.012, 0.975, plain(title), fontsize=15, fontweight="bold", color=INK, va="top")
+    figure.text(0.012, 0.937, plain(subtitle), fontsize=10.5, color=INK, va="top")
     return figure
 
 

@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Literal, NamedTuple, Protocol
+from typing import TYPE_CHECKING, Final, Literal, NamedTuple, Protocol
 
 import numpy as np
 
+from libramen import units
 from libramen.engine.agenda import Agenda, Kind
 from libramen.engine.arrivals import ArrivalScaler
 from libramen.engine.decisions import Decisions
 from libramen.engine.feed import Feed
 from libramen.engine.fleet import Fleet
-from libramen.engine.periodic import PeriodicScaler
+from libramen.engine.periodic import MOST_DECISIONS, PeriodicScaler
 from libramen.engine.plane import DataPlane, Ended, Notices, Results, ServerSpec, Signal
 from libramen.engine.run import Run
 from libramen.engine.scaler import LimitsScaler, Scaler
@@ -31,6 +32,7 @@ if TYPE_CHECKING:
     from libramen.study.service import Service
 
 DataPlaneName = Literal["compiled", "plain"]
+_MOST_WINDOWS: Final = 20_000_000
 
 
 class Sink(Protocol):
@@ -79,6 +81,9 @@ def run(
     if not window_s > 0:
         raise ReplayError(f"window_s: found {window_s!r}; allowed: a number of seconds above 0")
     whole = trace if isinstance(trace, Trace) else None
+    covers_s = whole.span_s if whole is not None else span_s
+    if covers_s is not None:
+        _can_be_afforded(plan, covers_s, window_s)
     chunks = [trace] if isinstance(trace, Trace) else trace
     if whole is not None:
         span_s = whole.span_s
@@ -125,6 +130,26 @@ def run(
         integrals=plane.series(),
         window_s=window_s,
     )
+
+
+def _can_be_afforded(plan: Plan, span_s: float, window_s: float) -> None:
+    """Refuse what would take more memory than there is, before it does.
+
+    Raises:
+        ReplayError: it cannot.
+    """
+    windows = span_s / window_s
+    if windows > _MOST_WINDOWS:
+        raise ReplayError(
+            f"window_s: {window_s:g} s makes {windows:,.0f} windows of {units.show_duration(span_s)}; allowed: up to "
+            f"{_MOST_WINDOWS:,}"
+        )
+    rule = plan.scaling
+    if isinstance(rule, PeriodicRule) and span_s / rule.every > MOST_DECISIONS:
+        raise ReplayError(
+            f"plan {plan.name!r}: every = {units.show_duration(rule.every)} are {span_s / rule.every:,.0f} decisions "
+            f"in {units.show_duration(span_s)}; allowed: up to {MOST_DECISIONS:,}"
+        )
 
 
 def _play(plane: DataPlane, feed: Feed, agenda: Agenda, clock: _Clock, fleet: Fleet, scaler: Scaler | None) -> None:
@@ -209,6 +234,10 @@ def _scaler(
 ) -> Scaler | None:
     """What runs the scaling rule of a plan, None: it never decides anything."""
     rule = plan.scaling
+    try:
+        rule.may_run()
+    except StudyError as error:
+        raise StudyError(f"plan {plan.name!r}: {error}") from None
     if isinstance(rule, PeriodicRule):
         cold_start_s = plan.tier.provision.percentile(0.95) + service.start.percentile(0.95)
         return PeriodicScaler(rule, Setting(cold_start_s, plan.size.cores, start), plan, fleet, plane, agenda)

@@ -9,10 +9,12 @@ from typing import TYPE_CHECKING, Final, TypeAlias
 
 import numpy as np
 
+from libramen import units
 from libramen.engine.agenda import Agenda, Kind
 from libramen.engine.plane import EPSILON_S
 from libramen.engine.scaler import Scaler
 from libramen.engine.scaling.rule import Observation, PeriodicRule, Setting
+from libramen.errors import ReplayError
 from libramen.ranks import PERCENTILES, rank_of
 
 if TYPE_CHECKING:
@@ -26,6 +28,8 @@ _Sample: TypeAlias = tuple[float, float, float, float, int, int, float]
 _AT_S, _CPU, _IN_PROGRESS, _WAITING, _ATTEMPTS, _ANSWERS, _READY = range(7)
 _NOTHING: Final[_Sample] = (0.0, 0.0, 0.0, 0.0, 0, 0, 0.0)
 _PER_REPLICA: Final = {"cpu": _CPU, "in_progress": _IN_PROGRESS, "waiting": _WAITING, "rate": _ATTEMPTS}
+MOST_DECISIONS: Final = 20_000_000
+"""Of one replay: they take some 150 bytes and 20 microseconds each."""
 _NAMES: Final = (*_PER_REPLICA, "ready", *PERCENTILES)
 
 
@@ -88,6 +92,7 @@ class PeriodicScaler(Scaler):
         agenda: Agenda,
     ) -> None:
         super().__init__(plan, fleet, agenda, setting.start)
+        self._rule_name, self._plan_name = rule.rule, plan.name
         self._plane, self._cores, self._start = plane, setting.cores, setting.start
         self._every_s, self._lag_s = rule.every, rule.lag
         self._asked = rule.begin(setting)
@@ -144,4 +149,9 @@ class PeriodicScaler(Scaler):
         name, measured = measures.first
         self._decide(now_s, wanted, held_by, window=(start[0], end[0]), measure=name, measured=measured)
         self._n += 1
+        if self._n > MOST_DECISIONS:
+            raise ReplayError(
+                f"plan {self._plan_name!r}: its rule has decided {self._n:,} times, every "
+                f"{units.show_duration(self._every_s)}; allowed: up to {MOST_DECISIONS:,}"
+            )
         self._agenda.add((self._n + 1) * self._every_s, Kind.DECISION, self._ask)

@@ -23,6 +23,8 @@ _LATE_S: Final = 60.0
 """A reaction is late that takes longer than this, and longer than the cold start after it."""
 _LONG_S: Final = 60.0
 """Less than this of being at a limit, or short of CPU, is not worth a line."""
+_BUSY: Final = 0.98
+"""Of the cores in use, from which on a fleet has no CPU left to speak of."""
 _FEW: Final = 0.0001
 """A smaller share of the requests than this does not put a finding before one that lasts longer."""
 
@@ -32,7 +34,7 @@ class Finding(NamedTuple):
 
     Attributes:
         kind: reacted_late, flapping, never_scaled_down, at_the_ceiling, floor_never_left, first_visitor_waited,
-            cold_starts_cost, bank_empty or blind_measure.
+            cold_starts_cost, bank_empty, blind_measure, slots_full, cpu_full or out_of_memory.
         text: a sentence, with the figures.
         requests: failed requests, or those concerned where none had to fail; None: it is not about requests.
         seconds: for how long, None: it is not about time.
@@ -251,6 +253,73 @@ def _blind_measure(outcome: Outcome) -> Finding | None:
     )
 
 
+def _throttled(series: dict[str, np.ndarray]) -> np.ndarray:
+    """Where CPU is only lent and has run out: that is a finding of its own."""
+    throttled: np.ndarray = series["bank_empty"] >= 0.5 * np.maximum(series["ready"], 1e-9)
+    return throttled
+
+
+def _slots_full(outcome: Outcome) -> Finding | None:
+    """A fixed fleet whose slots are all taken while there is CPU to spare."""
+    if outcome.plan.scaling.decides:
+        return None
+    series, width = outcome.series_arrays(), np.diff(outcome.run.edges_s)
+    slots = outcome.service.slots
+    full = (series["in_progress"] >= 0.95 * series["ready"] * slots) & (series["ready"] > 0)
+    spare = full & ~(series["utilisation"] >= _BUSY) & ~_throttled(series)
+    seconds = float(np.sum(width[spare]))
+    if seconds < _LONG_S:
+        return None
+    cpu = float(np.sum((series["utilisation"] * width)[spare])) / seconds
+    failed = int(np.sum((series["arrivals"] - series["ok"])[spare]))
+    first_s = float(outcome.run.edges_s[:-1][spare][0])
+    return Finding(
+        "slots_full",
+        f"Slots full: for {units.show_duration(seconds)}, first at {clock(outcome, first_s)}, all {slots} slots of "
+        f"every replica were taken while {units.show_share(cpu, 0)} of the CPU was in use: more slots or more replicas "
+        f"would help, more CPU would not{_of_them_failed(failed)}.",
+        failed,
+        seconds,
+    )
+
+
+def _cpu_full(outcome: Outcome) -> Finding | None:
+    """A fixed fleet that has no CPU left."""
+    if outcome.plan.scaling.decides:
+        return None
+    series, width = outcome.series_arrays(), np.diff(outcome.run.edges_s)
+    full = (series["utilisation"] >= _BUSY) & ~_throttled(series)
+    seconds = float(np.sum(width[full]))
+    if seconds < _LONG_S:
+        return None
+    failed = int(np.sum((series["arrivals"] - series["ok"])[full]))
+    first_s = float(outcome.run.edges_s[:-1][full][0])
+    return Finding(
+        "cpu_full",
+        f"CPU full: for {units.show_duration(seconds)}, first at {clock(outcome, first_s)}, more than "
+        f"{units.show_share(_BUSY, 0)} of the cores were in use, and requests took turns{_of_them_failed(failed)}.",
+        failed,
+        seconds,
+    )
+
+
+def _out_of_memory(outcome: Outcome) -> Finding | None:
+    """Replicas that died of too many requests at once."""
+    deaths = [death for death in outcome.run.deaths if death.why == "out_of_memory"]
+    if not deaths:
+        return None
+    service, memory = outcome.service, outcome.plan.size.memory
+    assert memory is not None
+    fits = max(0, (memory - service.memory_base) // max(1, service.memory_per_request))
+    return Finding(
+        "out_of_memory",
+        f"Out of memory: replicas died {times(len(deaths), 'time')}, first at {clock(outcome, deaths[0].at_s)}; "
+        f"{memory / 1e9:.3g} GB hold {fits} requests in progress, and a replica has {service.slots} slots.",
+        outcome.endings["lost"],
+        replicas=len({death.replica for death in deaths}),
+    )
+
+
 _ALL: Final[tuple[Callable[[Outcome], Finding | None], ...]] = (
     _reacted_late,
     _flapping,
@@ -261,4 +330,7 @@ _ALL: Final[tuple[Callable[[Outcome], Finding | None], ...]] = (
     _cold_starts_cost,
     _bank_empty,
     _blind_measure,
+    _slots_full,
+    _cpu_full,
+    _out_of_memory,
 )

@@ -106,6 +106,11 @@ class Outcome:
             raise ReplayError("the trace of this replay came in chunks, which are gone")
         return self._trace
 
+    @property
+    def has_trace(self) -> bool:
+        """Whether what was replayed is still there."""
+        return self._trace is not None
+
     def with_arrays(self, trace: Trace | None, results: Results | None) -> Self:
         """The outcome with other copies of the same arrays, or without them: a short way to another process."""
         other = copy.copy(self)

@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import itertools
-from typing import TYPE_CHECKING, Final, TypedDict
+from typing import TYPE_CHECKING, TypedDict
 
+import numpy as np
+
+from libramen import units
 from libramen.bill.bill import bill
 from libramen.engine import control
 from libramen.errors import ReplayError, TraceError
@@ -18,13 +21,8 @@ from libramen.trace.trace import Trace
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable
 
-    import numpy as np
-
     from libramen.study.plan import Plan
     from libramen.study.service import Service
-
-_LONGEST_S: Final = 10 * 366 * 86400.0
-"""No trace is longer."""
 
 
 def replay(
@@ -77,9 +75,11 @@ def replay(
         >>> replay((read_trace(file) for file in files), service, plan).endings["ok"]  # doctest: +SKIP
         104211872
     """
-    objectives = objectives or Objectives()
-    if not settle >= 0:
-        raise ReplayError(f"settle: found {settle!r} s; allowed: 0 or more")
+    objectives, service = objectives or Objectives(), plan.service_of(service)
+    for name, value in (("settle", settle), ("window_s", window_s), ("span_s", span_s)):
+        is_number = isinstance(value, int | float | np.number) and not isinstance(value, bool)
+        if value is not None and not (is_number and 0 <= value <= units.LONGEST_S):
+            raise ReplayError(f"{name}: found {value!r}; allowed: a number of seconds of 0 or more, at most ten years")
     whole = trace if isinstance(trace, Trace) else None
     if whole is None and keep_requests:
         raise ReplayError("keep_requests: found True with chunks of a trace; allowed: False, or one whole trace")
@@ -92,7 +92,7 @@ def replay(
         first, chunks = _peek([trace] if isinstance(trace, Trace) else trace)
     if whole is None:
         objectives.check(objectives.routes, first.start)
-        span_known_s = _LONGEST_S if span_s is None else span_s
+        span_known_s = units.LONGEST_S if span_s is None else span_s
     else:
         span_known_s = whole.span_s
     asked = Asked.of(objectives, first.start, span_known_s)

@@ -32,7 +32,9 @@ def sentences(outcome: Outcome) -> list[str]:
 def _failures(outcome: Outcome) -> Iterator[str]:
     n, failed, when = outcome.requests_measured, outcome.requests_measured - outcome.endings["ok"], outcome.failures
     if not failed or when is None:
-        yield f"All {n:,} requests were answered."
+        in_log = _failed_in_log(outcome)
+        more = f", also the {in_log:,} that failed when the log was written" if in_log else ""
+        yield f"All {n:,} requests were answered{more}."
     else:
         kinds = ", ".join(
             f"{number:,} {name.replace('_', ' ')}"
@@ -49,6 +51,14 @@ def _failures(outcome: Outcome) -> Iterator[str]:
             f"Clients sent requests again {again:,} {'time' if again == 1 else 'times'}: "
             f"{outcome.attempts:,} attempts in all."
         )
+
+
+def _failed_in_log(outcome: Outcome) -> int:
+    """Of the requests measured, how many the log says had failed, or been given up by their clients."""
+    if not outcome.has_trace or outcome.trace.status is None:
+        return 0
+    status = outcome.trace.status[outcome.trace.at_s >= outcome.settle_s]
+    return int(np.count_nonzero((status >= 500) | (status == 408) | (status == 499)))
 
 
 def _deaths(outcome: Outcome) -> Iterator[str]:

@@ -138,6 +138,24 @@ At = Annotated[
 ]
 
 
+def daily_edges(begin: time, end: time, start: datetime, span_s: float) -> list[float]:
+    """When a local time of day is that lasts from `begin` to `end`, every day: from, to, from, to, ... [s].
+
+    Half-open; it may cross midnight. Times are seconds from the start of a trace, ascending, up to its end.
+    """
+    zone, day = _zone_of(start), start.date() - timedelta(days=1)
+    edges: list[float] = []
+    while True:
+        last = day + timedelta(days=end <= begin)
+        from_s = seconds_between(start, existing(datetime.combine(day, begin), zone))
+        to_s = seconds_between(start, existing(datetime.combine(last, end), zone))
+        if from_s > span_s:
+            return edges
+        if to_s > max(0.0, from_s):
+            edges += [max(0.0, from_s), to_s]
+        day += timedelta(days=1)
+
+
 def quietest(trace: Timeline, length_s: float, where: str) -> float:
     """Start of the stretch with the fewest arrivals: whole-minute starts, the earliest among equals.
 

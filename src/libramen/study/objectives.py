@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import datetime, time, timedelta
+from datetime import datetime, time
 from typing import TYPE_CHECKING, Annotated, NamedTuple
 
 from pydantic import BeforeValidator, Field, PlainSerializer, WithJsonSchema, model_validator
@@ -11,7 +11,7 @@ from libramen import units
 from libramen.errors import StudyError, UnitError
 from libramen.fields import Fraction, LatencyLimit, Money, Table, nearest
 from libramen.ranks import PERCENTILES
-from libramen.study.moments import existing, seconds_between, time_of_day
+from libramen.study.moments import daily_edges, time_of_day
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Iterator
@@ -178,21 +178,7 @@ class WindowObjectives(RouteObjectives):
 
     def edges_s(self, start: datetime, span_s: float) -> list[float]:
         """When it is, in seconds from the start of a trace: from, to, from, to, ...; ascending, each end left out."""
-        return [edge_s for interval in self._intervals(start, span_s) for edge_s in interval]
-
-    def _intervals(self, start: datetime, span_s: float) -> Iterator[tuple[float, float]]:
-        zone = start.tzinfo
-        assert zone is not None
-        day = start.date() - timedelta(days=1)
-        while True:
-            last = day + timedelta(days=self.at[1] <= self.at[0])
-            from_s = seconds_between(start, existing(datetime.combine(day, self.at[0]), zone))
-            to_s = seconds_between(start, existing(datetime.combine(last, self.at[1]), zone))
-            if from_s > span_s:
-                return
-            if to_s > max(0.0, from_s):
-                yield max(0.0, from_s), to_s
-            day += timedelta(days=1)
+        return daily_edges(*self.at, start, span_s)
 
 
 class Objectives(RouteObjectives):

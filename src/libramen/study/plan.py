@@ -9,8 +9,8 @@ from pydantic import Field, SerializeAsAny, model_validator
 
 from libramen.engine.rollout import STRATEGIES, Rolling
 from libramen.engine.scaling import RULES, Fixed, Rule
-from libramen.fields import Count, Table, nearest
-from libramen.study.service import Size, Tier
+from libramen.fields import Replicas, Table, nearest
+from libramen.study.service import Service, Size, Tier
 
 
 class Plan(Table):
@@ -28,7 +28,7 @@ class Plan(Table):
     name: str = Field("plan", exclude=True)
     tier: Tier = Field(description="name of the tier")
     size: Size = Field(description="name of the size")
-    replicas: Count | None = Field(None, description="the fleet at the start (default: the tier's least)")
+    replicas: Replicas | None = Field(None, description="the fleet at the start (default: the tier's least)")
     zones: tuple[str, ...] | None = Field(
         None,
         min_length=1,
@@ -38,7 +38,35 @@ class Plan(Table):
         "least_busy", description="which replica gets a request"
     )
     scaling: SerializeAsAny[RULES] = Field(Fixed(), description="the scaling rule")
+    service: dict[str, Any] = Field({}, description="keys of the service that differ for this plan")
     rollouts: tuple[SerializeAsAny[STRATEGIES], ...] = Field((), description="releases")
+
+    def replace(self, **values: Any) -> Self:
+        """A copy with other values, read and checked like those of a file.
+
+        With another tier and no size, the size of the same name there.
+
+        Raises:
+            StudyError: a key is unknown, or its value is not allowed.
+
+        Example:
+            >>> tier = Tier(billing="per_hour", sizes={"small": {"cores": 1, "per_hour": "0.03"}})
+            >>> Plan(tier=tier, size="small").replace(name="two", replicas=2).replicas_used
+            2
+        """
+        if isinstance(values.get("tier"), Tier) and "size" not in values:
+            values["size"] = self.size.name
+        if isinstance(values.get("size"), str) and "tier" not in values:
+            values["tier"] = self.tier
+        return super().replace(**values)
+
+    def service_of(self, service: Service) -> Service:
+        """The service as this plan hosts it: with its own keys, and with slots where these go by the cores.
+
+        Raises:
+            StudyError: a key of the plan's is unknown, or its value is not allowed.
+        """
+        return (service.replace(**self.service) if self.service else service).on(self.size)
 
     @property
     def replicas_used(self) -> int:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from decimal import Decimal
 from typing import Annotated, Any, Final, Literal, Self
 
@@ -11,13 +12,15 @@ from libramen.delays import Delay, DelayField
 from libramen.fields import (
     Bytes,
     Count,
+    Factor,
     Fraction,
     Money,
     NonNegativeNumber,
     PositiveBytes,
     PositiveCount,
-    PositiveNumber,
+    PositiveReplicas,
     PositiveSeconds,
+    Replicas,
     Seconds,
     Table,
 )
@@ -33,7 +36,10 @@ class Service(Table):
         2
     """
 
-    slots: PositiveCount = Field(description="requests in progress at once in one replica")
+    slots: PositiveCount = Field(1, description="requests in progress at once in one replica (or slots_per_core)")
+    slots_per_core: Factor | None = Field(
+        None, description="the same for each core of a replica, instead of slots; rounded down, at least 1"
+    )
     threads: PositiveCount | None = Field(
         None, description="requests that may use the CPU at the same moment (default: as many as slots)"
     )
@@ -43,7 +49,7 @@ class Service(Table):
     )
     start: DelayField = Field(Delay(0.0), description="from process start to the first answer [s], or two percentiles")
     warm_up: Seconds = Field(0.0, description="for so long after it became ready a replica is slower [s]")
-    warm_up_factor: Annotated[float, Field(ge=1, allow_inf_nan=False)] = Field(
+    warm_up_factor: Annotated[float, Field(ge=1, le=1e6, allow_inf_nan=False)] = Field(
         1.0, description="CPU work of a request on a replica that has just become ready, against a warm one"
     )
     memory_base: Bytes = Field(0, description="memory of a replica without requests [bytes]")
@@ -66,6 +72,35 @@ class Service(Table):
     )
     retry_jitter: Fraction = Field(0.0, description="each pause is at random up to this share longer or shorter")
 
+    @model_validator(mode="before")
+    @classmethod
+    def _says_its_slots(cls, values: Any) -> Any:
+        # A misspelt key is the news, not that another one is missing then.
+        if isinstance(values, dict) and set(values) <= set(cls.model_fields):
+            if "slots" not in values and values.get("slots_per_core") is None:
+                raise ValueError("slots is missing; allowed: slots, or slots_per_core")
+            if "slots" in values and values.get("slots_per_core") is not None:
+                raise ValueError("slots and slots_per_core are both there; allowed: one of them")
+        return values
+
+    def replace(self, **values: Any) -> Self:
+        """A copy with other values, read and checked like those of a file; of slots and slots_per_core the new holds.
+
+        Raises:
+            StudyError: a key is unknown, or its value is not allowed.
+        """
+        kept = {name: getattr(self, name) for name in self.model_fields_set if name not in values}
+        for one, other in (("slots", "slots_per_core"), ("slots_per_core", "slots")):
+            if one in values:
+                kept.pop(other, None)
+        return type(self)(**kept, **values)
+
+    def on(self, size: Size) -> Self:
+        """The service on replicas of a size: with slots, where these go by the cores."""
+        if self.slots_per_core is None:
+            return self
+        return self.replace(slots=max(1, math.floor(self.slots_per_core * size.cores + 1e-9)))
+
     @property
     def threads_used(self) -> int:
         """`threads`, or as many as there are slots."""
@@ -76,10 +111,10 @@ class Size(Table):
     """One size of instance that a tier sells."""
 
     name: str = Field("size", exclude=True)
-    cores: PositiveNumber = Field(description="cores of a replica; may be a fraction")
-    speed: PositiveNumber = Field(1.0, description="work per second of a core, against the reference core")
+    cores: Factor = Field(description="cores of a replica; may be a fraction")
+    speed: Factor = Field(1.0, description="work per second of a core, against the reference core")
     memory: PositiveBytes | None = Field(None, description="memory of a replica [bytes] (default: no limit)")
-    steady_cores: PositiveNumber | None = Field(
+    steady_cores: Factor | None = Field(
         None, description="where CPU is only lent: cores that may be used for ever (default: all, nothing is lent)"
     )
     bank: NonNegativeNumber | None = Field(
@@ -109,8 +144,8 @@ class Size(Table):
 class ReplicaLimits(Table):
     """How many replicas a tier lets one have."""
 
-    least: Count = Field(1, description="fewest replicas of a plan")
-    most: PositiveCount | None = Field(None, description="most replicas of a plan (default: no limit)")
+    least: Replicas = Field(1, description="fewest replicas of a plan")
+    most: PositiveReplicas | None = Field(None, description="most replicas of a plan (default: no limit)")
 
     @model_validator(mode="after")
     def _in_order(self) -> Self:

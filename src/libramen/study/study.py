@@ -12,13 +12,13 @@ from pydantic import BeforeValidator, Field, SerializeAsAny, ValidationError
 from libramen.delays import DelayField
 from libramen.engine.scaling import PREFIX
 from libramen.errors import StudyError
-from libramen.fields import Fraction, PositiveCount, PositiveNumber, Seconds, Table, describe, nearest
+from libramen.fields import Factor, Fraction, PositiveCount, Seconds, Table, describe, nearest
 from libramen.study.moments import ZoneName
 from libramen.study.objectives import Objectives
 from libramen.study.plan import Plan
 from libramen.study.service import Service, Tier, name_entries
 from libramen.trace.leaving import LeaveOut
-from libramen.trace.shape import STEPS
+from libramen.trace.shape import STEPS, Mix
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -72,7 +72,7 @@ class TraceTable(Table):
         None,
         description='share of the work that is CPU work (default: 40 %), for all or by route ("*": the others)',
     )
-    recorded_speed: PositiveNumber | None = Field(
+    recorded_speed: Factor | None = Field(
         None, description="speed of the core on which the log was recorded (default: 1)"
     )
     shape: tuple[SerializeAsAny[STEPS], ...] = Field((), description="what is done to the trace, in order")
@@ -87,8 +87,9 @@ class TraceTable(Table):
         time_zone: str = "UTC",
         progress: Callable[[float], None] | None = None,
         estimate: bool = True,
+        cache: bool = True,
     ) -> Trace:
-        """Read the files as this table says.
+        """Read the files as this table says, or find what was read before.
 
         Args:
             folder: that the files are relative to.
@@ -96,16 +97,45 @@ class TraceTable(Table):
             time_zone: where the table has none of its own.
             progress: called with the share of the bytes read so far, from 0 to 1.
             estimate: whether demand is estimated and the trace shaped; else it is as it was found.
+            cache: whether what was read from the same files in the same way may be taken from the user's cache
+                directory, and is kept there.
         """
+        from libramen.trace.cache import find, keep
+
+        zone = self.time_zone or time_zone
+        key = self._key(folder, seed, zone, estimate=estimate) if cache else None
+        trace = None if key is None else find(key)
+        if trace is None:
+            trace = self._read(folder, seed, zone, progress, estimate=estimate)
+            if key is not None:
+                keep(key, trace)
+        elif progress is not None:
+            progress(1.0)
+        return trace
+
+    def _key(self, folder: Path, seed: int, zone: str, *, estimate: bool) -> str | None:
+        """By what the cache knows what this table reads; None: it cannot be known before it is read."""
+        from libramen.trace.cache import key_of
+        from libramen.trace.sources import STANDARD_INPUT, expand
+
+        if STANDARD_INPUT in self.files:
+            return None
+        said = [self.model_dump(mode="json", exclude_unset=True), str(folder), seed, zone, estimate]
+        mixed = [folder / step.mix for step in self.shape if isinstance(step, Mix)] if estimate else []
+        return key_of([*expand(folder / file for file in self.files), *mixed], said)
+
+    def _read(
+        self, folder: Path, seed: int, zone: str, progress: Callable[[float], None] | None, *, estimate: bool
+    ) -> Trace:
         from libramen.trace.read import checked_options, read_requests, read_trace
         from libramen.trace.shape import shaped
 
         keys = ("files", "shape", "settle", "time_zone")
         options = {key: getattr(self, key) for key in self.model_fields_set if key not in keys}
-        options |= {"time_zone": self.time_zone or time_zone, "seed": seed}
+        options |= {"time_zone": zone, "seed": seed}
         files = [file if file == "-" else folder / file for file in self.files]
         if not estimate:
-            return read_requests(files, checked_options(options), progress)[0]
+            return read_requests(files, checked_options(options), progress, hints=True)[0]
         return shaped(read_trace(files, **options, progress=progress), self.shape, seed=seed, folder=folder)
 
 
@@ -148,28 +178,69 @@ class Study:
         trace_table: `[trace]` as written; `trace()` reads the trace itself.
     """
 
-    def __init__(self, path: Path, tables: _StudyFile, tiers: dict[str, Tier], plans: dict[str, Plan]) -> None:
+    def __init__(
+        self,
+        path: Path,
+        *,
+        heading: Heading,
+        trace: TraceTable,
+        service: Service,
+        objectives: Objectives,
+        tiers: dict[str, Tier],
+        plans: dict[str, Plan],
+    ) -> None:
         self.path = path
-        self.name = tables.study.name
-        self.currency = tables.study.currency
-        self.time_zone = tables.trace.time_zone or tables.study.time_zone
-        self.service = tables.service
-        self.objectives = tables.objectives
-        self.tiers = tiers
-        self.plans = plans
-        self.trace_table = tables.trace
+        self.name, self.currency = heading.name, heading.currency
+        self.time_zone = trace.time_zone or heading.time_zone
+        self.heading, self.trace_table = heading, trace
+        self.service, self.objectives = service, objectives
+        self.tiers, self.plans = tiers, plans
 
-    def trace(self, *, seed: int = 0, progress: Callable[[float], None] | None = None) -> Trace:
+    def replace(self, **values: Any) -> Study:
+        """A copy with other parts, read and checked like those of a file; the file stays as it is.
+
+        Args:
+            **values: any of `name`, `currency`, `time_zone`; `service`, `objectives` and `trace`, each one of its kind
+                or a table of the keys that change; `plans`, plans or a table by name.
+
+        Raises:
+            StudyError: a key is unknown, or its value is not allowed.
+
+        Example:
+            >>> study.replace(service={"slots": 16}, trace={"cpu_share": "60%"})  # doctest: +SKIP
+        """
+        known = (*Heading.model_fields, "trace", "service", "objectives", "plans")
+        for key in values:
+            if key not in known or key == "catalogue":
+                raise StudyError(f"Study.replace: unknown key {key!r}; {nearest(key, known)}")
+        heading = {key: value for key, value in values.items() if key in Heading.model_fields}
+        changed = Study(
+            self.path,
+            heading=self.heading.replace(**heading),
+            trace=_changed(self.trace_table, values.get("trace")),
+            service=_changed(self.service, values.get("service")),
+            objectives=_changed(self.objectives, values.get("objectives")),
+            tiers=self.tiers,
+            plans=self.plans if values.get("plans") is None else _by_name(values["plans"]),
+        )
+        for plan in changed.plans.values():
+            plan.service_of(changed.service)
+        return changed
+
+    def trace(self, *, seed: int = 0, progress: Callable[[float], None] | None = None, cache: bool = True) -> Trace:
         """Read the trace, with its demand.
 
         Args:
             seed: for the seconds filled in within whole-second time stamps.
             progress: called with the share of the bytes read so far, from 0 to 1.
+            cache: whether what was read before may be taken from the user's cache directory, and is kept there.
 
         Raises:
             TraceError: a file cannot be read as a trace.
         """
-        return self.trace_table.read(self.path.parent, seed=seed, time_zone=self.time_zone, progress=progress)
+        return self.trace_table.read(
+            self.path.parent, seed=seed, time_zone=self.time_zone, progress=progress, cache=cache
+        )
 
     def plan(self, name: str) -> Plan:
         """The plan of a name.
@@ -185,11 +256,13 @@ class Study:
         return f"Study({str(self.path)!r}, plans={list(self.plans)})"
 
 
-def load_study(path: str | Path) -> Study:
-    """Load and check a study file.
+def load_study(path: str | Path, *, trust_code: bool = False) -> Study:
+    """Load and check a study file. Nothing in it is run.
 
     Args:
         path: a TOML file. Paths in it are relative to it.
+        trust_code: whether scaling rules in Python modules beside it may be run when a plan is replayed. The file
+            itself cannot say so: read the modules before you do.
 
     Raises:
         StudyError: it cannot be read, or says something that is not allowed; the sentence names the
@@ -212,11 +285,44 @@ def load_study(path: str | Path) -> Study:
             tiers[name] = tier
     if not tiers:
         raise StudyError(f"{path}: there are no tiers; allowed: [tiers.NAME] tables here or a catalogue in [study]")
-    plans = {name: _plan(path, name, table, tiers) for name, table in tables.plans.items()}
-    return Study(path, tables, tiers, plans)
+    plans = {name: _plan(path, name, table, tiers, trust_code) for name, table in tables.plans.items()}
+    for name, plan in plans.items():
+        if plan.service:
+            said = {key: getattr(tables.service, key) for key in tables.service.model_fields_set}
+            drop = {"slots": "slots_per_core", "slots_per_core": "slots"}
+            said = {key: value for key, value in said.items() if drop.get(key) not in plan.service}
+            _checked(path, Service, {**said, **plan.service}, f"plans.{name}.service")
+    return Study(
+        path,
+        heading=tables.study,
+        trace=tables.trace,
+        service=tables.service,
+        objectives=tables.objectives,
+        tiers=tiers,
+        plans=plans,
+    )
 
 
-def _plan(path: Path, name: str, table: dict[str, Any], tiers: dict[str, Tier]) -> Plan:
+def _changed(table: _Table, change: Any) -> _Table:
+    """A table of a study with what is to be changed."""
+    if change is None or isinstance(change, type(table)):
+        return table if change is None else change
+    if not isinstance(change, dict):
+        raise StudyError(f"found {change!r}; allowed: a {type(table).__name__}, or a table of the keys that change")
+    return table.replace(**change)
+
+
+def _by_name(plans: Any) -> dict[str, Plan]:
+    found = plans.values() if isinstance(plans, dict) else plans
+    named: dict[str, Plan] = {}
+    for plan in found:
+        if not isinstance(plan, Plan) or plan.name in named:
+            raise StudyError(f"plans: found {plan!r}; allowed: plans whose names differ")
+        named[plan.name] = plan
+    return named
+
+
+def _plan(path: Path, name: str, table: dict[str, Any], tiers: dict[str, Tier], trust_code: bool) -> Plan:
     """One plan, its tier and size looked up by name."""
     place = f"plans.{name}"
     if "name" in table:
@@ -224,11 +330,13 @@ def _plan(path: Path, name: str, table: dict[str, Any], tiers: dict[str, Tier]) 
     resolved = dict(table)
     scaling = table.get("scaling")
     if isinstance(scaling, dict) and str(scaling.get("rule", "")).startswith(PREFIX):
-        if "folder" in scaling:
-            raise StudyError(
-                f"{path}: [{place}.scaling] unknown key 'folder'; the module is looked for beside the study"
-            )
-        resolved["scaling"] = {**scaling, "folder": str(path.parent)}
+        for key in ("folder", "trusted", "function"):
+            if key in scaling:
+                raise StudyError(
+                    f"{path}: [{place}.scaling] unknown key {key!r}; the module stands beside the study, and whether "
+                    "it may be run is for whoever replays it to say"
+                )
+        resolved["scaling"] = {**scaling, "folder": str(path.parent), "trusted": trust_code}
     if isinstance(tier_name := table.get("tier"), str):
         if tier_name not in tiers:
             raise StudyError(f"{path}: [{place}] tier: found {tier_name!r}; {nearest(tier_name, tiers)}")

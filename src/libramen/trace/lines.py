@@ -15,6 +15,7 @@ if TYPE_CHECKING:
     from io import BufferedIOBase
 
 _BLOCK_SIZE: Final = 1 << 21
+_LONGEST_LINE: Final = 1 << 20
 _FIRST_SKIPPED: Final = 5
 _FOUND: Final = re.compile(r"'.*'| \(.*\)")
 _Result = TypeVar("_Result")
@@ -57,20 +58,35 @@ def blocks_of(opened: Opened, skipped: SkippedLines, progress: Callable[[int], N
 
     A packed file that breaks off is read as far as it goes; the break counts as a skipped line.
     """
-    file, line, rest = str(opened.path), 1, b""
+    file, line = str(opened.path), 1
+    rest: list[bytes] = []  # of a line that has not ended yet
+    kept = 0  # bytes of it; of one that is too long none are kept
+    too_long = False
     while True:
         data, broken = _read_block(opened.content)
         progress(opened.position())
-        end = data.rfind(b"\n") + 1
-        whole, rest = (rest + data[:end], data[end:]) if end else (b"", rest + data)
-        if whole:
+        begin, end = 0, data.rfind(b"\n") + 1
+        if too_long and end:
+            begin = data.find(b"\n") + 1
+            skipped.add(file, line, f"the line is longer than {_LONGEST_LINE:,} bytes")
+            line, too_long = line + 1, False
+        if end > begin:
+            whole = b"".join([*rest, data[begin:end]])
             yield Block(file, line, whole)
             line += whole.count(b"\n")
+        if end:
+            rest, kept = [], 0
+        rest.append(data[end:])
+        kept += len(data) - end
+        if kept > _LONGEST_LINE:
+            rest, kept, too_long = [], 0, True
         if broken:
             skipped.add(file, line, broken)
         if broken or not data:
-            if rest:
-                yield Block(file, line, rest)
+            if too_long:
+                skipped.add(file, line, f"the line is longer than {_LONGEST_LINE:,} bytes")
+            elif kept:
+                yield Block(file, line, b"".join(rest))
             return
 
 

@@ -9,7 +9,7 @@ import numpy as np
 from libramen import units
 from libramen.errors import TraceError, UnitError
 from libramen.streams import stream
-from libramen.trace.trace import Source, Trace
+from libramen.trace.trace import MOST_REQUESTS, Source, Trace
 
 if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
@@ -33,7 +33,8 @@ _BURST_SHARE: Final = 0.2
 def make_trace(
     *,
     span: str | float = "1d",
-    rate: float = 10.0,
+    rate: float | None = None,
+    peak: float | None = None,
     profile: Literal["constant", "daily", "weekly"] | Sequence[float] = "constant",
     arrivals: Literal["poisson", "bursty", "closed"] = "poisson",
     burst: float = 5.0,
@@ -58,7 +59,8 @@ def make_trace(
 
     Args:
         span: the time that it covers.
-        rate: mean arrivals per second over the profile (not for `"closed"`).
+        rate: mean arrivals per second over the profile (not for `"closed"`). Default: 10.
+        peak: arrivals per second in its busiest hour, instead of the mean.
         profile: `"constant"`, `"daily"`, `"weekly"`, or relative rates of the 24 hours of a day or
             the 168 of a week, from midnight of the first day on.
         arrivals: `"poisson"`; `"bursty"`: a Markov-modulated Poisson process of two states, a fifth of the
@@ -101,10 +103,18 @@ def make_trace(
         fades_s = units.parse_duration(crowd_fades)
     except UnitError as error:
         raise TraceError(f"make_trace: {error}") from None
-    _require(span_s > 0 and span_s < 4e8, "span", span, "above 0, at most 12 years")
-    _require(rate > 0 and np.isfinite(rate), "rate", rate, "a number above 0")
+    _require(span_s > 0, "span", span, "above 0")
+    _require(rate is None or peak is None, "peak", peak, "rate or peak, not both")
+    if peak is not None:
+        _require(_is_number(peak) and peak > 0, "peak", peak, "a number above 0")
+        grid_s = np.arange(0.0, span_s, min(3600.0, span_s))
+        rate = peak / float(np.max(_levels(profile, grid_s)))
+    rate = 10.0 if rate is None else rate
+    _require(_is_number(rate) and rate > 0, "rate", rate, "a number above 0")
+    for name, number in (("burst", burst), ("crowd", crowd), ("clients", clients), ("spread", spread)):
+        _require(_is_number(number) and 0 <= number <= 1e6, name, number, "a number of 0 to 1000000")
     _require(arrivals in ARRIVALS, "arrivals", arrivals, ", ".join(ARRIVALS))
-    _require(rate * span_s < 2e9, "rate", rate, "fewer than 2,000,000,000 requests in all")
+    _require(rate * span_s <= MOST_REQUESTS, "rate", rate, f"up to {MOST_REQUESTS:,} requests in all")
     rng = stream(seed, "make")
     default = {"work": work, "mean": mean_s, "spread": spread, "table": table, "cpu_share": cpu_share}
     default["bytes_out"] = bytes_out
@@ -144,6 +154,10 @@ def make_trace(
         time_zone=time_zone,
         source=Source(format="made", notes=(f"made: {arrivals} arrivals, profile {profile}, seed {seed}",)),
     )
+
+
+def _is_number(value: object) -> bool:
+    return isinstance(value, int | float) and not isinstance(value, bool) and bool(np.isfinite(value))
 
 
 def _require(holds: bool, name: str, found: object, allowed: str) -> None:

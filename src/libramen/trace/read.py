@@ -18,7 +18,7 @@ from libramen.trace.demand import with_demand, with_told_work
 from libramen.trace.found import Found, leave_out, to_trace, without_doubles, without_far_stamps
 from libramen.trace.lines import SkippedLines, blocks_of, in_order
 from libramen.trace.rows import Rows
-from libramen.trace.sources import BROKEN, STANDARD_INPUT, Opened, expand, some_bytes
+from libramen.trace.sources import Opened, expand
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Mapping, Sequence
@@ -158,9 +158,19 @@ def checked_options(options: dict[str, Any]) -> ReadOptions:
 
 
 def read_requests(
-    path: str | Path | Iterable[str | Path], options: ReadOptions, progress: Callable[[float], None] | None = None
+    path: str | Path | Iterable[str | Path],
+    options: ReadOptions,
+    progress: Callable[[float], None] | None = None,
+    *,
+    hints: bool = False,
 ) -> tuple[Trace, bool]:
     """Read requests without estimating demand.
+
+    Args:
+        path: as in `read_trace`.
+        options: as the keywords of `read_trace`.
+        progress: as in `read_trace`.
+        hints: whether it is noted what is probably nobody's visit, such as health checks.
 
     Returns:
         the trace, whose `cpu_s` is 0 where it was not given, and whether it was given.
@@ -173,8 +183,12 @@ def read_requests(
     except UnitError as error:
         raise TraceError(f"time_zone: {error}") from None
     paths = expand([path] if isinstance(path, str | Path) else path)
-    found = _find(paths, options, progress or (lambda _share: None))
+    found = _find(paths, options, progress or (lambda _share: None), agents=hints)
     has_cpu = found.cpu_s is not None
+    if hints:
+        from libramen.trace.hints import hints_of
+
+        found.notes += hints_of(found, options.routes)
     found = leave_out(without_doubles(without_far_stamps(found)), options.leave_out, options.routes)
     try:
         trace = to_trace(
@@ -206,21 +220,21 @@ def _whole_load(trace: Trace, options: ReadOptions) -> Trace:
     return Scale(scale=factor).apply(trace, options.seed).noted(note)
 
 
-def _find(paths: list[Path], options: ReadOptions, progress: Callable[[float], None]) -> Found:
+def _find(paths: list[Path], options: ReadOptions, progress: Callable[[float], None], *, agents: bool) -> Found:
     total = max(1, sum(path.stat().st_size for path in paths if path.is_file()))
     before = 0
     rows, skipped = Rows(), SkippedLines()
     others: list[Found] = []
     notes: list[str] = []
     kinds: dict[Path, str] = {}
-    who = len(paths) > 1 or any(kind.agent is not None for kind in options.leave_out)
+    who = agents or len(paths) > 1 or any(kind.agent is not None for kind in options.leave_out)
     for number, path in enumerate(paths):
         with Opened(path) as opened:
 
             def position(at: int, before: int = before) -> None:
                 progress(min(1.0, (before + at) / total))
 
-            head = _head(opened)
+            head = opened.head(_SAMPLE_SIZE)
             kind = kinds[path] = options.format or (
                 "combined" if options.line_format else recognise(path, head, options.columns.values())
             )
@@ -247,22 +261,6 @@ def _find(paths: list[Path], options: ReadOptions, progress: Callable[[float], N
     if len(others) > 1:
         raise TraceError(f"found {len(others)} files of format {kinds[paths[0]]}; allowed: one, or several logs")
     return others[0]
-
-
-def _head(opened: Opened) -> bytes:
-    """The first bytes of a file, which are then read again."""
-    try:
-        head = opened.peek(_SAMPLE_SIZE)
-        if len(head) < 4096 and str(opened.path) != STANDARD_INPUT:
-            with Opened(opened.path) as again:
-                head = b""
-                while len(head) < _SAMPLE_SIZE and (more := some_bytes(again.content, _SAMPLE_SIZE - len(head))):
-                    head += more
-    except BROKEN as error:
-        head = getattr(error, "head", b"")
-        if not head:
-            raise TraceError(f"{opened.path}: the packed file cannot be unpacked: {error}") from None
-    return bytes(head[:_SAMPLE_SIZE])
 
 
 def recognise(path: Path, head: bytes, columns: Iterable[str] = ()) -> str:

@@ -10,16 +10,17 @@ import fnmatch
 from dataclasses import replace
 from datetime import timedelta
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any, Final, TypeAlias
+from typing import TYPE_CHECKING, Annotated, Any, Final, Literal, TypeAlias
 
 import numpy as np
 from pydantic import Discriminator, Field, Tag
 
 from libramen import units
 from libramen.errors import TraceError
-from libramen.fields import PositiveNumber, PositiveSeconds, Seconds, Share, Table
+from libramen.fields import Factor, PositiveSeconds, Seconds, Share, Table
 from libramen.streams import stream
-from libramen.study.moments import At, Moment, existing, seconds_between
+from libramen.study.moments import At, Moment, daily_edges, existing, seconds_between
+from libramen.trace.trace import MOST_REQUESTS
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -29,6 +30,7 @@ if TYPE_CHECKING:
 _DAY_S: Final = 86400.0
 _MONTH_S: Final = 730 * 3600.0
 _NEIGHBOURS: Final = 5
+_WEEKDAYS: Final = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
 
 
 class Step(Table):
@@ -57,10 +59,20 @@ class Scale(Step):
     before and the fifth after: the local rate keeps its shape, and nothing comes twice at one instant.
     """
 
-    scale: PositiveNumber = Field(description="requests per request: 0.5 halves, 2 doubles")
+    scale: Factor = Field(description="requests per request: 0.5 halves, 2 doubles")
+    between: tuple[At, At] | None = Field(
+        None,
+        description='only then: two times of day, every day, ["12:00", "14:00"], or two instants (default: always)',
+    )
 
     def apply(self, trace: Trace, seed: int = 0, *, number: int = 0, folder: Path = Path()) -> Trace:  # noqa: D102, ARG002
-        return multiplied(trace, np.full(len(trace), float(self.scale)), stream(seed, "shape", number))
+        inside: Any = True
+        if self.between is not None:
+            edges_s = _edges(trace, *self.between, where="between")
+            inside = np.searchsorted(edges_s, trace.at_s, side="right") % 2 == 1
+        return multiplied(
+            trace, np.where(inside, float(self.scale), np.ones(len(trace))), stream(seed, "shape", number)
+        )
 
 
 class Grow(Step):
@@ -74,22 +86,53 @@ class Grow(Step):
 
 
 class Campaign(Step):
-    """A bump: at a time the rate begins to rise to `height` times what it was, and falls back."""
+    """A bump: at a time the rate begins to rise to `height` times what it was, stays there, and falls back."""
 
     campaign: At = Field(description="when it begins")
-    height: PositiveNumber = Field(description="the rate at its top, as a multiple of what it would be")
+    height: Factor = Field(description="the rate at its top, as a multiple of what it would be")
     rise: Seconds = Field(60.0, description="from its begin to its top [s]")
+    lasts: Seconds = Field(0.0, description="how long it stays at its top [s]")
     fall: PositiveSeconds = Field(1800.0, description="from its top back to nothing [s]")
     routes: tuple[str, ...] = Field((), description="patterns of the routes that it is on (default: all)")
+    daily: bool = Field(False, description="on every day of the trace, for a time of day (default: on the first)")
+    days: tuple[Literal["mon", "tue", "wed", "thu", "fri", "sat", "sun"], ...] = Field(
+        (), description="on every day of the trace that is one of these"
+    )
 
     def apply(self, trace: Trace, seed: int = 0, *, number: int = 0, folder: Path = Path()) -> Trace:  # noqa: D102, ARG002
-        at_s = self.campaign.offsets(trace, daily=False, where="campaign")[0]
-        since_s = trace.at_s - at_s
-        rising = np.ones(len(trace)) if self.rise == 0 else np.clip(since_s / self.rise, 0, 1)
-        bump = np.where(since_s < 0, 0, rising * np.clip(1 - (since_s - self.rise) / self.fall, 0, 1))
+        every = self.campaign.offsets(trace, daily=True, where="campaign")
+        begins = every if self.daily or self.days else every[:1]
+        if self.days:
+            local = [trace.local_time(at_s) for at_s in every]
+            begins = [
+                at_s
+                for at_s, when in zip(every, local, strict=True)
+                if when is not None and _WEEKDAYS[when.weekday()] in self.days
+            ]
+            if not begins:
+                raise TraceError(f"campaign: the trace has no {' or '.join(self.days)} at {self.campaign.text}")
         on = fits(trace, self.routes) if self.routes else np.ones(len(trace), bool)
-        factor = np.where(on, 1 + (self.height - 1) * bump, 1.0)
-        return multiplied(trace, factor, stream(seed, "shape", number))
+        factor = np.ones(len(trace))
+        for at_s in begins:
+            # Where two overlap the one that changes more counts.
+            further = np.maximum if self.height >= 1 else np.minimum
+            factor = further(factor, 1 + (self.height - 1) * self._bump(trace.at_s - at_s))
+        shaped = multiplied(trace, np.where(on, factor, 1.0), stream(seed, "shape", number))
+        if len(every) > len(begins) == 1 and not self.days:
+            first = trace.local_time(begins[0])
+            when = f"{first:%a %d %b}" if first is not None else "the first day"
+            shaped = shaped.noted(
+                f"the campaign is on {when} only, of the {len(every)} days that have a {self.campaign.text}; "
+                'daily = true or days = ["fri"] put it on more'
+            )
+        return shaped
+
+    def _bump(self, since_s: np.ndarray) -> np.ndarray:
+        """How far up it is, from 0 to 1, so long after its begin."""
+        rising = np.ones(len(since_s)) if self.rise == 0 else np.clip(since_s / self.rise, 0, 1)
+        falling = np.clip(1 - (since_s - self.rise - self.lasts) / self.fall, 0, 1)
+        bump: np.ndarray = np.where(since_s < 0, 0, rising * falling)
+        return bump
 
 
 class Repeat(Step):
@@ -108,6 +151,9 @@ class Repeat(Step):
                 f"repeat: found {units.show_duration(length_s)}; allowed: longer than the trace, which covers "
                 f"{units.show_duration(trace.span_s)} (between = [...] cuts it)"
             )
+        wanted = len(trace) * length_s / trace.span_s
+        if wanted > MOST_REQUESTS:
+            raise TraceError(f"repeat: it would make {wanted:.3g} requests; allowed: up to {MOST_REQUESTS:,}")
         shifts = [0.0]
         while (shift := self._shift(trace, len(shifts))) < length_s:
             shifts.append(shift)
@@ -207,7 +253,8 @@ def _kind(value: Any) -> str | None:
     """Which step a table is: the telling key that it has."""
     if isinstance(value, Step):
         return type(value).__name__.lower()
-    return next((key for key in value if key in _KINDS), None) if isinstance(value, dict) else None
+    # In this order: `between` tells a step only where no other key does.
+    return next((key for key in _KINDS if key in value), None) if isinstance(value, dict) else None
 
 
 STEPS: TypeAlias = Annotated[
@@ -226,6 +273,19 @@ STEPS: TypeAlias = Annotated[
         custom_error_message=f"a table with one of the keys {', '.join(_KINDS)}",
     ),
 ]
+
+
+def _edges(trace: Trace, begin: Moment, end: Moment, where: str) -> np.ndarray:
+    """When it is between two moments: from, to, ... [s]; between two times of day on every day of the trace."""
+    if begin.time_of_day is not None and end.time_of_day is not None:
+        if trace.start is None:
+            raise TraceError(f"{where} needs to know when the trace starts, and this trace does not say")
+        return np.array(daily_edges(begin.time_of_day, end.time_of_day, trace.start, trace.span_s))
+    from_s = begin.offsets(trace, daily=False, where=where)[0]
+    ends = [s for s in end.offsets(trace, daily=True, where=where) if s > from_s]
+    if not ends:
+        raise TraceError(f'{where}: "{end.text}" is not after "{begin.text}" in the trace')
+    return np.array([from_s, ends[0]])
 
 
 def shaped(trace: Trace, steps: Sequence[Step], *, seed: int = 0, folder: Path = Path()) -> Trace:
@@ -260,7 +320,9 @@ def multiplied(trace: Trace, factor: np.ndarray, rng: np.random.Generator) -> Tr
     Raises:
         TraceError: none would be left.
     """
-    n = len(trace)
+    n, wanted = len(trace), float(np.sum(factor))
+    if not wanted <= MOST_REQUESTS:
+        raise TraceError(f"the trace would have {wanted:.3g} requests after shaping; allowed: up to {MOST_REQUESTS:,}")
     kept = rng.random(n) < factor
     more = np.maximum(0.0, factor - 1)
     extra = np.floor(more) + (rng.random(n) < more - np.floor(more))

@@ -52,6 +52,8 @@ class Opened:
         self.path = path
         try:
             raw: Any = sys.stdin.buffer if str(path) == STANDARD_INPUT else path.open("rb")
+            if not raw.seekable():  # what a pipe has given cannot be read again
+                raw = io.BufferedReader(_PutBack(_first(raw, 8), raw, None))
             head = raw.peek(8)[:8]
         except FileNotFoundError:
             raise TraceError(f"{path}: there is no such file") from None
@@ -63,10 +65,27 @@ class Opened:
         self._raw = raw
         self.content: BufferedIOBase = _unpack(raw, self.packing)
 
-    def peek(self, most: int) -> bytes:
-        """Some of the first bytes, which are read again later."""
-        content: Any = self.content
-        return bytes(content.peek(most)[:most])
+    def head(self, most: int) -> bytes:
+        """The first bytes, unpacked, as many as there are up to `most`; they are read again later.
+
+        Nothing is opened twice: a pipe has its bytes only once.
+
+        Raises:
+            TraceError: a packed file that cannot be unpacked at all.
+        """
+        parts: list[bytes] = []
+        size, broken = 0, None
+        try:
+            while size < most and (more := some_bytes(self.content, most - size)):
+                parts.append(more)
+                size += len(more)
+        except BROKEN as error:
+            if not parts:
+                raise TraceError(f"{self.path}: the packed file cannot be unpacked: {error}") from None
+            broken = error
+        head = b"".join(parts)
+        self.content = io.BufferedReader(_PutBack(head, self.content, broken))
+        return head
 
     def position(self) -> int:
         """Bytes read so far; 0 where that is not known."""
@@ -83,6 +102,28 @@ class Opened:
             self._raw.close()
 
 
+class _PutBack(io.RawIOBase):
+    """Bytes that were read already, then the rest of what they were read from, or the error that ended them."""
+
+    def __init__(self, head: bytes, rest: BufferedIOBase, broken: BaseException | None) -> None:
+        self._head, self._rest, self._broken = memoryview(head), rest, broken
+
+    def readable(self) -> bool:
+        return True
+
+    def readinto(self, buffer: Any) -> int:
+        if not len(self._head):
+            if self._broken is not None:
+                raise self._broken
+            data = self._rest.read1(len(buffer))
+            buffer[: len(data)] = data
+            return len(data)
+        n = min(len(buffer), len(self._head))
+        buffer[:n] = self._head[:n]
+        self._head = self._head[n:]
+        return n
+
+
 def _unpack(raw: Any, packing: str) -> Any:
     if packing == "gzip":
         return gzip.GzipFile(fileobj=raw)
@@ -96,6 +137,14 @@ def _unpack(raw: Any, packing: str) -> Any:
         stream = pa.CompressedInputStream(pa.PythonFile(raw, mode="r"), "zstd")
         return io.BufferedReader(stream)
     return raw
+
+
+def _first(raw: Any, least: int) -> bytes:
+    """At least so many of the first bytes, if there are so many."""
+    data = b""
+    while len(data) < least and (more := raw.read1(1 << 16)):
+        data += more
+    return data
 
 
 def some_bytes(content: BufferedIOBase, most: int) -> bytes:

@@ -37,7 +37,6 @@ class Spans:
     status: list[int] = field(default_factory=list)
     bytes_out: list[float] = field(default_factory=list)
     probability: list[float] = field(default_factory=list)
-    documents: int = 0
 
 
 def looks_like_spans(head: bytes) -> bool:
@@ -54,7 +53,6 @@ def read_spans(opened: Opened, skipped: SkippedLines) -> Spans:
     spans: list[dict[str, Any]] = []
     found = Spans()
     for line, document in _documents(opened, skipped):
-        found.documents += 1
         try:
             spans += list(_spans_of(document))
         except (AttributeError, TypeError) as error:
@@ -62,7 +60,7 @@ def read_spans(opened: Opened, skipped: SkippedLines) -> Spans:
     children: dict[tuple[str, str], list[dict[str, Any]]] = {}
     for span in spans:
         if span.get("parentSpanId"):
-            children.setdefault((span.get("traceId", ""), span["parentSpanId"]), []).append(span)
+            children.setdefault(_key(span, "parentSpanId"), []).append(span)
     for number, span in enumerate(spans, start=1):
         kind = _kind(span)
         if kind == _SERVER or (not span.get("parentSpanId") and kind != _CLIENT):
@@ -82,7 +80,7 @@ def _documents(opened: Opened, skipped: SkippedLines) -> Iterator[tuple[int, dic
         raise TraceError(f"{opened.path}: the packed file cannot be unpacked: {error}") from None
     try:
         whole = _object(json.loads(data))
-    except ValueError:
+    except (ValueError, RecursionError):
         whole = None
     if whole is not None:
         yield 1, whole
@@ -92,7 +90,7 @@ def _documents(opened: Opened, skipped: SkippedLines) -> Iterator[tuple[int, dic
             continue
         try:
             document = _object(json.loads(line))
-        except ValueError as error:
+        except (ValueError, RecursionError) as error:
             skipped.add(str(opened.path), number, f"not JSON: {str(error)[:60]}")
             continue
         yield number, document
@@ -113,9 +111,16 @@ def _spans_of(document: dict[str, Any]) -> Iterator[dict[str, Any]]:
                 yield span
 
 
+def _key(span: dict[str, Any], name: str) -> tuple[str, str]:
+    """By what a span is known: its trace, and an identifier in it."""
+    return str(span.get("traceId", "")), str(span.get(name, ""))
+
+
 def _kind(span: dict[str, Any]) -> int:
     kind = span.get("kind", 0)
-    return _KINDS.get(kind, 0) if isinstance(kind, str) else int(kind)
+    if isinstance(kind, str):
+        return _KINDS.get(kind, 0)
+    return kind if isinstance(kind, int) else 0
 
 
 def _attributes(span: dict[str, Any]) -> dict[str, Any]:
@@ -135,15 +140,17 @@ def _add(found: Spans, span: dict[str, Any], children: dict[tuple[str, str], lis
     attributes = _attributes(span)
     clients = [
         inner
-        for child in children.get((span.get("traceId", ""), span.get("spanId", "")), [])
+        for child in children.get(_key(span, "spanId"), [])
         if _kind(child) == _CLIENT and (inner := _times(child)) is not None
     ]
     try:
         status = int(attributes.get("http.response.status_code") or attributes.get("http.status_code") or 0)
         size = float(attributes.get("http.response.body.size") or attributes.get("http.response_content_length") or 0)
         probability = _probability(span)
-    except (TypeError, ValueError):
+    except (TypeError, ValueError, OverflowError):
         return "a status, a size or a sampling threshold that is not a number"
+    if not (0 <= status <= 999 and 0 <= size <= 1e15 and 1e-6 <= probability <= 1):
+        return "a status, a size or a sampling threshold that cannot be"
     failed = isinstance(span.get("status"), dict) and span["status"].get("code") in {2, "STATUS_CODE_ERROR"}
     found.start_ns.append(start)
     found.latency_s.append((end - start) / 1e9)
@@ -158,7 +165,7 @@ def _add(found: Spans, span: dict[str, Any], children: dict[tuple[str, str], lis
 def _times(span: dict[str, Any]) -> tuple[int, int] | None:
     try:
         start, end = int(span["startTimeUnixNano"]), int(span["endTimeUnixNano"])
-    except (KeyError, TypeError, ValueError):
+    except (KeyError, TypeError, ValueError, OverflowError):
         return None
     return (start, end) if 0 < start <= end < 1 << 63 else None
 

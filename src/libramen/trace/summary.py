@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any, Final, NamedTuple
 import numpy as np
 
 from libramen.errors import StudyError
+from libramen.ranks import PERCENTILES, nearest_rank
 from libramen.study.moments import quietest
 
 if TYPE_CHECKING:
@@ -35,7 +36,18 @@ class RouteLoad(NamedTuple):
     share: float
     p50: float | None
     p95: float | None
+    p99: float | None
     bytes: float | None
+
+
+class HourLoad(NamedTuple):
+    """The requests of one local hour of the day, over all days, and their latencies [s]."""
+
+    hour: int
+    requests: int
+    p50: float
+    p95: float
+    p99: float
 
 
 class Quiet(NamedTuple):
@@ -58,6 +70,8 @@ class Summary:
             Poisson process of constant rate; Cox and Lewis 1966), None for fewer than two minutes.
         week: float64 (7, 24), mean arrivals per second by weekday and local hour, NaN where the trace
             has none of that hour; None where the start is not known.
+        hours: the latencies of each local hour of the day that has requests; empty where they, or the start, are not
+            known.
         statuses: requests by HTTP status; empty where it is not known.
         routes: busiest first.
         concurrency: requests in progress as observed: mean by Little's law (rate x mean latency), mean
@@ -71,6 +85,7 @@ class Summary:
     peaks: dict[str, Peak]
     dispersion: float | None
     week: np.ndarray | None
+    hours: tuple[HourLoad, ...]
     statuses: dict[int, int]
     routes: tuple[RouteLoad, ...]
     concurrency: dict[str, float] | None
@@ -96,6 +111,7 @@ class Summary:
             "week": None
             if self.week is None
             else [[None if np.isnan(x) else x for x in day] for day in self.week.tolist()],
+            "hours": [hour._asdict() for hour in self.hours],
             "statuses": {str(status): n for status, n in self.statuses.items()},
             "routes": [route._asdict() for route in self.routes],
             "concurrency": self.concurrency,
@@ -143,6 +159,7 @@ def summarise(trace: Trace) -> Summary:
         peaks=rates,
         dispersion=dispersion,
         week=_week(trace),
+        hours=_hours(trace),
         statuses=statuses,
         routes=_routes(trace),
         concurrency=_concurrency(trace),
@@ -177,9 +194,26 @@ def _week(trace: Trace) -> np.ndarray | None:
     return week
 
 
-def _routes(trace: Trace) -> tuple[RouteLoad, ...]:
-    from libramen.ranks import nearest_rank
+def _hours(trace: Trace) -> tuple[HourLoad, ...]:
+    """Latencies by local hour of the day."""
+    if trace.start is None or trace.latency_s is None:
+        return ()
+    since = ((trace.at_s + trace.into_hour_s) // 3600).astype(np.int64)
+    begin = trace.start.astimezone(UTC) - timedelta(seconds=trace.into_hour_s)
+    local = [(begin + timedelta(hours=k)).astimezone(trace.start.tzinfo).hour for k in range(int(since[-1]) + 1)]
+    hour = np.array(local, np.int64)[since]
+    order = np.lexsort((trace.latency_s, hour))
+    found = []
+    for number in range(24):
+        first, end = np.searchsorted(hour[order], [number, number + 1])
+        if end > first:
+            ascending = trace.latency_s[order[first:end]]
+            shown = (nearest_rank(ascending, PERCENTILES[name]) for name in ("p50", "p95", "p99"))
+            found.append(HourLoad(number, int(end - first), *shown))
+    return tuple(found)
 
+
+def _routes(trace: Trace) -> tuple[RouteLoad, ...]:
     order = np.argsort(trace.route_codes, kind="stable")
     bounds = np.searchsorted(trace.route_codes[order], np.arange(len(trace.routes) + 1))
     found = []
@@ -187,13 +221,13 @@ def _routes(trace: Trace) -> tuple[RouteLoad, ...]:
         rows = order[bounds[code] : bounds[code + 1]]
         if not rows.size:
             continue
-        p50 = p95 = size = None
+        p50 = p95 = p99 = size = None
         if trace.latency_s is not None:
             ascending = np.sort(trace.latency_s[rows])
-            p50, p95 = nearest_rank(ascending, 0.5), nearest_rank(ascending, 0.95)
+            p50, p95, p99 = (nearest_rank(ascending, PERCENTILES[name]) for name in ("p50", "p95", "p99"))
         if trace.bytes_out is not None:
             size = float(trace.bytes_out[rows].sum())
-        found.append(RouteLoad(route, len(rows), len(rows) / len(trace), p50, p95, size))
+        found.append(RouteLoad(route, len(rows), len(rows) / len(trace), p50, p95, p99, size))
     return tuple(sorted(found, key=lambda load: -load.requests))
 
 

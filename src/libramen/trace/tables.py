@@ -78,6 +78,9 @@ def read_csv_table(opened: Opened, skipped: SkippedLines) -> pa.Table:
         )
     except (pa.ArrowException, UnicodeDecodeError) as error:
         raise TraceError(f"{path}: this is not a CSV table: {_first_line(error)}") from None
+    if made is not None and "route" in names:  # a table of ours: without what keeps spreadsheets from running cells
+        route = pc.replace_substring_regex(table["route"], r"^'([=+\-@\t])", r"\1")
+        table = table.set_column(names.index("route"), "route", route)
     return _saying(table, made, first_line)
 
 

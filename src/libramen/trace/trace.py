@@ -21,8 +21,14 @@ if TYPE_CHECKING:
 
 MOST_REQUESTS: Final = 200_000_000
 """Requests of one trace in memory: some 15 GB with all columns. More come in chunks."""
-_LONGEST_S: Final = 10 * 366 * 86400.0
-_MOST: Final = {"at_s": _LONGEST_S, "cpu_s": 1e6, "wait_s": 1e6, "latency_s": 1e6, "bytes_out": 1e15, "status": 999.0}
+_MOST: Final = {
+    "at_s": units.LONGEST_S,
+    "cpu_s": 1e6,
+    "wait_s": 1e6,
+    "latency_s": 1e6,
+    "bytes_out": 1e15,
+    "status": 999.0,
+}
 """What is implausible and not taken: traces over ten years, single requests of over 1e6 s, ..."""
 
 
@@ -135,6 +141,8 @@ class Source:
     """What the table that it was read from says of itself."""
     sampled_share: float | None = None
     """Of the requests, what the source itself says that it kept; None: all."""
+    from_cache: bool = False
+    """Whether it was not read again, but found as it was read before."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -222,7 +230,7 @@ class Trace:
         if span_s is not None and (isinstance(span_s, bool) or not isinstance(span_s, int | float | np.number)):
             raise TraceError(f"span_s: found {span_s!r}; allowed: a number of seconds")
         span = float(at[-1]) if span_s is None else float(span_s)
-        if not (0 < span <= _LONGEST_S and span >= at[-1]):
+        if not (0 < span <= units.LONGEST_S and span >= at[-1]):
             raise TraceError(
                 f"span_s: found {span:.6g} s; allowed: above 0, not before the last arrival, {at[-1]:.6g} s, and at "
                 "most ten years"

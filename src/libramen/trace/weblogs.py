@@ -91,6 +91,17 @@ class WebLog:
                 found = columns[self.latency.columns[0]][i].as_py().decode("utf-8", "replace")[:40]  # type: ignore[union-attr]
                 reasons.append((int(places[i]), f"the request time is {found!r}, not a number"))
             keep &= ~np.isnan(took_s)
+        for what, values, most in (
+            ("status", numbers_of(columns["status"]) if "status" in columns else None, 999.0),
+            ("size of the answer", numbers_of(columns["bytes"]) if "bytes" in columns else None, 1e15),
+            ("request time", took_s, 1e6),
+        ):
+            if values is not None:
+                beyond = keep & (values > most)
+                reasons += [
+                    (int(places[i]), f"the {what} is '{values[i]:g}', more than can be") for i in np.flatnonzero(beyond)
+                ]
+                keep &= ~beyond
         part = Part(
             second=second[keep],
             fraction_s=None if fraction_s is None else fraction_s[keep],

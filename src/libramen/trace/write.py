@@ -24,6 +24,10 @@ In CSV that is a first comment, `# libramen: {...}`, in JSON Lines a first objec
 """
 
 
+FORMULA: Final = (r"^([=+\-@\t])", r"'\1")
+"""What a spreadsheet would run in a cell, and how it is kept from that: with a quote before it, which we read again."""
+
+
 def write_trace(trace: Trace, path: Path, *, counts_every: float | None = None) -> None:
     """Write a trace as .csv, .jsonl, .parquet or .arrow, whole or not at all; it reads back the same.
 
@@ -55,8 +59,13 @@ def _write(table: pa.Table, path: Path) -> None:
         with pa.OSFile(str(path), "wb") as sink, pa.ipc.new_file(sink, table.schema) as writer:
             writer.write_table(table)
     elif path.suffix == ".csv":
+        import pyarrow.compute as pc
         from pyarrow import csv
 
+        if "route" in table.column_names:
+            route = table["route"].cast(pa.string())
+            at = table.column_names.index("route")
+            table = table.set_column(at, "route", pc.replace_substring_regex(route, *FORMULA))
         with path.open("wb") as lines:
             lines.write(b"".join(b"# libramen: " + made + b"\n" for made in _made(table)))
             csv.write_csv(table, lines)

@@ -24,7 +24,7 @@ NAMES: Final = ("fixed", "target", "steps", "on_arrival", "ahead", f"{PREFIX}mod
 
 def _tag(table: Any) -> str | None:
     rule = table.get("rule") if isinstance(table, dict) else getattr(table, "rule", None)
-    return PREFIX if isinstance(rule, str) and rule.startswith(PREFIX) else rule
+    return PREFIX if callable(rule) or (isinstance(rule, str) and rule.startswith(PREFIX)) else rule
 
 
 _UNKNOWN: Final = {"key": "rule", "names": ", ".join(map(repr, NAMES))}

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-import importlib
 import importlib.util
 import inspect
 import re
 import sys
+from collections.abc import Callable
 from functools import lru_cache, partial
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Final, Self
+from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Final
 
 import numpy as np
 from pydantic import BeforeValidator, Field, model_validator
@@ -19,11 +19,10 @@ from libramen.engine.scaling.rule import Observation, PeriodicRule, Setting, Wan
 from libramen.errors import ReplayError, StudyError, UnitError
 
 if TYPE_CHECKING:
-    from collections.abc import Callable
     from types import ModuleType
 
 PREFIX: Final = "python:"
-_IMPORT_PATH: Final = re.compile(rf"{PREFIX}[A-Za-z_][\w.]*:[A-Za-z_]\w*")
+_IMPORT_PATH: Final = re.compile(rf"{PREFIX}[A-Za-z_]\w*(\.[A-Za-z_]\w*)*:[A-Za-z_]\w*")
 
 
 def _import_path(value: Any) -> str:
@@ -36,41 +35,80 @@ class Custom(PeriodicRule):
     """Ask a function, or an instance of a class that can be called, made anew for each replay.
 
     It is given an `Observation` and returns how many replicas it wants; floor, ceiling and pauses hold as for every
-    rule. A function keeps what it wants to remember in `seen.state`, a class in itself. The module is looked for in the
-    folder of the study file, then where Python looks.
+    rule. A function keeps what it wants to remember in `seen.state`, a class in itself. In a study the module stands
+    beside the study file, and is never looked for anywhere else. It is imported when a plan that asks it is replayed,
+    not before, and only with consent: a study that somebody else wrote must not run code of theirs unasked. In Python
+    the function or class itself may be given, which is consent enough.
 
     Example:
         A file `quay.py` beside the study, used with `rule = "python:quay:by_queue"`::
 
             def by_queue(seen):
                 return seen.have + seen.waiting // 10
+
+        In Python: `Custom(rule=by_queue, every="20s")`.
     """
 
     tag: ClassVar[str] = PREFIX
 
     rule: Annotated[str, BeforeValidator(_import_path)] = Field(description='"python:module:name"')
     arguments: dict[str, Any] = Field({}, description="what the function or class is given by name beside that")
-    folder: str = Field("", exclude=True, description="where the module is looked for first")
+    folder: str = Field("", exclude=True, description="where the module stands")
+    trusted: bool = Field(False, exclude=True, description="whether code beside the study may be run")
+    function: Callable[..., Any] | None = Field(None, exclude=True, description="the function or class itself")
 
     @property
     def sees_latency(self) -> bool:
         """It may look at latencies."""
         return True
 
-    @model_validator(mode="after")
-    def _can_be_called(self) -> Self:
-        self._make()
-        return self
+    @model_validator(mode="before")
+    @classmethod
+    def _takes_a_function(cls, values: Any) -> Any:
+        function = values.get("rule") if isinstance(values, dict) else None
+        if not callable(function):
+            return values
+        named = function if hasattr(function, "__qualname__") else type(function)
+        name = re.sub(r"\W", "_", named.__qualname__.rpartition(".")[2])
+        return {**values, "rule": f"{PREFIX}{named.__module__}:{name}", "function": function}
+
+    def may_run(self) -> None:
+        """See that it may be run, and that there is something to run.
+
+        Raises:
+            StudyError: nobody has consented, or there is no such module beside the study.
+        """
+        if self.function is not None:
+            return
+        path = self._path()
+        if not self.folder or not path.is_file():
+            where = f"{self.folder} has no such file" if self.folder else "there is no study that it could stand beside"
+            raise StudyError(
+                f"rule: found {self.rule!r}, which is looked for in {path.name} beside the study, and {where}; "
+                "allowed: a module beside the study, in Python also a function"
+            )
+        if not self.trusted:
+            raise StudyError(
+                f"rule: {self.rule!r} runs code that came with the study, {path}, and nobody has said that it may; "
+                "allowed: --trust-code, in Python load_study(path, trust_code=True), once you have read it"
+            )
+
+    def _path(self) -> Path:
+        return Path(self.folder, *self.rule.split(":")[1].split(".")).with_suffix(".py")
 
     def _make(self) -> Callable[[Observation], Any]:
         """The function, or a new instance of the class."""
-        _, module_name, name = self.rule.split(":")
-        try:
-            found = getattr(_import(module_name, self.folder), name, None)
-        except Exception as error:  # noqa: BLE001  (whatever a user's module does)
-            raise StudyError(f"rule: {self.rule!r} cannot be imported: {_what(error)}") from None
-        if not callable(found):
-            raise StudyError(f"rule: found {self.rule!r}, but {module_name} has no function or class {name!r}")
+        self.may_run()
+        found: Any = self.function
+        if found is None:
+            _, module_name, name = self.rule.split(":")
+            path = self._path()
+            try:
+                found = getattr(_from_file(module_name, path.resolve(), path.stat().st_mtime_ns), name, None)
+            except Exception as error:  # noqa: BLE001  (whatever a user's module does)
+                raise StudyError(f"rule: {self.rule!r} cannot be imported: {_what(error)}") from None
+            if not callable(found):
+                raise StudyError(f"rule: found {self.rule!r}, but {module_name} has no function or class {name!r}")
         if not inspect.isclass(found):
             return partial(found, **self.arguments)
         try:
@@ -122,14 +160,6 @@ def _shown(seen: Observation) -> str:
 
 def _what(error: Exception) -> str:
     return f"{type(error).__name__}: {error}"
-
-
-def _import(name: str, folder: str) -> ModuleType:
-    """Import a module, looked for in a folder first: two studies may each have a `rules.py` of their own."""
-    path = Path(folder, *name.split(".")).with_suffix(".py")
-    if not folder or not path.is_file():
-        return importlib.import_module(name)
-    return _from_file(name, path.resolve(), path.stat().st_mtime_ns)
 
 
 @lru_cache

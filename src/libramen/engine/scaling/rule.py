@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Final, Literal, NamedTuple, Protocol, Self
 from pydantic import Field, model_validator
 
 from libramen.engine.scaling.timetable import Entry
-from libramen.fields import Count, PositiveCount, PositiveSeconds, Seconds, Table
+from libramen.fields import PositiveReplicas, PositiveSeconds, Replicas, Seconds, Table
 from libramen.trace.trace import local_time
 
 if TYPE_CHECKING:
@@ -129,6 +129,13 @@ class AnyRule(Table):
         """Whether it can ever change the number of replicas."""
         return True
 
+    def may_run(self) -> None:
+        """See that nothing stands against running it.
+
+        Raises:
+            StudyError: it is code of a study, and nobody has consented.
+        """
+
     @property
     def sees_latency(self) -> bool:
         """Whether latencies of answers must be written down for it."""
@@ -143,8 +150,8 @@ class AnyRule(Table):
 class Rule(AnyRule):
     """The keys of every rule that has a floor and a ceiling."""
 
-    floor: Count | None = Field(None, description="fewest replicas wanted (default: the tier's least)")
-    ceiling: PositiveCount | None = Field(None, description="most replicas wanted (default: the tier's most)")
+    floor: Replicas | None = Field(None, description="fewest replicas wanted (default: the tier's least)")
+    ceiling: PositiveReplicas | None = Field(None, description="most replicas wanted (default: the tier's most)")
 
     @model_validator(mode="after")
     def _in_order(self) -> Self:

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated, Any, Final, Literal
 from pydantic import BeforeValidator, Field, PlainSerializer, WithJsonSchema
 
 from libramen.errors import UnitError
-from libramen.fields import Count, PositiveCount, Table
+from libramen.fields import PositiveReplicas, Replicas, Table
 from libramen.study.moments import existing, seconds_between, time_of_day
 
 if TYPE_CHECKING:
@@ -38,8 +38,8 @@ class Entry(Table):
         PlainSerializer(lambda at: at.isoformat("minutes" if not at.second else "seconds")),
         WithJsonSchema({"type": "string", "description": _TIME}),
     ] = Field(description="local time from which it holds")
-    floor: Count = Field(description="fewest replicas from then on")
-    ceiling: PositiveCount | None = Field(None, description="most replicas from then on (default: the rule's)")
+    floor: Replicas = Field(description="fewest replicas from then on")
+    ceiling: PositiveReplicas | None = Field(None, description="most replicas from then on (default: the rule's)")
 
 
 def occurrences(entries: Sequence[Entry], start: datetime) -> Iterator[tuple[float, Entry]]:

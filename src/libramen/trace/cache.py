@@ -1,0 +1,191 @@
+"""What was read, kept for the next time: a trace as an Arrow file in the user's cache directory.
+
+An entry is known by the content of the files that were read and by everything that was said of how to read them, so a
+changed log or key is another entry. It is an uncompressed Arrow file, which several processes can map into
+their memory at once, and beside it a small JSON file with the checksum of the first; both come into being by renaming,
+so that two processes that write the same entry do not disturb each other. Nothing of an entry is used before its
+checksum is found right.
+"""
+
+from __future__ import annotations
+
+import dataclasses
+import hashlib
+import json
+import os
+import zlib
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Final
+
+import numpy as np
+
+from libramen._version import __version__
+from libramen.errors import OutputError
+from libramen.files import cache_directory, write_whole
+from libramen.trace.trace import Demand, Made, RouteDemand, SkippedLine, Source, Trace
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable
+
+    import pyarrow as pa
+
+_MOST_BYTES: Final = 4 * 10**9
+_ARRAYS: Final = ("at_s", "cpu_s", "wait_s", "bytes_out", "latency_s", "status")
+_CODE: Final = zlib.crc32(b"".join(path.read_bytes() for path in sorted(Path(__file__).parent.glob("*.py"))))
+
+
+def key_of(files: Iterable[Path], said: Any) -> str | None:
+    """By what an entry is known.
+
+    Args:
+        files: what is read.
+        said: all that decides how, as JSON can write it.
+
+    Returns:
+        a name, None: a file is a pipe or cannot be read, so that its content is not known beforehand.
+    """
+    digest = hashlib.blake2b(digest_size=20)
+    digest.update(json.dumps([__version__, _CODE, said], sort_keys=True, default=str).encode())
+    for file in files:
+        try:
+            if not file.is_file():
+                return None
+            with file.open("rb") as content:
+                found = hashlib.file_digest(content, lambda: hashlib.blake2b(digest_size=20))
+        except OSError:
+            return None
+        digest.update(f"{file}\0{found.hexdigest()}\0".encode("utf-8", "surrogateescape"))
+    return digest.hexdigest()
+
+
+def find(key: str) -> Trace | None:
+    """The trace of an entry, its arrays mapped from the file; None: there is none that can be trusted."""
+    folder = cache_directory()
+    arrow, told = folder / f"{key}.arrow", folder / f"{key}.json"
+    try:
+        wanted = json.loads(told.read_bytes())["checksum"]
+        with arrow.open("rb") as content:
+            found = hashlib.file_digest(content, lambda: hashlib.blake2b(digest_size=20)).hexdigest()
+    except FileNotFoundError:
+        return None
+    except (OSError, ValueError, KeyError, TypeError):
+        _set_aside(arrow, told)
+        return None
+    if found != wanted:
+        _set_aside(arrow, told)
+        return None
+    try:
+        trace = _trace_of(arrow)
+    except (OSError, ValueError, KeyError, TypeError, AttributeError):
+        _set_aside(arrow, told)
+        return None
+    for path in (arrow, told):  # used last: the last to be thrown away
+        try:
+            os.utime(path)
+        except OSError:
+            break
+    return trace
+
+
+def _set_aside(*paths: Path) -> None:
+    """A damaged entry is not used, and not in the way of a new one; the latest is kept for whoever wants to look."""
+    for path in paths:
+        try:
+            path.replace(path.with_name(f"damaged{path.suffix}"))
+        except OSError:
+            continue
+
+
+def keep(key: str, trace: Trace) -> None:
+    """Write an entry, and throw away those used longest ago where they are too many. It may fail, and then does not."""
+    folder = cache_directory()
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        table, arrow = _table_of(trace), folder / f"{key}.arrow"
+        checksum = ""
+
+        def write(path: Path) -> None:
+            nonlocal checksum
+            import pyarrow as pa
+
+            with pa.OSFile(str(path), "wb") as sink, pa.ipc.new_file(sink, table.schema) as writer:
+                writer.write_table(table)
+            with path.open("rb") as content:
+                checksum = hashlib.file_digest(content, lambda: hashlib.blake2b(digest_size=20)).hexdigest()
+
+        write_whole(arrow, write)
+        told = json.dumps({"checksum": checksum, "requests": len(trace), "files": trace.source.files})
+        write_whole(folder / f"{key}.json", lambda path: _write_text(path, told))
+        _make_room(folder)
+    except (OSError, OutputError):  # a full disk, a folder of somebody else: then the files are read again
+        return
+
+
+def _write_text(path: Path, text: str) -> None:
+    path.write_text(text, encoding="utf-8")
+
+
+def _make_room(folder: Path) -> None:
+    entries = sorted(
+        ((path.stat().st_mtime, path.stat().st_size, path) for path in folder.glob("*.arrow")), reverse=True
+    )
+    size = 0
+    for number, (_, length, path) in enumerate(entries):
+        size += length
+        if size > _MOST_BYTES and number:
+            for part in (path, path.with_suffix(".json")):
+                part.unlink(missing_ok=True)
+
+
+def _table_of(trace: Trace) -> pa.Table:
+    import pyarrow as pa
+
+    columns: dict[str, Any] = {name: array for name in _ARRAYS if (array := getattr(trace, name)) is not None}
+    columns["route_codes"] = trace.route_codes
+    told = {
+        "routes": trace.routes,
+        "span_s": trace.span_s,
+        "start": None if trace.start is None else trace.start.isoformat(),
+        "time_zone": None if trace.start is None else str(trace.start.tzinfo),
+        "source": dataclasses.asdict(trace.source),
+    }
+    return pa.table(columns).replace_schema_metadata({b"libramen": json.dumps(told)})
+
+
+def _trace_of(path: Path) -> Trace:
+    import pyarrow as pa
+
+    table = pa.ipc.open_file(pa.memory_map(str(path))).read_all()
+    told = json.loads(table.schema.metadata[b"libramen"])
+    arrays = {name: np.asarray(_one(table[name])) for name in table.column_names}
+    source = told["source"]
+    demand = source["demand"]
+    start = told["start"]
+    empty = Trace.from_arrays(at_s=[1.0], cpu_s=[0.0], start=start, time_zone=told["time_zone"] if start else None)
+    columns: dict[str, Any] = {"bytes_out": None, "latency_s": None, "status": None, **arrays}
+    return dataclasses.replace(
+        empty,
+        **columns,
+        routes=tuple(told["routes"]),
+        span_s=told["span_s"],
+        source=Source(
+            **{
+                **source,
+                "files": tuple(source["files"]),
+                "first_skipped": tuple(SkippedLine(**line) for line in source["first_skipped"]),
+                "reasons": tuple((reason, n) for reason, n in source["reasons"]),
+                "notes": tuple(source["notes"]),
+                "demand": Demand(demand["kind"], tuple(RouteDemand(**route) for route in demand["routes"])),
+                "made": Made(**source["made"]),
+                "from_cache": True,
+            }
+        ),
+    )
+
+
+def _one(column: pa.ChunkedArray) -> np.ndarray:
+    from libramen.trace.arrow import to_numpy
+
+    # Without copying: the pages of the file are the memory of the array.
+    array: np.ndarray = to_numpy(column.chunk(0) if column.num_chunks == 1 else column.combine_chunks())
+    return array
