@@ -182,3 +182,25 @@ def test_surplus_is_what_the_target_did_not_need() -> None:
     many for 600 s, 0.5 replica-hours, at 1 an hour and 730 h / 600 s: 3 * 730."""
     surplus = _scaled(_loads((600, 0.5)), span_s=600, n=4, floor=4).scaling.surplus
     assert surplus == (600, pytest.approx(1800), 2190)
+
+
+def test_why_a_fixed_fleet_is_full() -> None:
+    """Two slots. Waits of 1 s fill the slots with next to no CPU in use; work of 1 s on one core fills the CPU first."""
+    at = _loads((600, 3))
+    for cpu, wait, kind in ((0.001, 1.0, "slots_full"), (0.5, 0.0, "cpu_full")):
+        trace = Trace.from_arrays(at_s=at, cpu_s=np.full(len(at), cpu), wait_s=np.full(len(at), wait), span_s=600)
+        outcome = replay(trace, Service(slots=2, backlog=3), make_plan(make_tier(), replicas=1))
+        assert _kinds(outcome) & {"slots_full", "cpu_full"} == {kind}
+    assert "all 2 slots of every replica were taken while 0 % of the CPU" in _text(
+        replay(Trace.from_arrays(at_s=at, cpu_s=np.full(len(at), 0.001), wait_s=np.full(len(at), 1.0), span_s=600),
+               Service(slots=2, backlog=3), make_plan(make_tier(), replicas=1)), "slots_full",
+    )  # fmt: skip
+    enough = replay(trace, Service(slots=9), make_plan(make_tier(), replicas=9))
+    assert not _kinds(enough) & {"slots_full", "cpu_full"}
+
+
+def test_why_a_fixed_fleet_runs_out_of_memory() -> None:
+    tier = make_tier(sizes={"s": {"cores": 1, "per_hour": 1, "memory": 1000}})
+    trace = Trace.from_arrays(at_s=[0, 0.1, 0.2, 0.3], cpu_s=[1] * 4, span_s=60)
+    outcome = replay(trace, Service(slots=9, memory_per_request=400), make_plan(tier, replicas=1))
+    assert "hold 2 requests in progress, and a replica has 9 slots" in _text(outcome, "out_of_memory")

@@ -511,3 +511,50 @@ def test_odd_headers_get_one_line(tmp_path: Path, text: bytes) -> None:
     with pytest.raises(TraceError) as caught:
         read_trace(_file(tmp_path, text, "t.csv"), format="csv")
     assert "\n" not in str(caught.value)
+
+
+def test_counts_without_latencies_are_told_their_work(tmp_path: Path) -> None:
+    """Half of the requests take 80 ms, one in twenty 400 ms; 40 % of that is CPU work unless told."""
+    rows = "".join(f"2031-06-05T09:{minute:02}:00Z,400\n" for minute in range(30))
+    path = _file(tmp_path, "time,requests\n" + rows, "c.csv")
+    trace = read_trace(path, work={"p50": "80ms", "p95": "400ms"}, cpu_share=0.25)
+    work = trace.cpu_s + trace.wait_s
+    assert np.median(work) == pytest.approx(0.08, rel=0.05)
+    assert np.quantile(work, 0.95) == pytest.approx(0.4, rel=0.05)
+    np.testing.assert_allclose(trace.cpu_s, 0.25 * work)
+    assert (trace.latency_s, trace.demand.kind, trace.span_s) == (None, "given", 1800)
+    with pytest.raises(TraceError, match="demand = 'quiet' has no effect beside work"):
+        read_trace(path, work="1s", demand="quiet")
+    told = _file(tmp_path, "time,requests,p50_s\n2031-06-05T09:00:00Z,3,0.1\n2031-06-05T09:01:00Z,3,0.1\n", "d.csv")
+    with pytest.raises(TraceError, match=r"work has no effect: .* has latencies of its own"):
+        read_trace(told, work="1s")
+    assert any("p50_s only: every request takes just that" in note for note in read_trace(told).source.notes)
+
+
+def test_counts_begin_and_end_with_their_intervals(tmp_path: Path) -> None:
+    """Nobody came in the first two minutes and the last: the trace covers them all the same."""
+    rows = "".join(f"2031-06-05T09:{minute:02}:00Z,{9 * (2 <= minute < 5)},0.1\n" for minute in range(6))
+    trace = read_trace(_file(tmp_path, "time,requests,p50_s\n" + rows, "c.csv"), demand="observed")
+    assert (trace.span_s, f"{trace.start:%H:%M:%S}") == (360, "09:00:00")
+    assert trace.at_s[0] >= 120
+
+
+def test_health_checks_and_robots_are_pointed_out(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    from libramen.cli import run
+
+    odd = {0: ("/healthz", "probe"), 1: ("/a", "Harbour-Bot/1.0")}
+    lines = [
+        FRONT.format(who=k, minute=k // 60, second=k % 60).replace("/a", odd.get(k % 5, ("/a", ""))[0])
+        + f' "-" "{odd.get(k % 5, ("", "x"))[1]}" 0.1\n'
+        for k in range(100)
+    ]
+    path = _file(tmp_path, "".join(lines))
+    assert run(["trace", "inspect", str(path)]) == 0
+    said = capsys.readouterr().out
+    assert "20 requests (20.0 %) ask for '/healthz': health checks?" in said
+    assert 'leave_out = [{ route = "/healthz" }]' in said
+    assert 'leave_out = [{ agent = "*bot*" }, { agent = "*probe*" }]' in said
+    assert (
+        run(["trace", "inspect", str(path), "--set", 'leave_out = [{ route = "/healthz" }, { agent = "*bot*" }]']) == 0
+    )
+    assert "60 requests over 2 min" in capsys.readouterr().out

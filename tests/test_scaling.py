@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
+import pytest
 
 from builders import both, make_plan, make_tier, make_trace
 from libramen import Outcome, Service
@@ -162,3 +163,35 @@ def test_paid_seconds_are_those_of_the_replicas() -> None:
     assert outcome.cold_starts == sum(
         r.why != "start" and r.ready_s is not None and r.ready_s < 400 for r in outcome.run.replicas
     )
+
+
+@pytest.mark.parametrize(
+    "rule",
+    [
+        {"rule": "target", "measure": "cpu", "target": 0.5, "every": 50, "floor": 3, "ceiling": 5},
+        {"rule": "on_arrival", "idle": 1000, "floor": 3, "ceiling": 5},
+        {"rule": "fixed", "timetable": [{"at": "00:00", "floor": 3}]},
+    ],
+)
+def test_a_fleet_below_its_floor_is_ordered_up_to_it_at_0(rule: dict[str, Any]) -> None:
+    """Under any rule, and before a release at 0, which then replaces what is on its way."""
+    trace = make_trace([1.0, 90], wait=1, span_s=100, start="2031-06-05T09:00")
+    plan = make_plan(make_tier(provision=10), replicas=1, scaling=rule)
+    outcome = both(trace, Service(slots=2), plan)
+    assert [(r.ordered_s, r.why) for r in outcome.run.replicas[:3]] == [(0, "start"), (0, "scaling"), (0, "scaling")]
+    released = both(trace, Service(slots=2), plan.replace(rollouts=[{"at": 0, "strategy": "rolling"}]))
+    assert released.run.updates[0].replicas == 3
+    assert [(r.ordered_s, r.gone_s) for r in released.run.replicas[1:3]] == [(0, 0), (0, 0)]
+
+
+def test_a_rule_sees_the_latency_of_the_attempt() -> None:
+    """One slot, waits of 2.5 s and 1 s. The second request would be answered at 3.5, and its client gives up at 2.6; dropped at
+    2.5 when its turn comes? No, it is in time then, and served until 3.5 for nobody. Sent again at 3.6, it is answered 1 s later: the
+    user has waited 4.6 s, the platform has seen 2.5 s and 1 s."""
+    trace = make_trace([0.0, 0.0], cpu=0.0, wait=[2.5, 1.0], span_s=20)
+    rule = {"rule": "target", "measure": "latency", "percentile": "p999", "target": 5, "every": 10, "ceiling": 3}
+    service = Service(slots=1, timeout=2.6, retries=1, retry_after=1, on_timeout="drop")
+    outcome = both(trace, service, make_plan(scaling=rule))
+    assert outcome.run.results.attempts.tolist() == [1, 2]
+    assert outcome.run.results.latency_s[1] == pytest.approx(4.6)
+    assert outcome.run.decisions[0].measured == pytest.approx(2.5)

@@ -303,3 +303,55 @@ def test_the_trace_commands(demo_study: Path, tmp_path: Path, capsys: pytest.Cap
         captured = capsys.readouterr()
         assert sentence in captured.err
         assert captured.err.count("\n") == 1
+
+
+def _days_of(n: int, **values: object) -> Trace:
+    """A request every minute for n days from Thursday 5 June 2031, 00:00 UTC."""
+    return trace_at(
+        np.arange(0, n * 86400, 60).astype(float).tolist(), cpu=1, span_s=n * 86400, start="2031-06-05T00:00", **values
+    )
+
+
+def _hourly(trace: Trace, hours: int) -> np.ndarray:
+    return np.bincount((trace.at_s // 3600).astype(int), minlength=hours)
+
+
+def test_a_campaign_on_some_days_and_with_a_plateau() -> None:
+    """Ten times the load from 12:00 to 13:00, up and down at once; on the first day, on every day, on Fridays."""
+    step = {"campaign": "12:00", "height": 10, "rise": 0, "lasts": "1h", "fall": 0.001}
+    once, daily, fridays = (
+        _hourly(_shape(_days_of(3), {**step, **more}), 72) for more in ({}, {"daily": True}, {"days": ["fri"]})
+    )
+    for counts, days in ((once, {0}), (daily, {0, 1, 2}), (fridays, {1})):
+        for day in range(3):
+            noon = counts[24 * day + 12]
+            assert 520 < noon < 680 if day in days else noon < 120
+        assert (np.delete(counts, [12, 36, 60]) < 130).all()
+    notes = _shape(_days_of(3), step).source.notes
+    assert any("the campaign is on Thu 05 Jun only, of the 3 days that have a 12:00" in note for note in notes)
+    assert not any("only, of the" in note for note in _shape(_days_of(3), {**step, "daily": True}).source.notes)
+    with pytest.raises(TraceError, match="campaign: the trace has no sun at 12:00"):
+        _shape(_days_of(3), {**step, "days": ["sun"]})
+
+
+def test_scale_in_a_window_of_every_day() -> None:
+    """Twice from 23:00 to 01:00, over midnight; the other hours keep their sixty, or nearly so at the edges."""
+    counts = _hourly(_shape(_days_of(2), {"scale": 2, "between": ["23:00", "01:00"]}), 48)
+    for hour, count in enumerate(counts.tolist()):
+        assert (110 <= count <= 125) if hour % 24 in {23, 0} else (58 <= count <= 66), hour
+    half = _shape(_days_of(1), {"between": ["6h", "12h"], "scale": 0.5})
+    assert 150 < np.count_nonzero((half.at_s >= 6 * 3600) & (half.at_s < 12 * 3600)) < 210
+
+
+def test_a_peak_instead_of_a_mean() -> None:
+    trace = make_trace(span="1d", peak=5, profile="daily", seed=1)
+    assert 4.9 < _hourly(trace, 24).max() / 3600 < 5.1
+    with pytest.raises(TraceError, match="rate or peak, not both"):
+        make_trace(rate=1, peak=2)
+
+
+def test_bare_words_are_text(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    out = str(tmp_path / "m.csv")
+    assert run(["trace", "make", "--set", "span=1h", "--set", "profile=daily", "--set", "peak=2", "--out", out]) == 0
+    assert run(["trace", "inspect", out, "--set", "demand=given"]) == 0
+    capsys.readouterr()

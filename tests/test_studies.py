@@ -7,7 +7,20 @@ from typing import TYPE_CHECKING, Any
 
 import pytest
 
-from libramen import Objectives, Plan, Service, Size, Study, StudyError, Target, Tier, load_study
+from libramen import (
+    Objectives,
+    Plan,
+    Service,
+    Size,
+    Study,
+    StudyError,
+    Target,
+    Tier,
+    Trace,
+    compare,
+    load_study,
+    replay,
+)  # fmt: skip
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -293,3 +306,93 @@ def test_mistakes_in_python_are_of_the_same_family() -> None:
 def test_a_plan_that_is_not_there(tmp_path: Path) -> None:
     with pytest.raises(StudyError, match="there is no plan 'brisque'; did you mean 'brisk'"):
         _load(tmp_path).plan("brisque")
+
+
+def _whole(tmp_path: Path) -> Path:
+    """The study above, with a trace of two requests on a day that it knows."""
+    (tmp_path / "t.csv").write_text("time,cpu_s\n2031-06-05T09:00:05Z,0.1\n2031-06-05T23:00:05Z,0.1\n")
+    (tmp_path / "study.toml").write_text(STUDY)
+    return tmp_path / "study.toml"
+
+
+def test_tables_are_replaced_like_files_are_read() -> None:
+    service = Service(slots=4, start="6s")
+    assert service.replace(start="90s", timeout="250ms") == Service(slots=4, start=90, timeout=0.25)
+    with pytest.raises(StudyError, match=r"\[Service\] timeout: found 'soon'; allowed: a duration"):
+        service.replace(timeout="soon")
+    with pytest.raises(StudyError, match=r"\[Service\] unknown key 'slot'; did you mean 'slots'"):
+        service.replace(slot=4)
+    tiers = [
+        Tier(
+            name=name,
+            billing="per_hour",
+            sizes={"s": {"cores": 1, "per_hour": 1}, "l": {"cores": cores, "per_hour": 2}},
+        )
+        for name, cores in (("one", 2), ("two", 4))
+    ]
+    plan = Plan(tier=tiers[0], size="l", replicas=2, name="p")
+    assert plan.replace(size="s").size.cores == 1
+    assert plan.replace(tier=tiers[1]).size.cores == 4
+    assert (plan.replace(replicas=3, name="q").name, plan.name) == ("q", "p")
+    with pytest.raises(StudyError, match="size: found 'xl'"):
+        plan.replace(size="xl")
+
+
+def test_a_study_is_replaced_in_parts(tmp_path: Path) -> None:
+    study = load_study(_whole(tmp_path))
+    name = next(iter(study.plans))
+    changed = study.replace(
+        currency="USD", service={"slots": 3}, objectives={"p95": "2s"}, trace={"settle": "5s"},
+        plans=[study.plans[name].replace(name="other")],
+    )  # fmt: skip
+    assert (changed.currency, changed.service.slots, changed.objectives.p95) == ("USD", 3, 2)
+    assert (changed.trace_table.settle, list(changed.plans)) == (5, ["other"])
+    assert study.service.slots != 3
+    for values, message in (
+        ({"servce": {}}, "unknown key 'servce'; did you mean 'service'"),
+        ({"service": 3}, "found 3; allowed: a Service, or a table"),
+        ({"service": {"slots": 0}}, r"\[Service\] slots: found 0"),
+        ({"plans": [study.plans[name]] * 2}, "plans whose names differ"),
+    ):
+        with pytest.raises(StudyError, match=message):
+            study.replace(**values)
+
+
+def test_a_plan_has_keys_of_the_service_of_its_own(tmp_path: Path) -> None:
+    """Twice the slots on the big size; slots that go by the cores: 3 for each of 2 cores, and at least one on half a core."""
+    path = _whole(tmp_path)
+    text = path.read_text()
+    name = next(iter(load_study(path).plans))
+    path.write_text(text + f"\n[plans.{name}.service]\nslots = 16\ntimeout = '3s'\n")
+    study = load_study(path)
+    used = replay(study.trace(), study.service, study.plans[name]).service
+    assert (used.slots, used.timeout, used.start) == (16, 3, study.service.start)
+    path.write_text(text + f"\n[plans.{name}.service]\nslotz = 16\n")
+    with pytest.raises(StudyError, match=rf"\[plans.{name}.service\] unknown key 'slotz'; did you mean 'slots'"):
+        load_study(path)
+    service = Service(slots_per_core=3)
+    for cores, slots in ((2, 6), (0.5, 1), (0.1, 1)):
+        tier = Tier(billing="per_hour", sizes={"s": {"cores": cores, "per_hour": 1}})
+        assert Plan(tier=tier, size="s").service_of(service).slots == slots
+    assert Plan(tier=tier, size="s", service={"slots": 5}).service_of(service).slots == 5
+    for values, message in (({}, "slots is missing"), ({"slots": 1, "slots_per_core": 2}, "are both there")):
+        with pytest.raises(StudyError, match=message):
+            Service(**values)
+
+
+def test_plans_and_trace_of_a_comparison_can_be_chosen(tmp_path: Path) -> None:
+    study = load_study(_whole(tmp_path))
+    name = next(iter(study.plans))
+    trace = Trace.from_arrays(at_s=[0, 100], cpu_s=[1, 1], span_s=86400, start="2031-06-05T00:00")
+    own = study.plans[name].replace(name="own")
+    found = compare(study, trace=trace, plans=[name, own])
+    assert list(found.table.index) == [name, "own"]
+    assert all(outcome.trace is trace for outcome in found.outcomes)
+    for plans, message in (
+        ([], "found none"),
+        ([name, name], "two are called"),
+        (["x"], "there is no plan 'x'"),
+        ([3], "found 3"),
+    ):
+        with pytest.raises(StudyError, match=message):
+            compare(study, trace=trace, plans=plans)

@@ -191,6 +191,8 @@ def show_share(share: float | None, places: int = 1) -> str:
     """A percentage, rounded down so that 99.96 % is never shown as 100 %."""
     if share is None or math.isnan(share):
         return "-"
+    if share > 1e9:
+        return f"{share * 100:.3g} %"
     scale = 10**places
     return f"{math.floor(share * 100 * scale + 1e-7) / scale:.{places}f} %"
 

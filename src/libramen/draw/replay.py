@@ -147,7 +147,7 @@ def _replicas(axes: Axes, times: Any, series: dict[str, np.ndarray], outcome: Ou
     wanted = _wanted(outcome, series["at_s"])
     if wanted is not None:
         axes.step(times, wanted, where="post", color=DUSK, linewidth=1.0, linestyle="--", label="wanted")
-        top = max(top, 1.15 * float(np.nanmax(wanted)))
+        top = max(top, 1.15 * float(np.max(wanted, where=np.isfinite(wanted), initial=0.0)))
         _decisions(axes, outcome, top)
     axes.set_ylim(-0.14 * top if wanted is not None else 0, top)
     axes.yaxis.set_major_formatter(FuncFormatter(lambda n, _: f"{n:.0f}" if abs(n - round(n)) < 1e-9 else ""))

@@ -119,7 +119,7 @@ def worst_hour(into_hour_s: float, requests: np.ndarray, ok: np.ndarray, within:
     """The hour with the most requests that were not answered within the limit, the first of equals."""
     if not requests.sum():
         return None
-    k = int(np.argmax(requests - within))
+    k = int(np.argmax(np.where(requests > 0, requests - within, -1)))
     return Hour(k * 3600.0 - into_hour_s, int(requests[k]), int(ok[k]), int(within[k]))
 
 

@@ -283,8 +283,8 @@ def without_far_stamps(found: Found) -> Found:
 
 def _shown_time(at_s: float) -> str:
     if not -62_000_000_000 < at_s < 253_000_000_000:
-        return f"{at_s:.4g} s after 1970"
-    return f"'{datetime(1970, 1, 1, tzinfo=UTC) + timedelta(seconds=float(at_s)):%Y-%m-%d %H:%M:%S}' (UTC)"
+        return f"'{at_s:.4g} s after 1970'"
+    return f"'{datetime(1970, 1, 1, tzinfo=UTC) + timedelta(seconds=float(at_s)):%Y-%m-%d %H:%M:%S} UTC'"
 
 
 def _arrivals(found: Found, seed: int, stamp: str, within_second: str) -> np.ndarray:

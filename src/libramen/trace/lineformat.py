@@ -23,7 +23,7 @@ from libramen.trace.arrow import to_numpy
 _PATTERNS: Final = {
     "word": rb'[^\s\v"][^\s\v]*',
     "quoted": rb'"((?:[^"\\]|\\.)*)"',
-    "stamp": rb"\[([^\]\s\v]+) ([^\]\s\v]+)\]",
+    "stamp": rb'\[([^\]\s\v"]+) ([^\]\s\v"]+)\]',  # no quotes: the CSV reader would take them for its own
     "status": rb"\d{3}",
     "size": rb"(?:\d+|-)",
     "either": rb'(?:"(?:[^"\\]|\\.)*"|[^\s\v"][^\s\v]*)',

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any, Final, Literal
 
 import numpy as np
@@ -12,7 +13,7 @@ from libramen.streams import stream
 from libramen.trace.trace import MOST_REQUESTS, Source, Trace
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping, Sequence
+    from collections.abc import Sequence
     from datetime import datetime
 
 PROFILES: Final = ("constant", "daily", "weekly")
@@ -118,6 +119,8 @@ def make_trace(
     rng = stream(seed, "make")
     default = {"work": work, "mean": mean_s, "spread": spread, "table": table, "cpu_share": cpu_share}
     default["bytes_out"] = bytes_out
+    is_table = isinstance(routes, Mapping) and all(isinstance(kind, Mapping) for kind in routes.values())
+    _require(routes is None or is_table, "routes", routes, "a table by name of tables")
     kinds = {"all": {"share": 1.0}} if not routes else dict(routes)
     if arrivals == "closed":
         _require(clients >= 1, "clients", clients, "1 or more")
@@ -131,8 +134,14 @@ def make_trace(
         at_s = _open(rng, grid_s, level, span_s, burst if arrivals == "bursty" else None, burst_s)
     at_s = np.sort(at_s)
     _require(len(at_s) > 0, "rate", rate, "high enough for one request within the span")
-    names, shares = list(kinds), np.array([float(kind.get("share", 1.0)) for kind in kinds.values()])
-    _require(bool((shares >= 0).all() and shares.sum() > 0), "routes", names, "shares of 0 or more, not all 0")
+    names, given = list(kinds), [kind.get("share", 1.0) for kind in kinds.values()]
+    _require(
+        all(_is_number(share) and 0 <= share <= 1e9 for share in given) and sum(given) > 0,
+        "routes",
+        names,
+        "shares of 0 or more, not all 0",
+    )
+    shares = np.array(given, float)
     route = rng.choice(len(names), len(at_s), p=shares / shares.sum())
     cpu_s, wait_s, size = np.zeros(len(at_s)), np.zeros(len(at_s)), np.zeros(len(at_s))
     for k, kind in enumerate(kinds.values()):
@@ -142,7 +151,9 @@ def make_trace(
         _require(not unknown, f"routes.{names[k]}", ", ".join(sorted(unknown)), ", ".join(["share", *default]))
         drawn = _work(stream(seed, "make", 1 + k), len(rows), own)
         cpu_s[rows], wait_s[rows] = own["cpu_share"] * drawn, (1 - own["cpu_share"]) * drawn
-        size[rows] = own["bytes_out"] or 0
+        sent = own["bytes_out"]
+        _require(sent is None or (_is_number(sent) and 0 <= sent <= 1e15), "bytes_out", sent, "a number of bytes")
+        size[rows] = sent or 0
     return Trace.from_arrays(
         at_s=at_s,
         cpu_s=cpu_s,
@@ -157,7 +168,7 @@ def make_trace(
 
 
 def _is_number(value: object) -> bool:
-    return isinstance(value, int | float) and not isinstance(value, bool) and bool(np.isfinite(value))
+    return isinstance(value, int | float) and not isinstance(value, bool) and -1e300 < value < 1e300
 
 
 def _require(holds: bool, name: str, found: object, allowed: str) -> None:
@@ -175,9 +186,12 @@ def _levels(profile: str | Sequence[float], at_s: np.ndarray) -> np.ndarray:
         elif profile == "weekly":
             hours = np.concatenate([_DAY * weekday for weekday in _WEEKDAYS])
     else:
-        hours = np.asarray(profile, float)
-        fits = len(hours) in {24, 168} and bool((hours >= 0).all()) and hours.sum() > 0
-        _require(fits, "profile", list(profile), "24 or 168 numbers of 0 or more")
+        try:
+            hours = np.asarray(profile, float)
+        except (TypeError, ValueError):
+            hours = np.zeros(0)
+        fits = hours.ndim == 1 and len(hours) in {24, 168} and bool((hours >= 0).all()) and hours.sum() > 0
+        _require(fits, "profile", profile, "24 or 168 numbers of 0 or more")
     level: np.ndarray = (hours / hours.mean())[(at_s // 3600).astype(int) % len(hours)]
     return level
 
@@ -228,13 +242,15 @@ def _closed(rng: np.random.Generator, span_s: float, clients: int, think_s: floa
 
 def _work(rng: np.random.Generator, n: int, kind: Mapping[str, Any]) -> np.ndarray:
     """Work of n requests [s], of the kind's mean."""
-    work, spread = kind["work"], float(kind["spread"])
+    work, spread = kind["work"], kind["spread"]
+    _require(_is_number(spread) and 0 <= spread <= 1e6, "spread", spread, "a number of 0 to 1000000")
     try:
         mean_s = units.parse_duration(kind["mean"])
     except UnitError as error:
         raise TraceError(f"mean: {error}") from None
     _require(work in WORK, "work", work, ", ".join(WORK))
-    _require(0 <= kind["cpu_share"] <= 1, "cpu_share", kind["cpu_share"], "0 to 1")
+    share = kind["cpu_share"]
+    _require(_is_number(share) and 0 <= share <= 1, "cpu_share", share, "0 to 1")
     if work == "constant":
         return np.full(n, mean_s)
     if work == "exponential":
@@ -246,11 +262,10 @@ def _work(rng: np.random.Generator, n: int, kind: Mapping[str, Any]) -> np.ndarr
         _require(spread > 1, "spread", spread, "above 1, or the mean would be infinite")
         drawn: np.ndarray = mean_s * (spread - 1) / spread * (1 + rng.pareto(spread, n))
         return drawn
-    values = np.asarray(kind["table"], float)
-    _require(
-        values.size > 0 and bool((np.isfinite(values) & (values >= 0)).all()),
-        "table",
-        list(values),
-        "seconds of 0 or more",
-    )
+    try:
+        values = np.asarray(kind["table"], float)
+    except (TypeError, ValueError):
+        values = np.zeros(0)
+    fits = values.ndim == 1 and values.size > 0 and bool((np.isfinite(values) & (values >= 0)).all())
+    _require(fits, "table", kind["table"], "seconds of 0 or more")
     return rng.choice(values, n)

@@ -52,6 +52,7 @@ class Opened:
         self.path = path
         try:
             raw: Any = sys.stdin.buffer if str(path) == STANDARD_INPUT else path.open("rb")
+            self._file = raw
             if not raw.seekable():  # what a pipe has given cannot be read again
                 raw = io.BufferedReader(_PutBack(_first(raw, 8), raw, None))
             head = raw.peek(8)[:8]
@@ -100,6 +101,7 @@ class Opened:
     def __exit__(self, *_: object) -> None:
         if str(self.path) != STANDARD_INPUT:
             self._raw.close()
+            self._file.close()
 
 
 class _PutBack(io.RawIOBase):
