@@ -353,3 +353,12 @@ def test_decisions_as_a_table(demo_study: Path, tmp_path: Path, capsys: pytest.C
     assert all(finding["text"] in shown for finding in document["findings"])
     assert run(["replay", str(demo_study), "--plan", "late", "--decisions", "late.txt"]) == 2
     assert "found the ending '.txt'; allowed: .csv" in capsys.readouterr().err
+
+
+def test_completion_can_be_installed_and_bars_are_for_terminals(
+    capsys: pytest.CaptureFixture[str], demo_study: Path
+) -> None:
+    assert run(["--help"]) == 0
+    assert "--install-completion" in capsys.readouterr().out
+    done = _libramen("check", demo_study, "--no-cache")
+    assert (done.returncode, done.stderr) == (0, "")

@@ -20,7 +20,7 @@ from libramen.engine.plane import RESULT, Results
 from libramen.errors import StudyError
 from libramen.outcome.measures import LATENCIES
 from libramen.outcome.replay import replay
-from libramen.outcome.story import and_list, miss
+from libramen.outcome.story import FAILED_NOTE, and_list, miss, show_latency
 from libramen.study.plan import Plan
 from libramen.trace.trace import local_time
 
@@ -112,7 +112,14 @@ class Comparison:
         return draw_comparison(self)
 
     def _repr_html_(self) -> str:
-        return str(self.table.to_html(float_format="{:.4g}".format))
+        shown = self.table
+        latencies = [f"{name}_s" for name in LATENCIES]
+        shown[latencies] = [
+            [show_latency(outcome.latency_s[name], hides_failures=outcome.hides_failures) for name in LATENCIES]
+            for outcome in self.outcomes
+        ]
+        note = f"<p>{FAILED_NOTE}</p>" if any(outcome.hides_failures for outcome in self.outcomes) else ""
+        return str(shown.to_html(float_format="{:.4g}".format)) + note
 
 
 def _begin(outcome: Outcome) -> datetime | float | None:
