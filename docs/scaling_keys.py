@@ -8,18 +8,17 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from libramen.engine.scaling import NAMES, Ahead, AnyRule, Custom, Fixed, OnArrival, PeriodicRule, Rule, Steps, Target
-from libramen.engine.scaling.timetable import Entry
 from libramen.fields import Table  # noqa: TC001  (it is what this page is about)
+from libramen.rules.scaling import CLASSES, NAMES, AnyRule, PeriodicRule, Rule
+from libramen.rules.scaling.timetable import Entry
 from libramen.units import show_duration
 
 if TYPE_CHECKING:
     from pydantic.fields import FieldInfo
 
-CLASSES: tuple[type[AnyRule], ...] = (Fixed, Target, Steps, OnArrival, Ahead, Custom)
 HEAD = """# The keys of `[plans.NAME.scaling]`
 
-Written by `python docs/scaling_keys.py` from the classes in `src/libramen/engine/scaling/`. What the rules do is in
+Written by `python docs/scaling_keys.py` from the classes in `src/libramen/rules/scaling/`. What the rules do is in
 [choosing-a-scaling-rule.md](choosing-a-scaling-rule.md).
 """
 

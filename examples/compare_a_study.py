@@ -5,12 +5,13 @@ from libramen import compare, load_study
 study = load_study("saltmarsh/study.toml")
 comparison = compare(study)
 
-for outcome in comparison.outcomes:
-    missed = [objective.name for objective in outcome.objectives if not objective.met]
+for figures in comparison.figures:
+    missed = [objective.name for objective in figures.missed]
     print(
-        f"{outcome.plan.name:13} p95 {outcome.latency_s['p95'] * 1000:4.0f} ms, "
-        f"{outcome.availability:8.3%} answered, {outcome.bill.month:7} {study.currency} a month, "
+        f"{figures.plan:13} p95 {figures.latency_s['p95'] * 1000:4.0f} ms, "
+        f"{figures.availability:8.3%} answered, {figures.bill.month:7} {study.currency} a month, "
         f"misses {', '.join(missed) or 'nothing'}"
     )
 print(comparison.verdict())
-# comparison.table is the same as a pandas frame, comparison.plot() a Matplotlib figure.
+# comparison.table is the same as a pandas frame, comparison.plot() a Matplotlib figure,
+# comparison.outcome("brisk") one plan with all its frames.

@@ -81,7 +81,7 @@ def test_json_of_a_comparison(demo_study: Path) -> None:
     assert (document["cheapest"], document["nearest"]) == ("planned", "planned")
     plans = {outcome["plan"]: outcome for outcome in document["plans"]}
     assert list(plans["single"]) == [
-        "plan", "tier", "size", "seed", "requests", "attempts", "endings", "latency_s", "availability", "utilisation",
+        "plan", "tier", "size", "seed", "start", "time_zone", "span_s", "requests", "attempts", "endings", "latency_s", "availability", "utilisation",
         "replicas", "bill", "objectives", "answered_s", "worst_hour", "time_s", "bytes_out", "deaths", "findings",
     ]  # fmt: skip
     for outcome in plans.values():

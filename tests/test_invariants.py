@@ -14,7 +14,9 @@ from hypothesis import strategies as st
 from builders import make_plan, make_tier
 from libramen import Outcome, Service, Trace, replay
 from libramen.engine.agenda import Agenda, Kind
-from libramen.outcome.measures import Steps, latencies, nearest_rank
+from libramen.outcome.kept import _selected
+from libramen.outcome.measures import Steps
+from libramen.ranks import nearest_rank
 
 seeds = st.integers(0, 10**6)
 
@@ -148,7 +150,7 @@ def test_nearest_rank_is_the_smallest_with_enough_below(values: list[float], sha
 
 
 def test_no_latency_of_nothing() -> None:
-    assert set(latencies(np.zeros(0)).values()) == {None}
+    assert set(_selected(np.zeros(0), 0).of_ok.values()) == {None}
 
 
 @given(

@@ -12,9 +12,10 @@ from hypothesis import strategies as st
 
 from builders import make_plan, make_tier
 from libramen import Objectives, Outcome, Service, Trace, replay
+from libramen.engine.kernel.counting import BINS
 from libramen.errors import ReplayError, StudyError, TraceError
-from libramen.outcome.measures import PERCENTILES, nearest_rank
-from libramen.outcome.tally import _BINS, bin_of, percentile_of
+from libramen.outcome.counts import bin_of, percentile_of
+from libramen.ranks import PERCENTILES, nearest_rank
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -134,12 +135,12 @@ def test_chunks_are_laid_on_real_time_over_a_change_of_clocks() -> None:
 @given(st.lists(st.floats(1.001e-9, 1e6), min_size=1, max_size=60), st.sampled_from(list(PERCENTILES.values())))
 def test_a_percentile_of_a_histogram_is_within_half_a_percent(latencies: list[float], share: float) -> None:
     ascending = np.sort(latencies)
-    histogram = np.bincount(bin_of(ascending), minlength=_BINS)
+    histogram = np.bincount(bin_of(ascending), minlength=BINS)
     assert percentile_of(histogram, share) == pytest.approx(nearest_rank(ascending, share), rel=0.005)
 
 
 def test_zero_latencies_stay_zero() -> None:
-    assert percentile_of(np.bincount(bin_of(np.zeros(3)), minlength=_BINS), 0.5) == 0
+    assert percentile_of(np.bincount(bin_of(np.zeros(3)), minlength=BINS), 0.5) == 0
 
 
 def test_a_release_in_chunks() -> None:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import itertools
 import pickle
-from concurrent.futures import ThreadPoolExecutor
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -12,8 +11,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from builders import assert_agree, make_plan, make_tier
-from libramen import Service, Trace, compare, load_study, replay, streams
+from builders import make_plan, make_tier
+from libramen import Service, Trace, load_study, replay, streams
 from libramen.engine.kernel.state import KernelState
 from libramen.engine.plain import PlainState
 from libramen.engine.plane import Chunk, Results, ServerSpec, Signal
@@ -116,27 +115,6 @@ def test_with_equal_work_more_backlog_never_refuses_more(seed: int, backlog: int
         replay(trace, Service(slots=1, backlog=b), make_plan()).endings["refused"] for b in (backlog, backlog + 1)
     ]
     assert refused[1] <= refused[0]
-
-
-def test_an_executor_gives_the_same_bytes(demo_study: Path) -> None:
-    study = load_study(demo_study)
-    with ThreadPoolExecutor(2) as executor:
-        together = compare(study, executor)
-    alone = compare(study)
-    assert together.to_dict() == alone.to_dict()
-    for one, other in zip(together.outcomes, alone.outcomes, strict=True):
-        assert_agree(one, other)
-        assert one.run.results.latency_s.tobytes() == other.run.results.latency_s.tobytes()
-
-
-def test_workers_give_the_same_bytes(demo_study: Path) -> None:
-    study = load_study(demo_study)
-    divided, alone = compare(study, workers=2), compare(study)
-    assert divided.to_dict() == alone.to_dict()
-    for one, other in zip(divided.outcomes, alone.outcomes, strict=True):
-        assert one.run.results.records.tobytes() == other.run.results.records.tobytes()
-        assert one.trace is divided.outcomes[0].trace
-        assert one.series.equals(other.series)
 
 
 def test_the_seed_moves_stamps_within_their_seconds(demo_study: Path) -> None:

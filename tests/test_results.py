@@ -19,8 +19,8 @@ if TYPE_CHECKING:
     from pathlib import Path
 
 
-def _outcome(name: str, month: float, **got: float | None) -> Any:
-    """As much of an outcome as a comparison looks at; wanted are p95 of 1, availability of 0.99 and month of 100."""
+def _figures(name: str, month: float, **got: float | None) -> Any:
+    """As much of the figures as a comparison looks at; wanted are p95 of 1, availability of 0.99 and month of 100."""
     wanted = {"p95": 1.0, "availability": 0.99, "month": 100.0}
     values = {"p95": 0.5, "availability": 1.0, "month": month, **got}
     goals = [
@@ -28,33 +28,29 @@ def _outcome(name: str, month: float, **got: float | None) -> Any:
         for key, value in values.items()
     ]  # fmt: skip
     bill = SimpleNamespace(month=Decimal(str(month)), currency="EUR")
-    return SimpleNamespace(
-        plan=SimpleNamespace(name=name),
-        bill=bill,
-        objectives=goals,
-        meets_all=all(goal.met for goal in goals),
-    )
+    missed = [goal for goal in goals if not goal.met]
+    return SimpleNamespace(plan=name, bill=bill, objectives=goals, missed=missed, meets_all=not missed)
 
 
-def _names(*outcomes: Any) -> tuple[str | None, str]:
-    found = Comparison(outcomes)
-    return found.cheapest and found.cheapest.plan.name, found.nearest.plan.name
+def _names(*figures: Any) -> tuple[str | None, str]:
+    found = Comparison(figures)
+    return found.cheapest and found.cheapest.plan, found.nearest.plan
 
 
 def test_the_cheapest_that_meets_all() -> None:
-    assert _names(_outcome("a", 90), _outcome("b", 50), _outcome("c", 10, p95=2)) == ("b", "b")
+    assert _names(_figures("a", 90), _figures("b", 50), _figures("c", 10, p95=2)) == ("b", "b")
 
 
 def test_the_nearest_misses_the_fewest_then_by_least() -> None:
-    assert _names(_outcome("a", 10, p95=1.2, availability=0.9), _outcome("b", 900)) == (None, "b")
-    assert _names(_outcome("a", 10, p95=1.2), _outcome("b", 110)) == (None, "b")
+    assert _names(_figures("a", 10, p95=1.2, availability=0.9), _figures("b", 900)) == (None, "b")
+    assert _names(_figures("a", 10, p95=1.2), _figures("b", 110)) == (None, "b")
     # 97 % spends three times the error budget of 99 %, an excess of 2, and 2.5 times the latency is one of 1.5.
-    assert _names(_outcome("a", 10, availability=0.97), _outcome("b", 10, p95=2.5)) == (None, "b")
-    assert _names(_outcome("a", 10, p95=None), _outcome("b", 10, p95=99)) == (None, "b")
+    assert _names(_figures("a", 10, availability=0.97), _figures("b", 10, p95=2.5)) == (None, "b")
+    assert _names(_figures("a", 10, p95=None), _figures("b", 10, p95=99)) == (None, "b")
 
 
 def test_a_verdict_says_what_is_missed() -> None:
-    found = Comparison((_outcome("a", 10, p95=1.25, availability=0.9), _outcome("b", 900, p95=3, availability=0.5)))
+    found = Comparison((_figures("a", 10, p95=1.25, availability=0.9), _figures("b", 900, p95=3, availability=0.5)))
     assert found.verdict() == (
         "No plan meets every objective; a comes nearest and misses p95 (1.25 s, wanted 1 s) and availability (90.00 %, wanted 99.000 %)."
     )
@@ -118,7 +114,7 @@ def test_what_happened_in_sentences(outcome: Outcome) -> None:
 
 
 def test_notebooks_show_tables(outcome: Outcome) -> None:
-    for shown in (outcome, Comparison((outcome,)), outcome.trace):
+    for shown in (outcome, Comparison((outcome.figures(),)), outcome.trace):
         assert "<table" in shown._repr_html_()
 
 
@@ -131,19 +127,19 @@ def test_figures(outcome: Outcome, tmp_path: Path) -> None:
         "replicas",
         "utilisation",
     ]
-    figure = Comparison((outcome, outcome)).plot()
+    figure = Comparison((outcome.figures(), outcome.figures())).plot()
     assert tuple(figure.get_size_inches() * figure.dpi) == (1280, 800)
     for axes in figure.axes:
         assert [text.get_text() for text in axes.texts].count("plan") == 2
     for name in ("a.svg", "b.svg"):
-        save(Comparison((outcome,)).plot(), tmp_path / name)
+        save(Comparison((outcome.figures(),)).plot(), tmp_path / name)
     assert (tmp_path / "a.svg").read_bytes() == (tmp_path / "b.svg").read_bytes()
 
 
 def test_figures_of_a_trace_without_a_start_and_without_an_answer() -> None:
     empty = replay(make_trace([0, 1], wait=1, span_s=60), Service(slots=1), make_plan(replicas=0))
     assert empty.plot().axes[-1].get_xlabel() == "hours from the start"
-    assert Comparison((empty,)).plot().axes
+    assert Comparison((empty.figures(),)).plot().axes
 
 
 def test_each_tier_has_a_look_of_its_own() -> None:

@@ -387,7 +387,8 @@ def test_plans_and_trace_of_a_comparison_can_be_chosen(tmp_path: Path) -> None:
     own = study.plans[name].replace(name="own")
     found = compare(study, trace=trace, plans=[name, own])
     assert list(found.table.index) == [name, "own"]
-    assert all(outcome.trace is trace for outcome in found.outcomes)
+    assert found.trace is trace
+    assert found.outcome("own").trace is trace
     for plans, message in (
         ([], "found none"),
         ([name, name], "two are called"),

@@ -16,10 +16,11 @@ if TYPE_CHECKING:
     from libramen.comparison.check import Check, check
     from libramen.comparison.compare import Comparison, compare
     from libramen.delays import Delay
-    from libramen.engine.rollout import Rolling, StopStart
-    from libramen.engine.scaling import Ahead, Custom, Fixed, Observation, OnArrival, Steps, Target
+    from libramen.outcome.figures import Figures
     from libramen.outcome.outcome import Outcome
     from libramen.outcome.replay import replay
+    from libramen.rules.rollouts import Rolling, StopStart
+    from libramen.rules.scaling import Ahead, Custom, Fixed, Observation, OnArrival, Steps, Target
     from libramen.study.objectives import Objectives
     from libramen.study.plan import Plan
     from libramen.study.service import Service, Size, Tier
@@ -31,28 +32,29 @@ if TYPE_CHECKING:
     from libramen.trace.write import write_trace
 
 _HOME = {
-    "Ahead": "engine.scaling",
+    "Ahead": "rules.scaling",
     "Bill": "bill.bill",
     "BillLine": "bill.bill",
     "Check": "comparison.check",
     "Comparison": "comparison.compare",
-    "Custom": "engine.scaling",
+    "Custom": "rules.scaling",
     "Delay": "delays",
     "Demand": "trace.trace",
-    "Fixed": "engine.scaling",
+    "Figures": "outcome.figures",
+    "Fixed": "rules.scaling",
     "Objectives": "study.objectives",
-    "Observation": "engine.scaling",
-    "OnArrival": "engine.scaling",
+    "Observation": "rules.scaling",
+    "OnArrival": "rules.scaling",
     "Outcome": "outcome.outcome",
     "Plan": "study.plan",
-    "Rolling": "engine.rollout",
+    "Rolling": "rules.rollouts",
     "Service": "study.service",
     "Size": "study.service",
-    "Steps": "engine.scaling",
-    "StopStart": "engine.rollout",
+    "Steps": "rules.scaling",
+    "StopStart": "rules.rollouts",
     "Study": "study.study",
     "Summary": "trace.summary",
-    "Target": "engine.scaling",
+    "Target": "rules.scaling",
     "Tier": "study.service",
     "Trace": "trace.trace",
     "check": "comparison.check",
@@ -74,6 +76,7 @@ __all__ = [
     "Custom",
     "Delay",
     "Demand",
+    "Figures",
     "Fixed",
     "LibramenError",
     "Objectives",

@@ -1,5 +1,7 @@
 """The one error family of Libramen: everything here is a mistake that its user can mend."""
 
+from __future__ import annotations
+
 
 def printable(text: str) -> str:
     """The text with what a terminal would obey, not show (escapes, line ends, changes of direction), written out."""
@@ -24,7 +26,10 @@ class UnitError(LibramenError, ValueError):
 
     def __init__(self, found: object, allowed: str) -> None:
         super().__init__(f"found {found!r}; allowed: {allowed}")
-        self.allowed = allowed
+        self.found, self.allowed = found, allowed
+
+    def __reduce__(self) -> tuple[type[UnitError], tuple[object, str]]:
+        return type(self), (self.found, self.allowed)
 
 
 class TraceError(LibramenError, ValueError):

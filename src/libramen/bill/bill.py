@@ -11,7 +11,7 @@ import numpy as np
 
 from libramen import units
 from libramen.bill.month import HOURS, Month
-from libramen.engine.plane import EPSILON_S
+from libramen.times import EPSILON_S
 
 if TYPE_CHECKING:
     from collections.abc import Iterator

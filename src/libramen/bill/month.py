@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Final
 
 import numpy as np
 
-from libramen.study.moments import into_hour_s
+from libramen.times import into_hour_s
 
 if TYPE_CHECKING:
     from datetime import datetime

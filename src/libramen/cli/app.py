@@ -178,7 +178,7 @@ def compare(
         compilation.wait()
         comparison = compare_plans(loaded, trace=trace, seed=seed, workers=None, progress=bar.named)
     _finish(comparison.to_dict() if json else None, plot, comparison)
-    show.skipped_lines(comparison.outcomes[0].trace)
+    show.skipped_lines(comparison.trace)
     if not json:
         show.comparison(loaded, comparison)
     return int(strict and comparison.cheapest is None)

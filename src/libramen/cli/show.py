@@ -27,6 +27,7 @@ if TYPE_CHECKING:
 
     from libramen.comparison.check import Check
     from libramen.comparison.compare import Comparison
+    from libramen.outcome.figures import Figures
     from libramen.outcome.measures import Measures
     from libramen.outcome.outcome import Outcome
     from libramen.study.study import Study
@@ -152,15 +153,15 @@ def _fleet_range(least: int, most: int) -> str:
 def comparison(study: Study, found: Comparison) -> None:
     """The objectives, the table of a comparison, what each plan misses, and the verdict."""
     console = _console()
-    first = found.outcomes[0]
-    _heading(console, study, first.trace)
+    first = found.figures[0]
+    _heading(console, study, found.trace)
     wanted = study.objectives.describe(study.currency)
     if wanted:
         _say(console, f"Objectives: {'; '.join(wanted)}.")
     limits = [goal for goal in first.objectives if goal.within is not None and goal.name == goal.key]
     narrow = console.width < _WIDE_ENOUGH
     shares = [f"≤ {units.show_duration(float(goal.wanted))}" for goal in limits]
-    figures = (
+    columns = (
         "replicas",
         *(("p95",) if narrow else ("p50", "p95", "p99")),
         *dict.fromkeys(shares),
@@ -169,29 +170,29 @@ def comparison(study: Study, found: Comparison) -> None:
         "utilised",
         f"{study.currency}/month",
     )
-    table = _table("plan", "tier", "size", *figures, "objectives", right=figures)
-    for outcome in found.outcomes:
-        missed = [objective.name for objective in outcome.objectives if not objective.met]
-        within = {goal.wanted: goal.within for goal in outcome.objectives if goal.name == goal.key}
+    table = _table("plan", "tier", "size", *columns, "objectives", right=columns)
+    for figures in found.figures:
+        missed = [objective.name for objective in figures.objectives if not objective.met]
+        within = {goal.wanted: goal.within for goal in figures.objectives if goal.name == goal.key}
         table.add_row(
-            _safe(outcome.plan.name),
-            _safe(outcome.plan.tier.name),
-            _safe(outcome.plan.size.name),
-            _fleet_range(outcome.replicas_min, outcome.replicas_max),
+            _safe(figures.plan),
+            _safe(figures.tier),
+            _safe(figures.size),
+            _fleet_range(figures.replicas_min, figures.replicas_max),
             *(
-                show_latency(outcome.latency_s[name], hides_failures=outcome.hides_failures)
+                show_latency(figures.latency_s[name], hides_failures=figures.hides_failures)
                 for name in (("p95",) if narrow else ("p50", "p95", "p99"))
             ),
             *dict.fromkeys(units.show_availability(within[goal.wanted]) for goal in limits),
-            _worst_hour(outcome, narrow=narrow),
-            units.show_availability(outcome.availability),
-            units.show_share(outcome.utilisation),
-            f"{outcome.bill.month:,}",
-            _met(missed, bool(outcome.objectives), narrow=narrow),
-            style="bold" if outcome is found.cheapest else None,
+            _worst_hour(figures, narrow=narrow),
+            units.show_availability(figures.availability),
+            units.show_share(figures.utilisation),
+            f"{figures.bill.month:,}",
+            _met(missed, bool(figures.objectives), narrow=narrow),
+            style="bold" if figures is found.cheapest else None,
         )
     _show(console, table)
-    if any(outcome.hides_failures for outcome in found.outcomes):
+    if any(figures.hides_failures for figures in found.figures):
         _say(console, FAILED_NOTE, "dim")
     telling = shares[0] if shares else "answered ok"
     within_what = f"answered ok within {shares[0].removeprefix('≤ ')}" if shares else telling
@@ -200,20 +201,20 @@ def comparison(study: Study, found: Comparison) -> None:
     _say(console, f"worst hour: the same share in the hour in which most requests were not {within_what}.", "dim")
     console.print()
     _say(console, found.verdict(), "bold")
-    for outcome in found.outcomes:
-        missed = [miss(objective, study.currency) for objective in outcome.objectives if not objective.met]
+    for figures in found.figures:
+        missed = [miss(objective, study.currency) for objective in figures.objectives if not objective.met]
         if missed:
-            _say(console, f"  {outcome.plan.name} misses {', '.join(missed)}")
+            _say(console, f"  {figures.plan} misses {', '.join(missed)}")
     _say(console, f"A month here is {first.bill.note}.", "dim")
 
 
-def _worst_hour(outcome: Outcome, *, narrow: bool) -> str:
+def _worst_hour(figures: Figures, *, narrow: bool) -> str:
     """The share of the worst hour, and when it began."""
-    hour = outcome.worst_hour
+    hour = figures.worst_hour
     if hour is None:
         return "-"
     share = units.show_availability(hour.within / hour.requests)
-    return share if narrow or hour.within == hour.requests else f"{share} {clock(outcome, hour.at_s, seconds=False)}"
+    return share if narrow or hour.within == hour.requests else f"{share} {clock(figures, hour.at_s, seconds=False)}"
 
 
 def _met(missed: list[str], any_set: bool, *, narrow: bool) -> str:

@@ -12,10 +12,8 @@ import numpy as np
 from libramen import units
 from libramen.bill.month import HOURS
 from libramen.engine.periodic import MOST_DECISIONS
-from libramen.engine.plane import EPSILON_S
-from libramen.engine.rollout import StopStart
-from libramen.engine.scaling import PeriodicRule
 from libramen.ranks import PERCENTILES, nearest_rank
+from libramen.times import EPSILON_S
 
 _MANY_DECISIONS: Final = 2_000_000
 _MANY_REPLICAS: Final = 50_000
@@ -23,7 +21,7 @@ _MANY_REPLICAS: Final = 50_000
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator
 
-    from libramen.engine.rollout.update import Rollout
+    from libramen.rules.rollouts.update import Rollout
     from libramen.study.plan import Plan
     from libramen.study.service import Service
     from libramen.study.study import Study
@@ -235,18 +233,15 @@ def _gap_s(service: Service, plan: Plan, rollout: Rollout) -> float:
     """For how long, at the least, a release leaves no replica ready [s]."""
     # The least it can be: half of the starts are quicker where they vary.
     start = service.start.median_s + (0.0 if getattr(rollout, "in_place", False) else plan.tier.provision.median_s)
-    if isinstance(rollout, StopStart):
-        return start
-    keep = getattr(rollout, "keep_of", lambda n: n)(plan.replicas_used)
-    return start if keep == 0 and getattr(rollout, "batch", 1) >= plan.replicas_used else 0.0
+    return start if rollout.least_ready(plan.replicas_used) == 0 else 0.0
 
 
 def _effort(trace: Trace, found: PlanCheck) -> Iterator[str]:
     """What a replay of it costs, where that is much."""
     rule, plan = found.plan.scaling, found.plan
-    if isinstance(rule, PeriodicRule):
-        decisions = trace.span_s / rule.every
-        every = f"{units.show_duration(rule.every)} over {units.show_duration(trace.span_s)}"
+    if rule.interval_s:
+        decisions = trace.span_s / rule.interval_s
+        every = f"{units.show_duration(rule.interval_s)} over {units.show_duration(trace.span_s)}"
         if decisions > MOST_DECISIONS:
             yield f"it would decide {decisions:,.0f} times, every {every}; a replay keeps up to {MOST_DECISIONS:,}"
         elif decisions > _MANY_DECISIONS:

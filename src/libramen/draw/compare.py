@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
     from libramen.comparison.compare import Comparison
-    from libramen.outcome.outcome import Outcome
+    from libramen.outcome.figures import Figures
 
 _LEAST_FAILED = 1e-6
 
@@ -29,18 +29,19 @@ def draw_comparison(comparison: Comparison) -> Figure:
     Every plan is one marker with its name; filled if it meets all objectives, else open. The
     objectives are lines, and what meets both objectives of a panel is shaded.
     """
-    outcomes = comparison.outcomes
-    trace, currency = outcomes[0].trace, outcomes[0].bill.currency
+    outcomes = comparison.figures
+    first = outcomes[0]
+    currency = first.bill.currency
     figure = new_figure(
         _title(comparison),
-        f"{len(outcomes)} plans, {len(trace):,} requests over {units.show_duration(trace.span_s)}; "
+        f"{len(outcomes)} plans, {first.requests:,} requests over {units.show_duration(first.span_s)}; "
         "filled: all objectives met, open: not; shaded: what the objectives of the panel allow",
     )
     left, right = figure.subplots(1, 2)
     wanted: dict[str, float] = {goal.name: float(goal.wanted) for goal in outcomes[0].objectives}
     _latency_panel(left, outcomes, wanted, currency)
     _failure_panel(right, outcomes, wanted, currency)
-    looks = tier_looks(outcome.plan.tier.name for outcome in outcomes)
+    looks = tier_looks(outcome.tier for outcome in outcomes)
     handles = [
         Line2D(
             [],
@@ -61,12 +62,12 @@ def draw_comparison(comparison: Comparison) -> Figure:
 def _title(comparison: Comparison) -> str:
     best = comparison.cheapest
     if best is None:
-        return f"No plan meets every objective; {comparison.nearest.plan.name} comes nearest"
+        return f"No plan meets every objective; {comparison.nearest.plan} comes nearest"
     cost = units.show_money(best.bill.month, best.bill.currency)
-    return f"{best.plan.name} is the cheapest plan that meets every objective: {cost} a month"
+    return f"{best.plan} is the cheapest plan that meets every objective: {cost} a month"
 
 
-def _latency_panel(axes: Axes, outcomes: tuple[Outcome, ...], wanted: dict[str, float], currency: str) -> None:
+def _latency_panel(axes: Axes, outcomes: tuple[Figures, ...], wanted: dict[str, float], currency: str) -> None:
     """Within what time so many of all requests were answered; plans that never answered so many stand in a strip above.
 
     So a plan that fails most of its requests, and answers the few others quickly, does not stand among the good ones.
@@ -99,7 +100,7 @@ def _latency_panel(axes: Axes, outcomes: tuple[Outcome, ...], wanted: dict[str, 
         )  # fmt: skip
 
 
-def _failure_panel(axes: Axes, outcomes: tuple[Outcome, ...], wanted: dict[str, float], currency: str) -> None:
+def _failure_panel(axes: Axes, outcomes: tuple[Figures, ...], wanted: dict[str, float], currency: str) -> None:
     points = [(float(o.bill.month), max(_LEAST_FAILED, 1 - (o.availability or 0))) for o in outcomes]
     axes.set_yscale("log")
     dress(axes, y_label="availability: share of requests answered")
@@ -119,15 +120,15 @@ def _availability_label(failed: float) -> str:
 
 def _points(
     axes: Axes,
-    shown: list[Outcome],
+    shown: list[Figures],
     points: list[tuple[float, float]],
-    outcomes: tuple[Outcome, ...],
+    outcomes: tuple[Figures, ...],
     most_cost: float | None,
     limit: float | None,
     currency: str,
 ) -> None:
     """Markers, names, objectives and limits of one panel."""
-    looks = tier_looks(outcome.plan.tier.name for outcome in outcomes)
+    looks = tier_looks(outcome.tier for outcome in outcomes)
     costs = [cost for cost, _ in points]
     values = [value for _, value in points] + ([limit] if limit else [])
     axes.set_xlim(0, 1.18 * max([*costs, most_cost or 0, 1e-9]))
@@ -137,7 +138,7 @@ def _points(
     axes.set_xlabel(f"cost of a month [{currency}]", color=INK, fontsize=10)
     _objectives(axes, most_cost, limit, currency)
     for outcome, (cost, value) in zip(shown, points, strict=True):
-        colour, marker = looks[outcome.plan.tier.name]
+        colour, marker = looks[outcome.tier]
         style: dict[str, Any] = {
             "markeredgecolor": INK,
             "markeredgewidth": 1.2,
@@ -149,7 +150,7 @@ def _points(
         else:
             style |= {"markeredgecolor": colour, "markeredgewidth": 2.4}
             axes.plot(cost, value, marker=marker, color=colour, markerfacecolor="white", zorder=4, **style)
-    place_labels(axes, points, [outcome.plan.name for outcome in shown], at_x=most_cost, at_y=limit)
+    place_labels(axes, points, [outcome.plan for outcome in shown], at_x=most_cost, at_y=limit)
 
 
 def _objectives(axes: Axes, most_cost: float | None, limit: float | None, currency: str) -> None:

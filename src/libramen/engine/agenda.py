@@ -8,7 +8,7 @@ from enum import IntEnum
 from itertools import count
 from typing import TYPE_CHECKING
 
-from libramen.engine.plane import tolerance_s
+from libramen.times import tolerance_s
 
 if TYPE_CHECKING:
     from collections.abc import Callable

@@ -6,15 +6,15 @@ import math
 from typing import TYPE_CHECKING
 
 from libramen.engine.agenda import Agenda, Kind
-from libramen.engine.plane import tolerance_s
 from libramen.engine.scaler import Scaler
+from libramen.times import tolerance_s
 
 if TYPE_CHECKING:
     from datetime import datetime
 
     from libramen.engine.fleet import Fleet, Replica
     from libramen.engine.plane import DataPlane
-    from libramen.engine.scaling.on_arrival import OnArrival
+    from libramen.rules.scaling.on_arrival import OnArrival
     from libramen.study.plan import Plan
 
 

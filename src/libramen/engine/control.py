@@ -16,18 +16,18 @@ from libramen.engine.periodic import MOST_DECISIONS, PeriodicScaler
 from libramen.engine.plane import DataPlane, Ended, Notices, Results, ServerSpec, Signal
 from libramen.engine.run import Run
 from libramen.engine.scaler import LimitsScaler, Scaler
-from libramen.engine.scaling import OnArrival, PeriodicRule
-from libramen.engine.scaling.rule import Setting
 from libramen.engine.updates import Updates
 from libramen.engine.use import UseMeter
 from libramen.errors import ReplayError, StudyError
+from libramen.rules.scaling import OnArrival, PeriodicRule
+from libramen.rules.scaling.rule import Setting
 from libramen.trace.trace import Trace
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable
     from datetime import datetime
 
-    from libramen.engine.rollout.update import Rollout
+    from libramen.rules.rollouts.update import Rollout
     from libramen.study.plan import Plan
     from libramen.study.service import Service
 
@@ -145,9 +145,10 @@ def _can_be_afforded(plan: Plan, span_s: float, window_s: float) -> None:
             f"{_MOST_WINDOWS:,}"
         )
     rule = plan.scaling
-    if isinstance(rule, PeriodicRule) and span_s / rule.every > MOST_DECISIONS:
+    decisions = span_s / rule.interval_s if rule.interval_s else 0.0
+    if decisions > MOST_DECISIONS:
         raise ReplayError(
-            f"plan {plan.name!r}: every = {units.show_duration(rule.every)} are {span_s / rule.every:,.0f} decisions "
+            f"plan {plan.name!r}: every = {units.show_duration(rule.interval_s)} are {decisions:,.0f} decisions "
             f"in {units.show_duration(span_s)}; allowed: up to {MOST_DECISIONS:,}"
         )
 

@@ -6,9 +6,9 @@ from typing import TYPE_CHECKING, Final
 
 import numpy as np
 
-from libramen.engine.plane import EPSILON_S, Chunk
+from libramen.engine.plane import Chunk
 from libramen.errors import TraceError
-from libramen.study.moments import seconds_between
+from libramen.times import EPSILON_S, seconds_between
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Iterator

@@ -11,11 +11,11 @@ import numpy as np
 
 from libramen import units
 from libramen.engine.agenda import Agenda, Kind
-from libramen.engine.plane import EPSILON_S
 from libramen.engine.scaler import Scaler
-from libramen.engine.scaling.rule import Observation, PeriodicRule, Setting
 from libramen.errors import ReplayError
 from libramen.ranks import PERCENTILES, rank_of
+from libramen.rules.scaling.rule import Observation, PeriodicRule, Setting
+from libramen.times import EPSILON_S
 
 if TYPE_CHECKING:
     from libramen.engine.fleet import Fleet

@@ -14,19 +14,8 @@ from typing import TYPE_CHECKING, Literal
 import numpy as np
 
 from libramen import streams
-from libramen.engine.plane import (
-    EPSILON_S,
-    Chunk,
-    Ended,
-    Ending,
-    Integrals,
-    Notices,
-    Results,
-    Sample,
-    ServerSpec,
-    Signal,
-    tolerance_s,
-)
+from libramen.engine.plane import Chunk, Ended, Ending, Integrals, Notices, Results, Sample, ServerSpec, Signal
+from libramen.times import EPSILON_S, tolerance_s
 
 if TYPE_CHECKING:
     from collections.abc import Callable

@@ -17,19 +17,6 @@ if TYPE_CHECKING:
     from libramen.study.plan import Plan
     from libramen.study.service import Service
 
-EPSILON_S: Final = 1e-9
-"""Instants less than this apart count as one [s], up to `EXACT_S`."""
-EXACT_S: Final = 90 * 86400.0
-"""Beyond this two float64 that follow each other are further apart than `EPSILON_S`."""
-
-
-def tolerance_s(at_s: float) -> float:
-    """How little apart two instants are that count as one: `EPSILON_S`, beyond 90 days two steps of float64 [s].
-
-    Without the latter an event at 1e8 s would never be due: 1e8 + 1e-9 is 1e8.
-    """
-    return 2 * math.ulp(at_s) if EXACT_S < at_s < math.inf else EPSILON_S
-
 
 class Ending(IntEnum):
     """The six ways in which a request can end."""
@@ -181,8 +168,8 @@ class ServerSpec(NamedTuple):
             holds_requests=tier.holds_requests,
             queue_limit=_or_none(tier.queue_limit),
             detect_s=tier.detect,
-            logs_answers=plan.scaling.sees_latency,
-            meters=tier.billing == "per_request" or plan.scaling.sees_idle,
+            logs_answers=plan.scaling.needs.latency,
+            meters=tier.billing == "per_request" or plan.scaling.needs.idle,
             granularity_s=tier.granularity,
             seed=seed,
         )

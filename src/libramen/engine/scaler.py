@@ -7,9 +7,9 @@ from typing import TYPE_CHECKING, Final
 
 from libramen.engine.agenda import Agenda, Kind
 from libramen.engine.decisions import Decisions
-from libramen.engine.plane import tolerance_s
-from libramen.engine.scaling.timetable import Limits
 from libramen.errors import StudyError
+from libramen.rules.scaling.timetable import Limits
+from libramen.times import tolerance_s
 
 if TYPE_CHECKING:
     from datetime import datetime

@@ -12,8 +12,8 @@ if TYPE_CHECKING:
 
     from libramen.engine.agenda import Action
     from libramen.engine.fleet import Fleet, Replica
-    from libramen.engine.rollout.update import Rollout, Update
     from libramen.engine.scaler import Scaler
+    from libramen.rules.rollouts.update import Rollout, Update
 
 
 class _Due:

@@ -10,7 +10,6 @@ from typing import TYPE_CHECKING, Final, NamedTuple
 import numpy as np
 
 from libramen import units
-from libramen.engine.scaling import Rule
 from libramen.outcome.measures import stage_steps
 from libramen.outcome.words import clock, times
 
@@ -93,7 +92,7 @@ def _reacted_late(outcome: Outcome) -> Finding | None:
 
 def _flapping(outcome: Outcome) -> Finding | None:
     undone, ordered = outcome.scaling.undone, outcome.scaling.ordered
-    if outcome.plan.scaling.rule == "on_arrival" or len(undone) < max(3, 0.2 * len(ordered)):
+    if outcome.plan.scaling.comes_and_goes or len(undone) < max(3, 0.2 * len(ordered)):
         return None
     seconds = sum((replica.gone_s or outcome.run.span_s) - replica.ordered_s for replica in undone)
     return Finding(
@@ -116,12 +115,12 @@ def _never_scaled_down(outcome: Outcome) -> Finding | None:
         return None
     last_s = scaling.ordered[-1].ordered_s
     edges = outcome.run.edges_s
-    idle = (edges[:-1] >= last_s) & (outcome.series_arrays()["ready"] - scaling.needed >= 1)
+    idle = (edges[:-1] >= last_s) & (outcome.series_of_counts()["ready"] - scaling.needed >= 1)
     seconds = float(np.sum(np.diff(edges)[idle]))
     if seconds < max(600.0, 0.1 * span_s):
         return None
     at = int(np.flatnonzero(idle)[-1])
-    ready = round(float(outcome.series_arrays()["ready"][at]))
+    ready = round(float(outcome.series_of_counts()["ready"][at]))
     return Finding(
         "never_scaled_down",
         f"Never scaled down: the rule ordered {times(len(scaling.ordered), 'replica')} and removed none; for "
@@ -143,7 +142,7 @@ def _at_the_ceiling(outcome: Outcome) -> Finding | None:
     ceiling = int(decisions.column("ceiling")[held].max())
     whose = "the most that its tier allows" if "tier_most" in names[held] else "its ceiling"
     first_s, last_s = decisions.column("at_s")[held][[0, -1]].tolist()
-    failed = _failed(outcome, first_s, last_s + getattr(outcome.plan.scaling, "every", seconds))
+    failed = _failed(outcome, first_s, last_s + (outcome.plan.scaling.interval_s or seconds))
     cost = f"; {times(failed, 'request')} failed between the first time and the last" if failed else ""
     wanted = f" (once {most})" if most > ceiling + 1 else ""
     return Finding(
@@ -158,7 +157,7 @@ def _at_the_ceiling(outcome: Outcome) -> Finding | None:
 
 def _floor_never_left(outcome: Outcome) -> Finding | None:
     rule, decisions = outcome.plan.scaling, outcome.scaling.decisions
-    if not isinstance(rule, Rule) or rule.timetable or not len(decisions):
+    if rule.bounds is None or rule.timetable or not len(decisions):
         return None
     floor, _ = outcome.plan.base_limits
     ready = stage_steps(outcome.run, "ready", "coming").extremes()
@@ -209,7 +208,7 @@ def _cold_starts_cost(outcome: Outcome) -> Finding | None:
 
 
 def _bank_empty(outcome: Outcome) -> Finding | None:
-    series, edges = outcome.series_arrays(), outcome.run.edges_s
+    series, edges = outcome.series_of_counts(), outcome.run.edges_s
     width = np.diff(edges)
     replica_s = float(outcome.run.integrals[-1, 3])
     if replica_s < _LONG_S:
@@ -230,10 +229,10 @@ def _blind_measure(outcome: Outcome) -> Finding | None:
     """Slots are full and requests wait, and the measure says that there is nothing to do."""
     scaling = outcome.scaling
     measured, threshold = scaling.measured, scaling.threshold
-    measure = getattr(scaling.rule, "measure", "")
+    measure = scaling.rule.watches
     if measured is None or threshold is None or measure not in {"cpu", "in_progress", "rate"}:
         return None
-    series, edges = outcome.series_arrays(), outcome.run.edges_s
+    series, edges = outcome.series_of_counts(), outcome.run.edges_s
     full = (series["in_progress"] >= 0.95 * series["ready"] * outcome.service.slots) & (series["ready"] > 0)
     blind = full & (series["waiting"] >= 0.5 * series["ready"]) & (measured <= threshold)
     seconds = float(np.sum(np.diff(edges)[blind]))
@@ -263,7 +262,7 @@ def _slots_full(outcome: Outcome) -> Finding | None:
     """A fixed fleet whose slots are all taken while there is CPU to spare."""
     if outcome.plan.scaling.decides:
         return None
-    series, width = outcome.series_arrays(), np.diff(outcome.run.edges_s)
+    series, width = outcome.series_of_counts(), np.diff(outcome.run.edges_s)
     slots = outcome.service.slots
     full = (series["in_progress"] >= 0.95 * series["ready"] * slots) & (series["ready"] > 0)
     spare = full & ~(series["utilisation"] >= _BUSY) & ~_throttled(series)
@@ -287,7 +286,7 @@ def _cpu_full(outcome: Outcome) -> Finding | None:
     """A fixed fleet that has no CPU left."""
     if outcome.plan.scaling.decides:
         return None
-    series, width = outcome.series_arrays(), np.diff(outcome.run.edges_s)
+    series, width = outcome.series_of_counts(), np.diff(outcome.run.edges_s)
     full = (series["utilisation"] >= _BUSY) & ~_throttled(series)
     seconds = float(np.sum(width[full]))
     if seconds < _LONG_S:

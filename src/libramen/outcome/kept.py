@@ -2,130 +2,150 @@
 
 from __future__ import annotations
 
-import copy
-from typing import TYPE_CHECKING, Final
+import itertools
+from functools import cached_property
+from typing import TYPE_CHECKING
 
 import numpy as np
 
-from libramen.engine.plane import ENDINGS, EPSILON_S, Ending
+from libramen.engine.kernel.counting import collect
+from libramen.engine.plane import ENDINGS, Ending
 from libramen.outcome import measures, waits
-from libramen.outcome.measures import TIME_PARTS, Asked, Failures, Hour, Measures, Within
-from libramen.ranks import PERCENTILES
+from libramen.outcome.counts import Columns, Counts, Latencies, Setting
+from libramen.ranks import PERCENTILES, rank_of
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator
     from fractions import Fraction
 
     from libramen.bill.month import Month
     from libramen.engine.plane import Results
     from libramen.engine.run import Run
+    from libramen.outcome.measures import Failures, Hour, Measures
     from libramen.outcome.waits import ColdWaits
-    from libramen.study.plan import Plan
     from libramen.trace.trace import Trace
-
-_BLOCK: Final = 1 << 18
-"""Requests looked at together, so that what is computed on the way needs little memory."""
 
 
 class Kept:
     """What became of each request, and what that comes to; see `measures.Measured`."""
 
-    def __init__(
-        self, trace: Trace, results: Results, plan: Plan, *, settle_s: float, asked: Asked, window_s: float
-    ) -> None:
-        self._trace, self._results, self._plan = trace, results, plan
-        self._asked, self._window_s = asked, window_s
+    def __init__(self, trace: Trace, results: Results, setting: Setting, windows: int) -> None:
+        self._trace, self._results, self._setting = trace, results, setting
         # Arrivals are in order, so what is measured is all from one on.
-        self._first = int(np.searchsorted(trace.at_s, settle_s, side="left"))
+        self._first = int(np.searchsorted(trace.at_s, setting.settle_s, side="left"))
+        goals = [goal for goal in setting.asked.goals if goal.share is not None and goal.window is None]
+        self._counts = Counts(setting, goals, fine=True, coarse=False, windows=windows)
+        self._counts.add(self._columns(slice(None)))
+
+    def _columns(self, rows: slice, *, by_route: bool = True) -> Columns:
+        trace, results = self._trace, self._results
+        nothing = np.zeros(0)
+        return Columns(
+            trace.at_s[rows],
+            results.latency_s[rows],
+            results.queued_s[rows],
+            results.before_s[rows],
+            trace.cpu_s[rows],
+            trace.wait_s[rows],
+            nothing if trace.bytes_out is None else trace.bytes_out[rows],
+            results.ending[rows],
+            results.attempts[rows],
+            results.replica[rows],
+            trace.route_codes[rows] if by_route else nothing.astype(np.int32),
+        )
 
     def measures(self, route: int | None = None, window: int | None = None) -> Measures:
         """The figures of all that are measured, of one route, or of one window of the objectives."""
-        trace, results, n_minutes = self._trace, self._results, int(self._trace.at_s[-1] // 60) + 1
-        goals = self._asked.limits(None if route is None else trace.routes[route], window)
-        counts = np.zeros(len(ENDINGS), np.int64)
-        arrivals, failed = np.zeros(n_minutes, np.int64), np.zeros(n_minutes, np.int64)
-        within = np.zeros((len(goals), n_minutes), np.int64)
-        attempts, sent, times, latencies = 0, 0.0, np.zeros(len(TIME_PARTS)), []
-        for rows in self._blocks(route, window):
-            ending = results.ending[rows]
-            is_ok = ending == Ending.OK
-            counts += np.bincount(ending, minlength=len(ENDINGS))
-            minute = (trace.at_s[rows] // 60).astype(np.int64)
-            arrivals += np.bincount(minute, minlength=n_minutes)
-            failed += np.bincount(minute[~is_ok], minlength=n_minutes)
-            for k, goal in enumerate(goals):
-                in_time = is_ok & (results.latency_s[rows] <= goal.limit_s + EPSILON_S)
-                within[k] += np.bincount(minute[in_time], minlength=n_minutes)
-            attempts += int(results.attempts[rows].sum())
-            if trace.bytes_out is not None:
-                sent += float(trace.bytes_out[rows][is_ok | (ending == Ending.ERRORED)].sum())
-            columns = (results.latency_s, results.queued_s, results.before_s, trace.cpu_s, trace.wait_s)
-            ok = [column[rows][is_ok] for column in columns]
-            times += [
-                part.sum()
-                for part in measures.time_parts(*ok, alone=self._plan.alone, overhead_s=self._plan.tier.overhead)
-            ]
-            latencies.append(ok[0])
-        n = int(counts.sum())
-        ascending = np.sort(np.concatenate(latencies)) if latencies else np.zeros(0)
-        return Measures(
-            requests=n,
-            attempts=attempts,
-            endings=dict(zip(ENDINGS, counts.tolist(), strict=True)),
-            latency_s=measures.latencies(ascending),
-            answered_s=measures.latencies_of_all(ascending, n),
-            within={
-                goal.name: Within(int(in_time.sum()), *measures.minutes_within(arrivals, in_time, goal.share or 0.0))
-                for goal, in_time in zip(goals, within, strict=True)
-            },
-            availability=int(counts[Ending.OK]) / n if n else None,
-            availability_minutes=measures.availability_minutes(arrivals, failed, self._asked.failed_share),
-            time_s=dict(zip(TIME_PARTS, times.tolist(), strict=True)),
-            bytes_out=sent,
+        if window is not None:
+            return self._of_window(window)
+        goals = self._setting.asked.limits(None if route is None else self._trace.routes[route])
+        n, n_ok = self._counts.n_of(route)
+        latencies = self._whole(n, n_ok) if route is None else self._of_route(route, n)
+        return self._counts.measures(route, goals, latencies)
+
+    def _whole(self, n: int, n_ok: int) -> Latencies:
+        """Exact percentiles of all: what is in the few bins in which the ranks lie is sorted, and nothing else."""
+        places = {rank_of(n_ok, share) for share in PERCENTILES.values()} if n_ok else set()
+        places |= {rank for share in PERCENTILES.values() if (rank := rank_of(n, share)) < n_ok}
+        up_to = np.cumsum(self._counts.fine)
+        ranks = np.array(sorted(places), np.int64)
+        bins = np.searchsorted(up_to, ranks, side="right")
+        wanted = np.zeros(len(up_to), np.uint8)
+        wanted[bins] = 1
+        held = np.unique(bins)
+        found = np.empty(int(self._counts.fine[held].sum()))
+        results = self._results
+        collect(results.latency_s[self._first :], results.ending[self._first :], wanted, found)
+        found.sort()
+        # Of the collected, how many come before each bin, and of all.
+        before = dict(zip(held.tolist(), np.cumsum(self._counts.fine[held]) - self._counts.fine[held], strict=True))
+        value = {
+            rank: float(found[before[at] + rank - (up_to[at] - self._counts.fine[at])])
+            for rank, at in zip(ranks.tolist(), bins.tolist(), strict=True)
+        }
+        return Latencies(
+            {name: value[rank_of(n_ok, share)] if n_ok else None for name, share in PERCENTILES.items()},
+            {name: value.get(rank_of(n, share)) if n else None for name, share in PERCENTILES.items()},
         )
 
-    def _blocks(self, route: int | None, window: int | None) -> Iterator[slice | np.ndarray]:
-        for first in range(self._first, len(self._trace), _BLOCK):
-            block = slice(first, first + _BLOCK)
-            if window is not None:
-                yield first + np.flatnonzero(self._asked.inside(self._trace.at_s[block], window))
-            else:
-                yield block if route is None else first + np.flatnonzero(self._trace.route_codes[block] == route)
+    @cached_property
+    def _by_route(self) -> list[np.ndarray]:
+        """The latencies of the measured ok requests of each route."""
+        ending, codes = self._results.ending[self._first :], self._trace.route_codes[self._first :]
+        rows = np.flatnonzero(ending == Ending.OK)
+        order = rows[np.argsort(codes[rows], kind="stable")]
+        bounds = np.searchsorted(codes[order], np.arange(len(self._trace.routes) + 1))
+        latency_s = self._results.latency_s[self._first :][order]
+        return [latency_s[first:end] for first, end in itertools.pairwise(bounds.tolist())]
+
+    def _of_route(self, route: int, n: int) -> Latencies:
+        return _selected(self._by_route[route], n)
+
+    def _of_window(self, window: int) -> Measures:
+        """The requests of a window: the stretches of the trace that are in it."""
+        asked, at_s = self._setting.asked, self._trace.at_s
+        goals = asked.limits(window=window)
+        counts = Counts(self._setting, goals, fine=False, coarse=False)
+        edges = np.maximum(self._first, np.searchsorted(at_s, asked.edges_s[window], side="left"))
+        stretches = [slice(first, end) for first, end in edges.reshape(-1, 2).tolist() if end > first]
+        latencies = []
+        for rows in stretches:
+            counts.add(self._columns(rows, by_route=False))
+            latencies.append(self._results.latency_s[rows][self._results.ending[rows] == Ending.OK])
+        found = _selected(np.concatenate(latencies) if latencies else np.zeros(0), counts.n_of()[0])
+        return counts.measures(None, goals, found)
 
     def worst_hour(self) -> Hour | None:
         """The hour of the clock with the most requests that were not answered within `Asked.telling`."""
-        rows, goal, into_s = slice(self._first, None), self._asked.telling, self._trace.into_hour_s
-        hour = ((self._trace.at_s[rows] + into_s) // 3600).astype(np.int64)
-        is_ok = in_time = self._results.ending[rows] == Ending.OK
-        if goal is not None:
-            in_time = is_ok & (self._results.latency_s[rows] <= goal.limit_s + EPSILON_S)
-        n = int(hour[-1]) + 1 if len(hour) else 0
-        return measures.worst_hour(
-            into_s, *(np.bincount(hour[some], minlength=n) for some in (slice(None), is_ok, in_time))
-        )
+        return self._counts.worst_hour()
 
     def per_window(self, n: int, route: int | None = None) -> dict[str, np.ndarray]:
-        """Of each of n windows, by first arrival: arrivals, each ending, p50_s, p95_s, p99_s of ok requests."""
-        rows = slice(None) if route is None else np.flatnonzero(self._trace.route_codes == route)
-        ending, latency_s = self._results.ending[rows], self._results.latency_s[rows]
-        window = np.minimum(self._trace.at_s[rows] // self._window_s, n - 1).astype(np.int32)
+        """Of each of n windows, by first arrival: arrivals, and each ending."""
+        if route is None:
+            return self._counts.series(n)
+        rows = np.flatnonzero(self._trace.route_codes == route)
+        ending, window = self._results.ending[rows], self._window(n)[rows]
         series: dict[str, np.ndarray] = {"arrivals": np.bincount(window, minlength=n)}
         for code, name in enumerate(ENDINGS):
             series[name] = np.bincount(window[ending == code], minlength=n)
-        return series | _percentiles_per_window(window, ending == Ending.OK, latency_s, n)
+        return series
+
+    def percentiles_per_window(self, n: int, route: int | None = None) -> dict[str, np.ndarray]:
+        """p50_s, p95_s and p99_s of the ok requests of each of n windows, NaN: none."""
+        rows = slice(None) if route is None else np.flatnonzero(self._trace.route_codes == route)
+        ending, latency_s = self._results.ending[rows], self._results.latency_s[rows]
+        return _percentiles_per_window(self._window(n)[rows], ending == Ending.OK, latency_s, n)
+
+    def _window(self, n: int) -> np.ndarray:
+        window: np.ndarray = np.minimum(self._trace.at_s // self._setting.window_s, n - 1).astype(np.int32)
+        return window
 
     def served(self, n: int) -> np.ndarray:
         """Requests answered ok by each of the replicas 1 to n."""
-        results = self._results
-        return np.bincount(results.replica[results.ending == Ending.OK], minlength=n + 1)[1:]
+        return self._counts.served_by(n)
 
     def failures(self) -> Failures | None:
         """When requests failed, None: none did."""
-        at_s = self._trace.at_s[self._results.ending != Ending.OK]
-        if not len(at_s):
-            return None
-        worst = int(np.argmax(np.bincount((at_s // 60).astype(np.int64))))
-        return Failures(float(at_s[0]), float(at_s[-1]), worst * 60.0)
+        return self._counts.failures()
 
     def failed_between(self, from_s: float, to_s: float) -> tuple[int, int] | None:
         """Of the requests that arrived then, how many failed, and how many there were."""
@@ -135,11 +155,7 @@ class Kept:
 
     def egress(self, month: Month) -> Fraction:
         """Bytes sent out in a month."""
-        if self._trace.bytes_out is None:
-            return month.of_amounts(np.zeros(0), np.zeros(0))
-        ending = self._results.ending
-        answered = (ending == Ending.OK) | (ending == Ending.ERRORED)
-        return month.of_amounts(self._trace.at_s[answered], self._trace.bytes_out[answered])
+        return self._counts.egress(month)
 
     def cold_waits(self, run: Run) -> ColdWaits:
         """Requests that waited for a cold start."""
@@ -147,13 +163,22 @@ class Kept:
 
     def sent(self, month: Month) -> Fraction:
         """Attempts that the balancer got in a month."""
-        return month.of_amounts(self._trace.at_s, self._results.attempts.astype(np.float64))
+        return self._counts.attempts(month)
 
-    def with_arrays(self, trace: Trace | None, results: Results | None) -> Kept:
-        """The same with other copies of the same arrays, or without them: then nothing can be asked of it."""
-        other = copy.copy(self)
-        vars(other).update(_trace=trace, _results=results)
-        return other
+
+def _selected(latency_s: np.ndarray, n: int) -> Latencies:
+    """Percentiles of some ok latencies out of n requests, by selection."""
+    n_ok = len(latency_s)
+    ranks = {rank_of(n_ok, share) for share in PERCENTILES.values()} if n_ok else set()
+    ranks |= {rank for share in PERCENTILES.values() if (rank := rank_of(n, share)) < n_ok}
+    ordered = np.partition(latency_s, sorted(ranks)) if ranks else latency_s
+    return Latencies(
+        {name: float(ordered[rank_of(n_ok, share)]) if n_ok else None for name, share in PERCENTILES.items()},
+        {
+            name: float(ordered[rank]) if n and (rank := rank_of(n, share)) < n_ok else None
+            for name, share in PERCENTILES.items()
+        },
+    )
 
 
 def _percentiles_per_window(

@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING, Final, NamedTuple, Protocol
 
 import numpy as np
 
-from libramen.engine.plane import EPSILON_S
-from libramen.ranks import PERCENTILES, nearest_rank, rank_of
+from libramen.ranks import PERCENTILES
+from libramen.times import EPSILON_S
 
 if TYPE_CHECKING:
     from datetime import datetime
@@ -17,12 +17,10 @@ if TYPE_CHECKING:
 
     from libramen.bill.month import Month
     from libramen.engine.fleet import Replica, Stage
-    from libramen.engine.plane import Results
     from libramen.engine.run import Run
     from libramen.outcome.waits import ColdWaits
     from libramen.study.objectives import Goal, Objectives
     from libramen.study.plan import Plan
-    from libramen.trace.trace import Trace
 
 LATENCIES: Final = ("mean", *PERCENTILES, "max")
 TIME_PARTS: Final = ("retried", "queued", "cpu", "slowed", "waiting", "overhead")
@@ -31,28 +29,6 @@ TIME_PARTS: Final = ("retried", "queued", "cpu", "slowed", "waiting", "overhead"
 def ranks(count: np.ndarray, share: float) -> np.ndarray:
     """The nearest rank of a percentile among each of some counts: int64, at least 1."""
     return np.maximum(1, np.ceil(share * count - EPSILON_S)).astype(np.int64)
-
-
-def latencies(ascending: np.ndarray) -> dict[str, float | None]:
-    """Mean, percentiles and maximum of some latencies in ascending order [s]; all None where there is none."""
-    if not len(ascending):
-        return dict.fromkeys(LATENCIES)
-    return {
-        "mean": float(np.mean(ascending)),
-        **{name: nearest_rank(ascending, share) for name, share in PERCENTILES.items()},
-        "max": float(ascending[-1]),
-    }
-
-
-def latencies_of_all(ascending: np.ndarray, n: int) -> dict[str, float | None]:
-    """Within what time each share of all n requests was answered ok [s]; None: so many never were.
-
-    Args:
-        ascending: float64 (k,), latencies of the ok requests.
-        n: all requests, failed ones too.
-    """
-    at = {name: rank_of(n, share) for name, share in PERCENTILES.items()}
-    return {name: float(ascending[rank]) if rank < len(ascending) else None for name, rank in at.items()}
 
 
 @dataclass(frozen=True)
@@ -180,9 +156,14 @@ class Measured(Protocol):
         """The hour of the clock with the most requests that were not answered within `Asked.telling`."""
 
     def per_window(self, n: int, route: int | None = None) -> dict[str, np.ndarray]:
-        """Of each of n windows, by first arrival: arrivals, each ending, p50_s, p95_s, p99_s of ok requests.
+        """Of each of n windows, by first arrival: arrivals, and each ending. Of all requests or of one route.
 
-        Of all requests or of one route.
+        Raises:
+            ReplayError: of a route, where requests are not kept.
+        """
+
+    def percentiles_per_window(self, n: int, route: int | None = None) -> dict[str, np.ndarray]:
+        """p50_s, p95_s and p99_s of the ok requests of each of n windows, NaN: none.
 
         Raises:
             ReplayError: of a route, where requests are not kept.
@@ -205,28 +186,6 @@ class Measured(Protocol):
 
     def sent(self, month: Month) -> Fraction:
         """Attempts that the balancer got in a month."""
-
-    def with_arrays(self, trace: Trace | None, results: Results | None) -> Measured:
-        """The same with other copies of the same arrays, or without them."""
-
-
-def time_parts(
-    latency_s: np.ndarray,
-    queued_s: np.ndarray,
-    before_s: np.ndarray,
-    cpu_s: np.ndarray,
-    wait_s: np.ndarray,
-    *,
-    alone: float,
-    overhead_s: float,
-) -> tuple[np.ndarray, ...]:
-    """Where the time of each of some ok requests went, in the order of `TIME_PARTS`: float64 (n,) [s].
-
-    `alone` is the work that a request gets done in a second when it has a warm replica to itself.
-    """
-    cpu_alone_s = cpu_s / alone
-    slowed_s = np.maximum(0.0, latency_s - overhead_s - before_s - queued_s - cpu_alone_s - wait_s)
-    return before_s, queued_s, cpu_alone_s, slowed_s, wait_s, np.full(len(latency_s), overhead_s)
 
 
 def availability_minutes(arrivals: np.ndarray, failed: np.ndarray, failed_share: float) -> float | None:

@@ -2,20 +2,19 @@
 
 from __future__ import annotations
 
-import copy
 import dataclasses
 import sys
 from functools import cached_property
-from typing import TYPE_CHECKING, Any, Self
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from libramen.engine.plane import ENDINGS, EPSILON_S
+from libramen.engine.plane import ENDINGS
 from libramen.errors import ReplayError
 from libramen.fields import nearest
 from libramen.outcome import measures
 from libramen.study.objectives import Objective
-from libramen.trace.trace import local_time
+from libramen.times import EPSILON_S
 
 if TYPE_CHECKING:
     from datetime import datetime
@@ -25,8 +24,8 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
     from libramen.bill.bill import Bill
-    from libramen.engine.plane import Results
     from libramen.engine.run import Run
+    from libramen.outcome.figures import Figures
     from libramen.outcome.findings import Finding
     from libramen.outcome.measures import Asked, Failures, Hour, Measured, Measures
     from libramen.outcome.scaling import Scaling
@@ -111,14 +110,10 @@ class Outcome:
         """Whether what was replayed is still there."""
         return self._trace is not None
 
-    def with_arrays(self, trace: Trace | None, results: Results | None) -> Self:
-        """The outcome with other copies of the same arrays, or without them: a short way to another process."""
-        other = copy.copy(self)
-        other.run = dataclasses.replace(self.run, results=results)
-        other._trace, other._measured = trace, self._measured.with_arrays(trace, results)
-        for name in ("scaling", "findings", "waits", "_series_arrays"):  # they are of these arrays, or hold on to them
-            vars(other).pop(name, None)
-        return other
+    @property
+    def span_s(self) -> float:
+        """The time that the trace covers [s]."""
+        return self.run.span_s
 
     @property
     def start(self) -> datetime | None:
@@ -230,7 +225,9 @@ class Outcome:
         self.of_route(route)
         edges = self.run.edges_s
         code = self.run.routes.index(route)
-        return pd.DataFrame({"at_s": edges[:-1], **self._measured.per_window(len(edges) - 1, code)})
+        n = len(edges) - 1
+        columns = self._measured.per_window(n, code) | self._measured.percentiles_per_window(n, code)
+        return pd.DataFrame({"at_s": edges[:-1], **columns})
 
     def series_arrays(self) -> dict[str, np.ndarray]:
         """Series per window, aligned to 0; requests count in the window in which they arrived.
@@ -239,6 +236,14 @@ class Outcome:
         (over ok requests, NaN without any); in_progress, waiting (means); bank_empty, ready, coming, paid (mean
         replicas; the first: with no saved CPU and more to do than they earn); utilisation (NaN without replicas).
         """
+        return self.series_of_counts() | self._percentiles
+
+    @cached_property
+    def _percentiles(self) -> dict[str, np.ndarray]:
+        return self._measured.percentiles_per_window(len(self.run.edges_s) - 1)
+
+    def series_of_counts(self) -> dict[str, np.ndarray]:
+        """The same without percentiles, which are dear."""
         return dict(self._series_arrays)
 
     @cached_property
@@ -388,95 +393,43 @@ class Outcome:
 
     # -- for machines, notebooks and eyes ----------------------------------------------------------
 
+    def figures(self, *, routes: bool = True) -> Figures:
+        """All that tables, findings, verdicts and JSON say of it, as a small record of plain values.
+
+        Args:
+            routes: whether the figures of each route are in it.
+        """
+        from libramen.outcome.figures import Figures, RouteFigures
+
+        same = (
+            "seed", "start", "span_s", "attempts", "endings", "latency_s", "answered_s", "availability",
+            "availability_minutes", "utilisation", "replicas_min", "replicas_mean", "replicas_max", "cold_starts",
+            "paid_s", "bill", "objectives", "worst_hour", "time_s", "bytes_out", "findings",
+        )  # fmt: skip
+        per_route = None
+        if routes:
+            shared = [field.name for field in dataclasses.fields(RouteFigures) if field.name != "route"]
+            per_route = tuple(
+                RouteFigures(route, **{name: getattr(found, name) for name in shared})
+                for route, found in zip(self.run.routes, self._by_route, strict=True)
+            )
+        return Figures(
+            plan=self.plan.name,
+            tier=self.plan.tier.name,
+            size=self.plan.size.name,
+            requests=self.requests_measured,
+            deaths=tuple(self.run.deaths),
+            routes=per_route,
+            **{name: getattr(self, name) for name in same},
+        )
+
     def to_dict(self, *, routes: bool = True) -> dict[str, Any]:
         """The outcome as the JSON of the command line: plain numbers, None for what does not exist.
 
         Args:
             routes: whether the figures of each route are in it.
         """
-        document: dict[str, Any] = {
-            "plan": self.plan.name,
-            "tier": self.plan.tier.name,
-            "size": self.plan.size.name,
-            "seed": self.seed,
-            "requests": self.requests_measured,
-            "attempts": self.attempts,
-            "endings": dict(self.endings),
-            "latency_s": dict(self.latency_s),
-            "availability": {"requests": self.availability, "minutes": self.availability_minutes},
-            "utilisation": self.utilisation,
-            "replicas": {
-                "min": self.replicas_min,
-                "mean": self.replicas_mean,
-                "max": self.replicas_max,
-                "cold_starts": self.cold_starts,
-                "paid_s": self.paid_s,
-            },
-            "bill": {
-                "currency": self.bill.currency,
-                "month": float(self.bill.month),
-                "lines": [
-                    {
-                        "item": line.item,
-                        "quantity": float(line.quantity),
-                        "unit": line.unit,
-                        "unit_price": float(line.unit_price),
-                        "amount": float(line.amount),
-                    }
-                    for line in self.bill.lines
-                ],
-            },
-            "objectives": [
-                {
-                    "name": objective.name,
-                    "wanted": _plain(objective.wanted),
-                    "got": _plain(objective.got),
-                    "met": objective.met,
-                    "within": objective.within,
-                    "minutes": None
-                    if objective.minutes is None
-                    else dict(zip(("met", "of"), objective.minutes, strict=True)),
-                }
-                for objective in self.objectives
-            ],
-            "answered_s": dict(self.answered_s),
-            "worst_hour": self._worst_hour_document(),
-            "time_s": dict(self.time_s),
-            "bytes_out": self.bytes_out,
-            "deaths": [death._asdict() for death in self.run.deaths],
-            "findings": [finding._asdict() for finding in self.findings],
-        }
-        if routes:
-            document["routes"] = self._routes_document()
-        return document
-
-    def _worst_hour_document(self) -> dict[str, Any] | None:
-        hour = self.worst_hour
-        if hour is None:
-            return None
-        local = local_time(self.start, hour.at_s)
-        return {
-            "at_s": hour.at_s,
-            "start": None if local is None else local.isoformat(),
-            "requests": hour.requests,
-            "availability": hour.ok / hour.requests,
-            "within": hour.within / hour.requests,
-        }
-
-    def _routes_document(self) -> list[dict[str, Any]]:
-        return [
-            {
-                "route": route,
-                "requests": figures.requests,
-                "endings": dict(figures.endings),
-                "latency_s": dict(figures.latency_s),
-                "answered_s": dict(figures.answered_s),
-                "availability": {"requests": figures.availability, "minutes": figures.availability_minutes},
-                "time_s": dict(figures.time_s),
-                "bytes_out": figures.bytes_out,
-            }
-            for route, figures in zip(self.run.routes, self._by_route, strict=True)
-        ]
+        return self.figures(routes=routes).to_dict()
 
     def plot(self) -> Figure:
         """Requests, latency, replicas and utilisation over the time of the trace."""
@@ -490,7 +443,7 @@ class Outcome:
     def _repr_html_(self) -> str:
         from libramen.comparison.compare import Comparison
 
-        return Comparison((self,))._repr_html_()
+        return Comparison((self.figures(routes=False),))._repr_html_()
 
 
 def _nullable_integers(kind: pa.DataType) -> Any:
@@ -498,7 +451,3 @@ def _nullable_integers(kind: pa.DataType) -> Any:
     import pandas as pd
 
     return pd.Int32Dtype() if str(kind) == "int32" else None
-
-
-def _plain(value: Any) -> float | None:
-    return None if value is None else float(value)

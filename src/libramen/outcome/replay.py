@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import itertools
-from typing import TYPE_CHECKING, TypedDict
+from typing import TYPE_CHECKING
 
 import numpy as np
 
@@ -11,6 +11,7 @@ from libramen import units
 from libramen.bill.bill import bill
 from libramen.engine import control
 from libramen.errors import ReplayError, TraceError
+from libramen.outcome.counts import Setting
 from libramen.outcome.kept import Kept
 from libramen.outcome.measures import Asked
 from libramen.outcome.outcome import Outcome
@@ -96,9 +97,9 @@ def replay(
     else:
         span_known_s = whole.span_s
     asked = Asked.of(objectives, first.start, span_known_s)
-    how = _How(settle_s=settle, asked=asked, window_s=window_s)
+    setting = Setting(plan, asked, settle, window_s, first.into_hour_s)
     if whole is None or keep_requests is False:
-        tally = Tally(plan, **how, into_hour_s=first.into_hour_s)
+        tally = Tally(setting)
     run = control.run(
         chunks if whole is None else whole,
         service,
@@ -118,7 +119,7 @@ def replay(
     else:
         assert whole is not None
         assert run.results is not None
-        measured = Kept(whole, run.results, plan, **how)
+        measured = Kept(whole, run.results, setting, len(run.edges_s) - 1)
     return Outcome(
         trace=whole,
         service=service,
@@ -130,12 +131,6 @@ def replay(
         seed=seed,
         settle_s=settle,
     )
-
-
-class _How(TypedDict):
-    settle_s: float
-    asked: Asked
-    window_s: float
 
 
 def _peek(chunks: Iterable[Trace]) -> tuple[Trace, Iterable[Trace]]:

@@ -9,8 +9,7 @@ from typing import TYPE_CHECKING, NamedTuple
 import numpy as np
 
 from libramen.bill.month import HOURS
-from libramen.engine.plane import EPSILON_S
-from libramen.engine.scaling import Ahead, Steps, Target
+from libramen.times import EPSILON_S
 from libramen.units import to_cent
 
 if TYPE_CHECKING:
@@ -70,22 +69,19 @@ class Scaling:
 
     # -- the measure over time ---------------------------------------------------------------------
 
-    @cached_property
+    @property
     def threshold(self) -> float | None:
         """The value of the measure above which the rule wants more, None: it has none."""
-        if isinstance(self.rule, Target):
-            return self.rule.target * (1 + self.rule.dead_band)
-        if isinstance(self.rule, Steps):
-            return min((band.above for band in self.rule.up), default=None)
-        return self.rule.target if isinstance(self.rule, Ahead) else None
+        return self.rule.threshold
 
     @cached_property
     def measured(self) -> np.ndarray | None:
         """The rule's measure in each window of the series: float64 (k,), NaN: none; None: it has no measure."""
-        if not isinstance(self.rule, Target | Steps | Ahead):
+        if not self.rule.watches:
             return None
-        series, run = self._outcome.series_arrays(), self._run
-        if self.rule.measure == "latency":
+        series, run = self._outcome.series_of_counts(), self._run
+        if self.rule.watches == "latency":
+            series = self._outcome.series_arrays()
             latency: np.ndarray = series.get(f"{self.rule.reads}_s", series["p95_s"])
             return latency
         width = np.diff(run.edges_s)
@@ -97,20 +93,16 @@ class Scaling:
         }
         ready = series["ready"]
         none = np.full(len(ready), np.nan)
-        measured: np.ndarray = np.divide(totals[self.rule.measure], ready, out=none, where=ready > EPSILON_S)
+        measured: np.ndarray = np.divide(totals[self.rule.watches], ready, out=none, where=ready > EPSILON_S)
         return measured
 
     @cached_property
     def needed(self) -> np.ndarray | None:
-        """Replicas that would have kept the measure at the target: float64 (k,); None: it cannot be said.
-
-        Proportional, so of a load that is shared out among the replicas: not of a latency.
-        """
-        if self.measured is None or not isinstance(self.rule, Target | Ahead) or self.rule.measure == "latency":
+        """Replicas that would have kept the measure at the target: float64 (k,); None: it cannot be said."""
+        if self.measured is None:
             return None
-        load = np.nan_to_num(self.measured) * self._outcome.series_arrays()["ready"]
-        needed: np.ndarray = np.maximum(np.ceil(load / self.rule.target - 1e-6), self._plan.tier.replicas.least)
-        return needed
+        needed = self.rule.needed(np.nan_to_num(self.measured) * self._outcome.series_of_counts()["ready"])
+        return None if needed is None else np.maximum(needed, self._plan.tier.replicas.least)
 
     @cached_property
     def surplus(self) -> Surplus | None:
@@ -118,7 +110,7 @@ class Scaling:
         if self.needed is None:
             return None
         width = np.diff(self._run.edges_s)
-        beyond = np.maximum(0.0, self._outcome.series_arrays()["ready"] - self.needed)
+        beyond = np.maximum(0.0, self._outcome.series_of_counts()["ready"] - self.needed)
         replica_s = float(np.sum(beyond * width))
         tier, size = self._plan.tier, self._plan.size
         month = None
@@ -151,9 +143,8 @@ class Scaling:
             return at_s
         edges = self._run.edges_s
         window = int(np.searchsorted(edges, at_s - EPSILON_S, side="right")) - 1
-        lag = getattr(self.rule, "lag", 0.0)
         # What was seen lies before the lag; the window of the decision itself may be back at the target by then.
-        seen = int(np.searchsorted(edges, max(0.0, at_s - lag) - EPSILON_S, side="right")) - 1
+        seen = int(np.searchsorted(edges, max(0.0, at_s - self.rule.lag_s) - EPSILON_S, side="right")) - 1
         for first in (min(window, len(self.measured) - 1), max(0, seen), max(0, seen - 1)):
             if self.measured[first] > self.threshold:
                 below = np.flatnonzero(~(self.measured[:first] > self.threshold))
@@ -198,14 +189,16 @@ class Scaling:
 
         Where nothing takes any time, within the time between two decisions.
         """
-        least_s = getattr(self.rule, "every", 0.0)
         return [
             replica
             for replica in self.ordered
             if replica.why_gone in {"scaling", "idle"}
             and (ended_s := replica.gone_s if replica.draining_s is None else replica.draining_s) is not None
             and ended_s
-            <= replica.ordered_s + self.cold_start_s(replica) + max(self.cold_start_s(replica), least_s) + EPSILON_S
+            <= replica.ordered_s
+            + self.cold_start_s(replica)
+            + max(self.cold_start_s(replica), self.rule.interval_s)
+            + EPSILON_S
         ]
 
     @cached_property
@@ -223,7 +216,7 @@ class Scaling:
         held = np.isin(self.decisions.column("held_by").astype(str), ("ceiling", "tier_most"))
         held &= self.decisions.column("wanted") > self.decisions.column("ceiling")
         until_s = np.minimum(at_s[1:], self._run.span_s)
-        if not hasattr(self.rule, "every"):
+        if not self.rule.interval_s:
             # On arrival: until the fleet, which is at its ceiling then, first has one replica fewer.
             ends = [r.gone_s if r.draining_s is None else r.draining_s for r in self._run.replicas]
             ends_s = np.append(np.sort([s for s in ends if s is not None]), np.inf)

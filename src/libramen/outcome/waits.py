@@ -6,8 +6,8 @@ from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
-from libramen.engine.plane import EPSILON_S
 from libramen.outcome.measures import stage_steps
+from libramen.times import EPSILON_S
 
 if TYPE_CHECKING:
     from libramen.engine.plane import Results

@@ -5,19 +5,20 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from libramen import units
-from libramen.trace.trace import local_time
+from libramen.times import local_time
 
 if TYPE_CHECKING:
+    from libramen.outcome.figures import Figures
     from libramen.outcome.outcome import Outcome
 
 
-def clock(outcome: Outcome, at_s: float, *, seconds: bool = True) -> str:
+def clock(outcome: Outcome | Figures, at_s: float, *, seconds: bool = True) -> str:
     """A time of the trace: local where it is known, else from the start."""
     local = local_time(outcome.start, at_s)
     if local is None:
         return f"{units.show_duration(at_s)} after the start"
     time = f"{local:%H:%M:%S}" if seconds else f"{local:%H:%M}"
-    return time if outcome.run.span_s <= 86400 else f"{local:%a %d %b} {time}"
+    return time if outcome.span_s <= 86400 else f"{local:%a %d %b} {time}"
 
 
 def times(n: int, what: str) -> str:

@@ -11,7 +11,7 @@ from libramen import units
 from libramen.errors import StudyError, UnitError
 from libramen.fields import Fraction, LatencyLimit, Money, Table, nearest
 from libramen.ranks import PERCENTILES
-from libramen.study.moments import daily_edges, time_of_day
+from libramen.times import daily_edges, time_of_day
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Iterator

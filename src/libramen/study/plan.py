@@ -7,9 +7,9 @@ from typing import Any, Literal, Self
 
 from pydantic import Field, SerializeAsAny, model_validator
 
-from libramen.engine.rollout import STRATEGIES, Rolling
-from libramen.engine.scaling import RULES, Fixed, Rule
 from libramen.fields import Replicas, Table, nearest
+from libramen.rules.rollouts import STRATEGIES
+from libramen.rules.scaling import RULES, Fixed
 from libramen.study.service import Service, Size, Tier
 
 
@@ -87,7 +87,7 @@ class Plan(Table):
     def base_limits(self) -> tuple[int, int]:
         """Fewest and most replicas of the scaling rule while no entry of its timetable says otherwise."""
         tier, rule = self.tier.replicas, self.scaling
-        floor, ceiling = (rule.floor, rule.ceiling) if isinstance(rule, Rule) else (None, None)
+        floor, ceiling = rule.bounds or (None, None)
         most = sys.maxsize if tier.most is None else tier.most
         return tier.least if floor is None else floor, most if ceiling is None else ceiling
 
@@ -95,13 +95,13 @@ class Plan(Table):
     def limits(self) -> tuple[int, int]:
         """Fewest and most replicas that the scaling rule can lead to."""
         floor, ceiling = self.base_limits
-        if not isinstance(self.scaling, Rule):
+        if self.scaling.bounds is None:
             floor = ceiling = self.replicas_used
         if not self.scaling.timetable:
             return floor, ceiling
         within = [
             (max(entry.floor, floor), max(entry.floor, min(ceiling, entry.ceiling or ceiling)))
-            if not isinstance(self.scaling, Rule)
+            if self.scaling.bounds is None
             else (entry.floor, entry.ceiling or ceiling)
             for entry in self.scaling.timetable
         ]
@@ -127,10 +127,11 @@ class Plan(Table):
             raise ValueError(
                 f"scaling: tier {tier.name!r} has no autoscaling; allowed: rule = 'fixed' without a timetable"
             )
-        if isinstance(self.scaling, Rule):
-            if self.scaling.ceiling is None and most is None:
+        if self.scaling.bounds is not None:
+            lowest, highest = self.scaling.bounds
+            if highest is None and most is None:
                 raise ValueError("scaling.ceiling is missing, and the tier does not say how many it allows at most")
-            numbers |= {"scaling.floor": self.scaling.floor, "scaling.ceiling": self.scaling.ceiling}
+            numbers |= {"scaling.floor": lowest, "scaling.ceiling": highest}
         for place, entry in enumerate(self.scaling.timetable, start=1):
             numbers |= {
                 f"scaling.timetable[{place}].floor": entry.floor,
@@ -143,29 +144,16 @@ class Plan(Table):
         if floor > ceiling:
             raise ValueError(f"scaling: the floor of {floor} is above the ceiling of {ceiling}")
         for place, entry in enumerate(self.scaling.timetable, start=1):
-            highest = ceiling if entry.ceiling is None else entry.ceiling
-            if entry.floor > highest:
+            upper = ceiling if entry.ceiling is None else entry.ceiling
+            if entry.floor > upper:
                 raise ValueError(
-                    f"scaling.timetable[{place}]: the floor of {entry.floor} is above the ceiling of {highest}"
+                    f"scaling.timetable[{place}]: the floor of {entry.floor} is above the ceiling of {upper}"
                 )
         for zone in self.zones_used:
             if zone not in tier.zones:
                 raise ValueError(f"zones: found {zone!r}; {nearest(zone, tier.zones)}")
         for rollout in self.rollouts:
-            if isinstance(rollout, Rolling) and not self.scaling.decides:
-                self._can_move(rollout)
+            problem = None if self.scaling.decides else rollout.problem(self.replicas_used, most)
+            if problem is not None:
+                raise ValueError(f"rollouts: {problem}")
         return self
-
-    def _can_move(self, rollout: Rolling) -> None:
-        """A fixed fleet with nothing to spare and everything to keep could never be updated."""
-        n, most = self.replicas_used, self.tier.replicas.most
-        if most is not None and rollout.spare and n + rollout.spare > most:
-            raise ValueError(
-                f"rollouts: spare = {rollout.spare} beside {n} replicas is {n + rollout.spare}; "
-                f"tier {self.tier.name!r} allows {most}"
-            )
-        if rollout.spare == 0 and n and rollout.keep_of(n) == n:
-            raise ValueError(
-                f"rollouts: spare = 0 and keep = {rollout.keep!r} of {n} replicas could never move; "
-                "allowed: spare of 1 or more, or a smaller keep"
-            )

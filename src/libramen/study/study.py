@@ -10,13 +10,13 @@ from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Literal, TypeVar
 from pydantic import BeforeValidator, Field, SerializeAsAny, ValidationError
 
 from libramen.delays import DelayField
-from libramen.engine.scaling import PREFIX
 from libramen.errors import StudyError
 from libramen.fields import Factor, Fraction, PositiveCount, Seconds, Table, describe, nearest
-from libramen.study.moments import ZoneName
+from libramen.rules.scaling import PREFIX
 from libramen.study.objectives import Objectives
 from libramen.study.plan import Plan
 from libramen.study.service import Service, Tier, name_entries
+from libramen.times import ZoneName
 from libramen.trace.leaving import LeaveOut
 from libramen.trace.shape import STEPS, Mix
 
@@ -108,7 +108,7 @@ class TraceTable(Table):
         if trace is None:
             trace = self._read(folder, seed, zone, progress, estimate=estimate)
             if key is not None:
-                keep(key, trace)
+                trace = keep(key, trace)
         elif progress is not None:
             progress(1.0)
         return trace

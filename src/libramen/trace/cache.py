@@ -58,6 +58,16 @@ def key_of(files: Iterable[Path], said: Any) -> str | None:
     return digest.hexdigest()
 
 
+def key_of_arrays(trace: Trace) -> str:
+    """By what a trace is known that was not read from files: its own content."""
+    digest = hashlib.blake2b(digest_size=20)
+    for name in (*_ARRAYS, "route_codes"):
+        array = getattr(trace, name)
+        digest.update(name.encode() + (b"-" if array is None else np.ascontiguousarray(array).tobytes()))
+    digest.update(json.dumps([_CODE, trace.routes, trace.span_s, str(trace.start)]).encode())
+    return digest.hexdigest()
+
+
 def find(key: str) -> Trace | None:
     """The trace of an entry, its arrays mapped from the file; None: there is none that can be trusted."""
     folder = cache_directory()
@@ -75,7 +85,7 @@ def find(key: str) -> Trace | None:
         _set_aside(arrow, told)
         return None
     try:
-        trace = _trace_of(arrow)
+        trace = _trace_of(arrow, key)
     except (OSError, ValueError, KeyError, TypeError, AttributeError):
         _set_aside(arrow, told)
         return None
@@ -96,8 +106,12 @@ def _set_aside(*paths: Path) -> None:
             continue
 
 
-def keep(key: str, trace: Trace) -> None:
-    """Write an entry, and throw away those used longest ago where they are too many. It may fail, and then does not."""
+def keep(key: str, trace: Trace) -> Trace:
+    """Write an entry, and throw away those used longest ago where they are too many.
+
+    Returns:
+        the trace, which knows its key now; unchanged where the entry cannot be written, which is no mistake.
+    """
     folder = cache_directory()
     try:
         folder.mkdir(parents=True, exist_ok=True)
@@ -118,7 +132,8 @@ def keep(key: str, trace: Trace) -> None:
         write_whole(folder / f"{key}.json", lambda path: _write_text(path, told))
         _make_room(folder)
     except (OSError, OutputError):  # a full disk, a folder of somebody else: then the files are read again
-        return
+        return trace
+    return dataclasses.replace(trace, source=dataclasses.replace(trace.source, cache_key=key))
 
 
 def _write_text(path: Path, text: str) -> None:
@@ -152,7 +167,7 @@ def _table_of(trace: Trace) -> pa.Table:
     return pa.table(columns).replace_schema_metadata({b"libramen": json.dumps(told)})
 
 
-def _trace_of(path: Path) -> Trace:
+def _trace_of(path: Path, key: str) -> Trace:
     import pyarrow as pa
 
     table = pa.ipc.open_file(pa.memory_map(str(path))).read_all()
@@ -178,6 +193,7 @@ def _trace_of(path: Path) -> Trace:
                 "demand": Demand(demand["kind"], tuple(RouteDemand(**route) for route in demand["routes"])),
                 "made": Made(**source["made"]),
                 "from_cache": True,
+                "cache_key": key,
             }
         ),
     )

@@ -12,7 +12,7 @@ import numpy as np
 
 from libramen import units
 from libramen.errors import TraceError
-from libramen.study.moments import seconds_between
+from libramen.times import seconds_between
 from libramen.trace.routes import gather
 from libramen.trace.stamps import spread_within_second
 from libramen.trace.trace import Made, Source, Trace

@@ -11,7 +11,7 @@ import numpy as np
 
 from libramen.delays import Delay, parse_delay
 from libramen.errors import TraceError, UnitError
-from libramen.study.moments import parse_zone
+from libramen.times import parse_zone
 from libramen.trace import weblogs
 from libramen.trace.arrow import release_unused
 from libramen.trace.demand import with_demand, with_told_work

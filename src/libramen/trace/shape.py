@@ -19,7 +19,7 @@ from libramen import units
 from libramen.errors import TraceError
 from libramen.fields import Factor, PositiveSeconds, Seconds, Share, Table
 from libramen.streams import stream
-from libramen.study.moments import At, Moment, daily_edges, existing, seconds_between
+from libramen.times import At, Moment, daily_edges, existing, seconds_between
 from libramen.trace.trace import MOST_REQUESTS
 
 if TYPE_CHECKING:

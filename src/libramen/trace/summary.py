@@ -10,7 +10,7 @@ import numpy as np
 
 from libramen.errors import StudyError
 from libramen.ranks import PERCENTILES, nearest_rank
-from libramen.study.moments import quietest
+from libramen.times import quietest
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure

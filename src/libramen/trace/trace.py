@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from dataclasses import dataclass, field, replace
-from datetime import UTC, datetime, timedelta
+from datetime import datetime
 from typing import TYPE_CHECKING, Any, Final, Self
 from zoneinfo import ZoneInfo
 
@@ -12,7 +12,7 @@ import numpy as np
 
 from libramen import units
 from libramen.errors import TraceError, UnitError
-from libramen.study.moments import into_hour_s, parse_zone
+from libramen.times import into_hour_s, local_time, parse_zone
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -143,6 +143,8 @@ class Source:
     """Of the requests, what the source itself says that it kept; None: all."""
     from_cache: bool = False
     """Whether it was not read again, but found as it was read before."""
+    cache_key: str | None = None
+    """By what the cache knows it; None: it is not there, or was changed since."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -295,13 +297,17 @@ class Trace:
         routes: tuple[RouteDemand, ...] = (),
     ) -> Self:
         """The same requests with other work."""
-        source = replace(self.source, demand=Demand(demand, routes), notes=(*self.source.notes, *notes))
+        source = replace(self.source, demand=Demand(demand, routes), notes=(*self.source.notes, *notes), cache_key=None)
         return replace(
             self,
             cpu_s=_numbers("cpu_s", cpu_s, len(self)),
             wait_s=_numbers("wait_s", wait_s, len(self)),
             source=source,
         )
+
+    def _changed_source(self) -> Source:
+        """Where a changed copy comes from: what the cache has is not the same any more."""
+        return replace(self.source, cache_key=None)
 
     def noted(self, *notes: str) -> Self:
         """The same trace with some sentences more about where it comes from."""
@@ -323,7 +329,7 @@ class Trace:
             wait_s=self.wait_s[rows],
             route_codes=self.route_codes[rows],
             **optional,
-            **changes,
+            **{"source": self._changed_source()} | changes,
         )
 
     def part(self, rows: slice) -> Self:
@@ -338,13 +344,20 @@ class Trace:
             cpu_s=self.cpu_s[rows],
             wait_s=self.wait_s[rows],
             route_codes=self.route_codes[rows],
+            source=self._changed_source(),
             **optional,
         )
 
     def later(self, seconds: float) -> Self:
         """The same requests counted from an instant that is so many seconds before the start."""
         start = None if self.start is None else self.local_time(-seconds)
-        return replace(self, at_s=self.at_s + seconds, span_s=self.span_s + seconds, start=start)
+        return replace(
+            self,
+            at_s=self.at_s + seconds,
+            span_s=self.span_s + seconds,
+            start=start,
+            source=self._changed_source(),
+        )
 
     def to_frame(self) -> pd.DataFrame:
         """The requests as a pandas frame, one row each, with the columns that are known."""
@@ -363,13 +376,6 @@ class Trace:
     def local_time(self, offset_s: float) -> datetime | None:
         """The local time at an offset from the start, None where the start is not known."""
         return local_time(self.start, offset_s)
-
-
-def local_time(start: datetime | None, offset_s: float) -> datetime | None:
-    """The local time at an offset from a start, None where the start is not known."""
-    if start is None:
-        return None
-    return (start.astimezone(UTC) + timedelta(seconds=offset_s)).astimezone(start.tzinfo)
 
 
 def _numbers(name: str, values: ArrayLike, n: int | None) -> np.ndarray:

@@ -46,7 +46,7 @@ if TYPE_CHECKING:
 _SOURCES: Final = zlib.crc32(b"".join(path.read_bytes() for path in sorted(Path(__file__).parent.glob("*.py"))))
 
 
-def _compiled(signature: Any) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
+def compiled(signature: Any) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
     """Compile at once for one signature, and keep the code on disk where any place can be written."""
 
     def decorate(function: Callable[..., Any]) -> Callable[..., Any]:
@@ -82,7 +82,7 @@ _SIGNATURE: Final = numba.int64(numba.from_dtype(layout.WORLD)[::1], numba.float
 def _make_advance(sources: int) -> Callable[..., Any]:
     """The compiler's cache asks for the values that a function closes over: here, for all other files."""
 
-    @_compiled(_SIGNATURE)
+    @compiled(_SIGNATURE)
     def advance(worlds, until_s):
         """Carry out the order in `worlds`, or let everything happen before a control event at `until_s`.
 

@@ -12,7 +12,8 @@ import numba
 import numba.extending
 import numpy as np
 
-from libramen.engine.plane import EPSILON_S, EXACT_S, RESULT, Ending, Signal
+from libramen.engine.plane import RESULT, Ending, Signal
+from libramen.times import EPSILON_S, EXACT_S
 
 CHECKED: Final[bool] = bool(numba.config.DISABLE_JIT)  # type: ignore[attr-defined]
 """Whether nothing is compiled: see the end of this file."""

@@ -9,18 +9,8 @@ import numpy as np
 from libramen import streams
 from libramen.engine.kernel import layout
 from libramen.engine.kernel.advance import advance
-from libramen.engine.plane import (
-    EPSILON_S,
-    RESULT,
-    Chunk,
-    Ended,
-    Integrals,
-    Notices,
-    Results,
-    Sample,
-    ServerSpec,
-    Signal,
-)
+from libramen.engine.plane import RESULT, Chunk, Ended, Integrals, Notices, Results, Sample, ServerSpec, Signal
+from libramen.times import EPSILON_S
 
 if TYPE_CHECKING:
     from collections.abc import Callable

@@ -9,13 +9,15 @@ from typing import TYPE_CHECKING, Any, Final, Literal
 
 from pydantic import Field, ValidationInfo, field_validator
 
-from libramen.engine.plane import EPSILON_S
-from libramen.engine.scaling.measured import threshold
-from libramen.engine.scaling.rule import Observation, PeriodicRule, Setting, Wanted
 from libramen.fields import PositiveSeconds, Share
+from libramen.rules.scaling.measured import replicas_for, threshold
+from libramen.rules.scaling.rule import Observation, PeriodicRule, Setting, Wanted
+from libramen.times import EPSILON_S
 
 if TYPE_CHECKING:
     from datetime import datetime
+
+    import numpy as np
 
 _DAY_S: Final = 86400.0
 
@@ -41,6 +43,20 @@ class Ahead(PeriodicRule):
     @classmethod
     def _read_target(cls, value: Any, info: ValidationInfo) -> float:
         return threshold(value, info.data.get("measure"))
+
+    @property
+    def watches(self) -> str:
+        """The measure that it learns."""
+        return self.measure
+
+    @property
+    def threshold(self) -> float:
+        """The value of the measure above which it wants more replicas."""
+        return self.target
+
+    def needed(self, load: np.ndarray) -> np.ndarray:
+        """How many replicas keep the measure at the target."""
+        return replicas_for(load, self.target)
 
     def begin(self, setting: Setting) -> _Learning:
         """Begin to learn, with nothing learnt."""

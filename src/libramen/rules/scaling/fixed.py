@@ -6,7 +6,7 @@ from typing import Literal
 
 from pydantic import Field
 
-from libramen.engine.scaling.rule import AnyRule
+from libramen.rules.scaling.rule import AnyRule
 
 
 class Fixed(AnyRule):

@@ -10,7 +10,7 @@ from pydantic import BeforeValidator, Field, PlainSerializer, WithJsonSchema
 
 from libramen.errors import UnitError
 from libramen.fields import PositiveReplicas, Replicas, Table
-from libramen.study.moments import existing, seconds_between, time_of_day
+from libramen.times import existing, seconds_between, time_of_day
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Sequence

@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 import math
-from typing import Any, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 from pydantic import Field, ValidationInfo, field_validator
 
-from libramen.engine.plane import EPSILON_S
-from libramen.engine.scaling.measured import MeasuredRule, threshold
-from libramen.engine.scaling.rule import Observation, Wanted
 from libramen.fields import PositiveCount, Share
+from libramen.rules.scaling.measured import MeasuredRule, replicas_for, threshold
+from libramen.rules.scaling.rule import Observation, Wanted
+from libramen.times import EPSILON_S
+
+if TYPE_CHECKING:
+    import numpy as np
 
 
 class Target(MeasuredRule):
@@ -36,6 +39,15 @@ class Target(MeasuredRule):
     @classmethod
     def _read_target(cls, value: Any, info: ValidationInfo) -> float:
         return threshold(value, info.data.get("measure"))
+
+    @property
+    def threshold(self) -> float:
+        """The value of the measure above which it wants more replicas."""
+        return self.target * (1 + self.dead_band)
+
+    def needed(self, load: np.ndarray) -> np.ndarray | None:
+        """How many replicas keep the measure at the target; a latency is not shared out, so of it one cannot say."""
+        return None if self.measure == "latency" else replicas_for(load, self.target)
 
     def wanted(self, seen: Observation) -> Wanted:
         """How many replicas the rule wants, before floor, ceiling and pauses."""

@@ -6,10 +6,10 @@ from typing import Any, Literal, Self
 
 from pydantic import Field, ValidationInfo, field_validator, model_validator
 
-from libramen.engine.plane import EPSILON_S
-from libramen.engine.scaling.measured import MeasuredRule, threshold
-from libramen.engine.scaling.rule import Observation, Wanted
 from libramen.fields import PositiveCount, Table
+from libramen.rules.scaling.measured import MeasuredRule, threshold
+from libramen.rules.scaling.rule import Observation, Wanted
+from libramen.times import EPSILON_S
 
 
 class Up(Table):
@@ -64,6 +64,11 @@ class Steps(MeasuredRule):
                     "allowed: every below at or under every above"
                 )
         return self
+
+    @property
+    def threshold(self) -> float | None:
+        """The value of the measure above which it wants more replicas; None: it never does."""
+        return min((band.above for band in self.up), default=None)
 
     def wanted(self, seen: Observation) -> Wanted:
         """How many replicas the rule wants, before floor, ceiling and pauses."""

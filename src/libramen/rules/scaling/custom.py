@@ -15,8 +15,8 @@ import numpy as np
 from pydantic import BeforeValidator, Field, model_validator
 
 from libramen import units
-from libramen.engine.scaling.rule import Observation, PeriodicRule, Setting, Wanted
 from libramen.errors import ReplayError, StudyError, UnitError
+from libramen.rules.scaling.rule import Needs, Observation, PeriodicRule, Setting, Wanted
 
 if TYPE_CHECKING:
     from types import ModuleType
@@ -58,9 +58,9 @@ class Custom(PeriodicRule):
     function: Callable[..., Any] | None = Field(None, exclude=True, description="the function or class itself")
 
     @property
-    def sees_latency(self) -> bool:
+    def needs(self) -> Needs:
         """It may look at latencies."""
-        return True
+        return Needs(latency=True)
 
     @model_validator(mode="before")
     @classmethod

@@ -5,17 +5,14 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 from decimal import Decimal
-from typing import TYPE_CHECKING, Any, Literal
+from typing import Any, Literal
 
 from pydantic import Field, field_validator
 
-from libramen.engine.plane import EPSILON_S
-from libramen.engine.rollout.update import Rollout, Update
 from libramen.errors import UnitError
 from libramen.fields import Count, PositiveCount, Share
-
-if TYPE_CHECKING:
-    from libramen.engine.fleet import Fleet
+from libramen.rules.rollouts.update import Fleet, Rollout, Update
+from libramen.times import EPSILON_S
 
 _KEEP = 'a number of replicas, a share such as "60%", or "all"'
 
@@ -50,7 +47,22 @@ class Rolling(Rollout):
             return math.ceil(self.keep * n - EPSILON_S)
         return min(int(self.keep), n)
 
-    def begin(self, fleet: Fleet, n: int, most: int | None, now_s: float) -> Update:  # noqa: ARG002  (its steps act)
+    def least_ready(self, n: int) -> int:
+        """How many of a fleet of n stay ready: `keep`, or what one round leaves."""
+        return max(self.keep_of(n), n - self.batch)
+
+    def problem(self, n: int, most: int | None) -> str | None:
+        """A fixed fleet with nothing to spare and everything to keep could never be updated."""
+        if most is not None and self.spare and n + self.spare > most:
+            return f"spare = {self.spare} beside {n} replicas is {n + self.spare}; the tier allows {most}"
+        if self.spare == 0 and n and self.keep_of(n) == n:
+            return (
+                f"spare = 0 and keep = {self.keep!r} of {n} replicas could never move; "
+                "allowed: spare of 1 or more, or a smaller keep"
+            )
+        return None
+
+    def begin(self, fleet: Fleet[Any], n: int, most: int | None, now_s: float) -> Update:  # noqa: ARG002  (its steps act)
         """Set the limits of the update."""
         spare = self.spare if most is None else max(0, min(self.spare, most - n))
         keep = self.keep_of(n)

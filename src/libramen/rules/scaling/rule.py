@@ -2,23 +2,25 @@
 
 A rule is a table of the study: its fields are the keys of `[plans.NAME.scaling]`, and descriptions,
 messages and schema come from them. Most rules are a `PeriodicRule`: asked at every, 2 every, ... they
-answer with a number of replicas; `engine.scaler` takes their measures, holds them within their limits
-and acts.
+answer with a number of replicas; the engine takes their measures, holds them within their limits and acts. What the
+rest of the program must know of a rule it asks the rule.
 """
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Final, Literal, NamedTuple, Protocol, Self
+from typing import TYPE_CHECKING, ClassVar, Final, Literal, NamedTuple, Protocol, Self
 
 from pydantic import Field, model_validator
 
-from libramen.engine.scaling.timetable import Entry
 from libramen.fields import PositiveReplicas, PositiveSeconds, Replicas, Seconds, Table
-from libramen.trace.trace import local_time
+from libramen.rules.scaling.timetable import Entry
+from libramen.times import local_time
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
     from datetime import datetime
+
+    import numpy as np
 
 MeasureName = Literal["cpu", "in_progress", "rate", "waiting", "latency"]
 PercentileName = Literal["p50", "p90", "p95", "p99", "p999"]
@@ -116,8 +118,25 @@ class Decider(Protocol):
         """How many replicas the rule wants, before floor, ceiling and pauses."""
 
 
+class Needs(NamedTuple):
+    """What a rule must be told of beyond integrals and counts: the engine writes it down only where it is needed."""
+
+    latency: bool = False  # latencies of the answers
+    idle: bool = False  # when a replica falls idle
+
+
 class AnyRule(Table):
-    """The key of `[plans.NAME.scaling]` that every rule has."""
+    """The key of `[plans.NAME.scaling]` that every rule has, and what others ask of a rule.
+
+    Attributes:
+        asked: when it is asked, and so what of the engine runs it: "never" (only its timetable matters), "at_times" (at
+            every, 2 every, ...) or "on_arrival" (when a request finds no slot).
+        comes_and_goes: replicas are meant to be ordered and soon given back.
+        watches: the measure that it looks at, empty: none, or whatever it likes.
+    """
+
+    asked: ClassVar[Literal["never", "at_times", "on_arrival"]] = "never"
+    comes_and_goes: ClassVar[bool] = False
 
     rule: str
     timetable: tuple[Entry, ...] = Field(
@@ -137,14 +156,47 @@ class AnyRule(Table):
         """
 
     @property
-    def sees_latency(self) -> bool:
-        """Whether latencies of answers must be written down for it."""
-        return False
+    def needs(self) -> Needs:
+        """What it must be told of."""
+        return Needs()
 
     @property
-    def sees_idle(self) -> bool:
-        """Whether it must be known when a replica falls idle."""
-        return False
+    def bounds(self) -> tuple[int | None, int | None] | None:
+        """Its floor and ceiling, each None: the tier's. None: it keeps what the plan begins with."""
+        return None
+
+    @property
+    def interval_s(self) -> float:
+        """Time between two decisions [s]; 0: it is not asked at times."""
+        return 0.0
+
+    @property
+    def lag_s(self) -> float:
+        """How far behind what it sees is [s]."""
+        return 0.0
+
+    @property
+    def watches(self) -> str:
+        """The measure that it looks at; empty: none, or whatever it likes."""
+        return ""
+
+    @property
+    def reads(self) -> str:
+        """The name of that measure among those of an `Observation`."""
+        return self.watches
+
+    @property
+    def threshold(self) -> float | None:
+        """The value of the measure above which it wants more replicas, None: it has none."""
+        return None
+
+    def needed(self, load: np.ndarray) -> np.ndarray | None:  # noqa: ARG002  (for those that can say)
+        """How many replicas keep the measure where it should be, before its limits; None: it cannot be said.
+
+        Args:
+            load: float64 (k,), the measure times the ready replicas.
+        """
+        return None
 
 
 class Rule(AnyRule):
@@ -152,6 +204,11 @@ class Rule(AnyRule):
 
     floor: Replicas | None = Field(None, description="fewest replicas wanted (default: the tier's least)")
     ceiling: PositiveReplicas | None = Field(None, description="most replicas wanted (default: the tier's most)")
+
+    @property
+    def bounds(self) -> tuple[int | None, int | None]:
+        """Its floor and ceiling, each None: that of the tier."""
+        return self.floor, self.ceiling
 
     @model_validator(mode="after")
     def _in_order(self) -> Self:
@@ -163,6 +220,8 @@ class Rule(AnyRule):
 class PeriodicRule(Rule):
     """The keys of every rule that is asked at every, 2 every, ..."""
 
+    asked: ClassVar[Literal["never", "at_times", "on_arrival"]] = "at_times"
+
     every: PositiveSeconds = Field(20.0, description="time between two decisions [s]")
     window: PositiveSeconds | None = Field(
         None, description="what is measured is a mean over this long [s] (default: every)"
@@ -170,6 +229,16 @@ class PeriodicRule(Rule):
     lag: Seconds = Field(0.0, description="the window ends this long before the decision [s]")
     pause_up: Seconds = Field(0.0, description="after an order no order for this long [s]")
     pause_down: Seconds = Field(0.0, description="after an order or a drain no drain for this long [s]")
+
+    @property
+    def interval_s(self) -> float:
+        """Time between two decisions [s]."""
+        return self.every
+
+    @property
+    def lag_s(self) -> float:
+        """How far behind what it sees is [s]."""
+        return self.lag
 
     @property
     def window_used(self) -> float:

@@ -2,22 +2,26 @@
 
 from __future__ import annotations
 
-from typing import Any, Self
+from typing import TYPE_CHECKING, Any, Self
 
 from pydantic import Field, model_validator
 
 from libramen import units
-from libramen.engine.scaling.rule import (
+from libramen.errors import UnitError
+from libramen.fields import latency_limit
+from libramen.rules.scaling.rule import (
     MEASURES,
     MeasureName,
+    Needs,
     Observation,
     PercentileName,
     PeriodicRule,
     Setting,
     Wanted,
 )
-from libramen.errors import UnitError
-from libramen.fields import latency_limit
+
+if TYPE_CHECKING:
+    import numpy as np
 
 
 def threshold(value: Any, measure: str | None) -> float:
@@ -43,6 +47,14 @@ def threshold(value: Any, measure: str | None) -> float:
     return number
 
 
+def replicas_for(load: np.ndarray, target: float) -> np.ndarray:
+    """Replicas that share a load so that each has the target: float64 (k,)."""
+    import numpy as np
+
+    needed: np.ndarray = np.ceil(load / target - 1e-6)
+    return needed
+
+
 class MeasuredRule(PeriodicRule):
     """The keys of every rule that looks at one measure and remembers nothing."""
 
@@ -55,9 +67,14 @@ class MeasuredRule(PeriodicRule):
         return self.percentile or "p95" if self.measure == "latency" else self.measure
 
     @property
-    def sees_latency(self) -> bool:
-        """Whether latencies of answers must be written down for it."""
-        return self.measure == "latency"
+    def watches(self) -> str:
+        """The measure that it looks at."""
+        return self.measure
+
+    @property
+    def needs(self) -> Needs:
+        """What it must be told of."""
+        return Needs(latency=self.measure == "latency")
 
     def begin(self, setting: Setting) -> Self:  # noqa: ARG002  (it remembers nothing)
         """It is asked itself."""

@@ -1,14 +1,16 @@
-"""Times as a study writes them: `"12:00"`, `"2031-06-07T12:00"`, `"6h"`, `"quietest 30m"`.
+"""Times: instants as a replay compares them, local times, and times as a study writes them.
 
-All of them become seconds from the start of a trace once the trace is known.
+A study writes `"12:00"`, `"2031-06-07T12:00"`, `"6h"` or `"quietest 30m"`; all of them become seconds from the start
+of a trace once the trace is known.
 """
 
 from __future__ import annotations
 
+import math
 import re
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, time, timedelta, tzinfo
-from typing import TYPE_CHECKING, Annotated, Protocol
+from typing import TYPE_CHECKING, Annotated, Final, Protocol
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 import numpy as np
@@ -19,6 +21,20 @@ from libramen.errors import StudyError, UnitError
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
+
+EPSILON_S: Final = 1e-9
+"""Instants less than this apart count as one [s], up to `EXACT_S`."""
+EXACT_S: Final = 90 * 86400.0
+"""Beyond this two float64 that follow each other are further apart than `EPSILON_S`."""
+
+
+def tolerance_s(at_s: float) -> float:
+    """How little apart two instants are that count as one: `EPSILON_S`, beyond 90 days two steps of float64 [s].
+
+    Without the latter an event at 1e8 s would never be due: 1e8 + 1e-9 is 1e8.
+    """
+    return 2 * math.ulp(at_s) if EXACT_S < at_s < math.inf else EPSILON_S
+
 
 MOMENT = 'a time of day such as "12:00", an ISO time, an offset from the start such as "6h", or "quietest 30m"'
 _TIME_OF_DAY = re.compile(r"\d{1,2}:\d{2}(:\d{2})?")
@@ -194,6 +210,13 @@ def existing(wall: datetime, zone: tzinfo) -> datetime:
 def seconds_between(earlier: datetime, later: datetime) -> float:
     """Real seconds: two times of one zone would be subtracted by the clock on the wall."""
     return (later.astimezone(UTC) - earlier.astimezone(UTC)).total_seconds()
+
+
+def local_time(start: datetime | None, offset_s: float) -> datetime | None:
+    """The local time at an offset from a start, None where the start is not known."""
+    if start is None:
+        return None
+    return (start.astimezone(UTC) + timedelta(seconds=offset_s)).astimezone(start.tzinfo)
 
 
 def into_hour_s(start: datetime | None) -> float:

@@ -3,14 +3,11 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Literal
+from typing import Any, Literal
 
 from pydantic import Field
 
-from libramen.engine.rollout.update import Rollout, Update
-
-if TYPE_CHECKING:
-    from libramen.engine.fleet import Fleet
+from libramen.rules.rollouts.update import Fleet, Rollout, Update
 
 
 class StopStart(Rollout):
@@ -19,7 +16,7 @@ class StopStart(Rollout):
     strategy: Literal["stop_start"] = Field("stop_start", description="all stop, then all start")
     in_place: bool = Field(True, description="new replicas take over the machines of the old ones")
 
-    def begin(self, fleet: Fleet, n: int, most: int | None, now_s: float) -> Update:  # noqa: ARG002  (never has more than n)
+    def begin(self, fleet: Fleet[Any], n: int, most: int | None, now_s: float) -> Update:  # noqa: ARG002  (never has more than n)
         """Drain the whole fleet."""
         update = _StopStartUpdate(fleet, n, fleet.version, self.in_place)
         for replica in fleet.ready():
@@ -36,4 +33,4 @@ class _StopStartUpdate(Update):
         new = fleet.of_version(self.version)
         for _ in range(self.n - len(new)):
             self.order(now_s)
-        return sum(replica.is_ready for replica in fleet.of_version(self.version)) >= self.n
+        return bool(sum(replica.is_ready for replica in fleet.of_version(self.version)) >= self.n)

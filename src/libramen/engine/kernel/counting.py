@@ -1,0 +1,166 @@
+"""One pass over requests that have ended: counts, sums and histograms of them, for `outcome.counts`."""
+
+from __future__ import annotations
+
+import math
+import zlib
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Final
+
+import numba
+import numpy as np
+
+from libramen.engine.kernel.advance import compiled
+from libramen.engine.kernel.layout import inner
+from libramen.engine.plane import Ending
+from libramen.times import EPSILON_S
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+GROWTH: Final = 1.0099
+LEAST_S: Final = 1e-9
+BINS: Final = 2 + math.ceil(math.log(1e9 / LEAST_S) / math.log(GROWTH))
+"""Logarithmic bins: bin 0 is up to 1 ns, which counts as 0; each other is 0.99 % wide."""
+
+FINE_SHIFT: Final = 40
+FINE_BASE: Final = int(np.float64(LEAST_S).view(np.int64) >> FINE_SHIFT)
+FINE_BINS: Final = int(np.float64(1e12).view(np.int64) >> FINE_SHIFT) - FINE_BASE + 2
+"""Bins by the leading bits of a float64, which are in the order of the numbers: to find ranks exactly.
+
+Each is 1 / 4096 wide or less; the first is up to 1 ns, the last all above 1e12 s.
+"""
+
+N_SUMS: Final = 8
+LATENCY, MOST, RETRIED, QUEUED, CPU, SLOWED, WAITING, OVERHEAD = range(N_SUMS)
+"""What is summed up over ok requests; MOST is the greatest latency."""
+
+_LOG_GROWTH: Final = math.log(GROWTH)
+_OK, _ERRORED = int(Ending.OK), int(Ending.ERRORED)
+_SOURCE: Final = zlib.crc32(Path(__file__).read_bytes())
+
+
+def _column(kind: Any) -> Any:
+    """Any one-dimensional array of numbers, strided and read-only ones too, with one compilation."""
+    return numba.types.Array(kind, 1, "A", readonly=True)
+
+
+_F8, _I8 = numba.float64, numba.int64
+_COLUMNS: Final = (
+    *(_column(_F8) for _ in range(7)),  # at_s, latency_s, queued_s, before_s, cpu_s, wait_s, bytes_out
+    *map(_column, (numba.uint8, numba.uint8, numba.int32, numba.int32)),  # ending, attempts, replica, route
+)
+_SETTINGS: Final = (_F8, _F8, _F8, _F8, _F8, _F8, _F8[::1])
+_COUNTS: Final = (
+    _I8[:, ::1], _I8[::1], _F8[:, ::1], _F8[::1], numba.int32[:, :, ::1], _I8[:, ::1], _I8[:, ::1], _I8[::1], _I8[::1],
+    _F8[::1], _I8[::1], _F8[::1], _I8[:, ::1], _I8[::1], _I8[::1],
+)  # fmt: skip
+
+
+@inner
+def _fine_bin(latency_s):
+    return min(FINE_BINS - 1, max(0, (np.float64(latency_s).view(np.int64) >> FINE_SHIFT) - FINE_BASE))
+
+
+def _make_count(source: int) -> Callable[..., None]:
+    """The compiler's cache asks for the values that a function closes over: here, for the text of this file."""
+
+    @compiled(numba.void(*_COLUMNS, *_SETTINGS, *_COUNTS))
+    def count(
+        at_s, latency_s, queued_s, before_s, cpu_s, wait_s, bytes_out, ending, attempts, replica, route,
+        settle_s, into_hour_s, window_s, alone, overhead_s, telling_s, limits_s,
+        endings, tries, sums, sent, minutes, windows, hours, hourly_tries, failed, hourly_sent, served, extremes,
+        histogram, fine, keys,
+    ):  # fmt: skip
+        """Add some ended requests to what was counted before. Checks nothing: `outcome.counts` makes room.
+
+        The columns: (n,), as in `plane.Ended`; `bytes_out` may be empty (not known), `route` too (all are of route 0).
+        settle_s, into_hour_s, window_s, overhead_s: [s]. alone: work done in a second by a request that has a warm
+        replica to itself. telling_s: what is within it is counted by hour; infinity: all that is ok. limits_s: (T,),
+        ascending.
+
+        Of what arrives from settle_s on: endings (routes, 6), tries (routes,), sums (routes, 8), sent (routes,) bytes,
+        minutes (minutes, routes, 2 + T) arrivals, failures and those within each limit, hours (hours, 3) arrivals, ok
+        and within telling_s, histogram (routes, BINS) and fine (FINE_BINS,) of ok latencies, either of them perhaps
+        empty. Of everything: windows (windows, 6) endings, hourly_tries, hourly_sent (hours,), failed (minutes,),
+        served (replicas + 1,), extremes (2,) of the arrivals of failed ones, keys (n,) window * BINS + bin of ok ones,
+        else -1, or empty. Those but `keys` are added to.
+        """
+        _ = source
+        for i in range(len(at_s)):
+            at = at_s[i]
+            end = ending[i]
+            is_ok = end == _OK
+            minute = int(at // 60.0)
+            hour = int((at + into_hour_s) // 3600.0)
+            size = bytes_out[i] if len(bytes_out) and (is_ok or end == _ERRORED) else 0.0
+            window = min(int(at // window_s), len(windows) - 1)
+            windows[window, end] += 1
+            hourly_tries[hour] += attempts[i]
+            hourly_sent[hour] += size
+            bin_at = 0
+            if is_ok:
+                served[replica[i]] += 1
+                if (len(keys) or histogram.shape[1]) and latency_s[i] > LEAST_S:
+                    bin_at = min(BINS - 1, math.ceil(math.log(latency_s[i] / LEAST_S) / _LOG_GROWTH))
+            else:
+                failed[minute] += 1
+                extremes[0] = min(extremes[0], at)
+                extremes[1] = max(extremes[1], at)
+            if len(keys):
+                keys[i] = window * BINS + bin_at if is_ok else -1
+            if at < settle_s:
+                continue
+            r = route[i] if len(route) else 0
+            endings[r, end] += 1
+            tries[r] += attempts[i]
+            sent[r] += size
+            minutes[minute, r, 0] += 1
+            hours[hour, 0] += 1
+            if not is_ok:
+                minutes[minute, r, 1] += 1
+                continue
+            latency = latency_s[i]
+            hours[hour, 1] += 1
+            hours[hour, 2] += latency <= telling_s + EPSILON_S
+            for k in range(len(limits_s) - 1, -1, -1):
+                if latency > limits_s[k] + EPSILON_S:
+                    break
+                minutes[minute, r, 2 + k] += 1
+            cpu = cpu_s[i] / alone
+            sums[r, LATENCY] += latency
+            sums[r, MOST] = max(sums[r, MOST], latency)
+            sums[r, RETRIED] += before_s[i]
+            sums[r, QUEUED] += queued_s[i]
+            sums[r, CPU] += cpu
+            sums[r, SLOWED] += max(0.0, latency - overhead_s - before_s[i] - queued_s[i] - cpu - wait_s[i])
+            sums[r, WAITING] += wait_s[i]
+            sums[r, OVERHEAD] += overhead_s
+            if histogram.shape[1]:
+                histogram[r, bin_at] += 1
+            if len(fine):
+                fine[_fine_bin(latency)] += 1
+
+    return count
+
+
+def _make_collect(source: int) -> Callable[..., int]:
+    @compiled(_I8(_column(_F8), _column(numba.uint8), numba.uint8[::1], _F8[::1]))
+    def collect(latency_s, ending, wanted, found):
+        """Write the latencies of ok requests that are in a wanted bin to `found`; returns how many.
+
+        latency_s, ending: (n,). wanted: (FINE_BINS,), 1 or 0. found: long enough.
+        """
+        _ = source
+        n = 0
+        for i in range(len(latency_s)):
+            if ending[i] == _OK and wanted[_fine_bin(latency_s[i])]:
+                found[n] = latency_s[i]
+                n += 1
+        return n
+
+    return collect
+
+
+count: Final = _make_count(_SOURCE)
+collect: Final = _make_collect(_SOURCE)

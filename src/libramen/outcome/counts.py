@@ -1,0 +1,251 @@
+"""What is counted of the requests of a run: filled by one compiled pass, whether requests are kept or not."""
+
+from __future__ import annotations
+
+import math
+from typing import TYPE_CHECKING, Any, Final, NamedTuple
+
+import numpy as np
+
+from libramen.engine.kernel import counting
+from libramen.engine.kernel.counting import BINS, FINE_BINS, GROWTH, LATENCY, LEAST_S, MOST, RETRIED
+from libramen.engine.plane import ENDINGS, Ending
+from libramen.outcome import measures
+from libramen.outcome.measures import TIME_PARTS, Asked, Failures, Hour, Measures, Within
+from libramen.ranks import PERCENTILES, rank_of
+
+if TYPE_CHECKING:
+    from fractions import Fraction
+
+    from libramen.bill.month import Month
+    from libramen.study.objectives import Goal
+    from libramen.study.plan import Plan
+
+MIDDLES_S: Final = np.concatenate([[0.0], LEAST_S * GROWTH ** (np.arange(1, BINS) - 0.5)])
+"""What stands for the latencies in each bin: at most sqrt(1.0099) - 1 = 0.494 % from any of them."""
+
+
+class Columns(NamedTuple):
+    """Requests that have ended, as columns of one length; see `plane.Ended`. Empty: bytes not known, one route."""
+
+    at_s: np.ndarray
+    latency_s: np.ndarray
+    queued_s: np.ndarray
+    before_s: np.ndarray
+    cpu_s: np.ndarray
+    wait_s: np.ndarray
+    bytes_out: np.ndarray
+    ending: np.ndarray
+    attempts: np.ndarray
+    replica: np.ndarray
+    route: np.ndarray
+
+
+class Setting(NamedTuple):
+    """What is the same for all requests of a run. Times in seconds."""
+
+    plan: Plan
+    asked: Asked
+    settle_s: float
+    window_s: float
+    into_hour_s: float
+
+
+class Latencies(NamedTuple):
+    """Of some requests: percentiles of the ok ones, and within what time each share of all was answered [s]."""
+
+    of_ok: dict[str, float | None]
+    of_all: dict[str, float | None]
+
+
+class Counts:
+    """Counts, sums and histograms of requests that have ended; of all, of a route, or of a window of objectives.
+
+    Args:
+        setting: what is the same for all requests.
+        goals: the limits on latency that are counted within.
+        fine: count ok latencies by their leading bits, so that ranks can be found exactly.
+        coarse: count them in bins of 1 %, by route.
+        windows: how many windows of the series there are; None: as many as come.
+    """
+
+    def __init__(
+        self, setting: Setting, goals: list[Goal], *, fine: bool, coarse: bool, windows: int | None = None
+    ) -> None:
+        self._setting = setting
+        self._limits_s = np.array(sorted({goal.limit_s for goal in goals}), np.float64)
+        telling = setting.asked.telling
+        self._telling_s = math.inf if telling is None else telling.limit_s
+        self._n_windows = windows
+        self._bins = BINS if coarse else 0
+        per_minute = 2 + len(self._limits_s)
+        self.endings = np.zeros((1, len(ENDINGS)), np.int64)
+        self.tries = np.zeros(1, np.int64)
+        self.sums = np.zeros((1, counting.N_SUMS))
+        self.sent = np.zeros(1)
+        self.minutes = np.zeros((1, 1, per_minute), np.int32)
+        self.windows = np.zeros((1 if windows is None else windows, len(ENDINGS)), np.int64)
+        self.hours = np.zeros((1, 3), np.int64)
+        self.hourly_tries, self.hourly_sent = np.zeros(1, np.int64), np.zeros(1)
+        self.failed = np.zeros(1, np.int64)
+        self.served = np.zeros(1, np.int64)
+        self.extremes = np.array([math.inf, -math.inf])
+        self.histogram = np.zeros((1, self._bins), np.int64)
+        self.fine = np.zeros(FINE_BINS if fine else 0, np.int64)
+
+    def add(self, columns: Columns, keys: np.ndarray | None = None) -> None:
+        """Count some more requests; `keys`: (n,) int64, overwritten with window * BINS + bin of each."""
+        if not len(columns.at_s):
+            return
+        setting = self._setting
+        at_s = float(columns.at_s.max())
+        routes = int(columns.route.max()) + 1 if len(columns.route) else 1
+        self._reach(at_s, routes, int(columns.replica.max()))
+        counting.count(
+            *columns,
+            setting.settle_s,
+            setting.into_hour_s,
+            setting.window_s,
+            setting.plan.alone,
+            setting.plan.tier.overhead,
+            self._telling_s,
+            self._limits_s,
+            self.endings,
+            self.tries,
+            self.sums,
+            self.sent,
+            self.minutes,
+            self.windows,
+            self.hours,
+            self.hourly_tries,
+            self.failed,
+            self.hourly_sent,
+            self.served,
+            self.extremes,
+            self.histogram,
+            self.fine,
+            np.zeros(0, np.int64) if keys is None else keys,
+        )
+
+    def _reach(self, at_s: float, routes: int, replica: int) -> None:
+        """Room for a request that arrives then, on that route, served by that replica."""
+        minute, hour = int(at_s // 60), int((at_s + self._setting.into_hour_s) // 3600)
+        if self._n_windows is None:
+            self.windows = grown(self.windows, int(at_s // self._setting.window_s) + 1)
+        for name in ("endings", "tries", "sums", "sent", "histogram"):
+            setattr(self, name, grown(getattr(self, name), routes))
+        for name in ("hours", "hourly_tries", "hourly_sent"):
+            setattr(self, name, grown(getattr(self, name), hour + 1))
+        self.failed = grown(self.failed, minute + 1)
+        self.minutes = grown(grown(self.minutes, minute + 1), routes, axis=1)
+        self.served = grown(self.served, replica + 1)
+
+    # -- what it comes to --------------------------------------------------------------------------
+
+    def n_of(self, route: int | None = None) -> tuple[int, int]:
+        """How many requests were measured, and how many of them were ok."""
+        endings = self.endings[_rows(route)].sum(axis=0)
+        return int(endings.sum()), int(endings[Ending.OK])
+
+    def measures(self, route: int | None, goals: list[Goal], latencies: Latencies) -> Measures:
+        """The figures of all of them, or of one route, given their latencies."""
+        rows = _rows(route)
+        endings = self.endings[rows].sum(axis=0)
+        n, n_ok = int(endings.sum()), int(endings[Ending.OK])
+        sums = self.sums[rows].sum(axis=0)
+        minutes = self.minutes[:, rows].sum(axis=1)
+        within = {}
+        for goal in goals:
+            in_time = minutes[:, 2 + int(np.searchsorted(self._limits_s, goal.limit_s))]
+            met = measures.minutes_within(minutes[:, 0], in_time, goal.share or 0.0)
+            within[goal.name] = Within(int(in_time.sum()), *met)
+        of_ok: dict[str, float | None] = dict.fromkeys(measures.LATENCIES)
+        if n_ok:
+            most = float(self.sums[rows, MOST].max())
+            of_ok = {"mean": float(sums[LATENCY]) / n_ok, **latencies.of_ok, "max": most}
+        return Measures(
+            requests=n,
+            attempts=int(self.tries[rows].sum()),
+            endings=dict(zip(ENDINGS, endings.tolist(), strict=True)),
+            latency_s=of_ok,
+            answered_s=latencies.of_all,
+            within=within,
+            availability=n_ok / n if n else None,
+            availability_minutes=measures.availability_minutes(
+                minutes[:, 0], minutes[:, 1], self._setting.asked.failed_share
+            ),
+            time_s=dict(zip(TIME_PARTS, sums[RETRIED:].tolist(), strict=True)),
+            bytes_out=float(self.sent[rows].sum()),
+        )
+
+    def coarse_latencies(self, route: int | None) -> Latencies:
+        """Percentiles from the histogram, within 0.5 %."""
+        rows = _rows(route)
+        n, n_ok = self.n_of(route)
+        histogram, most = self.histogram[rows].sum(axis=0), float(self.sums[rows, MOST].max(initial=0.0))
+        return Latencies(
+            {name: min(most, percentile_of(histogram, share)) if n_ok else None for name, share in PERCENTILES.items()},
+            {
+                name: min(most, percentile_of(histogram, share, n)) if n and rank_of(n, share) < n_ok else None
+                for name, share in PERCENTILES.items()
+            },
+        )
+
+    def worst_hour(self) -> Hour | None:
+        """The hour of the clock with the most requests that were not answered within `Asked.telling`."""
+        return measures.worst_hour(self._setting.into_hour_s, *self.hours.T)
+
+    def failures(self) -> Failures | None:
+        """When requests failed, None: none did."""
+        if self.extremes[0] > self.extremes[1]:
+            return None
+        return Failures(float(self.extremes[0]), float(self.extremes[1]), 60.0 * int(np.argmax(self.failed)))
+
+    def series(self, n: int) -> dict[str, np.ndarray]:
+        """Of each of n windows, by first arrival: arrivals, and each ending."""
+        endings = grown(self.windows, n)
+        endings = np.concatenate([endings[: n - 1], endings[n - 1 :].sum(axis=0)[None]])
+        return {"arrivals": endings.sum(axis=1)} | {name: endings[:, code] for code, name in enumerate(ENDINGS)}
+
+    def served_by(self, n: int) -> np.ndarray:
+        """Requests answered ok by each of the replicas 1 to n."""
+        return grown(self.served, n + 1)[1 : n + 1]
+
+    def egress(self, month: Month) -> Fraction:
+        """Bytes sent out in a month."""
+        return month.of_hours(self.hourly_sent)
+
+    def attempts(self, month: Month) -> Fraction:
+        """Attempts that the balancer got in a month."""
+        return month.of_hours(self.hourly_tries.astype(np.float64))
+
+
+def _rows(route: int | None) -> slice:
+    return slice(None) if route is None else slice(route, route + 1)
+
+
+def grown(array: np.ndarray, n: int, axis: int = 0) -> np.ndarray:
+    """The array with at least n places along an axis; where it grows, to twice as many."""
+    have = array.shape[axis]
+    if n <= have:
+        return array
+    more = list(array.shape)
+    more[axis] = max(n, 2 * have if have > 1 else n) - have
+    return np.ascontiguousarray(np.concatenate([array, np.zeros(more, array.dtype)], axis=axis))
+
+
+def percentile_of(histogram: np.ndarray, share: float, n: int | None = None) -> float:
+    """The percentile by nearest rank of what was counted in bins: int64 (BINS,); within 0.5 %.
+
+    `n`: of how many the share is, where not all were counted in bins; those beyond come last.
+    """
+    rank = rank_of(int(histogram.sum()) if n is None else n, share) + 1
+    return float(MIDDLES_S[np.searchsorted(np.cumsum(histogram), rank)])
+
+
+def bin_of(latency_s: np.ndarray) -> np.ndarray:
+    """The bin of each latency: float64 (n,) [s] -> int64 (n,)."""
+    with np.errstate(divide="ignore"):
+        at: Any = np.ceil(np.log(latency_s / LEAST_S) / math.log(GROWTH))
+    bins: np.ndarray = np.clip(at, 0, BINS - 1).astype(np.int64)
+    return bins

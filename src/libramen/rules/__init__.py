@@ -1,0 +1,1 @@
+"""What a study declares that decides later: scaling rules, rollouts. This file imports nothing."""

@@ -1,0 +1,1 @@
+"""Many replays: threads, processes and clusters, through one interface. This file imports nothing."""

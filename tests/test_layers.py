@@ -1,0 +1,134 @@
+"""The rooms of the house: a room imports only from the rooms above it, and no two files import each other in a circle."""
+
+from __future__ import annotations
+
+import ast
+from pathlib import Path
+from typing import NamedTuple
+
+import pytest
+
+import libramen
+
+SOURCE = Path(libramen.__file__).parent
+
+ROOMS = [
+    "_version", "errors", "units", "times", "files", "ranks", "delays", "streams", "fields",
+    "trace", "rules", "study", "engine", "bill", "outcome", "runs", "comparison", "report", "draw", "demo", "cli",
+]  # fmt: skip
+"""From the bottom of the house to its door: each may use those before it."""
+
+MAY_REACH_DOWN = {
+    ("outcome/outcome.py", "plot", "draw"),
+    ("outcome/outcome.py", "_repr_html_", "comparison"),
+    ("comparison/compare.py", "plot", "draw"),
+    ("comparison/compare.py", "_repr_html_", "report"),
+    ("trace/summary.py", "plot", "draw"),
+}
+"""What draws or shows itself may use the rooms that draw and show, inside the method: file, method, room."""
+
+
+class Import(NamedTuple):
+    file: str
+    module: str
+    function: str  # in which it stands, empty: at the top
+    typing: bool  # under TYPE_CHECKING
+
+
+def _imports(path: Path) -> list[Import]:
+    found: list[Import] = []
+
+    def visit(node: ast.AST, function: str, typing: bool) -> None:
+        for child in ast.iter_child_nodes(node):
+            inside, only = function, typing
+            if isinstance(child, ast.FunctionDef | ast.AsyncFunctionDef):
+                inside = function or child.name
+            elif isinstance(child, ast.If) and ast.unparse(child.test) == "TYPE_CHECKING":
+                only = True
+            elif isinstance(child, ast.ImportFrom) and (child.module or "").split(".")[0] == "libramen":
+                for alias in child.names:
+                    module = f"{child.module}.{alias.name}"
+                    is_module = (SOURCE.parent / (module.replace(".", "/") + ".py")).exists()
+                    found.append(Import(file, module if is_module else str(child.module), inside, only))
+            elif isinstance(child, ast.Import):
+                found.extend(
+                    Import(file, alias.name, inside, only)
+                    for alias in child.names
+                    if alias.name.split(".")[0] == "libramen"
+                )
+            visit(child, inside, only)
+
+    file = path.relative_to(SOURCE).as_posix()
+    visit(ast.parse(path.read_text()), "", typing=False)
+    return found
+
+
+ALL = [entry for path in sorted(SOURCE.rglob("*.py")) for entry in _imports(path)]
+
+
+def _room(name: str) -> str:
+    return name.split("/", maxsplit=1)[0].split(".", maxsplit=1)[0]
+
+
+def _against_the_order(imports: list[Import]) -> list[Import]:
+    wrong = []
+    for entry in imports:
+        mine, theirs = _room(entry.file), [*entry.module.split("."), ""][1]
+        if mine in {"__init__", "__main__"} or not theirs or mine == theirs:
+            continue
+        if (entry.file, entry.function, theirs) not in MAY_REACH_DOWN and ROOMS.index(theirs) > ROOMS.index(mine):
+            wrong.append(entry)
+    return wrong
+
+
+def test_every_file_stands_in_a_room() -> None:
+    rooms = {_room(path.relative_to(SOURCE).as_posix()) for path in SOURCE.rglob("*.py")} - {"__init__", "__main__"}
+    assert rooms <= set(ROOMS)
+
+
+def test_no_room_uses_one_below_it() -> None:
+    """Under TYPE_CHECKING and inside functions too."""
+    assert _against_the_order(ALL) == []
+
+
+def test_the_rooms_of_the_base_need_nothing_heavy() -> None:
+    """They are the first that everything else loads."""
+    for path in SOURCE.glob("*.py"):
+        assert "pandas" not in path.read_text()
+
+
+@pytest.mark.parametrize(
+    ("file", "module"),
+    [
+        ("trace/read.py", "libramen.study.study"),
+        ("rules/scaling/target.py", "libramen.engine.fleet"),
+        ("engine/fleet.py", "libramen.cli"),
+    ],
+)
+def test_an_arrow_that_is_turned_round_is_found(file: str, module: str) -> None:
+    assert _against_the_order([*ALL, Import(file, module, "", typing=False)]) == [
+        Import(file, module, "", typing=False)
+    ]
+
+
+def test_no_circles() -> None:
+    """Of what is imported when a file is: of two files at most one needs the other."""
+    edges: dict[str, set[str]] = {}
+    for entry in ALL:
+        if entry.function or entry.typing:
+            continue
+        name = entry.module.removeprefix("libramen").lstrip(".").replace(".", "/")
+        target = next((c for c in (f"{name}.py", f"{name}/__init__.py") if (SOURCE / c).exists()), None)
+        if target is not None:
+            edges.setdefault(entry.file, set()).add(target)
+    done: set[str] = set()
+
+    def walk(file: str, path: tuple[str, ...]) -> None:
+        assert file not in path, " -> ".join((*path[path.index(file) :], file))
+        if file not in done:
+            for other in sorted(edges.get(file, ())):
+                walk(other, (*path, file))
+            done.add(file)
+
+    for file in sorted(edges):
+        walk(file, ())
