@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import itertools
 from functools import cached_property
 from typing import TYPE_CHECKING
 
 import numpy as np
 
-from libramen.engine.kernel.counting import collect
+from libramen.engine.kernel.counting import collect, sort_by_route
 from libramen.engine.plane import ENDINGS, Ending
 from libramen.outcome import measures, waits
 from libramen.outcome.counts import Columns, Counts, Latencies, Setting
@@ -91,11 +90,13 @@ class Kept:
     def _by_route(self) -> list[np.ndarray]:
         """The latencies of the measured ok requests of each route."""
         ending, codes = self._results.ending[self._first :], self._trace.route_codes[self._first :]
-        rows = np.flatnonzero(ending == Ending.OK)
-        order = rows[np.argsort(codes[rows], kind="stable")]
-        bounds = np.searchsorted(codes[order], np.arange(len(self._trace.routes) + 1))
-        latency_s = self._results.latency_s[self._first :][order]
-        return [latency_s[first:end] for first, end in itertools.pairwise(bounds.tolist())]
+        n_ok = self._counts.endings[:, Ending.OK]
+        ends = np.cumsum(n_ok)
+        found = np.empty(int(ends[-1]))
+        sort_by_route(self._results.latency_s[self._first :], ending, codes, ends - n_ok, found)
+        per_route = np.split(found, ends[:-1])
+        # Routes of which nothing was measured may have no row in the counts.
+        return per_route + [np.zeros(0)] * (len(self._trace.routes) - len(per_route))
 
     def _of_route(self, route: int, n: int) -> Latencies:
         return _selected(self._by_route[route], n)

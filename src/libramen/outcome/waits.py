@@ -35,17 +35,20 @@ class ColdWaits(NamedTuple):
 
 def cold_waits(trace: Trace, results: Results, run: Run) -> ColdWaits:
     """Find them among the requests of a trace."""
-    arrived_s = trace.at_s + results.before_s
-    had_slot_s = arrived_s + results.queued_s
+    # Whoever waited for a replica was without a slot meanwhile: most were not.
+    waited = np.flatnonzero(results.queued_s > EPSILON_S)
+    served_by = results.replica[waited]
+    arrived_s = trace.at_s[waited] + results.before_s[waited]
+    had_slot_s = arrived_s + results.queued_s[waited]
     ready_s = np.full(len(run.replicas) + 1, -np.inf)
     again: list[int] = []
     for replica in run.replicas:
         times = [at_s for at_s, stage in replica.stages if stage == "ready"]
         ready_s[replica.number] = times[0] if times else -np.inf
         again += [replica.number] if len(times) > 1 else []
-    became_s = ready_s[results.replica]
+    became_s = ready_s[served_by]
     for number in again:  # it was ready, died, and came again: the last time before the slot counts
-        rows = np.flatnonzero(results.replica == number)
+        rows = np.flatnonzero(served_by == number)
         came_s = np.array([at_s for at_s, stage in run.replicas[number - 1].stages if stage == "ready"])
         became_s[rows] = came_s[np.maximum(0, np.searchsorted(came_s, had_slot_s[rows] + EPSILON_S, side="right") - 1)]
     # One that was cut or lost in the queue never had the slot that its replica could have given.
@@ -53,4 +56,4 @@ def cold_waits(trace: Trace, results: Results, run: Run) -> ColdWaits:
     ready = stage_steps(run, "ready")
     at = np.maximum(0, np.searchsorted(ready.at_s, arrived_s[rows], side="right") - 1)
     wait_s = became_s[rows] - arrived_s[rows]
-    return ColdWaits(rows, arrived_s[rows], wait_s, results.replica[rows].astype(np.int64), ready.count[at] == 0)
+    return ColdWaits(waited[rows], arrived_s[rows], wait_s, served_by[rows].astype(np.int64), ready.count[at] == 0)

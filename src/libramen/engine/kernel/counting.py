@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 import zlib
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Final
@@ -18,24 +17,31 @@ from libramen.times import EPSILON_S
 if TYPE_CHECKING:
     from collections.abc import Callable
 
-GROWTH: Final = 1.0099
 LEAST_S: Final = 1e-9
-BINS: Final = 2 + math.ceil(math.log(1e9 / LEAST_S) / math.log(GROWTH))
-"""Logarithmic bins: bin 0 is up to 1 ns, which counts as 0; each other is 0.99 % wide."""
+"""Latencies up to this count as 0 [s]."""
+
+
+def _bins_up_to(most_s: float, shift: int) -> tuple[int, int]:
+    """Bins by the leading bits of a float64, which are in the order of the numbers: the bits of bin 0, how many bins.
+
+    Bin 0 is up to `LEAST_S`, the last is all above `most_s`.
+    """
+    base = int(np.float64(LEAST_S).view(np.int64) >> shift)
+    return base, int(np.float64(most_s).view(np.int64) >> shift) - base + 2
+
+
+SHIFT: Final = 45
+BASE, BINS = _bins_up_to(1e9, SHIFT)
+"""Seven bits of the mantissa: a bin is at most 1 / 128 wide, and its middle at most 0.39 % from anything in it."""
 
 FINE_SHIFT: Final = 40
-FINE_BASE: Final = int(np.float64(LEAST_S).view(np.int64) >> FINE_SHIFT)
-FINE_BINS: Final = int(np.float64(1e12).view(np.int64) >> FINE_SHIFT) - FINE_BASE + 2
-"""Bins by the leading bits of a float64, which are in the order of the numbers: to find ranks exactly.
-
-Each is 1 / 4096 wide or less; the first is up to 1 ns, the last all above 1e12 s.
-"""
+FINE_BASE, FINE_BINS = _bins_up_to(1e12, FINE_SHIFT)
+"""Twelve bits: to find ranks exactly, by sorting only what is in the bins in which they lie."""
 
 N_SUMS: Final = 8
 LATENCY, MOST, RETRIED, QUEUED, CPU, SLOWED, WAITING, OVERHEAD = range(N_SUMS)
 """What is summed up over ok requests; MOST is the greatest latency."""
 
-_LOG_GROWTH: Final = math.log(GROWTH)
 _OK, _ERRORED = int(Ending.OK), int(Ending.ERRORED)
 _SOURCE: Final = zlib.crc32(Path(__file__).read_bytes())
 
@@ -55,6 +61,18 @@ _COUNTS: Final = (
     _I8[:, ::1], _I8[::1], _F8[:, ::1], _F8[::1], numba.int32[:, :, ::1], _I8[:, ::1], _I8[:, ::1], _I8[::1], _I8[::1],
     _F8[::1], _I8[::1], _F8[::1], _I8[:, ::1], _I8[::1], _I8[::1],
 )  # fmt: skip
+
+
+@inner
+def _whole(value, unit):
+    """How many whole units are in a value; the floor division of floats takes several times as long."""
+    n = np.int64(value / unit)
+    return n - 1 if n * unit > value else n
+
+
+@inner
+def _bin(latency_s):
+    return min(BINS - 1, max(0, (np.float64(latency_s).view(np.int64) >> SHIFT) - BASE))
 
 
 @inner
@@ -91,18 +109,17 @@ def _make_count(source: int) -> Callable[..., None]:
             at = at_s[i]
             end = ending[i]
             is_ok = end == _OK
-            minute = int(at // 60.0)
-            hour = int((at + into_hour_s) // 3600.0)
+            minute = _whole(at, 60.0)
+            hour = _whole(at + into_hour_s, 3600.0)
             size = bytes_out[i] if len(bytes_out) and (is_ok or end == _ERRORED) else 0.0
-            window = min(int(at // window_s), len(windows) - 1)
+            window = min(_whole(at, window_s), len(windows) - 1)
             windows[window, end] += 1
             hourly_tries[hour] += attempts[i]
             hourly_sent[hour] += size
             bin_at = 0
             if is_ok:
                 served[replica[i]] += 1
-                if (len(keys) or histogram.shape[1]) and latency_s[i] > LEAST_S:
-                    bin_at = min(BINS - 1, math.ceil(math.log(latency_s[i] / LEAST_S) / _LOG_GROWTH))
+                bin_at = _bin(latency_s[i])
             else:
                 failed[minute] += 1
                 extremes[0] = min(extremes[0], at)
@@ -162,5 +179,23 @@ def _make_collect(source: int) -> Callable[..., int]:
     return collect
 
 
+def _make_sort(source: int) -> Callable[..., None]:
+    @compiled(numba.void(_column(_F8), _column(numba.uint8), _column(numba.int32), _I8[::1], _F8[::1]))
+    def sort_by_route(latency_s, ending, route, next_place, found):
+        """Write the latencies of ok requests to `found`, those of each route together, in their order.
+
+        latency_s, ending, route: (n,). next_place: (routes,), where those of each route begin; overwritten with where
+        they end. found: (ok requests,).
+        """
+        _ = source
+        for i in range(len(latency_s)):
+            if ending[i] == _OK:
+                found[next_place[route[i]]] = latency_s[i]
+                next_place[route[i]] += 1
+
+    return sort_by_route
+
+
+sort_by_route: Final = _make_sort(_SOURCE)
 count: Final = _make_count(_SOURCE)
 collect: Final = _make_collect(_SOURCE)
