@@ -12,7 +12,8 @@ from libramen._version import __version__
 from libramen.errors import LibramenError, OutputError, ReplayError, StudyError, TraceError, UnitError
 
 if TYPE_CHECKING:
-    from libramen.bill.bill import Bill, BillLine
+    from libramen.bill.bill import Bill
+    from libramen.bill.prices import BillLine
     from libramen.comparison.check import Check, check
     from libramen.comparison.compare import Comparison, compare
     from libramen.delays import Delay
@@ -34,7 +35,7 @@ if TYPE_CHECKING:
 _HOME = {
     "Ahead": "rules.scaling",
     "Bill": "bill.bill",
-    "BillLine": "bill.bill",
+    "BillLine": "bill.prices",
     "Check": "comparison.check",
     "Comparison": "comparison.compare",
     "Custom": "rules.scaling",

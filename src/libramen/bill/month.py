@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from datetime import UTC, timedelta
 from fractions import Fraction
 from typing import TYPE_CHECKING, Final
@@ -30,25 +31,10 @@ class Month:
         if self.by_hour_of_week:
             self._edges_s, self._label = _hours_of_week(span_s, start)
 
-    def of_intervals(self, from_s: np.ndarray, to_s: np.ndarray) -> Fraction:
-        """Seconds in a month of what lasted from `from_s` to `to_s` (both float64 (k,) [s])."""
-        from_s, to_s = np.minimum(from_s, self.span_s), np.minimum(to_s, self.span_s)
-        if not self.by_hour_of_week:
-            return self._scaled(sum((Fraction(float(t)) for t in to_s - from_s), Fraction(0)))
-        up_to = np.clip(self._edges_s[:, None] - from_s, 0.0, to_s - from_s).sum(axis=1)
-        return self._laid_over(np.diff(up_to))
-
-    def of_amounts(self, at_s: np.ndarray, amount: np.ndarray) -> Fraction:
-        """The month's total of amounts that were measured at `at_s` (both float64 (k,))."""
-        if not self.by_hour_of_week:
-            return self._scaled(Fraction(float(np.sum(amount))))
-        hour = np.searchsorted(self._edges_s, np.minimum(at_s, self.span_s - 1e-6), side="right") - 1
-        return self._laid_over(np.bincount(hour, weights=amount, minlength=len(self._label)))
-
     def of_hours(self, amount: np.ndarray) -> Fraction:
         """The month's total of amounts that were added up by hour of the clock since the start (float64 (k,))."""
         if not self.by_hour_of_week:
-            return self._scaled(Fraction(float(np.sum(amount))))
+            return self._scaled(Fraction(math.fsum(amount)))
         hours = np.zeros(len(self._label))
         hours[: len(amount)] = amount[: len(hours)]
         hours[-1] += amount[len(hours) :].sum()  # of an arrival at the very end
@@ -65,10 +51,15 @@ class Month:
         return Fraction(float(np.mean(total[seen] / covered_h[seen]))) * HOURS
 
 
+def clock_hours(span_s: float, start: datetime | None) -> np.ndarray:
+    """Edges of the hours of the clock in a trace [s]: 0, the full hours, the end."""
+    inner = np.arange(3600 - into_hour_s(start), span_s, 3600.0)
+    return np.concatenate([[0.0], inner[inner > 0], [span_s]])
+
+
 def _hours_of_week(span_s: float, start: datetime | None) -> tuple[np.ndarray, np.ndarray]:
     """Edges of the clock hours of a trace [s], and the hour of the week (0..167) of each."""
-    inner = np.arange(3600 - into_hour_s(start), span_s, 3600.0)
-    edges = np.concatenate([[0.0], inner[inner > 0], [span_s]])
+    edges = clock_hours(span_s, start)
     if start is None:
         return edges, (edges[:-1] // 3600).astype(np.int64) % 168
     utc = start.astimezone(UTC)

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from decimal import Decimal
 from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 
 from libramen import units
-from libramen.bill.month import HOURS
+from libramen.bill.month import Month
+from libramen.bill.prices import least_month
 from libramen.engine.periodic import MOST_DECISIONS
 from libramen.ranks import PERCENTILES, nearest_rank
 from libramen.times import EPSILON_S
@@ -20,6 +20,7 @@ _MANY_REPLICAS: Final = 50_000
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator
+    from decimal import Decimal
 
     from libramen.rules.rollouts.update import Rollout
     from libramen.study.plan import Plan
@@ -37,7 +38,7 @@ class PlanCheck:
         needs_cpu: replicas that the busiest minute needs at 100 % of their CPU.
         needs_slots: replicas whose slots the busiest minute fills, if nothing ever queues.
         alone_p95_s: p95 of the latency of requests that meet nobody else [s].
-        least_month: cost of a month at the fewest replicas, without egress.
+        least_month: cost of a month at the fewest replicas, or of the least use, without egress.
         rollouts_s: when each rollout is due [s from the start].
         problems: sentences.
     """
@@ -134,7 +135,7 @@ def _check_plan(study: Study, trace: Trace, plan: Plan) -> PlanCheck:
         needs_cpu=math.ceil(busiest_cpu / (size.cores * size.speed) - EPSILON_S),
         needs_slots=math.ceil(busiest_slots / service.slots - EPSILON_S),
         alone_p95_s=nearest_rank(np.sort(alone_s), 0.95) + plan.tier.overhead,
-        least_month=_least_month(plan),
+        least_month=_least_month(trace, plan, alone_s, service.slots),
         rollouts_s=rollouts_s,
         problems=(),
     )
@@ -155,12 +156,14 @@ def _check_plan(study: Study, trace: Trace, plan: Plan) -> PlanCheck:
     return PlanCheck(**{**vars(found), "problems": problems})
 
 
-def _least_month(plan: Plan) -> Decimal:
-    tier, size = plan.tier, plan.size
-    replica = size.per_month if tier.billing == "per_month" else (size.per_hour or Decimal(0)) * HOURS
-    replica = replica or Decimal(0)
-    hourly = tier.balancer_per_hour + tier.zone_per_hour * len(plan.zones_used)
-    return plan.limits[0] * replica + hourly * HOURS + tier.fixed_per_month
+def _least_month(trace: Trace, plan: Plan, alone_s: np.ndarray, slots: int) -> Decimal:
+    """At the plan's fewest replicas; on tiers billed by use, what the requests need if none ever queues or fails."""
+    month = Month(trace.span_s, trace.start)
+    hour = ((trace.at_s + trace.into_hour_s) // 3600).astype(np.int64)
+    # A replica is in use at least for as long as its requests, were its slots always full.
+    used = {"requests": month.of_hours(np.bincount(hour).astype(np.float64))}
+    used["in_use"] = month.of_hours(np.bincount(hour, weights=alone_s) / slots)
+    return least_month(plan, used)
 
 
 def _capacity(found: PlanCheck) -> Iterator[str]:

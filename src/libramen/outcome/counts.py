@@ -15,9 +15,6 @@ from libramen.outcome.measures import TIME_PARTS, Asked, Failures, Hour, Measure
 from libramen.ranks import PERCENTILES, rank_of
 
 if TYPE_CHECKING:
-    from fractions import Fraction
-
-    from libramen.bill.month import Month
     from libramen.study.objectives import Goal
     from libramen.study.plan import Plan
 
@@ -211,14 +208,6 @@ class Counts:
     def served_by(self, n: int) -> np.ndarray:
         """Requests answered ok by each of the replicas 1 to n."""
         return grown(self.served, n + 1)[1 : n + 1]
-
-    def egress(self, month: Month) -> Fraction:
-        """Bytes sent out in a month."""
-        return month.of_hours(self.hourly_sent)
-
-    def attempts(self, month: Month) -> Fraction:
-        """Attempts that the balancer got in a month."""
-        return month.of_hours(self.hourly_tries.astype(np.float64))
 
 
 def _rows(route: int | None) -> slice:

@@ -14,9 +14,6 @@ from libramen.outcome.counts import Columns, Counts, Latencies, Setting
 from libramen.ranks import PERCENTILES, rank_of
 
 if TYPE_CHECKING:
-    from fractions import Fraction
-
-    from libramen.bill.month import Month
     from libramen.engine.plane import Results
     from libramen.engine.run import Run
     from libramen.outcome.measures import Failures, Hour, Measures
@@ -154,17 +151,17 @@ class Kept:
         rows = slice(int(np.searchsorted(at_s, from_s)), int(np.searchsorted(at_s, to_s, side="right")))
         return int(np.count_nonzero(self._results.ending[rows] != Ending.OK)), len(at_s[rows])
 
-    def egress(self, month: Month) -> Fraction:
-        """Bytes sent out in a month."""
-        return self._counts.egress(month)
+    def hourly_bytes(self) -> np.ndarray:
+        """Bytes sent out, by hour of the clock since the start: float64 (hours,)."""
+        return self._counts.hourly_sent
 
     def cold_waits(self, run: Run) -> ColdWaits:
         """Requests that waited for a cold start."""
         return waits.cold_waits(self._trace, self._results, run)
 
-    def sent(self, month: Month) -> Fraction:
-        """Attempts that the balancer got in a month."""
-        return self._counts.attempts(month)
+    def hourly_attempts(self) -> np.ndarray:
+        """Attempts that the balancer got, by hour of the clock since the start: float64 (hours,)."""
+        return self._counts.hourly_tries.astype(np.float64)
 
 
 def _selected(latency_s: np.ndarray, n: int) -> Latencies:

@@ -13,9 +13,7 @@ from libramen.times import EPSILON_S
 
 if TYPE_CHECKING:
     from datetime import datetime
-    from fractions import Fraction
 
-    from libramen.bill.month import Month
     from libramen.engine.fleet import Replica, Stage
     from libramen.engine.run import Run
     from libramen.outcome.waits import ColdWaits
@@ -178,14 +176,14 @@ class Measured(Protocol):
     def failed_between(self, from_s: float, to_s: float) -> tuple[int, int] | None:
         """Of the requests that arrived then, how many failed, and how many there were; None: not known."""
 
-    def egress(self, month: Month) -> Fraction:
-        """Bytes sent out in a month."""
+    def hourly_bytes(self) -> np.ndarray:
+        """Bytes sent out, by hour of the clock since the start: float64 (hours,)."""
 
     def cold_waits(self, run: Run) -> ColdWaits | None:
         """Requests that waited for a cold start; None: not known."""
 
-    def sent(self, month: Month) -> Fraction:
-        """Attempts that the balancer got in a month."""
+    def hourly_attempts(self) -> np.ndarray:
+        """Attempts that the balancer got, by hour of the clock since the start: float64 (hours,)."""
 
 
 def availability_minutes(arrivals: np.ndarray, failed: np.ndarray, failed_share: float) -> float | None:
@@ -234,7 +232,7 @@ def stage_steps(run: Run, *stages: Stage) -> Steps:
 
 def paid_time(replica: Replica, plan: Plan) -> tuple[float, float]:
     """From when to when a replica is paid for [s]; infinity: never, for ever."""
-    from libramen.bill.bill import paid_from
+    from libramen.bill.usage import paid_from
 
     start_s = paid_from(replica, plan)
     return math.inf if start_s is None else start_s, math.inf if replica.gone_s is None else replica.gone_s

@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING, NamedTuple
 import numpy as np
 
 from libramen.bill.month import HOURS
+from libramen.bill.prices import price_of_replicas
 from libramen.times import EPSILON_S
-from libramen.units import to_cent
 
 if TYPE_CHECKING:
     from decimal import Decimal
@@ -112,10 +112,7 @@ class Scaling:
         width = np.diff(self._run.edges_s)
         beyond = np.maximum(0.0, self._outcome.series_of_counts()["ready"] - self.needed)
         replica_s = float(np.sum(beyond * width))
-        tier, size = self._plan.tier, self._plan.size
-        month = None
-        if tier.billing in {"per_second", "per_hour"} and size.per_hour is not None:
-            month = to_cent(size.per_hour * round(HOURS * replica_s / self._run.span_s * 10**6) / 10**6)
+        month = price_of_replicas(self._plan, HOURS * 3600 * replica_s / self._run.span_s)
         return Surplus(float(np.sum(width[beyond >= 0.5])), replica_s, month)
 
     # -- how quickly -------------------------------------------------------------------------------

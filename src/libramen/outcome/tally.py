@@ -13,9 +13,6 @@ from libramen.outcome.counts import MIDDLES_S, Columns, Counts, Setting, grown
 from libramen.ranks import PERCENTILES
 
 if TYPE_CHECKING:
-    from fractions import Fraction
-
-    from libramen.bill.month import Month
     from libramen.engine.plane import Ended
     from libramen.engine.run import Run
     from libramen.outcome.measures import Failures, Hour, Measures
@@ -143,16 +140,16 @@ class Tally:
         """Not known, since requests are not kept."""
         return None
 
-    def egress(self, month: Month) -> Fraction:
-        """Bytes sent out in a month."""
-        return self._counts.egress(month)
+    def hourly_bytes(self) -> np.ndarray:
+        """Bytes sent out, by hour of the clock since the start: float64 (hours,)."""
+        return self._counts.hourly_sent
 
     def cold_waits(self, run: Run) -> None:
         """Not known: requests were not kept."""
 
-    def sent(self, month: Month) -> Fraction:
-        """Attempts that the balancer got in a month."""
-        return self._counts.attempts(month)
+    def hourly_attempts(self) -> np.ndarray:
+        """Attempts that the balancer got, by hour of the clock since the start: float64 (hours,)."""
+        return self._counts.hourly_tries.astype(np.float64)
 
 
 def _summed(keys: np.ndarray, counts: np.ndarray) -> np.ndarray:

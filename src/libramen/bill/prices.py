@@ -1,0 +1,121 @@
+"""From what was used in a month to money: a line a price."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from decimal import ROUND_HALF_EVEN, Decimal
+from fractions import Fraction
+from typing import TYPE_CHECKING
+
+from libramen import units
+from libramen.bill.month import HOURS
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator, Mapping
+
+    from libramen.study.plan import Plan
+
+
+@dataclass(frozen=True)
+class BillLine:
+    """One line: `amount` is quantity times unit price, to the cent."""
+
+    item: str
+    quantity: Decimal
+    unit: str
+    unit_price: Decimal
+    amount: Decimal
+
+
+def lines_of(plan: Plan, used: Mapping[str, Fraction]) -> tuple[BillLine, ...]:
+    """The lines of a month.
+
+    Args:
+        plan: its tier and size have the prices.
+        used: what was used in the month, by item as in `usage.Used`; what is missing is 0.
+    """
+    return (*_replicas(plan, used), *_standing(plan), *_egress(plan, used), *_fee(plan))
+
+
+def total(lines: tuple[BillLine, ...]) -> Decimal:
+    """The sum of the rounded lines."""
+    return sum((line.amount for line in lines), Decimal("0.00"))
+
+
+def _line(item: str, quantity: Fraction, unit: str, unit_price: Decimal) -> BillLine:
+    rounded = (Decimal(quantity.numerator) / Decimal(quantity.denominator)).quantize(
+        Decimal("0.000001"), rounding=ROUND_HALF_EVEN
+    )
+    return BillLine(item, rounded, unit, unit_price, units.to_cent(rounded * unit_price))
+
+
+def _replicas(plan: Plan, used: Mapping[str, Fraction]) -> Iterator[BillLine]:
+    size, item = plan.size, f"replicas of size {plan.size.name}"
+    if plan.tier.billing == "per_request":
+        yield from _use(plan, used)
+    elif plan.tier.billing == "per_month":
+        yield _line(item, used.get("replicas_at_once", Fraction(0)), "replica", size.per_month or Decimal(0))
+    else:
+        yield _line(item, used.get("replicas", Fraction(0)) / 3600, "replica-h", size.per_hour or Decimal(0))
+
+
+def _use(plan: Plan, used: Mapping[str, Fraction]) -> Iterator[BillLine]:
+    """Requests, and the cores and the memory of replicas while they were in use."""
+    tier, size = plan.tier, plan.size
+    in_use_s = used.get("in_use", Fraction(0))
+    if tier.per_million_requests:
+        sent, price = used.get("requests", Fraction(0)), tier.per_million_requests
+        yield _beyond(sent, tier.free.requests, "requests", "million", price, per=10**6)
+    if tier.per_core_second:
+        core_s = in_use_s * Fraction(str(size.cores))
+        yield _beyond(core_s, tier.free.core_seconds, "cores in use", "core-s", tier.per_core_second)
+    if tier.per_gb_second:
+        gb_s = in_use_s * (size.memory or 0) / 10**9
+        yield _beyond(gb_s, tier.free.gb_seconds, "memory in use", "GB-s", tier.per_gb_second)
+
+
+def _standing(plan: Plan) -> Iterator[BillLine]:
+    """What is there all the time, whatever the load."""
+    tier = plan.tier
+    if tier.balancer_per_hour:
+        yield _line("balancer", Fraction(HOURS), "h", tier.balancer_per_hour)
+    if tier.zone_per_hour:
+        yield _line("zones", Fraction(HOURS * len(plan.zones_used)), "zone-h", tier.zone_per_hour)
+
+
+def _egress(plan: Plan, used: Mapping[str, Fraction]) -> Iterator[BillLine]:
+    tier = plan.tier
+    if tier.egress_per_gb:
+        sent_gb = used.get("egress", Fraction(0)) / 10**9
+        yield _beyond(sent_gb, tier.free.egress_gb, "egress", "GB", tier.egress_per_gb)
+
+
+def _fee(plan: Plan) -> Iterator[BillLine]:
+    if plan.tier.fixed_per_month:
+        yield _line("fixed fee", Fraction(1), "month", plan.tier.fixed_per_month)
+
+
+def _beyond(quantity: Fraction, free: float, what: str, unit: str, unit_price: Decimal, *, per: int = 1) -> BillLine:
+    """A line for what goes beyond the free allowance of a month; the price is that of `per` of them."""
+    item = f"{what} beyond {units.show_count(free)}{f' {unit}' if per == 1 else ''}" if free else what
+    return _line(item, max(Fraction(0), quantity - Fraction(free)) / per, unit, unit_price)
+
+
+def least_month(plan: Plan, used: Mapping[str, Fraction]) -> Decimal:
+    """What a month costs at the least: the fewest replicas all the time, without egress.
+
+    Args:
+        plan: its tier and size have the prices.
+        used: what requests need at the least, on tiers that are billed by use; see `usage.Used`.
+    """
+    fewest = plan.limits[0]
+    standing = {"replicas": Fraction(HOURS * 3600 * fewest), "replicas_at_once": Fraction(fewest)}
+    return total(lines_of(plan, {**used, **standing, "egress": Fraction(0)}))
+
+
+def price_of_replicas(plan: Plan, month_s: float) -> Decimal | None:
+    """What so many replica-seconds of a month cost; None: replicas are not paid for by time."""
+    if plan.tier.billing not in {"per_second", "per_hour"}:
+        return None
+    (line,) = _replicas(plan, {"replicas": Fraction(month_s)})
+    return line.amount
