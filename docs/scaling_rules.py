@@ -42,7 +42,7 @@ RULES: dict[str, tuple[str, dict[str, Any]]] = {
 
 
 def three_days() -> Trace:
-    """Three like days without a festival, six times the demo's load; on the last half an hour that nobody announced."""
+    """Three like days without a festival, six times the demo's load; on the last half an hour by surprise."""
     steps = [Without(without=["/festival/tickets"]), Scale(scale=6), Repeat(repeat=f"{DAYS}d")]
     surprise = Campaign(campaign=f"{24 * (DAYS - 1) + 14}h", height=5, rise="5m", fall="30m")
     return shaped(make_day(), [*steps, Jitter(jitter="10s"), surprise], seed=1)

@@ -148,7 +148,7 @@ def test_check_says_what_cannot_work(tmp_path: Path, capsys: pytest.CaptureFixtu
     assert run(["check", study]) == 0
     found = capsys.readouterr().out
     assert "cheap: the busiest minute needs 4 replicas of this size at 100 % of their CPU, the plan has 1" in found
-    assert "cheap: p95 of 1.5 s cannot be met: on this size it is 2 s even for requests that meet nobody else" in found
+    assert "cheap: p95 of 1.5 s cannot be met: on this size it is 2 s even for requests without queueing" in found
     assert run(["check", study, "--json"]) == 0
     document = json.loads(capsys.readouterr().out)
     assert document["works"] is False

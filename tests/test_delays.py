@@ -1,4 +1,4 @@
-"""Start-up times that vary: fitted exactly, and the same luck for every plan."""
+"""Start-up times that vary: fitted exactly, and the same for every plan."""
 
 from __future__ import annotations
 
@@ -57,7 +57,7 @@ def _replayed(floor: int, seed: int = 0, **plan: object) -> Outcome:
     return replay(trace, Service(slots=1, start=STARTS), make_plan(tier, scaling=rule, **plan), seed=seed)
 
 
-def test_the_nth_replica_has_the_nth_luck_whatever_the_plan() -> None:
+def test_the_nth_replica_takes_the_nth_time_whatever_the_plan() -> None:
     """Plans that order differently: their n-th replicas take the same time."""
     many, few = _lives(_replayed(700)), _lives(_replayed(12, replicas=3))
     common = set(many) & set(few)
@@ -70,7 +70,7 @@ def test_the_nth_replica_has_the_nth_luck_whatever_the_plan() -> None:
         assert np.mean(starts <= value) == pytest.approx(share, abs=4 * np.sqrt(share * (1 - share) / len(starts)))
 
 
-def test_a_crashed_replica_draws_anew_and_moves_nobody_elses_luck() -> None:
+def test_a_crashed_replica_draws_anew_and_changes_no_other() -> None:
     """#1 dies of its second request, twice, and starts again with times of its own; what #2 takes is the same without."""
     rule = {"rule": "target", "measure": "cpu", "target": 0.5, "every": 10, "floor": 2, "ceiling": 2}
     tier = make_tier(sizes={"s": {"cores": 1, "per_hour": 1, "memory": 1}}, detect=1)

@@ -114,7 +114,7 @@ def test_first_visitor_waited() -> None:
     rule = {"rule": "on_arrival", "idle": 60, "ceiling": 3}
     outcome = replay(trace, Service(slots=5), make_plan(tier, replicas=0, scaling=rule))
     text = _text(outcome, "first_visitor_waited")
-    assert "2 times somebody came when no replica was ready, and 3 requests waited" in text
+    assert "2 times a request came when no replica was ready, and 3 requests waited" in text
     assert "6.33 s on average and 7 s at most" in text
     outcome = replay(trace, Service(slots=5), make_plan(tier, replicas=1, scaling=rule | {"floor": 1}))
     assert "first_visitor_waited" not in _kinds(outcome)

@@ -20,7 +20,7 @@ ROOMS = [
 
 MAY_REACH_DOWN = {
     ("outcome/outcome.py", "plot", "draw"),
-    ("outcome/outcome.py", "_repr_html_", "comparison"),
+    ("outcome/outcome.py", "_repr_html_", "report"),
     ("comparison/compare.py", "plot", "draw"),
     ("comparison/compare.py", "_repr_html_", "report"),
     ("trace/summary.py", "plot", "draw"),

@@ -36,7 +36,7 @@ def test_to_zero_and_back() -> None:
     # All three waited for a cold start with nobody ready: 4, 3 and 4 s.
     waits = outcome.waits
     assert waits.wait_s.tolist() == [4, 3, 4]
-    assert waits.nobody_ready.all()
+    assert waits.none_ready.all()
     assert outcome.replicas_min == 0
 
 

@@ -189,7 +189,7 @@ def test_held_requests_are_handed_out_in_order(balancer: str, seed: int, n: int,
         assert busy.sum() == n
 
 
-def test_a_request_has_its_luck_from_its_number_and_the_seed_alone() -> None:
+def test_a_request_has_its_random_numbers_from_its_number_and_the_seed_alone() -> None:
     """The compiled generator is NumPy's Philox: block (request, attempt) of the seed's key for the balancer."""
     n = 200
     trace = Trace.from_arrays(at_s=np.arange(float(n)), cpu_s=np.full(n, 0.5))

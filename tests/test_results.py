@@ -199,7 +199,7 @@ def test_check_finds_timeouts_and_gaps() -> None:
         service=Service(slots=1, timeout=1.5, start=10), objectives=Objectives(), currency="EUR"
     )
     assert list(_check_plan(study, trace, plan).problems) == [
-        "50.00 % of the requests need longer than the timeout of 1.5 s even if they meet nobody else",
+        "50.00 % of the requests need longer than the timeout of 1.5 s even without queueing",
         "its rolling release leaves no replica ready for at least 30 s",
     ]
 

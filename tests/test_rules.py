@@ -346,7 +346,7 @@ def test_code_of_a_study_runs_with_consent_and_in_replays_only(tmp_path: Path) -
         compare,
         lambda study: replay(study.trace(), study.service, study.plans["own"]),
     ):
-        with pytest.raises(StudyError, match="nobody has said that it may; allowed: --trust-code"):
+        with pytest.raises(StudyError, match="that was not allowed; allowed: --trust-code"):
             unasked(load_study(path))
     assert not told.exists()
     assert run(["compare", str(path)]) == 2

@@ -3,14 +3,23 @@
 from __future__ import annotations
 
 import os
+import re
 import tempfile
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any, Final
 
 from libramen.errors import OutputError
 
 if TYPE_CHECKING:
     from collections.abc import Callable
+
+FORMULA: Final = (r"^([=+\-@\t])", r"'\1")
+"""What a spreadsheet would run in a cell, and how it is kept from that: with a quote before it, which we read again."""
+
+
+def spreadsheet_safe(value: Any) -> Any:
+    """A value for a cell of CSV: text that a spreadsheet would run has a quote before it."""
+    return re.sub(*FORMULA, value) if isinstance(value, str) else value
 
 
 def cache_directory() -> Path:

@@ -1,6 +1,6 @@
 """Random numbers: one independent stream per purpose, all from one seed.
 
-Two plans replayed with one seed meet the same luck, because a stream depends on the seed, the
+Two plans replayed with one seed get the same random numbers, because a stream depends on the seed, the
 purpose and a number (of a replica, say), and on nothing else.
 """
 
@@ -14,7 +14,7 @@ from libramen.errors import ReplayError
 if TYPE_CHECKING:
     import numpy as np
 
-# A purpose keeps its number for ever: to change one changes the luck of every study.
+# A purpose keeps its number for ever: to change one changes the results of every study.
 _PURPOSES: Final = {
     "stamps": 1,
     "demo": 2,

@@ -23,7 +23,7 @@ app.add_typer(trace_app, name="trace")
 
 StudyPath = Annotated[Path, typer.Argument(metavar="STUDY", help="The study file (TOML).")]
 Json = Annotated[bool, typer.Option("--json", help="Print JSON on stdout, and nothing else there.")]
-Seed = Annotated[int, typer.Option("--seed", min=0, help="Seed of all that is left to luck.")]
+Seed = Annotated[int, typer.Option("--seed", min=0, help="Random seed.")]
 Strict = Annotated[bool, typer.Option("--strict", help="Exit with 1 when an objective or check is not met.")]
 Trust = Annotated[
     bool, typer.Option("--trust-code", help="Run scaling rules in Python modules beside the study; read them first.")
@@ -80,7 +80,7 @@ def demo(
 def check(
     study: StudyPath, json: Json = False, seed: Seed = 0, strict: Strict = False, no_cache: NoCache = False
 ) -> int:
-    """Read everything, replay nothing: what was understood, and what cannot work."""
+    """Read everything, replay nothing: what was understood, and the problems of each plan."""
     from libramen.cli import show
     from libramen.comparison.check import check as check_study
     from libramen.study.study import load_study

@@ -18,7 +18,7 @@ app = typer.Typer(help="Look at traces, convert, shape and make them.", rich_mar
 
 Files = Annotated[list[str], typer.Argument(metavar="FILES", help="Logs or a trace table; patterns and '-' too.")]
 Json = Annotated[bool, typer.Option("--json", help="Print JSON on stdout, and nothing else there.")]
-Seed = Annotated[int, typer.Option("--seed", min=0, help="Seed of all that is left to luck.")]
+Seed = Annotated[int, typer.Option("--seed", min=0, help="Random seed.")]
 Out = Annotated[Path, typer.Option("--out", metavar="FILE", help="Where to: .csv, .jsonl, .parquet or .arrow.")]
 Settings = Annotated[
     list[str],

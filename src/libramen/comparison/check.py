@@ -1,4 +1,4 @@
-"""What can be said of a study before anything is replayed: what was understood, what cannot work."""
+"""What can be said of a study before anything is replayed: what was understood, which problems there are."""
 
 from __future__ import annotations
 
@@ -31,13 +31,13 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class PlanCheck:
-    """What one plan must carry and what cannot work.
+    """What one plan must carry, and its problems.
 
     Attributes:
         plan: the plan.
         needs_cpu: replicas that the busiest minute needs at 100 % of their CPU.
         needs_slots: replicas whose slots the busiest minute fills, if nothing ever queues.
-        alone_p95_s: p95 of the latency of requests that meet nobody else [s].
+        alone_p95_s: p95 of the latency of requests without queueing [s].
         least_month: cost of a month at the fewest replicas, or of the least use, without egress.
         rollouts_s: when each rollout is due [s from the start].
         problems: sentences.
@@ -62,7 +62,7 @@ class Check:
 
     @property
     def works(self) -> bool:
-        """Whether nothing was found that cannot work."""
+        """Whether no problem was found."""
         return not any(plan.problems for plan in self.plans)
 
     def to_dict(self) -> dict[str, Any]:
@@ -213,7 +213,7 @@ def _latency(study: Study, service: Service, found: PlanCheck, alone_s: np.ndarr
             if alone > float(wanted):
                 yield (
                     f"{name} of {units.show_duration(float(wanted))} cannot be met: on this size it is "
-                    f"{units.show_duration(alone)} even for requests that meet nobody else"
+                    f"{units.show_duration(alone)} even for requests without queueing"
                 )
     timeout = service.timeout
     if timeout is not None:
@@ -221,7 +221,7 @@ def _latency(study: Study, service: Service, found: PlanCheck, alone_s: np.ndarr
         if late:
             yield (
                 f"{units.show_share(late, 2)} of the requests need longer than the timeout of "
-                f"{units.show_duration(timeout)} even if they meet nobody else"
+                f"{units.show_duration(timeout)} even without queueing"
             )
 
 

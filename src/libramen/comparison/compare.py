@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 from libramen import units
 from libramen.errors import ReplayError, StudyError
 from libramen.outcome.measures import LATENCIES
-from libramen.outcome.story import FAILED_NOTE, and_list, miss, show_latency
+from libramen.outcome.story import and_list, miss
 from libramen.runs.cases import Case, LocalProcesses, cores, run_cases
 from libramen.study.plan import Plan
 from libramen.times import local_time
@@ -130,14 +130,10 @@ class Comparison:
         return draw_comparison(self)
 
     def _repr_html_(self) -> str:
-        shown = self.table
-        latencies = [f"{name}_s" for name in LATENCIES]
-        shown[latencies] = [
-            [show_latency(figures.latency_s[name], hides_failures=figures.hides_failures) for name in LATENCIES]
-            for figures in self.figures
-        ]
-        note = f"<p>{FAILED_NOTE}</p>" if any(figures.hides_failures for figures in self.figures) else ""
-        return str(shown.to_html(float_format="{:.4g}".format)) + note
+        from libramen.report.comparison import plans_section
+        from libramen.report.html import to_html
+
+        return to_html([plans_section(self.figures, best=self.cheapest)])
 
 
 def _begin(figures: Figures) -> datetime | float | None:
@@ -171,7 +167,7 @@ def compare(
         executor: where the replays run, from `concurrent.futures` or alike. Default: here.
         trace: what is replayed. Default: the study's own, read or found in the cache.
         plans: which plans: names of the study's, or plans of your own. Default: all of the study.
-        seed: of all that is left to luck. Every plan meets the same.
+        seed: random seed, the same for every plan.
         workers: processes among which the plans are divided, without an executor; the result is the same to the
             byte. None: as many as there are cores, where that pays. Default: the plans are replayed here, one
             after the other.

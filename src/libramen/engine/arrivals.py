@@ -3,44 +3,34 @@
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, cast
 
-from libramen.engine.agenda import Agenda, Kind
+from libramen.engine.agenda import Kind
 from libramen.engine.scaler import Scaler
 from libramen.times import tolerance_s
 
 if TYPE_CHECKING:
-    from datetime import datetime
-
-    from libramen.engine.fleet import Fleet, Replica
-    from libramen.engine.plane import DataPlane
+    from libramen.engine.fleet import Replica
+    from libramen.engine.plane import Notices
+    from libramen.engine.replaying import Replay
     from libramen.rules.scaling.on_arrival import OnArrival
-    from libramen.study.plan import Plan
 
 
 class ArrivalScaler(Scaler):
     """Is asked by the data plane for each request that finds no slot, and looks at each replica that may be idle.
 
-    When a replica is looked at and has a request, the data plane tells when it has none any more; so a busy replica
+    When a replica is looked at and has a request, the data plane tells when it becomes idle; so a busy replica
     costs nothing, and one that is idle is looked at `idle` after it became so.
     """
 
-    def __init__(
-        self,
-        rule: OnArrival,
-        slots: int,
-        plan: Plan,
-        fleet: Fleet,
-        plane: DataPlane,
-        agenda: Agenda,
-        start: datetime | None,
-    ) -> None:
-        super().__init__(plan, fleet, agenda, start)
-        self._idle_s, self._slots, self._plane = rule.idle, slots, plane
-        self._kept: set[int] = set()  # numbers of replicas that were idle for long, and were kept
+    def __init__(self, replay: Replay) -> None:
+        super().__init__(replay)
+        rule = cast("OnArrival", replay.plan.scaling)
+        self._idle_s, self._slots, self._plane = rule.idle, replay.service.slots, replay.plane
+        self._idle_but_needed: set[int] = set()  # numbers of replicas that were idle for long, and had to stay
         self._told = False  # it has said that it orders nothing for now
-        fleet.listeners.append(self._fleet_changed)
-        for replica in fleet.ready():
+        self._fleet.listeners.append(self._fleet_changed)
+        for replica in self._fleet.ready():
             self._look_at(replica.number, rule.idle)
 
     def begin(self) -> None:
@@ -53,27 +43,33 @@ class ArrivalScaler(Scaler):
         have = self._fleet.have
         if not self._limits.floor <= have <= self._limits.ceiling:
             self._decide(now_s, have)
-        self._look_at_kept(now_s)
+        self._look_again(now_s)
         if math.isfinite(self._limits.next_s):
             self._agenda.add(self._limits.next_s, Kind.DECISION, self._keep_limits)
 
-    def release(self, now_s: float) -> None:
+    def update_is_over(self, now_s: float) -> None:
         """What was held back by an update is done now."""
-        super().release(now_s)
         have = self._fleet.have
         if not self._limits.floor <= have <= self._limits.ceiling:
             self._decide(now_s, have)
-        self._look_at_kept(now_s)
+        self._look_again(now_s)
 
     # -- requests that find no slot ----------------------------------------------------------------
 
     def before_advance(self) -> None:
         """Be asked, unless it could only say once more that it orders nothing."""
-        if not self.held and self._fleet.have < self._limits.ceiling:
+        if not self._replay.is_updating and self._fleet.have < self._limits.ceiling:
             self._told = False
         self._plane.ask(None if self._told else self._fleet.n_coming * self._slots)
 
-    def asked(self, now_s: float) -> None:
+    def heed(self, notices: Notices, now_s: float) -> None:
+        """Replicas have become idle, or a request is going to arrive for which no slot is left."""
+        for number in notices.idled:  # look at each when it has been idle for long
+            self._look_at(number, now_s + self._idle_s)
+        if notices.asked:
+            self._order_one(now_s)
+
+    def _order_one(self, now_s: float) -> None:
         """A request is going to arrive for which no slot is left: order one replica, if that may be."""
         have = self._fleet.have
         self._decide(now_s, have + 1)
@@ -84,16 +80,12 @@ class ArrivalScaler(Scaler):
     def _fleet_changed(self, now_s: float, replica: Replica) -> None:
         if replica.is_ready:
             self._look_at(replica.number, now_s + self._idle_s)
-            self._look_at_kept(now_s)
+            self._look_again(now_s)
 
-    def idled(self, number: int, now_s: float) -> None:
-        """A replica has no request any more: look at it when it has been idle for long."""
-        self._look_at(number, now_s + self._idle_s)
-
-    def _look_at_kept(self, now_s: float) -> None:
-        for number in self._kept:
+    def _look_again(self, now_s: float) -> None:
+        for number in self._idle_but_needed:
             self._look_at(number, now_s)
-        self._kept.clear()
+        self._idle_but_needed.clear()
 
     def _look_at(self, number: int, at_s: float) -> None:
         replica = self._fleet.replicas[number - 1]
@@ -107,15 +99,15 @@ class ArrivalScaler(Scaler):
             elif now_s - idle_since_s < self._idle_s - tolerance_s(now_s):
                 self._look_at(number, idle_since_s + self._idle_s)
             else:
-                self._drain_or_keep(replica, now_s, now_s - idle_since_s)
+                self._drain_if_allowed(replica, now_s, now_s - idle_since_s)
 
         self._agenda.add(at_s, Kind.IDLE, look, number)
 
-    def _drain_or_keep(self, replica: Replica, now_s: float, idle_s: float) -> None:
+    def _drain_if_allowed(self, replica: Replica, now_s: float, idle_s: float) -> None:
         fleet, limits = self._fleet, self._limits
         limits.advance(now_s)
-        if self.held or fleet.n_ready <= limits.floor:
-            self._kept.add(replica.number)
+        if self._replay.is_updating or fleet.n_ready <= limits.floor:
+            self._idle_but_needed.add(replica.number)
             return
         ready, coming = fleet.n_ready, fleet.n_coming
         fleet.drain(replica, now_s, why="idle", decision=len(self.decisions))

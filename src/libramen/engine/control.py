@@ -7,20 +7,18 @@ from typing import TYPE_CHECKING, Final, Literal, NamedTuple, Protocol
 import numpy as np
 
 from libramen import units
-from libramen.engine.agenda import Agenda, Kind
+from libramen.engine.agenda import Kind
 from libramen.engine.arrivals import ArrivalScaler
 from libramen.engine.decisions import Decisions
 from libramen.engine.feed import Feed
-from libramen.engine.fleet import Fleet
 from libramen.engine.periodic import MOST_DECISIONS, PeriodicScaler
-from libramen.engine.plane import DataPlane, Ended, Notices, Results, ServerSpec, Signal
+from libramen.engine.plane import DataPlane, Ended, Results, ServerSpec, Signal
+from libramen.engine.replaying import Replay
 from libramen.engine.run import Run
 from libramen.engine.scaler import LimitsScaler, Scaler
 from libramen.engine.updates import Updates
 from libramen.engine.use import UseMeter
 from libramen.errors import ReplayError, StudyError
-from libramen.rules.scaling import OnArrival, PeriodicRule
-from libramen.rules.scaling.rule import Setting
 from libramen.trace.trace import Trace
 
 if TYPE_CHECKING:
@@ -33,6 +31,12 @@ if TYPE_CHECKING:
 
 DataPlaneName = Literal["compiled", "plain"]
 _MOST_WINDOWS: Final = 20_000_000
+_SCALERS: Final[dict[str, type[Scaler]]] = {
+    "never": LimitsScaler,
+    "at_times": PeriodicScaler,
+    "on_arrival": ArrivalScaler,
+}
+"""What runs a rule, by when it is asked."""
 
 
 class Sink(Protocol):
@@ -65,7 +69,7 @@ def run(
             `start`, where it and that of the first one are known, else the start of the first.
         service: how a replica works.
         plan: what it runs on.
-        seed: of all that is left to luck.
+        seed: random seed.
         data_plane: `"compiled"`, or `"plain"` for the readable and slow one; both give the same.
         window_s: width of the windows of the series [s].
         span_s: the time that chunks cover [s]. Default: that of the last one.
@@ -96,23 +100,17 @@ def run(
         results = Results.of(len(whole)) if records is None else Results(records)
     spec = ServerSpec.of(service, plan, seed)
     plane = _data_plane(data_plane, spec, results, None if sink is None else sink.take)
-    agenda = Agenda()
     plane.hand_in(*feed.next())
-    fleet = Fleet(service, plan, plane, agenda, seed)
-    scaler = _scaler(service, plan, fleet, plane, agenda, feed.start)
-    updates = Updates(
-        _due(plan, whole or _Timeline(feed.start, span_s)), fleet, agenda, scaler, plan.tier.replicas.most
-    )
-    clock = _Clock(agenda, feed, plane, progress)
-    clock.at_the_end.append(fleet.measure)
-    if scaler is not None:
-        clock.at_the_end.append(scaler.begin_to_wait)
-    meter = UseMeter(plane, agenda, feed.start) if plan.tier.billing == "per_request" else None
-    if meter is not None:
-        clock.at_the_end.append(meter.end)
-    if scaler is not None:
-        scaler.begin()
-    _play(plane, feed, agenda, clock, fleet, scaler)
+    replay = Replay(service, plan, plane, feed.start, seed)
+    scaler = _scaler(replay)
+    updates = Updates(replay, _due(plan, whole or _Timeline(feed.start, span_s)))
+    meter = UseMeter(replay) if plan.tier.billing == "per_request" else None
+    for part in (scaler, updates, meter):
+        if part is not None:
+            replay.join(part)
+    clock = _Clock(replay, feed, progress)
+    replay.tell("begin")
+    _play(replay, feed, clock)
     plane.flush()
     assert feed.span_s is not None
     return Run(
@@ -121,8 +119,8 @@ def run(
         requests=feed.requests,
         routes=tuple(feed.routes) if whole is None else whole.routes,
         start=feed.start,
-        replicas=fleet.replicas,
-        deaths=fleet.deaths,
+        replicas=replay.fleet.replicas,
+        deaths=replay.fleet.deaths,
         decisions=Decisions() if scaler is None else scaler.decisions,
         use=np.zeros(0) if meter is None else meter.per_hour(),
         updates=updates.records(),
@@ -153,11 +151,13 @@ def _can_be_afforded(plan: Plan, span_s: float, window_s: float) -> None:
         )
 
 
-def _play(plane: DataPlane, feed: Feed, agenda: Agenda, clock: _Clock, fleet: Fleet, scaler: Scaler | None) -> None:
+def _play(replay: Replay, feed: Feed, clock: _Clock) -> None:
     """Let data plane and control plane take turns until every request has ended and the span is over."""
+    plane, agenda = replay.plane, replay.agenda
+    before_advance, heed = replay.told("before_advance"), replay.told("heed")
     while True:
-        if scaler is not None:
-            scaler.before_advance()
+        for prepare in before_advance:
+            prepare()
         signal = plane.advance(agenda.next_s())
         if signal is Signal.CHUNK:
             plane.hand_in(*feed.next())
@@ -172,11 +172,13 @@ def _play(plane: DataPlane, feed: Feed, agenda: Agenda, clock: _Clock, fleet: Fl
         if clock.span_is_over and notices is None:
             if plane.finished():
                 break
-            if plane.held and _nothing_comes(fleet, agenda, scaler):
+            if plane.held and replay.nothing_comes():
                 plane.dismiss_held(max(plane.last_s, agenda.acted_s))
                 continue
         if notices is not None:
-            _heed(notices, now_s, fleet, scaler)
+            replay.fleet.heed(notices, now_s)
+            for hear in heed:
+                hear(notices, now_s)
         agenda.run(now_s)
 
 
@@ -210,41 +212,14 @@ def _due(plan: Plan, trace: Trace | _Timeline) -> list[tuple[float, Rollout]]:
     ]
 
 
-def _nothing_comes(fleet: Fleet, agenda: Agenda, scaler: Scaler | None) -> bool:
-    """Whether no replica will ever be ready: held requests would wait for ever."""
-    if scaler is not None and scaler.is_futile:
-        return True
-    return not fleet.alive() and agenda.only_recurs and (scaler is None or scaler.wants_nothing)
-
-
-def _heed(notices: Notices, now_s: float, fleet: Fleet, scaler: Scaler | None) -> None:
-    """What the data plane has come back for."""
-    for number in notices.killed:
-        fleet.died(number, now_s, "out_of_memory")
-    for number in notices.emptied:
-        fleet.end_drain(number, now_s)
-    if scaler is not None:
-        for number in notices.idled:
-            scaler.idled(number, now_s)
-        if notices.asked:
-            scaler.asked(now_s)
-
-
-def _scaler(
-    service: Service, plan: Plan, fleet: Fleet, plane: DataPlane, agenda: Agenda, start: datetime | None
-) -> Scaler | None:
+def _scaler(replay: Replay) -> Scaler | None:
     """What runs the scaling rule of a plan, None: it never decides anything."""
-    rule = plan.scaling
+    rule = replay.plan.scaling
     try:
         rule.may_run()
     except StudyError as error:
-        raise StudyError(f"plan {plan.name!r}: {error}") from None
-    if isinstance(rule, PeriodicRule):
-        cold_start_s = plan.tier.provision.percentile(0.95) + service.start.percentile(0.95)
-        return PeriodicScaler(rule, Setting(cold_start_s, plan.size.cores, start), plan, fleet, plane, agenda)
-    if isinstance(rule, OnArrival):
-        return ArrivalScaler(rule, service.slots, plan, fleet, plane, agenda, start)
-    return LimitsScaler(plan, fleet, agenda, start) if rule.decides else None
+        raise StudyError(f"plan {replay.plan.name!r}: {error}") from None
+    return _SCALERS[rule.asked](replay) if rule.decides else None
 
 
 def _data_plane(
@@ -262,16 +237,12 @@ def _data_plane(
 
 
 class _Clock:
-    """Comes back a hundred times during the span: for progress, for Ctrl-C, and to know that it is over.
+    """Comes back a hundred times during the span: for progress, for Ctrl-C, and to know that it is over."""
 
-    What is in `at_the_end` is called with the end of the span.
-    """
-
-    def __init__(self, agenda: Agenda, feed: Feed, plane: DataPlane, progress: Callable[[float], None] | None) -> None:
-        self._agenda, self._feed, self._plane, self._progress = agenda, feed, plane, progress
+    def __init__(self, replay: Replay, feed: Feed, progress: Callable[[float], None] | None) -> None:
+        self._replay, self._feed, self._progress = replay, feed, progress
         self._ticks = 0
         self._span_s: float | None = None
-        self.at_the_end: list[Callable[[float], None]] = []
         self.span_is_over = False
         self.span_may_be_known()
 
@@ -280,7 +251,7 @@ class _Clock:
         if self._span_s is None and self._feed.span_s is not None:
             self._span_s = self._feed.span_s
             # Ticks that are past by then are left out.
-            self._ticks = min(99, int(100 * self._plane.last_s / self._span_s)) if self._span_s else 99
+            self._ticks = min(99, int(100 * self._replay.plane.last_s / self._span_s)) if self._span_s else 99
             if self._progress is not None:
                 self._progress(self._ticks / 100)
             self._plan_tick()
@@ -290,7 +261,7 @@ class _Clock:
         self._ticks += 1
         # The last one exactly: span * 100 / 100 can fall short of the span.
         at_s = self._span_s if self._ticks == 100 else self._span_s * self._ticks / 100
-        self._agenda.add(at_s, Kind.SAMPLE, self._tick)
+        self._replay.agenda.add(at_s, Kind.SAMPLE, self._tick)
 
     def _tick(self, now_s: float) -> None:
         if self._progress is not None:
@@ -299,5 +270,5 @@ class _Clock:
             self._plan_tick()
             return
         self.span_is_over = True
-        for end in self.at_the_end:
-            end(now_s)
+        self._replay.fleet.measure(now_s)
+        self._replay.tell("span_is_over", now_s)

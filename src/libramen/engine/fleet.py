@@ -15,7 +15,8 @@ if TYPE_CHECKING:
 
     import numpy as np
 
-    from libramen.engine.plane import DataPlane
+    from libramen.engine.placement import Placement
+    from libramen.engine.plane import DataPlane, Notices
     from libramen.study.plan import Plan
     from libramen.study.service import Service
 
@@ -82,7 +83,7 @@ class Death(NamedTuple):
     why: str  # "out_of_memory"
 
 
-class _Luck:
+class _Drawn:
     """How long replicas take where that varies: values of the standard normal distribution.
 
     The n-th replica has the n-th value of each stream, whatever the plan. One that has crashed draws
@@ -94,17 +95,17 @@ class _Luck:
     def __init__(self, seed: int) -> None:
         self._seed = seed
         self._streams: dict[str, np.random.Generator] = {}
-        self._drawn: dict[str, list[float]] = {}
+        self._values: dict[str, list[float]] = {}
         self._again: dict[int, np.random.Generator] = {}
 
     def of(self, purpose: str, number: int) -> float:
         """The value of a replica."""
         if purpose not in self._streams:
-            self._streams[purpose], self._drawn[purpose] = streams.stream(self._seed, purpose), []
-        drawn = self._drawn[purpose]
-        while len(drawn) < number:
-            drawn += self._streams[purpose].standard_normal(self._BLOCK).tolist()
-        return drawn[number - 1]
+            self._streams[purpose], self._values[purpose] = streams.stream(self._seed, purpose), []
+        values = self._values[purpose]
+        while len(values) < number:
+            values += self._streams[purpose].standard_normal(self._BLOCK).tolist()
+        return values[number - 1]
 
     def again(self, number: int) -> float:
         """The next value of a replica that starts again."""
@@ -120,10 +121,12 @@ class Fleet:
     or went.
     """
 
-    def __init__(self, service: Service, plan: Plan, plane: DataPlane, agenda: Agenda, seed: int) -> None:
+    def __init__(
+        self, service: Service, plan: Plan, plane: DataPlane, agenda: Agenda, placement: Placement, seed: int
+    ) -> None:
         self._service, self._plan, self._plane, self._agenda = service, plan, plane, agenda
-        self._zones = plan.zones_used
-        self._luck = _Luck(seed)
+        self._placement = placement
+        self._drawn = _Drawn(seed)
         self.replicas: list[Replica] = []  # ever ordered, by number - 1
         self.deaths: list[Death] = []
         self._alive: dict[int, Replica] = {}
@@ -195,7 +198,7 @@ class Fleet:
 
     def _takes_s(self, what: Literal["provision", "start"], number: int) -> float:
         delay = self._plan.tier.provision if what == "provision" else self._service.start
-        return delay.at(0.0 if delay.is_constant else self._luck.of(what, number))
+        return delay.at(0.0 if delay.is_constant else self._drawn.of(what, number))
 
     def cancel(self, replica: Replica, now_s: float, why: str, decision: int | None = None) -> None:
         """A replica on its way is not wanted any more: it is gone at once."""
@@ -222,6 +225,13 @@ class Fleet:
 
         self._agenda.add(at_s, Kind.DRAIN_END, end, number)
 
+    def heed(self, notices: Notices, now_s: float) -> None:
+        """Replicas have died, or draining ones have emptied."""
+        for number in notices.killed:
+            self.died(number, now_s, "out_of_memory")
+        for number in notices.emptied:
+            self.end_drain(number, now_s)
+
     def died(self, number: int, now_s: float, why: str) -> None:
         """A ready replica has died; the balancer learns it after `detect`, and then it starts again."""
         replica = self.replicas[number - 1]
@@ -244,12 +254,13 @@ class Fleet:
         replica.is_dead = False
         self._enter(replica, now_s, "coming")
         start = self._service.start
-        self._plan_ready(replica, now_s + start.at(0.0 if start.is_constant else self._luck.again(replica.number)))
+        self._plan_ready(replica, now_s + start.at(0.0 if start.is_constant else self._drawn.again(replica.number)))
         self._changed(now_s, replica)
 
     def _new(self, now_s: float, why: str, provision_s: float) -> Replica:
         number = len(self.replicas) + 1
-        zone = self._zones[(number - 1) % len(self._zones)]
+        zone = self._placement.zone_of(number)
+        assert zone is not None, "a zone is open"
         replica = Replica(number, zone, self.version, why, ordered_s=now_s, started_s=now_s + provision_s)
         self.replicas.append(replica)
         self._alive[number] = replica

@@ -5,22 +5,22 @@ from __future__ import annotations
 import math
 from collections import deque
 from collections.abc import Iterator, Mapping
-from typing import TYPE_CHECKING, Final, TypeAlias
+from typing import TYPE_CHECKING, Final, TypeAlias, cast
 
 import numpy as np
 
 from libramen import units
-from libramen.engine.agenda import Agenda, Kind
+from libramen.engine.agenda import Kind
 from libramen.engine.scaler import Scaler
 from libramen.errors import ReplayError
 from libramen.ranks import PERCENTILES, rank_of
-from libramen.rules.scaling.rule import Observation, PeriodicRule, Setting
+from libramen.rules.scaling.rule import Observation, Setting
 from libramen.times import EPSILON_S
 
 if TYPE_CHECKING:
-    from libramen.engine.fleet import Fleet
     from libramen.engine.plane import DataPlane
-    from libramen.study.plan import Plan
+    from libramen.engine.replaying import Replay
+    from libramen.rules.scaling.rule import PeriodicRule
 
 
 # Integrals over the ready replicas, and counts, up to an instant. Plain tuples: two are made for every decision.
@@ -82,18 +82,14 @@ class _Measures(Mapping[str, float | None]):
 class PeriodicScaler(Scaler):
     """Asks its rule for as long as the replay runs."""
 
-    def __init__(
-        self,
-        rule: PeriodicRule,
-        setting: Setting,
-        plan: Plan,
-        fleet: Fleet,
-        plane: DataPlane,
-        agenda: Agenda,
-    ) -> None:
-        super().__init__(plan, fleet, agenda, setting.start)
+    def __init__(self, replay: Replay) -> None:
+        super().__init__(replay)
+        plan, agenda = replay.plan, replay.agenda
+        rule = cast("PeriodicRule", plan.scaling)
+        cold_start_s = plan.tier.provision.percentile(0.95) + replay.service.start.percentile(0.95)
+        setting = Setting(cold_start_s, plan.size.cores, replay.start)
         self._rule_name, self._plan_name = rule.rule, plan.name
-        self._plane, self._cores, self._start = plane, setting.cores, setting.start
+        self._plane, self._cores, self._start = replay.plane, setting.cores, setting.start
         self._every_s, self._lag_s = rule.every, rule.lag
         self._asked = rule.begin(setting)
         self._state: dict[str, object] = {}

@@ -41,7 +41,7 @@ class _Attempt:
     number: int  # 1 for the first
     at_s: float  # its own arrival
     order: int  # among all attempts, by arrival
-    given_up: bool = False  # its client has gone and sends the request again: nobody awaits this one
+    given_up: bool = False  # its client has gone and sends the request again: no client waits for this one
     slot_at_s: float | None = None  # when it took its slot
     cpu_left_s: float | None = None  # CPU work still to do on a core of speed 1; None before its first turn
     wait_ends_s: float | None = None  # None while it has CPU work to do
@@ -61,7 +61,7 @@ class _Replica:
     core_s: float = 0.0  # cores in use integrated up to `worked_to_s` [core-seconds]
     begin_s: float | None = None  # of its latest period of use, None: there was none since it became ready
     end_s: float = math.inf  # of that, infinity: it goes on; without one, when it became ready
-    tells: bool = False  # when it falls idle
+    tells: bool = False  # when it becomes idle
 
     @property
     def busy(self) -> int:

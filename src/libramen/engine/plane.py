@@ -131,7 +131,7 @@ class ServerSpec(NamedTuple):
     queue_limit: int = -1  # -1: no limit
     detect_s: float = 0.0
     logs_answers: bool = False  # for a rule that looks at latencies
-    meters: bool = False  # when each replica is in use: for bills by use, or for replicas that fall idle
+    meters: bool = False  # when each replica is in use: for bills by use, or for replicas that become idle
     granularity_s: float = 0.0  # to whole numbers of this a period of use is rounded up; 0: it is not
     seed: int = 0
 
@@ -296,7 +296,7 @@ class DataPlane(Protocol):
         """Since when a ready replica has had no request [s]; infinity: it has one. Where use is metered."""
 
     def tell_idle(self, number: int) -> None:
-        """Come back with CONTROL when this replica, which has a request, has none any more."""
+        """Come back with CONTROL when this replica, which has a request, becomes idle."""
 
     @property
     def waiting(self) -> int:

@@ -5,46 +5,47 @@ from __future__ import annotations
 import math
 from typing import TYPE_CHECKING, Final
 
-from libramen.engine.agenda import Agenda, Kind
+from libramen.engine.agenda import Kind
 from libramen.engine.decisions import Decisions
+from libramen.engine.replaying import Part
 from libramen.errors import StudyError
 from libramen.rules.scaling.timetable import Limits
 from libramen.times import tolerance_s
 
 if TYPE_CHECKING:
-    from datetime import datetime
-
-    from libramen.engine.fleet import Fleet
-    from libramen.study.plan import Plan
+    from libramen.engine.replaying import Replay
 
 _FUTILE: Final = 1000
 
 
-class Scaler:
+class Scaler(Part):
     """What all ways of running a rule share: limits, updates under way, orders and drains, the record."""
 
     pause_up_s = pause_down_s = 0.0
 
-    def __init__(self, plan: Plan, fleet: Fleet, agenda: Agenda, start: datetime | None) -> None:
-        self._fleet, self._agenda = fleet, agenda
+    def __init__(self, replay: Replay) -> None:
+        plan = replay.plan
+        self._replay, self._fleet, self._agenda = replay, replay.fleet, replay.agenda
         entries = plan.scaling.timetable
-        if entries and start is None:
+        if entries and replay.start is None:
             raise StudyError(
                 f"plan {plan.name!r}: scaling.timetable needs to know when the trace starts, and this one does not say"
             )
-        self._limits = Limits(*plan.base_limits, entries, start)
+        self._limits = Limits(*plan.base_limits, entries, replay.start)
         self._tier = plan.tier.replicas
         self._last_order_s = -math.inf
         self._last_drain_s = -math.inf
-        self.held = False
-        """An update is under way, and the fleet's size is its own."""
         self.decisions = Decisions()
         self._waits_since = 0  # so many decisions there were when a replica was last ready, or the span over
-        fleet.listeners.append(lambda now_s, _replica: self.begin_to_wait(now_s))
+        self._fleet.listeners.append(lambda _now_s, _replica: self._begin_to_wait())
 
-    def begin_to_wait(self, now_s: float) -> None:  # noqa: ARG002  (decisions are counted, not seconds)
-        """Something has come, or the span is over: from now on it is counted how often it decides in vain."""
+    def _begin_to_wait(self) -> None:
+        """From now on it is counted how often it decides without a replica becoming ready."""
         self._waits_since = len(self.decisions)
+
+    def span_is_over(self, now_s: float) -> None:  # noqa: ARG002  (decisions are counted, not seconds)
+        """From now on nothing more may come of its decisions."""
+        self._begin_to_wait()
 
     @property
     def is_futile(self) -> bool:
@@ -64,21 +65,6 @@ class Scaler:
         self._limits.advance(0.0)
         if self._fleet.have < self._limits.floor:
             self._decide(0.0, self._fleet.have)
-
-    def before_advance(self) -> None:
-        """Requests are going to arrive until the next control event."""
-
-    def asked(self, now_s: float) -> None:
-        """A request is going to arrive for which no slot is left."""
-        raise AssertionError(f"{type(self).__name__} did not want to be asked at {now_s}")
-
-    def idled(self, number: int, now_s: float) -> None:
-        """A replica that was asked about has no request any more."""
-        raise AssertionError(f"{type(self).__name__} did not ask about {number} at {now_s}")
-
-    def release(self, now_s: float) -> None:  # noqa: ARG002  (for those that act on it)
-        """No update is under way any more."""
-        self.held = False
 
     def _decide(
         self,
@@ -102,7 +88,7 @@ class Scaler:
         elif goal < wanted:
             held_by = "tier_most" if goal == self._tier.most else "ceiling"
         ordered = cancelled = drained = 0
-        if self.held:
+        if self._replay.is_updating:
             held_by = "update"
         elif goal > have:
             if now_s - self._last_order_s < self.pause_up_s - tolerance_s(now_s):
@@ -140,9 +126,9 @@ class Scaler:
 class LimitsScaler(Scaler):
     """For a rule that never wants another number: a decision whenever the timetable changes the limits."""
 
-    def __init__(self, plan: Plan, fleet: Fleet, agenda: Agenda, start: datetime | None) -> None:
-        super().__init__(plan, fleet, agenda, start)
-        self._wanted = plan.replicas_used
+    def __init__(self, replay: Replay) -> None:
+        super().__init__(replay)
+        self._wanted = replay.plan.replicas_used
 
     def begin(self) -> None:
         """What the timetable says for the start is met before anything else happens."""
@@ -153,7 +139,6 @@ class LimitsScaler(Scaler):
         if math.isfinite(self._limits.next_s):
             self._agenda.add(self._limits.next_s, Kind.DECISION, self._keep)
 
-    def release(self, now_s: float) -> None:
+    def update_is_over(self, now_s: float) -> None:
         """What the timetable has changed meanwhile is met now."""
-        super().release(now_s)
         self._decide(now_s, self._wanted)

@@ -4,15 +4,16 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from libramen.engine.agenda import Agenda, Kind
+from libramen.engine.agenda import Kind
+from libramen.engine.replaying import Part
 from libramen.engine.run import UpdateRecord
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
     from libramen.engine.agenda import Action
-    from libramen.engine.fleet import Fleet, Replica
-    from libramen.engine.scaler import Scaler
+    from libramen.engine.fleet import Replica
+    from libramen.engine.replaying import Replay
     from libramen.rules.rollouts.update import Rollout, Update
 
 
@@ -27,26 +28,20 @@ class _Due:
         self.n = 0
 
 
-class Updates:
+class Updates(Part):
     """Begins each update when it is due, or when the one before it is over, and keeps it going."""
 
-    def __init__(
-        self,
-        due: Sequence[tuple[float, Rollout]],
-        fleet: Fleet,
-        agenda: Agenda,
-        scaler: Scaler | None,
-        most: int | None,
-    ) -> None:
-        self._fleet, self._agenda, self._scaler, self._most = fleet, agenda, scaler, most
+    def __init__(self, replay: Replay, due: Sequence[tuple[float, Rollout]]) -> None:
+        self._replay, self._fleet, self._agenda = replay, replay.fleet, replay.agenda
+        self._most = replay.plan.tier.replicas.most
         self._all = [_Due(rollout, at_s) for at_s, rollout in due]
         self._waiting: list[_Due] = []
         self._current: _Due | None = None
         self._update: Update | None = None
         self._step_planned = False
-        fleet.listeners.append(self._fleet_changed)
+        self._fleet.listeners.append(self._fleet_changed)
         for number, update in enumerate(self._all):
-            agenda.add(update.due_s, Kind.ROLLOUT, self._due(update), number)
+            self._agenda.add(update.due_s, Kind.ROLLOUT, self._due(update), number)
 
     def _due(self, update: _Due) -> Action:
         def begin_or_wait(now_s: float) -> None:
@@ -68,8 +63,7 @@ class Updates:
             return
         for replica in coming:
             fleet.cancel(replica, now_s, why="update")
-        if self._scaler is not None:
-            self._scaler.held = True
+        self._replay.is_updating = True
         self._update = due.rollout.begin(fleet, due.n, self._most, now_s)
         self._step(now_s)
 
@@ -93,8 +87,8 @@ class Updates:
         self._current = self._update = None
         if self._waiting:
             self._begin_next(now_s)
-        elif self._scaler is not None:
-            self._scaler.release(now_s)
+        else:
+            self._replay.update_is_over(now_s)
 
     def records(self) -> list[UpdateRecord]:
         """What came of each update."""

@@ -6,33 +6,32 @@ from typing import TYPE_CHECKING, Final
 
 import numpy as np
 
-from libramen.engine.agenda import Agenda, Kind
+from libramen.engine.agenda import Kind
+from libramen.engine.replaying import Part
 from libramen.times import into_hour_s
 
 if TYPE_CHECKING:
-    from datetime import datetime
-
-    from libramen.engine.plane import DataPlane
+    from libramen.engine.replaying import Replay
 
 _HOUR_S: Final = 3600.0
 
 
-class UseMeter:
+class UseMeter(Part):
     """Reads the meter of the data plane at every hour of the clock and at the end of the span."""
 
-    def __init__(self, plane: DataPlane, agenda: Agenda, start: datetime | None) -> None:
-        self._plane, self._agenda = plane, agenda
+    def __init__(self, replay: Replay) -> None:
+        self._plane, self._agenda = replay.plane, replay.agenda
         self._readings = [0.0]
         self._is_over = False
-        agenda.add(_HOUR_S - into_hour_s(start), Kind.SAMPLE, self._read)
+        self._agenda.add(_HOUR_S - into_hour_s(replay.start), Kind.SAMPLE, self._read)
 
     def _read(self, now_s: float) -> None:
         if not self._is_over:
             self._readings.append(self._plane.billed(now_s))
             self._agenda.add(now_s + _HOUR_S, Kind.SAMPLE, self._read)
 
-    def end(self, now_s: float) -> None:
-        """The span is over: what is in use from now on is not part of it."""
+    def span_is_over(self, now_s: float) -> None:
+        """What is in use from now on is not part of it."""
         if not self._is_over:
             self._readings.append(self._plane.billed(now_s))
             self._is_over = True

@@ -174,16 +174,16 @@ def _floor_never_left(outcome: Outcome) -> Finding | None:
 
 def _first_visitor_waited(outcome: Outcome) -> Finding | None:
     found = outcome.waits
-    if found is None or not found.nobody_ready.any():
+    if found is None or not found.none_ready.any():
         return None
     ready = stage_steps(outcome.run, "ready")
-    periods = np.searchsorted(ready.at_s, found.at_s[found.nobody_ready], side="right")
-    waits_s = found.wait_s[found.nobody_ready]
+    periods = np.searchsorted(ready.at_s, found.at_s[found.none_ready], side="right")
+    waits_s = found.wait_s[found.none_ready]
     visits = len(np.unique(periods))
     return Finding(
         "first_visitor_waited",
-        f"First visitors waited: {times(visits, 'time')} somebody came when no replica was ready, and "
-        f"{times(len(waits_s), 'request')} waited for a cold start with nobody there, "
+        f"First visitors waited: {times(visits, 'time')} a request came when no replica was ready, and "
+        f"{times(len(waits_s), 'request')} waited for a cold start then, "
         f"{units.show_duration(float(np.mean(waits_s)))} on average and "
         f"{units.show_duration(float(waits_s.max()))} at most.",
         len(waits_s),

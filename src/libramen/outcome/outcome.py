@@ -441,9 +441,10 @@ class Outcome:
         return f"Outcome(plan={self.plan.name!r}, requests={self.requests_measured}, month={self.bill.month})"
 
     def _repr_html_(self) -> str:
-        from libramen.comparison.compare import Comparison
+        from libramen.report.comparison import plans_section
+        from libramen.report.html import to_html
 
-        return Comparison((self.figures(routes=False),))._repr_html_()
+        return to_html([plans_section([self.figures(routes=False)])])
 
 
 def _nullable_integers(kind: pa.DataType) -> Any:

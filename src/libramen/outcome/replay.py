@@ -50,8 +50,8 @@ def replay(
         service: how one replica works.
         plan: what it runs on.
         objectives: what it should achieve. Default: nothing.
-        seed: of all that is left to luck: balancers that draw, and the jitter of retries. Every request has
-            numbers of its own, so plans that are replayed with one seed meet the same luck.
+        seed: random seed: of balancers that draw, and of the jitter of retries. Every request has
+            numbers of its own, so plans that are replayed with one seed get the same random numbers.
         data_plane: `"compiled"`, or `"plain"`: readable Python, about 1000 times slower, the same result.
         keep_requests: whether what became of each request is kept: `outcome.requests` and exact percentiles,
             for 32 bytes a request. Else percentiles are within 0.5 %. Default: yes for a trace, no for chunks.

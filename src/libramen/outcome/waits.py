@@ -23,14 +23,14 @@ class ColdWaits(NamedTuple):
         at_s: float64, when their last attempt arrived [s].
         wait_s: float64, from then until their replica was ready [s].
         replica: int64, its number.
-        nobody_ready: bool, whether no replica at all was ready when they arrived.
+        none_ready: bool, whether no replica at all was ready when they arrived.
     """
 
     request: np.ndarray
     at_s: np.ndarray
     wait_s: np.ndarray
     replica: np.ndarray
-    nobody_ready: np.ndarray
+    none_ready: np.ndarray
 
 
 def cold_waits(trace: Trace, results: Results, run: Run) -> ColdWaits:

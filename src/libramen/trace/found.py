@@ -229,7 +229,7 @@ def _whole_minutes(found: Found, zone: ZoneInfo) -> tuple[datetime, float]:
     """Count times from the beginning of a minute of the clock, in place; its real time, and the time covered [s].
 
     Windows, worst minutes and counts then begin where people expect them. A table that says when its trace began and
-    how long it was (because nobody came at first, or at last) is believed.
+    how long it was (because no request came at first, or at last) is believed.
     """
     assert found.base is not None
     at_s, base, made = found.at_s, found.base, found.made

@@ -1,4 +1,4 @@
-"""What a log may have that is nobody's visit: health checks and robots, with the line that leaves them out."""
+"""What a log may have that is not traffic of users: health checks and robots, with the line that leaves them out."""
 
 from __future__ import annotations
 

@@ -88,7 +88,7 @@ def make_trace(
         bytes_out: size of each answer.
         start: the instant 0, as in `Trace.from_arrays`.
         time_zone: zone for local times.
-        seed: of all draws.
+        seed: random seed.
 
     Raises:
         TraceError: an argument is not allowed.

@@ -170,7 +170,7 @@ def read_requests(
         path: as in `read_trace`.
         options: as the keywords of `read_trace`.
         progress: as in `read_trace`.
-        hints: whether it is noted what is probably nobody's visit, such as health checks.
+        hints: whether it is noted what is probably not traffic of users, such as health checks.
 
     Returns:
         the trace, whose `cpu_s` is 0 where it was not given, and whether it was given.

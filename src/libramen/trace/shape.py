@@ -41,7 +41,7 @@ class Step(Table):
 
         Args:
             trace: is not changed.
-            seed: of all draws.
+            seed: random seed.
             number: place of the step in its list, so that two equal steps draw differently.
             folder: that paths in the step are relative to.
 

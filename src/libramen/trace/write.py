@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Final
 import numpy as np
 
 from libramen.errors import OutputError
-from libramen.files import write_whole
+from libramen.files import FORMULA, write_whole
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -24,14 +24,10 @@ In CSV that is a first comment, `# libramen: {...}`, in JSON Lines a first objec
 """
 
 
-FORMULA: Final = (r"^([=+\-@\t])", r"'\1")
-"""What a spreadsheet would run in a cell, and how it is kept from that: with a quote before it, which we read again."""
-
-
 def write_trace(trace: Trace, path: Path, *, counts_every: float | None = None) -> None:
     """Write a trace as .csv, .jsonl, .parquet or .arrow, whole or not at all; it reads back the same.
 
-    It says of itself how its demand was made, so that nobody takes an estimate for a measurement later.
+    It says of itself how its demand was made, so that an estimate is not taken for a measurement later.
 
     Args:
         trace: the requests.

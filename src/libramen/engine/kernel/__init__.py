@@ -10,5 +10,5 @@
 | `clients` | answers, failures, time-outs, repeated attempts |
 | `orders` | what the control plane orders: a replica to add, drain, withdraw or remove |
 | `measures` | integrals over time |
-| `trees`, `heaps`, `luck` | winner trees, binary heaps, random numbers |
+| `trees`, `heaps`, `uniforms` | winner trees, binary heaps, random numbers |
 """

@@ -28,10 +28,10 @@ from libramen.engine.kernel.layout import (
     request_at,
     seldom,
 )
-from libramen.engine.kernel.luck import uniforms
 from libramen.engine.kernel.measures import integrate
 from libramen.engine.kernel.service import find_ready, is_late, kill, take_slot
 from libramen.engine.kernel.trees import least_busy, update_row
+from libramen.engine.kernel.uniforms import uniforms
 
 
 @inner
@@ -158,7 +158,7 @@ def take_held(w):
 
 @seldom
 def next_held(w):
-    """The replica of which it is known that it has room gets the first of the queue: (entry, row).
+    """The replica with free capacity gets the first of the queue: (entry, row).
 
     Row NONE_READY: there is nothing to hand out, or no room any more, or the first one was late and is dropped.
     """

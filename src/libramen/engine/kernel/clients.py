@@ -19,7 +19,7 @@ from libramen.engine.kernel.layout import (
     set_float,
     tolerance_s,
 )
-from libramen.engine.kernel.luck import uniforms
+from libramen.engine.kernel.uniforms import uniforms
 
 
 @inner

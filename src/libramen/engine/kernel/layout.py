@@ -34,7 +34,7 @@ NOBODY: Final = 1 << 62
 """More than any load or number; as a limit: none."""
 
 NONE_READY, HOLD = np.int64(-1), np.int64(-2)
-"""Instead of a row: nobody takes requests, or nobody has room and the request may wait for it."""
+"""Instead of a row: no replica takes requests, or none has room and the request may wait for it."""
 
 FIRST, NO_REPLICA, LESS, SAME, MORE = np.array([0, 0, -1, 0, 1])
 """Numbers that are passed on. Like all above they have a NumPy type: for a plain Python number the compiler
@@ -69,7 +69,7 @@ WORLD: Final = np.dtype(
         ("held_tail", "i8"),
         ("n_held", "i8"),
         ("room_row", "i8"),  # a row that has just got room, for those held; NONE_READY: none
-        ("n_idled", "i8"),  # replicas that have fallen idle, of those that the control plane asked about
+        ("n_idled", "i8"),  # replicas that have become idle, of those that the control plane asked about
         ("n_answers", "i8"),  # filled entries of `answers`
         ("billed", "f8"),  # periods of use that are over, each rounded up [units of the granularity, or s]
         ("asked", "i8"),  # the attempt for which the control plane was last asked for a slot
@@ -99,9 +99,9 @@ WORLD: Final = np.dtype(
         ("emptied", "i8"),  # int64 (leaves,): numbers of draining replicas that have emptied
         ("killed", "i8"),  # int64 (leaves,): numbers of replicas that have died
         ("uses", "i8"),  # USE (leaves,)
-        ("idled", "i8"),  # int64 (leaves,): numbers of replicas that have fallen idle
+        ("idled", "i8"),  # int64 (leaves,): numbers of replicas that have become idle
         ("answers", "i8"),  # float64 (answers_size,): latencies of ok answers, each of its own attempt [s]
-        ("answers_size", "i8"),  # where nobody looks at them: NOBODY
+        ("answers_size", "i8"),  # where no rule reads them: NOBODY
         ("edges_s", "i8"),  # float64 (n_edges,): instants at which the integrals are written down [s]
         ("n_edges", "i8"),
         ("series", "i8"),  # float64 (n_edges, 4): what they were then: cores, slots in use, requests waiting, throttled
@@ -233,7 +233,7 @@ REQUEST: Final = np.dtype(
         ("link", "i8"),  # next in its list, -1: last
         ("attempt", "i4"),  # 1 for the first
         ("watched", "i2"),  # 1: it is in the list of clients
-        ("given_up", "i2"),  # 1: its client has gone and sends it again: nobody awaits this attempt
+        ("given_up", "i2"),  # 1: its client has gone and sends it again: no client waits for this attempt
         ("first_s", "f8"),  # arrival of the first attempt, where this is another one [s]
         ("earlier", "i8"),  # neighbours in the list of clients, -1: none
         ("later", "i8"),

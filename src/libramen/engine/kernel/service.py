@@ -3,7 +3,7 @@
 CPU sharing runs on virtual time. While `k` requests run on a replica, its virtual time `v` advances at
 `rate[k]`, the work that each of them gets done in a second. A request that starts its CPU work at `v` is
 done at `v + cpu_s`, whatever comes and goes meanwhile, so nothing is re-dated. Virtual time is set back to
-0 when nobody runs, so that it never loses digits.
+0 when no request runs, so that it never loses digits.
 """
 
 from __future__ import annotations

@@ -332,7 +332,7 @@ class KernelState:
         return float(self._uses[self._rows[number]]["end_s"])
 
     def tell_idle(self, number: int) -> None:
-        """Come back when this replica, which has a request, has none any more."""
+        """Come back when this replica, which has a request, becomes idle."""
         self._uses[self._rows[number]]["tell"] = 1
 
     def series(self) -> np.ndarray:

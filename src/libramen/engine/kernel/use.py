@@ -1,4 +1,4 @@
-"""When each replica is in use, that is, has a request in a slot: for bills by use, and for replicas that fall idle.
+"""When each replica is in use, that is, has a request in a slot: for bills by use, and for replicas that become idle.
 
 A slot that is freed and taken at one instant does not end a period of use, whoever takes it. So a period
 that has ended is only counted when the next one begins later, or when it is asked for.

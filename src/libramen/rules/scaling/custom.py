@@ -76,7 +76,7 @@ class Custom(PeriodicRule):
         """See that it may be run, and that there is something to run.
 
         Raises:
-            StudyError: nobody has consented, or there is no such module beside the study.
+            StudyError: without consent, or there is no such module beside the study.
         """
         if self.function is not None:
             return
@@ -89,7 +89,7 @@ class Custom(PeriodicRule):
             )
         if not self.trusted:
             raise StudyError(
-                f"rule: {self.rule!r} runs code that came with the study, {path}, and nobody has said that it may; "
+                f"rule: {self.rule!r} runs code that came with the study, {path}, and that was not allowed; "
                 "allowed: --trust-code, in Python load_study(path, trust_code=True), once you have read it"
             )
 

@@ -25,5 +25,5 @@ class OnArrival(Rule):
 
     @property
     def needs(self) -> Needs:
-        """It must be told when a replica falls idle."""
+        """It must be told when a replica becomes idle."""
         return Needs(idle=True)

@@ -122,7 +122,7 @@ class Needs(NamedTuple):
     """What a rule must be told of beyond integrals and counts: the engine writes it down only where it is needed."""
 
     latency: bool = False  # latencies of the answers
-    idle: bool = False  # when a replica falls idle
+    idle: bool = False  # when a replica becomes idle
 
 
 class AnyRule(Table):
@@ -152,7 +152,7 @@ class AnyRule(Table):
         """See that nothing stands against running it.
 
         Raises:
-            StudyError: it is code of a study, and nobody has consented.
+            StudyError: it is code of a study, without consent.
         """
 
     @property

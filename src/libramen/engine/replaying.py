@@ -1,0 +1,96 @@
+"""One replay under way: what its parts share, and how they take part in it."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+from libramen.engine.agenda import Agenda
+from libramen.engine.fleet import Fleet
+from libramen.engine.placement import InTurn
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+    from datetime import datetime
+
+    from libramen.engine.plane import DataPlane, Notices
+    from libramen.study.plan import Plan
+    from libramen.study.service import Service
+
+
+class Part:
+    """What takes part in a replay: a scaler, the updates of a plan, a meter.
+
+    A part is made with the `Replay`, enters its events into the agenda, and overrides what it wants to be told.
+    """
+
+    def begin(self) -> None:
+        """The replay begins, and nothing has happened yet."""
+
+    def before_advance(self) -> None:
+        """The data plane is going to run until the next control event."""
+
+    def heed(self, notices: Notices, now_s: float) -> None:
+        """The data plane has come back with notices; what concerns the fleet is done already."""
+
+    def update_is_over(self, now_s: float) -> None:
+        """No update is under way any more, and the fleet's size may change again."""
+
+    def span_is_over(self, now_s: float) -> None:
+        """The time that the trace covers has passed; requests may still be open."""
+
+    @property
+    def wants_nothing(self) -> bool:
+        """Whether, as things are, it will order nothing more once no request arrives."""
+        return True
+
+    @property
+    def is_futile(self) -> bool:
+        """Whether it would go on for ever without a replica becoming ready."""
+        return False
+
+
+class Replay:
+    """The service, the plan, the data plane, the agenda and the fleet of one replay, and the parts that have joined.
+
+    Args:
+        service: how a replica works.
+        plan: what it runs on.
+        plane: the data plane.
+        start: the instant 0 as a real time, None: not known.
+        seed: random seed.
+
+    Attributes:
+        is_updating: whether an update is under way, so that the fleet's size is the update's.
+    """
+
+    def __init__(self, service: Service, plan: Plan, plane: DataPlane, start: datetime | None, seed: int) -> None:
+        self.service, self.plan, self.plane, self.start = service, plan, plane, start
+        self.agenda = Agenda()
+        self.placement = InTurn(plan.zones_used)
+        self.fleet = Fleet(service, plan, plane, self.agenda, self.placement, seed)
+        self.is_updating = False
+        self._parts: list[Part] = []
+
+    def join(self, part: Part) -> None:
+        """Let a part take part: it is told what it overrides, after those that joined before it."""
+        self._parts.append(part)
+
+    def told(self, what: str) -> list[Callable[..., Any]]:
+        """The methods of this name of those parts that override it, in the order in which they joined."""
+        return [getattr(part, what) for part in self._parts if getattr(type(part), what) is not getattr(Part, what)]
+
+    def tell(self, what: str, *about: object) -> None:
+        """Call them."""
+        for hear in self.told(what):
+            hear(*about)
+
+    def update_is_over(self, now_s: float) -> None:
+        """No update is under way any more."""
+        self.is_updating = False
+        self.tell("update_is_over", now_s)
+
+    def nothing_comes(self) -> bool:
+        """Whether no replica will ever be ready: held requests would wait for ever."""
+        if any(part.is_futile for part in self._parts):
+            return True
+        return not self.fleet.alive() and self.agenda.only_recurs and all(part.wants_nothing for part in self._parts)

@@ -1,0 +1,57 @@
+"""Sections of a check: what was understood, and the problems of each plan."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from libramen import units
+from libramen.report.load import demand_section
+from libramen.report.section import Cell, Column, Section, row
+from libramen.report.words import duration, fleet_range, heading
+
+if TYPE_CHECKING:
+    from libramen.comparison.check import Check, PlanCheck
+
+
+def check_sections(found: Check) -> list[Section]:
+    """What was understood, and the problems of each plan."""
+    currency = found.study.currency
+    problems = [f"{plan.plan.name}: {problem}" for plan in found.plans for problem in plan.problems]
+    columns = (
+        Column("plan", "plan", is_number=False),
+        Column("tier", "tier", is_number=False),
+        Column("size", "size", is_number=False),
+        Column("replicas", "replicas"),
+        Column("CPU needs", "needs_cpu"),
+        Column("slots need", "needs_slots"),
+        Column("p95 alone", "alone_p95", "s"),
+        Column(f"least {currency}/month", "least_month", f"{currency}/month"),
+        Column("updates at", "updates_at", is_number=False),
+        Column("problems", "problems", is_number=False),
+    )
+    return [
+        heading(found.study, found.trace, *(f"  {note}" for note in found.trace.source.notes)),
+        *demand_section(found.trace),
+        Section(columns=columns, rows=tuple(row(_plan(found, plan)) for plan in found.plans)),
+        Section(sentences=tuple(problems or ["No problems found."])),
+    ]
+
+
+def _plan(found: Check, plan: PlanCheck) -> list[Cell | str]:
+    at = [found.trace.local_time(at_s) for at_s in plan.rollouts_s]
+    times = [
+        units.show_duration(at_s) if local is None else f"{local:%H:%M}"
+        for local, at_s in zip(at, plan.rollouts_s, strict=True)
+    ]
+    return [
+        plan.plan.name,
+        plan.plan.tier.name,
+        plan.plan.size.name,
+        fleet_range(*plan.plan.limits),
+        Cell(str(plan.needs_cpu), plan.needs_cpu),
+        Cell(str(plan.needs_slots), plan.needs_slots),
+        duration(plan.alone_p95_s),
+        Cell(f"{units.to_cent(plan.least_month):,}", float(plan.least_month)),
+        ", ".join(times) or "-",
+        Cell(str(len(plan.problems)) if plan.problems else "none", len(plan.problems)),
+    ]

@@ -1,0 +1,108 @@
+"""Sections of a comparison: the plans side by side, and the verdict."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from libramen import units
+from libramen.outcome.story import FAILED_NOTE, miss, show_latency
+from libramen.outcome.words import clock
+from libramen.report.section import Cell, Column, Row, Section, row
+from libramen.report.words import availability, fleet_range, heading, share
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from libramen.comparison.compare import Comparison
+    from libramen.outcome.figures import Figures
+    from libramen.study.objectives import Objective
+    from libramen.study.study import Study
+
+
+def comparison_sections(study: Study, found: Comparison) -> list[Section]:
+    """The objectives, the table of the plans, the verdict, and what each plan misses."""
+    wanted = study.objectives.describe(study.currency)
+    misses = [
+        f"  {figures.plan} misses {', '.join(miss(objective, study.currency) for objective in figures.missed)}"
+        for figures in found.figures
+        if figures.missed
+    ]
+    month = f"A month here is {found.figures[0].bill.note}."
+    return [
+        heading(study, found.trace, *([f"Objectives: {'; '.join(wanted)}."] if wanted else [])),
+        plans_section(found.figures, best=found.cheapest),
+        Section(found.verdict(), tuple(misses), notes=(month,)),
+    ]
+
+
+def plans_section(all_figures: Sequence[Figures], best: Figures | None = None) -> Section:
+    """One row per plan.
+
+    Args:
+        all_figures: of the plans, one or more, replayed with the same objectives.
+        best: the plan that stands out.
+    """
+    first = all_figures[0]
+    limits = {str(goal.wanted): goal for goal in first.objectives if goal.within is not None and goal.name == goal.key}
+    shares = {key: f"≤ {units.show_duration(float(goal.wanted))}" for key, goal in limits.items()}
+    columns = (
+        Column("plan", "plan", is_number=False),
+        Column("tier", "tier", is_number=False),
+        Column("size", "size", is_number=False),
+        Column("replicas", "replicas"),
+        *(Column(name, name, "s", only_wide=name != "p95") for name in ("p50", "p95", "p99")),
+        *(Column(title, f"within_{limits[key].key}", "share") for key, title in shares.items()),
+        Column("worst hour", "worst_hour", "share"),
+        Column("available", "availability", "share"),
+        Column("utilised", "utilisation", "share"),
+        Column(f"{first.bill.currency}/month", "month", f"{first.bill.currency}/month"),
+        Column("objectives", "misses", is_number=False),
+    )
+    rows = tuple(_plan(figures, tuple(limits), stands_out=figures is best) for figures in all_figures)
+    return Section(columns=columns, rows=rows, notes=tuple(_notes(all_figures, list(shares.values()))))
+
+
+def _plan(figures: Figures, limits: Sequence[str], *, stands_out: bool) -> Row:
+    within = {str(goal.wanted): goal.within for goal in figures.objectives if goal.name == goal.key}
+    latencies = [(name, figures.latency_s[name]) for name in ("p50", "p95", "p99")]
+    cells: tuple[Cell | str, ...] = (
+        figures.plan,
+        figures.tier,
+        figures.size,
+        fleet_range(figures.replicas_min, figures.replicas_max),
+        *(Cell(show_latency(value, hides_failures=figures.hides_failures), value) for _, value in latencies),
+        *(availability(within[limit]) for limit in limits),
+        _worst_hour(figures),
+        availability(figures.availability),
+        share(figures.utilisation),
+        Cell(f"{figures.bill.month:,}", float(figures.bill.month)),
+        _met(figures.missed, any_set=bool(figures.objectives)),
+    )
+    return row(cells, stands_out=stands_out)
+
+
+def _worst_hour(figures: Figures) -> Cell:
+    """The share of the worst hour, and when it began."""
+    hour = figures.worst_hour
+    if hour is None:
+        return Cell("-")
+    within = hour.within / hour.requests
+    short = units.show_availability(within)
+    when = "" if hour.within == hour.requests else f" {clock(figures, hour.at_s, seconds=False)}"
+    return Cell(short + when, within, short)
+
+
+def _met(missed: Sequence[Objective], *, any_set: bool) -> Cell:
+    names = ", ".join(objective.name for objective in missed)
+    if not missed:
+        return Cell("all met" if any_set else "none set", names)
+    return Cell(f"misses {names}", names, f"{len(missed)} missed")
+
+
+def _notes(all_figures: Sequence[Figures], shares: list[str]) -> list[str]:
+    notes = [FAILED_NOTE] if any(figures.hides_failures for figures in all_figures) else []
+    answered = "answered ok"
+    if shares:
+        answered = f"answered ok within {shares[0].removeprefix('≤ ')}"
+        notes.append(f"{shares[0]}: share of all requests, failed ones too, that was {answered}.")
+    return [*notes, f"worst hour: the same share in the hour in which most requests were not {answered}."]

@@ -1,0 +1,168 @@
+"""Sections of one replay: what happened, why, where the time went, the bill, the objectives."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Final
+
+from libramen import units
+from libramen.outcome.story import FAILED_NOTE, FAILED_SIGN, sentences, show_latency, wanted_share
+from libramen.report.section import Cell, Column, Section, row
+from libramen.report.words import availability, count, duration, fleet_range, heading
+from libramen.study.objectives import show_objective
+
+if TYPE_CHECKING:
+    from decimal import Decimal
+
+    from libramen.outcome.figures import Figures, RouteFigures
+    from libramen.outcome.outcome import Outcome
+    from libramen.study.study import Study
+
+_ROUTES_SHOWN: Final = 8
+
+
+def outcome_sections(study: Study, found: Outcome) -> list[Section]:
+    """What came of one plan."""
+    plan, figures = found.plan, found.figures()
+    fleet = fleet_range(figures.replicas_min, figures.replicas_max)
+    many = "replica" if fleet == "1" else "replicas"
+    what = f"plan {plan.name}: tier {plan.tier.name}, size {plan.size.name}, {fleet} {many}, {plan.balancer}"
+    findings = tuple(f"- {finding.text}" for finding in figures.findings)
+    sections = [
+        heading(study, found.trace, what),
+        Section(sentences=tuple(sentences(found)), prose=True),
+        *([Section("Findings", findings, prose=True)] if findings else []),
+        latency_section(figures),
+        time_section(figures),
+        Section(sentences=(_availability(figures),)),
+        bill_section(figures),
+    ]
+    return [*sections, objectives_section(figures)] if figures.objectives else sections
+
+
+def latency_section(figures: Figures) -> Section:
+    """The percentiles of the latency of ok requests."""
+    latency = figures.latency_s
+    cells = [Cell(show_latency(value, hides_failures=figures.hides_failures), value) for value in latency.values()]
+    return Section(
+        columns=(Column("latency", is_number=False), *(Column(name, name, "s") for name in latency)),
+        rows=(row(["", *cells]),),
+        notes=(FAILED_NOTE,) if figures.hides_failures else (),
+    )
+
+
+def time_section(figures: Figures) -> Section:
+    """Where the time of the ok requests went, on average: of all, and of the routes with the most requests."""
+    parts = {"queued": "queued", "cpu": "CPU", "slowed": "slowed", "waiting": "waiting", "overhead": "network"}
+    if figures.time_s["retried"]:
+        parts["retried"] = "tried before"
+    routes = sorted(figures.routes or (), key=lambda route: -route.requests)
+    named: list[tuple[str, Figures | RouteFigures]] = [("all requests", figures)]
+    if len(routes) > 1:
+        named += [(route.route, route) for route in routes[:_ROUTES_SHOWN]]
+    rows = []
+    for name, of in named:
+        n_ok, p95 = of.endings["ok"], of.latency_s["p95"]
+        latency = Cell(show_latency(p95, hides_failures=(of.availability or 0) < 0.99), p95)
+        means = (duration(of.time_s[part] / n_ok if n_ok else None) for part in parts)
+        rows.append(
+            row(
+                [
+                    name,
+                    count(of.requests),
+                    availability(of.availability),
+                    latency,
+                    duration(of.latency_s["mean"]),
+                    *means,
+                ]
+            )
+        )
+    more = len(routes) - _ROUTES_SHOWN
+    return Section(
+        columns=(
+            Column("where the time went", "route", is_number=False),
+            Column("requests", "requests"),
+            Column("available", "availability", "share"),
+            Column("p95", "p95", "s"),
+            Column("mean", "mean", "s"),
+            *(Column(title, part, "s") for part, title in parts.items()),
+        ),
+        rows=tuple(rows),
+        notes=(f"and {more} more routes: see --json",) if more > 0 else (),
+    )
+
+
+def _availability(figures: Figures) -> str:
+    return (
+        f"Availability {units.show_availability(figures.availability)} by requests, "
+        f"{units.show_availability(figures.availability_minutes)} by minutes; "
+        f"utilisation {units.show_share(figures.utilisation)}; "
+        f"on average {figures.replicas_mean:.2f} replicas ready; cold starts: {figures.cold_starts}."
+    )
+
+
+def bill_section(figures: Figures) -> Section:
+    """The lines of a month, and their total."""
+    bill = figures.bill
+    rows = [
+        row([
+            line.item,
+            Cell(f"{line.quantity:,f}", float(line.quantity)),
+            line.unit,
+            Cell(_price(line.unit_price), float(line.unit_price)),
+            Cell(f"{line.amount:,}", float(line.amount)),
+        ])
+        for line in bill.lines
+    ]  # fmt: skip
+    total = Cell(f"{bill.month:,}", float(bill.month))
+    rows.append(row(["total", Cell(""), "", Cell(bill.currency), total], stands_out=True))
+    return Section(
+        columns=(
+            Column("a month", "item", is_number=False),
+            Column("quantity", "quantity"),
+            Column("unit", "unit", is_number=False),
+            Column("unit price", "unit_price", bill.currency),
+            Column("amount", "amount", bill.currency),
+        ),
+        rows=tuple(rows),
+        notes=(f"A month here is {bill.note}.",),
+    )
+
+
+def objectives_section(figures: Figures) -> Section:
+    """What was wanted, what was got, and in how many minutes."""
+    currency = figures.bill.currency
+    rows = []
+    for goal in figures.objectives:
+        sign = FAILED_SIGN if figures.hides_failures and goal.is_latency else ""
+        within = "" if goal.within is None else f"{units.show_availability(goal.within)} of {wanted_share(goal)}"
+        minutes = "" if goal.minutes is None else f"{goal.minutes[0]:,} of {goal.minutes[1]:,}"
+        rows.append(
+            row([
+                goal.name,
+                Cell(show_objective(goal.name, goal.wanted, currency), _number(goal.wanted)),
+                Cell(show_objective(goal.name, goal.got, currency) + sign, _number(goal.got)),
+                Cell(within, goal.within),
+                Cell(minutes, None if goal.minutes is None else goal.minutes[0]),
+                Cell("met" if goal.met else "missed", goal.met),
+            ])
+        )  # fmt: skip
+    return Section(
+        columns=(
+            Column("objective", "objective", is_number=False),
+            Column("wanted", "wanted"),
+            Column("got", "got"),
+            Column("answered within it", "within", "share", is_number=False),
+            Column("minutes met", "minutes_met", is_number=False),
+            Column("", "met", is_number=False),
+        ),
+        rows=tuple(rows),
+    )
+
+
+def _price(price: Decimal) -> str:
+    """A unit price: two decimals, or as many as it has."""
+    return f"{price:.2f}" if price == round(price, 2) else f"{price.normalize():f}"
+
+
+def _number(value: object) -> float | None:
+    return None if value is None else float(value)  # type: ignore[arg-type]
