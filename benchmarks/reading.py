@@ -52,7 +52,8 @@ def read_with_loop(path: Path, most: int) -> float:
 
 
 def read_with_libramen(path: Path, results: multiprocessing.Queue[tuple[float, float]]) -> None:
-    from libramen.trace.read import ReadOptions, read_requests
+    from libramen.trace.options import ReadOptions
+    from libramen.trace.read import read_requests
 
     began = time.perf_counter()
     trace, _ = read_requests(path, ReadOptions())

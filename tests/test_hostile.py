@@ -45,7 +45,7 @@ from libramen import (
 )
 from libramen.cli import run
 from libramen.trace.lines import _LONGEST_LINE
-from libramen.trace.read import FORMATS
+from libramen.trace.options import FORMATS
 
 LINE = 'v - - [{stamp} +0100] "GET {path} HTTP/1.1" {status} 10 "-" "{agent}" 0.250\n'
 

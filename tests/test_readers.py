@@ -17,7 +17,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from libramen import LibramenError, Trace, TraceError, make_trace, read_trace, write_trace
-from libramen.trace.read import FORMATS
+from libramen.trace.options import FORMATS
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -249,7 +249,8 @@ def test_a_trace_to_counts_and_back(tmp_path: Path) -> None:
 
 
 def read_requests_count(path: Path) -> int:
-    from libramen.trace.read import ReadOptions, read_requests
+    from libramen.trace.options import ReadOptions
+    from libramen.trace.read import read_requests
 
     return len(read_requests(path, ReadOptions())[0])
 
@@ -363,7 +364,7 @@ def test_routes_can_be_told(tmp_path: Path) -> None:
     ("options", "message"),
     [
         ({"fromat": "csv"}, "unknown option 'fromat'; did you mean 'format'"),
-        ({"format": "xml"}, "format: found 'xml'; allowed: common, combined"),
+        ({"format": "xml"}, "format: found 'xml'; allowed: 'common', 'combined'"),
         ({"sampled": 0}, "sampled: found 0"),
         ({"servers": (5, 2)}, "servers: found"),
         ({"cpu_share": {"/b": 0.5}}, "cpu_share: there is no route '/b'"),
@@ -470,7 +471,7 @@ def test_the_demo_is_the_same_bytes_every_time(demo_study: Path, tmp_path: Path)
 
 @given(st.lists(st.tuples(st.integers(-5, 25), st.integers(0, 12)), max_size=8))
 def test_waiting_in_spans_is_what_their_clients_cover_together(intervals: list[tuple[int, int]]) -> None:
-    from libramen.trace.spans import _covered
+    from libramen.trace.formats.spans import _covered
 
     clients = [(begin, begin + length) for begin, length in intervals]
     covered = sum(any(begin <= t < end for begin, end in clients) for t in range(20))

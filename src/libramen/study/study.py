@@ -5,19 +5,18 @@ from __future__ import annotations
 import tomllib
 from decimal import Decimal
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Literal, TypeVar
+from typing import TYPE_CHECKING, Annotated, Any, ClassVar, TypeVar
 
 from pydantic import BeforeValidator, Field, SerializeAsAny, ValidationError
 
-from libramen.delays import DelayField
 from libramen.errors import StudyError
-from libramen.fields import Factor, Fraction, PositiveCount, Seconds, Table, describe, nearest
+from libramen.fields import Seconds, Table, describe, nearest
 from libramen.rules.scaling import PREFIX
 from libramen.study.objectives import Objectives
 from libramen.study.plan import Plan
 from libramen.study.service import Service, Tier, name_entries
 from libramen.times import ZoneName
-from libramen.trace.leaving import LeaveOut
+from libramen.trace.options import ReadingKeys
 from libramen.trace.shape import STEPS, Mix
 
 if TYPE_CHECKING:
@@ -33,47 +32,13 @@ def _as_list(value: object) -> object:
     return [value] if isinstance(value, str) else value
 
 
-class TraceTable(Table):
+class TraceTable(ReadingKeys):
     """`[trace]`: where the requests come from and how they are read."""
 
     shown_as: ClassVar[str] = "trace"
 
     files: Annotated[tuple[str, ...], BeforeValidator(_as_list)] = Field(
         min_length=1, description="logs or trace tables, relative to the study file"
-    )
-    format: Literal["common", "combined", "w3c", "spans", "csv", "json_lines", "parquet", "arrow", "counts"] | None = (
-        Field(None, description="format of the files (default: found by content)")
-    )
-    columns: dict[str, str] = Field({}, description="columns of a table: the model's name = the table's name")
-    line_format: str | None = Field(None, description="directives of the common-log family that describe a line")
-    latency_field: int | str | None = Field(None, description="piece of a line that is the request time: number or key")
-    latency_unit: Literal["s", "ms", "us"] | None = Field(None, description="unit of the request time")
-    stamp: Literal["arrival", "answer"] | None = Field(
-        None, description="what a time stamp is of (default: the answer in logs, else the arrival)"
-    )
-    within_second: Literal["draw", "even", "none"] = Field(
-        "draw", description="how whole-second time stamps are spread within their second"
-    )
-    counts: Literal["poisson", "even"] = Field("poisson", description="how counts per interval become requests")
-    work: DelayField | None = Field(
-        None, description="what a request takes, for counts without latencies: a duration, or two percentiles"
-    )
-    routes: tuple[tuple[str, str], ...] = Field((), description="pairs of a pattern of paths and a route")
-    leave_out: tuple[LeaveOut, ...] = Field((), description="requests that are not replayed")
-    sampled: Fraction = Field(1.0, gt=0, description="share of the requests that the log has")
-    servers: tuple[PositiveCount, PositiveCount] = Field(
-        (1, 1), description="the log is from so many of so many servers"
-    )
-    demand: Literal["given", "quiet", "observed"] | None = Field(
-        None,
-        description="how cpu_s and wait_s come about (default: given when the trace has cpu_s, else quiet)",
-    )
-    cpu_share: Fraction | dict[str, Fraction] | None = Field(
-        None,
-        description='share of the work that is CPU work (default: 40 %), for all or by route ("*": the others)',
-    )
-    recorded_speed: Factor | None = Field(
-        None, description="speed of the core on which the log was recorded (default: 1)"
     )
     shape: tuple[SerializeAsAny[STEPS], ...] = Field((), description="what is done to the trace, in order")
     settle: Seconds = Field(0.0, description="requests before this are replayed but not measured [s]")
@@ -127,7 +92,8 @@ class TraceTable(Table):
     def _read(
         self, folder: Path, seed: int, zone: str, progress: Callable[[float], None] | None, *, estimate: bool
     ) -> Trace:
-        from libramen.trace.read import checked_options, read_requests, read_trace
+        from libramen.trace.options import checked_options
+        from libramen.trace.read import read_requests, read_trace
         from libramen.trace.shape import shaped
 
         keys = ("files", "shape", "settle", "time_zone")

@@ -2,73 +2,28 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Final, Literal, get_args
+from typing import TYPE_CHECKING, Any, Final
 from zoneinfo import ZoneInfo
 
 import numpy as np
 
-from libramen.delays import Delay, parse_delay
-from libramen.errors import TraceError, UnitError
-from libramen.times import parse_zone
-from libramen.trace import weblogs
-from libramen.trace.arrow import release_unused
+from libramen.errors import TraceError
 from libramen.trace.demand import with_demand, with_told_work
+from libramen.trace.formats.reader import Head, Reading
+from libramen.trace.formats.registry import BY_FORMAT, READERS, users_of
+from libramen.trace.formats.table import COLUMNS
 from libramen.trace.found import Found, leave_out, to_trace, without_doubles, without_far_stamps
-from libramen.trace.lines import SkippedLines, blocks_of, in_order
-from libramen.trace.rows import Rows
+from libramen.trace.options import checked_options
 from libramen.trace.sources import Opened, expand
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterable, Mapping, Sequence
+    from collections.abc import Callable, Iterable
 
-    from libramen.trace.leaving import LeaveOut
+    from libramen.trace.options import ReadOptions
     from libramen.trace.trace import Trace
-    from libramen.trace.weblogs import WebLog
 
-Format = Literal["common", "combined", "w3c", "spans", "csv", "json_lines", "parquet", "arrow", "counts"]
-FORMATS: Final = get_args(Format)
-Demand = Literal["given", "quiet", "observed"]
-_LOGS: Final = ("common", "combined", "w3c")
 _SAMPLE_SIZE: Final = 1 << 17
-
-
-@dataclass(frozen=True)
-class ReadOptions:
-    """How files are read; each is a keyword of `read_trace` and a key of `[trace]`, described there."""
-
-    format: Format | None = None
-    columns: Mapping[str, str] = field(default_factory=dict)
-    line_format: str | None = None
-    latency_field: int | str | None = None
-    latency_unit: str | None = None
-    stamp: Literal["arrival", "answer"] | None = None
-    within_second: Literal["draw", "even", "none"] = "draw"
-    counts: Literal["poisson", "even"] = "poisson"
-    work: Delay | None = None
-    routes: Sequence[tuple[str, str]] = ()
-    leave_out: Sequence[LeaveOut] = ()
-    sampled: float = 1.0
-    servers: tuple[int, int] = (1, 1)
-    demand: Demand | None = None
-    cpu_share: float | Mapping[str, float] | None = None
-    recorded_speed: float | None = None
-    time_zone: str = "UTC"
-    seed: int = 0
-    given: frozenset[str] = frozenset()
-    """Those that were said, and not left to their default."""
-
-
-_USED_BY: Final[dict[str, tuple[str, ...]]] = {
-    "columns": ("csv", "json_lines", "parquet", "arrow", "counts"),
-    "line_format": ("common", "combined"),
-    "latency_field": ("common", "combined"),
-    "latency_unit": _LOGS,
-    "counts": ("counts",),
-    "work": ("counts",),
-}
-"""Options that only some formats know; with any other they would have no effect."""
 
 
 def read_trace(
@@ -127,36 +82,6 @@ def read_trace(
     return _whole_load(trace, chosen)
 
 
-def checked_options(options: dict[str, Any]) -> ReadOptions:
-    """The options of `read_trace`.
-
-    Raises:
-        TraceError: one is unknown or not allowed.
-    """
-    known = {name: field for name, field in ReadOptions.__dataclass_fields__.items() if name != "given"}
-    for name in options:
-        if name not in known:
-            from libramen.fields import nearest
-
-            raise TraceError(f"read_trace: unknown option {name!r}; {nearest(name, known)}")
-    options = {name: value for name, value in options.items() if value is not None or known[name].default is None}
-    if options.get("work") is not None:
-        try:
-            options["work"] = parse_delay(options["work"])
-        except UnitError as error:
-            raise TraceError(f"work: {error}") from None
-    chosen = ReadOptions(**options, given=frozenset(options))
-    if chosen.format is not None and chosen.format not in FORMATS:
-        raise TraceError(f"format: found {chosen.format!r}; allowed: {', '.join(FORMATS)}")
-    if not 0 < chosen.sampled <= 1:
-        raise TraceError(f"sampled: found {chosen.sampled!r}; allowed: above 0, at most 1")
-    if not (len(chosen.servers) == 2 and 1 <= chosen.servers[0] <= chosen.servers[1]):
-        raise TraceError(f"servers: found {list(chosen.servers)}; allowed: two numbers such as [2, 5], for two of five")
-    if chosen.recorded_speed is not None and not 1e-6 <= chosen.recorded_speed <= 1e6:
-        raise TraceError(f"recorded_speed: found {chosen.recorded_speed!r}; allowed: 0.000001 to 1000000")
-    return chosen
-
-
 def read_requests(
     path: str | Path | Iterable[str | Path],
     options: ReadOptions,
@@ -178,10 +103,7 @@ def read_requests(
     Raises:
         TraceError: as `read_trace`.
     """
-    try:
-        zone = ZoneInfo(parse_zone(options.time_zone))
-    except UnitError as error:
-        raise TraceError(f"time_zone: {error}") from None
+    zone = ZoneInfo(options.time_zone)
     paths = expand([path] if isinstance(path, str | Path) else path)
     found = _find(paths, options, progress or (lambda _share: None), agents=hints)
     has_cpu = found.cpu_s is not None
@@ -223,126 +145,73 @@ def _whole_load(trace: Trace, options: ReadOptions) -> Trace:
 def _find(paths: list[Path], options: ReadOptions, progress: Callable[[float], None], *, agents: bool) -> Found:
     total = max(1, sum(path.stat().st_size for path in paths if path.is_file()))
     before = 0
-    rows, skipped = Rows(), SkippedLines()
     others: list[Found] = []
-    notes: list[str] = []
     kinds: dict[Path, str] = {}
     who = agents or len(paths) > 1 or any(kind.agent is not None for kind in options.leave_out)
+    reading = Reading(options, who)
     for number, path in enumerate(paths):
         with Opened(path) as opened:
 
             def position(at: int, before: int = before) -> None:
                 progress(min(1.0, (before + at) / total))
 
-            head = opened.head(_SAMPLE_SIZE)
-            kind = kinds[path] = options.format or (
-                "combined" if options.line_format else recognise(path, head, options.columns.values())
-            )
-            if kind in _LOGS:
-                notes += _read_log(kind, opened, head, options, rows, number, skipped, position, who=who)
-            elif kind == "spans":
-                others.append(_from_spans(opened, skipped))
-            else:
-                others.append(_from_table(kind, opened, skipped, options))
+            data = opened.head(_SAMPLE_SIZE)
+            head = Head(data, data.splitlines(), options.columns.values())
+            kind = kinds[path] = options.format or ("combined" if options.line_format else recognise(path, head))
+            reading.number, reading.position = number, position
+            found = BY_FORMAT[kind].read(kind, opened, head, reading)
+            if found is not None:
+                others.append(found)
         before += path.stat().st_size if path.is_file() else 0
-    if len({kind if kind not in _LOGS else "log" for kind in kinds.values()}) > 1:
-        raise TraceError("the files are of several formats: " + ", ".join(f"{p} is {k}" for p, k in kinds.items()))
-    formats = {found.format for found in others} or set(kinds.values())
-    for name, users in _USED_BY.items():
-        if name in options.given and not formats & set(users):
-            raise TraceError(
-                f"{name} has no effect: {paths[0]} is of format {kinds[paths[0]]}, and {name} is for "
-                f"{', '.join(users)}; allowed: to leave it out"
-            )
-    files = tuple(str(path) for path in paths)
+    _check_formats(kinds, options, {found.format for found in others} or set(kinds.values()))
     if not others:
         kind = "described" if options.line_format else kinds[paths[0]]
-        return _from_rows(rows, skipped, kind, files, list(dict.fromkeys(notes)))
+        return _from_rows(reading, kind, tuple(str(path) for path in paths))
     if len(others) > 1:
         raise TraceError(f"found {len(others)} files of format {kinds[paths[0]]}; allowed: one, or several logs")
     return others[0]
 
 
-def recognise(path: Path, head: bytes, columns: Iterable[str] = ()) -> str:
-    """The format of a file, by its first bytes; `columns` are names that a table may have beside the model's.
+def _check_formats(kinds: dict[Path, str], options: ReadOptions, formats: set[str]) -> None:
+    """Refuse files that cannot be merged, and options that would have no effect.
+
+    Raises:
+        TraceError: there are some.
+    """
+    if len({"log" if BY_FORMAT[kind].merges else kind for kind in kinds.values()}) > 1:
+        raise TraceError("the files are of several formats: " + ", ".join(f"{p} is {k}" for p, k in kinds.items()))
+    for name in options.model_fields_set:
+        users = users_of(name)
+        if users and not formats & set(users):
+            path, kind = next(iter(kinds.items()))
+            raise TraceError(
+                f"{name} has no effect: {path} is of format {kind}, and {name} is for "
+                f"{', '.join(users)}; allowed: to leave it out"
+            )
+
+
+def recognise(path: Path, head: Head) -> str:
+    """The format of a file, by how it begins.
 
     Raises:
         TraceError: it is empty, or of no format that can be read.
     """
-    from libramen.trace.spans import looks_like_spans
-
-    if not head:
+    if not head.data:
         raise TraceError(f"{path}: the file is empty")
-    if head.startswith(b"PAR1"):
-        return "parquet"
-    if head.startswith((b"ARROW1", b"\xff\xff\xff\xff")):
-        return "arrow"
-    if head.startswith((b"# libramen: ", b'{"libramen": ')):
-        head = head.partition(b"\n")[2]
-        return "csv" if not head.lstrip().startswith(b"{") else "json_lines"
-    lines = head.splitlines()[:200]
-    if weblogs.looks_common(lines):
-        return "combined"
-    if any(line.startswith(b"#Fields:") for line in lines):
-        return "w3c"
-    if looks_like_spans(head):
-        return "spans"
-    first = next((line for line in lines if line.strip()), b"")
-    if first.lstrip().startswith(b"{"):
-        return "json_lines"
-    from libramen.trace import tables
-
-    header = {name.strip().strip('"').removeprefix("\ufeff") for name in first.decode("utf-8", "replace").split(",")}
-    if header & {*tables.COLUMNS, *columns}:
-        return "counts" if "requests" in header else "csv"
-    if b"\0" in head:
+    for reader in READERS:
+        kind = reader.recognise(head)
+        if kind is not None:
+            return kind
+    if b"\0" in head.data:
         raise TraceError(f"{path}: found binary data; allowed: a log, or a table as CSV, JSON Lines, Parquet or Arrow")
     raise TraceError(
         f"{path}: its first lines are neither a web server's log nor a table with some of the columns "
-        f"{', '.join(tables.COLUMNS)}; format and line_format say what it is, columns what its columns are called"
+        f"{', '.join(COLUMNS)}; format and line_format say what it is, columns what its columns are called"
     )
 
 
-def _sample(head: bytes, least: int = 2) -> list[bytes]:
-    lines = head.splitlines()
-    return lines[:-1] if len(lines) > least and not head.endswith(b"\n") else lines
-
-
-def _read_log(
-    kind: str,
-    opened: Opened,
-    head: bytes,
-    options: ReadOptions,
-    rows: Rows,
-    number: int,
-    skipped: SkippedLines,
-    position: Callable[[int], None],
-    *,
-    who: bool,
-) -> tuple[str, ...]:
-    """Read one log; returns what was assumed."""
-    blocks = blocks_of(opened, skipped, position)
-    if kind == "w3c":
-        from libramen.trace.w3c import read_w3c
-
-        return read_w3c(blocks, head, options.latency_unit, rows, number, skipped, who=who)
-    if options.line_format is not None:
-        log: WebLog = weblogs.described(options.line_format, options.latency_unit)
-    else:
-        sample = _sample(head)
-        if not weblogs.looks_common(sample):
-            raise TraceError(f"{opened.path}: its first lines are not of the {kind} log format")
-        log = weblogs.recognise(sample, options.latency_field, options.latency_unit)
-    log = replace(log, who=who)
-    for block, (part, reasons) in in_order(lambda block: log.parse(block.data), blocks):
-        for at, reason in reasons:
-            skipped.add(block.file, block.first_line + at, reason)
-        rows.add(part, number)
-    release_unused()  # what the readers of blocks have used may be much
-    return log.notes
-
-
-def _from_rows(rows: Rows, skipped: SkippedLines, kind: str, files: tuple[str, ...], notes: list[str]) -> Found:
+def _from_rows(reading: Reading, kind: str, files: tuple[str, ...]) -> Found:
+    rows, skipped, notes = reading.rows, reading.skipped, list(dict.fromkeys(reading.notes))
     if not rows.n:
         first = skipped.first[0] if skipped.first else None
         why = f"; line {first.line}: {first.reason}" if first else ""
@@ -371,112 +240,3 @@ def _from_rows(rows: Rows, skipped: SkippedLines, kind: str, files: tuple[str, .
         file=rows.take("file"),
         notes=notes,
     )
-
-
-def _from_spans(opened: Opened, skipped: SkippedLines) -> Found:
-    from libramen.trace import spans
-
-    found = spans.read_spans(opened, skipped)
-    columns = spans.arrays(found)
-    base = int(columns["start_ns"][0] // 1_000_000_000)
-    routes, codes = np.unique(columns["route"], return_inverse=True)
-    notes = ["root and server spans are the requests; what their child client spans cover is waiting"]
-    share = float(1 / np.mean(1 / columns["probability"]))
-    return Found(
-        format="spans",
-        files=(str(opened.path),),
-        at_s=(columns["start_ns"] - base * 1_000_000_000) / 1e9,
-        base=base,
-        stamp="arrival",
-        whole_seconds=False,
-        skipped=skipped,
-        lines=len(codes) + skipped.count,
-        wait_s=columns["wait_s"],
-        latency_s=columns["latency_s"],
-        status=columns["status"],
-        bytes_out=columns["bytes_out"] if columns["bytes_out"].any() else None,
-        labels=(codes, [str(route) for route in routes]),
-        fold=False,
-        sampled_share=None if share > 1 - 1e-9 else share,
-        notes=notes,
-    )
-
-
-def _from_table(kind: str, opened: Opened, skipped: SkippedLines, options: ReadOptions) -> Found:
-    from libramen.trace import tables
-
-    path = opened.path
-    readers = {
-        "csv": tables.read_csv_table,
-        "counts": tables.read_csv_table,
-        "json_lines": tables.read_json_lines,
-        "parquet": tables.read_parquet_table,
-        "arrow": tables.read_arrow_table,
-    }
-    table, made = tables.taken_from(path, readers[kind](opened, skipped))
-    table = tables.renamed(path, table, options.columns)
-    notes = list(tables.check_columns(path, table))
-    if not table.num_rows:
-        raise TraceError(f"{path}: the table has no rows")
-    has = set(table.column_names)
-    values: dict[str, Any] = {name: tables.numbers(path, table, name) for name in tables.NUMBERS if name in has}
-    at_s, base, whole = values.pop("at_s", None), None, False
-    if at_s is None:
-        at_s, base, whole = tables.times(path, table)
-    labels = None
-    if "route" in has:
-        texts = ("no route" if route is None else str(route) for route in table["route"].to_pylist())
-        names, codes = np.unique(list(texts), return_inverse=True)
-        labels = (codes, [str(name) for name in names])
-    found = Found(
-        format=kind,
-        files=(str(path),),
-        at_s=at_s,
-        base=base,
-        stamp="arrival",
-        whole_seconds=whole,
-        skipped=skipped,
-        lines=table.num_rows + skipped.count,
-        labels=labels,
-        fold=False,
-        made=made,
-        notes=notes,
-        **values,
-    )
-    return _from_counts(path, table, found, options) if "requests" in has else found
-
-
-def _from_counts(path: Path, table: Any, found: Found, options: ReadOptions) -> Found:
-    """Single requests from a table with a number of requests per interval."""
-    from libramen.trace import counts, tables
-
-    has = set(table.column_names)
-    requests = tables.numbers(path, table, "requests")
-    evenly = options.counts == "even"
-    starts_s = found.at_s
-    at_s, row, length_s = counts.spread(path, starts_s, requests, evenly=evenly, seed=options.seed)
-    if not len(row):
-        raise TraceError(f"{path}: all counts are 0")
-    order = np.argsort(at_s, kind="stable")
-    percentiles = {name: tables.numbers(path, table, name) for name in tables.PERCENTILES if name in has}
-    span_s = float(found.at_s.max() - found.at_s.min()) + length_s
-    found = found.keep(row[order])
-    found.at_s, found.whole_seconds = at_s[order], False
-    if percentiles and options.work is not None:
-        raise TraceError(
-            f"work has no effect: {path} has latencies of its own ({', '.join(percentiles)}); allowed: to leave it out"
-        )
-    if percentiles:
-        found.latency_s = counts.latencies(percentiles, row, options.seed)[order]
-        found.notes.append(counts.tail_of(percentiles))
-    elif options.work is not None:
-        found.latency_s = counts.drawn(options.work, len(row), options.seed)
-        found.notes.append(f"work is drawn for each request: {options.work}")
-    if found.base is None and found.at_s.min() < 0:
-        found.at_s = found.at_s - float(np.min(found.at_s))
-    begin_s = float(starts_s.min())
-    found.covers_s = (begin_s, max(begin_s + span_s, float(found.at_s[-1])))
-    how = "evenly spaced" if evenly else "a Poisson process"
-    found.format = "counts"
-    found.notes.append(f"counts per interval of {length_s:g} s: requests within one are {how}")
-    return found

@@ -8,16 +8,18 @@ from __future__ import annotations
 
 import json
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any, Final
+from typing import TYPE_CHECKING, Any, ClassVar, Final
 
 import numpy as np
 
 from libramen.errors import TraceError
+from libramen.trace.found import Found
 from libramen.trace.sources import BROKEN
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
+    from libramen.trace.formats.reader import Head, Reading
     from libramen.trace.lines import SkippedLines
     from libramen.trace.sources import Opened
 
@@ -39,9 +41,43 @@ class Spans:
     probability: list[float] = field(default_factory=list)
 
 
-def looks_like_spans(head: bytes) -> bool:
-    """Whether a file begins like an export of spans."""
-    return head.lstrip()[:1] == b"{" and b'"resourceSpans"' in head
+class OtlpSpans:
+    """Exports of spans; see `reader.Reader`."""
+
+    formats: ClassVar[tuple[str, ...]] = ("spans",)
+    options: ClassVar[tuple[str, ...]] = ()
+    merges: ClassVar[bool] = False
+
+    def recognise(self, head: Head) -> str | None:
+        """Whether the file begins like an export of spans."""
+        return "spans" if head.data.lstrip()[:1] == b"{" and b'"resourceSpans"' in head.data else None
+
+    def read(self, kind: str, opened: Opened, head: Head, reading: Reading) -> Found:  # noqa: ARG002
+        """Read all export requests of a file."""
+        found = read_spans(opened, reading.skipped)
+        columns = arrays(found)
+        base = int(columns["start_ns"][0] // 1_000_000_000)
+        routes, codes = np.unique(columns["route"], return_inverse=True)
+        notes = ["root and server spans are the requests; what their child client spans cover is waiting"]
+        share = float(1 / np.mean(1 / columns["probability"]))
+        return Found(
+            format="spans",
+            files=(str(opened.path),),
+            at_s=(columns["start_ns"] - base * 1_000_000_000) / 1e9,
+            base=base,
+            stamp="arrival",
+            whole_seconds=False,
+            skipped=reading.skipped,
+            lines=len(codes) + reading.skipped.count,
+            wait_s=columns["wait_s"],
+            latency_s=columns["latency_s"],
+            status=columns["status"],
+            bytes_out=columns["bytes_out"] if columns["bytes_out"].any() else None,
+            labels=(codes, [str(route) for route in routes]),
+            fold=False,
+            sampled_share=None if share > 1 - 1e-9 else share,
+            notes=notes,
+        )
 
 
 def read_spans(opened: Opened, skipped: SkippedLines) -> Spans:

@@ -1,21 +1,16 @@
-"""Trace tables: CSV, JSON Lines, Parquet and Arrow files with the model's columns."""
+"""Trace tables with the model's columns, whatever the file they come from."""
 
 from __future__ import annotations
 
-import io
-import json
-from csv import Error as CsvError
-from csv import reader as csv_rows
-from typing import TYPE_CHECKING, Final
+from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
-import pyarrow.ipc
-from pyarrow import csv, parquet
 
 from libramen.errors import TraceError
 from libramen.fields import nearest
+from libramen.trace.found import Found
 from libramen.trace.sources import BROKEN
 from libramen.trace.trace import Made
 from libramen.trace.write import MADE
@@ -24,71 +19,24 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Mapping
     from pathlib import Path
 
-    from libramen.trace.lines import SkippedLines
+    from libramen.trace.formats.reader import Reading
+    from libramen.trace.options import ReadOptions
     from libramen.trace.sources import Opened
 
 NUMBERS: Final = ("at_s", "cpu_s", "wait_s", "bytes_out", "latency_s", "status")
 PERCENTILES: Final = ("mean_s", "p50_s", "p90_s", "p95_s", "p99_s")
 COLUMNS: Final = ("time", *NUMBERS, "route", "requests", *PERCENTILES)
 _PLAIN_NUMBER: Final = r"^[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)([eE][+-]?[0-9]+)?$"
-_CSV_MADE: Final = b"# libramen: "
 _FIRST_LINE: Final = b"first line"
 _ISO: Final = r"^\d{4}-\d{2}-\d{2}[T ]\d{2}:\d{2}:\d{2}(\.\d+)?(Z|[+-]\d{2}:?\d{2})?$"
 
 
-def read_csv_table(opened: Opened, skipped: SkippedLines) -> pa.Table:
-    """The rows of a CSV file as columns of text; rows of another length are skipped and counted.
-
-    Raises:
-        TraceError: it is not CSV at all.
-    """
-    path = opened.path
-
-    def skip(row: csv.InvalidRow) -> str:
-        reason = f"{row.actual_columns} values where the header has {row.expected_columns}"
-        skipped.add(str(path), 0 if row.number is None else row.number, reason)
-        return "skip"
-
-    data = _whole(opened)
-    made, first_line = None, 2
-    if data.startswith(_CSV_MADE):
-        line, _, data = data.partition(b"\n")
-        made, first_line = line.removeprefix(_CSV_MADE), 3
-    try:
-        data.decode("utf-8")
-    except UnicodeDecodeError:  # Arrow would stop at the first such byte
-        data = data.decode("utf-8", "replace").encode()
-    try:
-        header = next(iter(csv_rows(io.StringIO(data[: 1 << 16].decode("utf-8", "replace")))), [])
-    except CsvError as error:
-        raise TraceError(f"{path}: this is not a CSV table: {error}") from None
-    names = [name.strip().removeprefix("\ufeff") for name in header]
-    if len(set(names)) < len(names):
-        raise TraceError(f"{path}: two columns have one name; found: {', '.join(names)}")
-    try:
-        table = csv.read_csv(
-            pa.py_buffer(data),
-            read_options=csv.ReadOptions(
-                use_threads=False, block_size=max(1, len(data)) + 1, column_names=names, skip_rows=1
-            ),
-            parse_options=csv.ParseOptions(invalid_row_handler=skip, newlines_in_values=True),
-            convert_options=csv.ConvertOptions(
-                column_types=dict.fromkeys(names, pa.string()), strings_can_be_null=True, null_values=[""]
-            ),
-        )
-    except (pa.ArrowException, UnicodeDecodeError) as error:
-        raise TraceError(f"{path}: this is not a CSV table: {_first_line(error)}") from None
-    if made is not None and "route" in names:  # a table of ours: without what keeps spreadsheets from running cells
-        route = pc.replace_substring_regex(table["route"], r"^'([=+\-@\t])", r"\1")
-        table = table.set_column(names.index("route"), "route", route)
-    return _saying(table, made, first_line)
-
-
-def _first_line(error: Exception) -> str:
+def first_line_of(error: Exception) -> str:
+    """What an error of a library says, short."""
     return (str(error).splitlines() or [type(error).__name__])[0][:200]
 
 
-def _saying(table: pa.Table, made: bytes | str | None, first_line: int = 1) -> pa.Table:
+def saying(table: pa.Table, made: bytes | str | None, first_line: int = 1) -> pa.Table:
     """The table with what it says of itself, and the line of its first row, in its metadata."""
     metadata = {_FIRST_LINE: str(first_line)} | ({} if made is None else {MADE: made})
     return table.replace_schema_metadata(metadata)
@@ -112,78 +60,28 @@ def taken_from(path: Path, table: pa.Table) -> tuple[pa.Table, Made]:
         ) from None
 
 
-def read_json_lines(opened: Opened, skipped: SkippedLines) -> pa.Table:
-    """The rows of a JSON Lines file, an object each; lines that are none are skipped and counted.
+def arrow_table(opened: Opened, read: Callable[[bytes], pa.Table], kind: str) -> pa.Table:
+    """A table that Arrow reads from the whole file, checked before it is touched.
 
     Raises:
-        TraceError: no line is an object.
+        TraceError: it is not of this kind, or damaged.
     """
-    rows: list[dict[str, object]] = []
-    made = None
-    for number, line in enumerate(_whole(opened).splitlines(), start=1):
-        if not line.strip():
-            continue
-        try:
-            row = json.loads(line)
-        except (ValueError, RecursionError) as error:
-            skipped.add(str(opened.path), number, f"not JSON: {str(error)[:60]}")
-            continue
-        if isinstance(row, dict) and list(row) == ["libramen"] and not rows:
-            made = json.dumps(row["libramen"])
-        elif isinstance(row, dict):
-            rows.append(row)
-        else:
-            skipped.add(str(opened.path), number, f"not a JSON object but {type(row).__name__}")
-    if not rows:
-        raise TraceError(f"{opened.path}: no line is a JSON object")
-    names = list(dict.fromkeys(name for row in rows for name in row))
-    cells = {name: [_cell(row.get(name)) for row in rows] for name in names}
-    return _saying(pa.table({name: pa.array(values, pa.string()) for name, values in cells.items()}), made)
-
-
-def _cell(value: object) -> str | None:
-    if value is None:
-        return None
-    text = value if isinstance(value, str) else json.dumps(value)
-    return text.encode("utf-8", "replace").decode()  # JSON may have halves of surrogate pairs
-
-
-def read_parquet_table(opened: Opened, skipped: SkippedLines) -> pa.Table:  # noqa: ARG001  (one signature for all)
-    """The rows of a Parquet file.
-
-    Raises:
-        TraceError: it is not Parquet.
-    """
-    return _arrow(opened, lambda data: parquet.read_table(pa.BufferReader(data)), "Parquet")
-
-
-def read_arrow_table(opened: Opened, skipped: SkippedLines) -> pa.Table:  # noqa: ARG001
-    """The rows of an Arrow file or stream.
-
-    Raises:
-        TraceError: it is neither.
-    """
-
-    def read(data: bytes) -> pa.Table:
-        if data.startswith(b"ARROW1"):
-            return pa.ipc.open_file(pa.BufferReader(data)).read_all()
-        return pa.ipc.open_stream(pa.BufferReader(data)).read_all()
-
-    return _arrow(opened, read, "Arrow")
-
-
-def _arrow(opened: Opened, read: Callable[[bytes], pa.Table], kind: str) -> pa.Table:
     try:
-        table = read(_whole(opened))
+        table = read(whole(opened))
         # What is damaged must not be touched: offsets beyond the data would be followed wherever they lead.
         table.validate(full=True)
     except (pa.ArrowException, OSError, ValueError, MemoryError) as error:
-        raise TraceError(f"{opened.path}: this is not a whole {kind} file: {_first_line(error)}") from None
+        raise TraceError(f"{opened.path}: this is not a whole {kind} file: {first_line_of(error)}") from None
     metadata = table.schema.metadata or {}
-    return _saying(table, metadata.get(MADE))
+    return saying(table, metadata.get(MADE))
 
 
-def _whole(opened: Opened) -> bytes:
+def whole(opened: Opened) -> bytes:
+    """The whole file, unpacked.
+
+    Raises:
+        TraceError: it cannot be read to its end.
+    """
     try:
         data: bytes = opened.content.read()
     except BROKEN as error:
@@ -287,7 +185,82 @@ def times(path: Path, table: pa.Table) -> tuple[np.ndarray, int, bool]:
         try:
             microseconds = pc.cast(text, pa.timestamp("us", tz="UTC"))
         except pa.ArrowException as error:
-            raise TraceError(f"{path}: column time: {_first_line(error)}") from None
+            raise TraceError(f"{path}: column time: {first_line_of(error)}") from None
     micro = pc.cast(microseconds, pa.int64()).to_numpy()
     base = int(micro.min() // 1_000_000) if len(micro) else 0
     return (micro - base * 1_000_000) / 1e6, base, not (micro % 1_000_000).any()
+
+
+def found_in(kind: str, path: Path, table: pa.Table, reading: Reading) -> Found:
+    """The requests of a table.
+
+    Raises:
+        TraceError: it has no rows or no times, or a cell cannot be read.
+    """
+    table, made = taken_from(path, table)
+    table = renamed(path, table, reading.options.columns)
+    notes = list(check_columns(path, table))
+    if not table.num_rows:
+        raise TraceError(f"{path}: the table has no rows")
+    has = set(table.column_names)
+    values: dict[str, Any] = {name: numbers(path, table, name) for name in NUMBERS if name in has}
+    at_s, base, whole = values.pop("at_s", None), None, False
+    if at_s is None:
+        at_s, base, whole = times(path, table)
+    labels = None
+    if "route" in has:
+        texts = ("no route" if route is None else str(route) for route in table["route"].to_pylist())
+        names, codes = np.unique(list(texts), return_inverse=True)
+        labels = (codes, [str(name) for name in names])
+    found = Found(
+        format=kind,
+        files=(str(path),),
+        at_s=at_s,
+        base=base,
+        stamp="arrival",
+        whole_seconds=whole,
+        skipped=reading.skipped,
+        lines=table.num_rows + reading.skipped.count,
+        labels=labels,
+        fold=False,
+        made=made,
+        notes=notes,
+        **values,
+    )
+    return _from_counts(path, table, found, reading.options) if "requests" in has else found
+
+
+def _from_counts(path: Path, table: pa.Table, found: Found, options: ReadOptions) -> Found:
+    """Single requests from a table with a number of requests per interval."""
+    from libramen.trace import counts
+
+    has = set(table.column_names)
+    requests = numbers(path, table, "requests")
+    evenly = options.counts == "even"
+    starts_s = found.at_s
+    at_s, row, length_s = counts.spread(path, starts_s, requests, evenly=evenly, seed=options.seed)
+    if not len(row):
+        raise TraceError(f"{path}: all counts are 0")
+    order = np.argsort(at_s, kind="stable")
+    percentiles = {name: numbers(path, table, name) for name in PERCENTILES if name in has}
+    span_s = float(found.at_s.max() - found.at_s.min()) + length_s
+    found = found.keep(row[order])
+    found.at_s, found.whole_seconds = at_s[order], False
+    if percentiles and options.work is not None:
+        raise TraceError(
+            f"work has no effect: {path} has latencies of its own ({', '.join(percentiles)}); allowed: to leave it out"
+        )
+    if percentiles:
+        found.latency_s = counts.latencies(percentiles, row, options.seed)[order]
+        found.notes.append(counts.tail_of(percentiles))
+    elif options.work is not None:
+        found.latency_s = counts.drawn(options.work, len(row), options.seed)
+        found.notes.append(f"work is drawn for each request: {options.work}")
+    if found.base is None and found.at_s.min() < 0:
+        found.at_s = found.at_s - float(np.min(found.at_s))
+    begin_s = float(starts_s.min())
+    found.covers_s = (begin_s, max(begin_s + span_s, float(found.at_s[-1])))
+    how = "evenly spaced" if evenly else "a Poisson process"
+    found.format = "counts"
+    found.notes.append(f"counts per interval of {length_s:g} s: requests within one are {how}")
+    return found

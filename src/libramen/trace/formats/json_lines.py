@@ -1,0 +1,70 @@
+"""JSON Lines: an object a request."""
+
+from __future__ import annotations
+
+import json
+from typing import TYPE_CHECKING, ClassVar
+
+import pyarrow as pa
+
+from libramen.errors import TraceError
+from libramen.trace.formats.table import found_in, saying, whole
+
+if TYPE_CHECKING:
+    from libramen.trace.formats.reader import Head, Reading
+    from libramen.trace.found import Found
+    from libramen.trace.lines import SkippedLines
+    from libramen.trace.sources import Opened
+
+
+class JsonLines:
+    """Tables as JSON Lines; see `reader.Reader`."""
+
+    formats: ClassVar[tuple[str, ...]] = ("json_lines",)
+    options: ClassVar[tuple[str, ...]] = ("columns",)
+    merges: ClassVar[bool] = False
+
+    def recognise(self, head: Head) -> str | None:
+        """Whether the first line that is not empty begins an object."""
+        first = next((line for line in head.lines if line.strip()), b"")
+        return "json_lines" if first.lstrip().startswith(b"{") else None
+
+    def read(self, kind: str, opened: Opened, head: Head, reading: Reading) -> Found:  # noqa: ARG002
+        """Read the whole file."""
+        return found_in(kind, opened.path, read_json_lines(opened, reading.skipped), reading)
+
+
+def read_json_lines(opened: Opened, skipped: SkippedLines) -> pa.Table:
+    """The rows of a JSON Lines file, an object each; lines that are none are skipped and counted.
+
+    Raises:
+        TraceError: no line is an object.
+    """
+    rows: list[dict[str, object]] = []
+    made = None
+    for number, line in enumerate(whole(opened).splitlines(), start=1):
+        if not line.strip():
+            continue
+        try:
+            row = json.loads(line)
+        except (ValueError, RecursionError) as error:
+            skipped.add(str(opened.path), number, f"not JSON: {str(error)[:60]}")
+            continue
+        if isinstance(row, dict) and list(row) == ["libramen"] and not rows:
+            made = json.dumps(row["libramen"])
+        elif isinstance(row, dict):
+            rows.append(row)
+        else:
+            skipped.add(str(opened.path), number, f"not a JSON object but {type(row).__name__}")
+    if not rows:
+        raise TraceError(f"{opened.path}: no line is a JSON object")
+    names = list(dict.fromkeys(name for row in rows for name in row))
+    cells = {name: [_cell(row.get(name)) for row in rows] for name in names}
+    return saying(pa.table({name: pa.array(values, pa.string()) for name, values in cells.items()}), made)
+
+
+def _cell(value: object) -> str | None:
+    if value is None:
+        return None
+    text = value if isinstance(value, str) else json.dumps(value)
+    return text.encode("utf-8", "replace").decode()  # JSON may have halves of surrogate pairs

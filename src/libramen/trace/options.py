@@ -1,0 +1,89 @@
+"""How traces are read: one table of options, from which `[trace]`, `read_trace` and their messages come."""
+
+from __future__ import annotations
+
+from typing import Any, Literal, get_args
+
+from pydantic import Field, ValidationError, field_validator
+
+from libramen.delays import DelayField
+from libramen.errors import TraceError, UnitError
+from libramen.fields import Count, Factor, Fraction, PositiveCount, Table, describe, nearest
+from libramen.times import ZoneName
+from libramen.trace.leaving import LeaveOut
+
+Format = Literal["common", "combined", "w3c", "spans", "csv", "json_lines", "parquet", "arrow", "counts"]
+FORMATS: tuple[str, ...] = get_args(Format)
+Demand = Literal["given", "quiet", "observed"]
+
+
+class ReadingKeys(Table):
+    """How files are read: keys of `[trace]` and keywords of `read_trace`."""
+
+    format: Format | None = Field(None, description="format of the files (default: found by content)")
+    columns: dict[str, str] = Field({}, description="columns of a table: the model's name = the table's name")
+    line_format: str | None = Field(None, description="directives of the common-log family that describe a line")
+    latency_field: int | str | None = Field(None, description="piece of a line that is the request time: number or key")
+    latency_unit: Literal["s", "ms", "us"] | None = Field(None, description="unit of the request time")
+    stamp: Literal["arrival", "answer"] | None = Field(
+        None, description="what a time stamp is of (default: the answer in logs, else the arrival)"
+    )
+    within_second: Literal["draw", "even", "none"] = Field(
+        "draw", description="how whole-second time stamps are spread within their second"
+    )
+    counts: Literal["poisson", "even"] = Field("poisson", description="how counts per interval become requests")
+    work: DelayField | None = Field(
+        None, description="what a request takes, for counts without latencies: a duration, or two percentiles"
+    )
+    routes: tuple[tuple[str, str], ...] = Field((), description="pairs of a pattern of paths and a route")
+    leave_out: tuple[LeaveOut, ...] = Field((), description="requests that are not replayed")
+    sampled: Fraction = Field(1.0, gt=0, description="share of the requests that the log has")
+    servers: tuple[PositiveCount, PositiveCount] = Field(
+        (1, 1), description="the log is from so many of so many servers"
+    )
+    demand: Demand | None = Field(
+        None,
+        description="how cpu_s and wait_s come about (default: given when the trace has cpu_s, else quiet)",
+    )
+    cpu_share: Fraction | dict[str, Fraction] | None = Field(
+        None,
+        description='share of the work that is CPU work (default: 40 %), for all or by route ("*": the others)',
+    )
+    recorded_speed: Factor | None = Field(
+        None, description="speed of the core on which the log was recorded (default: 1)"
+    )
+
+    @field_validator("servers")
+    @classmethod
+    def _in_order(cls, servers: tuple[int, int]) -> tuple[int, int]:
+        if servers[0] > servers[1]:
+            raise UnitError(list(servers), "two numbers such as [2, 5], for two of five")
+        return servers
+
+
+class ReadOptions(ReadingKeys):
+    """The options of `read_trace`."""
+
+    time_zone: ZoneName = Field("UTC", description="time zone of the trace")
+    seed: Count = Field(0, description="random seed")
+
+    def given(self, name: str) -> bool:
+        """Whether an option was said, and not left to its default."""
+        return name in self.model_fields_set
+
+
+def checked_options(options: dict[str, Any]) -> ReadOptions:
+    """The options of `read_trace`.
+
+    Raises:
+        TraceError: one is unknown or not allowed.
+    """
+    known = ReadOptions.model_fields
+    for name in options:
+        if name not in known:
+            raise TraceError(f"read_trace: unknown option {name!r}; {nearest(name, known)}")
+    said = {name: value for name, value in options.items() if value is not None or known[name].default is None}
+    try:
+        return ReadOptions.model_validate(said)
+    except ValidationError as error:
+        raise TraceError(describe(error, ReadOptions, "", place="")) from None
