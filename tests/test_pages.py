@@ -6,8 +6,11 @@ import re
 import runpy
 from pathlib import Path
 
+import pytest
+
 from builders import both, make_plan, make_trace
-from libramen import Service
+from libramen import Service, read_trace
+from libramen.trace.options import ReadOptions
 
 PAGE = Path(__file__).parent.parent / "docs" / "data-plane.md"
 
@@ -34,9 +37,19 @@ def test_everything_in_the_layout_is_told_of() -> None:
         assert f"`{name}`" in page
 
 
-def test_the_keys_of_scaling_rules() -> None:
-    """`python docs/scaling_keys.py` has been run since a key was changed."""
-    page = runpy.run_path(str(PAGE.with_name("scaling_keys.py")))["page"]()
-    assert page == PAGE.with_name("scaling-keys.md").read_text()
+@pytest.mark.parametrize("name", ["scaling", "trace"])
+def test_pages_of_keys_are_up_to_date(name: str) -> None:
+    """`python docs/scaling_keys.py` and `python docs/trace_keys.py` have been run since a key was changed."""
+    page = runpy.run_path(str(PAGE.with_name(f"{name}_keys.py")))["page"]()
+    assert page == PAGE.with_name(f"{name}-keys.md").read_text()
+
+
+def test_every_option_is_described_where_it_is_used() -> None:
+    for name in ReadOptions.model_fields:
+        assert f"`{name}`" in str(read_trace.__doc__), name
+
+
+def test_every_rule_is_on_the_page() -> None:
+    page = PAGE.with_name("scaling-keys.md").read_text()
     for rule in ("target", "steps", "on_arrival", "ahead", "python:module:name"):
         assert f'`rule = "{rule}"`' in page

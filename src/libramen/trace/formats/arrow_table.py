@@ -18,8 +18,7 @@ if TYPE_CHECKING:
 class ArrowTable:
     """Tables as Arrow files and streams; see `reader.Reader`."""
 
-    formats: ClassVar[tuple[str, ...]] = ("arrow",)
-    options: ClassVar[tuple[str, ...]] = ("columns",)
+    formats: ClassVar[dict[str, tuple[str, ...]]] = {"arrow": ("columns",)}
     merges: ClassVar[bool] = False
 
     def recognise(self, head: Head) -> str | None:

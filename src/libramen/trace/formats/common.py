@@ -26,8 +26,7 @@ _KEYED: Final = re.compile(rb"([A-Za-z_]\w*)=(.*)", re.DOTALL)
 class CommonLog:
     """Logs of the common-log family; see `reader.Reader`."""
 
-    formats: ClassVar[tuple[str, ...]] = ("common", "combined")
-    options: ClassVar[tuple[str, ...]] = ("line_format", "latency_field", "latency_unit")
+    formats: ClassVar[dict[str, tuple[str, ...]]] = dict.fromkeys(("common", "combined"), ("line_format", "latency_field", "latency_unit"))
     merges: ClassVar[bool] = True
 
     def recognise(self, head: Head) -> str | None:

@@ -26,8 +26,7 @@ _CSV_MADE: Final = b"# libramen: "
 class CsvTable:
     """Tables as CSV; see `reader.Reader`."""
 
-    formats: ClassVar[tuple[str, ...]] = ("csv", "counts")
-    options: ClassVar[tuple[str, ...]] = ("columns", "counts", "work")
+    formats: ClassVar[dict[str, tuple[str, ...]]] = {"csv": ("columns",), "counts": ("columns", "counts", "work")}
     merges: ClassVar[bool] = False
 
     def recognise(self, head: Head) -> str | None:

@@ -20,8 +20,7 @@ if TYPE_CHECKING:
 class JsonLines:
     """Tables as JSON Lines; see `reader.Reader`."""
 
-    formats: ClassVar[tuple[str, ...]] = ("json_lines",)
-    options: ClassVar[tuple[str, ...]] = ("columns",)
+    formats: ClassVar[dict[str, tuple[str, ...]]] = {"json_lines": ("columns",)}
     merges: ClassVar[bool] = False
 
     def recognise(self, head: Head) -> str | None:

@@ -18,8 +18,7 @@ if TYPE_CHECKING:
 class ParquetTable:
     """Tables as Parquet; see `reader.Reader`."""
 
-    formats: ClassVar[tuple[str, ...]] = ("parquet",)
-    options: ClassVar[tuple[str, ...]] = ("columns",)
+    formats: ClassVar[dict[str, tuple[str, ...]]] = {"parquet": ("columns",)}
     merges: ClassVar[bool] = False
 
     def recognise(self, head: Head) -> str | None:

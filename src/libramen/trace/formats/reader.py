@@ -51,13 +51,12 @@ class Reader(Protocol):
     """Reads files of one format, or of a few that are close.
 
     Attributes:
-        formats: their names, as a user says them.
-        options: those of `read_trace` that only some readers know, of which it knows these.
+        formats: their names, as a user says them, and which of the options of `read_trace` that are not for all formats
+            have an effect on each.
         merges: whether several files are merged by time; then `read` fills `Reading.rows` and returns None.
     """
 
-    formats: ClassVar[tuple[str, ...]]
-    options: ClassVar[tuple[str, ...]]
+    formats: ClassVar[dict[str, tuple[str, ...]]]
     merges: ClassVar[bool]
 
     def recognise(self, head: Head) -> str | None:

@@ -30,4 +30,4 @@ BY_FORMAT: Final[dict[str, Reader]] = {name: reader for reader in READERS for na
 
 def users_of(option: str) -> tuple[str, ...]:
     """The formats whose readers know an option of `read_trace`; empty: it is for all."""
-    return tuple(name for reader in READERS if option in reader.options for name in reader.formats)
+    return tuple(name for reader in READERS for name, options in reader.formats.items() if option in options)

@@ -44,8 +44,7 @@ class Spans:
 class OtlpSpans:
     """Exports of spans; see `reader.Reader`."""
 
-    formats: ClassVar[tuple[str, ...]] = ("spans",)
-    options: ClassVar[tuple[str, ...]] = ()
+    formats: ClassVar[dict[str, tuple[str, ...]]] = {"spans": ()}
     merges: ClassVar[bool] = False
 
     def recognise(self, head: Head) -> str | None:

@@ -29,8 +29,7 @@ _ROLES: Final = {
 class W3CLog:
     """W3C extended logs; see `reader.Reader`."""
 
-    formats: ClassVar[tuple[str, ...]] = ("w3c",)
-    options: ClassVar[tuple[str, ...]] = ("latency_unit",)
+    formats: ClassVar[dict[str, tuple[str, ...]]] = {"w3c": ("latency_unit",)}
     merges: ClassVar[bool] = True
 
     def recognise(self, head: Head) -> str | None:
