@@ -85,10 +85,25 @@ def test_the_kernel_runs_without_being_compiled() -> None:
 from builders import both, make_plan, make_trace
 from libramen import Service
 from libramen.engine.kernel import layout
+from libramen.engine.kernel.state import KernelState
+from libramen.engine.plane import Chunk, Results, ServerSpec, Signal
+import numpy as np
 
 assert layout.CHECKED
 service = Service(slots=2, backlog=1, retries=1, retry_after=0.5, retry_jitter=0.5, timeout=3)
 both(make_trace([0.0, 0, 0, 0, 1, 2], cpu=1, wait=0.5, span_s=20), service, make_plan(replicas=2, balancer="random"))
+def plane():
+    results = Results.of(40)
+    state = KernelState(ServerSpec.of(Service(slots=2), make_plan()), results)
+    state.hand_in(Chunk(np.arange(40.0) / 10, np.full(40, 0.3), np.zeros(40)), np.array([0.0, 100]))
+    state.add(1, 0.0, warm=True)
+    return state, results
+
+(one, of_one), (other, of_other) = plane(), plane()  # both alive, taking turns
+assert one.advance(1.0) is other.advance(2.0) is Signal.CONTROL
+assert one.advance(np.inf) is other.advance(np.inf) is Signal.ENDED
+assert of_one.latency_s.all() and (of_one.latency_s == of_other.latency_s).all()
+
 try:
     layout.replica_at(layout._found(max(layout.ARRAYS), 0, "u1").__array_interface__["data"][0], 10**6)
 except IndexError:

@@ -14,6 +14,13 @@ def to_numpy(array: pa.Array) -> np.ndarray:
     return np.from_dlpack(array)
 
 
+def from_numpy(array: np.ndarray) -> pa.Array:
+    """Numbers without missing ones, one dimension; they are not copied where they are contiguous."""
+    values = np.ascontiguousarray(array)
+    kind = pa.from_numpy_dtype(values.dtype)
+    return pa.Array.from_buffers(kind, len(values), [None, pa.py_buffer(values)])
+
+
 def numbers_of(cells: pa.Array) -> np.ndarray:
     """Text as float64; what is no plain number of digits and a point, such as `-`, is NaN."""
     text = cells.cast(pa.string()) if _only_digits(cells) else None

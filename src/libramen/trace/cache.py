@@ -155,8 +155,10 @@ def _make_room(folder: Path) -> None:
 def _table_of(trace: Trace) -> pa.Table:
     import pyarrow as pa
 
-    columns: dict[str, Any] = {name: array for name in _ARRAYS if (array := getattr(trace, name)) is not None}
-    columns["route_codes"] = trace.route_codes
+    from libramen.trace.arrow import from_numpy
+
+    columns = {name: from_numpy(array) for name in _ARRAYS if (array := getattr(trace, name)) is not None}
+    columns["route_codes"] = from_numpy(trace.route_codes)
     told = {
         "routes": trace.routes,
         "span_s": trace.span_s,

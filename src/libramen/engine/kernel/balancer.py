@@ -8,15 +8,11 @@ from libramen.engine.kernel.clients import fail, watch
 from libramen.engine.kernel.layout import (
     DEAD,
     HOLD,
-    LEAST_BUSY,
     LOST,
     NO_REPLICA,
-    NOBODY,
     NONE_READY,
-    RANDOM,
     READY,
     REFUSED,
-    ROUND_ROBIN,
     TIMED_OUT,
     apart,
     float_at,
@@ -30,6 +26,7 @@ from libramen.engine.kernel.layout import (
 )
 from libramen.engine.kernel.measures import integrate
 from libramen.engine.kernel.service import find_ready, is_late, kill, take_slot
+from libramen.engine.kernel.settings import LEAST_BUSY, NOBODY, RANDOM, ROUND_ROBIN
 from libramen.engine.kernel.trees import least_busy, update_row
 from libramen.engine.kernel.uniforms import uniforms
 

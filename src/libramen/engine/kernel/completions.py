@@ -8,7 +8,6 @@ from libramen.engine.kernel.clients import answer, fail
 from libramen.engine.kernel.heaps import heap_remove
 from libramen.engine.kernel.layout import (
     LESS,
-    NOBODY,
     READY,
     RUNNING,
     TIMED_OUT,
@@ -34,6 +33,7 @@ from libramen.engine.kernel.service import (
     start_wait,
     take_slot,
 )
+from libramen.engine.kernel.settings import NOBODY
 from libramen.engine.kernel.trees import running_due_s, update_row
 from libramen.engine.kernel.use import end_use
 

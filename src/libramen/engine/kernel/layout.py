@@ -7,11 +7,13 @@ between two calls of them by `state`; the rest of the engine sees none of it.
 from __future__ import annotations
 
 from typing import Any, Final
+from weakref import WeakValueDictionary
 
 import numba
 import numba.extending
 import numpy as np
 
+from libramen.engine.kernel.settings import SETTINGS
 from libramen.engine.plane import RESULT, Ending, Signal
 from libramen.times import EPSILON_S, EXACT_S
 
@@ -21,17 +23,11 @@ CHECKED: Final[bool] = bool(numba.config.DISABLE_JIT)  # type: ignore[attr-defin
 FREE, READY, DRAINING, DEAD, OUT = np.arange(5)
 """States of a row. DEAD: the balancer does not know yet. OUT: it knows; the row waits for a restart."""
 
-ROUND_ROBIN, RANDOM, TWO_CHOICES, LEAST_BUSY, SHARED_QUEUE = np.arange(5)
-"""Balancers; those from LEAST_BUSY on look at the winner tree of loads."""
-
 RUNNING, WAITING = np.arange(2)
 """The two heaps of a replica: by virtual time, and by time."""
 
 NO_ORDER, ADD, DRAIN, WITHDRAW, REMOVE, DISMISS = np.arange(6)
 """What the control plane orders."""
-
-NOBODY: Final = 1 << 62
-"""More than any load or number; as a limit: none."""
 
 NONE_READY, HOLD = np.int64(-1), np.int64(-2)
 """Instead of a row: no replica takes requests, or none has room and the request may wait for it."""
@@ -46,6 +42,16 @@ OK, REFUSED, TIMED_OUT, LOST, CUT = (
     np.int64(e) for e in (Ending.OK, Ending.REFUSED, Ending.TIMED_OUT, Ending.LOST, Ending.CUT)
 )
 CONTROL, CHUNK, ENDED = int(Signal.CONTROL), int(Signal.CHUNK), int(Signal.ENDED)
+
+CACHE_LINE: Final = 64
+
+
+def _lines(*fields: Any) -> np.dtype[Any]:
+    """A record of these fields, filled up to whole cache lines, or to a share of one that leaves no rest."""
+    bare = np.dtype(list(fields)).itemsize
+    size = next((share for share in (16, 32) if bare <= share), -(-bare // CACHE_LINE) * CACHE_LINE)
+    return np.dtype([*fields, ("padding", "u1", size - bare)]) if size > bare else np.dtype(list(fields))
+
 
 # One record: the clock, the counts, the lists' ends, and what does not change during a replay.
 WORLD: Final = np.dtype(
@@ -121,42 +127,11 @@ WORLD: Final = np.dtype(
         ("order_warm", "i8"),  # ADD: 1, it needs no warm-up
         ("asks", "i8"),  # 1: come back when an attempt arrives for which no slot is left
         ("coming_slots", "i8"),  # slots of the replicas that are on their way
-        # Fixed during a replay.
+        # Fixed during a replay; those that come of the study are in `settings`.
         ("leaves", "i8"),  # rows, and leaves of a winner tree: a power of two, at least 2
-        ("slots", "i8"),
-        ("threads", "i8"),
-        ("backlog", "i8"),  # -1: no limit
-        ("fits", "i8"),  # requests in slots that fit into the memory
-        ("balancer", "i8"),
-        ("holds", "i8"),  # 1: with no room a request is held
-        ("queues", "i8"),  # 1: there is a held or a shared queue
-        ("queue_limit", "i8"),
-        ("detects_at_once", "i8"),  # 1: a replica that dies is OUT at that instant
-        ("whole", "i8"),  # whole cores of a replica
-        ("fraction", "f8"),  # the rest of its cores
-        ("lends", "i8"),  # 1: CPU is only lent
-        ("throttles", "i8"),  # 1: and less is earned than could be used, so that an empty bank slows down
-        ("whole_steady", "i8"),  # the same two for a replica whose bank is empty
-        ("fraction_steady", "f8"),
-        ("steady", "f8"),  # cores earned [core-seconds per second]
-        ("bank", "f8"),  # most that a bank can hold [core-seconds]
-        ("bank_at_start", "f8"),
-        ("warm_up_s", "f8"),
-        ("warm_up_factor", "f8"),
-        ("overhead_s", "f8"),
-        ("timeout_s", "f8"),  # infinity: none
-        ("drops", "i8"),  # 1: past its deadline a request is discarded instead of taking a slot
-        ("retries", "i8"),
-        ("retry_after_s", "f8"),
-        ("retry_jitter", "f8"),
-        ("watches", "i8"),  # 1: there are retries and a time-out
-        ("logs", "i8"),  # 1: latencies of answers are written down
-        ("meters", "i8"),  # 1: it is written down when each replica is in use
-        ("granularity_s", "f8"),  # to whole numbers of this a period of use is rounded up, 0: it is not [s]
         ("keeps", "i8"),  # 1: `out` has one entry a request of the trace; 0: it is a buffer
         ("ends_at_most", "i8"),  # requests that one event can end
-        ("balancer_key", "u8", 2),  # of the random streams
-        ("retry_key", "u8", 2),
+        *((setting.name, *setting.kind) for setting in SETTINGS),
     ]
 )
 
@@ -178,37 +153,31 @@ LEVEL: Final = np.dtype(
 )
 
 # One record a row; a replica that is gone gives its row back.
-REPLICA: Final = np.dtype(
-    [
-        ("number", "i8"),
-        ("state", "i8"),  # FREE, READY, DRAINING, DEAD or OUT
-        ("busy", "i8"),  # requests in slots and backlog
-        ("in_slots", "i8"),
-        ("n_running", "i8"),  # entries of its heap RUNNING
-        ("n_waiting", "i8"),  # entries of its heap WAITING
-        ("turn_head", "i8"),  # requests in slots that wait for a CPU turn: a linked list, -1: none
-        ("turn_tail", "i8"),
-        ("backlog_head", "i8"),  # requests that wait for a slot: a linked list, -1: none
-        ("backlog_tail", "i8"),
-        ("v", "f8"),  # virtual time [core-seconds]
-        ("v_at_s", "f8"),  # the instant at which it was `v`, and the bank `bank` [s]
-        ("empty", "i8"),  # 1: its bank is empty
-        ("heap", "i8"),  # where its heaps begin (address)
-        ("core_s", "f8"),  # cores in use integrated up to `v_at_s` [core-seconds]
-        ("ready_at_s", "f8"),  # when its warm-up began, -infinity: it is warm [s]
-        ("bank", "f8"),  # [core-seconds]; from here on only where CPU is lent
-        ("padding", "f8", 7),
-    ]
+REPLICA: Final = _lines(
+    ("number", "i8"),
+    ("state", "i8"),  # FREE, READY, DRAINING, DEAD or OUT
+    ("busy", "i8"),  # requests in slots and backlog
+    ("in_slots", "i8"),
+    ("n_running", "i8"),  # entries of its heap RUNNING
+    ("n_waiting", "i8"),  # entries of its heap WAITING
+    ("turn_head", "i8"),  # requests in slots that wait for a CPU turn: a linked list, -1: none
+    ("turn_tail", "i8"),
+    ("backlog_head", "i8"),  # requests that wait for a slot: a linked list, -1: none
+    ("backlog_tail", "i8"),
+    ("v", "f8"),  # virtual time [core-seconds]
+    ("v_at_s", "f8"),  # the instant at which it was `v`, and the bank `bank` [s]
+    ("empty", "i8"),  # 1: its bank is empty
+    ("heap", "i8"),  # where its heaps begin (address)
+    ("core_s", "f8"),  # cores in use integrated up to `v_at_s` [core-seconds]
+    ("ready_at_s", "f8"),  # when its warm-up began, -infinity: it is warm [s]
+    ("bank", "f8"),  # [core-seconds]; from here on only where CPU is lent
 )
 
 # One record a row, looked at only where use is metered: its latest period with a slot in use.
-USE: Final = np.dtype(
-    [
-        ("begin_s", "f8"),  # NaN: there was none that is not yet in `billed` [s]
-        ("end_s", "f8"),  # infinity: it goes on; without a period: when it became ready [s]
-        ("tell", "i8"),  # 1: the control plane wants to know when it ends
-        ("padding", "f8"),
-    ]
+USE: Final = _lines(
+    ("begin_s", "f8"),  # NaN: there was none that is not yet in `billed` [s]
+    ("end_s", "f8"),  # infinity: it goes on; without a period: when it became ready [s]
+    ("tell", "i8"),  # 1: the control plane wants to know when it ends
 )
 
 # One record a node of the two winner trees, which have one shape: the root is 1, the children of k
@@ -222,25 +191,22 @@ NODE: Final = np.dtype(
 
 # One record a request that is in a replica, held, or to be repeated (a copy: its chunk may be gone), or a
 # link of the free list. What every request needs stands in one cache line.
-REQUEST: Final = np.dtype(
-    [
-        ("id", "i8"),
-        ("at_s", "f8"),  # arrival of this attempt [s]
-        ("cpu_s", "f8"),
-        ("wait_s", "f8"),
-        ("slot_at_s", "f8"),  # NaN while it has no slot
-        ("order", "i8"),  # of this attempt among all attempts, by arrival
-        ("link", "i8"),  # next in its list, -1: last
-        ("attempt", "i4"),  # 1 for the first
-        ("watched", "i2"),  # 1: it is in the list of clients
-        ("given_up", "i2"),  # 1: its client has gone and sends it again: no client waits for this attempt
-        ("first_s", "f8"),  # arrival of the first attempt, where this is another one [s]
-        ("earlier", "i8"),  # neighbours in the list of clients, -1: none
-        ("later", "i8"),
-        ("route", "i8"),  # these two only where requests are not kept
-        ("bytes_out", "f8"),
-        ("padding", "f8", 3),
-    ]
+REQUEST: Final = _lines(
+    ("id", "i8"),
+    ("at_s", "f8"),  # arrival of this attempt [s]
+    ("cpu_s", "f8"),
+    ("wait_s", "f8"),
+    ("slot_at_s", "f8"),  # NaN while it has no slot
+    ("order", "i8"),  # of this attempt among all attempts, by arrival
+    ("link", "i8"),  # next in its list, -1: last
+    ("attempt", "i4"),  # 1 for the first
+    ("watched", "i2"),  # 1: it is in the list of clients
+    ("given_up", "i2"),  # 1: its client has gone and sends it again: no client waits for this attempt
+    ("first_s", "f8"),  # arrival of the first attempt, where this is another one [s]
+    ("earlier", "i8"),  # neighbours in the list of clients, -1: none
+    ("later", "i8"),
+    ("route", "i8"),  # these two only where requests are not kept
+    ("bytes_out", "f8"),
 )
 
 # What is known of a request beside that, where requests are not kept: parallel to `out`.
@@ -260,6 +226,8 @@ CARRIED: Final = np.dtype(
 # The two heaps of a replica lie in each other's gaps: what is looked at together, their first entries, is then in
 # one cache line. The other two heaps leave the gaps empty.
 HEAP: Final = np.dtype([("key", "f8"), ("request", "i8"), ("other_key", "f8"), ("other_request", "i8")])
+_NEXT_HEAP: Final = HEAP.fields["other_key"][1] if HEAP.fields else 0
+"""Where the other heap begins, from the first [bytes]."""
 
 
 _OPTIONS: Final[dict[str, Any]] = {
@@ -299,8 +267,8 @@ apart: Any = (lambda: None) if CHECKED else numba.extending.intrinsic(_make_apar
 # Under NUMBA_DISABLE_JIT=1 everything here is ordinary Python, slow and checked: an address or an index
 # that is wrong then raises an error instead of reading what does not belong to it.
 
-ARRAYS: Final[dict[int, np.ndarray]] = {}
-"""Where arrays begin, for the checked way only."""
+ARRAYS: Final[WeakValueDictionary[int, np.ndarray]] = WeakValueDictionary()
+"""Where the arrays of all data planes that are alive begin, for the checked way only."""
 
 if CHECKED:
     np.seterr(over="ignore")  # random numbers are made of products that wrap around
@@ -393,4 +361,4 @@ def tolerance_s(at_s):
 @inner
 def heap_of(replica, kind):
     """Where a heap of a replica begins."""
-    return replica.heap + 16 * kind
+    return replica.heap + _NEXT_HEAP * kind

@@ -6,22 +6,15 @@ from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 
-from libramen import streams
 from libramen.engine.kernel import layout
 from libramen.engine.kernel.advance import advance
+from libramen.engine.kernel.settings import NOBODY, SETTINGS
 from libramen.engine.plane import RESULT, Chunk, Ended, Integrals, Notices, Results, Sample, ServerSpec, Signal
 from libramen.times import EPSILON_S
 
 if TYPE_CHECKING:
     from collections.abc import Callable
 
-_BALANCERS: Final = {
-    "round_robin": layout.ROUND_ROBIN,
-    "random": layout.RANDOM,
-    "two_choices": layout.TWO_CHOICES,
-    "least_busy": layout.LEAST_BUSY,
-    "shared_queue": layout.SHARED_QUEUE,
-}
 _RESULT: Final = set(RESULT.names or ())
 _BUFFER: Final = 1 << 12
 _PLACES: Final = 16
@@ -45,7 +38,6 @@ class KernelState:
         self._rows: dict[int, int] = {}  # number -> row, of the replicas that are not gone
         self._free_rows: list[int] = []
         self._given_edges_s: np.ndarray | None = None
-        layout.ARRAYS.clear()
         self._worlds = _aligned(1, layout.WORLD)
         # Looked at after every call: one number each, reached more quickly than through the record.
         self._now_s, self._control_s, self._notice_s, self._n_attempts, self._n_answers, self._n_out = (
@@ -74,7 +66,7 @@ class KernelState:
         if results is not None:
             # The results are the output: one record a request, written where it belongs.
             self._point(out=results.records)
-            self._worlds[0]["out_size"] = layout.NOBODY
+            self._worlds[0]["out_size"] = NOBODY
         else:
             self._make_buffer(buffer)
         self._fix(spec, keeps=results is not None)
@@ -98,39 +90,16 @@ class KernelState:
         for name in ("free", "held_head", "held_tail", "clients_head", "clients_tail", "room_row"):
             world[name] = -1
         world["edge_s"] = world["notice_s"] = np.inf
-        world["slots"], world["threads"] = spec.slots, spec.threads
-        world["balancer"] = _BALANCERS[spec.balancer]
-        shared = spec.balancer == "shared_queue"
-        world["backlog"] = 0 if shared else spec.backlog
-        world["fits"] = _fits(spec)
-        world["holds"], world["queues"] = spec.holds_requests, spec.holds_requests or shared
-        world["queue_limit"] = layout.NOBODY if spec.queue_limit < 0 else spec.queue_limit
-        world["detects_at_once"] = spec.detect_s == 0
-        world["whole"], world["fraction"] = divmod(spec.cores, 1)
-        world["lends"] = spec.lends_cpu
-        self._throttles = spec.steady_cores < spec.cores
-        world["throttles"] = self._throttles
-        steady = min(spec.cores, spec.steady_cores)
-        world["whole_steady"], world["fraction_steady"] = divmod(steady, 1) if spec.lends_cpu else (0, 0)
-        self._lends, self._fraction, self._fraction_steady = spec.lends_cpu, spec.cores % 1, steady % 1
-        world["steady"] = spec.steady_cores if spec.lends_cpu else 0
-        world["bank"], world["bank_at_start"] = spec.bank, spec.bank_at_start
-        world["warm_up_s"], world["warm_up_factor"] = spec.warm_up_s, spec.warm_up_factor
-        world["overhead_s"], world["timeout_s"] = spec.overhead_s, spec.timeout_s
-        world["drops"] = spec.drops and np.isfinite(spec.timeout_s)
-        world["retries"], world["retry_after_s"] = spec.retries, spec.retry_after_s
-        world["retry_jitter"] = spec.retry_jitter
-        world["watches"] = spec.retries > 0 and np.isfinite(spec.timeout_s)
+        for setting in SETTINGS:
+            world[setting.name] = setting.of(spec)
         world["keeps"] = keeps
-        world["meters"], world["granularity_s"] = spec.meters, spec.granularity_s
+        self._throttles, self._lends = spec.steady_cores < spec.cores, spec.lends_cpu
+        self._fraction, self._fraction_steady = spec.cores % 1, min(spec.cores, spec.steady_cores) % 1
         world["asked"] = -1
         self._forgotten = self._needed = 0  # answers no longer in `answers`, and answers not needed any more
         self._answers: np.ndarray
-        world["logs"] = spec.logs_answers
         self._point(answers=np.zeros(_BUFFER if spec.logs_answers else 1))
-        world["answers_size"] = _BUFFER if spec.logs_answers else layout.NOBODY
-        world["balancer_key"] = streams.key(spec.seed, "balancer")
-        world["retry_key"] = streams.key(spec.seed, "retry")
+        world["answers_size"] = _BUFFER if spec.logs_answers else NOBODY
 
     # -- one instant after the other ---------------------------------------------------------------
 
@@ -389,7 +358,7 @@ class KernelState:
             return
         places = self._places = min(spec.slots, max(wanted, 2 * old))
         world = self._worlds[0]
-        world["places"], world["places_left_at"] = places, layout.NOBODY if places == spec.slots else places
+        world["places"], world["places_left_at"] = places, NOBODY if places == spec.slots else places
         running = np.maximum(np.arange(places + 1), 1)
         cores = (spec.cores, min(spec.cores, spec.steady_cores) if spec.lends_cpu else spec.cores)
         rate = np.ascontiguousarray([spec.speed * np.minimum(1.0, n / running) for n in cores])
@@ -421,7 +390,7 @@ class KernelState:
         replicas[:old] = self._replicas
         ready = np.zeros(n, np.int64)
         tree = _aligned(2 * n, layout.NODE)
-        tree["due_s"], tree["load"] = np.inf, layout.NOBODY
+        tree["due_s"], tree["load"] = np.inf, NOBODY
         if old:
             heaps[: len(self._heaps) - 1] = self._heaps[:-1]
             ready[:old] = self._ready
@@ -446,18 +415,8 @@ class KernelState:
         self._free_rows[:0] = range(n - 1, old - 1, -1)
 
 
-def _fits(spec: ServerSpec) -> int:
-    """How many requests in slots the memory has room for."""
-    if spec.memory < 0:
-        return layout.NOBODY
-    left = spec.memory - spec.memory_base
-    if left < 0:
-        return 0
-    return left // spec.memory_per_request if spec.memory_per_request else layout.NOBODY
-
-
 def _aligned(n: int, dtype: np.dtype[Any]) -> np.ndarray:
     """Zeros that begin where a cache line does, so that a record of one line lies in one."""
-    raw = np.zeros(n * dtype.itemsize + 64, np.uint8)
-    start = -raw.__array_interface__["data"][0] % 64
+    raw = np.zeros(n * dtype.itemsize + layout.CACHE_LINE, np.uint8)
+    start = -raw.__array_interface__["data"][0] % layout.CACHE_LINE
     return raw[start : start + n * dtype.itemsize].view(dtype)

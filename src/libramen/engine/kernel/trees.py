@@ -12,8 +12,6 @@ import numpy as np
 
 from libramen.engine.kernel.layout import (
     DEAD,
-    LEAST_BUSY,
-    NOBODY,
     READY,
     RUNNING,
     WAITING,
@@ -24,6 +22,7 @@ from libramen.engine.kernel.layout import (
     int_at,
     node_at,
 )
+from libramen.engine.kernel.settings import LEAST_BUSY, NOBODY
 
 
 @inner

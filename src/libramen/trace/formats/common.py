@@ -20,13 +20,16 @@ if TYPE_CHECKING:
     from libramen.trace.sources import Opened
 
 _PIECE: Final = re.compile(rb'"(?:[^"\\]|\\.)*"|[^\s"]\S*')
+_OPTIONS: Final = ("line_format", "latency_field", "latency_unit")
 _KEYED: Final = re.compile(rb"([A-Za-z_]\w*)=(.*)", re.DOTALL)
 
 
 class CommonLog:
     """Logs of the common-log family; see `reader.Reader`."""
 
-    formats: ClassVar[dict[str, tuple[str, ...]]] = dict.fromkeys(("common", "combined"), ("line_format", "latency_field", "latency_unit"))
+    formats: ClassVar[dict[str, tuple[str, ...]]] = dict.fromkeys(
+        ("common", "combined"), ("line_format", "latency_field", "latency_unit")
+    )
     merges: ClassVar[bool] = True
 
     def recognise(self, head: Head) -> str | None:
