@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from builders import make_plan, make_tier
 from libramen import Outcome, Service, Trace, replay
 from libramen.engine.agenda import Agenda, Kind
-from libramen.outcome.kept import _selected
+from libramen.outcome.kept_requests import _selected
 from libramen.outcome.measures import Steps
 from libramen.ranks import nearest_rank
 

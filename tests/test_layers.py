@@ -14,7 +14,7 @@ SOURCE = Path(libramen.__file__).parent
 
 ROOMS = [
     "_version", "errors", "units", "times", "files", "ranks", "delays", "streams", "fields",
-    "trace", "rules", "study", "engine", "bill", "outcome", "runs", "comparison", "report", "draw", "demo", "cli",
+    "trace", "rules", "study", "engine", "bill", "checks", "outcome", "runs", "comparison", "report", "draw", "demo", "cli",
 ]  # fmt: skip
 """From the bottom of the house to its door: each may use those before it."""
 

@@ -53,3 +53,20 @@ def test_every_rule_is_on_the_page() -> None:
     page = PAGE.with_name("scaling-keys.md").read_text()
     for rule in ("target", "steps", "on_arrival", "ahead", "python:module:name"):
         assert f'`rule = "{rule}"`' in page
+
+
+PAGES = [*PAGE.parent.glob("*.md"), *(PAGE.parent.parent / name for name in ("README.md", "CONTRIBUTING.md"))]
+
+
+@pytest.mark.parametrize("page", PAGES, ids=lambda page: page.name)
+def test_what_a_page_links_to_is_there(page: Path) -> None:
+    for target in re.findall(r"\]\(([^)#:]+)(?:#[^)]*)?\)", page.read_text()):
+        assert (page.parent / target).exists(), target
+
+
+@pytest.mark.parametrize("page", [PAGE.with_name("architecture.md"), PAGE.parent.parent / "CONTRIBUTING.md"])
+def test_the_files_that_a_page_names_are_there(page: Path) -> None:
+    """Such as `bill/prices.py`, `rules/scaling/` or `tests/test_bill.py`."""
+    root = PAGE.parent.parent
+    for name in re.findall(r"`([a-z_]+/[a-z_]+[a-z_/]*(?:\.py)?)`", page.read_text()):
+        assert (root / name).exists() or (root / "src" / "libramen" / name).exists(), name

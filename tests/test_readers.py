@@ -296,7 +296,7 @@ def test_leaving_out_counting_and_multiplying_back(tmp_path: Path) -> None:
         )
     )  # fmt: skip
     left = [{"route": "/health*"}, {"status": "4??"}, {"agent": "*bot*"}, {"longer": "60s"}]
-    from libramen.trace.leaving import LeaveOut
+    from libramen.trace.leave_out import LeaveOut
 
     path = _file(tmp_path, text)
     trace = read_trace(path, leave_out=[LeaveOut(**kind) for kind in left], demand="observed")
@@ -481,8 +481,8 @@ def test_waiting_in_spans_is_what_their_clients_cover_together(intervals: list[t
 @given(st.lists(st.tuples(st.integers(0, 2), st.integers(0, 5)), min_size=1, max_size=40))
 def test_doubled_lines_are_as_many_as_one_file_has(rows: list[tuple[int, int]]) -> None:
     """Of equal lines as many stay as the file has that has most of them."""
-    from libramen.trace.found import Found, without_doubles
     from libramen.trace.lines import SkippedLines
+    from libramen.trace.raw_requests import Found, without_doubles
 
     file, at = np.array([row[0] for row in rows], np.int16), np.array([float(row[1]) for row in rows])
     found = Found("combined", ("a", "b", "c"), at, 0, "answer", True, SkippedLines(), len(rows), file=file)

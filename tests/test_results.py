@@ -189,7 +189,7 @@ def test_names_in_a_picture_cover_neither_points_nor_each_other(seed: int) -> No
 
 def test_check_finds_timeouts_and_gaps() -> None:
     """Half of the requests need 2 s and the client waits 1.5 s; a rolling release that keeps none of one leaves a gap."""
-    from libramen.comparison.check import _check_plan
+    from libramen.checks.check import _check_plan
 
     trace = make_trace([0, 100], cpu=[1, 2], span_s=3600)
     rule = {"rule": "target", "measure": "cpu", "target": 0.5, "floor": 1, "ceiling": 3}

@@ -14,7 +14,7 @@ from libramen.errors import LibramenError, OutputError, ReplayError, StudyError,
 if TYPE_CHECKING:
     from libramen.bill.bill import Bill
     from libramen.bill.prices import BillLine
-    from libramen.comparison.check import Check, check
+    from libramen.checks.check import Check, check
     from libramen.comparison.compare import Comparison, compare
     from libramen.delays import Delay
     from libramen.outcome.figures import Figures
@@ -36,7 +36,7 @@ _HOME = {
     "Ahead": "rules.scaling",
     "Bill": "bill.bill",
     "BillLine": "bill.prices",
-    "Check": "comparison.check",
+    "Check": "checks.check",
     "Comparison": "comparison.compare",
     "Custom": "rules.scaling",
     "Delay": "delays",
@@ -58,7 +58,7 @@ _HOME = {
     "Target": "rules.scaling",
     "Tier": "study.service",
     "Trace": "trace.trace",
-    "check": "comparison.check",
+    "check": "checks.check",
     "compare": "comparison.compare",
     "load_study": "study.study",
     "make_trace": "trace.make",

@@ -5,13 +5,13 @@ from __future__ import annotations
 from dataclasses import dataclass
 from decimal import ROUND_HALF_EVEN, Decimal
 from fractions import Fraction
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Final
 
 from libramen import units
 from libramen.bill.month import HOURS
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator, Mapping
+    from collections.abc import Callable, Iterable, Iterator, Mapping
 
     from libramen.study.plan import Plan
 
@@ -34,7 +34,7 @@ def lines_of(plan: Plan, used: Mapping[str, Fraction]) -> tuple[BillLine, ...]:
         plan: its tier and size have the prices.
         used: what was used in the month, by item as in `usage.Used`; what is missing is 0.
     """
-    return (*_replicas(plan, used), *_standing(plan), *_egress(plan, used), *_fee(plan))
+    return tuple(line for price in PRICES for line in price(plan, used))
 
 
 def total(lines: tuple[BillLine, ...]) -> Decimal:
@@ -42,7 +42,8 @@ def total(lines: tuple[BillLine, ...]) -> Decimal:
     return sum((line.amount for line in lines), Decimal("0.00"))
 
 
-def _line(item: str, quantity: Fraction, unit: str, unit_price: Decimal) -> BillLine:
+def line_of(item: str, quantity: Fraction, unit: str, unit_price: Decimal) -> BillLine:
+    """A line: the quantity to a millionth, the amount to the cent."""
     rounded = (Decimal(quantity.numerator) / Decimal(quantity.denominator)).quantize(
         Decimal("0.000001"), rounding=ROUND_HALF_EVEN
     )
@@ -54,9 +55,9 @@ def _replicas(plan: Plan, used: Mapping[str, Fraction]) -> Iterator[BillLine]:
     if plan.tier.billing == "per_request":
         yield from _use(plan, used)
     elif plan.tier.billing == "per_month":
-        yield _line(item, used.get("replicas_at_once", Fraction(0)), "replica", size.per_month or Decimal(0))
+        yield line_of(item, used.get("replicas_at_once", Fraction(0)), "replica", size.per_month or Decimal(0))
     else:
-        yield _line(item, used.get("replicas", Fraction(0)) / 3600, "replica-h", size.per_hour or Decimal(0))
+        yield line_of(item, used.get("replicas", Fraction(0)) / 3600, "replica-h", size.per_hour or Decimal(0))
 
 
 def _use(plan: Plan, used: Mapping[str, Fraction]) -> Iterator[BillLine]:
@@ -65,40 +66,49 @@ def _use(plan: Plan, used: Mapping[str, Fraction]) -> Iterator[BillLine]:
     in_use_s = used.get("in_use", Fraction(0))
     if tier.per_million_requests:
         sent, price = used.get("requests", Fraction(0)), tier.per_million_requests
-        yield _beyond(sent, tier.free.requests, "requests", "million", price, per=10**6)
+        yield beyond(sent, tier.free.requests, "requests", "million", price, per=10**6)
     if tier.per_core_second:
         core_s = in_use_s * Fraction(str(size.cores))
-        yield _beyond(core_s, tier.free.core_seconds, "cores in use", "core-s", tier.per_core_second)
+        yield beyond(core_s, tier.free.core_seconds, "cores in use", "core-s", tier.per_core_second)
     if tier.per_gb_second:
         gb_s = in_use_s * (size.memory or 0) / 10**9
-        yield _beyond(gb_s, tier.free.gb_seconds, "memory in use", "GB-s", tier.per_gb_second)
+        yield beyond(gb_s, tier.free.gb_seconds, "memory in use", "GB-s", tier.per_gb_second)
 
 
-def _standing(plan: Plan) -> Iterator[BillLine]:
+def _standing(plan: Plan, used: Mapping[str, Fraction]) -> Iterator[BillLine]:  # noqa: ARG001  (one signature for all)
     """What is there all the time, whatever the load."""
     tier = plan.tier
     if tier.balancer_per_hour:
-        yield _line("balancer", Fraction(HOURS), "h", tier.balancer_per_hour)
+        yield line_of("balancer", Fraction(HOURS), "h", tier.balancer_per_hour)
     if tier.zone_per_hour:
-        yield _line("zones", Fraction(HOURS * len(plan.zones_used)), "zone-h", tier.zone_per_hour)
+        yield line_of("zones", Fraction(HOURS * len(plan.zones_used)), "zone-h", tier.zone_per_hour)
 
 
 def _egress(plan: Plan, used: Mapping[str, Fraction]) -> Iterator[BillLine]:
     tier = plan.tier
     if tier.egress_per_gb:
         sent_gb = used.get("egress", Fraction(0)) / 10**9
-        yield _beyond(sent_gb, tier.free.egress_gb, "egress", "GB", tier.egress_per_gb)
+        yield beyond(sent_gb, tier.free.egress_gb, "egress", "GB", tier.egress_per_gb)
 
 
-def _fee(plan: Plan) -> Iterator[BillLine]:
+def _fee(plan: Plan, used: Mapping[str, Fraction]) -> Iterator[BillLine]:  # noqa: ARG001
     if plan.tier.fixed_per_month:
-        yield _line("fixed fee", Fraction(1), "month", plan.tier.fixed_per_month)
+        yield line_of("fixed fee", Fraction(1), "month", plan.tier.fixed_per_month)
 
 
-def _beyond(quantity: Fraction, free: float, what: str, unit: str, unit_price: Decimal, *, per: int = 1) -> BillLine:
+def beyond(quantity: Fraction, free: float, what: str, unit: str, unit_price: Decimal, *, per: int = 1) -> BillLine:
     """A line for what goes beyond the free allowance of a month; the price is that of `per` of them."""
     item = f"{what} beyond {units.show_count(free)}{f' {unit}' if per == 1 else ''}" if free else what
-    return _line(item, max(Fraction(0), quantity - Fraction(free)) / per, unit, unit_price)
+    return line_of(item, max(Fraction(0), quantity - Fraction(free)) / per, unit, unit_price)
+
+
+PRICES: Final[tuple[Callable[[Plan, Mapping[str, Fraction]], Iterable[BillLine]], ...]] = (
+    _replicas,
+    _standing,
+    _egress,
+    _fee,
+)
+"""What makes lines of a bill, in their order: each looks at the plan's prices and at what was used."""
 
 
 def least_month(plan: Plan, used: Mapping[str, Fraction]) -> Decimal:

@@ -81,8 +81,8 @@ def check(
     study: StudyPath, json: Json = False, seed: Seed = 0, strict: Strict = False, no_cache: NoCache = False
 ) -> int:
     """Read everything, replay nothing: what was understood, and the problems of each plan."""
+    from libramen.checks.check import check as check_study
     from libramen.cli import show
-    from libramen.comparison.check import check as check_study
     from libramen.study.study import load_study
 
     loaded = load_study(study)

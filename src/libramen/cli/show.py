@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from pathlib import Path
     from types import TracebackType
 
-    from libramen.comparison.check import Check
+    from libramen.checks.check import Check
     from libramen.comparison.compare import Comparison
     from libramen.outcome.outcome import Outcome
     from libramen.report.section import Section

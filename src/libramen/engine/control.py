@@ -8,9 +8,9 @@ import numpy as np
 
 from libramen import units
 from libramen.engine.agenda import Kind
-from libramen.engine.arrivals import ArrivalScaler
 from libramen.engine.decisions import Decisions
 from libramen.engine.feed import Feed
+from libramen.engine.on_arrival import ArrivalScaler
 from libramen.engine.periodic import MOST_DECISIONS, PeriodicScaler
 from libramen.engine.plane import DataPlane, Ended, Results, ServerSpec, Signal
 from libramen.engine.replaying import Replay

@@ -145,7 +145,7 @@ class Failures:
 
 
 class Measured(Protocol):
-    """What became of the requests of a run, whether they are kept (`Kept`) or only added up (`Tally`)."""
+    """What became of the requests of a run: kept (`KeptRequests`), or only added up (`CountedRequests`)."""
 
     def measures(self, route: int | None = None, window: int | None = None) -> Measures:
         """The figures of all that are measured, of one route, or of one window of the objectives."""

@@ -11,11 +11,11 @@ from libramen import units
 from libramen.bill.bill import bill
 from libramen.engine import control
 from libramen.errors import ReplayError, TraceError
+from libramen.outcome.counted_requests import CountedRequests
 from libramen.outcome.counts import Setting
-from libramen.outcome.kept import Kept
+from libramen.outcome.kept_requests import KeptRequests
 from libramen.outcome.measures import Asked
 from libramen.outcome.outcome import Outcome
-from libramen.outcome.tally import Tally
 from libramen.study.objectives import Objectives
 from libramen.trace.trace import Trace
 
@@ -86,7 +86,7 @@ def replay(
         raise ReplayError("keep_requests: found True with chunks of a trace; allowed: False, or one whole trace")
     if whole is not None:
         objectives.check(whole.routes, whole.start)
-    tally: Tally | None = None
+    tally: CountedRequests | None = None
     chunks: Iterable[Trace] = ()
     first = whole
     if first is None or keep_requests is False:
@@ -99,7 +99,7 @@ def replay(
     asked = Asked.of(objectives, first.start, span_known_s)
     setting = Setting(plan, asked, settle, window_s, first.into_hour_s)
     if whole is None or keep_requests is False:
-        tally = Tally(setting)
+        tally = CountedRequests(setting)
     run = control.run(
         chunks if whole is None else whole,
         service,
@@ -112,14 +112,14 @@ def replay(
         records=records,
         progress=progress,
     )
-    measured: Tally | Kept
+    measured: CountedRequests | KeptRequests
     if tally is not None:
         tally.routes = run.routes
         measured = tally
     else:
         assert whole is not None
         assert run.results is not None
-        measured = Kept(whole, run.results, setting, len(run.edges_s) - 1)
+        measured = KeptRequests(whole, run.results, setting, len(run.edges_s) - 1)
     return Outcome(
         trace=whole,
         service=service,

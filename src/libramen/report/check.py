@@ -10,7 +10,7 @@ from libramen.report.section import Cell, Column, Section, row
 from libramen.report.words import duration, fleet_range, heading
 
 if TYPE_CHECKING:
-    from libramen.comparison.check import Check, PlanCheck
+    from libramen.checks.check import Check, PlanCheck
 
 
 def check_sections(found: Check) -> list[Section]:

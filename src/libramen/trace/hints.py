@@ -13,7 +13,7 @@ from libramen.trace.routes import route_of
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
-    from libramen.trace.found import Found
+    from libramen.trace.raw_requests import RawRequests
 
 _HEALTH: Final = re.compile(
     r"/(_?health([a-z_-]*z?|/.*)?|ready(z|ness)?|live(z|ness)?|ping|heartbeat|alive)/?", re.IGNORECASE
@@ -22,12 +22,12 @@ _ROBOT: Final = re.compile(r"bot\b|bot/|crawl|spider|slurp|monitor|uptime|probe"
 _FEW: Final = 5
 
 
-def hints_of(found: Found, routes: Sequence[tuple[str, str]]) -> list[str]:
+def hints_of(found: RawRequests, routes: Sequence[tuple[str, str]]) -> list[str]:
     """A sentence for each kind of request that is probably not a visit, with the line to paste."""
     return [*_health_checks(found, routes), *_robots(found)]
 
 
-def _health_checks(found: Found, routes: Sequence[tuple[str, str]]) -> list[str]:
+def _health_checks(found: RawRequests, routes: Sequence[tuple[str, str]]) -> list[str]:
     if found.labels is None:
         return []
     codes, texts = found.labels
@@ -47,7 +47,7 @@ def _health_checks(found: Found, routes: Sequence[tuple[str, str]]) -> list[str]
     ]
 
 
-def _robots(found: Found) -> list[str]:
+def _robots(found: RawRequests) -> list[str]:
     if found.agents is None:
         return []
     codes, texts = found.agents

@@ -10,7 +10,7 @@ from libramen.delays import DelayField
 from libramen.errors import TraceError, UnitError
 from libramen.fields import Count, Factor, Fraction, PositiveCount, Table, describe, nearest
 from libramen.times import ZoneName
-from libramen.trace.leaving import LeaveOut
+from libramen.trace.leave_out import LeaveOut
 
 Format = Literal["common", "combined", "w3c", "spans", "csv", "json_lines", "parquet", "arrow", "counts"]
 FORMATS: tuple[str, ...] = get_args(Format)

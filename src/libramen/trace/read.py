@@ -13,8 +13,8 @@ from libramen.trace.demand import with_demand, with_told_work
 from libramen.trace.formats.reader import Head, Reading
 from libramen.trace.formats.registry import BY_FORMAT, READERS, users_of
 from libramen.trace.formats.table import COLUMNS
-from libramen.trace.found import Found, leave_out, to_trace, without_doubles, without_far_stamps
 from libramen.trace.options import checked_options
+from libramen.trace.raw_requests import RawRequests, leave_out, to_trace, without_doubles, without_far_stamps
 from libramen.trace.sources import Opened, expand
 
 if TYPE_CHECKING:
@@ -142,10 +142,10 @@ def _whole_load(trace: Trace, options: ReadOptions) -> Trace:
     return Scale(scale=factor).apply(trace, options.seed).noted(note)
 
 
-def _find(paths: list[Path], options: ReadOptions, progress: Callable[[float], None], *, agents: bool) -> Found:
+def _find(paths: list[Path], options: ReadOptions, progress: Callable[[float], None], *, agents: bool) -> RawRequests:
     total = max(1, sum(path.stat().st_size for path in paths if path.is_file()))
     before = 0
-    others: list[Found] = []
+    others: list[RawRequests] = []
     kinds: dict[Path, str] = {}
     who = agents or len(paths) > 1 or any(kind.agent is not None for kind in options.leave_out)
     reading = Reading(options, who)
@@ -210,7 +210,7 @@ def recognise(path: Path, head: Head) -> str:
     )
 
 
-def _from_rows(reading: Reading, kind: str, files: tuple[str, ...]) -> Found:
+def _from_rows(reading: Reading, kind: str, files: tuple[str, ...]) -> RawRequests:
     rows, skipped, notes = reading.rows, reading.skipped, list(dict.fromkeys(reading.notes))
     if not rows.n:
         first = skipped.first[0] if skipped.first else None
@@ -222,7 +222,7 @@ def _from_rows(reading: Reading, kind: str, files: tuple[str, ...]) -> Found:
     base = int(second.min())
     whole = fraction_s is None
     n = rows.n
-    return Found(
+    return RawRequests(
         format=kind,
         files=files,
         at_s=(second - base).astype(np.float64) if fraction_s is None else (second - base) + np.nan_to_num(fraction_s),

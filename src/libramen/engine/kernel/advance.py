@@ -36,7 +36,7 @@ from libramen.engine.kernel.layout import (
     replica_at,
     tolerance_s,
 )
-from libramen.engine.kernel.orders import obey
+from libramen.engine.kernel.orders import carry_out
 from libramen.engine.kernel.service import empty_bank
 from libramen.engine.kernel.trees import bank_due_s, first_due
 
@@ -96,16 +96,16 @@ def _make_advance(sources: int) -> Callable[..., Any]:
         """
         _ = sources
         w = worlds[0]
-        obeys = w.order != NO_ORDER
-        if obeys:
-            obey(w)
+        is_ordered = w.order != NO_ORDER
+        if is_ordered:
+            carry_out(w)
         while True:
             if w.fullest >= w.places_left_at:
                 return SLOTS_FULL
             if w.room_row >= 0:  # what is held comes before anything else at this instant
                 now_s = w.now_s
                 index, row = next_held(w)
-            elif obeys:
+            elif is_ordered:
                 return CONTROL
             else:
                 until_s = min(until_s, w.notice_s)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from libramen.engine.kernel.clients import fail, watch
+from libramen.engine.kernel.integrals import integrate
 from libramen.engine.kernel.layout import (
     DEAD,
     HOLD,
@@ -24,7 +25,6 @@ from libramen.engine.kernel.layout import (
     request_at,
     seldom,
 )
-from libramen.engine.kernel.measures import integrate
 from libramen.engine.kernel.service import find_ready, is_late, kill, take_slot
 from libramen.engine.kernel.settings import LEAST_BUSY, NOBODY, RANDOM, ROUND_ROBIN
 from libramen.engine.kernel.trees import least_busy, update_row

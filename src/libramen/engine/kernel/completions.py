@@ -6,6 +6,7 @@ import numpy as np
 
 from libramen.engine.kernel.clients import answer, fail
 from libramen.engine.kernel.heaps import heap_remove
+from libramen.engine.kernel.integrals import integrate
 from libramen.engine.kernel.layout import (
     LESS,
     READY,
@@ -23,7 +24,6 @@ from libramen.engine.kernel.layout import (
     request_at,
     seldom,
 )
-from libramen.engine.kernel.measures import integrate
 from libramen.engine.kernel.service import (
     catch_up,
     change_running,

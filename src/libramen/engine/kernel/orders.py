@@ -6,6 +6,7 @@ import numpy as np
 
 from libramen.engine.kernel.balancer import take_held
 from libramen.engine.kernel.clients import fail
+from libramen.engine.kernel.integrals import count_cores, integrate
 from libramen.engine.kernel.layout import (
     ADD,
     CUT,
@@ -29,14 +30,13 @@ from libramen.engine.kernel.layout import (
     seldom,
     set_int,
 )
-from libramen.engine.kernel.measures import count_cores, integrate
 from libramen.engine.kernel.service import end_all, find_ready, withdraw
 from libramen.engine.kernel.trees import update_row
 from libramen.engine.kernel.use import forget_use
 
 
 @seldom
-def obey(w):
+def carry_out(w):
     """Carry out the order in `w`."""
     apart()
     order = w.order

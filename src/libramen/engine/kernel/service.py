@@ -12,6 +12,7 @@ import numpy as np
 
 from libramen.engine.kernel.clients import fail
 from libramen.engine.kernel.heaps import heap_up
+from libramen.engine.kernel.integrals import count_cores, count_turn, integrate
 from libramen.engine.kernel.layout import (
     DEAD,
     DRAINING,
@@ -36,7 +37,6 @@ from libramen.engine.kernel.layout import (
     set_int,
     tolerance_s,
 )
-from libramen.engine.kernel.measures import count_cores, count_turn, integrate
 from libramen.engine.kernel.trees import update_row
 from libramen.engine.kernel.use import begin_use, end_use
 

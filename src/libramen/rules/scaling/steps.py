@@ -7,8 +7,8 @@ from typing import Any, Literal, Self
 from pydantic import Field, ValidationInfo, field_validator, model_validator
 
 from libramen.fields import PositiveCount, Table
-from libramen.rules.scaling.measured import MeasuredRule, threshold
 from libramen.rules.scaling.rule import Observation, Wanted
+from libramen.rules.scaling.threshold import MeasuredRule, threshold
 from libramen.times import EPSILON_S
 
 

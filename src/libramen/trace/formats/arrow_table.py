@@ -11,7 +11,7 @@ from libramen.trace.formats.table import arrow_table, found_in
 
 if TYPE_CHECKING:
     from libramen.trace.formats.reader import Head, Reading
-    from libramen.trace.found import Found
+    from libramen.trace.raw_requests import RawRequests
     from libramen.trace.sources import Opened
 
 
@@ -25,7 +25,7 @@ class ArrowTable:
         """Whether the file has its first bytes."""
         return "arrow" if head.data.startswith((b"ARROW1", b"\xff\xff\xff\xff")) else None
 
-    def read(self, kind: str, opened: Opened, head: Head, reading: Reading) -> Found:  # noqa: ARG002
+    def read(self, kind: str, opened: Opened, head: Head, reading: Reading) -> RawRequests:  # noqa: ARG002
         """Read the whole file."""
         return found_in(kind, opened.path, read_arrow_table(opened), reading)
 

@@ -16,8 +16,8 @@ from libramen.trace.formats.table import COLUMNS, first_line_of, found_in, sayin
 
 if TYPE_CHECKING:
     from libramen.trace.formats.reader import Head, Reading
-    from libramen.trace.found import Found
     from libramen.trace.lines import SkippedLines
+    from libramen.trace.raw_requests import RawRequests
     from libramen.trace.sources import Opened
 
 _CSV_MADE: Final = b"# libramen: "
@@ -41,7 +41,7 @@ class CsvTable:
             return "counts" if "requests" in header else "csv"
         return None
 
-    def read(self, kind: str, opened: Opened, head: Head, reading: Reading) -> Found:  # noqa: ARG002
+    def read(self, kind: str, opened: Opened, head: Head, reading: Reading) -> RawRequests:  # noqa: ARG002
         """Read the whole file."""
         return found_in(kind, opened.path, read_csv_table(opened, reading.skipped), reading)
 

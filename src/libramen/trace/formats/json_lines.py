@@ -12,8 +12,8 @@ from libramen.trace.formats.table import found_in, saying, whole
 
 if TYPE_CHECKING:
     from libramen.trace.formats.reader import Head, Reading
-    from libramen.trace.found import Found
     from libramen.trace.lines import SkippedLines
+    from libramen.trace.raw_requests import RawRequests
     from libramen.trace.sources import Opened
 
 
@@ -28,7 +28,7 @@ class JsonLines:
         first = next((line for line in head.lines if line.strip()), b"")
         return "json_lines" if first.lstrip().startswith(b"{") else None
 
-    def read(self, kind: str, opened: Opened, head: Head, reading: Reading) -> Found:  # noqa: ARG002
+    def read(self, kind: str, opened: Opened, head: Head, reading: Reading) -> RawRequests:  # noqa: ARG002
         """Read the whole file."""
         return found_in(kind, opened.path, read_json_lines(opened, reading.skipped), reading)
 

@@ -11,8 +11,8 @@ from libramen.trace.rows import Rows
 if TYPE_CHECKING:
     from collections.abc import Callable, Collection
 
-    from libramen.trace.found import Found
     from libramen.trace.options import ReadOptions
+    from libramen.trace.raw_requests import RawRequests
     from libramen.trace.sources import Opened
 
 
@@ -62,7 +62,7 @@ class Reader(Protocol):
     def recognise(self, head: Head) -> str | None:
         """Which of its formats a file is that begins so; None: none of them."""
 
-    def read(self, kind: str, opened: Opened, head: Head, reading: Reading) -> Found | None:
+    def read(self, kind: str, opened: Opened, head: Head, reading: Reading) -> RawRequests | None:
         """Read one file.
 
         Raises:

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any, ClassVar, Final
 import numpy as np
 
 from libramen.errors import TraceError
-from libramen.trace.found import Found
+from libramen.trace.raw_requests import RawRequests
 from libramen.trace.sources import BROKEN
 
 if TYPE_CHECKING:
@@ -51,7 +51,7 @@ class OtlpSpans:
         """Whether the file begins like an export of spans."""
         return "spans" if head.data.lstrip()[:1] == b"{" and b'"resourceSpans"' in head.data else None
 
-    def read(self, kind: str, opened: Opened, head: Head, reading: Reading) -> Found:  # noqa: ARG002
+    def read(self, kind: str, opened: Opened, head: Head, reading: Reading) -> RawRequests:  # noqa: ARG002
         """Read all export requests of a file."""
         found = read_spans(opened, reading.skipped)
         columns = arrays(found)
@@ -59,7 +59,7 @@ class OtlpSpans:
         routes, codes = np.unique(columns["route"], return_inverse=True)
         notes = ["root and server spans are the requests; what their child client spans cover is waiting"]
         share = float(1 / np.mean(1 / columns["probability"]))
-        return Found(
+        return RawRequests(
             format="spans",
             files=(str(opened.path),),
             at_s=(columns["start_ns"] - base * 1_000_000_000) / 1e9,

@@ -10,7 +10,7 @@ import pyarrow.compute as pc
 
 from libramen.errors import TraceError
 from libramen.fields import nearest
-from libramen.trace.found import Found
+from libramen.trace.raw_requests import RawRequests
 from libramen.trace.sources import BROKEN
 from libramen.trace.trace import Made
 from libramen.trace.write import MADE
@@ -191,7 +191,7 @@ def times(path: Path, table: pa.Table) -> tuple[np.ndarray, int, bool]:
     return (micro - base * 1_000_000) / 1e6, base, not (micro % 1_000_000).any()
 
 
-def found_in(kind: str, path: Path, table: pa.Table, reading: Reading) -> Found:
+def found_in(kind: str, path: Path, table: pa.Table, reading: Reading) -> RawRequests:
     """The requests of a table.
 
     Raises:
@@ -212,7 +212,7 @@ def found_in(kind: str, path: Path, table: pa.Table, reading: Reading) -> Found:
         texts = ("no route" if route is None else str(route) for route in table["route"].to_pylist())
         names, codes = np.unique(list(texts), return_inverse=True)
         labels = (codes, [str(name) for name in names])
-    found = Found(
+    found = RawRequests(
         format=kind,
         files=(str(path),),
         at_s=at_s,
@@ -230,7 +230,7 @@ def found_in(kind: str, path: Path, table: pa.Table, reading: Reading) -> Found:
     return _from_counts(path, table, found, reading.options) if "requests" in has else found
 
 
-def _from_counts(path: Path, table: pa.Table, found: Found, options: ReadOptions) -> Found:
+def _from_counts(path: Path, table: pa.Table, found: RawRequests, options: ReadOptions) -> RawRequests:
     """Single requests from a table with a number of requests per interval."""
     from libramen.trace import counts
 

@@ -21,7 +21,7 @@ _PENDING: Final = 1 << 18
 """Requests that end before their windows are summed up, those that are complete."""
 
 
-class Tally:
+class CountedRequests:
     """Adds up requests as they end; see `measures.Measured`, and `control.Sink` for what fills it."""
 
     def __init__(self, setting: Setting) -> None:

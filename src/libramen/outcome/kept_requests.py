@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from libramen.trace.trace import Trace
 
 
-class Kept:
+class KeptRequests:
     """What became of each request, and what that comes to; see `measures.Measured`."""
 
     def __init__(self, trace: Trace, results: Results, setting: Setting, windows: int) -> None:

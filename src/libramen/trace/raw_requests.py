@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from collections.abc import Sequence
     from zoneinfo import ZoneInfo
 
-    from libramen.trace.leaving import LeaveOut
+    from libramen.trace.leave_out import LeaveOut
     from libramen.trace.lines import SkippedLines
 
 _GAP_NEIGHBOURS: Final = 20
@@ -34,7 +34,7 @@ _COLUMNS: Final = ("at_s", "cpu_s", "wait_s", "latency_s", "status", "bytes_out"
 
 
 @dataclass
-class Found:
+class RawRequests:
     """Requests as a reader found them, in the order of the files. Arrays of one length, None: not known."""
 
     format: str
@@ -60,7 +60,7 @@ class Found:
     sampled_share: float | None = None  # of the requests, what the source says that it kept
     notes: list[str] = field(default_factory=list)
 
-    def keep(self, rows: np.ndarray) -> Found:
+    def keep(self, rows: np.ndarray) -> RawRequests:
         """Some of the rows, by index or mask."""
         changed: dict[str, Any] = {}
         for name in _COLUMNS:
@@ -83,7 +83,7 @@ class Found:
         self.agents = self.hosts = None
 
 
-def without_doubles(found: Found) -> Found:
+def without_doubles(found: RawRequests) -> RawRequests:
     """Without the lines that stand in a second file too, as rotations that overlap leave them.
 
     A line is known again by its instant, latency, status, bytes, path, host and agent; as many of
@@ -121,7 +121,7 @@ def without_doubles(found: Found) -> Found:
     return kept
 
 
-def leave_out(found: Found, what: Sequence[LeaveOut], routes: Sequence[tuple[str, str]]) -> Found:
+def leave_out(found: RawRequests, what: Sequence[LeaveOut], routes: Sequence[tuple[str, str]]) -> RawRequests:
     """Without some requests; how many of each kind is noted."""
     for kind in what:
         rows = np.ones(len(found.at_s), bool)
@@ -167,7 +167,7 @@ def _fits(
 
 
 def to_trace(
-    found: Found,
+    found: RawRequests,
     zone: ZoneInfo,
     *,
     seed: int,
@@ -225,7 +225,7 @@ def to_trace(
     return replace(trace, source=source)
 
 
-def _whole_minutes(found: Found, zone: ZoneInfo) -> tuple[datetime, float]:
+def _whole_minutes(found: RawRequests, zone: ZoneInfo) -> tuple[datetime, float]:
     """Count times from the beginning of a minute of the clock, in place; its real time, and the time covered [s].
 
     Windows, worst minutes and counts then begin where people expect them. A table that says when its trace began and
@@ -251,7 +251,7 @@ def _whole_minutes(found: Found, zone: ZoneInfo) -> tuple[datetime, float]:
     return start, span_s
 
 
-def without_far_stamps(found: Found) -> Found:
+def without_far_stamps(found: RawRequests) -> RawRequests:
     """Without the lines whose stamps cannot be true: over a year away from nearly all others, or before 1970.
 
     A clock that was not set yet writes such lines; one of them would make a trace of decades. They count as lines that
@@ -287,7 +287,7 @@ def _shown_time(at_s: float) -> str:
     return f"'{datetime(1970, 1, 1, tzinfo=UTC) + timedelta(seconds=float(at_s)):%Y-%m-%d %H:%M:%S} UTC'"
 
 
-def _arrivals(found: Found, seed: int, stamp: str, within_second: str) -> np.ndarray:
+def _arrivals(found: RawRequests, seed: int, stamp: str, within_second: str) -> np.ndarray:
     """Arrivals from stamps [s from `base`], and a note of what was done."""
     at_s = found.at_s.copy()
     words = []

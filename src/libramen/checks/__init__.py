@@ -1,0 +1,1 @@
+"""What can be said of a study before anything is replayed."""
