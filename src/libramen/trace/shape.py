@@ -7,6 +7,7 @@ A step is a table with one telling key (`{ repeat = "7d" }`). To add one, write 
 from __future__ import annotations
 
 import fnmatch
+from abc import abstractmethod
 from dataclasses import replace
 from datetime import timedelta
 from pathlib import Path
@@ -36,6 +37,7 @@ _WEEKDAYS: Final = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
 class Step(Table):
     """What all steps have in common."""
 
+    @abstractmethod
     def apply(self, trace: Trace, seed: int = 0, *, number: int = 0, folder: Path = Path()) -> Trace:
         """The shaped trace.
 
@@ -48,7 +50,6 @@ class Step(Table):
         Raises:
             TraceError: nothing would be left, or the step does not fit the trace.
         """
-        raise AssertionError(f"{type(self).__name__} shapes {trace} with {seed}, {number}, {folder}")
 
 
 class Scale(Step):

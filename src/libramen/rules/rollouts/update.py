@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from abc import ABC, abstractmethod
 from dataclasses import dataclass
 from typing import Any, Protocol, TypeVar
 
@@ -79,13 +80,13 @@ class Rollout(Table):
         """Why it cannot be done with a fixed fleet of n, of which the tier allows `most`; None: it can."""
         return None
 
+    @abstractmethod
     def begin(self, fleet: Fleet[Any], n: int, most: int | None, now_s: float) -> Update:
         """Start moving the n replicas of a fleet, all of the old version, to the new version."""
-        raise AssertionError(f"{type(self).__name__} begins with {fleet}, {n}, {most} at {now_s}")
 
 
 @dataclass
-class Update:
+class Update(ABC):
     """One update under way. It acts whenever `step` is called, until that returns True."""
 
     fleet: Fleet[Any]  # of whatever replicas the engine has
@@ -94,9 +95,9 @@ class Update:
     in_place: bool
     machines: int = 0  # left by old replicas that the update drained, and not yet taken over
 
+    @abstractmethod
     def step(self, now_s: float) -> bool:
         """Do what can be done now; return whether the update is over."""
-        raise AssertionError(f"{type(self).__name__} steps at {now_s}")
 
     def left(self) -> None:
         """An old replica that the update had drained is gone: its machine is free."""

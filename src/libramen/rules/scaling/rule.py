@@ -8,6 +8,7 @@ rest of the program must know of a rule it asks the rule.
 
 from __future__ import annotations
 
+from abc import abstractmethod
 from typing import TYPE_CHECKING, ClassVar, Final, Literal, NamedTuple, Protocol, Self
 
 from pydantic import Field, model_validator
@@ -245,6 +246,6 @@ class PeriodicRule(Rule):
         """`window`, or `every` [s]."""
         return self.every if self.window is None else self.window
 
+    @abstractmethod
     def begin(self, setting: Setting) -> Decider:
         """What is asked in one replay. A rule that remembers nothing is asked itself."""
-        raise AssertionError(f"{type(self).__name__} begins with {setting}")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from abc import abstractmethod
 from typing import TYPE_CHECKING, Any, Self
 
 from pydantic import Field, model_validator
@@ -80,9 +81,9 @@ class MeasuredRule(PeriodicRule):
         """It is asked itself."""
         return self
 
+    @abstractmethod
     def wanted(self, seen: Observation) -> Wanted:
         """How many replicas the rule wants, before floor, ceiling and pauses."""
-        raise AssertionError(f"{type(self).__name__} wants nothing of {seen}")
 
     @model_validator(mode="after")
     def _percentile_of_latency(self) -> Self:
