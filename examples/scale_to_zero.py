@@ -1,13 +1,12 @@
 """Where paying for use is cheap, and where it is not: the demo's day, thinned out and as it is."""
 
-from libramen import load_study, replay
-from libramen.trace.shape import Scale, shaped
+from libramen import load_study, replay, shaped
 
 study = load_study("saltmarsh/study.toml")
 day = study.trace()
 print("load    requests  " + "".join(f"{name:>26}" for name in ("single", "planned", "lamp")))
 for scale in (0.001, 0.01, 0.1, 1.0):
-    trace = shaped(day, [Scale(scale=scale)]) if scale < 1 else day
+    trace = shaped(day, [{"scale": scale}]) if scale < 1 else day
     cells = []
     for name in ("single", "planned", "lamp"):
         outcome = replay(trace, study.service, study.plans[name], study.objectives, currency=study.currency)

@@ -11,18 +11,16 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from builders import make_trace as trace_at
-from libramen import StudyError, Trace, TraceError, load_study, make_trace, summarise, write_trace
+from libramen import StudyError, Trace, TraceError, load_study, make_trace, shaped, summarise, write_trace
 from libramen.cli import run
 from libramen.study.study import TraceTable
-from libramen.trace.shape import shaped
 
 if TYPE_CHECKING:
     from pathlib import Path
 
 
 def _shape(trace: Trace, *steps: dict[str, Any], seed: int = 0, folder: Any = None) -> Trace:
-    table = TraceTable(files="x", shape=list(steps))
-    return shaped(trace, table.shape, seed=seed, **({} if folder is None else {"folder": folder}))
+    return shaped(trace, steps, seed=seed, **({} if folder is None else {"folder": folder}))
 
 
 def _day(**values: Any) -> Trace:
@@ -355,3 +353,11 @@ def test_bare_words_are_text(tmp_path: Path, capsys: pytest.CaptureFixture[str])
     assert run(["trace", "make", "--set", "span=1h", "--set", "profile=daily", "--set", "peak=2", "--out", out]) == 0
     assert run(["trace", "inspect", out, "--set", "demand=given"]) == 0
     capsys.readouterr()
+
+
+def test_steps_can_be_tables_as_in_a_study() -> None:
+    trace = trace_at([0, 1, 2, 3], route=["/a", "/b", "/a", "/b"], span_s=4)
+    table = TraceTable(files="x", shape=[{"jitter": "2s"}])
+    assert shaped(trace, [{"jitter": "2s"}], seed=3).at_s.tolist() == shaped(trace, table.shape, seed=3).at_s.tolist()
+    with pytest.raises(StudyError, match=r"shape\[2\]: found .*; allowed: a table with one of the keys scale, grow"):
+        shaped(trace, [{"scale": 2}, {"onyl": ["/a"]}])

@@ -28,6 +28,7 @@ if TYPE_CHECKING:
     from libramen.study.study import Study, load_study
     from libramen.trace.make import make_trace
     from libramen.trace.read import read_trace
+    from libramen.trace.shape import shaped
     from libramen.trace.summary import Summary, summarise
     from libramen.trace.trace import Demand, Trace
     from libramen.trace.write import write_trace
@@ -64,6 +65,7 @@ _HOME = {
     "make_trace": "trace.make",
     "read_trace": "trace.read",
     "replay": "outcome.replay",
+    "shaped": "trace.shape",
     "summarise": "trace.summary",
     "write_trace": "trace.write",
 }
@@ -107,6 +109,7 @@ __all__ = [
     "make_trace",
     "read_trace",
     "replay",
+    "shaped",
     "summarise",
     "write_trace",
 ]

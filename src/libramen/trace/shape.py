@@ -8,13 +8,14 @@ from __future__ import annotations
 
 import fnmatch
 from abc import abstractmethod
+from collections.abc import Mapping
 from dataclasses import replace
 from datetime import timedelta
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any, Final, Literal, TypeAlias
+from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Final, Literal, TypeAlias
 
 import numpy as np
-from pydantic import Discriminator, Field, Tag
+from pydantic import Discriminator, Field, SerializeAsAny, Tag
 
 from libramen import units
 from libramen.errors import TraceError
@@ -289,18 +290,40 @@ def _edges(trace: Trace, begin: Moment, end: Moment, where: str) -> np.ndarray:
     return np.array([from_s, ends[0]])
 
 
-def shaped(trace: Trace, steps: Sequence[Step], *, seed: int = 0, folder: Path = Path()) -> Trace:
+class _Shape(Table):
+    """A list of steps, read as in a study."""
+
+    shown_as: ClassVar[str] = "shaped"
+
+    shape: tuple[SerializeAsAny[STEPS], ...]
+
+
+def shaped(trace: Trace, steps: Sequence[Step | Mapping[str, Any]], *, seed: int = 0, folder: Path = Path()) -> Trace:
     """The trace after all steps, in order.
 
+    Args:
+        trace: is not changed.
+        steps: tables as under `shape` of a study, or steps already read.
+        seed: random seed.
+        folder: that paths in the steps are relative to.
+
+    Raises:
+        StudyError: a step is unknown, or a key of it is not allowed.
+        TraceError: nothing would be left, or a step does not fit the trace.
+
     Example:
-        >>> shaped(trace, [Scale(scale=2), Repeat(repeat="7d")])  # doctest: +SKIP
+        >>> shaped(trace, [{"scale": 2}, {"repeat": "7d"}])  # doctest: +SKIP
     """
-    for number, step in enumerate(steps, start=1):
+    for number, step in enumerate(_read(steps), start=1):
         shown = ", ".join(
             f"{key} = {_shown(getattr(step, key))}" for key in type(step).model_fields if key in step.model_fields_set
         )
         trace = step.apply(trace, seed, number=number, folder=folder).noted(f"shaped: {shown}")
     return trace
+
+
+def _read(steps: Sequence[Step | Mapping[str, Any]]) -> tuple[Step, ...]:
+    return _Shape(shape=tuple(dict(step) if isinstance(step, Mapping) else step for step in steps)).shape
 
 
 def _shown(value: object) -> str:
