@@ -13,7 +13,7 @@ from libramen.errors import LibramenError, OutputError, ReplayError, StudyError,
 
 if TYPE_CHECKING:
     from libramen.bill.bill import Bill
-    from libramen.bill.prices import BillLine
+    from libramen.bill.lines import BillLine
     from libramen.checks.check import Check, check
     from libramen.comparison.compare import Comparison, compare
     from libramen.delays import Delay
@@ -36,7 +36,7 @@ if TYPE_CHECKING:
 _HOME = {
     "Ahead": "rules.scaling",
     "Bill": "bill.bill",
-    "BillLine": "bill.prices",
+    "BillLine": "bill.lines",
     "Check": "checks.check",
     "Comparison": "comparison.compare",
     "Custom": "rules.scaling",

@@ -7,8 +7,9 @@ from fractions import Fraction
 from typing import TYPE_CHECKING
 
 from libramen import units
+from libramen.bill.lines import BillLine, total
 from libramen.bill.month import HOURS, Month
-from libramen.bill.prices import BillLine, lines_of, total
+from libramen.bill.prices import lines_of
 from libramen.bill.usage import usage_of
 
 if TYPE_CHECKING:

@@ -2,29 +2,18 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from decimal import ROUND_HALF_EVEN, Decimal
+from decimal import Decimal
 from fractions import Fraction
 from typing import TYPE_CHECKING, Final
 
-from libramen import units
+from libramen.bill.lines import beyond, line_of, total
 from libramen.bill.month import HOURS
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Iterator, Mapping
 
+    from libramen.bill.lines import BillLine
     from libramen.study.plan import Plan
-
-
-@dataclass(frozen=True)
-class BillLine:
-    """One line: `amount` is quantity times unit price, to the cent."""
-
-    item: str
-    quantity: Decimal
-    unit: str
-    unit_price: Decimal
-    amount: Decimal
 
 
 def lines_of(plan: Plan, used: Mapping[str, Fraction]) -> tuple[BillLine, ...]:
@@ -35,19 +24,6 @@ def lines_of(plan: Plan, used: Mapping[str, Fraction]) -> tuple[BillLine, ...]:
         used: what was used in the month, by item as in `usage.Used`; what is missing is 0.
     """
     return tuple(line for price in PRICES for line in price(plan, used))
-
-
-def total(lines: tuple[BillLine, ...]) -> Decimal:
-    """The sum of the rounded lines."""
-    return sum((line.amount for line in lines), Decimal("0.00"))
-
-
-def line_of(item: str, quantity: Fraction, unit: str, unit_price: Decimal) -> BillLine:
-    """A line: the quantity to a millionth, the amount to the cent."""
-    rounded = (Decimal(quantity.numerator) / Decimal(quantity.denominator)).quantize(
-        Decimal("0.000001"), rounding=ROUND_HALF_EVEN
-    )
-    return BillLine(item, rounded, unit, unit_price, units.to_cent(rounded * unit_price))
 
 
 def _replicas(plan: Plan, used: Mapping[str, Fraction]) -> Iterator[BillLine]:
@@ -94,12 +70,6 @@ def _egress(plan: Plan, used: Mapping[str, Fraction]) -> Iterator[BillLine]:
 def _fee(plan: Plan, used: Mapping[str, Fraction]) -> Iterator[BillLine]:  # noqa: ARG001
     if plan.tier.fixed_per_month:
         yield line_of("fixed fee", Fraction(1), "month", plan.tier.fixed_per_month)
-
-
-def beyond(quantity: Fraction, free: float, what: str, unit: str, unit_price: Decimal, *, per: int = 1) -> BillLine:
-    """A line for what goes beyond the free allowance of a month; the price is that of `per` of them."""
-    item = f"{what} beyond {units.show_count(free)}{f' {unit}' if per == 1 else ''}" if free else what
-    return line_of(item, max(Fraction(0), quantity - Fraction(free)) / per, unit, unit_price)
 
 
 PRICES: Final[tuple[Callable[[Plan, Mapping[str, Fraction]], Iterable[BillLine]], ...]] = (

@@ -9,7 +9,7 @@ from typing import Any, Self
 from zoneinfo import ZoneInfo
 
 from libramen.bill.bill import Bill
-from libramen.bill.prices import BillLine
+from libramen.bill.lines import BillLine
 from libramen.engine.fleet import Death
 from libramen.outcome.findings import Finding
 from libramen.outcome.measures import Hour
