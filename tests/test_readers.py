@@ -482,10 +482,10 @@ def test_waiting_in_spans_is_what_their_clients_cover_together(intervals: list[t
 def test_doubled_lines_are_as_many_as_one_file_has(rows: list[tuple[int, int]]) -> None:
     """Of equal lines as many stay as the file has that has most of them."""
     from libramen.trace.lines import SkippedLines
-    from libramen.trace.raw_requests import Found, without_doubles
+    from libramen.trace.raw_requests import RawRequests, without_doubles
 
     file, at = np.array([row[0] for row in rows], np.int16), np.array([float(row[1]) for row in rows])
-    found = Found("combined", ("a", "b", "c"), at, 0, "answer", True, SkippedLines(), len(rows), file=file)
+    found = RawRequests("combined", ("a", "b", "c"), at, 0, "answer", True, SkippedLines(), len(rows), file=file)
     kept = without_doubles(found)
     for value in range(6):
         most = max(np.count_nonzero((at == value) & (file == k)) for k in range(3))

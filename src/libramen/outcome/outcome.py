@@ -3,18 +3,15 @@
 from __future__ import annotations
 
 import dataclasses
-import sys
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from libramen.engine.plane import ENDINGS
 from libramen.errors import ReplayError
 from libramen.fields import nearest
 from libramen.outcome import measures
-from libramen.study.objectives import Objective
-from libramen.times import EPSILON_S
+from libramen.outcome.judged import judged
 
 if TYPE_CHECKING:
     from datetime import datetime
@@ -30,7 +27,7 @@ if TYPE_CHECKING:
     from libramen.outcome.measures import Asked, Failures, Hour, Measured, Measures
     from libramen.outcome.scaling import Scaling
     from libramen.outcome.waits import ColdWaits
-    from libramen.study.objectives import Goal
+    from libramen.study.objectives import Goal, Objective
     from libramen.study.plan import Plan
     from libramen.study.service import Service
     from libramen.trace.trace import Trace
@@ -148,26 +145,10 @@ class Outcome:
     @cached_property
     def objectives(self) -> tuple[Objective, ...]:
         """Each objective, what was wanted, what was got, and whether that is met."""
-        return tuple(self._objective(goal) for goal in self._asked.goals)
+        return tuple(judged(goal, self._measures_for(goal), self.bill) for goal in self._asked.goals)
 
-    def _objective(self, goal: Goal) -> Objective:
-        name, key, wanted = goal.name, goal.key, goal.wanted
-        if key == "month":
-            return Objective(name, wanted, self.bill.month, self.bill.month <= wanted)
-        figures = self._figures_of(goal)
-        if goal.share is not None:
-            within = figures.within[name]
-            n, got = figures.requests, figures.latency_s[key]
-            met = n > 0 and within.requests >= goal.share * n - EPSILON_S
-            share = within.requests / n if n else None
-            return Objective(name, wanted, got, met, share, (within.minutes_met, within.minutes))
-        if key == "mean":
-            got = figures.latency_s[key]
-            return Objective(name, wanted, got, got is not None and got <= float(wanted) + EPSILON_S)
-        share = getattr(figures, key)
-        return Objective(name, wanted, share, share is not None and share >= float(wanted) - EPSILON_S)
-
-    def _figures_of(self, goal: Goal) -> Measures:
+    def _measures_for(self, goal: Goal) -> Measures:
+        """Of the requests that an objective is about."""
         if goal.route is not None:
             return self.of_route(goal.route)
         return self._whole if goal.window is None else self._measured.measures(window=goal.window)
@@ -195,8 +176,9 @@ class Outcome:
     @cached_property
     def requests(self) -> pd.DataFrame:
         """One row per request, in order of arrival: at_s, route, latency_s, queued_s, ending, replica, attempts."""
-        frame: pd.DataFrame = self.requests_table().to_pandas(types_mapper=_nullable_integers)
-        return frame
+        from libramen.outcome.requests import requests_frame
+
+        return requests_frame(self.requests_table())
 
     @cached_property
     def series(self) -> pd.DataFrame:
@@ -248,21 +230,9 @@ class Outcome:
 
     @cached_property
     def _series_arrays(self) -> dict[str, np.ndarray]:
-        run, edges = self.run, self.run.edges_s
-        width, n = np.diff(edges), len(edges) - 1
-        series = {"at_s": edges[:-1], **self._measured.per_window(n)}
-        cpu, in_progress, waiting, throttled = np.diff(run.integrals, axis=0).T
-        there = measures.stage_steps(run, "ready", "draining").mean(edges) * width * self.plan.size.cores
-        series |= {
-            "in_progress": in_progress / width,
-            "waiting": waiting / width,
-            "bank_empty": throttled / width,
-            "ready": measures.stage_steps(run, "ready").mean(edges),
-            "coming": measures.stage_steps(run, "coming").mean(edges),
-            "paid": measures.paid_steps(run, self.plan).mean(edges),
-            "utilisation": np.minimum(1.0, np.divide(cpu, there, out=np.full(n, np.nan), where=there > 1e-9)),
-        }
-        return series
+        from libramen.outcome.series import series
+
+        return series(self.run, self.plan, self._measured)
 
     @cached_property
     def fleet(self) -> pd.DataFrame:
@@ -319,32 +289,23 @@ class Outcome:
         came_s, when the last replica that it ordered was ready (NaN: none was). Of `on_arrival` those that ordered or
         drained, and the first of each time that it was held back.
         """
-        import pandas as pd
+        from libramen.outcome.tables import decisions
 
-        from libramen.engine.decisions import Decision
-
-        frame = pd.DataFrame({name: self.run.decisions.column(name) for name in Decision._fields})
-        frame["ceiling"] = frame["ceiling"].astype("Int64").mask(frame["ceiling"] == sys.maxsize)
-        frame["came_s"] = self.scaling.came_s
-        return self._with_time(frame)
+        return self._with_time(decisions(self.run, self.scaling.came_s))
 
     @cached_property
     def updates(self) -> pd.DataFrame:
         """One row per rolling update; `mixed_s`: for how long two versions were in use."""
-        import pandas as pd
+        from libramen.outcome.tables import updates
 
-        from libramen.engine.run import UpdateRecord
-
-        return pd.DataFrame(self.run.updates, columns=list(UpdateRecord._fields))
+        return updates(self.run)
 
     @cached_property
     def deaths(self) -> pd.DataFrame:
         """One row per death of a replica: at_s, replica, why."""
-        import pandas as pd
+        from libramen.outcome.tables import deaths
 
-        from libramen.engine.fleet import Death
-
-        return pd.DataFrame(self.run.deaths, columns=list(Death._fields))
+        return deaths(self.run)
 
     @cached_property
     def routes(self) -> pd.DataFrame:
@@ -352,44 +313,17 @@ class Outcome:
 
         `time_queued_s` and the like say where the time of the ok requests went, added up [s].
         """
-        import pandas as pd
+        from libramen.outcome.tables import routes
 
-        rows = [
-            {
-                "route": route,
-                "requests": figures.requests,
-                "attempts": figures.attempts,
-                **figures.endings,
-                **{f"{name}_s": value for name, value in figures.latency_s.items()},
-                "availability": figures.availability,
-                "availability_minutes": figures.availability_minutes,
-                "bytes_out": figures.bytes_out,
-                **{f"time_{name}_s": value for name, value in figures.time_s.items()},
-            }
-            for route, figures in zip(self.run.routes, self._by_route, strict=True)
-        ]
-        return pd.DataFrame(rows)
+        return routes(self.run.routes, self._by_route)
 
     def requests_table(self) -> pa.Table:
         """`requests` as an Arrow table, for writing without pandas."""
-        import pyarrow as pa
+        from libramen.outcome.requests import requests_table
 
-        results = self.run.results
-        if results is None:
+        if self.run.results is None:
             raise ReplayError("the requests of this replay were not kept; allowed: keep_requests=True")
-        routes = pa.DictionaryArray.from_arrays(self.trace.route_codes, list(self.trace.routes))
-        endings = pa.DictionaryArray.from_arrays(results.ending.astype(np.int8), list(ENDINGS))
-        return pa.table(
-            {
-                "at_s": self.trace.at_s,
-                "route": routes,
-                "latency_s": results.latency_s,
-                "queued_s": results.queued_s,
-                "ending": endings,
-                "replica": pa.array(results.replica, mask=results.replica == 0),
-                "attempts": results.attempts,
-            }
-        )
+        return requests_table(self.trace, self.run.results)
 
     # -- for machines, notebooks and eyes ----------------------------------------------------------
 
@@ -445,10 +379,3 @@ class Outcome:
         from libramen.report.html import to_html
 
         return to_html([plans_section([self.figures(routes=False)])])
-
-
-def _nullable_integers(kind: pa.DataType) -> Any:
-    """A replica may be missing, so its column is pandas' nullable integer."""
-    import pandas as pd
-
-    return pd.Int32Dtype() if str(kind) == "int32" else None

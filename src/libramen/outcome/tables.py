@@ -1,16 +1,23 @@
-"""The tables of a fleet: one row a replica, one row a stage of its life."""
+"""Tables of a fleet and what was decided about it: replicas, stages, decisions, updates, deaths; and of the routes."""
 
 from __future__ import annotations
 
+import sys
 from typing import TYPE_CHECKING
 
 import numpy as np
 import pandas as pd
 
+from libramen.engine.decisions import Decision
+from libramen.engine.fleet import Death
+from libramen.engine.run import UpdateRecord
 from libramen.outcome import measures
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from libramen.engine.run import Run
+    from libramen.outcome.measures import Measures
     from libramen.study.plan import Plan
 
 
@@ -38,3 +45,40 @@ def _within(time: tuple[float, float], span_s: float) -> float:
     """How much of a time lies within the span [s]."""
     from_s, to_s = time
     return max(0.0, min(to_s, span_s) - from_s)
+
+
+def decisions(run: Run, came_s: np.ndarray) -> pd.DataFrame:
+    """See `Outcome.decisions`; `came_s`: when the last replica that each ordered was ready."""
+    frame = pd.DataFrame({name: run.decisions.column(name) for name in Decision._fields})
+    frame["ceiling"] = frame["ceiling"].astype("Int64").mask(frame["ceiling"] == sys.maxsize)
+    frame["came_s"] = came_s
+    return frame
+
+
+def updates(run: Run) -> pd.DataFrame:
+    """See `Outcome.updates`."""
+    return pd.DataFrame(run.updates, columns=list(UpdateRecord._fields))
+
+
+def deaths(run: Run) -> pd.DataFrame:
+    """See `Outcome.deaths`."""
+    return pd.DataFrame(run.deaths, columns=list(Death._fields))
+
+
+def routes(names: Sequence[str], of_each: Sequence[Measures]) -> pd.DataFrame:
+    """See `Outcome.routes`."""
+    rows = [
+        {
+            "route": route,
+            "requests": of.requests,
+            "attempts": of.attempts,
+            **of.endings,
+            **{f"{name}_s": value for name, value in of.latency_s.items()},
+            "availability": of.availability,
+            "availability_minutes": of.availability_minutes,
+            "bytes_out": of.bytes_out,
+            **{f"time_{name}_s": value for name, value in of.time_s.items()},
+        }
+        for route, of in zip(names, of_each, strict=True)
+    ]
+    return pd.DataFrame(rows)
