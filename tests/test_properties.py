@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from builders import make_plan, make_tier
 from libramen import Service, Trace, load_study, replay, streams
 from libramen.engine.kernel.state import KernelState
-from libramen.engine.plain import PlainState
+from libramen.engine.plain.state import PlainState
 from libramen.engine.plane import Chunk, Results, ServerSpec, Signal
 
 if TYPE_CHECKING:

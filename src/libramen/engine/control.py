@@ -230,7 +230,7 @@ def _data_plane(
 
         return KernelState(spec, results, tally)
     if name == "plain":
-        from libramen.engine.plain import PlainState
+        from libramen.engine.plain.state import PlainState
 
         return PlainState(spec, results, tally)
     raise ReplayError(f"data_plane: found {name!r}; allowed: 'compiled' or 'plain'")
