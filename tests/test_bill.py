@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from decimal import Decimal
+from fractions import Fraction
 from typing import Any
 
 import numpy as np
@@ -13,6 +14,7 @@ from hypothesis import strategies as st
 from builders import make_plan, make_tier, make_trace
 from libramen import Outcome, Service, Tier, Trace, replay
 from libramen.bill.month import Month
+from libramen.bill.prices import least_month
 from libramen.bill.usage import seconds_by_hour
 
 DAY = 86400.0
@@ -216,3 +218,27 @@ def test_a_week_of_use_is_laid_over_the_month() -> None:
     trace = make_trace(at.tolist(), wait=36, span_s=14 * DAY, start="2031-06-02T00:00:00")
     lines = _bill(_lantern(), trace=trace)
     assert lines["cores in use"][0] == Decimal(13140)
+
+
+def test_a_running_life_is_not_rounded_up() -> None:
+    """One replica throughout an hour and a half, billed by started hours: 1.5 h of 1.5 h are 730 in a month; started hours
+    would make it 973.33. One that is gone after 90 min of 3 h is billed 2 h of them."""
+    trace = make_trace([0], span_s=5400)
+    assert replay(trace, Service(slots=1), make_plan()).bill.month == Decimal("730.00")
+    gone = make_plan(
+        replicas=2,
+        scaling={
+            "rule": "fixed",
+            "timetable": [{"at": "00:00", "floor": 2, "ceiling": 2}, {"at": "01:30", "floor": 1, "ceiling": 1}],
+        },
+    )
+    bill = replay(make_trace([0], span_s=10800, start="2031-06-05"), Service(slots=1), gone).bill
+    assert bill.lines[0].quantity == Decimal("1216.666667")  # (3 + 2) / 3 * 730
+
+
+def test_the_least_month_has_its_zones_and_the_price_of_work() -> None:
+    """Two zones at 0.01 an hour: 14.60, and one replica 730. By use: 0.5 core-s of each of 3,600,000 requests at 0.0001."""
+    tier = make_tier(zones=["east", "west"], zone_per_hour="0.01")
+    assert least_month(make_plan(tier, replicas=1), {}) == Decimal("744.60")
+    used = {"in_use": Fraction(3_600_000)}
+    assert least_month(make_plan(_lantern(per_core_second="0.0001"), replicas=1), used) == Decimal("180.00")

@@ -207,3 +207,20 @@ def test_a_long_trace_needs_no_more_memory_than_a_short_one() -> None:
 
     assert replay(chunks(), SERVICE, PLAN).requests_measured == 10_000
     assert most <= 4
+
+
+@pytest.mark.parametrize("keep", [True, False])
+def test_hours_are_those_of_the_clock(keep: bool) -> None:
+    """From 09:50 on: ok at 09:50 and 09:55, refused at 10:05 (a request of 09:59 takes ten minutes): the worst hour begins at
+    10:00. Egress of 09:50 counts for nine o'clock, which nine days have nine times, the last hour but twice as long."""
+    trace = Trace.from_arrays(
+        at_s=[0, 300, 540, 900], cpu_s=0 * np.ones(4), wait_s=[1, 1, 600, 1], bytes_out=[1e9, 0, 0, 0],
+        start="2031-06-05T09:50", span_s=9 * 86400,
+    )  # fmt: skip
+    plan = make_plan(make_tier(egress_per_gb=1))
+    outcome = replay(trace, Service(slots=1, backlog=0), plan, keep_requests=keep)
+    assert outcome.endings["refused"] == 1
+    assert outcome.worst_hour.at_s == 600
+    egress = next(line for line in outcome.bill.lines if line.item == "egress")
+    # Thursday, nine o'clock: ten minutes of the first day, the whole hour a week later: 1 GB / (70 min) * 730 h / 168.
+    assert float(egress.quantity) == pytest.approx(730 / 168 / (70 / 60), abs=2e-6)

@@ -282,3 +282,30 @@ def test_settle_leaves_out_what_came_before_in_either_way() -> None:
         assert (outcome.requests_measured, outcome.availability) == (3, 1)
         assert outcome.series["arrivals"].tolist() == [4, 0, 1]
         assert outcome.series["refused"].tolist() == [1, 0, 0]
+
+
+def test_check_says_how_long_lent_cpu_lasts(tmp_path: Path) -> None:
+    """60 core-s in 118 s are 0.508 cores; two replicas earn 0.1 each and begin with 90 core-s each: 180 / 0.308 s."""
+    (tmp_path / "t.csv").write_text("at_s,cpu_s\n" + "".join(f"{2 * k},1\n" for k in range(60)))
+    (tmp_path / "study.toml").write_text(
+        """[trace]
+files = "t.csv"
+[service]
+slots = 4
+[tiers.berth]
+billing = "per_month"
+[tiers.berth.sizes.tiny]
+cores = 1
+steady_cores = 0.1
+bank = 200
+bank_at_start = 90
+per_month = 1
+[plans.two]
+tier = "berth"
+size = "tiny"
+replicas = 2
+"""
+    )
+    (problem,) = [text for text in check(load_study(tmp_path / "study.toml")).plans[0].problems if "lent" in text]
+    assert "the trace needs 0.508 cores on average, 2 of this size earn 0.2" in problem
+    assert "what they begin with lasts 9 min 44 s at that rate" in problem
