@@ -38,7 +38,7 @@ def main() -> None:
     box(axes, (0.3, 6.0), (2.8, 1.4), "agenda", "events by time, kind,\nreplica number", SAND)
     box(axes, (3.5, 6.0), (2.8, 1.4), "fleet", "replicas ordered, ready,\ndead, draining, gone", SAND)
     box(axes, (6.7, 6.0), (2.8, 1.4), "scaler, scaling rules", "measures in,\nwanted replicas out", SAND)
-    box(axes, (9.9, 6.0), (2.6, 1.4), "updates, rollouts", "releases, step by step", SAND)
+    box(axes, (9.9, 6.0), (2.6, 1.4), "updates, rollouts", "versions replaced, step by step", SAND)
     arrow(axes, (2.4, 5.9), (2.4, 4.75), "advance(until)\nadd, drain, withdraw, remove", (2.55, 5.33))
     arrow(
         axes,

@@ -107,7 +107,7 @@ def test_what_happened_in_sentences(outcome: Outcome) -> None:
         # One replica too many for a minute, at 1 an hour and 730 h / 1 h of them: 730 / 60 and what was above for less.
         "The fleet stood 1 min above what the target needed: 16.22 EUR a month.",
         (
-            "The stop_start release due at 08:30:00 took 10.5 s for 2 replicas, never with both versions in use; "
+            "The stop_start update due at 08:30:00 took 10.5 s for 2 replicas, never with both versions in use; "
             "21 of the 22 requests that arrived meanwhile failed."
         ),
     ]
@@ -200,7 +200,7 @@ def test_check_finds_timeouts_and_gaps() -> None:
     )
     assert list(_check_plan(study, trace, plan).problems) == [
         "50.00 % of the requests need longer than the timeout of 1.5 s even without queueing",
-        "its rolling release leaves no replica ready for at least 30 s",
+        "its rolling update leaves no replica ready for at least 30 s",
     ]
 
 

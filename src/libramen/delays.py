@@ -11,8 +11,8 @@ from pydantic import BeforeValidator, PlainSerializer, WithJsonSchema
 
 from libramen import units
 from libramen.errors import UnitError
+from libramen.ranks import PERCENTILES
 
-_PERCENTILES: Final = {"p50": 0.5, "p90": 0.9, "p95": 0.95, "p99": 0.99, "p999": 0.999}
 DELAY: Final = f'{units.DURATION}; or two percentiles such as {{ p50 = "6s", p95 = "14s" }}'
 
 
@@ -41,7 +41,7 @@ class Delay:
     def of(cls, **percentiles: float) -> Delay:
         """Fit it exactly to two percentiles [s], such as p50 and p95."""
         (z_low, low_s), (z_high, high_s) = sorted(
-            (NormalDist().inv_cdf(_PERCENTILES[name]), value_s) for name, value_s in percentiles.items()
+            (NormalDist().inv_cdf(PERCENTILES[name]), value_s) for name, value_s in percentiles.items()
         )
         sigma = (math.log(high_s) - math.log(low_s)) / (z_high - z_low)
         return cls(low_s if z_low == 0 else math.exp(math.log(low_s) - sigma * z_low), sigma)
@@ -77,9 +77,9 @@ def parse_delay(value: Any) -> Delay:
         return value
     if not isinstance(value, dict):
         return Delay(units.parse_duration(value))
-    if len(value) != 2 or not set(value) <= set(_PERCENTILES):
-        raise UnitError(value, f"two of {', '.join(_PERCENTILES)}")
-    percentiles = {name: units.parse_duration(value[name]) for name in sorted(value, key=_PERCENTILES.__getitem__)}
+    if len(value) != 2 or not set(value) <= set(PERCENTILES):
+        raise UnitError(value, f"two of {', '.join(PERCENTILES)}")
+    percentiles = {name: units.parse_duration(value[name]) for name in sorted(value, key=PERCENTILES.__getitem__)}
     (low, low_s), (high, high_s) = percentiles.items()
     if not 0 < low_s <= high_s:
         raise UnitError(value, f"{low} above 0, and {high} not below it")
@@ -89,7 +89,7 @@ def parse_delay(value: Any) -> Delay:
 def _written(delay: Delay) -> Any:
     if delay.is_constant:
         return delay.median_s
-    return {name: delay.percentile(_PERCENTILES[name]) for name in ("p50", "p95")}
+    return {name: delay.percentile(PERCENTILES[name]) for name in ("p50", "p95")}
 
 
 DelayField = Annotated[

@@ -144,7 +144,7 @@ def _check_plan(study: Study, trace: Trace, plan: Plan) -> PlanCheck:
         *_lent(trace, found),
         *_memory(service, found),
         *_latency(study, service, found, np.sort(alone_s)),
-        *_releases(service, found),
+        *_updates(service, found),
         *_effort(trace, found),
     )
     month = study.objectives.month
@@ -225,15 +225,15 @@ def _latency(study: Study, service: Service, found: PlanCheck, alone_s: np.ndarr
             )
 
 
-def _releases(service: Service, found: PlanCheck) -> Iterator[str]:
+def _updates(service: Service, found: PlanCheck) -> Iterator[str]:
     for rollout in found.plan.rollouts:
         gap = _gap_s(service, found.plan, rollout)
         if gap:
-            yield f"its {rollout.strategy} release leaves no replica ready for at least {units.show_duration(gap)}"
+            yield f"its {rollout.strategy} update leaves no replica ready for at least {units.show_duration(gap)}"
 
 
 def _gap_s(service: Service, plan: Plan, rollout: Rollout) -> float:
-    """For how long, at the least, a release leaves no replica ready [s]."""
+    """For how long, at the least, an update leaves no replica ready [s]."""
     # The least it can be: half of the starts are quicker where they vary.
     start = service.start.median_s + (0.0 if getattr(rollout, "in_place", False) else plan.tier.provision.median_s)
     return start if rollout.least_ready(plan.replicas_used) == 0 else 0.0

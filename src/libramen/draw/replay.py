@@ -210,7 +210,7 @@ def _events(panels: Any, outcome: Outcome) -> None:
             axes.axvspan(float(began[0]), float(ended[0]), color=DUSK, alpha=0.25, linewidth=0)
             axes.axvline(float(began[0]), color=DUSK, linewidth=1.0)
         panels[0].annotate(
-            f"release ({update.strategy})" if number == 0 else "",
+            f"update ({update.strategy})" if number == 0 else "",
             (float(began[0]), 1.0), (4, -4), xycoords=("data", "axes fraction"), textcoords="offset points",
             va="top", fontsize=9, color=DUSK,
         )  # fmt: skip

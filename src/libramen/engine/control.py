@@ -191,7 +191,7 @@ class _Timeline(NamedTuple):
     @property
     def span_s(self) -> float:
         if self.known_span_s is None:
-            raise StudyError("a release in a trace that comes in chunks needs to know its end: give span_s")
+            raise StudyError("an update in a trace that comes in chunks needs to know its end: give span_s")
         return self.known_span_s
 
     @property

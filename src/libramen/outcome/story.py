@@ -25,7 +25,7 @@ FAILED_NOTE: Final = "* more than 1 % of the requests failed: these latencies ar
 
 
 def sentences(outcome: Outcome) -> list[str]:
-    """Failures, scaling and releases of a replay, a sentence each."""
+    """Failures, scaling and updates of a replay, a sentence each."""
     return [*_failures(outcome), *_deaths(outcome), *_scaling(outcome), *_updates(outcome)]
 
 
@@ -120,7 +120,7 @@ def _how_quickly(outcome: Outcome) -> Iterator[str]:
 
 def _updates(outcome: Outcome) -> Iterator[str]:
     for update in outcome.run.updates:
-        what = f"The {update.strategy} release due at {clock(outcome, update.due_s)}"
+        what = f"The {update.strategy} update due at {clock(outcome, update.due_s)}"
         if update.began_s is None:
             yield f"{what} never began: another was under way."
         elif update.ended_s is None:

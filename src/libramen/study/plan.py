@@ -39,7 +39,7 @@ class Plan(Table):
     )
     scaling: SerializeAsAny[RULES] = Field(Fixed(), description="the scaling rule")
     service: dict[str, Any] = Field({}, description="keys of the service that differ for this plan")
-    rollouts: tuple[SerializeAsAny[STRATEGIES], ...] = Field((), description="releases")
+    rollouts: tuple[SerializeAsAny[STRATEGIES], ...] = Field((), description="rolling updates")
 
     def replace(self, **values: Any) -> Self:
         """A copy with other values, read and checked like those of a file.

@@ -19,6 +19,9 @@ if TYPE_CHECKING:
 _ENOUGH_SAMPLES: Final = 30
 _QUIET_SHARES: Final = ((0.25, "a quarter"), (0.5, "half"), (1.0, "all"))
 
+CPU_SHARE: Final = 0.4
+"""Share of the work that is CPU work, where it is not said."""
+
 
 def with_demand(
     trace: Trace,
@@ -70,7 +73,7 @@ def with_demand(
                 f"waits that were estimated (demand = {before.demand!r}); allowed: demand = 'given', or the spans"
             )
         waits_s = np.zeros(len(trace))
-    share = _shares(trace, 0.4 if cpu_share is None else cpu_share)
+    share = _shares(trace, CPU_SHARE if cpu_share is None else cpu_share)
     observed_s = np.maximum(0.0, trace.latency_s - waits_s)
     routes: tuple[RouteDemand, ...] = ()
     if kind == "observed":
@@ -92,7 +95,7 @@ def with_told_work(
 ) -> Trace:
     """The trace with its `latency_s` taken as the work that the user says requests are, not as what a log observed."""
     assert trace.latency_s is not None
-    share = _shares(trace, 0.4 if cpu_share is None else cpu_share)
+    share = _shares(trace, CPU_SHARE if cpu_share is None else cpu_share)
     cpu_s = share * trace.latency_s * (1.0 if recorded_speed is None else recorded_speed)
     told = trace.with_demand(cpu_s, (1 - share) * trace.latency_s, demand="given", notes=())
     return replace(told, latency_s=None)
@@ -106,7 +109,7 @@ def _shares(trace: Trace, cpu_share: float | Mapping[str, float]) -> np.ndarray:
             raise TraceError(f"cpu_share: found {share!r}; allowed: 0 to 1")
         if route != "*" and route not in trace.routes:
             raise TraceError(f"cpu_share: there is no route {route!r}; {nearest(route, trace.routes)}")
-    per_route = np.array([by_route.get(route, by_route.get("*", 0.4)) for route in trace.routes])
+    per_route = np.array([by_route.get(route, by_route.get("*", CPU_SHARE)) for route in trace.routes])
     share_of_each: np.ndarray = per_route[trace.route_codes]
     return share_of_each
 

@@ -10,6 +10,7 @@ import numpy as np
 from libramen import units
 from libramen.errors import TraceError, UnitError
 from libramen.streams import stream
+from libramen.trace.demand import CPU_SHARE
 from libramen.trace.trace import MOST_REQUESTS, Source, Trace
 
 if TYPE_CHECKING:
@@ -49,7 +50,7 @@ def make_trace(
     mean: str | float = "100ms",
     spread: float = 1.0,
     table: Sequence[float] = (),
-    cpu_share: float = 0.4,
+    cpu_share: float = CPU_SHARE,
     routes: Mapping[str, Mapping[str, Any]] | None = None,
     bytes_out: float | None = None,
     start: datetime | str | None = None,

@@ -25,6 +25,7 @@ from libramen.engine.kernel.layout import (
     request_at,
     seldom,
 )
+from libramen.engine.kernel.lists import appended
 from libramen.engine.kernel.service import find_ready, is_late, kill, take_slot
 from libramen.engine.kernel.settings import LEAST_BUSY, NOBODY, RANDOM, ROUND_ROBIN
 from libramen.engine.kernel.trees import least_busy, update_row
@@ -114,11 +115,7 @@ def put(w, row, index, now_s):
     elif w.backlog < 0 or replica.busy - replica.in_slots < w.backlog:
         replica.busy += 1
         level_at(w.levels, replica.state - READY).waiting += 1
-        request_at(w.requests, index).link = -1
-        if replica.backlog_head < 0:
-            replica.backlog_head = index
-        else:
-            request_at(w.requests, replica.backlog_tail).link = index
+        replica.backlog_head = appended(w, replica.backlog_head, replica.backlog_tail, index)
         replica.backlog_tail = index
     else:
         fail(w, index, REFUSED, replica.number, now_s)
@@ -134,11 +131,7 @@ def _hold(w, index):
     """A request waits until some replica has room."""
     apart()
     level_at(w.levels, 0).waiting += 1
-    request_at(w.requests, index).link = -1
-    if w.held_head < 0:
-        w.held_head = index
-    else:
-        request_at(w.requests, w.held_tail).link = index
+    w.held_head = appended(w, w.held_head, w.held_tail, index)
     w.held_tail = index
     w.n_held += 1
 

@@ -37,6 +37,7 @@ from libramen.engine.kernel.layout import (
     set_int,
     tolerance_s,
 )
+from libramen.engine.kernel.lists import appended
 from libramen.engine.kernel.trees import update_row
 from libramen.engine.kernel.use import begin_use, end_use
 
@@ -130,11 +131,7 @@ def take_slot(w, replica, index, now_s):
     elif replica.n_running < w.threads:
         start_cpu(w, replica, index, now_s)
     else:
-        request.link = -1
-        if replica.turn_head < 0:
-            replica.turn_head = index
-        else:
-            request_at(w.requests, replica.turn_tail).link = index
+        replica.turn_head = appended(w, replica.turn_head, replica.turn_tail, index)
         replica.turn_tail = index
 
 
