@@ -9,6 +9,7 @@ import pytest
 
 from builders import both, make_plan, make_tier, make_trace
 from libramen import Outcome, Service, Size, Tier, replay
+from libramen.engine.placement import InTurn
 from libramen.errors import StudyError
 
 
@@ -156,3 +157,15 @@ def test_who_earns_more_than_all_cores_is_never_short() -> None:
         outcome = both(make_trace([0, 0], cpu=2, span_s=20), Service(slots=2), make_plan(make_tier(sizes={"s": size})))
         assert outcome.run.results.latency_s.tolist() == [latency, latency]
         assert outcome.run.integrals[-1, 3] == short
+
+
+def test_replicas_go_to_the_zones_in_turn_and_a_closed_one_is_left_out() -> None:
+    placement = InTurn(("east", "west", "north"))
+    assert [placement.zone_of(number) for number in (1, 2)] == ["east", "west"]
+    placement.close("north")
+    assert [placement.zone_of(number) for number in (3, 4, 5)] == ["east", "west", "east"]
+    placement.open("north")
+    assert [placement.zone_of(number) for number in (6, 7)] == ["west", "north"]
+    for zone in ("east", "west", "north"):
+        placement.close(zone)
+    assert placement.zone_of(8) is None

@@ -127,7 +127,7 @@ def _updates(outcome: Outcome) -> Iterator[str]:
             yield f"{what} was not over at the end."
         else:
             yield (
-                f"{what} took {units.show_duration(update.ended_s - update.began_s)} for {update.replicas} replicas, "
+                f"{what} took {units.show_duration(update.ended_s - update.began_s)} for {times(update.replicas, 'replica')}, "
                 f"{_mixed(update)}; {_failed_between(outcome, update.began_s, update.ended_s)}."
             )
 

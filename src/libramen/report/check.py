@@ -27,7 +27,7 @@ def check_sections(found: Check) -> list[Section]:
         Column("p95 alone", "alone_p95", "s"),
         Column(f"least {currency}/month", "least_month", f"{currency}/month"),
         Column("updates at", "updates_at", is_number=False),
-        Column("problems", "problems", is_number=False),
+        Column("problems", "problems"),
     )
     return [
         heading(found.study, found.trace, *(f"  {note}" for note in found.trace.source.notes)),

@@ -260,7 +260,7 @@ apart: Any = (lambda: None) if CHECKED else numba.extending.intrinsic(_make_apar
 #
 # They pass on one record, `w`, and reach everything through the addresses in it, as C would. Passing
 # arrays instead costs: each is a structure of seven words that counts its owners, atomically. A function that is
-# handed twenty of them takes 60 ns more for each call, 10 ns with three, where a request takes 250 ns and some ten
+# handed twenty of them takes some 80 ns more for each call, with three 10 ns, where a request takes 250 ns and some ten
 # calls; all of them in one tuple took 105 s to compile instead of 10.
 # `state` keeps the arrays alive and the addresses true.
 
