@@ -127,8 +127,8 @@ def _updates(outcome: Outcome) -> Iterator[str]:
             yield f"{what} was not over at the end."
         else:
             yield (
-                f"{what} took {units.show_duration(update.ended_s - update.began_s)} for {times(update.replicas, 'replica')}, "
-                f"{_mixed(update)}; {_failed_between(outcome, update.began_s, update.ended_s)}."
+                f"{what} took {units.show_duration(update.ended_s - update.began_s)} for "
+                f"{times(update.replicas, 'replica')}, {_mixed(update)}; {_failed_between(outcome, update.began_s, update.ended_s)}."
             )
 
 
