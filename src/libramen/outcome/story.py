@@ -126,10 +126,9 @@ def _updates(outcome: Outcome) -> Iterator[str]:
         elif update.ended_s is None:
             yield f"{what} was not over at the end."
         else:
-            yield (
-                f"{what} took {units.show_duration(update.ended_s - update.began_s)} for "
-                f"{times(update.replicas, 'replica')}, {_mixed(update)}; {_failed_between(outcome, update.began_s, update.ended_s)}."
-            )
+            took = units.show_duration(update.ended_s - update.began_s)
+            failed = _failed_between(outcome, update.began_s, update.ended_s)
+            yield f"{what} took {took} for {times(update.replicas, 'replica')}, {_mixed(update)}; {failed}."
 
 
 def _mixed(update: UpdateRecord) -> str:
