@@ -1,13 +1,12 @@
-"""The command line as its users meet it: real processes on the demo."""
+"""The command line as its users meet it, on the demo."""
 
 from __future__ import annotations
 
+import contextlib
 import csv
+import io
 import json
-import os
-import subprocess
-import sys
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import pytest
 from pyarrow import parquet
@@ -19,9 +18,18 @@ if TYPE_CHECKING:
     from pathlib import Path
 
 
-def _libramen(*arguments: object, cwd: Path | None = None) -> subprocess.CompletedProcess[str]:
-    command = [sys.executable, "-m", "libramen", *map(str, arguments)]
-    return subprocess.run(command, capture_output=True, text=True, cwd=cwd, check=False, env=os.environ)
+class _Done(NamedTuple):
+    returncode: int
+    stdout: str
+    stderr: str
+
+
+def _libramen(*arguments: object) -> _Done:
+    """Run a command here: another process would import everything anew."""
+    out, err = io.StringIO(), io.StringIO()
+    with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
+        code = run([str(argument) for argument in arguments])
+    return _Done(code, out.getvalue(), err.getvalue())
 
 
 def _small_study(tmp_path: Path, *, trace: str = "at_s,cpu_s\n0,1\n1,1\n90,1\n", extra: str = "") -> Path:

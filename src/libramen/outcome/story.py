@@ -141,6 +141,8 @@ def _failed_between(outcome: Outcome, from_s: float, to_s: float) -> str:
     counts = outcome.failed_between(from_s, to_s)
     if counts is None:
         return "requests were not kept"
+    if not counts[1]:
+        return "no request arrived meanwhile"
     return f"{counts[0]:,} of the {counts[1]:,} requests that arrived meanwhile failed"
 
 
