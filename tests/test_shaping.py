@@ -361,3 +361,5 @@ def test_steps_can_be_tables_as_in_a_study() -> None:
     assert shaped(trace, [{"jitter": "2s"}], seed=3).at_s.tolist() == shaped(trace, table.shape, seed=3).at_s.tolist()
     with pytest.raises(StudyError, match=r"shape\[2\]: found .*; allowed: a table with one of the keys scale, grow"):
         shaped(trace, [{"scale": 2}, {"onyl": ["/a"]}])
+    with pytest.raises(StudyError, match=r"shape\[1\]\] unknown key 'form'; allowed: scale, between"):
+        shaped(trace, [{"scale": 2, "form": "1h"}])

@@ -36,7 +36,13 @@ _WEEKDAYS: Final = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
 
 
 class Step(Table):
-    """What all steps have in common."""
+    """What all steps have in common. The first key of a step tells which one it is."""
+
+    tag: ClassVar[str] = ""
+
+    @classmethod
+    def __pydantic_init_subclass__(cls, **_kwargs: Any) -> None:
+        cls.tag = next(iter(cls.model_fields))
 
     @abstractmethod
     def apply(self, trace: Trace, seed: int = 0, *, number: int = 0, folder: Path = Path()) -> Trace:
