@@ -225,7 +225,7 @@ class Outcome:
         return self._measured.percentiles_per_window(len(self.run.edges_s) - 1)
 
     def series_of_counts(self) -> dict[str, np.ndarray]:
-        """The same without percentiles, which are dear."""
+        """The same without percentiles, which take long to compute."""
         return dict(self._series_arrays)
 
     @cached_property

@@ -131,7 +131,7 @@ def keep(key: str, trace: Trace) -> Trace:
         told = json.dumps({"checksum": checksum, "requests": len(trace), "files": trace.source.files})
         write_whole(folder / f"{key}.json", lambda path: _write_text(path, told))
         _make_room(folder)
-    except (OSError, OutputError):  # a full disk, a folder of somebody else: then the files are read again
+    except (OSError, OutputError):  # a full disk, a folder that cannot be written: then the files are read again
         return trace
     return dataclasses.replace(trace, source=dataclasses.replace(trace.source, cache_key=key))
 

@@ -107,7 +107,7 @@ class _RollingUpdate(Update):
                 break
             if old.version == self.version or old.is_draining:
                 continue
-            if old.is_coming:  # it has died and starts again, in vain
+            if old.is_coming:  # it has died, and starts again with the old version
                 fleet.cancel(old, now_s, why="update")
             elif fleet.n_ready > self.keep:
                 fleet.drain(old, now_s, why="update")

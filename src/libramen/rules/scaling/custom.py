@@ -37,7 +37,7 @@ class Custom(PeriodicRule):
     It is given an `Observation` and returns how many replicas it wants; floor, ceiling and pauses hold as for every
     rule. A function keeps what it wants to remember in `seen.state`, a class in itself. In a study the module stands
     beside the study file, and is never looked for anywhere else. It is imported when a plan that asks it is replayed,
-    not before, and only with consent: a study that somebody else wrote must not run code of theirs unasked. In Python
+    not before, and only with consent: a study that somebody else wrote must not run code without being asked. In Python
     the function or class itself may be given, which is consent enough.
 
     Example:
