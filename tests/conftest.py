@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gzip
 import os
 import shutil
 import tempfile
@@ -41,3 +42,18 @@ def pytest_unconfigure() -> None:
 def demo_study(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """The study file of a demo, written once for the whole run."""
     return write_demo(tmp_path_factory.mktemp("demo") / "saltmarsh")
+
+
+@pytest.fixture(scope="session")
+def hour_study(demo_study: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The demo from 11:30 to 12:30 only, for what does not need its day."""
+    folder = tmp_path_factory.mktemp("hour") / "saltmarsh"
+    folder.mkdir()
+    for name in ("study.toml", "tiers.toml"):
+        shutil.copy(demo_study.parent / name, folder)
+    with (
+        gzip.open(demo_study.parent / "saltmarsh.log.gz", "rt") as day,
+        gzip.open(folder / "saltmarsh.log.gz", "wt", compresslevel=1) as hour,
+    ):
+        hour.writelines(line for line in day if "11:30" <= line.split("2031:", 1)[1][:5] < "12:30")
+    return folder / "study.toml"

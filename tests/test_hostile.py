@@ -402,7 +402,7 @@ def test_extreme_settings_uncompiled_with_every_index_checked() -> None:
     """The kernel as plain Python: an index or address beyond an array raises instead of reading what lies there."""
     code = (
         "import hypothesis\n"
-        "few = hypothesis.settings(max_examples=25, derandomize=True, deadline=None,"
+        "few = hypothesis.settings(max_examples=10, derandomize=True, deadline=None,"
         " suppress_health_check=list(hypothesis.HealthCheck))\n"
         "import test_hostile\n"
         "few(test_hostile.test_extreme_settings_on_both_planes)()\n"
@@ -421,17 +421,17 @@ def _libramen(*arguments: object, **how: Any) -> subprocess.CompletedProcess[byt
     return subprocess.run([sys.executable, "-m", "libramen", *map(str, arguments)], check=False, **how)
 
 
-def test_output_that_goes_nowhere(demo_study: Path) -> None:
+def test_output_that_goes_nowhere(hour_study: Path) -> None:
     with Path("/dev/full").open("wb") as full:
-        done = _libramen("compare", demo_study, "--json", stdout=full, stderr=subprocess.PIPE)
+        done = _libramen("compare", hour_study, "--json", stdout=full, stderr=subprocess.PIPE)
     assert (done.returncode, done.stderr) == (2, b"libramen: the output cannot be written: No space left on device\n")
     piped = subprocess.run(
-        f"{sys.executable} -m libramen compare {demo_study} | head -1; exit ${{PIPESTATUS[0]}}",
+        f"{sys.executable} -m libramen compare {hour_study} | head -1; exit ${{PIPESTATUS[0]}}",
         shell=True, executable="/bin/bash", capture_output=True, check=False,
     )  # fmt: skip
     assert (piped.returncode, piped.stderr) == (0, b"")
     closed = subprocess.run(
-        f"{sys.executable} -m libramen check {demo_study} >&-", shell=True, capture_output=True, check=False
+        f"{sys.executable} -m libramen check {hour_study} >&-", shell=True, capture_output=True, check=False
     )
     assert (closed.returncode, closed.stderr) == (0, b"")
 

@@ -267,22 +267,21 @@ def test_a_summary_by_hand() -> None:
     assert json.dumps(document, allow_nan=False)
 
 
-def test_the_trace_commands(demo_study: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
-    log, out = str(demo_study.parent / "saltmarsh.log.gz"), tmp_path / "t.parquet"
+def test_the_trace_commands(hour_study: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    log, out = str(hour_study.parent / "saltmarsh.log.gz"), tmp_path / "t.parquet"
     plot = tmp_path / "load.png"
     assert run(["trace", "inspect", log, "--time-zone", "Europe/Lisbon", "--plot", str(plot), "--json"]) == 0
     document = json.loads(capsys.readouterr().out)
-    assert document["requests"] >= 300_000
+    assert document["requests"] >= 10_000
     assert set(document["peak_rate"]) == {"1s", "1min", "1h"}
     assert {"route", "requests", "share", "p50", "p95", "p99", "bytes"} == set(document["routes"][0])
     assert plot.read_bytes().startswith(b"\x89PNG")
     assert run(["trace", "inspect", log]) == 0
     assert "Index of dispersion" in capsys.readouterr().out
     assert (
-        run(["trace", "shape", log, "--step", "{ scale = 0.01 }", "--step", '{ repeat = "2d" }', "--out", str(out)])
-        == 0
+        run(["trace", "shape", log, "--step", "{ scale = 0.2 }", "--step", '{ repeat = "2d" }', "--out", str(out)]) == 0
     )
-    assert "shaped: scale = 0.01" in capsys.readouterr().out
+    assert "shaped: scale = 0.2" in capsys.readouterr().out
     assert run(["trace", "convert", str(out), "--out", str(tmp_path / "c.csv"), "--counts", "1h", "--json"]) == 0
     assert json.loads(capsys.readouterr().out)["requests"] > 5000
     assert run(["trace", "make", "--set", "rate=2", "--set", 'span="1h"', "--out", str(tmp_path / "m.jsonl")]) == 0

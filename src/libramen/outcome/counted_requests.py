@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, Final
 
 import numpy as np
 
+from libramen.engine.kernel import counting
 from libramen.engine.kernel.counting import BINS
 from libramen.errors import ReplayError
 from libramen.outcome import measures
@@ -48,9 +49,8 @@ class CountedRequests:
 
     def arrived(self, at_s: np.ndarray) -> None:
         """Some more requests are going to arrive at these times: float64 (n,) [s]."""
-        counts = np.bincount((at_s // self._window_s).astype(np.int64))
-        self._arrivals = grown(self._arrivals, len(counts))
-        self._arrivals[: len(counts)] += counts
+        self._arrivals = grown(self._arrivals, int(at_s[-1] // self._window_s) + 1)
+        counting.count_arrivals(at_s, self._window_s, self._arrivals)
         self._arrived_to_s = float(at_s[-1])
 
     def take(self, ended: Ended) -> None:
@@ -72,11 +72,10 @@ class CountedRequests:
     def _merge(self) -> None:
         """Put the bins of windows that have come in since into `_open`."""
         keys = np.sort(self._keys[: self._n_keys])
-        keys = keys[np.searchsorted(keys, 0) :]  # those below 0 are not ok
         self._n_keys = 0
-        first = np.flatnonzero(np.append(True, np.diff(keys) > 0)) if len(keys) else np.zeros(0, np.int64)
-        counts = np.diff(np.append(first, len(keys)))
-        self._open = _summed(*np.concatenate([self._open, np.stack([keys[first], counts])], axis=1))
+        found = np.empty((2, len(keys) + self._open.shape[1]), np.int64)
+        n = counting.sum_up(keys, self._open, found)
+        self._open = np.ascontiguousarray(found[:, :n])
 
     def _close(self, *, complete_only: bool) -> None:
         """Sum up windows: those whose requests have all ended, or all."""
@@ -89,7 +88,7 @@ class CountedRequests:
             ended = grown(self._counts.windows, last)[:last].sum(axis=1)
             done = past & (ended == grown(self._arrivals, last)[:last])
         closing = done[window]
-        self._open = self._open[:, ~closing]
+        self._open = np.ascontiguousarray(self._open[:, ~closing])
         keys, counts, window = keys[closing], counts[closing], window[closing]
         first = np.flatnonzero(np.append(True, np.diff(window) > 0)) if len(window) else np.zeros(0, np.int64)
         cumulative = np.cumsum(counts)
@@ -124,7 +123,10 @@ class CountedRequests:
         self._merge()
         # An arrival at the very end of the last window belongs to it.
         window = np.minimum(self._open[0] // BINS, n - 1)
-        self._open = _summed(window * BINS + self._open[0] % BINS, self._open[1])
+        last = np.stack([window * BINS + self._open[0] % BINS, self._open[1]])
+        last = np.ascontiguousarray(last[:, np.argsort(last[0], kind="stable")])
+        found = np.empty_like(last)
+        self._open = found[:, : counting.sum_up(np.zeros(0, np.int64), last, found)]
         self._close(complete_only=False)
         return {f"{name}_s": np.where(ok > 0, grown(found, n)[:n], np.nan) for name, found in self._percentiles.items()}
 
@@ -150,13 +152,3 @@ class CountedRequests:
     def hourly_attempts(self) -> np.ndarray:
         """Attempts that the balancer got, by hour of the clock since the start: float64 (hours,)."""
         return self._counts.hourly_tries.astype(np.float64)
-
-
-def _summed(keys: np.ndarray, counts: np.ndarray) -> np.ndarray:
-    """Each key once, ascending, with the sum of its counts: int64 (2, k)."""
-    order = np.argsort(keys, kind="stable")
-    keys, counts = keys[order], counts[order]
-    if not len(keys):
-        return np.stack([keys, counts])
-    first = np.flatnonzero(np.append(True, np.diff(keys) > 0))
-    return np.stack([keys[first], np.add.reduceat(counts, first)])

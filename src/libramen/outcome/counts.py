@@ -151,7 +151,8 @@ class Counts:
         endings = self.endings[rows].sum(axis=0)
         n, n_ok = int(endings.sum()), int(endings[Ending.OK])
         sums = self.sums[rows].sum(axis=0)
-        minutes = self.minutes[:, rows].sum(axis=1)
+        some = self.minutes[:, rows]
+        minutes = some[:, 0] if some.shape[1] == 1 else some.sum(axis=1)
         within = {}
         for goal in goals:
             in_time = minutes[:, 2 + int(np.searchsorted(self._limits_s, goal.limit_s))]

@@ -105,14 +105,19 @@ def _make_count(source: int) -> Callable[..., None]:
         else -1, or empty. Those but `keys` are added to.
         """
         _ = source
+        minute = hour = window = np.int64(-1)
         for i in range(len(at_s)):
             at = at_s[i]
             end = ending[i]
             is_ok = end == _OK
-            minute = _whole(at, 60.0)
-            hour = _whole(at + into_hour_s, 3600.0)
+            # Neighbours are mostly of one minute, and to divide takes longer than to look.
+            if not minute * 60.0 <= at < (minute + 1) * 60.0:
+                minute = _whole(at, 60.0)
+            if not hour * 3600.0 <= at + into_hour_s < (hour + 1) * 3600.0:
+                hour = _whole(at + into_hour_s, 3600.0)
+            if not window * window_s <= at < (window + 1) * window_s:
+                window = min(_whole(at, window_s), np.int64(len(windows) - 1))
             size = bytes_out[i] if len(bytes_out) and (is_ok or end == _ERRORED) else 0.0
-            window = min(_whole(at, window_s), len(windows) - 1)
             windows[window, end] += 1
             hourly_tries[hour] += attempts[i]
             hourly_sent[hour] += size
@@ -196,6 +201,51 @@ def _make_sort(source: int) -> Callable[..., None]:
     return sort_by_route
 
 
+def _make_arrived(source: int) -> Callable[..., None]:
+    @compiled(numba.void(_column(_F8), _F8, _I8[::1]))
+    def count_arrivals(at_s, window_s, arrivals):
+        """Add arrivals, at_s (n,), to those of each window: arrivals (windows,), which reaches to the last of them."""
+        _ = source
+        window = np.int64(-1)
+        for i in range(len(at_s)):
+            at = at_s[i]
+            if not window * window_s <= at < (window + 1) * window_s:
+                window = _whole(at, window_s)
+            arrivals[window] += 1
+
+    return count_arrivals
+
+
+def _make_sum_up(source: int) -> Callable[..., int]:
+    @compiled(_I8(_I8[::1], _I8[:, ::1], _I8[:, ::1]))
+    def sum_up(keys, before, found):
+        """Each key once, ascending, with the sum of its counts: written to `found`; returns how many.
+
+        keys: (n,), ascending, each counts 1; those below 0 are left out. before: (2, k), ascending keys and their
+        counts. found: (2, n + k).
+        """
+        _ = source
+        n, i, j = np.int64(-1), np.int64(0), np.int64(0)
+        while i < len(keys) and keys[i] < 0:
+            i += 1
+        while i < len(keys) or j < before.shape[1]:
+            if j == before.shape[1] or (i < len(keys) and keys[i] <= before[0, j]):
+                key, count = keys[i], np.int64(1)
+                i += 1
+            else:
+                key, count = before[0, j], before[1, j]
+                j += 1
+            if n < 0 or found[0, n] != key:
+                n += 1
+                found[0, n], found[1, n] = key, 0
+            found[1, n] += count
+        return n + 1
+
+    return sum_up
+
+
+count_arrivals: Final = _make_arrived(_SOURCE)
+sum_up: Final = _make_sum_up(_SOURCE)
 sort_by_route: Final = _make_sort(_SOURCE)
 count: Final = _make_count(_SOURCE)
 collect: Final = _make_collect(_SOURCE)

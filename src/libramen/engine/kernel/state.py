@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from collections.abc import Callable
 
 _RESULT: Final = set(RESULT.names or ())
-_BUFFER: Final = 1 << 12
+_BUFFER: Final = 1 << 13
 _PLACES: Final = 16
 _SIGNALS: Final[tuple[Signal, ...]] = tuple(Signal)
 
