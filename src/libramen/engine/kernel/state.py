@@ -1,4 +1,4 @@
-"""The compiled data plane as the control plane sees it: makes the arrays, grows them, hands them over."""
+"""The compiled data plane as the control plane sees it."""
 
 from __future__ import annotations
 
@@ -8,6 +8,7 @@ import numpy as np
 
 from libramen.engine.kernel import layout
 from libramen.engine.kernel.advance import advance
+from libramen.engine.kernel.arrays import BUFFER, Arrays
 from libramen.engine.kernel.settings import NOBODY, SETTINGS
 from libramen.engine.plane import RESULT, Chunk, Ended, Integrals, Notices, Results, Sample, ServerSpec, Signal
 from libramen.times import EPSILON_S
@@ -16,12 +17,11 @@ if TYPE_CHECKING:
     from collections.abc import Callable
 
 _RESULT: Final = set(RESULT.names or ())
-_BUFFER: Final = 1 << 13
 _PLACES: Final = 16
 _SIGNALS: Final[tuple[Signal, ...]] = tuple(Signal)
 
 
-class KernelState:
+class KernelState(Arrays):
     """A data plane; see `engine.plane.DataPlane` for what each method promises."""
 
     def __init__(
@@ -30,15 +30,14 @@ class KernelState:
         results: Results | None,
         tally: Callable[[Ended], None] | None = None,
         *,
-        buffer: int = _BUFFER,
+        buffer: int = BUFFER,
         rows: int = 2,
         requests: int = 1024,
     ) -> None:
-        self._spec, self._tally = spec, tally
+        super().__init__(spec)
+        self._tally = tally
         self._rows: dict[int, int] = {}  # number -> row, of the replicas that are not gone
-        self._free_rows: list[int] = []
         self._given_edges_s: np.ndarray | None = None
-        self._worlds = _aligned(1, layout.WORLD)
         # Looked at after every call: one number each, reached more quickly than through the record.
         self._now_s, self._control_s, self._notice_s, self._n_attempts, self._n_answers, self._n_out = (
             self._worlds[name] for name in ("now_s", "control_s", "notice_s", "attempts", "n_answers", "n_out")
@@ -48,21 +47,6 @@ class KernelState:
         ]
         self._asks: int | None = None
         self._given_worlds = self._worlds.view(np.recarray) if layout.CHECKED else self._worlds
-        self._point(levels=_aligned(2, layout.LEVEL), edges_s=np.zeros(0), series=np.zeros((0, 4)))
-        self._ready_level = self._levels[:1]
-        self._point(row_of=np.zeros(64, np.int64))
-        self._requests = np.zeros(0, layout.REQUEST)
-        self._replicas = np.zeros(0, layout.REPLICA)
-        self._ready = self._emptied = self._killed = self._idled = np.zeros(0, np.int64)
-        self._uses = np.zeros(0, layout.USE)
-        self._tree, self._heaps = np.zeros(0, layout.NODE), np.zeros(0, layout.HEAP)
-        self._repeats = self._repeating = np.zeros(0, layout.HEAP)
-        self._levels: np.ndarray
-        self._row_of: np.ndarray
-        self._edges_s: np.ndarray
-        self._series: np.ndarray
-        self._out: np.ndarray
-        self._carried: np.ndarray
         if results is not None:
             # The results are the output: one record a request, written where it belongs.
             self._point(out=results.records)
@@ -70,19 +54,9 @@ class KernelState:
         else:
             self._make_buffer(buffer)
         self._fix(spec, keeps=results is not None)
-        self._places = 0
         self._grow_places(_PLACES)
         self._grow_replicas(rows)
         self._grow_requests(requests)
-
-    def _point(self, **arrays: np.ndarray) -> None:
-        """Tell the compiled functions where these arrays are now, and keep them alive as attributes."""
-        for name, array in arrays.items():
-            assert array.flags.c_contiguous
-            setattr(self, f"_{name}", array)
-            self._worlds[0][name] = address = array.__array_interface__["data"][0]
-            if layout.CHECKED:
-                layout.ARRAYS[address] = array
 
     def _fix(self, spec: ServerSpec, *, keeps: bool) -> None:
         """Write down what does not change during a replay."""
@@ -97,9 +71,8 @@ class KernelState:
         self._fraction, self._fraction_steady = spec.cores % 1, min(spec.cores, spec.steady_cores) % 1
         world["asked"] = -1
         self._forgotten = self._needed = 0  # answers no longer in `answers`, and answers not needed any more
-        self._answers: np.ndarray
-        self._point(answers=np.zeros(_BUFFER if spec.logs_answers else 1))
-        world["answers_size"] = _BUFFER if spec.logs_answers else NOBODY
+        self._point(answers=np.zeros(BUFFER if spec.logs_answers else 1))
+        world["answers_size"] = BUFFER if spec.logs_answers else NOBODY
 
     # -- one instant after the other ---------------------------------------------------------------
 
@@ -146,6 +119,7 @@ class KernelState:
             elif signal == layout.SLOTS_FULL:
                 self._grow_places(2 * self._places)
             else:
+                self.flush()
                 self._grow_requests(2 * len(self._requests))
 
     # -- what the control plane does ---------------------------------------------------------------
@@ -262,7 +236,7 @@ class KernelState:
         """Forget what was before the window looked at last; where much is left, more room."""
         n = self._worlds["n_answers"].item()
         kept = self._answers[self._needed - self._forgotten : n]
-        answers = np.zeros(max(_BUFFER, 2 * len(kept)))
+        answers = np.zeros(max(BUFFER, 2 * len(kept)))
         answers[: len(kept)] = kept
         self._forgotten = self._needed
         self._point(answers=answers)
@@ -316,8 +290,6 @@ class KernelState:
         all_arrived = world["chunk_last"] and world["next"] == world["chunk_first"] + world["chunk_n"]
         return bool(all_arrived and not world["n_open"])
 
-    # -- the arrays --------------------------------------------------------------------------------
-
     def flush(self) -> None:
         """Hand over what has ended, where requests are not kept."""
         n = self._n_out.item()
@@ -326,97 +298,3 @@ class KernelState:
         out, carried = self._out[:n], self._carried[:n]
         self._tally(Ended(**{name: (out if name in _RESULT else carried)[name] for name in Ended._fields}))
         self._worlds["n_out"] = 0
-
-    def _make_buffer(self, n: int) -> None:
-        self._point(out=np.zeros(n, RESULT), carried=np.zeros(n, layout.CARRIED))
-        self._worlds[0]["out_size"] = n
-
-    def _grow_requests(self, n: int) -> None:
-        old, world = len(self._requests), self._worlds[0]
-        grown = _aligned(n, layout.REQUEST)
-        grown[:old] = self._requests
-        grown["link"][old:] = np.arange(old + 1, n + 1)
-        grown["link"][n - 1] = world["free"]
-        world["free"] = old
-        self._point(requests=grown)
-        # Only with retries is anything repeated; each repeated attempt has its entry in `requests`.
-        repeats, repeating = (np.zeros(n if self._spec.retries else 1, layout.HEAP) for _ in range(2))
-        repeats["key"] = np.inf
-        if self._spec.retries and old:
-            repeats[:old], repeating[:old] = self._repeats, self._repeating
-        self._point(repeats=repeats, repeating=repeating)
-        many = self._spec.drops or self._spec.retries or self._spec.memory >= 0 or world["queues"]
-        world["ends_at_most"] = n if many else 1
-        if self._tally is not None and len(self._out) <= n:
-            self.flush()
-            self._make_buffer(n + _BUFFER)
-
-    def _grow_places(self, wanted: int) -> None:
-        """Room for so many requests in slots of each replica: slots that are allowed and never used cost nothing."""
-        spec, old = self._spec, self._places
-        if wanted <= old or old == spec.slots:
-            return
-        places = self._places = min(spec.slots, max(wanted, 2 * old))
-        world = self._worlds[0]
-        world["places"], world["places_left_at"] = places, NOBODY if places == spec.slots else places
-        running = np.maximum(np.arange(places + 1), 1)
-        cores = (spec.cores, min(spec.cores, spec.steady_cores) if spec.lends_cpu else spec.cores)
-        rate = np.ascontiguousarray([spec.speed * np.minimum(1.0, n / running) for n in cores])
-        self._point(rate=rate, pace=1.0 / rate)
-        n = len(self._replicas)
-        if n:
-            heaps = self._new_heaps(n)
-            heaps[:-1].reshape(n, places + 2)[:, : old + 2] = self._heaps[:-1].reshape(n, old + 2)
-            self._point(heaps=heaps)
-
-    def _new_heaps(self, n: int) -> np.ndarray:
-        """Empty heaps of `n` replicas, which are told where theirs begin."""
-        each = self._places + 2
-        heaps = _aligned(n * each + 1, layout.HEAP)
-        heaps["key"] = heaps["other_key"] = np.inf
-        if n == len(self._replicas):
-            self._tell_heaps(self._replicas, heaps)
-        return heaps
-
-    def _tell_heaps(self, replicas: np.ndarray, heaps: np.ndarray) -> None:
-        each = (self._places + 2) * layout.HEAP.itemsize
-        replicas["heap"] = heaps.__array_interface__["data"][0] + each * np.arange(len(replicas))
-
-    def _grow_replicas(self, n: int) -> None:
-        """Room for `n` replicas, a power of two."""
-        old = len(self._replicas)
-        replicas, heaps = _aligned(n, layout.REPLICA), self._new_heaps(n)
-        replicas["turn_head"] = replicas["backlog_head"] = -1
-        replicas[:old] = self._replicas
-        ready = np.zeros(n, np.int64)
-        tree = _aligned(2 * n, layout.NODE)
-        tree["due_s"], tree["load"] = np.inf, NOBODY
-        if old:
-            heaps[: len(self._heaps) - 1] = self._heaps[:-1]
-            ready[:old] = self._ready
-            tree[n : n + old] = self._tree[old:]
-        level = n
-        while level > 1:
-            for key in ("due_s", "load"):
-                tree[key][level // 2 : level] = np.minimum(
-                    tree[key][level : 2 * level : 2], tree[key][level + 1 : 2 * level : 2]
-                )
-            level //= 2
-        self._tell_heaps(replicas, heaps)
-        self._point(replicas=replicas, heaps=heaps, tree=tree, ready=ready)
-        uses = np.zeros(n, layout.USE)
-        uses["begin_s"] = np.nan
-        uses[:old] = self._uses
-        notices = {name: np.zeros(n, np.int64) for name in ("emptied", "killed", "idled")}
-        for name, numbers in notices.items():
-            numbers[:old] = getattr(self, f"_{name}")
-        self._point(uses=uses, **notices)
-        self._worlds[0]["leaves"] = n
-        self._free_rows[:0] = range(n - 1, old - 1, -1)
-
-
-def _aligned(n: int, dtype: np.dtype[Any]) -> np.ndarray:
-    """Zeros that begin where a cache line does, so that a record of one line lies in one."""
-    raw = np.zeros(n * dtype.itemsize + layout.CACHE_LINE, np.uint8)
-    start = -raw.__array_interface__["data"][0] % layout.CACHE_LINE
-    return raw[start : start + n * dtype.itemsize].view(dtype)
