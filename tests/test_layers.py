@@ -14,7 +14,7 @@ SOURCE = Path(libramen.__file__).parent
 
 ROOMS = [
     "_version", "errors", "units", "times", "files", "ranks", "delays", "streams", "fields",
-    "trace", "rules", "study", "engine", "bill", "checks", "outcome", "runs", "comparison", "report", "draw", "demo", "cli",
+    "trace", "rules", "study", "engine", "demand", "bill", "checks", "outcome", "runs", "comparison", "report", "draw", "demo", "cli",
 ]  # fmt: skip
 """From the bottom of the house to its door: each may use those before it."""
 
@@ -24,8 +24,10 @@ MAY_REACH_DOWN = {
     ("comparison/compare.py", "plot", "draw"),
     ("comparison/compare.py", "_repr_html_", "report"),
     ("trace/summary.py", "plot", "draw"),
+    ("study/study.py", "_unqueued", "demand"),
 }
-"""What draws or shows itself may use the rooms that draw and show, inside the method: file, method, room."""
+"""What draws or shows itself may use the rooms that draw and show, and the trace of a study the work in a log: file,
+method, room."""
 
 
 class Import(NamedTuple):

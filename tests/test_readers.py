@@ -352,7 +352,7 @@ def test_the_demand_of_each_route_is_reported(tmp_path: Path) -> None:
     trace = read_trace(_file(tmp_path, _lines(["0.1"] * 50)))
     (route,) = trace.demand.routes
     assert (route.route, route.requests, route.samples, route.minutes) == ("/a", 50, 50, "a quarter")
-    assert trace.demand.to_frame()["observed_over_quiet"].tolist() == [1.0]
+    assert trace.demand.to_frame()["observed_over_work"].tolist() == [1.0]
 
 
 def test_routes_can_be_told(tmp_path: Path) -> None:

@@ -67,6 +67,7 @@ _HOME = {
     "replay": "outcome.replay",
     "shaped": "trace.shape",
     "summarise": "trace.summary",
+    "unqueue": "demand.unqueue",
     "write_trace": "trace.write",
 }
 
@@ -111,6 +112,7 @@ __all__ = [
     "replay",
     "shaped",
     "summarise",
+    "unqueue",
     "write_trace",
 ]
 

@@ -27,6 +27,7 @@ _PURPOSES: Final = {
     "start": 9,
     "restart": 10,
     "demand": 11,
+    "unqueue": 12,
 }
 
 
@@ -37,8 +38,8 @@ def stream(seed: int, purpose: str, number: int = 0) -> np.random.Generator:
         seed: the user's seed, a whole number of 0 or more.
         purpose: `"stamps"` (seconds filled in within whole-second time stamps), `"counts"` (arrivals
             within intervals), `"shape"`, `"make"`, `"demo"`, `"balancer"` (its draws), `"retry"` (jitter),
-            `"provision"` and `"start"` (how long a new replica takes), `"restart"` (one that has crashed) or
-            `"demand"` (which quiet sample a request takes).
+            `"provision"` and `"start"` (how long a new replica takes), `"restart"` (one that has crashed),
+            `"demand"` (which quiet sample a request takes) or `"unqueue"` (which work an unqueued one has).
         number: which of the purpose's streams.
 
     Raises:

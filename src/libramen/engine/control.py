@@ -61,6 +61,7 @@ def run(
     sink: Sink | None = None,
     records: np.ndarray | None = None,
     progress: Callable[[float], None] | None = None,
+    forced: bool = False,
 ) -> Run:
     """Replay a trace against a plan.
 
@@ -76,6 +77,9 @@ def run(
         sink: takes the requests as they end, which are then not kept; needed for chunks.
         records: where to write what becomes of the requests of a trace: `plane.RESULT` (n,). Default: a new array.
         progress: called now and then with the share of the trace that is replayed, from 0 to 1.
+        forced: `wait_s` of the trace is the instant at which each request leaves its slot, or as soon as it can, and
+            `cpu_s` the share of the time from its CPU turn to then that it takes (0: it has none). For work that is
+            estimated from a log, which knows when requests left; `Run.turns` then says how much CPU work they got.
 
     Raises:
         ReplayError: an unknown data plane, or windows of no width.
@@ -98,7 +102,7 @@ def run(
     results: Results | None = None
     if whole is not None and sink is None:
         results = Results.of(len(whole)) if records is None else Results(records)
-    spec = ServerSpec.of(service, plan, seed)
+    spec = ServerSpec.of(service, plan, seed, forced=forced)
     plane = _data_plane(data_plane, spec, results, None if sink is None else sink.take)
     plane.hand_in(*feed.next())
     replay = Replay(service, plan, plane, feed.start, seed)
@@ -127,6 +131,7 @@ def run(
         edges_s=feed.edges_s,
         integrals=plane.series(),
         window_s=window_s,
+        turns=plane.turns,
     )
 
 

@@ -134,6 +134,7 @@ class ServerSpec(NamedTuple):
     meters: bool = False  # when each replica is in use: for bills by use, or for replicas that become idle
     granularity_s: float = 0.0  # to whole numbers of this a period of use is rounded up; 0: it is not
     seed: int = 0
+    forced: bool = False  # a request leaves at the instant `wait_s`; `cpu_s` is the share of its turn in what is left
 
     @property
     def lends_cpu(self) -> bool:
@@ -141,7 +142,7 @@ class ServerSpec(NamedTuple):
         return math.isfinite(self.steady_cores)
 
     @classmethod
-    def of(cls, service: Service, plan: Plan, seed: int = 0) -> ServerSpec:
+    def of(cls, service: Service, plan: Plan, seed: int = 0, *, forced: bool = False) -> ServerSpec:
         """Gather it from the tables of a study."""
         tier, size = plan.tier, plan.size
         return cls(
@@ -172,6 +173,7 @@ class ServerSpec(NamedTuple):
             meters=tier.billing == "per_request" or plan.scaling.needs.idle,
             granularity_s=tier.granularity,
             seed=seed,
+            forced=forced,
         )
 
 
@@ -326,6 +328,13 @@ class DataPlane(Protocol):
 
     def series(self) -> np.ndarray:
         """Float64 (k, 4): the integrals cpu, in_progress, waiting, throttled at the k edges handed in last."""
+
+    @property
+    def turns(self) -> np.ndarray:
+        """Float64 (n, 3), where departures are forced: of each request when its CPU work began and ended [s].
+
+        And how much of it was done [core-seconds of a warm replica]. NaN: it had none.
+        """
 
     def finished(self) -> bool:
         """Whether the trace ends with this chunk and all its requests have ended."""

@@ -48,6 +48,7 @@ class Run:
             slots in use, requests waiting, and replicas with an empty bank that could use more cores than they
             earn [replica-seconds].
         window_s: distance of two edges.
+        turns: float64 (n, 3), where departures are forced: see `plane.DataPlane.turns`.
     """
 
     results: Results | None
@@ -63,3 +64,4 @@ class Run:
     edges_s: np.ndarray
     integrals: np.ndarray
     window_s: float
+    turns: np.ndarray

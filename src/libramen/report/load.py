@@ -111,7 +111,7 @@ def demand_section(trace: Trace) -> list[Section]:
             count(route.requests),
             count(route.samples),
             duration(route.observed_mean_s),
-            duration(route.quiet_mean_s),
+            duration(route.work_mean_s),
             f"{route.minutes} of them",
         ])
         for route in sorted(trace.demand.routes, key=lambda route: -route.requests)[:_MOST_ROUTES]

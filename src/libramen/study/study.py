@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import tomllib
+import zlib
 from decimal import Decimal
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any, ClassVar, TypeVar
@@ -41,6 +42,9 @@ class TraceTable(ReadingKeys):
         min_length=1, description="logs or trace tables, relative to the study file"
     )
     shape: tuple[SerializeAsAny[STEPS], ...] = Field((), description="what is done to the trace, in order")
+    recorded_on: str | None = Field(
+        None, description="plan on which the log was recorded: what was queueing there is taken out of its latencies"
+    )
     settle: Seconds = Field(0.0, description="requests before this are replayed but not measured [s]")
     time_zone: ZoneName | None = Field(None, description="time zone of the trace (default: the study's)")
 
@@ -53,6 +57,7 @@ class TraceTable(ReadingKeys):
         progress: Callable[[float], None] | None = None,
         estimate: bool = True,
         cache: bool = True,
+        recorded: tuple[Service, Plan] | None = None,
     ) -> Trace:
         """Read the files as this table says, or find what was read before.
 
@@ -64,28 +69,42 @@ class TraceTable(ReadingKeys):
             estimate: whether demand is estimated and the trace shaped; else it is as it was found.
             cache: whether what was read from the same files in the same way may be taken from the user's cache
                 directory, and is kept there.
+            recorded: the service, and the plan on which the log was recorded, where `recorded_on` names one.
         """
         from libramen.trace.cache import find, keep
 
         zone = self.time_zone or time_zone
-        key = self._key(folder, seed, zone, estimate=estimate) if cache else None
+        recorded = recorded if self._unqueues and estimate else None
+        key = self._key(folder, seed, zone, recorded, estimate=estimate) if cache else None
         trace = None if key is None else find(key)
         if trace is None:
-            trace = self._read(folder, seed, zone, progress, estimate=estimate)
+            if recorded is not None:
+                trace = self._unqueued(folder, seed, zone, progress, *recorded)
+            else:
+                trace = self._read(folder, seed, zone, progress, estimate=estimate)
             if key is not None:
                 trace = keep(key, trace)
         elif progress is not None:
             progress(1.0)
         return trace
 
-    def _key(self, folder: Path, seed: int, zone: str, *, estimate: bool) -> str | None:
+    @property
+    def _unqueues(self) -> bool:
+        """Whether the work is what the recorded plan leaves of the latencies."""
+        return self.recorded_on is not None and self.demand in {None, "unqueued"}
+
+    def _key(
+        self, folder: Path, seed: int, zone: str, recorded: tuple[Service, Plan] | None, *, estimate: bool
+    ) -> str | None:
         """By what the cache knows what this table reads; None: it cannot be known before it is read."""
         from libramen.trace.cache import key_of
         from libramen.trace.sources import STANDARD_INPUT, expand
 
         if STANDARD_INPUT in self.files:
             return None
-        said = [self.model_dump(mode="json", exclude_unset=True), str(folder), seed, zone, estimate]
+        said: list[Any] = [self.model_dump(mode="json", exclude_unset=True), str(folder), seed, zone, estimate]
+        if recorded is not None:
+            said += [_code_of("demand", "engine", "rules"), *(table.model_dump(mode="json") for table in recorded)]
         mixed = [folder / step.mix for step in self.shape if isinstance(step, Mix)] if estimate else []
         return key_of([*expand(folder / file for file in self.files), *mixed], said)
 
@@ -96,13 +115,50 @@ class TraceTable(ReadingKeys):
         from libramen.trace.read import read_requests, read_trace
         from libramen.trace.shape import shaped
 
-        keys = ("files", "shape", "settle", "time_zone")
-        options = {key: getattr(self, key) for key in self.model_fields_set if key not in keys}
-        options |= {"time_zone": zone, "seed": seed}
-        files = [file if file == "-" else folder / file for file in self.files]
+        options, files = self._options(seed, zone), self._paths(folder)
         if not estimate:
-            return read_requests(files, checked_options(options), progress, hints=True)[0]
+            return read_requests(files, checked_options(options), progress, hints=True).trace
         return shaped(read_trace(files, **options, progress=progress), self.shape, seed=seed, folder=folder)
+
+    def _unqueued(
+        self,
+        folder: Path,
+        seed: int,
+        zone: str,
+        progress: Callable[[float], None] | None,
+        service: Service,
+        plan: Plan,
+    ) -> Trace:
+        """Read the files, and take the queueing of the recorded plan out of their latencies."""
+        from libramen.demand.unqueue import unqueue
+        from libramen.trace.options import checked_options
+        from libramen.trace.read import read_requests, whole_load
+        from libramen.trace.shape import shaped
+
+        options = checked_options({**self._options(seed, zone), "demand": None})
+        requests = read_requests(self._paths(folder), options, progress)
+        if requests.has_cpu and self.demand is None:
+            return self._read(folder, seed, zone, progress, estimate=True)
+        trace = whole_load(requests.trace, options)
+        server = requests.server if len(trace) == len(requests.trace) else None
+        trace = unqueue(trace, service, plan, cpu_share=options.cpu_share, seed=seed, server=server)
+        return shaped(trace, self.shape, seed=seed, folder=folder)
+
+    def _options(self, seed: int, zone: str) -> dict[str, Any]:
+        """The keywords of `read_trace` that this table says."""
+        mine = ("files", "shape", "settle", "time_zone", "recorded_on")
+        options = {key: getattr(self, key) for key in self.model_fields_set if key not in mine}
+        return options | {"time_zone": zone, "seed": seed}
+
+    def _paths(self, folder: Path) -> list[str | Path]:
+        return [file if file == "-" else folder / file for file in self.files]
+
+
+def _code_of(*rooms: str) -> int:
+    """A checksum of the code that decides how work is estimated: what the cache has of other code is not used."""
+    folder = Path(__file__).parents[1]
+    paths = [path for room in rooms for path in sorted((folder / room).rglob("*.py"))]
+    return zlib.crc32(b"".join(path.read_bytes() for path in paths))
 
 
 class Heading(Table):
@@ -204,8 +260,14 @@ class Study:
         Raises:
             TraceError: a file cannot be read as a trace.
         """
+        name = self.trace_table.recorded_on
         return self.trace_table.read(
-            self.path.parent, seed=seed, time_zone=self.time_zone, progress=progress, cache=cache
+            self.path.parent,
+            seed=seed,
+            time_zone=self.time_zone,
+            progress=progress,
+            cache=cache,
+            recorded=None if name is None else (self.service, self.plan(name)),
         )
 
     def plan(self, name: str) -> Plan:

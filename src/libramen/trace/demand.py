@@ -49,6 +49,11 @@ def with_demand(
         TraceError: the trace lacks what the kind needs, a share is of no route, or an argument would have no effect.
     """
     kind = kind or ("given" if has_cpu else "quiet")
+    if kind == "unqueued":
+        raise TraceError(
+            "demand = 'unqueued' needs the plan on which the log was recorded; allowed: recorded_on in the [trace] of "
+            "a study, or libramen.unqueue(trace, service, plan)"
+        )
     if kind not in {"given", "quiet", "observed"}:
         raise TraceError(f"demand: found {kind!r}; allowed: given, quiet or observed")
     if kind == "given":
@@ -73,7 +78,7 @@ def with_demand(
                 f"waits that were estimated (demand = {before.demand!r}); allowed: demand = 'given', or the spans"
             )
         waits_s = np.zeros(len(trace))
-    share = _shares(trace, CPU_SHARE if cpu_share is None else cpu_share)
+    share = shares_of(trace, cpu_share)
     observed_s = np.maximum(0.0, trace.latency_s - waits_s)
     routes: tuple[RouteDemand, ...] = ()
     if kind == "observed":
@@ -95,14 +100,19 @@ def with_told_work(
 ) -> Trace:
     """The trace with its `latency_s` taken as the work that the user says requests are, not as what a log observed."""
     assert trace.latency_s is not None
-    share = _shares(trace, CPU_SHARE if cpu_share is None else cpu_share)
+    share = shares_of(trace, cpu_share)
     cpu_s = share * trace.latency_s * (1.0 if recorded_speed is None else recorded_speed)
     told = trace.with_demand(cpu_s, (1 - share) * trace.latency_s, demand="given", notes=())
     return replace(told, latency_s=None)
 
 
-def _shares(trace: Trace, cpu_share: float | Mapping[str, float]) -> np.ndarray:
-    """The CPU share of each request, float64 (n,)."""
+def shares_of(trace: Trace, cpu_share: float | Mapping[str, float] | None = None) -> np.ndarray:
+    """The CPU share of each request, float64 (n,); where it is not said 0.4.
+
+    Raises:
+        TraceError: a share is not allowed, or of no route.
+    """
+    cpu_share = CPU_SHARE if cpu_share is None else cpu_share
     by_route = cpu_share if isinstance(cpu_share, Mapping) else {"*": cpu_share}
     for route, share in by_route.items():
         if not 0 <= share <= 1:

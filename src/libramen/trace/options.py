@@ -14,7 +14,7 @@ from libramen.trace.leave_out import LeaveOut
 
 Format = Literal["common", "combined", "w3c", "spans", "csv", "json_lines", "parquet", "arrow", "counts"]
 FORMATS: tuple[str, ...] = get_args(Format)
-Demand = Literal["given", "quiet", "observed"]
+Demand = Literal["given", "quiet", "observed", "unqueued"]
 
 
 class ReadingKeys(Table):
@@ -41,9 +41,13 @@ class ReadingKeys(Table):
     servers: tuple[PositiveCount, PositiveCount] = Field(
         (1, 1), description="the log is from so many of so many servers"
     )
+    server: Literal["field", "file"] = Field(
+        "field", description="which server answered: a field says it where there is one, or each file is one server's"
+    )
     demand: Demand | None = Field(
         None,
-        description="how cpu_s and wait_s come about (default: given when the trace has cpu_s, else quiet)",
+        description="how cpu_s and wait_s come about (default: given when the trace has cpu_s, unqueued with "
+        "recorded_on, else quiet)",
     )
     cpu_share: Fraction | dict[str, Fraction] | None = Field(
         None,

@@ -54,6 +54,7 @@ class RawRequests:
     fold: bool = True  # the labels are paths, to be folded to routes
     agents: tuple[np.ndarray, Sequence[str]] | None = None
     hosts: tuple[np.ndarray, Sequence[str]] | None = None
+    servers: tuple[np.ndarray, Sequence[str]] | None = None  # that answered
     file: np.ndarray | None = None  # number of the file
     covers_s: tuple[float, float] | None = None  # what the source says that it covers, from `base`, where it does
     made: Made = field(default_factory=Made)  # what a table says of itself
@@ -66,7 +67,7 @@ class RawRequests:
         for name in _COLUMNS:
             array = getattr(self, name)
             changed[name] = None if array is None else array[rows]
-        for name in ("labels", "agents", "hosts"):
+        for name in ("labels", "agents", "hosts", "servers"):
             pair = getattr(self, name)
             changed[name] = None if pair is None else (pair[0][rows], pair[1])
         return replace(self, **changed)
@@ -80,6 +81,8 @@ class RawRequests:
                 setattr(self, name, array[order])
         if self.labels is not None:
             self.labels = (self.labels[0][order], self.labels[1])
+        if self.servers is not None:
+            self.servers = (self.servers[0][order], self.servers[1])
         self.agents = self.hosts = None
 
 
@@ -221,6 +224,7 @@ def to_trace(
         notes=tuple(notes),
         made=found.made,
         sampled_share=found.sampled_share,
+        whole_seconds=found.base is not None and found.whole_seconds,
     )
     return replace(trace, source=source)
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Final
+from typing import TYPE_CHECKING, Any, Final, NamedTuple
 from zoneinfo import ZoneInfo
 
 import numpy as np
@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Iterable
 
     from libramen.trace.options import ReadOptions
+    from libramen.trace.rows import Rows
     from libramen.trace.trace import Trace
 
 _SAMPLE_SIZE: Final = 1 << 17
@@ -65,12 +66,12 @@ def read_trace(
         >>> trace = read_trace("saltmarsh/saltmarsh.log.gz", time_zone="Europe/Lisbon")  # doctest: +SKIP
     """
     chosen = checked_options(options)
-    trace, has_cpu = read_requests(path, chosen, progress)
+    trace, has_cpu, _ = read_requests(path, chosen, progress)
     if chosen.work is not None:
         if chosen.demand not in {None, "given"}:
             raise TraceError(f"demand = {chosen.demand!r} has no effect beside work, which says how long requests take")
         trace = with_told_work(trace, chosen.cpu_share, chosen.recorded_speed)
-        return _whole_load(trace, chosen)
+        return whole_load(trace, chosen)
     trace = with_demand(
         trace,
         chosen.demand,
@@ -79,7 +80,21 @@ def read_trace(
         has_cpu=has_cpu,
         seed=chosen.seed,
     )
-    return _whole_load(trace, chosen)
+    return whole_load(trace, chosen)
+
+
+class Requests(NamedTuple):
+    """Requests as they were found.
+
+    Attributes:
+        trace: them, `cpu_s` 0 where it was not given.
+        has_cpu: whether it was given.
+        server: int32 (n,), which server answered each, None: not known.
+    """
+
+    trace: Trace
+    has_cpu: bool
+    server: np.ndarray | None
 
 
 def read_requests(
@@ -88,7 +103,7 @@ def read_requests(
     progress: Callable[[float], None] | None = None,
     *,
     hints: bool = False,
-) -> tuple[Trace, bool]:
+) -> Requests:
     """Read requests without estimating demand.
 
     Args:
@@ -96,9 +111,6 @@ def read_requests(
         options: as the keywords of `read_trace`.
         progress: as in `read_trace`.
         hints: whether it is noted what is probably not traffic of users, such as health checks.
-
-    Returns:
-        the trace, whose `cpu_s` is 0 where it was not given, and whether it was given.
 
     Raises:
         TraceError: as `read_trace`.
@@ -125,10 +137,19 @@ def read_requests(
         raise TraceError(f"{', '.join(found.files)}: {error}") from None
     if progress is not None:
         progress(1.0)
-    return trace, has_cpu
+    return Requests(trace, has_cpu, None if found.servers is None else found.servers[0].astype(np.int32))
 
 
-def _whole_load(trace: Trace, options: ReadOptions) -> Trace:
+def _servers(reading: Reading, rows: Rows) -> tuple[np.ndarray, list[str]] | None:
+    """Which server answered each line: as the lines say, or, where each file is of one, as the files do."""
+    if reading.options.server == "file":
+        files = rows.columns.get("file", [])
+        codes = np.concatenate(files).astype(np.int64)
+        return codes, [str(number) for number in range(int(codes.max(initial=0)) + 1)]
+    return rows.servers.pair() if len(rows.servers.array()) == rows.n else None
+
+
+def whole_load(trace: Trace, options: ReadOptions) -> Trace:
     """Multiply back what a log that is sampled, or of some servers only, does not show."""
     factor = options.servers[1] / options.servers[0] / options.sampled
     spans = trace.source.sampled_share
@@ -237,6 +258,7 @@ def _from_rows(reading: Reading, kind: str, files: tuple[str, ...]) -> RawReques
         labels=(rows.paths.array(), list(rows.paths.texts)),
         agents=rows.agents.pair(),
         hosts=rows.hosts.pair(),
+        servers=_servers(reading, rows),
         file=rows.take("file"),
         notes=notes,
     )

@@ -23,6 +23,7 @@ class Part:
     path: tuple[np.ndarray, list[str]]  # indices into distinct paths
     agent: tuple[np.ndarray, list[str]] | None = None
     host: tuple[np.ndarray, list[str]] | None = None
+    server: tuple[np.ndarray, list[str]] | None = None  # that answered
 
 
 class Codes:
@@ -54,6 +55,7 @@ class Rows:
     paths: Codes = field(default_factory=Codes)
     agents: Codes = field(default_factory=Codes)
     hosts: Codes = field(default_factory=Codes)
+    servers: Codes = field(default_factory=Codes)
     n: int = 0
 
     def add(self, part: Part, file: int) -> None:
@@ -73,7 +75,7 @@ class Rows:
                 parts = self.columns.setdefault(name, [np.full(self.n, np.nan)] if self.n else [])
                 parts.append(np.full(n, np.nan) if array is None else array)
         self.paths.add(*part.path)
-        for codes, pair in ((self.agents, part.agent), (self.hosts, part.host)):
+        for codes, pair in ((self.agents, part.agent), (self.hosts, part.host), (self.servers, part.server)):
             if pair is not None:
                 codes.add(*pair)
         self.n += n

@@ -48,11 +48,11 @@ class RouteDemand:
     route: str
     requests: int
     samples: int
-    """Answers in quiet minutes."""
+    """Answers in quiet minutes; of an unqueued log those that took a slot."""
     minutes: str
     """Which minutes counted as quiet: "a quarter", "half" or "all"."""
     observed_mean_s: float
-    quiet_mean_s: float
+    work_mean_s: float
 
 
 @dataclass(frozen=True)
@@ -60,19 +60,19 @@ class Demand:
     """How the demand of a trace came about, and what the estimate of each route rests on.
 
     Attributes:
-        kind: "given", "quiet" or "observed".
-        routes: one entry per route for "quiet", else empty.
+        kind: "given", "quiet", "unqueued" or "observed".
+        routes: one entry per route for "quiet" and "unqueued", else empty.
     """
 
     kind: str
     routes: tuple[RouteDemand, ...] = ()
 
     def to_frame(self) -> pd.DataFrame:
-        """One row per route: requests, samples, minutes, observed and quiet mean [s], and their ratio."""
+        """One row per route: requests, samples, minutes, observed mean and mean work [s], and their ratio."""
         import pandas as pd
 
         frame = pd.DataFrame([vars(route) for route in self.routes], columns=list(RouteDemand.__dataclass_fields__))
-        return frame.assign(observed_over_quiet=frame["observed_mean_s"] / frame["quiet_mean_s"])
+        return frame.assign(observed_over_work=frame["observed_mean_s"] / frame["work_mean_s"])
 
     def _repr_html_(self) -> str:
         return f"<p>demand: {self.kind}</p>" + str(self.to_frame().to_html(index=False))
@@ -83,7 +83,7 @@ class Made:
     """What a trace table says of how it was made; `write_trace` writes it, and what it says is taken up again.
 
     Attributes:
-        demand: how its cpu_s and wait_s came about: "given", "quiet" or "observed".
+        demand: how its cpu_s and wait_s came about: "given", "quiet", "unqueued" or "observed".
         waits_are_known: some of wait_s was measured (spans show it), not estimated.
         start, time_zone, span_s: of the trace, None: not said.
     """
@@ -118,7 +118,7 @@ class Made:
         ):
             raise ValueError(f"found {str(text)[:60]!r}")
         made = cls(**values)
-        if made.demand not in {"given", "quiet", "observed"}:
+        if made.demand not in {"given", "quiet", "unqueued", "observed"}:
             raise ValueError(f"found demand {made.demand!r}")
         return made
 
@@ -141,6 +141,8 @@ class Source:
     """What the table that it was read from says of itself."""
     sampled_share: float | None = None
     """Of the requests, what the source itself says that it kept; None: all."""
+    whole_seconds: bool = False
+    """Whether its time stamps have no parts of a second, which are then drawn or spread."""
     from_cache: bool = False
     """Whether it was not read again, but found as it was read before."""
     cache_key: str | None = None

@@ -31,6 +31,7 @@ class Arrays:
     _out: np.ndarray
     _carried: np.ndarray
     _levels: np.ndarray
+    _turns: np.ndarray
 
     def __init__(self, spec: ServerSpec) -> None:
         self._spec = spec

@@ -28,7 +28,9 @@ from libramen.engine.kernel.service import (
     catch_up,
     change_running,
     emptied,
+    end_forced,
     is_late,
+    runs_forced,
     start_cpu,
     start_wait,
     take_slot,
@@ -60,6 +62,11 @@ def complete(w, row, kind, at, now_s):
     else:
         heap_remove(heap, replica.n_waiting, at)
         replica.n_waiting -= 1
+        if w.forced and runs_forced(w, index):
+            end_forced(w, replica, index, now_s)
+            start_wait(w, replica, index, now_s)
+            update_row(w, replica, row)
+            return
     answer(w, index, replica.number, now_s)
     replica.in_slots -= 1
     replica.busy -= 1

@@ -108,6 +108,10 @@ WORLD: Final = np.dtype(
         ("idled", "i8"),  # int64 (leaves,): numbers of replicas that have become idle
         ("answers", "i8"),  # float64 (answers_size,): latencies of ok answers, each of its own attempt [s]
         ("answers_size", "i8"),  # where no rule reads them: NOBODY
+        (
+            "turns",
+            "i8",
+        ),  # float64 (n, 3) where departures are forced, see `plane`; in the third first `v` at the beginning
         ("edges_s", "i8"),  # float64 (n_edges,): instants at which the integrals are written down [s]
         ("n_edges", "i8"),
         ("series", "i8"),  # float64 (n_edges, 4): what they were then: cores, slots in use, requests waiting, throttled

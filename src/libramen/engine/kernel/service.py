@@ -11,7 +11,7 @@ from __future__ import annotations
 import numpy as np
 
 from libramen.engine.kernel.clients import fail
-from libramen.engine.kernel.heaps import heap_up
+from libramen.engine.kernel.heaps import heap_remove, heap_up
 from libramen.engine.kernel.integrals import count_cores, count_turn, integrate
 from libramen.engine.kernel.layout import (
     DEAD,
@@ -34,6 +34,7 @@ from libramen.engine.kernel.layout import (
     replica_at,
     request_at,
     seldom,
+    set_float,
     set_int,
     tolerance_s,
 )
@@ -98,13 +99,65 @@ def empty_bank(w, row, now_s):
 
 
 @inner
+def _slower(w, replica, now_s):
+    """By how much more CPU work begins now, on a replica that may not be warm."""
+    cold = 1.0 - (now_s - replica.ready_at_s) / w.warm_up_s
+    return 1.0 + (w.warm_up_factor - 1.0) * max(0.0, cold)
+
+
+@seldom
+def _start_forced(w, replica, index, now_s):
+    """A CPU turn whose end is known: it stands in both heaps, in that of the running without a time of its own."""
+    apart()
+    request = request_at(w.requests, index)
+    heap_up(heap_of(replica, RUNNING), replica.n_running, np.inf, index)
+    change_running(w, replica, MORE)
+    set_float(w.turns, 3 * request.id, now_s)
+    set_float(w.turns, 3 * request.id + 2, replica.v)
+    ends_s = now_s + request.cpu_s * max(0.0, request.wait_s - now_s)
+    heap_up(heap_of(replica, WAITING), replica.n_waiting, ends_s, index)
+    replica.n_waiting += 1
+
+
+@inner
+def runs_forced(w, index):
+    """Whether a request whose departure is forced is in its CPU turn."""
+    at = 3 * request_at(w.requests, index).id
+    return not np.isnan(float_at(w.turns, at)) and np.isnan(float_at(w.turns, at + 1))
+
+
+@seldom
+def end_forced(w, replica, index, now_s):
+    """The CPU turn of such a request is over: how much it got is written down, and the next one has its turn."""
+    apart()
+    catch_up(w, replica, now_s)
+    at = 0
+    while entry_at(heap_of(replica, RUNNING), at).request != index:
+        at += 1
+    heap_remove(heap_of(replica, RUNNING), replica.n_running, at)
+    place = 3 * request_at(w.requests, index).id
+    done = replica.v - float_at(w.turns, place + 2)
+    if w.warm_up_s > 0.0:
+        done /= _slower(w, replica, float_at(w.turns, place))
+    change_running(w, replica, LESS)
+    set_float(w.turns, place + 1, now_s)
+    set_float(w.turns, place + 2, done)
+    turn = replica.turn_head
+    if turn >= 0:
+        replica.turn_head = request_at(w.requests, turn).link
+        _start_forced(w, replica, turn, now_s)
+
+
+@inner
 def start_cpu(w, replica, index, now_s):
     """A request in its slot gets a CPU turn; on a replica that is not warm it needs more work."""
     catch_up(w, replica, now_s)
+    if w.forced:
+        _start_forced(w, replica, index, now_s)
+        return
     work = request_at(w.requests, index).cpu_s
     if w.warm_up_s > 0.0:
-        cold = 1.0 - (now_s - replica.ready_at_s) / w.warm_up_s
-        work *= 1.0 + (w.warm_up_factor - 1.0) * max(0.0, cold)
+        work *= _slower(w, replica, now_s)
     heap_up(heap_of(replica, RUNNING), replica.n_running, replica.v + work, index)
     change_running(w, replica, MORE)
 
@@ -112,7 +165,11 @@ def start_cpu(w, replica, index, now_s):
 @inner
 def start_wait(w, replica, index, now_s):
     """A request in its slot has no CPU work left, and waits for something else."""
-    heap_up(heap_of(replica, WAITING), replica.n_waiting, now_s + request_at(w.requests, index).wait_s, index)
+    request = request_at(w.requests, index)
+    ends_s = now_s + request.wait_s
+    if w.forced:
+        ends_s = max(now_s, request.wait_s)
+    heap_up(heap_of(replica, WAITING), replica.n_waiting, ends_s, index)
     replica.n_waiting += 1
 
 

@@ -95,6 +95,7 @@ SETTINGS: Final = (
     _whole("logs", lambda spec: spec.logs_answers),  # latencies of answers are written down
     _whole("meters", lambda spec: spec.meters),  # it is written down when each replica is in use
     _real("granularity_s", lambda spec: spec.granularity_s),  # a period of use is rounded up to this, 0: it is not [s]
+    _whole("forced", lambda spec: spec.forced),  # `wait_s` is when it leaves, `cpu_s` the share of its turn
     Setting("balancer_key", ("u8", 2), lambda spec: streams.key(spec.seed, "balancer")),  # of the random streams
     Setting("retry_key", ("u8", 2), lambda spec: streams.key(spec.seed, "retry")),
 )

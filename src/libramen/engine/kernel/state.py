@@ -54,6 +54,7 @@ class KernelState(Arrays):
         else:
             self._make_buffer(buffer)
         self._fix(spec, keeps=results is not None)
+        self._point(turns=np.full((0 if results is None or not spec.forced else len(results), 3), np.nan))
         self._grow_places(_PLACES)
         self._grow_replicas(rows)
         self._grow_requests(requests)
@@ -283,6 +284,11 @@ class KernelState(Arrays):
         for edge in range(int(self._worlds[0]["edge"]), len(self._edges_s)):
             self._series[edge] = self.integrals(self._edges_s[edge])[3:]
         return self._series
+
+    @property
+    def turns(self) -> np.ndarray:
+        """The CPU work of each request, where departures are forced."""
+        return self._turns
 
     def finished(self) -> bool:
         """Whether the trace ends with this chunk and all its requests have ended."""

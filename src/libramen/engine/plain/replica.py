@@ -35,6 +35,9 @@ class Attempt:
     order: int  # among all attempts, by arrival
     given_up: bool = False  # its client has gone and sends the request again: no client waits for this one
     slot_at_s: float | None = None  # when it took its slot
+    turn_at_s: float | None = None  # when its CPU work began
+    slower: float = 1.0  # by how much more CPU work it had then, on a replica that was not warm
+    done_s: float = 0.0  # of it up to now
     cpu_left_s: float | None = None  # CPU work still to do on a core of speed 1; None before its first turn
     wait_ends_s: float | None = None  # None while it has CPU work to do
 
@@ -75,6 +78,9 @@ class Replica:
         if attempt.wait_ends_s is not None:
             return attempt.wait_ends_s
         assert attempt.cpu_left_s is not None
+        if self.spec.forced:
+            assert attempt.turn_at_s is not None
+            return attempt.turn_at_s + attempt.request.cpu_s * max(0.0, attempt.request.wait_s - attempt.turn_at_s)
         return self.worked_to_s + attempt.cpu_left_s / self.rate()
 
     def cores(self) -> float:
@@ -105,6 +111,7 @@ class Replica:
         for attempt in running:
             assert attempt.cpu_left_s is not None
             attempt.cpu_left_s = max(0.0, attempt.cpu_left_s - done)
+            attempt.done_s += done
         if self.spec.lends_cpu:
             self.bank += (self.spec.steady_cores - used) * passed_s
             self.bank = min(max(self.bank, 0.0), self.spec.bank)
@@ -114,10 +121,11 @@ class Replica:
         """Those whose CPU turn begins now need more work where the replica is not warm."""
         for attempt in self.running():
             if attempt.cpu_left_s is None:
-                attempt.cpu_left_s = attempt.request.cpu_s
+                attempt.turn_at_s, attempt.cpu_left_s = now_s, attempt.request.cpu_s
                 if self.spec.warm_up_s > 0:
                     cold = max(0.0, 1 - (now_s - self.ready_s) / self.spec.warm_up_s)
-                    attempt.cpu_left_s *= 1 + (self.spec.warm_up_factor - 1) * cold
+                    attempt.slower = 1 + (self.spec.warm_up_factor - 1) * cold
+                    attempt.cpu_left_s *= attempt.slower
 
     def use(self, at_s: float) -> float:
         """For how long the latest period of use is billed: units of the granularity, without one seconds."""

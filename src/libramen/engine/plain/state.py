@@ -45,6 +45,7 @@ class PlainState:
         self.last_s = 0.0  # the instant of the latest event: the integrals are up to date to it
         self._results, self._tally = results, tally
         self._ended: list[tuple[float, ...]] = []
+        self.turns = np.full((len(results) if results is not None and spec.forced else 0, 3), np.nan)
 
     # -- one instant after the other ---------------------------------------------------------------
 
@@ -169,15 +170,23 @@ class PlainState:
         replica.end_s = math.inf
         attempt.slot_at_s = now_s
         if attempt.request.cpu_s == 0:
-            attempt.wait_ends_s = now_s + attempt.request.wait_s
+            self._start_wait(attempt, now_s)
         replica.in_slots.append(attempt)
         replica.start_turns(now_s)
+
+    def _start_wait(self, attempt: Attempt, now_s: float) -> None:
+        """Its CPU work is over."""
+        attempt.wait_ends_s = now_s + attempt.request.wait_s
+        if self.spec.forced:
+            attempt.wait_ends_s = max(now_s, attempt.request.wait_s)
+            if attempt.turn_at_s is not None:
+                self.turns[attempt.request.id] = attempt.turn_at_s, now_s, attempt.done_s / attempt.slower
 
     def _complete(self, replica: Replica, attempt: Attempt, now_s: float) -> None:
         self._integrate(now_s)
         replica.work(now_s)
-        if attempt.wait_ends_s is None and attempt.request.wait_s > 0:
-            attempt.wait_ends_s = now_s + attempt.request.wait_s
+        if attempt.wait_ends_s is None and (attempt.request.wait_s > 0 or self.spec.forced):
+            self._start_wait(attempt, now_s)
             replica.start_turns(now_s)
             return
         replica.in_slots.remove(attempt)

@@ -12,7 +12,7 @@ from libramen.trace.formats.weblog import WebLog
 
 _DIRECTIVES: Final = {
     "h": "host", "a": "host", "l": "ident", "u": "user", "r": "request", "s": "status", "b": "bytes", "B": "bytes",
-    "O": "bytes", "U": "path", "T": "took s", "D": "took us",
+    "O": "bytes", "A": "server", "v": "server", "V": "server", "U": "path", "T": "took s", "D": "took us",
 }  # fmt: skip
 _DIRECTIVE: Final = re.compile(r"%[<>]?(?:\{([^}]*)\})?([A-Za-z])")
 

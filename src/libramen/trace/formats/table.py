@@ -25,7 +25,7 @@ if TYPE_CHECKING:
 
 NUMBERS: Final = ("at_s", "cpu_s", "wait_s", "bytes_out", "latency_s", "status")
 PERCENTILES: Final = ("mean_s", "p50_s", "p90_s", "p95_s", "p99_s")
-COLUMNS: Final = ("time", *NUMBERS, "route", "requests", *PERCENTILES)
+COLUMNS: Final = ("time", *NUMBERS, "route", "server", "requests", *PERCENTILES)
 _PLAIN_NUMBER: Final = r"^[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)([eE][+-]?[0-9]+)?$"
 _FIRST_LINE: Final = b"first line"
 _ISO: Final = r"^\d{4}-\d{2}-\d{2}[T ]\d{2}:\d{2}:\d{2}(\.\d+)?(Z|[+-]\d{2}:?\d{2})?$"
@@ -207,11 +207,7 @@ def found_in(kind: str, path: Path, table: pa.Table, reading: Reading) -> RawReq
     at_s, base, whole = values.pop("at_s", None), None, False
     if at_s is None:
         at_s, base, whole = times(path, table)
-    labels = None
-    if "route" in has:
-        texts = ("no route" if route is None else str(route) for route in table["route"].to_pylist())
-        names, codes = np.unique(list(texts), return_inverse=True)
-        labels = (codes, [str(name) for name in names])
+    labels = _labels(table, "route", "no route") if "route" in has else None
     found = RawRequests(
         format=kind,
         files=(str(path),),
@@ -222,12 +218,20 @@ def found_in(kind: str, path: Path, table: pa.Table, reading: Reading) -> RawReq
         skipped=reading.skipped,
         lines=table.num_rows + reading.skipped.count,
         labels=labels,
+        servers=_labels(table, "server", "") if "server" in has else None,
         fold=False,
         made=made,
         notes=notes,
         **values,
     )
     return _from_counts(path, table, found, reading.options) if "requests" in has else found
+
+
+def _labels(table: pa.Table, column: str, nothing: str) -> tuple[np.ndarray, list[str]]:
+    """Codes of a column of texts, and the texts."""
+    texts = (nothing if text is None else str(text) for text in table[column].to_pylist())
+    names, codes = np.unique(list(texts), return_inverse=True)
+    return codes, [str(name) for name in names]
 
 
 def _from_counts(path: Path, table: pa.Table, found: RawRequests, options: ReadOptions) -> RawRequests:

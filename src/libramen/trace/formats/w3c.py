@@ -22,7 +22,7 @@ _DIRECTIVE: Final = re.compile(rb"^#.*\n?", re.MULTILINE)
 
 _ROLES: Final = {
     "date": "date", "time": "time", "c-ip": "host", "cs-uri-stem": "path", "cs-uri": "path", "sc-status": "status",
-    "sc-bytes": "bytes", "cs(User-Agent)": "agent",
+    "sc-bytes": "bytes", "cs(User-Agent)": "agent", "s-computername": "server", "s-ip": "server",
 }  # fmt: skip
 
 

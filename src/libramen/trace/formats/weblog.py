@@ -49,6 +49,7 @@ class WebLog:
     def used(self) -> tuple[str, ...]:
         """The columns that are needed."""
         wanted: tuple[str, ...] = ("day", "offset", "date", "time", "epoch", "request", "path", "status", "bytes")
+        wanted += ("server",)
         if self.who:
             wanted += ("agent", "host")
         names = [name for name in wanted if name in self.lines.columns]
@@ -95,6 +96,7 @@ class WebLog:
             path=self._paths(columns, keep),
             agent=_texts(columns, "agent", keep),
             host=_texts(columns, "host", keep),
+            server=_texts(columns, "server", keep),
         )
         return part, reasons
 
