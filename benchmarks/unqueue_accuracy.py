@@ -83,7 +83,7 @@ CASES = (
     Case("8 slots on two cores, load 0.8", 0.8, 8, cores=2, share=0.6),
     Case("event loop, load 0.8", 0.8, 64, threads=1, cores=1, share=0.5),
     Case("lent CPU, load 0.7", 0.7, 8, cores=2, share=0.6, lent=True),
-    Case("autoscaled, load 2.5", 2.5, cores=2, share=0.6, grows=True),
+    Case("autoscaled from 3 replicas, load 0.9", 0.9, cores=2, replicas=3, share=0.6, grows=True),
 )
 WORK = ("exponential", "two humps", "heavy tail")
 
@@ -103,7 +103,7 @@ def truth_of(case: Case, kind: str, n: int, seed: int = 1) -> tuple[Trace, np.nd
     """The hidden requests, and how long each took."""
     rng = np.random.default_rng(seed)
     work_s = work_of(kind, n, rng)
-    at_s = np.cumsum(rng.exponential(1 / (case.load * case.capacity), n))
+    at_s = 2 + np.cumsum(rng.exponential(1 / (case.load * case.capacity), n))
     if case.bursts:  # 6 of every 40 seconds at twice the rate
         grid = np.arange(0, 1.5 * at_s[-1], 0.01)
         at_s = np.interp(at_s, np.cumsum(np.where(grid % 40 < 6, 1.9, 0.84) * 0.01), grid)

@@ -98,6 +98,19 @@ class Moment:
             raise StudyError(f'{where} = "{self.text}" is not in the trace, which covers {_covered(trace)}')
         return found if daily else found[:1]
 
+    def lies_at(self, trace: Timeline, where: str) -> float:
+        """When it is, in seconds from the start of the trace; before 0 or beyond its end too where it says so.
+
+        Raises:
+            StudyError: a time of day is not in the trace, or it needs a start that the trace has not.
+        """
+        if self.offset_s is not None:
+            return self.offset_s
+        if self.instant is None or trace.start is None:
+            return self.offsets(trace, daily=False, where=where)[0]
+        zoned = self.instant if self.instant.tzinfo else existing(self.instant, _zone_of(trace.start))
+        return seconds_between(trace.start, zoned)
+
     def _times_of_day(self, trace: Timeline, start: datetime) -> Iterator[float]:
         assert self.time_of_day is not None
         zone = _zone_of(start)

@@ -49,6 +49,28 @@ class Recorded:
         )
         self._span_s, self._start, self._data_plane = trace.span_s, trace.start, data_plane
 
+    def settle(self, at_s: np.ndarray, latency_s: np.ndarray, share: np.ndarray, seed: int) -> None:
+        """Where a rule decides how many replicas there are, find out from the log when how many there were.
+
+        From then on there are as many: work that is not found yet must not change the fleet with which it is looked
+        for.
+        """
+        plan = self.plan
+        if not plan.scaling.decides:
+            return
+        # With the work as it then is: a rule that looks at cores in use must see them in use.
+        _, run = self._backwards(at_s, latency_s, share, seed, plan, _PASSES)
+        steps: dict[float, int] = {0.0: 0}
+        for replica in run.replicas:
+            for from_s, to_s in replica.times("ready"):
+                steps[from_s] = steps.get(from_s, 0) + 1
+                steps[to_s] = steps.get(to_s, 0) - 1
+        instants = sorted(at for at in steps if at < self._span_s)
+        counts = np.cumsum([steps[at] for at in instants]).tolist()
+        listed = [(f"{at:.9f}s", n) for at, n in zip(instants, counts, strict=True)]
+        anything = plan.tier.replace(replicas={"least": 0})
+        self.plan = plan.replace(tier=anything, replicas=listed, scaling={"rule": "fixed"}, rollouts=())
+
     @property
     def slots(self) -> int:
         """Requests that the fleet at the start has in progress at most."""
@@ -110,23 +132,24 @@ class Recorded:
             passes: how often this is repeated at most.
         """
         if server is None:
-            return self._backwards(at_s, latency_s, share, seed, self.plan, passes)
+            return self._backwards(at_s, latency_s, share, seed, self.plan, passes)[0]
         # Each server by itself: whoever chose it, its requests took its slots in the order in which they came.
-        one = self.plan.replace(replicas=max(1, self.plan.tier.replicas.least), balancer="round_robin")
-        if one.replicas_used > 1 or one.scaling.decides:
-            one = one.replace(tier=one.tier.replace(replicas={"least": 1}), replicas=1, scaling={"rule": "fixed"})
+        any_number = self.plan.tier.replace(replicas={"least": 1})
+        one = self.plan.replace(
+            tier=any_number, replicas=1, balancer="round_robin", scaling={"rule": "fixed"}, rollouts=()
+        )
         found = Backwards(np.zeros(len(at_s)), np.zeros(len(at_s)), np.zeros(len(at_s), bool))
         for number in np.unique(server).tolist():
             rows = np.flatnonzero(server == number)
             for whole, some in zip(
-                found, self._backwards(at_s[rows], latency_s[rows], share[rows], seed, one, passes), strict=True
+                found, self._backwards(at_s[rows], latency_s[rows], share[rows], seed, one, passes)[0], strict=True
             ):
                 whole[rows] = some
         return found
 
     def _backwards(
         self, at_s: np.ndarray, latency_s: np.ndarray, share: np.ndarray, seed: int, plan: Plan, passes: int
-    ) -> Backwards:
+    ) -> tuple[Backwards, Run]:
         speed, lone = plan.size.speed, max(1.0, 1.0 / plan.size.cores)
         leaves_s = np.maximum(at_s + latency_s - plan.tier.overhead, at_s)
         stretch = np.full(len(at_s), lone)
@@ -147,4 +170,4 @@ class Recorded:
             turn_share = 0.5 * (wanted + turn_share) if number else wanted
         in_slot_s = leaves_s - from_s
         work_s = np.maximum(0.0, in_slot_s) / (share * stretch + 1 - share)
-        return Backwards(work_s, slot_at_s, in_slot_s < -_LATE_S)
+        return Backwards(work_s, slot_at_s, in_slot_s < -_LATE_S), run

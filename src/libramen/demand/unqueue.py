@@ -146,9 +146,10 @@ def unqueue(
             trace, rough = trace.take(order, at_s=at_s[order]), rough[order]
             share, served, gave_up = share[order], served[order], gave_up[order]
             free_s = _anywhere(trace, rough, seed)
-    found = _backwards(trace, recorded, share, served, server, seed)
     assert trace.latency_s is not None
     rows = np.flatnonzero(served)
+    recorded.settle(trace.at_s[rows], trace.latency_s[rows], share[rows], seed)
+    found = _backwards(trace, recorded, share, served, server, seed)
     logged = Logged(
         trace.at_s[rows],
         free_s[rows],
@@ -334,7 +335,7 @@ class _Exchange:
     def _sample(self, at_s: np.ndarray) -> np.ndarray:
         """The rows that are looked at: all, or a few long stretches, one of them the busiest."""
         n = len(at_s)
-        if n <= _SAMPLE or self._recorded.plan.scaling.decides:
+        if n <= _SAMPLE:
             return np.arange(n)
         size = _SAMPLE // _BLOCKS
         begins = np.arange(0, n - size + 1, max(1, size // 4))

@@ -10,6 +10,7 @@ from libramen import units
 from libramen.engine.agenda import Kind
 from libramen.engine.decisions import Decisions
 from libramen.engine.feed import Feed
+from libramen.engine.listed import ListedFleet
 from libramen.engine.on_arrival import ArrivalScaler
 from libramen.engine.periodic import MOST_DECISIONS, PeriodicScaler
 from libramen.engine.plane import DataPlane, Ended, Results, ServerSpec, Signal
@@ -107,9 +108,11 @@ def run(
     plane.hand_in(*feed.next())
     replay = Replay(service, plan, plane, feed.start, seed)
     scaler = _scaler(replay)
-    updates = Updates(replay, _due(plan, whole or _Timeline(feed.start, span_s)))
+    timeline = whole or _Timeline(feed.start, span_s)
+    updates = Updates(replay, _due(plan, timeline))
+    listed = ListedFleet(replay, timeline) if plan.counts else None
     meter = UseMeter(replay) if plan.tier.billing == "per_request" else None
-    for part in (scaler, updates, meter):
+    for part in (scaler, updates, listed, meter):
         if part is not None:
             replay.join(part)
     clock = _Clock(replay, feed, progress)

@@ -196,6 +196,12 @@ class Fleet:
         self._plan_ready(replica, replica.started_s + self._takes_s("start", number))
         return replica
 
+    def appear(self, now_s: float, why: str) -> None:
+        """A replica is there and ready at once."""
+        replica = self._new(now_s, why, provision_s=0.0)
+        self._become_ready(replica, now_s)
+        self._changed(now_s, replica)
+
     def _takes_s(self, what: Literal["provision", "start"], number: int) -> float:
         delay = self._plan.tier.provision if what == "provision" else self._service.start
         return delay.at(0.0 if delay.is_constant else self._drawn.of(what, number))

@@ -264,7 +264,7 @@ def life(replica: Replica, run: Run) -> list[tuple[str, float, float]]:
 def cold_starts(run: Run) -> int:
     """Replicas that were ordered and became ready within the trace; the first fleet left out."""
     return sum(
-        replica.why != "start" and replica.ready_s is not None and replica.ready_s < run.span_s
+        replica.why not in {"start", "list"} and replica.ready_s is not None and replica.ready_s < run.span_s
         for replica in run.replicas
     )
 

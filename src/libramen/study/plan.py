@@ -11,6 +11,7 @@ from libramen.fields import Replicas, Table, nearest
 from libramen.rules.rollouts import STRATEGIES
 from libramen.rules.scaling import RULES, Fixed
 from libramen.study.service import Service, Size, Tier
+from libramen.times import At, Moment
 
 
 class Plan(Table):
@@ -28,7 +29,12 @@ class Plan(Table):
     name: str = Field("plan", exclude=True)
     tier: Tier = Field(description="name of the tier")
     size: Size = Field(description="name of the size")
-    replicas: Replicas | None = Field(None, description="the fleet at the start (default: the tier's least)")
+    replicas: Replicas | tuple[tuple[At, Replicas], ...] | None = Field(
+        None,
+        union_mode="left_to_right",
+        description="the fleet at the start (default: the tier's least); or how many were ready from which moment on, "
+        'a list such as [["2031-06-05T06:00", 3], ...], for a plan on which a log was recorded',
+    )
     zones: tuple[str, ...] | None = Field(
         None,
         min_length=1,
@@ -70,8 +76,15 @@ class Plan(Table):
 
     @property
     def replicas_used(self) -> int:
-        """`replicas`, or the tier's least."""
+        """`replicas`, or the tier's least; of a list the first."""
+        if isinstance(self.replicas, tuple):
+            return self.replicas[0][1]
         return self.tier.replicas.least if self.replicas is None else self.replicas
+
+    @property
+    def counts(self) -> tuple[tuple[Moment, int], ...]:
+        """How many replicas were ready from which moment on, where `replicas` is a list; else empty."""
+        return self.replicas if isinstance(self.replicas, tuple) else ()
 
     @property
     def alone(self) -> float:
@@ -96,7 +109,8 @@ class Plan(Table):
         """Fewest and most replicas that the scaling rule can lead to."""
         floor, ceiling = self.base_limits
         if self.scaling.bounds is None:
-            floor = ceiling = self.replicas_used
+            listed = [n for _, n in self.counts] or [self.replicas_used]
+            floor, ceiling = min(listed), max(listed)
         if not self.scaling.timetable:
             return floor, ceiling
         within = [
@@ -122,7 +136,13 @@ class Plan(Table):
         tier = self.tier
         least, most = tier.replicas.least, tier.replicas.most
         allowed = f"tier {tier.name!r} allows {least} to {most if most is not None else 'any number'}"
+        if self.replicas == ():
+            raise ValueError("replicas: found an empty list; allowed: a number, or pairs of a moment and a number")
         numbers: dict[str, int | None] = {"replicas": self.replicas_used}
+        numbers |= {f"replicas[{place}]": n for place, (_, n) in enumerate(self.counts, start=1)}
+        for table, there in (("scaling", self.scaling.decides), ("rollouts", bool(self.rollouts))):
+            if self.counts and there:
+                raise ValueError(f"{table}: the fleet is a list (replicas), which says all; allowed: to leave it out")
         if self.scaling.decides and not tier.autoscaling:
             raise ValueError(
                 f"scaling: tier {tier.name!r} has no autoscaling; allowed: rule = 'fixed' without a timetable"
