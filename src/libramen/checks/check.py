@@ -77,6 +77,7 @@ class Check:
                 "span_s": trace.span_s,
                 "format": source.format,
                 "demand": trace.demand.kind,
+                "demand_doubts": list(trace.demand.doubts),
                 "demand_routes": [vars(route) for route in trace.demand.routes],
                 "notes": list(source.notes),
             },

@@ -90,7 +90,9 @@ def check(
         found = check_study(loaded, seed=seed, cache=not no_cache, progress=bar.share("reading the trace"))
     _finish(found.to_dict() if json else None, None, None)
     show.skipped_lines(found.trace)
-    if not json:
+    if json:
+        show.doubts(found.trace.demand.doubts)
+    else:
         show.check(found)
     return int(strict and not found.works)
 
@@ -150,7 +152,9 @@ def replay(
         write_whole(decisions, lambda path: frame.to_csv(path, index=False, lineterminator="\n"))
     _finish(outcome.to_dict() if json else None, plot, outcome)
     show.skipped_lines(trace)
-    if not json:
+    if json:
+        show.doubts(trace.demand.doubts)
+    else:
         show.outcome(loaded, outcome)
     return int(strict and not outcome.meets_all)
 
@@ -179,7 +183,9 @@ def compare(
         comparison = compare_plans(loaded, trace=trace, seed=seed, workers=None, progress=bar.named)
     _finish(comparison.to_dict() if json else None, plot, comparison)
     show.skipped_lines(comparison.trace)
-    if not json:
+    if json:
+        show.doubts(trace.demand.doubts)
+    else:
         show.comparison(loaded, comparison)
     return int(strict and comparison.cheapest is None)
 

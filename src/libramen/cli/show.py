@@ -114,6 +114,15 @@ def skipped_lines(trace: Trace) -> None:
         _say(console, f"  {where}: {skipped.reason}")
 
 
+def doubts(found: tuple[str, ...]) -> None:
+    """On stderr: what speaks against the work that was taken from a log, where stdout is for JSON."""
+    from libramen.report.words import doubts_section
+
+    for section in doubts_section(found):
+        for line in (section.title, *section.sentences):
+            _say(_console(error=True), line)
+
+
 def _render(sections: Iterable[Section]) -> None:
     """Print sections, with a blank line between them and around tables."""
     console = _console()

@@ -54,6 +54,7 @@ def inspect(
         save(summary.plot(), plot)
     show.skipped_lines(trace)
     if json:
+        show.doubts(summary.doubts)
         typer.echo(json_format.dumps(summary.to_dict(), indent=2, allow_nan=False))
     else:
         show.summary(summary)
@@ -161,6 +162,10 @@ def _settings(settings: list[str]) -> dict[str, Any]:
     chosen: dict[str, Any] = {}
     for setting in settings:
         chosen |= _toml(setting, "--set")
+    if "recorded_on" in chosen:
+        from libramen.errors import TraceError
+
+        raise TraceError("--set: recorded_on names a plan, and there is no study here; allowed: it in [trace] of a study")
     return chosen
 
 

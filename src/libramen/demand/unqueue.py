@@ -37,7 +37,7 @@ if TYPE_CHECKING:
 
 _REFUSED: Final = (429, 502, 503, 504)
 _GAVE_UP: Final = (408, 499)
-_SAMPLE: Final = 200_000
+_SAMPLE: Final = 100_000
 """Requests that the iteration looks at; more are replayed once at its end."""
 _BLOCKS: Final = 4
 _TURNS: Final = 8

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 from libramen import units
 from libramen.report.load import demand_section
 from libramen.report.section import Cell, Column, Section, row
-from libramen.report.words import duration, fleet_range, heading
+from libramen.report.words import doubts_section, duration, fleet_range, heading
 
 if TYPE_CHECKING:
     from libramen.checks.check import Check, PlanCheck
@@ -30,6 +30,7 @@ def check_sections(found: Check) -> list[Section]:
         Column("problems", "problems"),
     )
     return [
+        *doubts_section(found.trace.demand.doubts),
         heading(found.study, found.trace, *(f"  {note}" for note in found.trace.source.notes)),
         *demand_section(found.trace),
         Section(columns=columns, rows=tuple(row(_plan(found, plan)) for plan in found.plans)),

@@ -8,7 +8,7 @@ from libramen import units
 from libramen.outcome.story import FAILED_NOTE, miss, show_latency
 from libramen.outcome.words import clock
 from libramen.report.section import Cell, Column, Row, Section, row
-from libramen.report.words import availability, fleet_range, heading, share
+from libramen.report.words import availability, doubts_section, fleet_range, heading, share
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -29,6 +29,7 @@ def comparison_sections(study: Study, found: Comparison) -> list[Section]:
     ]
     month = f"A month here is {found.figures[0].bill.note}."
     return [
+        *doubts_section(found.trace.demand.doubts),
         heading(study, found.trace, *([f"Objectives: {'; '.join(wanted)}."] if wanted else [])),
         plans_section(found.figures, best=found.cheapest),
         Section(found.verdict(), tuple(misses), notes=(month,)),

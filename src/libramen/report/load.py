@@ -8,7 +8,7 @@ import numpy as np
 
 from libramen import units
 from libramen.report.section import Cell, Column, Section, row, text
-from libramen.report.words import FROM_CACHE, clock, count, duration, share
+from libramen.report.words import FROM_CACHE, clock, count, doubts_section, duration, share
 
 if TYPE_CHECKING:
     from libramen.trace.summary import Summary
@@ -25,6 +25,7 @@ def summary_sections(found: Summary) -> list[Section]:
     source = trace.source
     read = f"format {source.format}, {source.lines:,} lines, {source.skipped:,} of them skipped"
     return [
+        *doubts_section(found.doubts),
         Section(
             f"{len(trace):,} requests over {units.show_duration(trace.span_s)}{when}",
             (
@@ -112,7 +113,7 @@ def demand_section(trace: Trace) -> list[Section]:
             count(route.samples),
             duration(route.observed_mean_s),
             duration(route.work_mean_s),
-            f"{route.minutes} of them",
+            "all that took a slot" if trace.demand.kind == "unqueued" else f"{route.minutes} of the minutes",
         ])
         for route in sorted(trace.demand.routes, key=lambda route: -route.requests)[:_MOST_ROUTES]
     ]  # fmt: skip
@@ -121,8 +122,8 @@ def demand_section(trace: Trace) -> list[Section]:
         Column("requests", "requests"),
         Column("samples", "samples"),
         Column("observed mean", "observed_mean", "s"),
-        Column("without queueing", "quiet_mean", "s"),
-        Column("quiet minutes", "quiet_minutes", is_number=False),
+        Column("mean work", "work_mean", "s"),
+        Column("samples are from", "samples_from", is_number=False),
     )
     return [Section(columns=columns, rows=tuple(rows))]
 

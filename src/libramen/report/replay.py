@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Final
 from libramen import units
 from libramen.outcome.story import FAILED_NOTE, FAILED_SIGN, sentences, show_latency, wanted_share
 from libramen.report.section import Cell, Column, Section, row
-from libramen.report.words import availability, count, duration, fleet_range, heading
+from libramen.report.words import availability, count, doubts_section, duration, fleet_range, heading
 from libramen.study.objectives import show_objective
 
 if TYPE_CHECKING:
@@ -28,6 +28,7 @@ def outcome_sections(study: Study, found: Outcome) -> list[Section]:
     what = f"plan {plan.name}: tier {plan.tier.name}, size {plan.size.name}, {fleet} {many}, {plan.balancer}"
     findings = tuple(f"- {finding.text}" for finding in figures.findings)
     sections = [
+        *doubts_section(found.trace.demand.doubts if found.trace else ()),
         heading(study, found.trace, what),
         Section(sentences=tuple(sentences(found)), prose=True),
         *([Section("Findings", findings, prose=True)] if findings else []),

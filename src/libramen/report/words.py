@@ -6,11 +6,13 @@ from typing import TYPE_CHECKING, Final
 
 from libramen import units
 from libramen.report.section import Cell, Section
+from libramen.trace.doubts import REMEDY
 
 if TYPE_CHECKING:
     from libramen.study.study import Study
     from libramen.trace.trace import Trace
 
+DOUBT: Final = "Do not trust what follows: this log was busy, and its queueing counts as work"
 FROM_CACHE: Final = " (read from cache; --no-cache reads the files again)"
 
 
@@ -19,6 +21,14 @@ def heading(study: Study, trace: Trace, *more: str) -> Section:
     when = "" if trace.start is None else f" from {trace.start:%a %d %b %Y %H:%M} ({study.time_zone})"
     said = f"{len(trace):,} requests over {units.show_duration(trace.span_s)}{when}, demand {trace.demand_in_words}"
     return Section(study.name, (said + (FROM_CACHE if trace.source.from_cache else ""), *more))
+
+
+def doubts_section(doubts: tuple[str, ...]) -> list[Section]:
+    """What speaks against the work that was taken from a log, before anything that rests on it; empty: nothing."""
+    if not doubts:
+        return []
+    said = tuple(f"- {doubt[0].upper()}{doubt[1:]}." for doubt in doubts)
+    return [Section(DOUBT, (*said, f"What to do: {REMEDY}."), prose=True)]
 
 
 def fleet_range(least: int, most: int) -> str:

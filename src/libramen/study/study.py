@@ -6,9 +6,9 @@ import tomllib
 import zlib
 from decimal import Decimal
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any, ClassVar, TypeVar
+from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Self, TypeVar
 
-from pydantic import BeforeValidator, Field, SerializeAsAny, ValidationError
+from pydantic import BeforeValidator, Field, SerializeAsAny, ValidationError, model_validator
 
 from libramen.errors import StudyError
 from libramen.fields import Seconds, Table, describe, nearest
@@ -47,6 +47,19 @@ class TraceTable(ReadingKeys):
     )
     settle: Seconds = Field(0.0, description="requests before this are replayed but not measured [s]")
     time_zone: ZoneName | None = Field(None, description="time zone of the trace (default: the study's)")
+
+    @model_validator(mode="after")
+    def _one_speed(self) -> Self:
+        if self.recorded_on is not None and self.recorded_speed is not None:
+            raise ValueError(
+                "recorded_speed and recorded_on are both there; allowed: one of them, since the recorded plan's size "
+                "says how fast its cores are"
+            )
+        if self.demand == "unqueued" and self.recorded_on is None:
+            raise ValueError(
+                "demand = 'unqueued' needs recorded_on, the name of the plan on which the log was recorded"
+            )
+        return self
 
     def read(
         self,
@@ -314,6 +327,9 @@ def load_study(path: str | Path, *, trust_code: bool = False) -> Study:
     if not tiers:
         raise StudyError(f"{path}: there are no tiers; allowed: [tiers.NAME] tables here or a catalogue in [study]")
     plans = {name: _plan(path, name, table, tiers, trust_code) for name, table in tables.plans.items()}
+    recorded_on = tables.trace.recorded_on
+    if recorded_on is not None and recorded_on not in plans:
+        raise StudyError(f"{path}: [trace] recorded_on: found {recorded_on!r}; {nearest(recorded_on, plans)}")
     for name, plan in plans.items():
         if plan.service:
             said = {key: getattr(tables.service, key) for key in tables.service.model_fields_set}

@@ -192,7 +192,9 @@ def _trace_of(path: Path, key: str) -> Trace:
                 "first_skipped": tuple(SkippedLine(**line) for line in source["first_skipped"]),
                 "reasons": tuple((reason, n) for reason, n in source["reasons"]),
                 "notes": tuple(source["notes"]),
-                "demand": Demand(demand["kind"], tuple(RouteDemand(**route) for route in demand["routes"])),
+                "demand": Demand(
+                    demand["kind"], tuple(RouteDemand(**route) for route in demand["routes"]), tuple(demand["doubts"])
+                ),
                 "made": Made(**source["made"]),
                 "from_cache": True,
                 "cache_key": key,

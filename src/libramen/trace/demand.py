@@ -11,6 +11,7 @@ import numpy as np
 from libramen.errors import TraceError
 from libramen.fields import nearest
 from libramen.streams import stream
+from libramen.trace.doubts import implausible, quiet_doubts
 from libramen.trace.trace import RouteDemand
 
 if TYPE_CHECKING:
@@ -81,17 +82,20 @@ def with_demand(
     share = shares_of(trace, cpu_share)
     observed_s = np.maximum(0.0, trace.latency_s - waits_s)
     routes: tuple[RouteDemand, ...] = ()
+    doubts = quiet_doubts(trace)
     if kind == "observed":
         work_s = observed_s
         notes = ["demand = observed: time spent queueing in the log counts as work, so it is counted twice"]
     else:
         work_s, notes, routes = quiet_work(trace, observed_s, seed)
+        doubts += implausible(trace, waits_s + work_s)
     return trace.with_demand(
         share * work_s * (1.0 if recorded_speed is None else recorded_speed),
         waits_s + (1 - share) * work_s,
         demand=kind,
         notes=tuple(notes),
         routes=routes,
+        doubts=doubts,
     )
 
 

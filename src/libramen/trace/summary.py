@@ -11,6 +11,7 @@ import numpy as np
 from libramen.errors import StudyError
 from libramen.ranks import PERCENTILES, nearest_rank
 from libramen.times import quietest
+from libramen.trace.doubts import quiet_doubts
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
@@ -78,6 +79,7 @@ class Summary:
             over the span and greatest number counted; None without latencies.
         quiet: the quietest windows of 30 minutes and 2 hours, where the trace is that long.
         unknown: what it cannot tell, a sentence each.
+        doubts: what speaks against taking its quiet minutes for quiet, a sentence each.
     """
 
     trace: Trace
@@ -91,6 +93,7 @@ class Summary:
     concurrency: dict[str, float] | None
     quiet: tuple[Quiet, ...]
     unknown: tuple[str, ...]
+    doubts: tuple[str, ...] = ()
 
     def to_dict(self) -> dict[str, Any]:
         """The summary as the JSON of the command line."""
@@ -121,6 +124,7 @@ class Summary:
             ],
             "notes": list(source.notes),
             "unknown": list(self.unknown),
+            "doubts": list(self.doubts),
         }
 
     def when(self, at_s: float) -> str | float:
@@ -165,6 +169,7 @@ def summarise(trace: Trace) -> Summary:
         concurrency=_concurrency(trace),
         quiet=tuple(_quiet(trace)),
         unknown=tuple(_unknown(trace)),
+        doubts=trace.demand.doubts if trace.cpu_s.any() else quiet_doubts(trace),
     )
 
 

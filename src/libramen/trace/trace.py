@@ -62,10 +62,12 @@ class Demand:
     Attributes:
         kind: "given", "quiet", "unqueued" or "observed".
         routes: one entry per route for "quiet" and "unqueued", else empty.
+        doubts: what speaks against it, a sentence each; empty: nothing that can be seen in the log.
     """
 
     kind: str
     routes: tuple[RouteDemand, ...] = ()
+    doubts: tuple[str, ...] = ()
 
     def to_frame(self) -> pd.DataFrame:
         """One row per route: requests, samples, minutes, observed mean and mean work [s], and their ratio."""
@@ -297,9 +299,12 @@ class Trace:
         demand: str,
         notes: tuple[str, ...],
         routes: tuple[RouteDemand, ...] = (),
+        doubts: tuple[str, ...] = (),
     ) -> Self:
         """The same requests with other work."""
-        source = replace(self.source, demand=Demand(demand, routes), notes=(*self.source.notes, *notes), cache_key=None)
+        source = replace(
+            self.source, demand=Demand(demand, routes, doubts), notes=(*self.source.notes, *notes), cache_key=None
+        )
         return replace(
             self,
             cpu_s=_numbers("cpu_s", cpu_s, len(self)),

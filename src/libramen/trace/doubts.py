@@ -1,0 +1,113 @@
+"""Whether the quiet minutes of a log were quiet: what `demand = "quiet"` assumes, tested on the log itself."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Final
+
+import numpy as np
+
+from libramen import units
+
+if TYPE_CHECKING:
+    from libramen.trace.trace import Trace
+
+_FEW: Final = 300
+_RISE: Final = 0.08
+_SIGMAS: Final = 4.0
+_ALIKE: Final = 0.6
+_BUSIEST: Final = 1.15
+REMEDY: Final = (
+    'add recorded_on = "PLAN" to [trace], the plan on which the log was recorded (its replicas, slots and balancer): '
+    "then what was queueing there is taken out of the latencies"
+)
+
+
+def quiet_doubts(trace: Trace) -> tuple[str, ...]:
+    """What speaks against taking the latencies of the quiet minutes for work: sentences, none where nothing does.
+
+    In a fleet where nobody waits and nobody shares cores, how long a request takes does not depend on how many are in
+    progress when it arrives (M/G/infinity; Kleinrock, Queueing Systems, vol. 1, 1975). So within each quiet minute the
+    requests that found more in progress than others are compared with those that found fewer, each against the median
+    of its route.
+
+    Args:
+        trace: a log with latencies.
+    """
+    if trace.latency_s is None or len(trace) < _FEW:
+        return ()
+    minute = (trace.at_s // 60).astype(np.int64)
+    arrivals = np.bincount(minute)
+    with_traffic = np.flatnonzero(arrivals)
+    order = with_traffic[np.argsort(arrivals[with_traffic], kind="stable")]
+    quarter = max(1, -(-len(order) // 4))
+    quiet = np.zeros(len(arrivals), bool)
+    quiet[order[:quarter]] = True
+    answered = np.ones(len(trace), bool)
+    if trace.status is not None:
+        answered = (trace.status < 500) & ~np.isin(trace.status, (408, 499))
+    before = np.arange(len(trace)) - np.searchsorted(np.sort(trace.at_s + trace.latency_s), trace.at_s, side="right")
+    relative = trace.latency_s / _route_medians(trace)
+    doubts = []
+    rise = _rise(relative, before, minute, quiet[minute] & answered)
+    if rise is not None:
+        doubts.append(
+            f"in the quiet minutes of this log requests that found more others in progress took "
+            f"{units.show_share(rise)} longer: they waited, so their time is not their work"
+        )
+    low, high = float(arrivals[order[:quarter]].mean()), float(arrivals[order[-quarter:]].mean())
+    if low > _ALIKE * high and (rise is not None or _rise(relative, before, minute, answered) is not None):
+        doubts.append(
+            f"its quietest quarter has {units.show_share(low / high)} of the requests of its busiest: there is no "
+            "quiet time from which work could be taken"
+        )
+    return tuple(doubts)
+
+
+def implausible(trace: Trace, work_s: np.ndarray) -> tuple[str, ...]:
+    """Whether the busiest minute would need more work in progress than there was in progress at all.
+
+    Args:
+        trace: a log with latencies.
+        work_s: float64 (n,), estimated [s].
+    """
+    assert trace.latency_s is not None
+    minute = (trace.at_s // 60).astype(np.int64)
+    busiest = minute == int(np.argmax(np.bincount(minute)))
+    needed, there = float(work_s[busiest].sum()) / 60, float(trace.latency_s[busiest].sum()) / 60
+    if np.count_nonzero(busiest) < _FEW or needed <= _BUSIEST * there:
+        return ()
+    sentence = (
+        f"in its busiest minute this work would keep {needed:.3g} requests in progress, where the log had {there:.3g}: "
+        "the quiet samples are too long"
+    )
+    return (sentence,)
+
+
+def _route_medians(trace: Trace) -> np.ndarray:
+    """The median latency of the route of each request, float64 (n,) [s]."""
+    assert trace.latency_s is not None
+    order = np.argsort(trace.route_codes, kind="stable")
+    bounds = np.searchsorted(trace.route_codes[order], np.arange(len(trace.routes) + 1))
+    medians = np.ones(len(trace.routes))
+    for code in range(len(trace.routes)):
+        rows = order[bounds[code] : bounds[code + 1]]
+        if len(rows):
+            medians[code] = max(float(np.median(trace.latency_s[rows])), 1e-6)
+    of_each: np.ndarray = medians[trace.route_codes]
+    return of_each
+
+
+def _rise(relative: np.ndarray, before: np.ndarray, minute: np.ndarray, rows: np.ndarray) -> float | None:
+    """How much longer requests took that found more in progress than the mean of their minute; None: no longer."""
+    counts = np.maximum(1, np.bincount(minute, rows))
+    mean = np.bincount(minute, rows * before) / counts
+    above = np.minimum(relative, 20.0)  # single monsters say nothing of the rest
+    more = rows & (before > mean[minute])
+    fewer = rows & (before < mean[minute])
+    if min(np.count_nonzero(more), np.count_nonzero(fewer)) < _FEW // 3:
+        return None
+    one, other = above[more], above[fewer]
+    difference = float(one.mean() - other.mean())
+    error = float(np.sqrt(one.var() / len(one) + other.var() / len(other)))
+    rise = difference / float(other.mean())
+    return rise if rise > _RISE and difference > _SIGMAS * error else None
