@@ -24,7 +24,10 @@ MAY_REACH_DOWN = {
     ("comparison/compare.py", "plot", "draw"),
     ("comparison/compare.py", "_repr_html_", "report"),
     ("trace/summary.py", "plot", "draw"),
-    ("study/study.py", "_unqueued", "demand"),
+    ("study/study.py", "_unqueue", "demand"),
+    ("study/study.py", "_with_cpu_use", "demand"),
+    ("comparison/backtest.py", "plot", "draw"),
+    ("comparison/backtest.py", "_repr_html_", "report"),
 }
 """What draws or shows itself may use the rooms that draw and show, and the trace of a study the work in a log: file,
 method, room."""

@@ -15,8 +15,10 @@ if TYPE_CHECKING:
     from libramen.bill.bill import Bill
     from libramen.bill.lines import BillLine
     from libramen.checks.check import Check, check
+    from libramen.comparison.backtest import Backtest, backtest
     from libramen.comparison.compare import Comparison, compare
     from libramen.delays import Delay
+    from libramen.demand.unqueue import unqueue
     from libramen.outcome.figures import Figures
     from libramen.outcome.outcome import Outcome
     from libramen.outcome.replay import replay
@@ -35,6 +37,7 @@ if TYPE_CHECKING:
 
 _HOME = {
     "Ahead": "rules.scaling",
+    "Backtest": "comparison.backtest",
     "Bill": "bill.bill",
     "BillLine": "bill.lines",
     "Check": "checks.check",
@@ -59,6 +62,7 @@ _HOME = {
     "Target": "rules.scaling",
     "Tier": "study.service",
     "Trace": "trace.trace",
+    "backtest": "comparison.backtest",
     "check": "checks.check",
     "compare": "comparison.compare",
     "load_study": "study.study",
@@ -73,6 +77,7 @@ _HOME = {
 
 __all__ = [
     "Ahead",
+    "Backtest",
     "Bill",
     "BillLine",
     "Check",
@@ -104,6 +109,7 @@ __all__ = [
     "TraceError",
     "UnitError",
     "__version__",
+    "backtest",
     "check",
     "compare",
     "load_study",

@@ -28,6 +28,7 @@ _PURPOSES: Final = {
     "restart": 10,
     "demand": 11,
     "unqueue": 12,
+    "backtest": 13,
 }
 
 
@@ -39,7 +40,8 @@ def stream(seed: int, purpose: str, number: int = 0) -> np.random.Generator:
         purpose: `"stamps"` (seconds filled in within whole-second time stamps), `"counts"` (arrivals
             within intervals), `"shape"`, `"make"`, `"demo"`, `"balancer"` (its draws), `"retry"` (jitter),
             `"provision"` and `"start"` (how long a new replica takes), `"restart"` (one that has crashed),
-            `"demand"` (which quiet sample a request takes) or `"unqueue"` (which work an unqueued one has).
+            `"demand"` (which quiet sample a request takes), `"unqueue"` (which work an unqueued one has) or
+            `"backtest"` (which work a request has that is held back).
         number: which of the purpose's streams.
 
     Raises:

@@ -117,6 +117,7 @@ def replay(
 ) -> int:
     """Replay one plan, and see what happened and why."""
     from libramen.cli import show
+    from libramen.comparison.backtest import kept_grade
     from libramen.engine.compiling import Compilation
     from libramen.files import check_output, write_whole
     from libramen.outcome.replay import replay as replay_plan
@@ -155,7 +156,7 @@ def replay(
     if json:
         show.doubts(trace.demand.doubts)
     else:
-        show.outcome(loaded, outcome)
+        show.outcome(loaded, outcome, kept_grade(loaded, seed))
     return int(strict and not outcome.meets_all)
 
 
@@ -171,6 +172,7 @@ def compare(
 ) -> int:
     """Replay all plans of a study and compare them."""
     from libramen.cli import show
+    from libramen.comparison.backtest import kept_grade
     from libramen.comparison.compare import compare as compare_plans
     from libramen.engine.compiling import Compilation
     from libramen.study.study import load_study
@@ -186,8 +188,39 @@ def compare(
     if json:
         show.doubts(trace.demand.doubts)
     else:
-        show.comparison(loaded, comparison)
+        show.comparison(loaded, comparison, kept_grade(loaded, seed))
     return int(strict and comparison.cheapest is None)
+
+
+@app.command(epilog="Example:  libramen backtest saltmarsh/study.toml --plot backtest.png")
+def backtest(
+    study: StudyPath,
+    json: Json = False,
+    seed: Seed = 0,
+    strict: Annotated[
+        bool, typer.Option("--strict", help="Exit with 1 when the grade is neither close nor fair.")
+    ] = False,
+    no_cache: NoCache = False,
+    plot: Plot = None,
+) -> int:
+    """Replay the log on the plan on which it was recorded, and see how far to trust a replay."""
+    from libramen.cli import show
+    from libramen.comparison.backtest import backtest as test_study
+    from libramen.engine.compiling import Compilation
+    from libramen.study.study import load_study
+
+    _check_plot(plot)
+    loaded = load_study(study)
+    with Compilation(show.told) as compilation, show.progress() as bar:
+        compilation.wait()
+        found = test_study(loaded, seed=seed, cache=not no_cache, progress=bar.named)
+    _finish(found.to_dict() if json else None, plot, found)
+    show.skipped_lines(found.trace)
+    if json:
+        show.doubts(found.trace.demand.doubts)
+    else:
+        show.backtest(found)
+    return int(strict and found.grade.grade not in {"close", "fair"})
 
 
 @app.command(epilog="Example:  libramen prepare")

@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from types import TracebackType
 
     from libramen.checks.check import Check
+    from libramen.comparison.backtest import Backtest, Grade
     from libramen.comparison.compare import Comparison
     from libramen.outcome.outcome import Outcome
     from libramen.report.section import Section
@@ -168,18 +169,20 @@ def _table(section: Section, *, narrow: bool) -> Table:
     return table
 
 
-def comparison(study: Study, found: Comparison) -> None:
+def comparison(study: Study, found: Comparison, grade: Grade | None = None) -> None:
     """The objectives, the table of a comparison, the verdict, and what each plan misses."""
+    from libramen.report.backtest import trust_section
     from libramen.report.comparison import comparison_sections
 
-    _render(comparison_sections(study, found))
+    _render([*comparison_sections(study, found), *trust_section(study, grade)])
 
 
-def outcome(study: Study, found: Outcome) -> None:
+def outcome(study: Study, found: Outcome, grade: Grade | None = None) -> None:
     """What came of one plan."""
+    from libramen.report.backtest import trust_section
     from libramen.report.replay import outcome_sections
 
-    _render(outcome_sections(study, found))
+    _render([*outcome_sections(study, found), *trust_section(study, grade)])
 
 
 def check(found: Check) -> None:
@@ -194,6 +197,13 @@ def summary(found: Summary) -> None:
     from libramen.report.load import summary_sections
 
     _render(summary_sections(found))
+
+
+def backtest(found: Backtest) -> None:
+    """The prediction of a log beside the log."""
+    from libramen.report.backtest import backtest_sections
+
+    _render(backtest_sections(found))
 
 
 def next_steps(study: Study) -> None:

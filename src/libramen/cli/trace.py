@@ -165,7 +165,9 @@ def _settings(settings: list[str]) -> dict[str, Any]:
     if "recorded_on" in chosen:
         from libramen.errors import TraceError
 
-        raise TraceError("--set: recorded_on names a plan, and there is no study here; allowed: it in [trace] of a study")
+        raise TraceError(
+            "--set: recorded_on names a plan, and there is no study here; allowed: it in [trace] of a study"
+        )
     return chosen
 
 

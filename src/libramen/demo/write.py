@@ -1,4 +1,4 @@
-"""Writes the demo: the study, its tiers, and the log of the day as today's servers wrote it."""
+"""Writes the demo: the study, its tiers, and the log and the CPU use of the day as today's servers had them."""
 
 from __future__ import annotations
 
@@ -14,8 +14,7 @@ from libramen.errors import OutputError
 from libramen.files import write_whole
 from libramen.outcome.replay import replay
 from libramen.streams import stream
-from libramen.study.plan import Plan
-from libramen.study.service import Service, Tier
+from libramen.study.study import load_study
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -24,6 +23,7 @@ if TYPE_CHECKING:
     from libramen.outcome.outcome import Outcome
 
 LOG: Final = "saltmarsh.log.gz"
+CPU_USE: Final = "cpu.csv"
 _TEXTS: Final = ("study.toml", "tiers.toml")
 
 
@@ -58,9 +58,10 @@ def write_demo(
             raise OutputError(
                 f"{path}: was changed and is left as it is; allowed: another directory, or comparing this one"
             )
-    if not (directory / LOG).exists():
-        outcome = _today(progress, before_replay)
+    if not all((directory / name).exists() for name in (LOG, CPU_USE)):
+        outcome = _today(directory / "study.toml", progress, before_replay)
         write_whole(directory / LOG, lambda temporary: write_log(outcome, temporary))
+        write_whole(directory / CPU_USE, lambda temporary: write_cpu_use(outcome, temporary))
     return directory / "study.toml"
 
 
@@ -68,19 +69,26 @@ def _write(path: Path, data: bytes) -> None:
     path.write_bytes(data)
 
 
-def _today(progress: Callable[[float], None] | None, before_replay: Callable[[], None]) -> Outcome:
-    """The day as it went on today's servers: roomy, so that the log shows little queueing."""
-    tier = Tier(
-        name="today",
-        billing="per_hour",
-        overhead="3ms",
-        zones=("quay",),
-        sizes={"medium": {"cores": 2, "per_hour": 0}},
-    )
-    service = Service(slots=8, threads=4, start="8s", timeout="5s")
+def _today(study: Path, progress: Callable[[float], None] | None, before_replay: Callable[[], None]) -> Outcome:
+    """The day as it went on today's servers."""
+    loaded = load_study(study)
     day = make_day()
     before_replay()
-    return replay(day, service, Plan(tier=tier, size="medium", replicas=6), progress=progress)
+    return replay(day, loaded.service, loaded.plans["today"], progress=progress)
+
+
+def write_cpu_use(outcome: Outcome, path: Path) -> None:
+    """Write the cores in use of each minute as monitoring would have measured them, 2 % off now and then."""
+    run, trace = outcome.run, outcome.trace
+    assert trace is not None
+    cores = np.diff(run.integrals[:, 0]) / np.diff(run.edges_s)
+    cores *= 1 + 0.02 * stream(SEED, "demo", 101).standard_normal(len(cores))
+    lines = ["time,cores"]
+    for at_s, used in zip(run.edges_s[:-1].tolist(), cores.tolist(), strict=True):
+        when = trace.local_time(at_s)
+        assert when is not None
+        lines.append(f"{when.isoformat()},{max(0.0, used):.4f}")
+    path.write_text("\n".join(lines) + "\n", encoding="ascii")
 
 
 def write_log(outcome: Outcome, path: Path) -> None:

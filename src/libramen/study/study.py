@@ -45,6 +45,9 @@ class TraceTable(ReadingKeys):
     recorded_on: str | None = Field(
         None, description="plan on which the log was recorded: what was queueing there is taken out of its latencies"
     )
+    cpu_use: str | None = Field(
+        None, description="CSV table of the CPU use of the whole fleet while the log was recorded, instead of cpu_share"
+    )
     settle: Seconds = Field(0.0, description="requests before this are replayed but not measured [s]")
     time_zone: ZoneName | None = Field(None, description="time zone of the trace (default: the study's)")
 
@@ -55,6 +58,12 @@ class TraceTable(ReadingKeys):
                 "recorded_speed and recorded_on are both there; allowed: one of them, since the recorded plan's size "
                 "says how fast its cores are"
             )
+        if self.cpu_use is not None and self.cpu_share is not None:
+            raise ValueError(
+                "cpu_share and cpu_use are both there; allowed: one of them, since cpu_use finds the share"
+            )
+        if self.cpu_use is not None and self.demand == "given":
+            raise ValueError("cpu_use has no effect with demand = 'given'; allowed: to leave one of them out")
         if self.demand == "unqueued" and self.recorded_on is None:
             raise ValueError(
                 "demand = 'unqueued' needs recorded_on, the name of the plan on which the log was recorded"
@@ -87,12 +96,11 @@ class TraceTable(ReadingKeys):
         from libramen.trace.cache import find, keep
 
         zone = self.time_zone or time_zone
-        recorded = recorded if self._unqueues and estimate else None
         key = self._key(folder, seed, zone, recorded, estimate=estimate) if cache else None
         trace = None if key is None else find(key)
         if trace is None:
-            if recorded is not None:
-                trace = self._unqueued(folder, seed, zone, progress, *recorded)
+            if estimate and self.demand != "given" and (recorded is not None or self.cpu_use is not None):
+                trace = self._found(folder, seed, zone, progress, recorded)
             else:
                 trace = self._read(folder, seed, zone, progress, estimate=estimate)
             if key is not None:
@@ -106,6 +114,52 @@ class TraceTable(ReadingKeys):
         """Whether the work is what the recorded plan leaves of the latencies."""
         return self.recorded_on is not None and self.demand in {None, "unqueued"}
 
+    def key(self, folder: Path, seed: int, zone: str, recorded: tuple[Service, Plan] | None) -> str | None:
+        """By what the cache knows what this table reads."""
+        from libramen.errors import TraceError
+
+        try:
+            return self._key(folder, seed, self.time_zone or zone, recorded, estimate=True)
+        except TraceError:  # a file is not there
+            return None
+
+    def estimated(self, trace: Trace, recorded: tuple[Service, Plan] | None, folder: Path, seed: int) -> Trace:
+        """A part of this table's log, as it was found, with its work."""
+        if self.demand == "given" or (self.demand is None and trace.cpu_s.any()):
+            return trace
+        return self._estimated(trace, recorded, folder, seed, None)
+
+    def _estimated(
+        self, log: Trace, recorded: tuple[Service, Plan] | None, folder: Path, seed: int, server: Any
+    ) -> Trace:
+        """A log, as it was found, with its work."""
+        from libramen.trace.demand import with_demand
+
+        plan = None if recorded is None else recorded[1]
+
+        def estimate(shares: Any) -> Trace:
+            if recorded is not None and self._unqueues:
+                return self._unqueue(log, *recorded, shares, seed, server)
+            speed = self.recorded_speed if plan is None else plan.size.speed
+            return with_demand(log, self.demand, cpu_share=shares, recorded_speed=speed, has_cpu=False, seed=seed)
+
+        if self.cpu_use is None:
+            return estimate(self.cpu_share)
+        return self._with_cpu_use(log, estimate, plan, folder)
+
+    def _with_cpu_use(self, log: Trace, estimate: Callable[[Any], Trace], plan: Plan | None, folder: Path) -> Trace:
+        from libramen.demand.cpu_use import read_cpu_use, with_cpu_use
+
+        assert self.cpu_use is not None
+        cores = None if plan is None or plan.counts else plan.replicas_used * plan.size.cores
+        use = read_cpu_use(folder / self.cpu_use, log, cores)
+        return with_cpu_use(log, use, estimate, (self.recorded_speed or 1.0) if plan is None else plan.size.speed)
+
+    def _unqueue(self, trace: Trace, service: Service, plan: Plan, shares: Any, seed: int, server: Any) -> Trace:
+        from libramen.demand.unqueue import unqueue
+
+        return unqueue(trace, service, plan, cpu_share=shares, seed=seed, server=server)
+
     def _key(
         self, folder: Path, seed: int, zone: str, recorded: tuple[Service, Plan] | None, *, estimate: bool
     ) -> str | None:
@@ -116,9 +170,11 @@ class TraceTable(ReadingKeys):
         if STANDARD_INPUT in self.files:
             return None
         said: list[Any] = [self.model_dump(mode="json", exclude_unset=True), str(folder), seed, zone, estimate]
-        if recorded is not None:
+        if recorded is not None and estimate:
             said += [_code_of("demand", "engine", "rules"), *(table.model_dump(mode="json") for table in recorded)]
         mixed = [folder / step.mix for step in self.shape if isinstance(step, Mix)] if estimate else []
+        if self.cpu_use is not None and estimate:
+            mixed.append(folder / self.cpu_use)
         return key_of([*expand(folder / file for file in self.files), *mixed], said)
 
     def _read(
@@ -133,17 +189,16 @@ class TraceTable(ReadingKeys):
             return read_requests(files, checked_options(options), progress, hints=True).trace
         return shaped(read_trace(files, **options, progress=progress), self.shape, seed=seed, folder=folder)
 
-    def _unqueued(
+    def _found(
         self,
         folder: Path,
         seed: int,
         zone: str,
         progress: Callable[[float], None] | None,
-        service: Service,
-        plan: Plan,
+        recorded: tuple[Service, Plan] | None,
     ) -> Trace:
-        """Read the files, and take the queueing of the recorded plan out of their latencies."""
-        from libramen.demand.unqueue import unqueue
+        """Read the files, and find their work with the recorded plan, the measured CPU use, or both."""
+        from libramen.errors import TraceError
         from libramen.trace.options import checked_options
         from libramen.trace.read import read_requests, whole_load
         from libramen.trace.shape import shaped
@@ -151,15 +206,16 @@ class TraceTable(ReadingKeys):
         options = checked_options({**self._options(seed, zone), "demand": None})
         requests = read_requests(self._paths(folder), options, progress)
         if requests.has_cpu and self.demand is None:
+            if self.cpu_use is not None:
+                raise TraceError("cpu_use has no effect: the trace itself says cpu_s; allowed: to leave it out")
             return self._read(folder, seed, zone, progress, estimate=True)
-        trace = whole_load(requests.trace, options)
-        server = requests.server if len(trace) == len(requests.trace) else None
-        trace = unqueue(trace, service, plan, cpu_share=options.cpu_share, seed=seed, server=server)
-        return shaped(trace, self.shape, seed=seed, folder=folder)
+        log = whole_load(requests.trace, options)
+        server = requests.server if len(log) == len(requests.trace) else None
+        return shaped(self._estimated(log, recorded, folder, seed, server), self.shape, seed=seed, folder=folder)
 
     def _options(self, seed: int, zone: str) -> dict[str, Any]:
         """The keywords of `read_trace` that this table says."""
-        mine = ("files", "shape", "settle", "time_zone", "recorded_on")
+        mine = ("files", "shape", "settle", "time_zone", "recorded_on", "cpu_use")
         options = {key: getattr(self, key) for key in self.model_fields_set if key not in mine}
         return options | {"time_zone": zone, "seed": seed}
 
@@ -282,6 +338,33 @@ class Study:
             cache=cache,
             recorded=None if name is None else (self.service, self.plan(name)),
         )
+
+    def log(self, *, seed: int = 0, cache: bool = True) -> Trace:
+        """The log as it was found: neither shaped, nor with an estimate of its work.
+
+        Args:
+            seed: for the seconds filled in within whole-second time stamps.
+            cache: whether what was read before may be taken from the user's cache directory, and is kept there.
+        """
+        table = self.trace_table.replace(shape=())
+        return table.read(self.path.parent, seed=seed, time_zone=self.time_zone, estimate=False, cache=cache)
+
+    def key(self, *, seed: int = 0) -> str | None:
+        """By what the cache knows the log of this study and the plan on which it was recorded; None: by nothing."""
+        table, name = self.trace_table.replace(shape=()), self.trace_table.recorded_on
+        recorded = None if name is None else (self.service, self.plan(name))
+        return table.key(self.path.parent, seed, self.time_zone, recorded)
+
+    def estimated(self, trace: Trace, *, seed: int = 0) -> Trace:
+        """A part of this study's log with its work, estimated from that part alone.
+
+        Args:
+            trace: the part, as `log` gives it.
+            seed: random seed.
+        """
+        name = self.trace_table.recorded_on
+        recorded = None if name is None else (self.service, self.plan(name))
+        return self.trace_table.estimated(trace, recorded, self.path.parent, seed)
 
     def plan(self, name: str) -> Plan:
         """The plan of a name.

@@ -22,7 +22,7 @@ import numpy as np
 from libramen._version import __version__
 from libramen.errors import OutputError
 from libramen.files import cache_directory, write_whole
-from libramen.trace.trace import Demand, Made, RouteDemand, SkippedLine, Source, Trace
+from libramen.trace.trace import Demand, Made, RouteCpu, RouteDemand, SkippedLine, Source, Trace
 
 if TYPE_CHECKING:
     from collections.abc import Iterable
@@ -192,14 +192,21 @@ def _trace_of(path: Path, key: str) -> Trace:
                 "first_skipped": tuple(SkippedLine(**line) for line in source["first_skipped"]),
                 "reasons": tuple((reason, n) for reason, n in source["reasons"]),
                 "notes": tuple(source["notes"]),
-                "demand": Demand(
-                    demand["kind"], tuple(RouteDemand(**route) for route in demand["routes"]), tuple(demand["doubts"])
-                ),
+                "demand": _demand_of(demand),
                 "made": Made(**source["made"]),
                 "from_cache": True,
                 "cache_key": key,
             }
         ),
+    )
+
+
+def _demand_of(told: dict[str, Any]) -> Demand:
+    return Demand(
+        told["kind"],
+        tuple(RouteDemand(**route) for route in told["routes"]),
+        tuple(told["doubts"]),
+        tuple(RouteCpu(**route) for route in told["cpu"]),
     )
 
 

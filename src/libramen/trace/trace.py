@@ -15,6 +15,8 @@ from libramen.errors import TraceError, UnitError
 from libramen.times import into_hour_s, local_time, parse_zone
 
 if TYPE_CHECKING:
+    from collections.abc import Iterable
+
     import pandas as pd
     from numpy.typing import ArrayLike
 
@@ -56,6 +58,19 @@ class RouteDemand:
 
 
 @dataclass(frozen=True)
+class RouteCpu:
+    """The CPU work of one route, from measured use."""
+
+    route: str
+    core_s: float
+    """Core-seconds per request, on the cores that were measured."""
+    error: float
+    """Its standard error."""
+    alike: str = ""
+    """Another route that always comes with it, so that the two cannot be told apart; empty: there is none."""
+
+
+@dataclass(frozen=True)
 class Demand:
     """How the demand of a trace came about, and what the estimate of each route rests on.
 
@@ -63,11 +78,13 @@ class Demand:
         kind: "given", "quiet", "unqueued" or "observed".
         routes: one entry per route for "quiet" and "unqueued", else empty.
         doubts: what speaks against it, a sentence each; empty: nothing that can be seen in the log.
+        cpu: one entry per route where the CPU use of the fleet was measured, else empty.
     """
 
     kind: str
     routes: tuple[RouteDemand, ...] = ()
     doubts: tuple[str, ...] = ()
+    cpu: tuple[RouteCpu, ...] = ()
 
     def to_frame(self) -> pd.DataFrame:
         """One row per route: requests, samples, minutes, observed mean and mean work [s], and their ratio."""
@@ -311,6 +328,11 @@ class Trace:
             wait_s=_numbers("wait_s", wait_s, len(self)),
             source=source,
         )
+
+    def measured(self, cpu: Iterable[RouteCpu], *notes: str) -> Self:
+        """The same trace, knowing what its CPU work rests on."""
+        demand = replace(self.source.demand, cpu=tuple(cpu))
+        return replace(self, source=replace(self.source, demand=demand)).noted(*notes)
 
     def _changed_source(self) -> Source:
         """Where a changed copy comes from: what the cache has is not the same any more."""

@@ -1,0 +1,125 @@
+"""The picture of a backtest: quantile against quantile, and the time of the log with both curves."""
+
+from __future__ import annotations
+
+from datetime import UTC, timedelta
+from typing import TYPE_CHECKING, Any, Final
+
+import numpy as np
+from matplotlib.dates import AutoDateLocator, ConciseDateFormatter
+from matplotlib.ticker import FixedLocator, NullFormatter, NullLocator
+
+from libramen import units
+from libramen.draw.style import BUOY, FOAM, INK, SAND, SEA, dress, duration_ticks, new_figure
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+
+    from libramen.comparison.backtest import Backtest
+
+_POINTS: Final = np.concatenate([np.linspace(0.02, 0.98, 49), [0.99, 0.995, 0.999]])
+_MARKED: Final = ("p50", "p95", "p99")
+_WINDOWS: Final = 96
+_FEW: Final = 20
+_TICKS_S: Final = (1e-3, 3e-3, 1e-2, 3e-2, 0.1, 0.3, 1.0, 3.0, 10.0, 30.0, 100.0, 300.0, 1000.0)
+
+
+def draw_backtest(found: Backtest) -> Figure:
+    """Left: the percentiles of the replay over those of the log; right: both over the time of the log."""
+    figure = new_figure(
+        f"Backtest of {found.study.name}: {found.grade.grade}",
+        found.grade.reason,
+        notes=(
+            "Left: on the line, the replay gives what the log has; the band is 10 % to either side.",
+            "Right: p95 of the requests that arrived in each window, as logged and as replayed.",
+        ),
+    )
+    grid = figure.add_gridspec(2, 2, width_ratios=(1, 1.5), height_ratios=(2.2, 1))
+    _quantiles(figure.add_subplot(grid[:, 0]), found)
+    upper = figure.add_subplot(grid[0, 1])
+    lower = figure.add_subplot(grid[1, 1], sharex=upper)
+    _over_time(upper, lower, found)
+    return figure
+
+
+def _quantiles(axes: Axes, found: Backtest) -> None:
+    logged_s = np.asarray(found.trace.latency_s)
+    replayed_s = found.replayed_s[~np.isnan(found.replayed_s)]
+    x, y = np.quantile(logged_s, _POINTS), np.quantile(replayed_s, _POINTS)
+    low, high = 0.8 * max(1e-4, min(x[0], y[0])), 1.3 * max(x[-1], y[-1])
+    line = np.array([low, high])
+    axes.fill_between(line, 0.9 * line, 1.1 * line, color=FOAM, alpha=0.6, linewidth=0, label="10 % off")
+    axes.plot(line, line, color=INK, linewidth=0.8)
+    axes.plot(x, y, color=SEA, linewidth=2.2, label="same requests")
+    if found.held_back:
+        held = [(one.logged_s, one.replayed_s) for one in found.held_back]
+        axes.plot(*zip(*held, strict=True), color=BUOY, marker="s", linestyle="none", markersize=6, label="held back")
+    for one in found.figures:
+        if one.scope == "all" and one.quantile in _MARKED:
+            axes.plot([one.logged_s], [one.replayed_s], color=INK, marker="o", markersize=5, zorder=5)
+            axes.annotate(
+                one.quantile, (one.logged_s, one.replayed_s), xytext=(-8, 6), textcoords="offset points", fontsize=9.5,
+                color=INK, ha="right",
+            )  # fmt: skip
+    axes.set(xscale="log", yscale="log", xlim=(low, high), ylim=(low, high))
+    dress(axes, y_label="replayed latency")
+    axes.set_xlabel("logged latency", color=INK, fontsize=10)
+    for axis in (axes.xaxis, axes.yaxis):
+        axis.set_major_locator(FixedLocator([tick for tick in _TICKS_S if low <= tick <= high]))
+        axis.set_minor_locator(NullLocator())
+        axis.set_minor_formatter(NullFormatter())
+        axis.set_major_formatter(duration_ticks())
+    axes.set_aspect("equal")
+    axes.legend(loc="lower right", frameon=False, fontsize=9)
+
+
+def _over_time(upper: Axes, lower: Axes, found: Backtest) -> None:
+    trace = found.trace
+    width_s = max(60.0, 60.0 * round(trace.span_s / _WINDOWS / 60))
+    window = (trace.at_s // width_s).astype(np.int64)
+    n = int(window[-1]) + 1
+    at: Any = np.arange(n) * width_s / 3600
+    if trace.start is not None:
+        begin = trace.start.astimezone(UTC)
+        at = [(begin + timedelta(seconds=width_s * k)).astimezone(trace.start.tzinfo) for k in range(n)]
+    logged, replayed = (_p95(taken_s, window, n) for taken_s in (np.asarray(trace.latency_s), found.replayed_s))
+    upper.plot(at, logged, color=SAND, linewidth=3.4, label="logged")
+    upper.plot(at, replayed, color=SEA, linewidth=1.6, label="replayed")
+    dress(upper, y_label="p95")
+    shown = np.concatenate([logged, replayed])
+    shown = shown[~np.isnan(shown)]
+    if len(shown) and shown.max() > 8 * shown.min():
+        upper.set_yscale("log")
+        low, high = 0.8 * float(shown.min()), 1.25 * float(shown.max())
+        upper.set_ylim(low, high)
+        upper.yaxis.set_major_locator(FixedLocator([tick for tick in _TICKS_S if low <= tick <= high]))
+        upper.yaxis.set_minor_locator(NullLocator())
+    upper.yaxis.set_major_formatter(duration_ticks())
+    upper.legend(loc="upper left", frameon=False, fontsize=9)
+    upper.tick_params(labelbottom=False)
+    lower.fill_between(at, np.bincount(window, minlength=n) / width_s, color=FOAM, step="mid")
+    dress(lower, y_label="requests / s")
+    lower.set_ylim(bottom=0)
+    if trace.start is not None:
+        locator = AutoDateLocator(tz=trace.start.tzinfo)  # type: ignore[no-untyped-call]
+        lower.xaxis.set_major_locator(locator)
+        formatter = ConciseDateFormatter(locator, tz=trace.start.tzinfo)  # type: ignore[no-untyped-call]
+        lower.xaxis.set_major_formatter(formatter)
+    else:
+        lower.set_xlabel("hours from the start", color=INK, fontsize=10)
+    upper.set_title(f"windows of {units.show_duration(width_s)}", fontsize=9, color=INK, loc="right")
+
+
+def _p95(latency_s: np.ndarray, window: np.ndarray, n: int) -> np.ndarray:
+    """The p95 of each window, NaN: too few requests."""
+    answered = ~np.isnan(latency_s)
+    order = np.lexsort((latency_s[answered], window[answered]))
+    bounds = np.searchsorted(window[answered][order], np.arange(n + 1))
+    ascending = latency_s[answered][order]
+    found = np.full(n, np.nan)
+    for k in range(n):
+        count = bounds[k + 1] - bounds[k]
+        if count >= _FEW:
+            found[k] = ascending[bounds[k] + int(np.ceil(0.95 * count)) - 1]
+    return found

@@ -1,0 +1,98 @@
+"""Sections of a backtest: the grade, and the prediction beside the log."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Final
+
+from libramen import units
+from libramen.report.section import Cell, Column, Row, Section, row
+from libramen.report.words import clock, count, doubts_section
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable
+
+    from libramen.comparison.backtest import Backtest, Compared, Grade
+    from libramen.study.study import Study
+
+_MOST_SCOPES: Final = 8
+_KINDS: Final = ("route ", "hour ", "in progress ")
+
+
+def backtest_sections(found: Backtest) -> list[Section]:
+    """How far to believe a replay of this study, and where it differs from the log."""
+    trace = found.trace
+    logged, replayed = found.failed
+    failed = f"Failed or given up: {logged:,} in the log, {replayed:,} in the replay."
+    sizes = sorted({n for _, n in found.replicas})
+    ready = f"Replicas ready in the replay: {sizes[0]}" + (f" to {sizes[-1]}." if len(sizes) > 1 else ".")
+    what = (
+        f"{len(trace):,} requests over {units.show_duration(trace.span_s)}, replayed on plan {found.plan} with demand "
+        f"{trace.demand_in_words}. Each cell: logged, replayed, and how far that is off."
+    )
+    return [
+        *doubts_section(trace.demand.doubts),
+        Section(f"{found.study.name}: {found.grade.grade}", (found.grade.reason, what), prose=True),
+        _table(found),
+        *([_minutes(found)] if found.failures else []),
+        Section(sentences=(failed, ready)),
+    ]
+
+
+def trust_section(study: Study, grade: Grade | None) -> list[Section]:
+    """How far to believe what stands above, as the last backtest of the study found; empty: nobody can know."""
+    if grade is not None:
+        return [Section(sentences=(grade.sentence,), prose=True)]
+    if study.trace_table.recorded_on is None:
+        return []
+    return [Section(sentences=("How far to trust this: `libramen backtest` of this study says it.",))]
+
+
+def _table(found: Backtest) -> Section:
+    columns = (
+        Column("requests of the log", "scope", is_number=False),
+        Column("answered", "requests"),
+        *(Column(name, name, "s") for name in ("p50", "p90", "p95", "p99")),
+    )
+    rows = [_row("all", "all", found.figures)]
+    if found.held_back:
+        rows.append(_row("held back", "all", found.held_back))
+    left_out = 0
+    for kind in _KINDS:
+        scopes = list(dict.fromkeys(one.scope for one in found.figures if one.scope.startswith(kind)))
+        shown = scopes if kind != "hour " else _worst(found.figures, scopes)
+        left_out += len(scopes) - len(shown[:_MOST_SCOPES])
+        rows += [_row(scope, scope, found.figures) for scope in shown[:_MOST_SCOPES]]
+    notes = ["held back: predicted from the rest of the log, without their own latencies."] if found.held_back else []
+    if left_out:
+        notes.append(f"{left_out} rows more with --json; of hours those that are farthest off are shown.")
+    return Section(columns=columns, rows=tuple(rows), notes=tuple(notes))
+
+
+def _worst(figures: Iterable[Compared], scopes: list[str]) -> list[str]:
+    """The scopes whose p95 is farthest off, in their order."""
+    off = {one.scope: one.off for one in figures if one.quantile == "p95"}
+    worst = sorted(scopes, key=lambda scope: -off[scope])[:_MOST_SCOPES]
+    return [scope for scope in scopes if scope in worst]
+
+
+def _row(title: str, scope: str, figures: Iterable[Compared]) -> Row:
+    mine = [one for one in figures if one.scope == scope]
+    cells = [
+        Cell(
+            f"{units.show_duration(one.logged_s)} → {units.show_duration(one.replayed_s)} "
+            f"{100 * (one.replayed_s / max(one.logged_s, 1e-9) - 1):+.0f} %",
+            one.replayed_s,
+        )
+        for one in mine
+    ]
+    return row([title, count(mine[0].requests), *cells], stands_out=scope == "all")
+
+
+def _minutes(found: Backtest) -> Section:
+    columns = (
+        Column("minutes with most failures", "minute", is_number=False),
+        Column("logged", "logged"),
+        Column("replayed", "replayed"),
+    )
+    rows = (row([clock(found.trace, one.at_s), count(one.logged), count(one.replayed)]) for one in found.failures)
+    return Section(columns=columns, rows=tuple(rows))
