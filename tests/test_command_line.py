@@ -75,7 +75,7 @@ def test_the_demo_teaches_something(demo_study: Path, hour_study: Path) -> None:
     for plan in ("single", "noon_release", "steady", "calm", "late", "brisk", "bare", "planned", "restless", "lamp"):
         assert plan in done.stdout
     hints = [line.strip() for line in done.stdout.splitlines() if line.startswith("  libramen ")]
-    assert len(hints) == 3
+    assert len(hints) == 4
     for hint in hints:
         again = _libramen(*hint.replace(str(demo_study.parent), str(hour_study.parent)).split()[1:])
         assert again.returncode == 0, again.stderr

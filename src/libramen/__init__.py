@@ -17,6 +17,8 @@ if TYPE_CHECKING:
     from libramen.checks.check import Check, check
     from libramen.comparison.backtest import Backtest, backtest
     from libramen.comparison.compare import Comparison, compare
+    from libramen.comparison.doubt import Doubt, doubt
+    from libramen.comparison.fit import Fitted, fit
     from libramen.delays import Delay
     from libramen.demand.unqueue import unqueue
     from libramen.outcome.figures import Figures
@@ -43,9 +45,11 @@ _HOME = {
     "Check": "checks.check",
     "Comparison": "comparison.compare",
     "Custom": "rules.scaling",
+    "Doubt": "comparison.doubt",
     "Delay": "delays",
     "Demand": "trace.trace",
     "Figures": "outcome.figures",
+    "Fitted": "comparison.fit",
     "Fixed": "rules.scaling",
     "Objectives": "study.objectives",
     "Observation": "rules.scaling",
@@ -65,6 +69,8 @@ _HOME = {
     "backtest": "comparison.backtest",
     "check": "checks.check",
     "compare": "comparison.compare",
+    "doubt": "comparison.doubt",
+    "fit": "comparison.fit",
     "load_study": "study.study",
     "make_trace": "trace.make",
     "read_trace": "trace.read",
@@ -85,7 +91,9 @@ __all__ = [
     "Custom",
     "Delay",
     "Demand",
+    "Doubt",
     "Figures",
+    "Fitted",
     "Fixed",
     "LibramenError",
     "Objectives",
@@ -112,6 +120,8 @@ __all__ = [
     "backtest",
     "check",
     "compare",
+    "doubt",
+    "fit",
     "load_study",
     "make_trace",
     "read_trace",

@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
 from libramen._version import __version__
 from libramen.cli.trace import app as trace_app
+
+if TYPE_CHECKING:
+    from libramen.comparison.doubt import Doubt
+    from libramen.comparison.fit import Fitted
 
 app = typer.Typer(
     name="libramen",
@@ -169,6 +173,9 @@ def compare(
     trust_code: Trust = False,
     no_cache: NoCache = False,
     plot: Plot = None,
+    doubt: Annotated[
+        bool, typer.Option("--doubt", help="Compare again at the ends of what is not known: does the verdict hold?")
+    ] = False,
 ) -> int:
     """Replay all plans of a study and compare them."""
     from libramen.cli import show
@@ -183,12 +190,18 @@ def compare(
         trace = loaded.trace(seed=seed, progress=bar.share("reading the trace"), cache=not no_cache)
         compilation.wait()
         comparison = compare_plans(loaded, trace=trace, seed=seed, workers=None, progress=bar.named)
-    _finish(comparison.to_dict() if json else None, plot, comparison)
+        doubted: tuple[Doubt, ...] = ()
+        if doubt:
+            from libramen.comparison.doubt import doubt as doubt_verdict
+
+            doubted = doubt_verdict(loaded, comparison, trace=trace, seed=seed, workers=None, progress=bar.named)
+    document = comparison.to_dict() | ({"doubt": [one.to_dict() for one in doubted]} if doubt else {})
+    _finish(document if json else None, plot, comparison)
     show.skipped_lines(comparison.trace)
     if json:
         show.doubts(trace.demand.doubts)
     else:
-        show.comparison(loaded, comparison, kept_grade(loaded, seed))
+        show.comparison(loaded, comparison, kept_grade(loaded, seed), doubted)
     return int(strict and comparison.cheapest is None)
 
 
@@ -202,24 +215,41 @@ def backtest(
     ] = False,
     no_cache: NoCache = False,
     plot: Plot = None,
+    fit: Annotated[
+        str | None,
+        typer.Option("--fit", metavar="KEYS", help="Which slots,threads,cpu_share,overhead explain the log best."),
+    ] = None,
 ) -> int:
     """Replay the log on the plan on which it was recorded, and see how far to trust a replay."""
     from libramen.cli import show
     from libramen.comparison.backtest import backtest as test_study
     from libramen.engine.compiling import Compilation
+    from libramen.errors import LibramenError
     from libramen.study.study import load_study
 
     _check_plot(plot)
     loaded = load_study(study)
     with Compilation(show.told) as compilation, show.progress() as bar:
         compilation.wait()
-        found = test_study(loaded, seed=seed, cache=not no_cache, progress=bar.named)
-    _finish(found.to_dict() if json else None, plot, found)
+        fitted: tuple[Fitted, ...] = ()
+        if fit is not None:
+            from libramen.comparison.fit import fit as fit_settings
+
+            keys = [key.strip() for key in fit.split(",")]
+            fitted = fit_settings(loaded, keys, seed=seed, cache=not no_cache, progress=bar.named)
+        try:
+            found = test_study(loaded, seed=seed, cache=not no_cache, progress=bar.named)
+        except LibramenError:  # the settings in the study are impossible: then what was fitted is the answer
+            if fitted and not json:
+                show.fitted(fitted)
+            raise
+    document = found.to_dict() | ({"fit": [one.to_dict() for one in fitted]} if fit is not None else {})
+    _finish(document if json else None, plot, found)
     show.skipped_lines(found.trace)
     if json:
         show.doubts(found.trace.demand.doubts)
     else:
-        show.backtest(found)
+        show.backtest(found, fitted)
     return int(strict and found.grade.grade not in {"close", "fair"})
 
 

@@ -24,6 +24,8 @@ if TYPE_CHECKING:
     from libramen.checks.check import Check
     from libramen.comparison.backtest import Backtest, Grade
     from libramen.comparison.compare import Comparison
+    from libramen.comparison.doubt import Doubt
+    from libramen.comparison.fit import Fitted
     from libramen.outcome.outcome import Outcome
     from libramen.report.section import Section
     from libramen.study.study import Study
@@ -169,12 +171,13 @@ def _table(section: Section, *, narrow: bool) -> Table:
     return table
 
 
-def comparison(study: Study, found: Comparison, grade: Grade | None = None) -> None:
-    """The objectives, the table of a comparison, the verdict, and what each plan misses."""
+def comparison(study: Study, found: Comparison, grade: Grade | None = None, doubted: tuple[Doubt, ...] = ()) -> None:
+    """The objectives, the table of a comparison, the verdict, what each plan misses, and how far the verdict holds."""
     from libramen.report.backtest import trust_section
-    from libramen.report.comparison import comparison_sections
+    from libramen.report.comparison import comparison_sections, doubts_of_verdict
 
-    _render([*comparison_sections(study, found), *trust_section(study, grade)])
+    more = doubts_of_verdict(doubted) if doubted else []
+    _render([*comparison_sections(study, found), *more, *trust_section(study, grade)])
 
 
 def outcome(study: Study, found: Outcome, grade: Grade | None = None) -> None:
@@ -199,11 +202,18 @@ def summary(found: Summary) -> None:
     _render(summary_sections(found))
 
 
-def backtest(found: Backtest) -> None:
-    """The prediction of a log beside the log."""
-    from libramen.report.backtest import backtest_sections
+def backtest(found: Backtest, settings: tuple[Fitted, ...] = ()) -> None:
+    """The prediction of a log beside the log, and what the log tells of the recorded plan."""
+    from libramen.report.backtest import backtest_sections, fit_sections
 
-    _render(backtest_sections(found))
+    _render([*backtest_sections(found), *(fit_sections(settings) if settings else [])])
+
+
+def fitted(found: tuple[Fitted, ...]) -> None:
+    """What the log tells of the recorded plan."""
+    from libramen.report.backtest import fit_sections
+
+    _render(fit_sections(found))
 
 
 def next_steps(study: Study) -> None:
@@ -217,6 +227,7 @@ def next_steps(study: Study) -> None:
         f"libramen replay {file} --plan late --plot {shlex.quote(str(folder / 'late.png'))}",
         f"libramen compare {file} --plot {shlex.quote(str(folder / 'compare.png'))}",
         f"libramen check {file}",
+        f"libramen backtest {file} --plot {shlex.quote(str(folder / 'backtest.png'))}",
     ):
         _say(console, f"  {command}")
     _say(console, f"Or change a number in {study.path} and compare again.")

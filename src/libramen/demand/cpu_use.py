@@ -186,13 +186,15 @@ def together(columns: np.ndarray, names: list[str], from_: float) -> dict[str, s
     }
 
 
-def with_cpu_use(log: Trace, use: CpuUse, estimate: Callable[[dict[str, float] | None], Trace], speed: float) -> Trace:
+def with_cpu_use(
+    log: Trace, use: CpuUse, estimate: Callable[[dict[str, float] | None, bool], Trace], speed: float
+) -> Trace:
     """The trace with the CPU work of each route as measured; the rest of its work is wait.
 
     Args:
         log: as it was found, with latencies.
         use: what was measured.
-        estimate: gives the log its work, for shares of CPU work by route; None: for the default.
+        estimate: gives the log its work, for shares of CPU work by route (None: the default), and quickly or well.
         speed: of the measured cores.
 
     Raises:
@@ -201,11 +203,20 @@ def with_cpu_use(log: Trace, use: CpuUse, estimate: Callable[[dict[str, float] |
     if log.latency_s is None:
         raise TraceError("cpu_use needs a log with latencies: with given work there is nothing left to be found")
     routes, base, unexplained = cpu_per_route(log, use)
-    shares: dict[str, float] | None = None
-    for _ in range(_PASSES):  # how long cores were shared depends on how much of the work is CPU work
-        trace = estimate(shares)
-        shares = _shares(trace, routes, speed)
-    trace = estimate(shares)
+    # How long cores were shared depends on how much of the work is CPU work, and the other way round.
+    shares = _shares(estimate(None, True), routes, speed)
+    trace = estimate(shares, False)
+    shares = _shares(trace, routes, speed)
+    share_of_each = np.array([shares[route] for route in trace.routes])[trace.route_codes]
+    work_s = trace.cpu_s / speed + trace.wait_s
+    trace = trace.with_demand(
+        share_of_each * work_s * speed,
+        (1 - share_of_each) * work_s,
+        demand=trace.demand.kind,
+        notes=(),
+        routes=trace.demand.routes,
+        doubts=trace.demand.doubts,
+    )
     notes = [
         f"cpu_use: {len(use.cores):,} intervals of measured CPU use say how many core-seconds a request of each route "
         f"takes; {units.show_share(unexplained)} of the variance is not explained"
@@ -227,7 +238,7 @@ def with_cpu_use(log: Trace, use: CpuUse, estimate: Callable[[dict[str, float] |
                 f"cpu_use: the CPU work of route {route.route!r} is uncertain: {units.show_duration(route.core_s)} ± "
                 f"{units.show_duration(route.error)} per request"
             )
-        if shares is not None and shares.get(route.route, 0.0) >= 1.0:
+        if shares[route.route] >= 1.0:
             notes.append(
                 f"cpu_use: route {route.route!r} takes more CPU than time: all of its work counts as CPU work "
                 "(several cores for one request, or work after the answer?)"

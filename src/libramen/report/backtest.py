@@ -12,6 +12,7 @@ if TYPE_CHECKING:
     from collections.abc import Iterable
 
     from libramen.comparison.backtest import Backtest, Compared, Grade
+    from libramen.comparison.fit import Fitted
     from libramen.study.study import Study
 
 _MOST_SCOPES: Final = 8
@@ -45,6 +46,42 @@ def trust_section(study: Study, grade: Grade | None) -> list[Section]:
     if study.trace_table.recorded_on is None:
         return []
     return [Section(sentences=("How far to trust this: `libramen backtest` of this study says it.",))]
+
+
+def fit_sections(found: Iterable[Fitted]) -> list[Section]:
+    """What the log tells of the settings of the plan on which it was recorded."""
+    columns = (
+        Column("setting", "key", is_number=False),
+        Column("in the study", "now"),
+        Column("best", "best"),
+        Column("likely", "likely", is_number=False),
+        Column("off now", "off_now", "share"),
+        Column("off at best", "off_best", "share"),
+    )
+    rows, lines = [], []
+    for one in found:
+        off = dict(one.tried)
+        likely = f"{one.show(one.low)} to {one.show(one.high)}" if one.high > one.low else one.show(one.best)
+        rows.append(
+            row([
+                one.key,
+                Cell(one.show(one.now), one.now),
+                Cell(one.show(one.best) if one.tells else "-", one.best if one.tells else None),
+                likely if one.tells else "the log cannot tell",
+                _off(off[one.now]),
+                _off(off[one.best]) if one.tells else Cell("-"),
+            ])
+        )  # fmt: skip
+        if one.tells and not one.low <= one.now <= one.high:
+            lines.append(f"  {one.line}")
+    said = ("Lines to paste into the study:", *lines) if lines else ("What the study says is as likely as anything.",)
+    note = "off: mean difference of percentiles among requests that found as many in progress."
+    return [Section("What the log tells of the recorded plan", columns=columns, rows=tuple(rows), notes=(note,)),
+            Section(sentences=said)]  # fmt: skip
+
+
+def _off(value: float) -> Cell:
+    return Cell("impossible" if value >= 10 else units.show_share(value), value)
 
 
 def _table(found: Backtest) -> Section:

@@ -14,6 +14,7 @@ if TYPE_CHECKING:
     from collections.abc import Sequence
 
     from libramen.comparison.compare import Comparison
+    from libramen.comparison.doubt import Doubt
     from libramen.outcome.figures import Figures
     from libramen.study.objectives import Objective
     from libramen.study.study import Study
@@ -27,13 +28,44 @@ def comparison_sections(study: Study, found: Comparison) -> list[Section]:
         for figures in found.figures
         if figures.missed
     ]
-    month = f"A month here is {found.figures[0].bill.note}."
+    notes = [f"A month here is {found.figures[0].bill.note}."]
+    if found.trace.demand.kind != "given" and study.trace_table.cpu_share is None and not found.trace.demand.cpu:
+        notes.append(
+            "How much of the work is CPU work is a guess (40 %): --doubt shows whether the verdict depends on it, "
+            "cpu_use in [trace] measures it."
+        )
     return [
         *doubts_section(found.trace.demand.doubts),
         heading(study, found.trace, *([f"Objectives: {'; '.join(wanted)}."] if wanted else [])),
         plans_section(found.figures, best=found.cheapest),
-        Section(found.verdict(), tuple(misses), notes=(month,)),
+        Section(found.verdict(), tuple(misses), notes=tuple(notes)),
     ]
+
+
+def doubts_of_verdict(doubts: Sequence[Doubt]) -> list[Section]:
+    """Whether the verdict holds at the ends of what is not known."""
+    columns = (
+        Column("not known", "parameter", is_number=False),
+        Column("now from", "from", is_number=False),
+        Column("low end", "low", is_number=False),
+        Column("verdict there", "low_verdict", is_number=False),
+        Column("high end", "high", is_number=False),
+        Column("verdict there", "high_verdict", is_number=False),
+        Column("plans changed", "changed"),
+    )
+    rows = []
+    for one in doubts:
+        changed = one.low.changed + one.high.changed
+        cells = (one.parameter, one.from_, one.low.value, one.low.verdict, one.high.value, one.high.verdict)
+        rows.append(row([*cells, Cell(str(changed), changed)]))
+    most = next((one for one in doubts if any(one.weight)), None)
+    if most is None:
+        said = "Nothing of this changes the verdict, or what any plan meets."
+    elif most.weight[0]:
+        said = f"What moves the answer most is {most.parameter}: find out more about that first."
+    else:
+        said = f"The verdict holds throughout. What moves single plans most is {most.parameter}."
+    return [Section(columns=columns, rows=tuple(rows), notes=(said,))]
 
 
 def plans_section(all_figures: Sequence[Figures], best: Figures | None = None) -> Section:

@@ -137,17 +137,19 @@ class TraceTable(ReadingKeys):
 
         plan = None if recorded is None else recorded[1]
 
-        def estimate(shares: Any) -> Trace:
+        def estimate(shares: Any, roughly: bool) -> Trace:
             if recorded is not None and self._unqueues:
-                return self._unqueue(log, *recorded, shares, seed, server)
+                return self._unqueue(log, *recorded, cpu_share=shares, seed=seed, server=server, roughly=roughly)
             speed = self.recorded_speed if plan is None else plan.size.speed
             return with_demand(log, self.demand, cpu_share=shares, recorded_speed=speed, has_cpu=False, seed=seed)
 
         if self.cpu_use is None:
-            return estimate(self.cpu_share)
+            return estimate(self.cpu_share, False)
         return self._with_cpu_use(log, estimate, plan, folder)
 
-    def _with_cpu_use(self, log: Trace, estimate: Callable[[Any], Trace], plan: Plan | None, folder: Path) -> Trace:
+    def _with_cpu_use(
+        self, log: Trace, estimate: Callable[[Any, bool], Trace], plan: Plan | None, folder: Path
+    ) -> Trace:
         from libramen.demand.cpu_use import read_cpu_use, with_cpu_use
 
         assert self.cpu_use is not None
@@ -155,10 +157,10 @@ class TraceTable(ReadingKeys):
         use = read_cpu_use(folder / self.cpu_use, log, cores)
         return with_cpu_use(log, use, estimate, (self.recorded_speed or 1.0) if plan is None else plan.size.speed)
 
-    def _unqueue(self, trace: Trace, service: Service, plan: Plan, shares: Any, seed: int, server: Any) -> Trace:
+    def _unqueue(self, trace: Trace, service: Service, plan: Plan, **how: Any) -> Trace:
         from libramen.demand.unqueue import unqueue
 
-        return unqueue(trace, service, plan, cpu_share=shares, seed=seed, server=server)
+        return unqueue(trace, service, plan, **how)
 
     def _key(
         self, folder: Path, seed: int, zone: str, recorded: tuple[Service, Plan] | None, *, estimate: bool
