@@ -12,8 +12,9 @@ from libramen.trace.formats.registry import users_of
 
 HEAD = """# The keys of `[trace]`
 
-Written by `python docs/trace_keys.py` from `src/libramen/trace/options.py`. All but `files`, `shape` and `settle` are
-also keywords of `read_trace`. How they are used is in [your-own-log.md](your-own-log.md).
+Written by `python docs/trace_keys.py` from `src/libramen/trace/options.py`. All but `files`, `shape`,
+`recorded_on`, `server`, `cpu_use` and `settle` are also keywords of `read_trace`. How they are used is in
+[your-own-log.md](your-own-log.md).
 
 | key | | default | only for |
 |---|---|---|---|

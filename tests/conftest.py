@@ -49,7 +49,7 @@ def hour_study(demo_study: Path, tmp_path_factory: pytest.TempPathFactory) -> Pa
     """The demo from 11:30 to 12:30 only, for what does not need its day."""
     folder = tmp_path_factory.mktemp("hour") / "saltmarsh"
     folder.mkdir()
-    for name in ("study.toml", "tiers.toml"):
+    for name in ("study.toml", "tiers.toml", "cpu.csv"):
         shutil.copy(demo_study.parent / name, folder)
     with (
         gzip.open(demo_study.parent / "saltmarsh.log.gz", "rt") as day,

@@ -43,6 +43,7 @@ _BLOCKS: Final = 4
 _TURNS: Final = 8
 _FEWER_TURNS: Final = 6
 _KEPT_TURNS: Final = 4
+_LENGTHS: Final = (1, 50, 300, 300, 1500, 1500)
 _STRATA: Final = 6
 _FEW: Final = 120
 _TOLERANCE: Final = 0.05
@@ -142,13 +143,14 @@ def unqueue(
             f"{np.count_nonzero(served & ~gave_up)}; allowed: a longer log, or demand = 'quiet'"
         )
     evenly, free_s = 0.0, trace.at_s
-    if trace.source.whole_seconds and server is None:
+    if trace.source.whole_seconds:
         rough = _rough_minutes(trace, served, _backwards(trace, recorded, share, served, server, seed, 1).late)
         if rough.any():
             evenly = float(np.count_nonzero(rough)) / len(trace)
-            order, at_s = _evened(trace, rough)
+            order, at_s = _evened(trace, rough, server)
             trace, rough = trace.take(order, at_s=at_s[order]), rough[order]
             share, served, gave_up = share[order], served[order], gave_up[order]
+            server = None if server is None else server[order]
             free_s = _anywhere(trace, rough, seed)
     assert trace.latency_s is not None
     rows = np.flatnonzero(served)
@@ -165,7 +167,9 @@ def unqueue(
     late = float(found.late.mean())
     waited = float(np.mean(found.slot_at_s - logged.at_s > np.maximum(found.work_s, _MILLISECOND)))
     work_s, error = found.work_s, np.inf
-    if late <= _LATE and not evenly:
+    if late <= _LATE and not evenly and server is not None:  # nothing is left open
+        error = 0.0
+    elif late <= _LATE and not evenly:
         error = _error(recorded.forwards(logged.at_s, work_s, logged.share, seed)[0], logged.latency_s)
     each = error <= _EXACT or roughly
     if not each:
@@ -225,14 +229,14 @@ def _rough_minutes(trace: Trace, served: np.ndarray, late: np.ndarray) -> np.nda
     return marked
 
 
-def _evened(trace: Trace, rough: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+def _evened(trace: Trace, rough: np.ndarray, server: np.ndarray | None) -> tuple[np.ndarray, np.ndarray]:
     """The order of these arrivals, and the arrivals when the lines of a second stand evenly in it: (n,), (n,) [s].
 
     Departures of a busy server are paced by the work that it does; independent draws would make them burstier than they
     were.
     """
     assert trace.latency_s is not None
-    leaves_s = evened(trace.at_s + trace.latency_s)
+    leaves_s = evened(trace.at_s + trace.latency_s, server)
     at_s = np.where(rough, np.clip(leaves_s - trace.latency_s, 0.0, trace.span_s), trace.at_s)
     return np.argsort(at_s, kind="stable"), at_s
 
@@ -247,18 +251,19 @@ def in_system(at_s: np.ndarray, latency_s: np.ndarray) -> np.ndarray:
 def _anywhere(trace: Trace, rough: np.ndarray, seed: int) -> np.ndarray:
     """Arrivals as those of many visitors are: anywhere in their second, where that is all that is known."""
     second = np.floor(trace.at_s)
-    drawn_s = second + stream(seed, "unqueue", 12).random(len(trace))
+    drawn_s = second + stream(seed, "unqueue", 22).random(len(trace))
     return np.where(rough, np.minimum(drawn_s, trace.span_s), trace.at_s)
 
 
-def evened(leaves_s: np.ndarray) -> np.ndarray:
-    """Instants in the middle of equal parts of their second, in their order: float64 (n,) [s]."""
-    order = np.argsort(leaves_s, kind="stable")
-    second = np.floor(leaves_s[order] + 1e-9)
-    first = np.searchsorted(second, second, side="left")
-    count = np.searchsorted(second, second, side="right") - first
-    spread = np.empty(len(second))
-    spread[order] = second + (np.arange(len(second)) - first + 0.5) / count
+def evened(leaves_s: np.ndarray, server: np.ndarray | None = None) -> np.ndarray:
+    """Instants in the middle of equal parts of their second, in order: float64 (n,) [s]; each server by itself."""
+    spread = np.empty(len(leaves_s))
+    for rows in [np.arange(len(leaves_s))] if server is None else _rows_by_route(server):
+        order = rows[np.argsort(leaves_s[rows], kind="stable")]
+        second = np.floor(leaves_s[order] + 1e-9)
+        first = np.searchsorted(second, second, side="left")
+        count = np.searchsorted(second, second, side="right") - first
+        spread[order] = second + (np.arange(len(second)) - first + 0.5) / count
     return spread
 
 
@@ -408,13 +413,14 @@ class _Exchange:
         """What is said of replayed requests that are written down as the log is: strata and work (n,) [s]."""
         logged = self._logged
         leaves_s = logged.free_s + latency_s
-        leaves_s = evened(leaves_s) if self._whole_seconds else _MILLISECOND * np.floor(leaves_s / _MILLISECOND)
+        server = None if logged.server is None else replica
+        leaves_s = evened(leaves_s, server) if self._whole_seconds else _MILLISECOND * np.floor(leaves_s / _MILLISECOND)
         written_s = _MILLISECOND * np.round(latency_s / _MILLISECOND)
         at_s = np.maximum(0.0, leaves_s - written_s)
         if self._by_load:
             return in_system(at_s, written_s), written_s
         order = np.argsort(at_s, kind="stable")
-        server = None if logged.server is None else replica[order]
+        server = None if server is None else server[order]
         found = self._recorded.backwards(at_s[order], written_s[order], logged.share[order], self._seed, server)
         said_s = np.empty(len(order))
         said_s[order] = found.work_s
@@ -478,7 +484,8 @@ class _Exchange:
         """
         rows = self._sample(self._all.at_s)
         some_s, best, way, found, latency_s = work_s[rows], np.inf, (1, 1), work_s[rows], self._logged.latency_s
-        for number, length in enumerate((1, 300, 300, len(rows), len(rows)), start=1):
+        lengths = (*_LENGTHS, len(rows), len(rows), len(rows))
+        for number, length in enumerate(lengths, start=1):
             rng = stream(self._seed, "unqueue", number)
             candidate_s = shuffled_nearby(some_s, self._logged.route, length, rng)
             replayed_s, _ = self._forwards(candidate_s, self._seed)
@@ -486,7 +493,7 @@ class _Exchange:
             if error < best:
                 best, way, found, latency_s = error, (number, length), candidate_s, replayed_s
         factor = 1.0
-        for step in (0.02, 0.01, 0.005):
+        for step in (0.02, 0.01, 0.005, 0.0025):
             for trial in (factor * (1 + step), factor * (1 - step)):
                 replayed_s, _ = self._forwards(trial * found, self._seed)
                 error = _error(replayed_s, self._logged.latency_s)
@@ -572,7 +579,7 @@ def _with_censored(
     """Requests whose client gave up have at least the work that they got: that of another one with more."""
     if not gave_up.any():
         return work_s
-    completed_s, drawn = work_s.copy(), stream(seed, "unqueue", 10).random(len(work_s))
+    completed_s, drawn = work_s.copy(), stream(seed, "unqueue", 20).random(len(work_s))
     for rows in _rows_by_route(route):
         pool = np.sort(work_s[rows[~gave_up[rows]]])
         some = rows[gave_up[rows]]
@@ -589,7 +596,7 @@ def _for_all(trace: Trace, work_s: np.ndarray, served: np.ndarray, seed: int) ->
         return work_s
     whole_s = np.zeros(len(trace))
     whole_s[served] = work_s
-    drawn = stream(seed, "unqueue", 11).random(len(trace))
+    drawn = stream(seed, "unqueue", 21).random(len(trace))
     for rows in _rows_by_route(trace.route_codes):
         pool = whole_s[rows[served[rows]]]
         some = rows[~served[rows]]

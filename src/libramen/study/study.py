@@ -6,8 +6,9 @@ import tomllib
 import zlib
 from decimal import Decimal
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Self, TypeVar
+from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Literal, Self, TypeVar
 
+import numpy as np
 from pydantic import BeforeValidator, Field, SerializeAsAny, ValidationError, model_validator
 
 from libramen.errors import StudyError
@@ -45,6 +46,10 @@ class TraceTable(ReadingKeys):
     recorded_on: str | None = Field(
         None, description="plan on which the log was recorded: what was queueing there is taken out of its latencies"
     )
+    server: Literal["field", "file"] = Field(
+        "field",
+        description="which server answered, for recorded_on: a field says it where there is one, or each file is its",
+    )
     cpu_use: str | None = Field(
         None, description="CSV table of the CPU use of the whole fleet while the log was recorded, instead of cpu_share"
     )
@@ -58,6 +63,8 @@ class TraceTable(ReadingKeys):
                 "recorded_speed and recorded_on are both there; allowed: one of them, since the recorded plan's size "
                 "says how fast its cores are"
             )
+        if self.server == "file" and not self._unqueues:
+            raise ValueError("server has no effect without recorded_on; allowed: to leave it out")
         if self.cpu_use is not None and self.cpu_share is not None:
             raise ValueError(
                 "cpu_share and cpu_use are both there; allowed: one of them, since cpu_use finds the share"
@@ -212,12 +219,16 @@ class TraceTable(ReadingKeys):
                 raise TraceError("cpu_use has no effect: the trace itself says cpu_s; allowed: to leave it out")
             return self._read(folder, seed, zone, progress, estimate=True)
         log = whole_load(requests.trace, options)
-        server = requests.server if len(log) == len(requests.trace) else None
+        server = requests.server
+        if self.server == "file":
+            server = np.zeros(len(log), np.int32) if requests.file is None else requests.file
+        if len(log) != len(requests.trace):  # what was multiplied was on other servers
+            server = None
         return shaped(self._estimated(log, recorded, folder, seed, server), self.shape, seed=seed, folder=folder)
 
     def _options(self, seed: int, zone: str) -> dict[str, Any]:
         """The keywords of `read_trace` that this table says."""
-        mine = ("files", "shape", "settle", "time_zone", "recorded_on", "cpu_use")
+        mine = ("files", "shape", "settle", "time_zone", "recorded_on", "server", "cpu_use")
         options = {key: getattr(self, key) for key in self.model_fields_set if key not in mine}
         return options | {"time_zone": zone, "seed": seed}
 

@@ -41,9 +41,6 @@ class ReadingKeys(Table):
     servers: tuple[PositiveCount, PositiveCount] = Field(
         (1, 1), description="the log is from so many of so many servers"
     )
-    server: Literal["field", "file"] = Field(
-        "field", description="which server answered: a field says it where there is one, or each file is one server's"
-    )
     demand: Demand | None = Field(
         None,
         description="how cpu_s and wait_s come about (default: given when the trace has cpu_s, unqueued with "

@@ -296,7 +296,11 @@ def _arrivals(found: RawRequests, seed: int, stamp: str, within_second: str) -> 
     at_s = found.at_s.copy()
     words = []
     if found.whole_seconds and within_second != "none":
-        at_s += spread_within_second(found.at_s, seed, evenly=within_second == "even")
+        # Each file has an order of its own: that of one server, or of its own time.
+        files = [slice(None)] if found.file is None else [found.file == n for n in range(len(found.files))]
+        for number, rows in enumerate(files):
+            evenly = within_second == "even"
+            at_s[rows] += spread_within_second(found.at_s[rows], seed, evenly=evenly, number=number)
         words.append(f"whole-second time stamps, spread within their second ({within_second})")
     if stamp == "answer" and found.latency_s is not None:
         at_s -= found.latency_s

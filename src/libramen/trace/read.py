@@ -66,7 +66,7 @@ def read_trace(
         >>> trace = read_trace("saltmarsh/saltmarsh.log.gz", time_zone="Europe/Lisbon")  # doctest: +SKIP
     """
     chosen = checked_options(options)
-    trace, has_cpu, _ = read_requests(path, chosen, progress)
+    trace, has_cpu, _, _ = read_requests(path, chosen, progress)
     if chosen.work is not None:
         if chosen.demand not in {None, "given"}:
             raise TraceError(f"demand = {chosen.demand!r} has no effect beside work, which says how long requests take")
@@ -89,12 +89,14 @@ class Requests(NamedTuple):
     Attributes:
         trace: them, `cpu_s` 0 where it was not given.
         has_cpu: whether it was given.
-        server: int32 (n,), which server answered each, None: not known.
+        server: int32 (n,), which server answered each, None: the log does not say.
+        file: int16 (n,), the number of the file in which each stands, None: there is one.
     """
 
     trace: Trace
     has_cpu: bool
     server: np.ndarray | None
+    file: np.ndarray | None
 
 
 def read_requests(
@@ -137,15 +139,12 @@ def read_requests(
         raise TraceError(f"{', '.join(found.files)}: {error}") from None
     if progress is not None:
         progress(1.0)
-    return Requests(trace, has_cpu, None if found.servers is None else found.servers[0].astype(np.int32))
+    server = None if found.servers is None else found.servers[0].astype(np.int32)
+    return Requests(trace, has_cpu, server, found.file)
 
 
-def _servers(reading: Reading, rows: Rows) -> tuple[np.ndarray, list[str]] | None:
-    """Which server answered each line: as the lines say, or, where each file is of one, as the files do."""
-    if reading.options.server == "file":
-        files = rows.columns.get("file", [])
-        codes = np.concatenate(files).astype(np.int64)
-        return codes, [str(number) for number in range(int(codes.max(initial=0)) + 1)]
+def _servers(rows: Rows) -> tuple[np.ndarray, list[str]] | None:
+    """Which server answered each line, where all lines say so."""
     return rows.servers.pair() if len(rows.servers.array()) == rows.n else None
 
 
@@ -258,7 +257,7 @@ def _from_rows(reading: Reading, kind: str, files: tuple[str, ...]) -> RawReques
         labels=(rows.paths.array(), list(rows.paths.texts)),
         agents=rows.agents.pair(),
         hosts=rows.hosts.pair(),
-        servers=_servers(reading, rows),
+        servers=_servers(rows),
         file=rows.take("file"),
         notes=notes,
     )

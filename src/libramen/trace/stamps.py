@@ -64,13 +64,14 @@ def offset_seconds(text: bytes) -> int | None:
     return (int(match[2]) * 3600 + int(match[3]) * 60) * (-1 if match[1] == b"-" else 1)
 
 
-def spread_within_second(second: np.ndarray, seed: int, *, evenly: bool = False) -> np.ndarray:
+def spread_within_second(second: np.ndarray, seed: int, *, evenly: bool = False, number: int = 0) -> np.ndarray:
     """A fraction of a second for every line, in log order within each second.
 
     Args:
         second: int64 or float64 (n,), whole seconds of 0 or more in the order of the log.
         seed: of the uniform draws, one per line.
         evenly: instead of draws, (k - 0.5) / n for the k-th of the n lines of a second.
+        number: of the file, so that each has draws of its own.
 
     Returns:
         float64 (n,) in [0, 1).
@@ -87,7 +88,7 @@ def spread_within_second(second: np.ndarray, seed: int, *, evenly: bool = False)
         # sorting pairs; 32 bits of a second are 0.2 ns.
         key = second.astype(np.uint64)
         key <<= np.uint64(32)
-        key |= stream(seed, "stamps").integers(0, 1 << 32, len(second), dtype=np.uint32)
+        key |= stream(seed, "stamps", number).integers(0, 1 << 32, len(second), dtype=np.uint32)
         key.sort()
         key &= np.uint64((1 << 32) - 1)
         fraction = key.astype(np.float64)
