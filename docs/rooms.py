@@ -14,12 +14,13 @@ INK, SEA, FOAM, SAND, STONE = "#22313f", "#1f7a8c", "#bfdbe2", "#e9c46a", "#e8e8
 WIDTH, HEIGHT = 2.3, 1.15
 
 ROOMS = {
-    "trace": (0.3, 5.75, FOAM, "files to a Trace:\nformats, demand, shape"),
+    "trace": (0.3, 5.75, FOAM, "files to a Trace:\nformats, shape, cache"),
     "rules": (0.3, 3.75, SAND, "scaling rules, rollouts:\nkeys, and how they decide"),
     "study": (2.9, 3.75, SAND, "service, tiers, plans,\nobjectives, the file"),
     "checks": (2.9, 1.75, SAND, "what can be said\nbefore a replay"),
     "engine": (5.5, 5.75, FOAM, "one replay:\na Run"),
     "bill": (5.5, 3.75, FOAM, "what was used,\nthen prices"),
+    "demand": (2.9, 5.75, FOAM, "the work in a log:\nthe engine backwards"),
     "outcome": (8.1, 5.75, FOAM, "figures, frames,\nfindings, sentences"),
     "runs": (8.1, 3.75, FOAM, "many cases, here\nor on many machines"),
     "comparison": (8.1, 1.75, FOAM, "many plans,\nthe verdict"),
@@ -27,7 +28,8 @@ ROOMS = {
     "cli, demo": (10.7, 1.75, STONE, "the command line,\nthe shipped study"),
 }
 WAYS = [
-    ((2.6, 6.45), (5.5, 6.45), "Trace"),
+    ((2.6, 6.45), (2.9, 6.45), ""),
+    ((5.2, 6.45), (5.5, 6.45), ""),
     ((2.6, 4.3), (2.9, 4.3), ""),
     ((5.2, 4.7), (6.1, 5.75), "Plan"),
     ((4.05, 3.75), (4.05, 2.9), ""),

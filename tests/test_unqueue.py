@@ -91,7 +91,7 @@ def _changed(busy: Path, folder: Path, old: str, new: str) -> Path:
     [
         ("1 replica, 4 slots, load 0.6", "heavy tail", False),
         ("1 replica, 4 slots, load 0.85", "two humps", True),
-        ("1 replica, 4 slots, bursts", "heavy tail", True),
+        ("1 replica, 4 slots, bursts", "two humps", True),
         ("5 replicas, 2 slots, round_robin, load 0.6", "exponential", True),
         ("5 replicas, 2 slots, least_busy, load 0.85", "two humps", True),
         ("5 replicas, 2 slots, random, load 0.6", "two humps", False),

@@ -27,10 +27,14 @@ _TICKS_S: Final = (1e-3, 3e-3, 1e-2, 3e-2, 0.1, 0.3, 1.0, 3.0, 10.0, 30.0, 100.0
 
 def draw_backtest(found: Backtest) -> Figure:
     """Left: the percentiles of the replay over those of the log; right: both over the time of the log."""
+    off = units.show_share(found.grade.in_sample)
+    if found.grade.held_back is not None:
+        off += f", where they were held back by {units.show_share(found.grade.held_back)}"
     figure = new_figure(
         f"Backtest of {found.study.name}: {found.grade.grade}",
-        found.grade.reason,
+        f"{len(found.trace):,} requests replayed on plan {found.plan}: p50, p95 and p99 are off by {off}",
         notes=(
+            f"- {found.grade.reason}",
             "Left: on the line, the replay gives what the log has; the band is 10 % to either side.",
             "Right: p95 of the requests that arrived in each window, as logged and as replayed.",
         ),

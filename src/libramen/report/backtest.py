@@ -45,7 +45,7 @@ def trust_section(study: Study, grade: Grade | None) -> list[Section]:
         return [Section(sentences=(grade.sentence,), prose=True)]
     if study.trace_table.recorded_on is None:
         return []
-    return [Section(sentences=("How far to trust this: `libramen backtest` of this study says it.",))]
+    return [Section(sentences=(f"How far to trust this: `libramen backtest {study.path}` finds out.",))]
 
 
 def fit_sections(found: Iterable[Fitted]) -> list[Section]:
