@@ -634,8 +634,8 @@ def _for_all(trace: Trace, work_s: np.ndarray, served: np.ndarray, seed: int) ->
 
 def _notes(fit: Fit, served: np.ndarray, gave_up: np.ndarray, plan: Plan) -> list[str]:
     said = (
-        f"the queueing of plan {plan.name!r} is taken out of the latencies (unqueued): replayed there, p50, p95 and p99 "
-        f"are within {units.show_share(max(0.001, fit.error))} of the log's"
+        f"the queueing of plan {plan.name!r} is taken out of the latencies (unqueued): replayed there, p50, p95 and "
+        f"p99 are within {units.show_share(max(0.001, fit.error))} of the log's"
     )
     if not fit.each:
         said += "; which request had which work is drawn, since time stamps or the balancer do not tell"
