@@ -26,6 +26,7 @@ MAY_REACH_DOWN = {
     ("trace/summary.py", "plot", "draw"),
     ("study/study.py", "_unqueue", "demand"),
     ("study/study.py", "_with_cpu_use", "demand"),
+    ("study/study.py", "_with_likely_share", "demand"),
     ("comparison/backtest.py", "plot", "draw"),
     ("comparison/backtest.py", "_repr_html_", "report"),
 }

@@ -12,6 +12,7 @@ from libramen import StudyError, Trace, TraceError, backtest, compare, doubt, fi
 from libramen.cli import run
 from libramen.comparison.backtest import kept_grade
 from libramen.demand.cpu_use import CpuUse, cpu_per_route, read_cpu_use, throughput
+from libramen.demand.explain import likely_cpu_share
 from test_unqueue import CASES, accuracy
 
 if TYPE_CHECKING:
@@ -167,6 +168,32 @@ def test_doubts_of_a_verdict(busy: Path, capsys: pytest.CaptureFixture[str]) -> 
     out = capsys.readouterr().out
     assert "verdict there" in out
     assert "is a guess (40 %): --doubt shows" in out
+
+
+def test_a_log_that_was_busy_on_shared_cores_tells_its_cpu_share(tmp_path: Path) -> None:
+    """From how latencies stretch with the number in progress; one without shared cores says nothing."""
+    for name, share in (("8 slots on two cores, load 0.8", 0.3), ("event loop, load 0.8", 0.5)):
+        case = CASES[name]._replace(share=share)
+        hidden, latency_s = accuracy.truth_of(case, "exponential", 12_000)
+        log = Trace.from_arrays(at_s=hidden.at_s, cpu_s=np.zeros(12_000), latency_s=latency_s)
+        found = likely_cpu_share(log, case.service, case.plan(), 0)
+        assert found is not None
+        assert found.tells
+        assert found.low <= share <= found.high <= found.low + 0.3
+    case = CASES["1 replica, 4 slots, load 0.6"]
+    hidden, latency_s = accuracy.truth_of(case, "exponential", 3000)
+    log = Trace.from_arrays(at_s=hidden.at_s, cpu_s=np.zeros(3000), latency_s=latency_s)
+    assert likely_cpu_share(log, case.service, case.plan(), 0) is None
+    case = CASES["4 workers on one core, load 0.8"]
+    hidden, latency_s = accuracy.truth_of(case, "exponential", 8000)
+    accuracy.write_log(tmp_path / "log.csv", hidden.at_s, latency_s, whole_seconds=False)
+    (tmp_path / "study.toml").write_text(
+        '[trace]\nfiles = ["log.csv"]\nstamp = "answer"\nrecorded_on = "p"\n[service]\nslots = 4\n[tiers.t]\n'
+        'billing = "per_hour"\n[tiers.t.sizes.s]\ncores = 1\nper_hour = 1\n[plans.p]\ntier = "t"\nsize = "s"\n'
+    )
+    trace = load_study(tmp_path / "study.toml").trace(cache=False)
+    assert any("cpu_share is" in note and "guess" not in note for note in trace.source.notes)
+    assert trace.wait_s.mean() < 0.15 * trace.cpu_s.mean()
 
 
 # -- CPU work from measured use ------------------------------------------------------------------

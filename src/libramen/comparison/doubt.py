@@ -151,7 +151,15 @@ def _share_ends(study: Study, trace: Trace) -> tuple[tuple[float, float], str]:
         error = 2 * sum(error for _, error in spent if np.isfinite(error)) / max(total, 1e-12)
         error = min(0.9, max(_LEAST, error))
         return (1 - error, 1 + error), "measured CPU use (two standard errors)"
-    return _GUESS, "a guess, 40 %" if study.trace_table.cpu_share is None else "the study"
+    return _GUESS, share_from(study, trace)
+
+
+def share_from(study: Study, trace: Trace) -> str:
+    """Where it comes from how much of the work is CPU work: `"the study"`, `"the log"` or `"a guess, 40 %"`."""
+    if study.trace_table.cpu_share is not None:
+        return "the study"
+    found = any(note.startswith("cpu_share is") and "guess" not in note for note in trace.source.notes)
+    return "the log" if found or trace.demand.cpu or trace.demand.kind == "given" else "a guess, 40 %"
 
 
 def _mean_share(trace: Trace) -> float:

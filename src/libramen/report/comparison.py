@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from libramen import units
+from libramen.comparison.doubt import share_from
 from libramen.outcome.story import FAILED_NOTE, miss, show_latency
 from libramen.outcome.words import clock
 from libramen.report.section import Cell, Column, Row, Section, row
@@ -29,7 +30,7 @@ def comparison_sections(study: Study, found: Comparison) -> list[Section]:
         if figures.missed
     ]
     notes = [f"A month here is {found.figures[0].bill.note}."]
-    if found.trace.demand.kind != "given" and study.trace_table.cpu_share is None and not found.trace.demand.cpu:
+    if share_from(study, found.trace).startswith("a guess"):
         notes.append(
             "How much of the work is CPU work is a guess (40 %): --doubt shows whether the verdict depends on it, "
             "cpu_use in [trace] measures it."

@@ -6,7 +6,7 @@ import tomllib
 import zlib
 from decimal import Decimal
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Literal, Self, TypeVar
+from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Final, Literal, Self, TypeVar
 
 import numpy as np
 from pydantic import BeforeValidator, Field, SerializeAsAny, ValidationError, model_validator
@@ -27,6 +27,7 @@ if TYPE_CHECKING:
     from libramen.trace.trace import Trace
 
 
+_WIDE_SHARE: Final = 0.3
 _Table = TypeVar("_Table", bound=Table)
 
 
@@ -150,6 +151,8 @@ class TraceTable(ReadingKeys):
             speed = self.recorded_speed if plan is None else plan.size.speed
             return with_demand(log, self.demand, cpu_share=shares, recorded_speed=speed, has_cpu=False, seed=seed)
 
+        if self.cpu_use is None and self.cpu_share is None and recorded is not None and self._unqueues:
+            return self._with_likely_share(log, estimate, *recorded, seed)
         if self.cpu_use is None:
             return estimate(self.cpu_share, False)
         return self._with_cpu_use(log, estimate, plan, folder)
@@ -163,6 +166,26 @@ class TraceTable(ReadingKeys):
         cores = None if plan is None or plan.counts else plan.replicas_used * plan.size.cores
         use = read_cpu_use(folder / self.cpu_use, log, cores)
         return with_cpu_use(log, use, estimate, (self.recorded_speed or 1.0) if plan is None else plan.size.speed)
+
+    def _with_likely_share(
+        self, log: Trace, estimate: Callable[[Any, bool], Trace], service: Service, plan: Plan, seed: int
+    ) -> Trace:
+        """Where the log was busy on shared cores it tells itself how much of the work is CPU work."""
+        from libramen.demand.explain import likely_cpu_share
+
+        found = likely_cpu_share(log, service, plan, seed)
+        if found is None:
+            return estimate(None, False)
+        between = f"{100 * found.low:.0f} to {100 * found.high:.0f} %"
+        if not found.tells or found.high - found.low > _WIDE_SHARE:
+            return estimate(None, False).noted(
+                f"cpu_share is a guess, 40 %: from how latencies stretch with the number in progress, {between} is as "
+                "likely"
+            )
+        return estimate(found.best, False).noted(
+            f"cpu_share is {100 * found.best:.0f} %, from how latencies stretch with the number in progress; likely "
+            f"{between}"
+        )
 
     def _unqueue(self, trace: Trace, service: Service, plan: Plan, **how: Any) -> Trace:
         from libramen.demand.unqueue import unqueue
