@@ -209,6 +209,30 @@ recorded_on = "p"
     assert (files.cpu_s + files.wait_s).mean() == pytest.approx(0.1, rel=0.1)
 
 
+def test_a_piece_of_a_line_says_which_server_answered(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    """`up=-`: the proxy answered itself, and the request took no slot."""
+    lines = [
+        f'v - - [05/Jun/2031:12:{k // 60:02}:{k % 60:02} +0000] "GET /a HTTP/1.1" {502 if k % 10 == 9 else 200} 5 "-" "-" '
+        f"rt={0.0 if k % 10 == 9 else 0.4:.3f} up={'-' if k % 10 == 9 else f'10.0.0.{k % 2}'}"
+        for k in range(400)
+    ]
+    (tmp_path / "one.log").write_text("\n".join(lines) + "\n")
+    text = (
+        '[trace]\nfiles = ["one.log"]\nrecorded_on = "p"\nserver_field = "up"\n[service]\nslots = 1\n[tiers.t]\n'
+        'billing = "per_hour"\nreplicas = { least = 1, most = 9 }\n[tiers.t.sizes.s]\ncores = 1\nper_hour = 1\n'
+        '[plans.p]\ntier = "t"\nsize = "s"\nreplicas = 2\n'
+    )
+    (tmp_path / "study.toml").write_text(text)
+    trace = load_study(tmp_path / "study.toml").trace(cache=False)
+    np.testing.assert_allclose(trace.cpu_s + trace.wait_s, 0.4)
+    assert any("40 requests took no slot" in note for note in trace.source.notes)
+    (tmp_path / "study.toml").write_text(text.replace('"up"', '"upp"'))
+    assert run(["check", str(tmp_path / "study.toml")]) == 2
+    assert "server_field: found 'upp'; allowed: rt, up" in capsys.readouterr().err
+    with pytest.raises(TraceError, match="server_field has no effect in read_trace"):
+        read_trace(tmp_path / "one.log", server_field="up")
+
+
 def test_refused_and_given_up() -> None:
     """A refused request has another one's work; one whose client gave up at least what it got."""
     rng = np.random.default_rng(4)
@@ -225,7 +249,7 @@ def test_refused_and_given_up() -> None:
     assert work[::50].mean() == pytest.approx(0.1, rel=0.3)
     assert (work[25::50] >= log.latency_s[25::50] - 1e-9).all()
     assert work[25::50].mean() > 1.4 * log.latency_s[25::50].mean()
-    assert any("60 requests were refused" in note for note in found.source.notes)
+    assert any("60 requests took no slot" in note for note in found.source.notes)
     assert any("in 60 requests the client gave up" in note for note in found.source.notes)
 
 

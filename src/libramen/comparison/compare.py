@@ -132,8 +132,10 @@ class Comparison:
     def _repr_html_(self) -> str:
         from libramen.report.comparison import plans_section
         from libramen.report.html import to_html
+        from libramen.report.words import doubts_section
 
-        return to_html([plans_section(self.figures, best=self.cheapest)])
+        doubts = doubts_section(self.trace.demand.doubts)
+        return to_html([*doubts, plans_section(self.figures, best=self.cheapest)])
 
 
 def _begin(figures: Figures) -> datetime | float | None:

@@ -40,6 +40,7 @@ _GAVE_UP: Final = (408, 499)
 _SAMPLE: Final = 100_000
 """Requests that the iteration looks at; more are replayed once at its end."""
 _BLOCKS: Final = 4
+_SHARING_PASSES: Final = 4
 _TURNS: Final = 8
 _FEWER_TURNS: Final = 6
 _KEPT_TURNS: Final = 4
@@ -118,7 +119,7 @@ def unqueue(
         plan: the plan on which the log was recorded.
         cpu_share: share of the work that is CPU work, for all or by route. Default: 0.4.
         seed: random seed.
-        server: int (n,), which server answered each request, where the log says so.
+        server: int (n,), which server answered each request, -1: none; where the log says so.
         data_plane: as in `replay`.
         roughly: whether what running the log backwards says is enough, also where stamps or a balancer leave errors in
             it; that is quicker.
@@ -141,6 +142,8 @@ def unqueue(
     share = share * (1 - known_s / np.maximum(trace.latency_s, 1e-12))
     status = np.zeros(len(trace), np.int16) if trace.status is None else trace.status
     served, gave_up = ~np.isin(status, _REFUSED), np.isin(status, _GAVE_UP)
+    if server is not None:  # then the log says which took no slot
+        served = (server >= 0) & (status != _REFUSED[0])
     if np.count_nonzero(served & ~gave_up) < _FEW:
         raise TraceError(
             f"demand = 'unqueued' needs {_FEW} requests that were answered, and this log has "
@@ -229,7 +232,7 @@ def _backwards(
     assert trace.latency_s is not None
     rows = np.flatnonzero(served)
     who = None if server is None else server[rows]
-    passes = passes or (8 if len(rows) <= _SAMPLE else 4)
+    passes = passes or (2 * _SHARING_PASSES if len(rows) <= _SAMPLE else _SHARING_PASSES)
     return recorded.backwards(trace.at_s[rows], trace.latency_s[rows], share[rows], seed, who, passes)
 
 
@@ -446,7 +449,8 @@ class _Exchange:
             return in_system(at_s, written_s), written_s
         order = np.argsort(at_s, kind="stable")
         server = None if server is None else server[order]
-        found = self._recorded.backwards(at_s[order], written_s[order], logged.share[order], self._seed, server)
+        passes = _SHARING_PASSES if len(order) > _SAMPLE // 2 else 2 * _SHARING_PASSES
+        found = self._recorded.backwards(at_s[order], written_s[order], logged.share[order], self._seed, server, passes)
         said_s = np.empty(len(order))
         said_s[order] = found.work_s
         return latency_s, said_s
@@ -648,8 +652,8 @@ def _notes(fit: Fit, served: np.ndarray, gave_up: np.ndarray, plan: Plan) -> lis
     refused, gone = int(np.count_nonzero(~served)), int(np.count_nonzero(gave_up))
     if refused:
         notes.append(
-            f"{refused:,} requests were refused in the log (429, 502 to 504): each has the work of another request of "
-            "its route"
+            f"{refused:,} requests took no slot in the log (429, 502 to 504, or no server answered): each has the work "
+            "of another request of its route"
         )
     if gone:
         notes.append(f"in {gone:,} requests the client gave up (408, 499): each has at least the work it got by then")

@@ -377,5 +377,7 @@ class Outcome:
     def _repr_html_(self) -> str:
         from libramen.report.comparison import plans_section
         from libramen.report.html import to_html
+        from libramen.report.words import doubts_section
 
-        return to_html([plans_section([self.figures(routes=False)])])
+        doubts = () if self.trace is None else self.trace.demand.doubts
+        return to_html([*doubts_section(doubts), plans_section([self.figures(routes=False)])])

@@ -25,6 +25,9 @@ class ReadingKeys(Table):
     line_format: str | None = Field(None, description="directives of the common-log family that describe a line")
     latency_field: int | str | None = Field(None, description="piece of a line that is the request time: number or key")
     latency_unit: Literal["s", "ms", "us"] | None = Field(None, description="unit of the request time")
+    server_field: int | str | None = Field(
+        None, description="piece of a line that says which server answered, for recorded_on: number or key"
+    )
     stamp: Literal["arrival", "answer"] | None = Field(
         None, description="what a time stamp is of (default: the answer in logs, else the arrival)"
     )

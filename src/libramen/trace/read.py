@@ -45,7 +45,7 @@ def read_trace(
             `columns` (names of a table's columns: `{"latency_s": "duration"}`);
             `line_format` (directives of the common-log family, such as `'%h %l %u %t "%r" %>s %b %D'`);
             `latency_field` (which piece of a line, by number or key, is the request time) and
-            `latency_unit` (`"s"`, `"ms"` or `"us"`);
+            `latency_unit` (`"s"`, `"ms"` or `"us"`; `server_field` is for a study, which knows the fleet);
             `stamp` (`"arrival"` or `"answer"`; default: answer for logs, arrival else) and `within_second`
             (`"draw"`, `"even"` or `"none"`);
             `counts` (`"poisson"` or `"even"`) and, for counts without latencies, `work` (a duration, or two
@@ -66,6 +66,11 @@ def read_trace(
         >>> trace = read_trace("saltmarsh/saltmarsh.log.gz", time_zone="Europe/Lisbon")  # doctest: +SKIP
     """
     chosen = checked_options(options)
+    if chosen.server_field is not None:
+        raise TraceError(
+            "server_field has no effect in read_trace, which keeps no servers; allowed: recorded_on in the [trace] "
+            "of a study"
+        )
     trace, has_cpu, _, _ = read_requests(path, chosen, progress)
     if chosen.work is not None:
         if chosen.demand not in {None, "given"}:
@@ -89,7 +94,7 @@ class Requests(NamedTuple):
     Attributes:
         trace: them, `cpu_s` 0 where it was not given.
         has_cpu: whether it was given.
-        server: int32 (n,), which server answered each, None: the log does not say.
+        server: int32 (n,), which server answered each, -1: none, as where a proxy did; None: not known.
         file: int16 (n,), the number of the file in which each stands, None: there is one.
     """
 
@@ -139,7 +144,11 @@ def read_requests(
         raise TraceError(f"{', '.join(found.files)}: {error}") from None
     if progress is not None:
         progress(1.0)
-    server = None if found.servers is None else found.servers[0].astype(np.int32)
+    server = None
+    if found.servers is not None:
+        codes, texts = found.servers
+        nobody = np.array([text.rpartition("=")[2] in {"", "-"} for text in texts], bool)
+        server = np.where(nobody[codes], -1, codes).astype(np.int32)
     return Requests(trace, has_cpu, server, found.file)
 
 

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from libramen.trace.sources import Opened
 
 _PIECE: Final = re.compile(rb'"(?:[^"\\]|\\.)*"|[^\s"]\S*')
-_OPTIONS: Final = ("line_format", "latency_field", "latency_unit")
+_OPTIONS: Final = ("line_format", "latency_field", "latency_unit", "server_field")
 _KEYED: Final = re.compile(rb"([A-Za-z_]\w*)=(.*)", re.DOTALL)
 
 
@@ -28,7 +28,7 @@ class CommonLog:
     """Logs of the common-log family; see `reader.Reader`."""
 
     formats: ClassVar[dict[str, tuple[str, ...]]] = dict.fromkeys(
-        ("common", "combined"), ("line_format", "latency_field", "latency_unit")
+        ("common", "combined"), ("line_format", "latency_field", "latency_unit", "server_field")
     )
     merges: ClassVar[bool] = True
 
@@ -47,7 +47,7 @@ class CommonLog:
             sample = head.lines[:-1] if len(head.lines) > 2 and not head.data.endswith(b"\n") else head.lines
             if not looks_common(sample):
                 raise TraceError(f"{opened.path}: its first lines are not of the {kind} log format")
-            log = log_of(sample, options.latency_field, options.latency_unit)
+            log = log_of(sample, options.latency_field, options.latency_unit, options.server_field)
         log = replace(log, who=reading.who)
         blocks = blocks_of(opened, reading.skipped, reading.position)
         for block, (part, reasons) in in_order(lambda block: log.parse(block.data), blocks):
@@ -63,11 +63,16 @@ def looks_common(lines: Sequence[bytes]) -> bool:
     return any(COMMON_FRONT.match(line) for line in lines)
 
 
-def log_of(lines: Sequence[bytes], latency_field: int | str | None, latency_unit: str | None) -> WebLog:
+def log_of(
+    lines: Sequence[bytes],
+    latency_field: int | str | None,
+    latency_unit: str | None,
+    server_field: int | str | None = None,
+) -> WebLog:
     """The format of a common or combined log with anything appended, from some of its lines.
 
     Raises:
-        TraceError: `latency_field` names no piece of the lines.
+        TraceError: `latency_field` or `server_field` names no piece of the lines.
     """
     tails = [_PIECE.findall(line[match.end() :]) for line in lines if (match := COMMON_FRONT.match(line))]
     lengths = [len(tail) for tail in tails]
@@ -93,5 +98,12 @@ def log_of(lines: Sequence[bytes], latency_field: int | str | None, latency_unit
             labels[name] = keyed[0][1].decode()  # type: ignore[index]
             values = [match[2] for match in keyed if match]
         samples[name] = values
+    if server_field is not None:
+        chosen = next((name for name, label in labels.items() if label == str(server_field)), None)
+        if chosen is None:
+            raise TraceError(f"server_field: found {server_field!r}; allowed: {', '.join(labels.values()) or 'none'}")
+        at = int(chosen.removeprefix("other ")) - 1 + len(tokens) - len(labels) - (first - 2)
+        tokens[at] = tokens[at]._replace(role="server")
+        del samples[chosen], labels[chosen]
     latency, notes = choose_latency(samples, labels, latency_field, latency_unit)
     return WebLog(LineFormat(tuple(tokens)), latency, notes)
