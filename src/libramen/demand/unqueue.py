@@ -54,7 +54,7 @@ _UNDISTURBED: Final = 0.98
 _NEARBY: Final = 300
 _LATE: Final = 0.02
 _EVEN_ABOVE: Final = 0.02
-_DRAWN_LATE: Final = 0.2
+_LOST: Final = 0.2
 _MOST_LATE: Final = 0.3
 _MOST_ERROR: Final = 0.4
 _MOST_DRAWN_ERROR: Final = 1.0  # what a balancer draws moves the tail of a busy fleet by that much
@@ -191,7 +191,7 @@ def unqueue(
             work_s,
             seed,
             whole_seconds=trace.source.whole_seconds,
-            by_load=recorded.draws and server is None and late > _DRAWN_LATE,
+            by_load=server is None and late > _LOST,
         )
         work_s, replayed_s = exchange.run()
         error = _error(replayed_s, exchange.sampled_s)
@@ -346,8 +346,9 @@ class _Exchange:
         self, recorded: Recorded, logged: Logged, said_s: np.ndarray, seed: int, *, whole_seconds: bool, by_load: bool
     ) -> None:
         self._recorded, self._whole_seconds, self._seed = recorded, whole_seconds, seed
-        # Where the balancer drew replicas, and it matters, running backwards sends requests to wrong ones. What is
-        # said of a request is then how long it took, among those that found as many in the system.
+        # Where a balancer drew replicas, or took turns that whole seconds have shuffled, running backwards sends too many
+        # requests to wrong ones. What is said of a request is then how long it took, among those that found as many in
+        # the system.
         self._by_load = by_load
         self._all, self._all_said_s = logged, logged.latency_s if by_load else said_s
         self._all_stratum = in_system(logged.at_s, logged.latency_s) if by_load else logged.latency_s
