@@ -121,7 +121,7 @@ def _logged(
     return log, results.replica
 
 
-@settings(max_examples=25)
+@settings(max_examples=max(25, settings().max_examples // 10))
 @given(
     st.integers(1, 4), st.sampled_from(["round_robin", "least_busy", "shared_queue", "random"]), st.integers(1, 3),
     st.sampled_from([(4.0, 0.4, None), (1.0, 1.0, None), (2.0, 0.5, 1), (0.5, 1.0, None)]), st.integers(0, 99),
@@ -293,6 +293,15 @@ def test_a_fleet_by_a_list(tmp_path: Path) -> None:
     ):
         with pytest.raises(ValueError, match=sentence):
             make_plan(**values)
+
+
+def test_a_log_of_a_fleet_by_a_list() -> None:
+    rng = np.random.default_rng(6)
+    at_s, work_s = np.cumsum(rng.exponential(0.05, 2000)), rng.exponential(0.1, 2000)
+    plan = make_plan(make_tier(cores=2), replicas=[["0s", 1], ["30s", 3], ["70s", 2]])
+    log, _ = _logged(at_s, work_s, 0.4, Service(slots=2), plan)
+    found = unqueue(log, Service(slots=2), plan)
+    np.testing.assert_allclose(found.cpu_s + found.wait_s, work_s, rtol=1e-6, atol=1e-9)
 
 
 # -- what cannot be ------------------------------------------------------------------------------

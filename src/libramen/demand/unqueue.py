@@ -346,9 +346,9 @@ class _Exchange:
         self, recorded: Recorded, logged: Logged, said_s: np.ndarray, seed: int, *, whole_seconds: bool, by_load: bool
     ) -> None:
         self._recorded, self._whole_seconds, self._seed = recorded, whole_seconds, seed
-        # Where a balancer drew replicas, or took turns that whole seconds have shuffled, running backwards sends too many
-        # requests to wrong ones. What is said of a request is then how long it took, among those that found as many in
-        # the system.
+        # Where a balancer drew replicas, or took turns that whole seconds have shuffled, running backwards sends too
+        # many requests to wrong ones. What is said of a request is then how long it took, among those that found as
+        # many in the system.
         self._by_load = by_load
         self._all, self._all_said_s = logged, logged.latency_s if by_load else said_s
         self._all_stratum = in_system(logged.at_s, logged.latency_s) if by_load else logged.latency_s
