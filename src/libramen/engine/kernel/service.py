@@ -106,12 +106,10 @@ def _slower(w, replica, now_s):
 
 
 @seldom
-def _start_forced(w, replica, index, now_s):
+def _note_turn(w, replica, index, now_s):
     """A CPU turn whose end is known: it stands in both heaps, in that of the running without a time of its own."""
     apart()
     request = request_at(w.requests, index)
-    heap_up(heap_of(replica, RUNNING), replica.n_running, np.inf, index)
-    change_running(w, replica, MORE)
     set_float(w.turns, 3 * request.id, now_s)
     set_float(w.turns, 3 * request.id + 2, replica.v)
     ends_s = now_s + request.cpu_s * max(0.0, request.wait_s - now_s)
@@ -124,6 +122,19 @@ def runs_forced(w, index):
     """Whether a request whose departure is forced is in its CPU turn."""
     at = 3 * request_at(w.requests, index).id
     return not np.isnan(float_at(w.turns, at)) and np.isnan(float_at(w.turns, at + 1))
+
+
+@inner
+def start_cpu(w, replica, index, now_s):
+    """A request in its slot gets a CPU turn; on a replica that is not warm it needs more work."""
+    catch_up(w, replica, now_s)
+    work = request_at(w.requests, index).cpu_s * w.work_scale
+    if w.warm_up_s > 0.0:
+        work *= _slower(w, replica, now_s)
+    heap_up(heap_of(replica, RUNNING), replica.n_running, replica.v + work, index)
+    change_running(w, replica, MORE)
+    if w.forced:
+        _note_turn(w, replica, index, now_s)
 
 
 @seldom
@@ -145,30 +156,13 @@ def end_forced(w, replica, index, now_s):
     turn = replica.turn_head
     if turn >= 0:
         replica.turn_head = request_at(w.requests, turn).link
-        _start_forced(w, replica, turn, now_s)
-
-
-@inner
-def start_cpu(w, replica, index, now_s):
-    """A request in its slot gets a CPU turn; on a replica that is not warm it needs more work."""
-    catch_up(w, replica, now_s)
-    if w.forced:
-        _start_forced(w, replica, index, now_s)
-        return
-    work = request_at(w.requests, index).cpu_s
-    if w.warm_up_s > 0.0:
-        work *= _slower(w, replica, now_s)
-    heap_up(heap_of(replica, RUNNING), replica.n_running, replica.v + work, index)
-    change_running(w, replica, MORE)
+        start_cpu(w, replica, turn, now_s)
 
 
 @inner
 def start_wait(w, replica, index, now_s):
     """A request in its slot has no CPU work left, and waits for something else."""
-    request = request_at(w.requests, index)
-    ends_s = now_s + request.wait_s
-    if w.forced:
-        ends_s = max(now_s, request.wait_s)
+    ends_s = max(now_s, w.wait_from * now_s + request_at(w.requests, index).wait_s)
     heap_up(heap_of(replica, WAITING), replica.n_waiting, ends_s, index)
     replica.n_waiting += 1
 

@@ -95,6 +95,8 @@ SETTINGS: Final = (
     _whole("logs", lambda spec: spec.logs_answers),  # latencies of answers are written down
     _whole("meters", lambda spec: spec.meters),  # it is written down when each replica is in use
     _real("granularity_s", lambda spec: spec.granularity_s),  # a period of use is rounded up to this, 0: it is not [s]
+    _real("work_scale", lambda spec: np.inf if spec.forced else 1.0),  # of CPU work: forced, it ends by time alone
+    _real("wait_from", lambda spec: 0.0 if spec.forced else 1.0),  # waits are counted from now, or forced from 0
     _whole("forced", lambda spec: spec.forced),  # `wait_s` is when it leaves, `cpu_s` the share of its turn
     Setting("balancer_key", ("u8", 2), lambda spec: streams.key(spec.seed, "balancer")),  # of the random streams
     Setting("retry_key", ("u8", 2), lambda spec: streams.key(spec.seed, "retry")),
