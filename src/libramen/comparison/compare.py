@@ -134,8 +134,8 @@ class Comparison:
         from libramen.report.html import to_html
         from libramen.report.words import doubts_section
 
-        doubts = doubts_section(self.trace.demand.doubts)
-        return to_html([*doubts, plans_section(self.figures, best=self.cheapest)])
+        doubts = () if self._trace is None else self._trace.demand.doubts
+        return to_html([*doubts_section(doubts), plans_section(self.figures, best=self.cheapest)])
 
 
 def _begin(figures: Figures) -> datetime | float | None:
