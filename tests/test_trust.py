@@ -283,7 +283,7 @@ def test_cpu_use_that_cannot_be_used(text: str, sentence: str, tmp_path: Path) -
         read_cpu_use(tmp_path / "cpu.csv", trace, None)
 
 
-def test_the_demo_measures_its_cpu_work(hour_study: Path) -> None:
+def test_the_demo_measures_its_cpu_work(hour_study: Path, capsys: pytest.CaptureFixture[str]) -> None:
     """40 % of the work of every route is CPU work; what an hour leaves open is said."""
     trace = load_study(hour_study).trace()
     cpu = {route.route: route for route in trace.demand.cpu}
@@ -292,4 +292,9 @@ def test_the_demo_measures_its_cpu_work(hour_study: Path) -> None:
         truth = 0.4 * median_s * np.exp(spread**2 / 2)
         assert abs(cpu[route].core_s - truth) < 4 * cpu[route].error
     assert any("is uncertain" in note for note in trace.source.notes)
+    assert run(["check", str(hour_study), "--json"]) == 0
+    told = json.loads(capsys.readouterr().out)["trace"]["demand_cpu"]
+    assert {route["route"]: route["core_s"] for route in told} == {name: one.core_s for name, one in cpu.items()}
+    assert run(["check", str(hour_study)]) == 0
+    assert "CPU measured" in capsys.readouterr().out
     assert trace.demand_in_words == "unqueued"

@@ -77,6 +77,9 @@ class Check:
                 "span_s": trace.span_s,
                 "format": source.format,
                 "demand": trace.demand.kind,
+                "demand_cpu": [
+                    vars(cpu) | {"error": None if math.isnan(cpu.error) else cpu.error} for cpu in trace.demand.cpu
+                ],
                 "demand_doubts": list(trace.demand.doubts),
                 "demand_routes": [vars(route) for route in trace.demand.routes],
                 "notes": list(source.notes),

@@ -106,26 +106,27 @@ def demand_section(trace: Trace) -> list[Section]:
     """What the estimated demand of each route rests on; empty where it was not estimated."""
     if not trace.demand.routes:
         return []
-    rows = [
-        row([
-            route.route,
-            count(route.requests),
-            count(route.samples),
-            duration(route.observed_mean_s),
-            duration(route.work_mean_s),
-            "all that took a slot" if trace.demand.kind == "unqueued" else f"{route.minutes} of the minutes",
-        ])
-        for route in sorted(trace.demand.routes, key=lambda route: -route.requests)[:_MOST_ROUTES]
-    ]  # fmt: skip
+    measured = {cpu.route: cpu for cpu in trace.demand.cpu}
+    where = "all that took a slot" if trace.demand.kind == "unqueued" else "{} of the minutes"
+    rows = []
+    for route in sorted(trace.demand.routes, key=lambda route: -route.requests)[:_MOST_ROUTES]:
+        times = (duration(route.observed_mean_s), duration(route.work_mean_s))
+        cells = [text(route.route), count(route.requests), count(route.samples), *times]
+        if measured:
+            cpu = measured[route.route]
+            cells += [duration(cpu.core_s), duration(None if np.isnan(cpu.error) else cpu.error)]
+        rows.append(row([*cells, where.format(route.minutes)]))
     columns = (
         Column("route", "route", is_number=False),
         Column("requests", "requests"),
         Column("samples", "samples"),
         Column("observed mean", "observed_mean", "s"),
         Column("mean work", "work_mean", "s"),
+        *((Column("CPU measured", "cpu", "s"), Column("±", "cpu_error", "s")) if measured else ()),
         Column("samples are from", "samples_from", is_number=False),
     )
-    return [Section(columns=columns, rows=tuple(rows))]
+    notes = ("±: standard error of the CPU time of a request, as cpu_use has it.",) if measured else ()
+    return [Section(columns=columns, rows=tuple(rows), notes=notes)]
 
 
 def _week(found: Summary, week: np.ndarray) -> Section:
