@@ -122,9 +122,10 @@ def fit(
         values[key] = min(profiles[key], key=lambda value: (profiles[key][value], abs(value - search.now(key))))
     noise = search.noise(values)
     tell("fitting", 1.0)
-    return tuple(_fitted(key, search.now(key), profiles[key], noise) for key in wanted)
+    coarse = log.source.whole_seconds
+    return tuple(_fitted(key, search.now(key), profiles[key], noise, whole_seconds=coarse) for key in wanted)
 
 
-def _fitted(key: str, now: float, profile: dict[float, float], noise: float) -> Fitted:
-    found = likely(profile, now, noise)
+def _fitted(key: str, now: float, profile: dict[float, float], noise: float, *, whole_seconds: bool) -> Fitted:
+    found = likely(profile, now, noise, whole_seconds=whole_seconds)
     return Fitted(key, now, found.best, found.low, found.high, found.tells, tuple(sorted(profile.items())))

@@ -49,17 +49,18 @@ class Likely(NamedTuple):
     tells: bool
 
 
-def likely(profile: dict[float, float], now: float, noise: float) -> Likely:
+def likely(profile: dict[float, float], now: float, noise: float, *, whole_seconds: bool) -> Likely:
     """The likely range of a setting.
 
     Args:
         profile: how far the replay is from the log, by value.
         now: the value that the study has; of equals the nearest to it is the best.
         noise: how much the distance differs by chance.
+        whole_seconds: whether the log's stamps are: what they leave open goes into the distance, and is not chance.
     """
     tried = sorted(profile.items())
     best = min(profile, key=lambda value: (profile[value], abs(value - now)))
-    limit = profile[best] + max(2 * noise, 0.25 * profile[best], 0.005)
+    limit = profile[best] + max(2 * noise, (0.75 if whole_seconds else 0.25) * profile[best], 0.005)
     within = [value for value, off in tried if off <= limit]
     possible = [off for _, off in tried if off < IMPOSSIBLE]
     spans_all = min(within) == tried[0][0] and max(within) == tried[-1][0]
@@ -82,7 +83,8 @@ def likely_cpu_share(log: Trace, service: Service, plan: Plan, seed: int) -> Lik
         return None
     profile = search.profile("cpu_share", {"cpu_share": search.now("cpu_share")})
     best = min(profile, key=profile.__getitem__)
-    return likely(profile, search.now("cpu_share"), search.noise({"cpu_share": best}))
+    noise = search.noise({"cpu_share": best})
+    return likely(profile, search.now("cpu_share"), noise, whole_seconds=log.source.whole_seconds)
 
 
 def _busiest(log: Trace, most: int) -> Trace:
