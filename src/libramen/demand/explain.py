@@ -12,8 +12,10 @@ from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
 import numpy as np
 
+from libramen.demand.exchange import shuffled_nearby
+from libramen.demand.instants import in_system
 from libramen.demand.recorded import Recorded
-from libramen.demand.unqueue import in_system, shuffled_nearby, unqueue
+from libramen.demand.unqueue import unqueue
 from libramen.engine import control
 from libramen.errors import TraceError
 from libramen.streams import stream
