@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from libramen.study.study import TraceTable
+from libramen.study.trace_table import TraceTable
 from libramen.trace.formats.registry import users_of
 
 HEAD = """# The keys of `[trace]`

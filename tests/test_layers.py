@@ -24,9 +24,9 @@ MAY_REACH_DOWN = {
     ("comparison/compare.py", "plot", "draw"),
     ("comparison/compare.py", "_repr_html_", "report"),
     ("trace/summary.py", "plot", "draw"),
-    ("study/study.py", "_unqueue", "demand"),
-    ("study/study.py", "_with_cpu_use", "demand"),
-    ("study/study.py", "_with_likely_share", "demand"),
+    ("study/trace_table.py", "_unqueue", "demand"),
+    ("study/trace_table.py", "_with_cpu_use", "demand"),
+    ("study/trace_table.py", "_with_likely_share", "demand"),
     ("comparison/backtest.py", "plot", "draw"),
     ("comparison/backtest.py", "_repr_html_", "report"),
 }

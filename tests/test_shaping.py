@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from builders import make_trace as trace_at
 from libramen import StudyError, Trace, TraceError, load_study, make_trace, shaped, summarise, write_trace
 from libramen.cli import run
-from libramen.study.study import TraceTable
+from libramen.study.trace_table import TraceTable
 
 if TYPE_CHECKING:
     from pathlib import Path

@@ -152,7 +152,7 @@ def _read(
     **more: Any,
 ) -> Trace:
     """Read files as `[trace]` with some keys would."""
-    from libramen.study.study import TraceTable
+    from libramen.study.trace_table import TraceTable
 
     table = TraceTable(files=files, time_zone=time_zone, **_settings(settings), **more)
     return table.read(Path(), seed=seed, progress=progress, estimate=estimate, cache=cache)

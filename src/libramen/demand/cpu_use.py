@@ -7,15 +7,15 @@ its core-seconds per request, added up. Over many intervals that is a linear reg
 
 from __future__ import annotations
 
+import csv
+import io
+from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Final, NamedTuple
 
 import numpy as np
 
 from libramen import units
 from libramen.errors import TraceError
-from libramen.trace.formats.csv_table import read_csv_table
-from libramen.trace.formats.table import numbers, times
-from libramen.trace.lines import SkippedLines
 from libramen.trace.sources import Opened
 from libramen.trace.trace import RouteCpu
 
@@ -53,24 +53,21 @@ def read_cpu_use(path: Path, trace: Trace, fleet_cores: float | None) -> CpuUse:
     Raises:
         TraceError: it cannot be read, or does not overlap the log.
     """
-    skipped = SkippedLines()
-    with Opened(path) as opened:
-        table = read_csv_table(opened, skipped)
-    names = table.column_names
+    names, rows = _rows_of(path)
     measures = [name for name in ("cores", "share") if name in names]
     if len(measures) != 1 or not {"time", "at_s"} & set(names):
         raise TraceError(
             f"{path}: found the columns {', '.join(names)}; allowed: time (or at_s), and cores or share, for the CPU "
             "use of the whole fleet"
         )
-    measured = numbers(path, table, measures[0])
+    measured = np.array([_number(path, line, measures[0], row) for line, row in rows])
     if "time" in names:
         if trace.start is None:
             raise TraceError(f"{path}: its times are real ones, and the log does not say when it begins; allowed: at_s")
-        at_s, base, _ = times(path, table)
-        at_s = at_s + (base - trace.start.timestamp())
+        begin_s = trace.start.timestamp()
+        at_s = np.array([_instant(path, line, row["time"]) - begin_s for line, row in rows])
     else:
-        at_s = numbers(path, table, "at_s")
+        at_s = np.array([_number(path, line, "at_s", row) for line, row in rows])
     if measures[0] == "share":
         if fleet_cores is None:
             raise TraceError(
@@ -93,6 +90,43 @@ def read_cpu_use(path: Path, trace: Trace, fleet_cores: float | None) -> CpuUse:
             f"{_FEWEST} or more (is the time zone right? a stamp without an offset is UTC)"
         )
     return CpuUse(at_s[inside], length_s[inside], measured[inside])
+
+
+def _rows_of(path: Path) -> tuple[list[str], list[tuple[int, dict[str, str]]]]:
+    """The names of the columns of a CSV file, and its rows with their lines.
+
+    By the standard library: Arrow's conversions of text load pandas, and this is a small table.
+    """
+    with Opened(path) as opened:
+        text = opened.content.read().decode("utf-8-sig", "replace")
+    reader = csv.DictReader(io.StringIO(text), skipinitialspace=True, restval="")
+    try:
+        rows = [(reader.line_num, row) for row in reader]
+    except csv.Error as error:
+        raise TraceError(f"{path}: this is not a CSV table: {error}") from None
+    return [str(name).strip() for name in reader.fieldnames or ()], rows
+
+
+def _number(path: Path, line: int, column: str, row: dict[str, str]) -> float:
+    text = row[column].strip()
+    try:
+        return float(text)
+    except ValueError:
+        raise TraceError(
+            f"{path}: line {line}, column {column}: found {text[:40]!r}; allowed: a number such as 0.25"
+        ) from None
+
+
+def _instant(path: Path, line: int, text: str) -> float:
+    """Seconds since 1970 of an ISO time; without an offset it is UTC."""
+    try:
+        instant = datetime.fromisoformat(text.strip())
+    except ValueError:
+        raise TraceError(
+            f"{path}: line {line}, column time: found {text[:40]!r}; allowed: an ISO 8601 time such as "
+            "2031-06-07T09:30:00+01:00"
+        ) from None
+    return (instant if instant.tzinfo else instant.replace(tzinfo=UTC)).timestamp()
 
 
 def throughput(trace: Trace, use: CpuUse) -> np.ndarray:

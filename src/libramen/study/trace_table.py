@@ -1,0 +1,259 @@
+"""`[trace]`: where the requests of a study come from, how they are read, and how their work is found."""
+
+from __future__ import annotations
+
+import zlib
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Final, Literal, Self
+
+import numpy as np
+from pydantic import BeforeValidator, Field, SerializeAsAny, model_validator
+
+from libramen.fields import Seconds
+from libramen.times import ZoneName
+from libramen.trace.options import ReadingKeys
+from libramen.trace.shape import STEPS, Mix
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+    from libramen.study.plan import Plan
+    from libramen.study.service import Service
+    from libramen.trace.trace import Trace
+
+_WIDE_SHARE: Final = 0.3
+
+
+def _as_list(value: object) -> object:
+    return [value] if isinstance(value, str) else value
+
+
+class TraceTable(ReadingKeys):
+    """`[trace]`: where the requests come from and how they are read."""
+
+    shown_as: ClassVar[str] = "trace"
+
+    files: Annotated[tuple[str, ...], BeforeValidator(_as_list)] = Field(
+        min_length=1, description="logs or trace tables, relative to the study file"
+    )
+    shape: tuple[SerializeAsAny[STEPS], ...] = Field((), description="what is done to the trace, in order")
+    recorded_on: str | None = Field(
+        None, description="plan on which the log was recorded: what was queueing there is taken out of its latencies"
+    )
+    server: Literal["field", "file"] = Field(
+        "field",
+        description="which server answered, for recorded_on: a field says it where there is one, or each file is its",
+    )
+    cpu_use: str | None = Field(
+        None, description="CSV table of the CPU use of the whole fleet while the log was recorded, instead of cpu_share"
+    )
+    settle: Seconds = Field(0.0, description="requests before this are replayed but not measured [s]")
+    time_zone: ZoneName | None = Field(None, description="time zone of the trace (default: the study's)")
+
+    @model_validator(mode="after")
+    def _one_speed(self) -> Self:
+        if self.recorded_on is not None and self.recorded_speed is not None:
+            raise ValueError(
+                "recorded_speed and recorded_on are both there; allowed: one of them, since the recorded plan's size "
+                "says how fast its cores are"
+            )
+        if self.server == "file" and not self._unqueues:
+            raise ValueError("server has no effect without recorded_on; allowed: to leave it out")
+        if self.cpu_use is not None and self.cpu_share is not None:
+            raise ValueError(
+                "cpu_share and cpu_use are both there; allowed: one of them, since cpu_use finds the share"
+            )
+        if self.cpu_use is not None and self.demand == "given":
+            raise ValueError("cpu_use has no effect with demand = 'given'; allowed: to leave one of them out")
+        if self.demand == "unqueued" and self.recorded_on is None:
+            raise ValueError(
+                "demand = 'unqueued' needs recorded_on, the name of the plan on which the log was recorded"
+            )
+        return self
+
+    def read(
+        self,
+        folder: Path,
+        *,
+        seed: int = 0,
+        time_zone: str = "UTC",
+        progress: Callable[[float], None] | None = None,
+        estimate: bool = True,
+        cache: bool = True,
+        recorded: tuple[Service, Plan] | None = None,
+    ) -> Trace:
+        """Read the files as this table says, or find what was read before.
+
+        Args:
+            folder: that the files are relative to.
+            seed: random seed.
+            time_zone: where the table has none of its own.
+            progress: called with the share of the bytes read so far, from 0 to 1.
+            estimate: whether demand is estimated and the trace shaped; else it is as it was found.
+            cache: whether what was read from the same files in the same way may be taken from the user's cache
+                directory, and is kept there.
+            recorded: the service, and the plan on which the log was recorded, where `recorded_on` names one.
+        """
+        from libramen.trace.cache import find, keep
+
+        zone = self.time_zone or time_zone
+        key = self._key(folder, seed, zone, recorded, estimate=estimate) if cache else None
+        trace = None if key is None else find(key)
+        if trace is None:
+            if estimate and self.demand != "given" and (recorded is not None or self.cpu_use is not None):
+                trace = self._found(folder, seed, zone, progress, recorded)
+            else:
+                trace = self._read(folder, seed, zone, progress, estimate=estimate)
+            if key is not None:
+                trace = keep(key, trace)
+        elif progress is not None:
+            progress(1.0)
+        return trace
+
+    @property
+    def _unqueues(self) -> bool:
+        """Whether the work is what the recorded plan leaves of the latencies."""
+        return self.recorded_on is not None and self.demand in {None, "unqueued"}
+
+    def key(self, folder: Path, seed: int, zone: str, recorded: tuple[Service, Plan] | None) -> str | None:
+        """By what the cache knows what this table reads."""
+        from libramen.errors import TraceError
+
+        try:
+            return self._key(folder, seed, self.time_zone or zone, recorded, estimate=True)
+        except TraceError:  # a file is not there
+            return None
+
+    def estimated(self, trace: Trace, recorded: tuple[Service, Plan] | None, folder: Path, seed: int) -> Trace:
+        """A part of this table's log, as it was found, with its work."""
+        if self.demand == "given" or (self.demand is None and trace.cpu_s.any()):
+            return trace
+        return self._estimated(trace, recorded, folder, seed, None)
+
+    def _estimated(
+        self, log: Trace, recorded: tuple[Service, Plan] | None, folder: Path, seed: int, server: Any
+    ) -> Trace:
+        """A log, as it was found, with its work."""
+        from libramen.trace.demand import with_demand
+
+        plan = None if recorded is None else recorded[1]
+
+        def estimate(shares: Any, roughly: bool) -> Trace:
+            if recorded is not None and self._unqueues:
+                return self._unqueue(log, *recorded, cpu_share=shares, seed=seed, server=server, roughly=roughly)
+            speed = self.recorded_speed if plan is None else plan.size.speed
+            return with_demand(log, self.demand, cpu_share=shares, recorded_speed=speed, has_cpu=False, seed=seed)
+
+        if self.cpu_use is None and self.cpu_share is None and recorded is not None and self._unqueues:
+            return self._with_likely_share(log, estimate, *recorded, seed)
+        if self.cpu_use is None:
+            return estimate(self.cpu_share, False)
+        return self._with_cpu_use(log, estimate, plan, folder)
+
+    def _with_cpu_use(
+        self, log: Trace, estimate: Callable[[Any, bool], Trace], plan: Plan | None, folder: Path
+    ) -> Trace:
+        from libramen.demand.cpu_use import read_cpu_use, with_cpu_use
+
+        assert self.cpu_use is not None
+        cores = None if plan is None or plan.counts else plan.replicas_used * plan.size.cores
+        use = read_cpu_use(folder / self.cpu_use, log, cores)
+        return with_cpu_use(log, use, estimate, (self.recorded_speed or 1.0) if plan is None else plan.size.speed)
+
+    def _with_likely_share(
+        self, log: Trace, estimate: Callable[[Any, bool], Trace], service: Service, plan: Plan, seed: int
+    ) -> Trace:
+        """Where the log was busy on shared cores it tells itself how much of the work is CPU work."""
+        from libramen.demand.explain import likely_cpu_share
+
+        found = likely_cpu_share(log, service, plan, seed)
+        if found is None:
+            return estimate(None, False)
+        between = f"{100 * found.low:.0f} to {100 * found.high:.0f} %"
+        if not found.tells or found.high - found.low > _WIDE_SHARE:
+            return estimate(None, False).noted(
+                f"cpu_share is a guess, 40 %: from how latencies stretch with the number in progress, {between} is as "
+                "likely"
+            )
+        return estimate(found.best, False).noted(
+            f"cpu_share is {100 * found.best:.0f} %, from how latencies stretch with the number in progress; likely "
+            f"{between}"
+        )
+
+    def _unqueue(self, trace: Trace, service: Service, plan: Plan, **how: Any) -> Trace:
+        from libramen.demand.unqueue import unqueue
+
+        return unqueue(trace, service, plan, **how)
+
+    def _key(
+        self, folder: Path, seed: int, zone: str, recorded: tuple[Service, Plan] | None, *, estimate: bool
+    ) -> str | None:
+        """By what the cache knows what this table reads; None: it cannot be known before it is read."""
+        from libramen.trace.cache import key_of
+        from libramen.trace.sources import STANDARD_INPUT, expand
+
+        if STANDARD_INPUT in self.files:
+            return None
+        said: list[Any] = [self.model_dump(mode="json", exclude_unset=True), str(folder), seed, zone, estimate]
+        if recorded is not None and estimate:
+            said += [_code_of("demand", "engine", "rules"), *(table.model_dump(mode="json") for table in recorded)]
+        mixed = [folder / step.mix for step in self.shape if isinstance(step, Mix)] if estimate else []
+        if self.cpu_use is not None and estimate:
+            mixed.append(folder / self.cpu_use)
+        return key_of([*expand(folder / file for file in self.files), *mixed], said)
+
+    def _read(
+        self, folder: Path, seed: int, zone: str, progress: Callable[[float], None] | None, *, estimate: bool
+    ) -> Trace:
+        from libramen.trace.options import checked_options
+        from libramen.trace.read import read_requests, read_trace
+        from libramen.trace.shape import shaped
+
+        options, files = self._options(seed, zone), self._paths(folder)
+        if not estimate:
+            return read_requests(files, checked_options(options), progress, hints=True).trace
+        return shaped(read_trace(files, **options, progress=progress), self.shape, seed=seed, folder=folder)
+
+    def _found(
+        self,
+        folder: Path,
+        seed: int,
+        zone: str,
+        progress: Callable[[float], None] | None,
+        recorded: tuple[Service, Plan] | None,
+    ) -> Trace:
+        """Read the files, and find their work with the recorded plan, the measured CPU use, or both."""
+        from libramen.errors import TraceError
+        from libramen.trace.options import checked_options
+        from libramen.trace.read import read_requests, whole_load
+        from libramen.trace.shape import shaped
+
+        options = checked_options({**self._options(seed, zone), "demand": None})
+        requests = read_requests(self._paths(folder), options, progress)
+        if requests.has_cpu and self.demand is None:
+            if self.cpu_use is not None:
+                raise TraceError("cpu_use has no effect: the trace itself says cpu_s; allowed: to leave it out")
+            return self._read(folder, seed, zone, progress, estimate=True)
+        log = whole_load(requests.trace, options)
+        server = requests.server
+        if self.server == "file":
+            server = np.zeros(len(log), np.int32) if requests.file is None else requests.file
+        if len(log) != len(requests.trace):  # what was multiplied was on other servers
+            server = None
+        return shaped(self._estimated(log, recorded, folder, seed, server), self.shape, seed=seed, folder=folder)
+
+    def _options(self, seed: int, zone: str) -> dict[str, Any]:
+        """The keywords of `read_trace` that this table says."""
+        mine = ("files", "shape", "settle", "time_zone", "recorded_on", "server", "cpu_use")
+        options = {key: getattr(self, key) for key in self.model_fields_set if key not in mine}
+        return options | {"time_zone": zone, "seed": seed}
+
+    def _paths(self, folder: Path) -> list[str | Path]:
+        return [file if file == "-" else folder / file for file in self.files]
+
+
+def _code_of(*rooms: str) -> int:
+    """A checksum of the code that decides how work is estimated: what the cache has of other code is not used."""
+    folder = Path(__file__).parents[1]
+    paths = [path for room in rooms for path in sorted((folder / room).rglob("*.py"))]
+    return zlib.crc32(b"".join(path.read_bytes() for path in paths))
