@@ -16,6 +16,7 @@ import numpy as np
 
 from libramen import units
 from libramen.errors import TraceError
+from libramen.trace.formats.table import whole
 from libramen.trace.sources import Opened
 from libramen.trace.trace import RouteCpu
 
@@ -98,7 +99,7 @@ def _rows_of(path: Path) -> tuple[list[str], list[tuple[int, dict[str, str]]]]:
     By the standard library: Arrow's conversions of text load pandas, and this is a small table.
     """
     with Opened(path) as opened:
-        text = opened.content.read().decode("utf-8-sig", "replace")
+        text = whole(opened).decode("utf-8-sig", "replace")
     reader = csv.DictReader(io.StringIO(text), skipinitialspace=True, restval="")
     try:
         rows = [(reader.line_num, row) for row in reader]
