@@ -135,7 +135,7 @@ def test_exact_times_give_the_exact_work(
     at_s = np.cumsum(rng.exponential(0.4 / replicas, 80))
     work_s = rng.exponential(0.5, 80)
     service = Service(slots=slots, threads=threads)
-    plan = make_plan(make_tier(cores=cores, speed=1.3), replicas=replicas, balancer=balancer)
+    plan = make_plan(make_tier(cores=cores, speed=1.3, overhead=0.02), replicas=replicas, balancer=balancer)
     log, _ = _logged(at_s, work_s, share, service, plan)
     assert log.latency_s is not None
     found = {
