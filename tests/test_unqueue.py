@@ -289,6 +289,9 @@ def test_a_fleet_by_a_list(tmp_path: Path) -> None:
     assert plan.limits == (1, 4)
     for values, sentence in (
         ({"replicas": []}, "an empty list"),
+        ({"replicas": "three"}, r"replicas: found 'three'; allowed: a whole number, or pairs"),
+        ({"replicas": [["25:99", 3]]}, r"replicas: found \[\['25:99', 3\]\]; allowed: a time of day"),
+        ({"replicas": [["06:00", 3, 4]]}, "pairs of a moment and a whole number"),
         ({"replicas": [["0s", 1]], "scaling": {"rule": "on_arrival", "idle": 5}}, "the fleet is a list"),
     ):
         with pytest.raises(ValueError, match=sentence):

@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 import sys
-from typing import Any, Literal, Self
+from typing import Any, Final, Literal, Self
 
-from pydantic import Field, SerializeAsAny, model_validator
+from pydantic import Field, SerializeAsAny, field_validator, model_validator
 
+from libramen.errors import UnitError
 from libramen.fields import Replicas, Table, nearest
 from libramen.rules.rollouts import STRATEGIES
 from libramen.rules.scaling import RULES, Fixed
 from libramen.study.service import Service, Size, Tier
-from libramen.times import At, Moment
+from libramen.times import At, Moment, parse_moment
+
+_REPLICAS: Final = 'a whole number, or pairs of a moment and a whole number such as [["2031-06-05T06:00", 3]]'
 
 
 class Plan(Table):
@@ -120,6 +123,20 @@ class Plan(Table):
             for entry in self.scaling.timetable
         ]
         return min(low for low, _ in within), max(high for _, high in within)
+
+    @field_validator("replicas", mode="before")
+    @classmethod
+    def _number_or_list(cls, value: Any) -> Any:
+        """One sentence for a mistake, whichever of the two was meant."""
+        if value is None or (isinstance(value, int) and not isinstance(value, bool)):
+            return value
+        if not isinstance(value, list | tuple):
+            raise UnitError(value, _REPLICAS)
+        for entry in value:
+            if not isinstance(entry, list | tuple) or len(entry) != 2 or not isinstance(entry[1], int):
+                raise UnitError(entry, _REPLICAS)
+            parse_moment(entry[0])
+        return value
 
     @model_validator(mode="before")
     @classmethod
