@@ -21,6 +21,7 @@ import numpy as np
 
 from libramen import Plan, Service, Tier, Trace, read_trace, unqueue
 from libramen.engine import control
+from libramen.study.system import System
 
 MEAN_S, REQUESTS = 0.026, 40_000
 START = datetime(2031, 6, 5, 12, tzinfo=UTC)
@@ -114,7 +115,8 @@ def truth_of(case: Case, kind: str, n: int, seed: int = 1) -> tuple[Trace, np.nd
 
 
 def latencies(trace: Trace, service: Service, plan: Plan, seed: int = 0) -> np.ndarray:
-    return control.run(trace, service, plan, seed=seed).results.latency_s
+    [run] = control.run(trace, System.of(service, plan), seed=seed).values()
+    return run.results.latency_s
 
 
 def write_log(path: Path, at_s: np.ndarray, latency_s: np.ndarray, *, whole_seconds: bool) -> None:

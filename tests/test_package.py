@@ -93,7 +93,9 @@ from builders import both, make_plan, make_trace
 from libramen import Service
 from libramen.engine.kernel import layout
 from libramen.engine.kernel.state import KernelState
-from libramen.engine.plane import Chunk, Results, ServerSpec, Signal
+from libramen.engine.plane import Chunk, Results, Signal
+from libramen.engine.specs import spec_of
+from libramen.study.system import System
 import numpy as np
 
 assert layout.CHECKED
@@ -101,9 +103,9 @@ service = Service(slots=2, backlog=1, retries=1, retry_after=0.5, retry_jitter=0
 both(make_trace([0.0, 0, 0, 0, 1, 2], cpu=1, wait=0.5, span_s=20), service, make_plan(replicas=2, balancer="random"))
 def plane():
     results = Results.of(40)
-    state = KernelState(ServerSpec.of(Service(slots=2), make_plan()), results)
+    state = KernelState(spec_of(System.of(Service(slots=2), make_plan()), seed=0), results)
     state.hand_in(Chunk(np.arange(40.0) / 10, np.full(40, 0.3), np.zeros(40)), np.array([0.0, 100]))
-    state.add(1, 0.0, warm=True)
+    state.servers[0].add(1, 0.0, warm=True)
     return state, results
 
 (one, of_one), (other, of_other) = plane(), plane()  # both alive, taking turns

@@ -15,16 +15,31 @@ from builders import make_plan, make_tier
 from libramen import Service, Trace, load_study, replay, streams
 from libramen.engine.kernel.state import KernelState
 from libramen.engine.plain.state import PlainState
-from libramen.engine.plane import Chunk, Results, ServerSpec, Signal
+from libramen.delays import Delay
+from libramen.engine.plane import Chunk, ClientSpec, Results, ServerSpec, Signal, SystemSpec
 
 if TYPE_CHECKING:
     from pathlib import Path
 
-SPEC = ServerSpec(3, 2, 4, 1.5, overhead_s=0.01, timeout_s=2.0)
-EVERYTHING = ServerSpec(
-    3, 2, 4, 1.5, balancer="two_choices", overhead_s=0.01, timeout_s=1.0, drops=True, retries=2, retry_after_s=0.25,
-    retry_jitter=0.5, warm_up_s=3.0, warm_up_factor=2.0, steady_cores=0.5, bank=2.0, bank_at_start=1.0,
-    holds_requests=True, queue_limit=3,
+SPEC = SystemSpec((ServerSpec(3, 2, 4, 1.5, overhead_s=0.01),), (ClientSpec(0, timeout_s=2.0),))
+EVERYTHING = SystemSpec(
+    (
+        ServerSpec(
+            3, 2, 4, 1.5, balancer="two_choices", overhead_s=0.01, drops=True, warm_up_s=3.0, warm_up_factor=2.0,
+            steady_cores=0.5, bank=2.0, bank_at_start=1.0, holds_requests=True, queue_limit=3,
+        ),
+        ServerSpec(2, 2, 3, 1.0, balancer="shared_queue", overhead_s=0.02),
+    ),
+    (
+        ClientSpec(0, timeout_s=1.0, retries=2, retry_after_s=0.25, retry_jitter=0.5),
+        ClientSpec(1),
+        ClientSpec(
+            1, 0, timeout_s=0.4, retries=1, retry_after_s=0.1, times=2, share=0.7, source="drawn", cpu=Delay(0.05, 0.5),
+            wait=Delay(0.1), pool=0, pool_limit=2, pool_timeout_s=0.5, place=1,
+        ),
+    ),
+    parts=((0, 2), (1, 2)),
+    spends=True,
 )  # fmt: skip
 
 
@@ -35,7 +50,7 @@ def _arrays(seed: int, n: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
 
 def _run(
     kind: type[KernelState | PlainState],
-    spec: ServerSpec,
+    spec: SystemSpec,
     arrays: tuple[np.ndarray, ...],
     cuts: list[int],
     stops: list[float],
@@ -43,21 +58,31 @@ def _run(
 ) -> bytes:
     """Replay on three replicas, the trace in chunks cut at `cuts`, stopping at `stops` for nothing."""
     n, edges = len(arrays[0]), np.arange(0.0, 15.0)
-    results = Results.of(n)
+    results = Results.of(n, services=len(spec.servers) * spec.spends)
     plane = kind(spec, results, **sizes)
-    for number in (1, 2, 3):
-        plane.add(number, 0.0)
+    for server in plane.servers:
+        for number in (1, 2, 3):
+            server.add(number, 0.0)
     bounds = [0, *sorted(cuts), n]
     waiting = sorted(stops)
     for first, end in itertools.pairwise(bounds):
-        chunk = Chunk(*(np.ascontiguousarray(array[first:end]) for array in arrays), first=first, last=end == n)
+        chunk = Chunk(
+            *(np.ascontiguousarray(array[first:end]) for array in arrays),
+            first=first,
+            last=end == n,
+            server=np.zeros(end - first, np.int32),
+            applies=np.ones((len(spec.clients), 1), np.int64),
+        )
         plane.hand_in(chunk, edges)
         while True:
             signal = plane.advance(waiting[0] if waiting else np.inf)
             if signal is not Signal.CONTROL:
                 break
-            plane.integrals(waiting.pop(0))
-    return results.records.tobytes() + plane.series().tobytes()
+            stop_s = waiting.pop(0)
+            for server in plane.servers:
+                server.integrals(stop_s)
+    series = b"".join(server.series().tobytes() for server in plane.servers)
+    return results.records.tobytes() + results.spent_s.tobytes() + series
 
 
 @pytest.mark.parametrize("spec", [SPEC, EVERYTHING])
@@ -65,17 +90,17 @@ def _run(
 @settings(max_examples=max(20, settings().max_examples // 2))
 @given(cuts=st.lists(st.integers(1, 119), max_size=5), stops=st.lists(st.floats(0.0, 14.0), max_size=5))
 def test_splitting_a_replay_changes_no_byte(
-    kind: type[KernelState], spec: ServerSpec, cuts: list[int], stops: list[float]
+    kind: type[KernelState], spec: SystemSpec, cuts: list[int], stops: list[float]
 ) -> None:
     arrays = _arrays(3, 120)
     assert _run(kind, spec, arrays, cuts, stops) == _run(kind, spec, arrays, [], [])
 
 
 @pytest.mark.parametrize("spec", [SPEC, EVERYTHING])
-def test_small_arrays_change_no_byte(spec: ServerSpec) -> None:
-    """The table of requests and that of replicas overflow all the time."""
+def test_small_arrays_change_no_byte(spec: SystemSpec) -> None:
+    """The table of visits and that of replicas overflow all the time."""
     arrays = _arrays(4, 3000)
-    assert _run(KernelState, spec, arrays, [], [], requests=2) == _run(KernelState, spec, arrays, [], [])
+    assert _run(KernelState, spec, arrays, [], [], visits=2) == _run(KernelState, spec, arrays, [], [])
 
 
 def test_a_backlog_longer_than_the_first_table_of_requests() -> None:
@@ -89,10 +114,11 @@ def test_rows_are_given_back() -> None:
     """Forty replicas one after the other need the rows of two."""
     plane = KernelState(SPEC, Results.of(1), rows=2)
     for number in range(1, 41):
-        plane.add(number, float(number))
-        plane.drain(number, number + 0.5)
-        plane.remove(number, number + 0.5)
-    assert len(plane._replicas) == 2
+        [server] = plane.servers
+        server.add(number, float(number))
+        server.drain(number, number + 0.5)
+        server.remove(number, number + 0.5)
+    assert len(server._replicas) == 2
 
 
 @given(st.integers(0, 10**6), st.sampled_from([0.25, 2.0, 1024.0]))

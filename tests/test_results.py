@@ -249,7 +249,7 @@ def test_figures_and_objectives_per_route() -> None:
         ("routes.slow.p95", False), ("routes.quick.p95", True), ("routes.quick.availability", True),
     ]  # fmt: skip
     assert outcome.of_route("slow").time_s == pytest.approx(
-        {"retried": 0, "queued": 0, "cpu": 2, "slowed": 0.5, "waiting": 0, "overhead": 0}
+        {"retried": 0, "queued": 0, "cpu": 2, "slowed": 0.5, "connecting": 0, "called": 0, "waiting": 0, "overhead": 0}
     )
     assert outcome.of_route("quick").time_s["waiting"] == 0.25
     frame = outcome.routes.set_index("route")

@@ -284,7 +284,7 @@ def test_mistakes_in_a_study(tmp_path: Path, found: str, instead: str, message: 
         ({"size": "tiny"}, "size: found 'tiny'"),
         (
             {"balancer": "best"},
-            "balancer: found 'best'; allowed: 'least_busy', 'round_robin', 'two_choices', 'random' or 'shared_queue'",
+            "balancer: found 'best'; allowed: 'least_busy', 'round_robin', 'two_choices', 'random', 'pinned' or 'shared_queue'",
         ),
     ],
 )

@@ -18,6 +18,7 @@ from libramen import Plan, Service, Trace, TraceError, load_study, read_trace, u
 from libramen.cli import run
 from libramen.demand.recorded import Recorded
 from libramen.engine import control
+from libramen.study.system import System
 from libramen.trace.demand import with_demand
 from libramen.trace.doubts import quiet_doubts
 
@@ -115,7 +116,8 @@ def _logged(
     """A log with exact times, and which replica served each request."""
     speed = plan.size.speed
     hidden = Trace.from_arrays(at_s=at_s, cpu_s=share * work_s * speed, wait_s=(1 - share) * work_s)
-    results = control.run(hidden, service, plan).results
+    [run] = control.run(hidden, System.of(service, plan)).values()
+    results = run.results
     assert results is not None
     log = Trace.from_arrays(at_s=at_s, cpu_s=np.zeros(len(at_s)), latency_s=results.latency_s, **more)
     return log, results.replica
@@ -283,7 +285,9 @@ def test_a_fleet_by_a_list(tmp_path: Path) -> None:
         at_s=np.arange(0, 30, 0.25), cpu_s=np.full(120, 0.2), span_s=30, start="2031-06-05T12:00:00+00:00"
     )
     for plane in ("compiled", "plain"):
-        fleet = control.run(trace, Service(slots=1), plan, data_plane=plane).replicas  # type: ignore[arg-type]
+        system = System.of(Service(slots=1), plan)
+        [run] = control.run(trace, system, data_plane=plane).values()  # type: ignore[arg-type]
+        fleet = run.replicas
         ready = [(replica.ready_s, replica.draining_s) for replica in fleet]
         assert ready == [(0, None), (0, 20), (10, 20), (10, 20)]
     assert plan.limits == (1, 4)

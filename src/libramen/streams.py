@@ -29,10 +29,13 @@ _PURPOSES: Final = {
     "demand": 11,
     "unqueue": 12,
     "backtest": 13,
+    "share": 14,
+    "call": 15,
+    "visitors": 16,
 }
 
 
-def stream(seed: int, purpose: str, number: int = 0) -> np.random.Generator:
+def stream(seed: int, purpose: str, number: int = 0, service: int = 0) -> np.random.Generator:
     """The generator for one purpose.
 
     Args:
@@ -40,16 +43,19 @@ def stream(seed: int, purpose: str, number: int = 0) -> np.random.Generator:
         purpose: `"stamps"` (seconds filled in within whole-second time stamps), `"counts"` (arrivals
             within intervals), `"shape"`, `"make"`, `"demo"`, `"balancer"` (its draws), `"retry"` (jitter),
             `"provision"` and `"start"` (how long a new replica takes), `"restart"` (one that has crashed),
+            `"share"` (which visits make a call) and `"call"` (its work), `"visitors"` (the salt of their names),
             `"demand"` (which quiet sample a request takes), `"unqueue"` (which work an unqueued one has) or
             `"backtest"` (which work a request has that is held back).
         number: which of the purpose's streams.
+        service: number of the service whose they are (from 0).
 
     Raises:
         ReplayError: the seed is none.
     """
     import numpy as np
 
-    return np.random.default_rng(np.random.SeedSequence(_checked(seed), spawn_key=(_PURPOSES[purpose], number)))
+    key = (_PURPOSES[purpose], number, service) if service else (_PURPOSES[purpose], number)
+    return np.random.default_rng(np.random.SeedSequence(_checked(seed), spawn_key=key))
 
 
 def _checked(seed: int) -> int:

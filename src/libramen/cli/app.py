@@ -139,7 +139,7 @@ def replay(
         compilation.wait()
         outcome = replay_plan(
             trace,
-            loaded.service,
+            loaded.hosted_services,
             chosen,
             loaded.objectives,
             seed,

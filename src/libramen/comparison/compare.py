@@ -10,7 +10,7 @@ from libramen.errors import ReplayError, StudyError
 from libramen.outcome.measures import LATENCIES
 from libramen.outcome.story import and_list, miss
 from libramen.runs.cases import Case, LocalProcesses, cores, run_cases
-from libramen.study.plan import Plan
+from libramen.study.plan import JointPlan, Plan
 from libramen.times import local_time
 
 if TYPE_CHECKING:
@@ -156,7 +156,7 @@ def compare(
     executor: Executor | None = None,
     *,
     trace: Trace | None = None,
-    plans: Iterable[str | Plan] | None = None,
+    plans: Iterable[str | Plan | JointPlan] | None = None,
     seed: int = 0,
     workers: int | None = 1,
     cache: bool = True,
@@ -187,14 +187,15 @@ def compare(
     chosen = _chosen(study, plans)
     for name, plan in chosen.items():  # before any time is spent
         try:
-            plan.scaling.may_run()
+            for hosted in study.system(plan).hosted:
+                hosted.plan.scaling.may_run()
         except StudyError as error:
             raise StudyError(f"plan {name!r}: {error}") from None
     report = progress or (lambda _what, _share: None)
     if trace is None:
         trace = study.trace(seed=seed, progress=lambda share: report("reading the trace", share), cache=cache)
     cases = [
-        Case(study.service, plan, study.objectives, seed, study.trace_table.settle, study.currency)
+        Case(study.hosted_services, plan, study.objectives, seed, study.trace_table.settle, study.currency)
         for plan in chosen.values()
     ]
     if executor is not None:
@@ -210,13 +211,13 @@ def compare(
     return Comparison((found[number] for number in range(len(cases))), trace, cases)
 
 
-def _chosen(study: Study, plans: Iterable[str | Plan] | None) -> dict[str, Plan]:
+def _chosen(study: Study, plans: Iterable[str | Plan | JointPlan] | None) -> dict[str, Plan | JointPlan]:
     """The plans to be compared, by name."""
     if plans is None:
         return study.plans
-    found: dict[str, Plan] = {}
+    found: dict[str, Plan | JointPlan] = {}
     for plan in plans:
-        if not isinstance(plan, str | Plan):
+        if not isinstance(plan, str | Plan | JointPlan):
             raise StudyError(f"plans: found {plan!r}; allowed: names of plans of the study, or plans")
         one = study.plan(plan) if isinstance(plan, str) else plan
         if one.name in found:

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Iterator
 
     from libramen.comparison.compare import Comparison
-    from libramen.study.plan import Plan
+    from libramen.study.plan import JointPlan, Plan
     from libramen.study.study import Study
     from libramen.trace.trace import Trace
 
@@ -73,7 +73,7 @@ class _Change(NamedTuple):
     value: str
     trace: Trace
     study: Study
-    plans: tuple[Plan, ...] | None
+    plans: tuple[Plan | JointPlan, ...] | None
 
 
 def doubt(
@@ -81,7 +81,7 @@ def doubt(
     found: Comparison,
     *,
     trace: Trace,
-    plans: Iterable[Plan] | None = None,
+    plans: Iterable[Plan | JointPlan] | None = None,
     seed: int = 0,
     workers: int | None = 1,
     progress: Callable[[str, float], None] | None = None,
@@ -116,7 +116,9 @@ def doubt(
     return tuple(sorted(doubts, key=lambda one: one.weight, reverse=True))
 
 
-def _parameters(study: Study, trace: Trace, plans: tuple[Plan, ...] | None) -> Iterator[tuple[str, str, list[_Change]]]:
+def _parameters(
+    study: Study, trace: Trace, plans: tuple[Plan | JointPlan, ...] | None
+) -> Iterator[tuple[str, str, list[_Change]]]:
     if trace.demand.kind != "given":
         factors, from_ = _share_ends(study, trace)
         share = _mean_share(trace)
@@ -129,7 +131,8 @@ def _parameters(study: Study, trace: Trace, plans: tuple[Plan, ...] | None) -> I
             ],
         )
         yield "work", f"{trace.demand.kind} estimate", list(_work_ends(study, trace, plans))
-    starts = any(plan.tier.provision.median_s or study.service.start.median_s for plan in study.plans.values())
+    hosted = [one for plan in study.plans.values() for one in study.system(plan).hosted]
+    starts = any(one.plan.tier.provision.median_s or one.service.start.median_s for one in hosted)
     if starts:
         yield (
             "cold start",
@@ -179,7 +182,7 @@ def _changed(trace: Trace, cpu_s: np.ndarray, wait_s: np.ndarray) -> Trace:
     return replace(changed, source=replace(changed.source, demand=trace.demand))
 
 
-def _work_ends(study: Study, trace: Trace, plans: tuple[Plan, ...] | None) -> Iterator[_Change]:
+def _work_ends(study: Study, trace: Trace, plans: tuple[Plan | JointPlan, ...] | None) -> Iterator[_Change]:
     low, high = _WORK
     yield _Change("10 % less", _changed(trace, low * trace.cpu_s, low * trace.wait_s), study, plans)
     if trace.demand.kind == "quiet" and trace.latency_s is not None:
@@ -191,19 +194,23 @@ def _work_ends(study: Study, trace: Trace, plans: tuple[Plan, ...] | None) -> It
         yield _Change("10 % more", _changed(trace, high * trace.cpu_s, high * trace.wait_s), study, plans)
 
 
-def _slower_start(study: Study, plans: tuple[Plan, ...] | None, factor: float) -> tuple[Study, tuple[Plan, ...]]:
+def _slower_start(
+    study: Study, plans: tuple[Plan | JointPlan, ...] | None, factor: float
+) -> tuple[Study, tuple[Plan | JointPlan, ...]]:
     def scaled(delay: Delay) -> Delay:
         return Delay(factor * delay.median_s, delay.sigma)
 
-    changed = study.replace(service={"start": scaled(study.service.start)})
-    slower = []
-    for plan in plans if plans is not None else study.plans.values():
+    def slower(name: str, plan: Plan) -> Plan:
         tier = plan.tier.replace(provision=scaled(plan.tier.provision))
         own = plan.service
         if "start" in own:
-            own = {**own, "start": scaled(plan.service_of(study.service).start)}
-        slower.append(plan.replace(tier=tier, size=plan.size, service=own))
-    return changed, tuple(slower)
+            own = {**own, "start": scaled(plan.service_of(study.services[name]).start)}
+        return plan.replace(tier=tier, size=plan.size, service=own)
+
+    changed = study.replace(
+        services={name: {"start": scaled(service.start)} for name, service in study.services.items()}
+    )
+    return changed, tuple(plan.each(slower) for plan in (plans if plans is not None else study.plans.values()))
 
 
 def _end(

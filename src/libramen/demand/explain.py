@@ -19,6 +19,7 @@ from libramen.demand.unqueue import unqueue
 from libramen.engine import control
 from libramen.errors import TraceError
 from libramen.streams import stream
+from libramen.study.system import System
 from libramen.trace.demand import shares_of
 
 if TYPE_CHECKING:
@@ -187,7 +188,8 @@ class Search:
         rng = stream(seed, "backtest", 3)
         order = shuffled_nearby(np.arange(len(found)), found.route_codes, _NEARBY, rng)
         found = found.with_demand(found.cpu_s[order], found.wait_s[order], demand="given", notes=())
-        results = control.run(found, recorded.service, recorded.plan, seed=seed).results
+        [run] = control.run(found, System.of(recorded.service, recorded.plan), seed=seed).values()
+        results = run.results
         assert results is not None
         return self._distance(found.at_s, results.latency_s, seed)
 

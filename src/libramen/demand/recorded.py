@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Final, NamedTuple
 import numpy as np
 
 from libramen.engine import control
+from libramen.study.system import System
 from libramen.trace.trace import Trace
 
 if TYPE_CHECKING:
@@ -88,9 +89,10 @@ class Recorded:
         codes = np.zeros(len(at_s), np.int32)
         span_s = max(self._span_s, float(at_s[-1]))
         trace = Trace(at_s, cpu_s, wait_s, span_s, self._start, route_codes=codes, routes=("all",))
-        return control.run(
-            trace, self.service, plan, seed=seed, data_plane=self._data_plane, window_s=span_s, forced=forced
-        )
+        [run] = control.run(
+            trace, System.of(self.service, plan), seed=seed, data_plane=self._data_plane, window_s=span_s, forced=forced
+        ).values()
+        return run
 
     def forwards(
         self, at_s: np.ndarray, work_s: np.ndarray, share: np.ndarray, seed: int

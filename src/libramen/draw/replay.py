@@ -31,20 +31,20 @@ def draw_outcome(outcome: Outcome) -> Figure:
     plan = outcome.plan
     failed = outcome.requests_measured - outcome.endings["ok"]
     figure = new_figure(
-        f"{plan.name}: {units.show_money(outcome.bill.month, outcome.bill.currency)} a month, {_in_time(outcome)}, "
+        f"{plan.name}: {units.show_money(outcome.bill.month, outcome.bill.currency)} a month, {in_time(outcome)}, "
         f"{units.show_availability(outcome.availability)} of requests answered",
         f"tier {plan.tier.name}, size {plan.size.name}; {outcome.requests_measured:,} requests, {failed:,} failed; "
         f"windows of {units.show_duration(width_s)}",
         notes=[f"- {finding.text}" for finding in outcome.findings[:_MOST_FINDINGS]],
     )
     panels = figure.subplots(4, 1, sharex=True, height_ratios=(1.25, 1.15, 1, 0.8))
-    times = _times(outcome, series["at_s"])
-    _requests(panels[0], times, series, width_s)
-    _latency(panels[1], times, series, outcome)
+    times = times_of(outcome, series["at_s"])
+    draw_requests(panels[0], times, series, width_s)
+    draw_latency(panels[1], times, series, outcome)
     _replicas(panels[2], times, series, outcome)
     _utilisation(panels[3], times, series)
-    _events(panels, outcome)
-    _time_axis(panels[3], outcome)
+    draw_events(panels, outcome)
+    time_axis(panels[3], outcome)
     for axes in panels:
         axes.legend(loc="center left", bbox_to_anchor=(1.005, 0.5), frameon=False, fontsize=9)
         axes.margins(x=0.005)
@@ -52,7 +52,7 @@ def draw_outcome(outcome: Outcome) -> Figure:
     return figure
 
 
-def _in_time(outcome: Outcome) -> str:
+def in_time(outcome: Outcome) -> str:
     """How quick it was: of all requests, where there is an objective for them."""
     for goal in outcome.objectives:
         if goal.within is not None and goal.name == goal.key:
@@ -60,7 +60,7 @@ def _in_time(outcome: Outcome) -> str:
     return f"p95 {show_latency(outcome.latency_s['p95'], hides_failures=outcome.hides_failures)}"
 
 
-def _times(outcome: Outcome, at_s: np.ndarray) -> Any:
+def times_of(outcome: Outcome, at_s: np.ndarray) -> Any:
     """Positions on the time axis: dates where the start is known, else hours."""
     start = outcome.start
     if start is None:
@@ -69,7 +69,8 @@ def _times(outcome: Outcome, at_s: np.ndarray) -> Any:
     return np.array([date2num(utc + timedelta(seconds=float(s))) for s in np.atleast_1d(at_s)])
 
 
-def _time_axis(axes: Axes, outcome: Outcome) -> None:
+def time_axis(axes: Axes, outcome: Outcome) -> None:
+    """Local time where it is known, else hours from the start."""
     start = outcome.start
     if start is None:
         axes.set_xlabel("hours from the start", color=INK)
@@ -80,7 +81,8 @@ def _time_axis(axes: Axes, outcome: Outcome) -> None:
     axes.set_xlabel(f"local time ({start.tzinfo}), from {start:%a %d %b %Y}", color=INK)
 
 
-def _requests(axes: Axes, times: Any, series: dict[str, np.ndarray], width_s: float) -> None:
+def draw_requests(axes: Axes, times: Any, series: dict[str, np.ndarray], width_s: float) -> None:
+    """What arrived in each window, and how it ended."""
     per_second = {name: series[name] / width_s for name in ENDINGS}
     axes.fill_between(times, per_second["ok"], step="post", color=FOAM, label="ok", linewidth=0)
     base = per_second["ok"].astype(float)
@@ -104,7 +106,8 @@ def _requests(axes: Axes, times: Any, series: dict[str, np.ndarray], width_s: fl
     dress(axes, y_label="requests / s")
 
 
-def _latency(axes: Axes, times: Any, series: dict[str, np.ndarray], outcome: Outcome) -> None:
+def draw_latency(axes: Axes, times: Any, series: dict[str, np.ndarray], outcome: Outcome) -> None:
+    """Percentiles of latency in each window, and what is wanted of them."""
     # Where more than 1 % failed, the latencies of the others say too little: they are only hinted at.
     failing = series["arrivals"] - series["ok"] > 0.01 * series["arrivals"]
     for name, colour, style in (("p99_s", DUSK, ":"), ("p95_s", SEA, "-"), ("p50_s", KELP, "--")):
@@ -175,7 +178,7 @@ def _decisions(axes: Axes, outcome: Outcome, top: float) -> None:
         ("v", "white", "removed", decisions.column("cancelled") + decisions.column("drained") > 0),
     ):
         if (acted & within).any():
-            times = _times(outcome, at_s[acted & within])
+            times = times_of(outcome, at_s[acted & within])
             axes.plot(
                 times, np.full(len(times), -0.07 * top), linestyle="none", marker=marker, markersize=5,
                 markerfacecolor=colour, markeredgecolor=INK, markeredgewidth=0.7, label=label,
@@ -187,7 +190,7 @@ def _cold_waits(axes: Axes, outcome: Outcome) -> None:
     waits = outcome.waits
     if waits is not None and len(waits.wait_s):
         axes.plot(
-            _times(outcome, waits.at_s), waits.wait_s, linestyle="none", marker="D", markersize=3.5,
+            times_of(outcome, waits.at_s), waits.wait_s, linestyle="none", marker="D", markersize=3.5,
             markerfacecolor=SAND, markeredgecolor=INK, markeredgewidth=0.5, label="wait for a\ncold start",
         )  # fmt: skip
 
@@ -199,13 +202,13 @@ def _utilisation(axes: Axes, times: Any, series: dict[str, np.ndarray]) -> None:
     dress(axes, y_label="utilisation")
 
 
-def _events(panels: Any, outcome: Outcome) -> None:
+def draw_events(panels: Any, outcome: Outcome) -> None:
     """Releases are shaded from begin to end in every panel, and named in the first."""
     for number, update in enumerate(outcome.run.updates):
         if update.began_s is None:
             continue
         end_s = outcome.run.span_s if update.ended_s is None else update.ended_s
-        began, ended = (_times(outcome, np.array([at_s])) for at_s in (update.began_s, end_s))
+        began, ended = (times_of(outcome, np.array([at_s])) for at_s in (update.began_s, end_s))
         for axes in panels:
             axes.axvspan(float(began[0]), float(ended[0]), color=DUSK, alpha=0.25, linewidth=0)
             axes.axvline(float(began[0]), color=DUSK, linewidth=1.0)

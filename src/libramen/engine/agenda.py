@@ -6,7 +6,7 @@ import heapq
 import math
 from enum import IntEnum
 from itertools import count
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Final
 
 from libramen.times import tolerance_s
 
@@ -29,6 +29,8 @@ class Kind(IntEnum):
 
 
 _RECURRING = (Kind.SAMPLE, Kind.DECISION)
+_NUMBERS: Final = 40
+"""Bits of the number of an event within its service."""
 
 
 class Agenda:
@@ -83,3 +85,19 @@ class Agenda:
             self._to_do -= 1
             self.acted_s = now_s
         action(now_s)
+
+
+class ServiceAgenda:
+    """The agenda as one service enters its events: of one kind they come by service, then by number.
+
+    Args:
+        agenda: that of all services.
+        service: number of this one.
+    """
+
+    def __init__(self, agenda: Agenda, service: int) -> None:
+        self._agenda, self._first = agenda, service << _NUMBERS
+
+    def add(self, at_s: float, kind: Kind, action: Action, number: int = 0) -> None:
+        """Enter an event; `action` is called with the instant at which it happens."""
+        self._agenda.add(at_s, kind, action, self._first + number)

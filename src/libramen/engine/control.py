@@ -2,24 +2,26 @@
 
 from __future__ import annotations
 
+import itertools
 from typing import TYPE_CHECKING, Final, Literal, NamedTuple, Protocol
 
 import numpy as np
 
 from libramen import units
-from libramen.engine.agenda import Kind
+from libramen.engine.agenda import Agenda, Kind
 from libramen.engine.decisions import Decisions
 from libramen.engine.feed import Feed
 from libramen.engine.listed import ListedFleet
 from libramen.engine.on_arrival import ArrivalScaler
 from libramen.engine.periodic import MOST_DECISIONS, PeriodicScaler
-from libramen.engine.plane import DataPlane, Ended, Results, ServerSpec, Signal
+from libramen.engine.plane import DataPlane, Ended, Notices, Results, Signal, SystemSpec
 from libramen.engine.replaying import Replay
 from libramen.engine.run import Run
 from libramen.engine.scaler import LimitsScaler, Scaler
+from libramen.engine.specs import spec_of
 from libramen.engine.updates import Updates
 from libramen.engine.use import UseMeter
-from libramen.errors import ReplayError, StudyError
+from libramen.errors import ReplayError, StudyError, TraceError
 from libramen.trace.trace import Trace
 
 if TYPE_CHECKING:
@@ -28,7 +30,7 @@ if TYPE_CHECKING:
 
     from libramen.rules.rollouts.update import Rollout
     from libramen.study.plan import Plan
-    from libramen.study.service import Service
+    from libramen.study.system import System
 
 DataPlaneName = Literal["compiled", "plain"]
 _MOST_WINDOWS: Final = 20_000_000
@@ -41,101 +43,156 @@ _SCALERS: Final[dict[str, type[Scaler]]] = {
 
 
 class Sink(Protocol):
-    """What takes requests where they are not kept."""
+    """What takes visits as they end."""
 
     def arrived(self, at_s: np.ndarray) -> None:
         """Some more requests are going to arrive at these times: float64 (n,) [s]."""
 
     def take(self, ended: Ended) -> None:
-        """Some requests have ended. The arrays are valid during the call only."""
+        """Some visits have ended. The arrays are valid during the call only."""
 
 
 def run(
     trace: Trace | Iterable[Trace],
-    service: Service,
-    plan: Plan,
+    system: System,
     *,
     seed: int = 0,
     data_plane: DataPlaneName = "compiled",
     window_s: float = 60.0,
     span_s: float | None = None,
     sink: Sink | None = None,
+    keeps: bool = True,
+    spends: bool = False,
     records: np.ndarray | None = None,
     progress: Callable[[float], None] | None = None,
     forced: bool = False,
-) -> Run:
-    """Replay a trace against a plan.
+) -> dict[str, Run]:
+    """Replay a trace against services and their plans.
 
     Args:
         trace: the requests, or chunks of them in order of time. What a chunk's times are counted from is its
             `start`, where it and that of the first one are known, else the start of the first.
-        service: how a replica works.
-        plan: what it runs on.
+        system: the services, what they run on, and who asks whom.
         seed: random seed.
         data_plane: `"compiled"`, or `"plain"` for the readable and slow one; both give the same.
         window_s: width of the windows of the series [s].
         span_s: the time that chunks cover [s]. Default: that of the last one.
-        sink: takes the requests as they end, which are then not kept; needed for chunks.
+        sink: takes visits as they end.
+        keeps: whether what becomes of each request is kept; not with chunks.
+        spends: whether it is kept where the time of each request went, where services call each other.
         records: where to write what becomes of the requests of a trace: `plane.RESULT` (n,). Default: a new array.
         progress: called now and then with the share of the trace that is replayed, from 0 to 1.
         forced: `wait_s` of the trace is the instant at which each request leaves its slot, or as soon as it can, and
             `cpu_s` the share of the time from its CPU turn to then that it takes (0: it has none). For work that is
             estimated from a log, which knows when requests left; `Run.turns` then says how much CPU work they got.
 
+    Returns:
+        the run of each service, by name.
+
     Raises:
         ReplayError: an unknown data plane, or windows of no width.
-        StudyError: a rollout is due at a time that is not in the trace, or that only a whole trace can tell.
+        StudyError: a rollout is due at a time that is not in the trace, or that only a whole trace can tell; a request
+            matches no service; the work of a call is not known.
         TraceError: chunks are not in order of time.
     """
     if not window_s > 0:
         raise ReplayError(f"window_s: found {window_s!r}; allowed: a number of seconds above 0")
+    first, chunks = peek(trace)
     whole = trace if isinstance(trace, Trace) else None
     covers_s = whole.span_s if whole is not None else span_s
-    if covers_s is not None:
-        _can_be_afforded(plan, covers_s, window_s)
-    chunks = [trace] if isinstance(trace, Trace) else trace
+    for hosted in system.hosted if covers_s is not None else ():
+        _can_be_afforded(hosted.plan, covers_s or 0.0, window_s)
     if whole is not None:
         span_s = whole.span_s
     elif sink is None:
         raise ReplayError("chunks of a trace are replayed without keeping requests; there is nothing to take them")
+    keeps = keeps and whole is not None
+    columns = [name for name in system.columns if name in first.in_s]
+    if whole is None and any(hosted.plan.balancer == "pinned" for hosted in system.hosted):
+        raise StudyError(
+            f'plan {system.name!r}: balancer = "pinned" needs the whole trace, and this one comes in chunks'
+        )
+    spec = spec_of(
+        system, seed=seed, forced=forced, recorded_speed=first.source.recorded_speed, columns=columns,
+        visitors=first.n_visitors, spends=spends and keeps,
+    )  # fmt: skip
     arrived = (lambda _at_s: None) if sink is None else sink.arrived
-    feed = Feed(chunks, window_s, carries=sink is not None, span_s=span_s, arrived=arrived)
-    results: Results | None = None
-    if whole is not None and sink is None:
-        results = Results.of(len(whole)) if records is None else Results(records)
-    spec = ServerSpec.of(service, plan, seed, forced=forced)
+    feed = Feed(
+        chunks, window_s, carries=sink is not None, span_s=span_s, arrived=arrived, system=system, columns=columns,
+        pins=spec.visitors > 0,
+    )  # fmt: skip
+    results = Results.of(len(first), records, services=len(system.hosted) * spec.spends) if keeps else None
     plane = _data_plane(data_plane, spec, results, None if sink is None else sink.take)
     plane.hand_in(*feed.next())
-    replay = Replay(service, plan, plane, feed.start, seed)
-    scaler = _scaler(replay)
+    agenda = Agenda()
     timeline = whole or _Timeline(feed.start, span_s)
-    updates = Updates(replay, _due(plan, timeline))
-    listed = ListedFleet(replay, timeline) if plan.counts else None
-    meter = UseMeter(replay) if plan.tier.billing == "per_request" else None
-    for part in (scaler, updates, listed, meter):
-        if part is not None:
-            replay.join(part)
-    clock = _Clock(replay, feed, progress)
-    replay.tell("begin")
-    _play(replay, feed, clock)
+    services = [
+        _Service(Replay(hosted, index, plane.servers[index], agenda, feed.start, seed), timeline)
+        for index, hosted in enumerate(system.hosted)
+    ]
+    replays = [service.replay for service in services]
+    clock = _Clock(replays, agenda, plane, feed, progress)
+    for replay in replays:
+        replay.tell("begin")
+    _play(replays, plane, agenda, feed, clock)
     plane.flush()
-    assert feed.span_s is not None
-    return Run(
-        results=results,
-        span_s=feed.span_s,
-        requests=feed.requests,
-        routes=tuple(feed.routes) if whole is None else whole.routes,
-        start=feed.start,
-        replicas=replay.fleet.replicas,
-        deaths=replay.fleet.deaths,
-        decisions=Decisions() if scaler is None else scaler.decisions,
-        use=np.zeros(0) if meter is None else meter.per_hour(),
-        updates=updates.records(),
-        edges_s=feed.edges_s,
-        integrals=plane.series(),
-        window_s=window_s,
-        turns=plane.turns,
-    )
+    routes = tuple(feed.routes) if whole is None else whole.routes
+    return {service.replay.name: service.run(feed, results, routes, window_s, plane.turns) for service in services}
+
+
+def peek(trace: Trace | Iterable[Trace]) -> tuple[Trace, Iterable[Trace]]:
+    """The first of some chunks, and all of them; of a whole trace that.
+
+    Raises:
+        TraceError: there is none.
+    """
+    if isinstance(trace, Trace):
+        return trace, [trace]
+    iterator = iter(trace)
+    first = next(iterator, None)
+    if not isinstance(first, Trace):
+        raise TraceError(f"trace: found {first!r}; allowed: a Trace, or one or more of them as chunks")
+    return first, itertools.chain([first], iterator)
+
+
+class _Service:
+    """One service and the parts of its replay."""
+
+    def __init__(self, replay: Replay, timeline: Trace | _Timeline) -> None:
+        self.replay, plan = replay, replay.plan
+        self._scaler = _scaler(replay)
+        self._updates = Updates(replay, _due(plan, timeline))
+        listed = ListedFleet(replay, timeline) if plan.counts else None
+        self._meter = UseMeter(replay) if plan.tier.billing == "per_request" else None
+        for part in (self._scaler, self._updates, listed, self._meter):
+            if part is not None:
+                replay.join(part)
+
+    def run(
+        self, feed: Feed, results: Results | None, routes: tuple[str, ...], window_s: float, turns: np.ndarray
+    ) -> Run:
+        """What became of it."""
+        replay = self.replay
+        assert feed.span_s is not None
+        return Run(
+            service=replay.name,
+            results=results,
+            span_s=feed.span_s,
+            requests=feed.requests,
+            routes=routes,
+            start=feed.start,
+            replicas=replay.fleet.replicas,
+            deaths=replay.fleet.deaths,
+            decisions=Decisions() if self._scaler is None else self._scaler.decisions,
+            use=np.zeros(0) if self._meter is None else self._meter.per_hour(),
+            updates=self._updates.records(),
+            edges_s=feed.edges_s,
+            integrals=replay.plane.series(),
+            window_s=window_s,
+            turns=turns,
+            moved=replay.plane.moved(),
+            unsent=replay.plane.unsent,
+        )
 
 
 def _can_be_afforded(plan: Plan, span_s: float, window_s: float) -> None:
@@ -159,10 +216,16 @@ def _can_be_afforded(plan: Plan, span_s: float, window_s: float) -> None:
         )
 
 
-def _play(replay: Replay, feed: Feed, clock: _Clock) -> None:
+def _play(replays: list[Replay], plane: DataPlane, agenda: Agenda, feed: Feed, clock: _Clock) -> None:
     """Let data plane and control plane take turns until every request has ended and the span is over."""
-    plane, agenda = replay.plane, replay.agenda
-    before_advance, heed = replay.told("before_advance"), replay.told("heed")
+    before_advance = [prepare for replay in replays for prepare in replay.told("before_advance")]
+
+    def asked(number: int, now_s: float) -> None:
+        replays[number].heed(Notices([], [], [], asked=True), now_s)
+        for prepare in replays[number].told("before_advance"):
+            prepare()
+
+    plane.on_asked = asked
     while True:
         for prepare in before_advance:
             prepare()
@@ -172,22 +235,36 @@ def _play(replay: Replay, feed: Feed, clock: _Clock) -> None:
             clock.span_may_be_known()
             continue
         if signal is Signal.ENDED:
-            if not plane.held:
+            holding = [number for number, server in enumerate(plane.servers) if server.held]
+            if not holding:
                 break
-            plane.dismiss_held(max(plane.last_s, agenda.acted_s))
+            plane.dismiss_held(holding, max(plane.last_s, agenda.acted_s))
             continue
-        now_s, notices = plane.now_s, plane.take_notices()
-        if clock.span_is_over and notices is None:
+        now_s, is_told = plane.now_s, plane.has_notices()
+        if clock.span_is_over and not is_told:
             if plane.finished():
                 break
-            if plane.held and replay.nothing_comes():
-                plane.dismiss_held(max(plane.last_s, agenda.acted_s))
+            for_ever = _held_for_ever(replays, plane, agenda)
+            if for_ever:
+                plane.dismiss_held(for_ever, max(plane.last_s, agenda.acted_s))
                 continue
-        if notices is not None:
-            replay.fleet.heed(notices, now_s)
-            for hear in heed:
-                hear(notices, now_s)
+        if is_told:
+            for replay in replays:
+                notices = replay.plane.take_notices()
+                if notices is not None:
+                    replay.heed(notices, now_s)
         agenda.run(now_s)
+
+
+def _held_for_ever(replays: list[Replay], plane: DataPlane, agenda: Agenda) -> list[int]:
+    """The services that hold visits which nothing will ever take, once nothing else is left to happen."""
+    waiting = [number for number, replay in enumerate(replays) if replay.plane.held]
+    futile = [number for number in waiting if replays[number].is_futile]
+    if futile:
+        return futile
+    if not waiting or not agenda.only_recurs or not plane.is_still():
+        return []
+    return [number for number in waiting if replays[number].nothing_comes]
 
 
 class _Timeline(NamedTuple):
@@ -231,7 +308,7 @@ def _scaler(replay: Replay) -> Scaler | None:
 
 
 def _data_plane(
-    name: str, spec: ServerSpec, results: Results | None, tally: Callable[[Ended], None] | None
+    name: str, spec: SystemSpec, results: Results | None, tally: Callable[[Ended], None] | None
 ) -> DataPlane:
     if name == "compiled":
         from libramen.engine.kernel.state import KernelState
@@ -247,8 +324,16 @@ def _data_plane(
 class _Clock:
     """Comes back a hundred times during the span: for progress, for Ctrl-C, and to know that it is over."""
 
-    def __init__(self, replay: Replay, feed: Feed, progress: Callable[[float], None] | None) -> None:
-        self._replay, self._feed, self._progress = replay, feed, progress
+    def __init__(
+        self,
+        replays: list[Replay],
+        agenda: Agenda,
+        plane: DataPlane,
+        feed: Feed,
+        progress: Callable[[float], None] | None,
+    ) -> None:
+        self._replays, self._agenda, self._plane = replays, agenda, plane
+        self._feed, self._progress = feed, progress
         self._ticks = 0
         self._span_s: float | None = None
         self.span_is_over = False
@@ -259,7 +344,7 @@ class _Clock:
         if self._span_s is None and self._feed.span_s is not None:
             self._span_s = self._feed.span_s
             # Ticks that are past by then are left out.
-            self._ticks = min(99, int(100 * self._replay.plane.last_s / self._span_s)) if self._span_s else 99
+            self._ticks = min(99, int(100 * self._plane.last_s / self._span_s)) if self._span_s else 99
             if self._progress is not None:
                 self._progress(self._ticks / 100)
             self._plan_tick()
@@ -269,7 +354,7 @@ class _Clock:
         self._ticks += 1
         # The last one exactly: span * 100 / 100 can fall short of the span.
         at_s = self._span_s if self._ticks == 100 else self._span_s * self._ticks / 100
-        self._replay.agenda.add(at_s, Kind.SAMPLE, self._tick)
+        self._agenda.add(at_s, Kind.SAMPLE, self._tick)
 
     def _tick(self, now_s: float) -> None:
         if self._progress is not None:
@@ -278,5 +363,6 @@ class _Clock:
             self._plan_tick()
             return
         self.span_is_over = True
-        self._replay.fleet.measure(now_s)
-        self._replay.tell("span_is_over", now_s)
+        for replay in self._replays:
+            replay.fleet.measure(now_s)
+            replay.tell("span_is_over", now_s)

@@ -11,9 +11,10 @@ from libramen.errors import TraceError
 from libramen.times import EPSILON_S, seconds_between
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterable, Iterator
+    from collections.abc import Callable, Iterable, Iterator, Sequence
     from datetime import datetime
 
+    from libramen.study.system import System
     from libramen.trace.trace import Trace
 
 SLICE: Final = 1 << 18
@@ -39,8 +40,15 @@ class Feed:
         carries: bool,
         span_s: float | None,
         arrived: Callable[[np.ndarray], None] = lambda _at_s: None,
+        system: System,
+        columns: Sequence[str] = (),
+        pins: bool = False,
     ) -> None:
         self._window_s, self._carries, self._arrived = window_s, carries, arrived
+        self._system, self._columns, self._pins = system, columns, pins
+        # One service without routes takes all; else each route is looked up.
+        self._sorts = len(system.hosted) > 1 or bool(system.hosted[0].service.routes)
+        self._tables: tuple[np.ndarray, np.ndarray] = (np.zeros(0, np.int32), np.zeros((1, 1), np.int64))
         self.span_s = span_s
         self.requests = 0
         self.routes: list[str] = []
@@ -56,13 +64,22 @@ class Feed:
         last = span_s is not None
         if last:
             self.span_s = span_s
-        routes, bytes_out = Chunk._field_defaults["route"], Chunk._field_defaults["bytes_out"]
+        more: dict[str, np.ndarray] = {}
+        if self._carries or self._sorts:
+            more["route"] = self._codes(trace)
         if self._carries:
-            routes = self._codes(trace)
-            bytes_out = np.zeros(len(trace)) if trace.bytes_out is None else trace.bytes_out
+            more["bytes_out"] = np.zeros(len(trace)) if trace.bytes_out is None else trace.bytes_out
+        if self._sorts:
+            if len(self._tables[0]) != len(self.routes):
+                self._tables = self._system.servers_of(self.routes), self._system.applies(self.routes)
+            more |= {"server": self._tables[0][more["route"]], "applies": self._tables[1]}
+        if self._pins:
+            more["visitor"] = np.full(len(trace), -1, np.int32) if trace.visitor is None else trace.visitor
+        if self._columns:
+            more["given_s"] = np.stack([trace.in_s[name] for name in self._columns], axis=1)
         first, self.requests = self.requests, self.requests + len(trace)
         self._arrived(trace.at_s)
-        chunk = Chunk(trace.at_s, trace.cpu_s, trace.wait_s, routes, bytes_out, first, last)
+        chunk = Chunk(trace.at_s, trace.cpu_s, trace.wait_s, first=first, last=last, **more)
         return chunk, self._edges(float(trace.at_s[-1]))
 
     def _edges(self, to_s: float) -> np.ndarray:

@@ -8,15 +8,16 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Final, Literal, NamedTuple
 
 from libramen import streams
-from libramen.engine.agenda import Agenda, Kind
+from libramen.engine.agenda import Kind
 
 if TYPE_CHECKING:
     from collections.abc import Callable
 
     import numpy as np
 
+    from libramen.engine.agenda import ServiceAgenda
     from libramen.engine.placement import Placement
-    from libramen.engine.plane import DataPlane, Notices
+    from libramen.engine.plane import Notices, Server
     from libramen.study.plan import Plan
     from libramen.study.service import Service
 
@@ -86,14 +87,14 @@ class Death(NamedTuple):
 class _Drawn:
     """How long replicas take where that varies: values of the standard normal distribution.
 
-    The n-th replica has the n-th value of each stream, whatever the plan. One that has crashed draws
+    The n-th replica has the n-th value of each stream of its service, whatever the plan. One that has crashed draws
     anew from a stream of its own.
     """
 
     _BLOCK: Final = 64
 
-    def __init__(self, seed: int) -> None:
-        self._seed = seed
+    def __init__(self, seed: int, service: int) -> None:
+        self._seed, self._service = seed, service
         self._streams: dict[str, np.random.Generator] = {}
         self._values: dict[str, list[float]] = {}
         self._again: dict[int, np.random.Generator] = {}
@@ -101,7 +102,7 @@ class _Drawn:
     def of(self, purpose: str, number: int) -> float:
         """The value of a replica."""
         if purpose not in self._streams:
-            self._streams[purpose], self._values[purpose] = streams.stream(self._seed, purpose), []
+            self._streams[purpose], self._values[purpose] = streams.stream(self._seed, purpose, 0, self._service), []
         values = self._values[purpose]
         while len(values) < number:
             values += self._streams[purpose].standard_normal(self._BLOCK).tolist()
@@ -110,23 +111,30 @@ class _Drawn:
     def again(self, number: int) -> float:
         """The next value of a replica that starts again."""
         if number not in self._again:
-            self._again[number] = streams.stream(self._seed, "restart", number)
+            self._again[number] = streams.stream(self._seed, "restart", number, self._service)
         return float(self._again[number].standard_normal())
 
 
 class Fleet:
-    """All replicas of a replay, and what can be done to them.
+    """All replicas of a service, and what can be done to them.
 
     What is in `listeners` is called with the instant and the replica whenever one became ready, was found dead,
     or went.
     """
 
     def __init__(
-        self, service: Service, plan: Plan, plane: DataPlane, agenda: Agenda, placement: Placement, seed: int
+        self,
+        service: Service,
+        plan: Plan,
+        plane: Server,
+        agenda: ServiceAgenda,
+        placement: Placement,
+        seed: int,
+        index: int = 0,
     ) -> None:
         self._service, self._plan, self._plane, self._agenda = service, plan, plane, agenda
         self._placement = placement
-        self._drawn = _Drawn(seed)
+        self._drawn = _Drawn(seed, index)
         self.replicas: list[Replica] = []  # ever ordered, by number - 1
         self.deaths: list[Death] = []
         self._alive: dict[int, Replica] = {}

@@ -18,7 +18,7 @@ from libramen.rules.scaling.rule import Observation, Setting
 from libramen.times import EPSILON_S
 
 if TYPE_CHECKING:
-    from libramen.engine.plane import DataPlane
+    from libramen.engine.plane import Server
     from libramen.engine.replaying import Replay
     from libramen.rules.scaling.rule import PeriodicRule
 
@@ -41,7 +41,7 @@ class _Measures(Mapping[str, float | None]):
 
     __slots__ = ("_cores", "_end", "_plane", "_start", "first")
 
-    def __init__(self, start: _Sample, end: _Sample, cores: float, plane: DataPlane) -> None:
+    def __init__(self, start: _Sample, end: _Sample, cores: float, plane: Server) -> None:
         self._start, self._end, self._cores, self._plane = start, end, cores, plane
         self.first = ("", math.nan)
 

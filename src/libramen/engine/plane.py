@@ -13,7 +13,11 @@ from typing import TYPE_CHECKING, Final, NamedTuple, Protocol, Self
 
 import numpy as np
 
+from libramen.delays import Delay
+
 if TYPE_CHECKING:
+    from collections.abc import Callable, Sequence
+
     from libramen.study.plan import Plan
     from libramen.study.service import Service
 
@@ -41,24 +45,29 @@ class Signal(IntEnum):
     ENDED = 2  # every request has ended and there was no `until` to wait for
 
 
-_NO_ROUTES: Final = np.zeros(0, np.int32)
+_NO_CODES: Final = np.zeros(0, np.int32)
 _NO_BYTES: Final = np.zeros(0)
 
 
 class Chunk(NamedTuple):
-    """A stretch of arrivals: C-contiguous arrays of one length, times ascending.
+    """A stretch of arrivals: C-contiguous arrays of one length n, times ascending.
 
-    `route` and `bytes_out` are there only where requests are not kept. `first` is the number (from 0) of
-    its first request in the whole trace, `last` says whether the trace ends with it.
+    What nobody looks at may be empty: `route` where no call is for some routes only and all is kept, `server` with one
+    service, `visitor` where nobody is pinned, `bytes_out` where all is kept. `first` is the number (from 0) of its
+    first request in the whole trace, `last` says whether the trace ends with it.
     """
 
     at_s: np.ndarray  # float64
     cpu_s: np.ndarray  # float64
     wait_s: np.ndarray  # float64
-    route: np.ndarray = _NO_ROUTES  # int32
+    route: np.ndarray = _NO_CODES  # int32
     bytes_out: np.ndarray = _NO_BYTES  # float64
     first: int = 0
     last: bool = True
+    server: np.ndarray = _NO_CODES  # int32: the service at which each arrives
+    visitor: np.ndarray = _NO_CODES  # int32, -1: not known
+    given_s: np.ndarray = _NO_BYTES  # float64 (n, columns): their work at other services, as the trace says
+    applies: np.ndarray = _NO_CODES  # int64 (clients, routes): 1, requests of this route make this call
 
 
 class Integrals(NamedTuple):
@@ -80,6 +89,8 @@ class Integrals(NamedTuple):
 
 class Sample(NamedTuple):
     """What scaling rules look at: integrals over the ready replicas as in `Integrals`, and counts since 0.
+
+    Of one service. `attempts`: that its balancer has got.
 
     `answers`: ok answers given, counted only where a rule looks at latencies.
     """
@@ -105,7 +116,7 @@ class Notices(NamedTuple):
 
 
 class ServerSpec(NamedTuple):
-    """What a data plane must know about the service, the size, the tier and the balancer."""
+    """What a data plane must know about a service, its size, its tier and its balancer."""
 
     slots: int
     threads: int
@@ -114,11 +125,7 @@ class ServerSpec(NamedTuple):
     speed: float = 1.0
     balancer: str = "least_busy"
     overhead_s: float = 0.0
-    timeout_s: float = math.inf  # infinity: none
     drops: bool = False
-    retries: int = 0
-    retry_after_s: float = 1.0
-    retry_jitter: float = 0.0
     warm_up_s: float = 0.0
     warm_up_factor: float = 1.0
     memory: int = -1  # bytes, -1: no limit
@@ -133,8 +140,12 @@ class ServerSpec(NamedTuple):
     logs_answers: bool = False  # for a rule that looks at latencies
     meters: bool = False  # when each replica is in use: for bills by use, or for replicas that become idle
     granularity_s: float = 0.0  # to whole numbers of this a period of use is rounded up; 0: it is not
-    seed: int = 0
     forced: bool = False  # a request leaves at the instant `wait_s`; `cpu_s` is the share of its turn in what is left
+
+    @property
+    def queues(self) -> bool:
+        """Whether visits may wait for any replica: in a shared queue, or held."""
+        return self.holds_requests or self.balancer == "shared_queue"
 
     @property
     def lends_cpu(self) -> bool:
@@ -142,7 +153,7 @@ class ServerSpec(NamedTuple):
         return math.isfinite(self.steady_cores)
 
     @classmethod
-    def of(cls, service: Service, plan: Plan, seed: int = 0, *, forced: bool = False) -> ServerSpec:
+    def of(cls, service: Service, plan: Plan, *, forced: bool = False) -> ServerSpec:
         """Gather it from the tables of a study."""
         tier, size = plan.tier, plan.size
         return cls(
@@ -153,11 +164,7 @@ class ServerSpec(NamedTuple):
             speed=size.speed,
             balancer=plan.balancer,
             overhead_s=tier.overhead,
-            timeout_s=math.inf if service.timeout is None else service.timeout,
             drops=service.on_timeout == "drop",
-            retries=service.retries,
-            retry_after_s=service.retry_after,
-            retry_jitter=service.retry_jitter,
             warm_up_s=service.warm_up if service.warm_up_factor != 1 else 0.0,
             warm_up_factor=service.warm_up_factor,
             memory=_or_none(size.memory),
@@ -172,7 +179,6 @@ class ServerSpec(NamedTuple):
             logs_answers=plan.scaling.needs.latency,
             meters=tier.billing == "per_request" or plan.scaling.needs.idle,
             granularity_s=tier.granularity,
-            seed=seed,
             forced=forced,
         )
 
@@ -181,8 +187,92 @@ def _or_none(limit: int | None) -> int:
     return -1 if limit is None else limit
 
 
+class ClientSpec(NamedTuple):
+    """Who makes visits to a service, and how: its users, or those visits of another service that call it.
+
+    What comes after `retry_jitter` is of calls alone. One of them is an entry of a table of calls.
+    """
+
+    server: int  # whose visits these are
+    caller: int = -1  # the service that calls, -1: users
+    timeout_s: float = math.inf  # infinity: none
+    retries: int = 0
+    retry_after_s: float = 1.0
+    retry_jitter: float = 0.0
+    times: int = 1
+    at_once: bool = False
+    group: int = 0  # entries with one number are made at one instant
+    awaited: bool = True
+    goes_on: bool = False  # the visit does, when the call has failed
+    share: float = 1.0
+    source: str = ""  # of its work: "of_wait", "column", "drawn", or none
+    of_wait: float = 0.0
+    column: int = -1  # of the chunk's `given_s`
+    cpu_factor: float = 0.0  # CPU work for each second of a share of the wait, or of a column
+    wait_factor: float = 0.0
+    cpu: Delay = Delay(0.0)  # CPU work [core-seconds], drawn for each call
+    wait: Delay = Delay(0.0)
+    pool: int = -1  # which of the pools of the replica that calls, -1: connections are without limit
+    pool_limit: int = 0
+    pool_timeout_s: float = math.inf
+    place: int = 0  # in the tree of calls, of its first time, after the place of the visit that makes it
+    places_each: int = 1  # that one time of it takes, with all that it calls itself
+
+    @property
+    def calls(self) -> bool:
+        """Whether these are calls of another service."""
+        return self.caller >= 0
+
+
+class SystemSpec(NamedTuple):
+    """All services of a replay, and who asks whom.
+
+    Attributes:
+        servers: the services, in the order of the study.
+        clients: first the users of each service, then the calls, those of one service next to each other, in its order.
+        columns: how many columns `given_s` of a chunk has.
+        parts: where the time of each service's visits stands in `spent`, and where that of all that it calls ends: by
+            depth first, so that what a service leads to stands next to it.
+        spends: whether it is written down where the time of each request went.
+        visitors: how many visitors there are, where some are pinned; else 0.
+        codes: whether some call is made by requests of some routes only.
+        seed: random seed.
+    """
+
+    servers: tuple[ServerSpec, ...]
+    clients: tuple[ClientSpec, ...]
+    columns: int = 0
+    parts: tuple[tuple[int, int], ...] = ((0, 0),)
+    spends: bool = False
+    visitors: int = 0
+    codes: bool = False
+    seed: int = 0
+
+    @property
+    def has_calls(self) -> bool:
+        """Whether some service calls another one."""
+        return len(self.clients) > len(self.servers)
+
+    @property
+    def n_parts(self) -> int:
+        """Figures of where the time of one request went; 0: they are not wanted."""
+        return N_PARTS * len(self.servers) if self.spends else 0
+
+    def calls_of(self, server: int) -> range:
+        """Which of the clients are the calls that a service makes."""
+        own = [number for number, client in enumerate(self.clients) if client.caller == server]
+        return range(own[0], own[-1] + 1) if own else range(0)
+
+
+PARTS: Final = ("retried", "queued", "cpu", "slowed", "connecting", "waiting", "overhead")
+"""Where the time of an answered visit went: earlier attempts and pauses; without a slot; its CPU work, as if alone on a
+warm replica; slowed down on the CPU; waiting for connections; waiting on its own; network and proxy. The rest is that
+of the services that it called."""
+N_PARTS: Final = len(PARTS)
+
+
 class Ended(NamedTuple):
-    """Some requests that have ended: arrays of one length, in the order in which they ended."""
+    """Some visits that have ended: arrays of one length, in the order in which they ended."""
 
     latency_s: np.ndarray  # float64 [s], from the first attempt to the end
     queued_s: np.ndarray  # float64 [s], without a slot in the last attempt
@@ -190,12 +280,16 @@ class Ended(NamedTuple):
     replica: np.ndarray  # int32, number of the last attempt's replica, 0: none
     ending: np.ndarray  # uint8, code of the Ending
     attempts: np.ndarray  # uint8
-    id: np.ndarray  # int64
+    id: np.ndarray  # int64, of the request
     at_s: np.ndarray  # float64 [s], first arrival
     cpu_s: np.ndarray  # float64
-    wait_s: np.ndarray  # float64
+    wait_s: np.ndarray  # float64; of an answered one beside its calls
     bytes_out: np.ndarray  # float64
     route: np.ndarray  # int32
+    called_s: np.ndarray  # float64 [s], of an answered one in its calls, connections included
+    connecting_s: np.ndarray  # float64 [s], of that waiting for connections
+    server: np.ndarray  # int32
+    call: np.ndarray  # int16, number of the client
 
 
 RESULT: Final = np.dtype(
@@ -218,10 +312,13 @@ class Results:
     Attributes:
         records: RESULT (n,); its columns are also attributes: `latency_s`, `queued_s`, `before_s`,
             `replica`, `ending`, `attempts`, as in `Ended`.
+        spent_s: float64 (n, services, PARTS), where the time of each answered request went, in that order of services
+            that `SystemSpec.parts` says; of width 0 where that was not wanted [s].
     """
 
-    def __init__(self, records: np.ndarray) -> None:
+    def __init__(self, records: np.ndarray, spent_s: np.ndarray | None = None) -> None:
         self.records = records
+        self.spent_s: np.ndarray = np.zeros((len(records), 0, N_PARTS)) if spent_s is None else spent_s
         self.latency_s = records["latency_s"]
         self.queued_s = records["queued_s"]
         self.before_s = records["before_s"]
@@ -230,56 +327,39 @@ class Results:
         self.attempts = records["attempts"]
 
     @classmethod
-    def of(cls, n: int) -> Self:
-        """Room for n requests."""
-        return cls(np.zeros(n, RESULT))
+    def of(cls, n: int, records: np.ndarray | None = None, *, services: int = 0) -> Self:
+        """Room for n requests. `services`: of how many it is written down where the time went."""
+        return cls(np.zeros(n, RESULT) if records is None else records, np.zeros((n, services, N_PARTS)))
 
     def __len__(self) -> int:
         return len(self.records)
 
-    def __reduce__(self) -> tuple[type[Self], tuple[np.ndarray]]:
-        return type(self), (self.records,)
+    def __reduce__(self) -> tuple[type[Self], tuple[np.ndarray, np.ndarray]]:
+        return type(self), (self.records, self.spent_s)
 
 
-class DataPlane(Protocol):
-    """What the control plane asks of a data plane. Times are seconds from the start of the trace.
-
-    It is made with the `ServerSpec` and with what becomes of ended requests: `Results` to be filled, or,
-    where requests are not kept, a function that is given them some at a time (`Ended`).
-    """
-
-    @property
-    def now_s(self) -> float:
-        """The instant at which `advance` came back with `Signal.CONTROL`."""
-
-    @property
-    def last_s(self) -> float:
-        """The instant of the latest event."""
+class Server(Protocol):
+    """One service in a data plane, as the control plane sees it. Times are seconds from the start of the trace."""
 
     @property
     def held(self) -> int:
-        """Requests in the shared or held queue."""
+        """Visits in the shared or held queue."""
 
-    def hand_in(self, chunk: Chunk, edges_s: np.ndarray) -> None:
-        """Take the next stretch of arrivals, and all the edges of windows up to its end, those before too."""
-
-    def advance(self, until_s: float) -> Signal:
-        """Let everything happen that comes before a control event at `until_s`."""
+    @property
+    def unsent(self) -> int:
+        """Calls of this service that did not get a connection in time."""
 
     def add(self, number: int, now_s: float, *, warm: bool = False) -> None:
         """A replica becomes ready, perhaps again: the balancer may send to it. `warm`: it is not slower at first."""
 
     def drain(self, number: int, now_s: float) -> bool:
-        """A replica takes no new requests. Returns whether it is empty already."""
+        """A replica takes no new visits. Returns whether it is empty already."""
 
     def withdraw(self, number: int, now_s: float) -> None:
         """The balancer learns that a replica is dead, and sends it nothing more."""
 
     def remove(self, number: int, now_s: float) -> None:
         """A replica is gone, if it was ever there; what is left in it is cut."""
-
-    def dismiss_held(self, now_s: float) -> None:
-        """Nothing will ever take the requests that are held: they end by their time-out, or as refused."""
 
     def take_notices(self) -> Notices | None:
         """What has happened since this was last asked that the control plane must know; None: nothing."""
@@ -288,21 +368,25 @@ class DataPlane(Protocol):
         """Numbers of the replicas that have died since this, or `take_notices`, was last asked."""
 
     def ask(self, coming_slots: int | None) -> None:
-        """Come back with CONTROL when an attempt arrives and no slot is left for it; None: never.
+        """Come back when an attempt arrives and no slot is left for it; None: never.
 
         That is when the free slots of ready replicas and the `coming_slots` of those on their way are not more
-        than the requests that wait. It comes back just before the attempt, and once for each.
+        than the visits that wait. It is told just before the attempt, once for each: for a request with CONTROL, for a
+        call, which is sent within an event, by calling what `DataPlane.on_asked` was given.
         """
 
     def idle_since_s(self, number: int) -> float:
-        """Since when a ready replica has had no request [s]; infinity: it has one. Where use is metered."""
+        """Since when a ready replica has had no visit [s]; infinity: it has one. Where use is metered."""
 
     def tell_idle(self, number: int) -> None:
-        """Come back with CONTROL when this replica, which has a request, becomes idle."""
+        """Come back with CONTROL when this replica, which has a visit, becomes idle."""
 
     @property
     def waiting(self) -> int:
-        """Requests that wait now, at ready replicas or in the shared or held queue."""
+        """Visits that wait now, at ready replicas or in the shared or held queue."""
+
+    def moved(self) -> np.ndarray:
+        """Int64 (numbers,): how many visitors had to move from the replica of each number. Where they are pinned."""
 
     def sample(self, at_s: float) -> Sample:
         """What rules look at, up to `at_s`, which is not before the last event. Changes nothing."""
@@ -322,12 +406,44 @@ class DataPlane(Protocol):
     def billed(self, at_s: float) -> float:
         """For how long replicas were in use up to `at_s`, each period that is over rounded up, where metered.
 
-        A replica is in use while a request holds a slot of it. Counted in units of the granularity, so that what is
+        A replica is in use while a visit holds a slot of it. Counted in units of the granularity, so that what is
         rounded to it is a whole number; without one in seconds.
         """
 
     def series(self) -> np.ndarray:
         """Float64 (k, 4): the integrals cpu, in_progress, waiting, throttled at the k edges handed in last."""
+
+
+class DataPlane(Protocol):
+    """What the control plane asks of a data plane. Times are seconds from the start of the trace.
+
+    It is made with the `SystemSpec` and with what becomes of what has ended: `Results` to be filled with requests, and
+    a function that is given visits some at a time (`Ended`), where they are not kept or there are several services.
+    """
+
+    servers: Sequence[Server]
+    on_asked: Callable[[int, float], None]
+    """Called with the number of a service and the instant, see `Server.ask`."""
+
+    @property
+    def now_s(self) -> float:
+        """The instant at which `advance` came back with `Signal.CONTROL`."""
+
+    @property
+    def last_s(self) -> float:
+        """The instant of the latest event."""
+
+    def hand_in(self, chunk: Chunk, edges_s: np.ndarray) -> None:
+        """Take the next stretch of arrivals, and all the edges of windows up to its end, those before too."""
+
+    def advance(self, until_s: float) -> Signal:
+        """Let everything happen that comes before a control event at `until_s`."""
+
+    def has_notices(self) -> bool:
+        """Whether some server has notices."""
+
+    def dismiss_held(self, servers: Sequence[int], now_s: float) -> None:
+        """Nothing will ever take what these services hold: it ends by its time-out, or as refused, by arrival."""
 
     @property
     def turns(self) -> np.ndarray:
@@ -336,8 +452,11 @@ class DataPlane(Protocol):
         And how much of it was done [core-seconds of a warm replica]. NaN: it had none.
         """
 
+    def is_still(self) -> bool:
+        """Whether nothing will happen any more unless the control plane does something."""
+
     def finished(self) -> bool:
-        """Whether the trace ends with this chunk and all its requests have ended."""
+        """Whether the trace ends with this chunk and all that arrived has ended."""
 
     def flush(self) -> None:
-        """Hand over what has ended, where requests are not kept."""
+        """Hand over what has ended, where a function takes it."""

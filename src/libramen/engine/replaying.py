@@ -1,10 +1,10 @@
-"""One replay under way: what its parts share, and how they take part in it."""
+"""One service of a replay under way: what its parts share, and how they take part in it."""
 
 from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from libramen.engine.agenda import Agenda
+from libramen.engine.agenda import ServiceAgenda
 from libramen.engine.fleet import Fleet
 from libramen.engine.placement import InTurn
 
@@ -12,13 +12,13 @@ if TYPE_CHECKING:
     from collections.abc import Callable
     from datetime import datetime
 
-    from libramen.engine.plane import DataPlane, Notices
-    from libramen.study.plan import Plan
-    from libramen.study.service import Service
+    from libramen.engine.agenda import Agenda
+    from libramen.engine.plane import Notices, Server
+    from libramen.study.system import Hosted
 
 
 class Part:
-    """What takes part in a replay: a scaler, the updates of a plan, a meter.
+    """What takes part in the replay of a service: a scaler, the updates of a plan, a meter.
 
     A part is made with the `Replay`, enters its events into the agenda, and overrides what it wants to be told.
     """
@@ -50,12 +50,13 @@ class Part:
 
 
 class Replay:
-    """The service, the plan, the data plane, the agenda and the fleet of one replay, and the parts that have joined.
+    """One service under way: it, its plan, its place in the data plane, its fleet, and the parts that have joined.
 
     Args:
-        service: how a replica works.
-        plan: what it runs on.
-        plane: the data plane.
+        hosted: the service and its plan.
+        index: number of the service.
+        plane: it, in the data plane.
+        agenda: of all services.
         start: the instant 0 as a real time, None: not known.
         seed: random seed.
 
@@ -63,11 +64,13 @@ class Replay:
         is_updating: whether an update is under way, so that the fleet's size is the update's.
     """
 
-    def __init__(self, service: Service, plan: Plan, plane: DataPlane, start: datetime | None, seed: int) -> None:
-        self.service, self.plan, self.plane, self.start = service, plan, plane, start
-        self.agenda = Agenda()
-        self.placement = InTurn(plan.zones_used)
-        self.fleet = Fleet(service, plan, plane, self.agenda, self.placement, seed)
+    def __init__(
+        self, hosted: Hosted, index: int, plane: Server, agenda: Agenda, start: datetime | None, seed: int
+    ) -> None:
+        self.name, self.service, self.plan, self.plane, self.start = *hosted, plane, start
+        self.agenda = ServiceAgenda(agenda, index)
+        self.placement = InTurn(self.plan.zones_used)
+        self.fleet = Fleet(self.service, self.plan, plane, self.agenda, self.placement, seed, index)
         self.is_updating = False
         self._parts: list[Part] = []
 
@@ -84,13 +87,22 @@ class Replay:
         for hear in self.told(what):
             hear(*about)
 
+    def heed(self, notices: Notices, now_s: float) -> None:
+        """The data plane has come back with notices about this service."""
+        self.fleet.heed(notices, now_s)
+        self.tell("heed", notices, now_s)
+
     def update_is_over(self, now_s: float) -> None:
         """No update is under way any more."""
         self.is_updating = False
         self.tell("update_is_over", now_s)
 
+    @property
+    def is_futile(self) -> bool:
+        """Whether it would go on for ever without a replica becoming ready."""
+        return any(part.is_futile for part in self._parts)
+
+    @property
     def nothing_comes(self) -> bool:
-        """Whether no replica will ever be ready: held requests would wait for ever."""
-        if any(part.is_futile for part in self._parts):
-            return True
-        return not self.fleet.alive() and self.agenda.only_recurs and all(part.wants_nothing for part in self._parts)
+        """Whether no replica will ever be ready, once nothing is left to do: held visits would wait for ever."""
+        return not self.fleet.alive() and all(part.wants_nothing for part in self._parts)

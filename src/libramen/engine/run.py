@@ -28,9 +28,10 @@ class UpdateRecord(NamedTuple):
 
 @dataclass(frozen=True, eq=False)
 class Run:
-    """One replay: what became of every request and every replica.
+    """One service of a replay: what became of every request of the trace and of every replica of the service.
 
     Attributes:
+        service: its name.
         results: what became of each request; None where they were not kept.
         span_s: the time that the trace covers; replicas are measured and paid up to it.
         requests: how many arrived.
@@ -49,8 +50,11 @@ class Run:
             earn [replica-seconds].
         window_s: distance of two edges.
         turns: float64 (n, 3), where departures are forced: see `plane.DataPlane.turns`.
+        moved: int64 (numbers,), visitors who had to move from the replica of each number, where they are pinned.
+        unsent: calls of the service that did not get a connection in time.
     """
 
+    service: str
     results: Results | None
     span_s: float
     requests: int
@@ -65,3 +69,5 @@ class Run:
     integrals: np.ndarray
     window_s: float
     turns: np.ndarray
+    moved: np.ndarray
+    unsent: int

@@ -23,12 +23,21 @@ _PENDING: Final = 1 << 18
 
 
 class CountedRequests:
-    """Adds up requests as they end; see `measures.Measured`, and `control.Sink` for what fills it."""
+    """Adds up requests or visits as they end; see `measures.Measured`, and `control.Sink` for what fills it.
 
-    def __init__(self, setting: Setting) -> None:
+    Args:
+        setting: what is the same for all of them.
+        knows_arrivals: whether it is told of arrivals before their ends.
+    """
+
+    def __init__(self, setting: Setting, *, knows_arrivals: bool = True) -> None:
         self._setting = setting
+        # Else visits may yet come to any window, and none is summed up before the end.
+        self._knows_arrivals = knows_arrivals
         asked = setting.asked
-        goals = [goal for goal in asked.goals if goal.share is not None and goal.window is None]
+        goals = [
+            goal for goal in asked.goals if goal.share is not None and goal.window is None and goal.service is None
+        ]
         self._counts = Counts(setting, goals, fine=False, coarse=True)
         self._of_window = [
             Counts(setting, asked.limits(window=window), fine=False, coarse=True)
@@ -58,7 +67,8 @@ class CountedRequests:
         n = len(ended.at_s)
         if self._n_keys + n > len(self._keys):
             self._merge()
-            self._close(complete_only=True)
+            if self._knows_arrivals:
+                self._close(complete_only=True)
         self._keys = grown(self._keys, n)
         kinds = {"ending": np.uint8, "attempts": np.uint8, "replica": np.int32, "route": np.int32}
         columns = Columns(*(np.asarray(getattr(ended, name), kinds.get(name)) for name in Columns._fields))

@@ -24,7 +24,7 @@ MIDDLES_S: Final = np.concatenate([[0.0], (_EDGES_S[1:-1] + _EDGES_S[2:]) / 2])
 
 
 class Columns(NamedTuple):
-    """Requests that have ended, as columns of one length; see `plane.Ended`. Empty: bytes not known, one route."""
+    """Requests that have ended, as columns of one length; see `plane.Ended`. Empty: not known, one route, nobody calls."""
 
     at_s: np.ndarray
     latency_s: np.ndarray
@@ -37,6 +37,8 @@ class Columns(NamedTuple):
     attempts: np.ndarray
     replica: np.ndarray
     route: np.ndarray
+    called_s: np.ndarray = np.zeros(0)
+    connecting_s: np.ndarray = np.zeros(0)
 
 
 class Setting(NamedTuple):
@@ -83,6 +85,7 @@ class Counts:
         self.sent = np.zeros(1)
         self.minutes = np.zeros((1, 1, per_minute), np.int32)
         self.windows = np.zeros((1 if windows is None else windows, len(ENDINGS)), np.int64)
+        self.window_tries = np.zeros(len(self.windows), np.int64)
         self.hours = np.zeros((1, 3), np.int64)
         self.hourly_tries, self.hourly_sent = np.zeros(1, np.int64), np.zeros(1)
         self.failed = np.zeros(1, np.int64)
@@ -123,6 +126,7 @@ class Counts:
             self.histogram,
             self.fine,
             np.zeros(0, np.int64) if keys is None else keys,
+            self.window_tries,
         )
 
     def _reach(self, at_s: float, routes: int, replica: int) -> None:
@@ -130,6 +134,7 @@ class Counts:
         minute, hour = int(at_s // 60), int((at_s + self._setting.into_hour_s) // 3600)
         if self._n_windows is None:
             self.windows = grown(self.windows, int(at_s // self._setting.window_s) + 1)
+            self.window_tries = grown(self.window_tries, len(self.windows))
         for name in ("endings", "tries", "sums", "sent", "histogram"):
             setattr(self, name, grown(getattr(self, name), routes))
         for name in ("hours", "hourly_tries", "hourly_sent"):
@@ -201,10 +206,13 @@ class Counts:
         return Failures(float(self.extremes[0]), float(self.extremes[1]), 60.0 * int(np.argmax(self.failed)))
 
     def series(self, n: int) -> dict[str, np.ndarray]:
-        """Of each of n windows, by first arrival: arrivals, and each ending."""
-        endings = grown(self.windows, n)
+        """Of each of n windows, by first arrival: arrivals, attempts, and each ending."""
+        endings, tries = grown(self.windows, n), grown(self.window_tries, n)
         endings = np.concatenate([endings[: n - 1], endings[n - 1 :].sum(axis=0)[None]])
-        return {"arrivals": endings.sum(axis=1)} | {name: endings[:, code] for code, name in enumerate(ENDINGS)}
+        tries = np.concatenate([tries[: n - 1], [tries[n - 1 :].sum()]])
+        return {"arrivals": endings.sum(axis=1), "attempts": tries} | {
+            name: endings[:, code] for code, name in enumerate(ENDINGS)
+        }
 
     def served_by(self, n: int) -> np.ndarray:
         """Requests answered ok by each of the replicas 1 to n."""

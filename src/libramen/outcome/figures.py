@@ -51,7 +51,8 @@ class Figures:
     """What came of replaying a trace against a plan, in figures. Plain values, equal when all are equal.
 
     Attributes:
-        plan, tier, size, seed: what it was replayed against, by name.
+        plan, tier, size, seed: what it was replayed against, by name. Of several services, tier and size are None, and
+            so are utilisation and replicas: `services` has them.
         start, span_s: the instant 0 as a real time (None: not known), and the time that the trace covers [s].
         requests, attempts, endings, latency_s, answered_s, availability, availability_minutes, utilisation, time_s,
             bytes_out, cold_starts, paid_s: see `Outcome`.
@@ -62,11 +63,12 @@ class Figures:
         deaths: of replicas.
         findings: what is worth knowing, the most costly first.
         routes: the figures of each route; None: they were not asked for.
+        services: the figures of each service by name, where there are several; else None.
     """
 
     plan: str
-    tier: str
-    size: str
+    tier: str | None
+    size: str | None
     seed: int
     start: datetime | None
     span_s: float
@@ -78,9 +80,9 @@ class Figures:
     availability: float | None
     availability_minutes: float | None
     utilisation: float | None
-    replicas_min: int
-    replicas_mean: float
-    replicas_max: int
+    replicas_min: int | None
+    replicas_mean: float | None
+    replicas_max: int | None
     cold_starts: int
     paid_s: float
     bill: Bill
@@ -91,6 +93,7 @@ class Figures:
     deaths: tuple[Death, ...]
     findings: tuple[Finding, ...]
     routes: tuple[RouteFigures, ...] | None = None
+    services: dict[str, Figures] | None = None
 
     @property
     def meets_all(self) -> bool:
@@ -145,6 +148,8 @@ class Figures:
         }
         if routes and self.routes is not None:
             document["routes"] = [route.to_dict() for route in self.routes]
+        if self.services is not None:
+            document["services"] = {name: figures.to_dict(routes=routes) for name, figures in self.services.items()}
         return document
 
     def _worst_hour_document(self) -> dict[str, Any] | None:
@@ -164,7 +169,7 @@ class Figures:
     def from_dict(cls, document: dict[str, Any]) -> Self:
         """What `to_dict` has written, the same to the last digit."""
         start = document["start"]
-        hour, routes = document["worst_hour"], document.get("routes")
+        hour, routes, services = document["worst_hour"], document.get("routes"), document.get("services")
         replicas, availability = document["replicas"], document["availability"]
         same = ("plan", "tier", "size", "seed", "span_s", "requests", "attempts", "endings", "latency_s", "answered_s",
                 "utilisation", "time_s", "bytes_out")  # fmt: skip
@@ -189,6 +194,7 @@ class Figures:
             deaths=tuple(Death(**death) for death in document["deaths"]),
             findings=tuple(Finding(**finding) for finding in document["findings"]),
             routes=None if routes is None else tuple(RouteFigures.from_dict(route) for route in routes),
+            services=None if services is None else {name: cls.from_dict(one) for name, one in services.items()},
         )
 
 

@@ -14,7 +14,7 @@ from libramen.outcome.measures import stage_steps
 from libramen.outcome.words import clock, times
 
 if TYPE_CHECKING:
-    from collections.abc import Callable
+    from collections.abc import Callable, Iterable
 
     from libramen.outcome.outcome import Outcome
 
@@ -24,6 +24,8 @@ _LONG_S: Final = 60.0
 """Less than this of being at a limit, or short of CPU, is not worth a line."""
 _BUSY: Final = 0.98
 """Of the cores in use, from which on a fleet has no CPU left to speak of."""
+_UNEVEN: Final = 1.25
+"""Of the busiest replica's work to the mean, from which on pinning makes the load uneven."""
 _FEW: Final = 0.0001
 """A smaller share of the requests than this does not put a finding before one that lasts longer."""
 
@@ -33,11 +35,13 @@ class Finding(NamedTuple):
 
     Attributes:
         kind: reacted_late, flapping, never_scaled_down, at_the_ceiling, floor_never_left, first_visitor_waited,
-            cold_starts_cost, bank_empty, blind_measure, slots_full, cpu_full or out_of_memory.
+            cold_starts_cost, bank_empty, blind_measure, slots_full, cpu_full, out_of_memory or pinned; of several services also bottleneck, connections_exhausted,
+            pool_too_small, retries_multiply, queue_grows, workers_idle or callee_down.
         text: a sentence, with the figures.
         requests: failed requests, or those concerned where none had to fail; None: it is not about requests.
         seconds: for how long, None: it is not about time.
         replicas: how many replicas, or orders, None: it is not about them.
+        service: whose it is, where there are several; None: it is about all of them, or there is one.
     """
 
     kind: str
@@ -45,11 +49,16 @@ class Finding(NamedTuple):
     requests: int | None = None
     seconds: float | None = None
     replicas: int | None = None
+    service: str | None = None
 
 
 def findings(outcome: Outcome) -> tuple[Finding, ...]:
     """All that is found, those that concern most requests first, then those that last longest."""
-    found = [finding for find in _ALL if (finding := find(outcome)) is not None]
+    return by_cost(outcome, [finding for find in _ALL if (finding := find(outcome)) is not None])
+
+
+def by_cost(outcome: Outcome, found: Iterable[Finding]) -> tuple[Finding, ...]:
+    """Findings in their order: those that concern most requests first, then those that last longest."""
     few = _FEW * outcome.requests_measured
 
     def cost(finding: Finding) -> tuple[float, float]:
@@ -319,6 +328,42 @@ def _out_of_memory(outcome: Outcome) -> Finding | None:
     )
 
 
+def _pinned(outcome: Outcome) -> Finding | None:
+    """What it costs that visitors stay where they are: uneven load, and those who had to move."""
+    if outcome.plan.balancer != "pinned":
+        return None
+    run = outcome.run
+    work = [
+        (sum(min(to_s, run.span_s) - from_s for from_s, to_s in replica.times("ready") if from_s < run.span_s), replica)
+        for replica in run.replicas
+    ]
+    long = [(replica.core_s / seconds, replica) for seconds, replica in work if seconds >= 0.5 * run.span_s]
+    causes: dict[str, int] = {}
+    for number, moved in enumerate(run.moved.tolist()):
+        if moved:
+            replica = run.replicas[number - 1]
+            cause = replica.why_gone or ("death" if replica.deaths else "want of room")
+            causes[cause] = causes.get(cause, 0) + moved
+    total = sum(causes.values())
+    busiest, mean = 0.0, 0.0
+    if len(long) > 1:
+        busiest, mean = max(share for share, _ in long), sum(share for share, _ in long) / len(long)
+    uneven = busiest / mean if mean > 0 else 1.0
+    if uneven < _UNEVEN and not total:
+        return None
+    said = []
+    if uneven >= _UNEVEN:
+        cores = outcome.plan.size.cores
+        said.append(
+            f"the busiest replica used {units.show_share(busiest / cores, 0)} of its CPU where the mean is "
+            f"{units.show_share(mean / cores, 0)}, and least_busy would share it evenly"
+        )
+    if total:
+        by = ", ".join(f"{n:,} by {cause}" for cause, n in sorted(causes.items(), key=lambda entry: -entry[1]))
+        said.append(f"{times(total, 'visitor')} had to move to another replica ({by})")
+    return Finding("pinned", f"Pinned visitors: {'; '.join(said)}.", total or None, replicas=len(long))
+
+
 _ALL: Final[tuple[Callable[[Outcome], Finding | None], ...]] = (
     _reacted_late,
     _flapping,
@@ -332,4 +377,5 @@ _ALL: Final[tuple[Callable[[Outcome], Finding | None], ...]] = (
     _slots_full,
     _cpu_full,
     _out_of_memory,
+    _pinned,
 )

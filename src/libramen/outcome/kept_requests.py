@@ -28,7 +28,11 @@ class KeptRequests:
         self._trace, self._results, self._setting = trace, results, setting
         # Arrivals are in order, so what is measured is all from one on.
         self._first = int(np.searchsorted(trace.at_s, setting.settle_s, side="left"))
-        goals = [goal for goal in setting.asked.goals if goal.share is not None and goal.window is None]
+        goals = [
+            goal
+            for goal in setting.asked.goals
+            if goal.share is not None and goal.window is None and goal.service is None
+        ]
         self._counts = Counts(setting, goals, fine=True, coarse=False, windows=windows)
         self._counts.add(self._columns(slice(None)))
 
@@ -122,7 +126,11 @@ class KeptRequests:
             return self._counts.series(n)
         rows = np.flatnonzero(self._trace.route_codes == route)
         ending, window = self._results.ending[rows], self._window(n)[rows]
-        series: dict[str, np.ndarray] = {"arrivals": np.bincount(window, minlength=n)}
+        tries = self._results.attempts[rows]
+        series: dict[str, np.ndarray] = {
+            "arrivals": np.bincount(window, minlength=n),
+            "attempts": np.bincount(window, weights=tries, minlength=n).astype(np.int64),
+        }
         for code, name in enumerate(ENDINGS):
             series[name] = np.bincount(window[ending == code], minlength=n)
         return series

@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from libramen.study.plan import Plan
 
 LATENCIES: Final = ("mean", *PERCENTILES, "max")
-TIME_PARTS: Final = ("retried", "queued", "cpu", "slowed", "waiting", "overhead")
+TIME_PARTS: Final = ("retried", "queued", "cpu", "slowed", "connecting", "called", "waiting", "overhead")
 
 
 def ranks(count: np.ndarray, share: float) -> np.ndarray:
@@ -53,7 +53,8 @@ class Asked:
 
     def limits(self, route: str | None = None, window: int | None = None) -> list[Goal]:
         """The limits on single requests among the goals of all requests, of a route or of a window."""
-        return [g for g in self.goals if g.share is not None and (g.route, g.window) == (route, window)]
+        wanted = (route, window, None)
+        return [g for g in self.goals if g.share is not None and (g.route, g.window, g.service) == wanted]
 
     def inside(self, at_s: np.ndarray, window: int) -> np.ndarray:
         """Which of some arrivals are in a window: float64 (n,) [s] -> bool (n,)."""
@@ -118,8 +119,8 @@ class Measures:
             which few enough failed.
         time_s: where the time of the ok requests went, added up [s]: `retried` (failed attempts and the
             pauses after them), `queued` (without a slot), `cpu` (its work, as if alone on a warm replica),
-            `slowed` (by others on the CPU, turns, warm-up, an empty bank), `waiting`, `overhead`. The sum is
-            that of their latencies.
+            `slowed` (by others on the CPU, turns, warm-up, an empty bank), `connecting` (waiting for connections to
+            other services), `called` (in calls), `waiting`, `overhead`. The sum is that of their latencies.
         bytes_out: of the answers.
     """
 

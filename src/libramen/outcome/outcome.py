@@ -28,8 +28,7 @@ if TYPE_CHECKING:
     from libramen.outcome.scaling import Scaling
     from libramen.outcome.waits import ColdWaits
     from libramen.study.objectives import Goal, Objective
-    from libramen.study.plan import Plan
-    from libramen.study.service import Service
+    from libramen.study.system import Hosted
     from libramen.trace.trace import Trace
 
 
@@ -38,6 +37,7 @@ class Outcome:
 
     Attributes:
         trace: what was replayed; an error where it came in chunks.
+        name: of the service.
         service, plan, run, seed: what it was replayed against, and the record of it.
         bill: the `Bill` of a month.
         requests_measured, attempts: how many; a request that is sent again counts once, its attempts each.
@@ -53,26 +53,28 @@ class Outcome:
         requests, series, fleet, stages, decisions, updates, deaths, routes: pandas frames.
         scaling: what the scaling rule did, in figures; see `outcome.scaling.Scaling`.
         findings: what is worth knowing, the most costly first.
+        is_part: whether it is about the visits of one of several services.
     """
 
     def __init__(
         self,
         *,
         trace: Trace | None,
-        service: Service,
-        plan: Plan,
+        hosted: Hosted,
         run: Run,
         measured: Measured,
         bill: Bill,
         asked: Asked,
         seed: int,
         settle_s: float,
+        is_part: bool = False,
     ) -> None:
-        self._trace, self.service, self.plan, self.run, self.bill = trace, service, plan, run, bill
+        self._trace, (self.name, self.service, self.plan), self.run, self.bill = trace, hosted, run, bill
+        self.is_part = is_part
         self.seed, self.settle_s = seed, settle_s
         self._asked, self._measured = asked, measured
         figures = self._whole = measured.measures()
-        if not figures.requests:
+        if not figures.requests and not is_part:
             raise ReplayError(f"settle: found {settle_s!r} s; allowed: up to the last arrival, or nothing is measured")
         self.requests_measured = figures.requests
         self.attempts = figures.attempts
@@ -83,13 +85,24 @@ class Outcome:
         self.availability_minutes = figures.availability_minutes
         self.time_s = figures.time_s
         self.bytes_out = figures.bytes_out
-        self.utilisation = measures.utilisation(run, plan.size.cores)
+        self._look_at_fleet()
+
+    utilisation: float | None
+    replicas_min: int | None
+    replicas_mean: float | None
+    replicas_max: int | None
+    cold_starts: int
+    paid_s: float
+
+    def _look_at_fleet(self) -> None:
+        run = self.run
+        self.utilisation = measures.utilisation(run, self.plan.size.cores)
         ready = measures.stage_steps(run, "ready")
         self.replicas_min, self.replicas_max = ready.extremes()
         whole = np.array([0.0, run.span_s])
         self.replicas_mean = float(ready.mean(whole)[0])
         self.cold_starts = measures.cold_starts(run)
-        self.paid_s = float(measures.paid_steps(run, plan).mean(whole)[0]) * run.span_s
+        self.paid_s = float(measures.paid_steps(run, self.plan).mean(whole)[0]) * run.span_s
 
     @property
     def trace(self) -> Trace:
@@ -101,6 +114,11 @@ class Outcome:
         if self._trace is None:
             raise ReplayError("the trace of this replay came in chunks, which are gone")
         return self._trace
+
+    @property
+    def services(self) -> dict[str, Outcome]:
+        """The outcome of each service by name; of the only one it is this one."""
+        return {self.name: self}
 
     @property
     def has_trace(self) -> bool:
@@ -126,6 +144,11 @@ class Outcome:
         """Of the requests that arrived then, how many failed, and how many there were; None: they were not kept."""
         return self._measured.failed_between(from_s, to_s)
 
+    @property
+    def whole(self) -> Measures:
+        """The figures of all that are measured."""
+        return self._whole
+
     def of_route(self, route: str) -> Measures:
         """The figures of one route.
 
@@ -148,7 +171,9 @@ class Outcome:
         return tuple(judged(goal, self._measures_for(goal), self.bill) for goal in self._asked.goals)
 
     def _measures_for(self, goal: Goal) -> Measures:
-        """Of the requests that an objective is about."""
+        """Of the requests that an objective is about, or the visits."""
+        if goal.service is not None:
+            return self.services[goal.service].whole
         if goal.route is not None:
             return self.of_route(goal.route)
         return self._whole if goal.window is None else self._measured.measures(window=goal.window)
@@ -214,7 +239,7 @@ class Outcome:
     def series_arrays(self) -> dict[str, np.ndarray]:
         """Series per window, aligned to 0; requests count in the window in which they arrived.
 
-        Keys: at_s (start of the window), arrivals, each ending (all per window); p50_s, p95_s, p99_s
+        Keys: at_s (start of the window), arrivals, attempts, each ending (all per window); p50_s, p95_s, p99_s
         (over ok requests, NaN without any); in_progress, waiting (means); bank_empty, ready, coming, paid (mean
         replicas; the first: with no saved CPU and more to do than they earn); utilisation (NaN without replicas).
         """
@@ -349,13 +374,16 @@ class Outcome:
             )
         return Figures(
             plan=self.plan.name,
-            tier=self.plan.tier.name,
-            size=self.plan.size.name,
+            **self._hosted_on(),
             requests=self.requests_measured,
             deaths=tuple(self.run.deaths),
             routes=per_route,
             **{name: getattr(self, name) for name in same},
         )
+
+    def _hosted_on(self) -> dict[str, Any]:
+        """What of the figures says where it is hosted."""
+        return {"tier": self.plan.tier.name, "size": self.plan.size.name}
 
     def to_dict(self, *, routes: bool = True) -> dict[str, Any]:
         """The outcome as the JSON of the command line: plain numbers, None for what does not exist.

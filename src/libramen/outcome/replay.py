@@ -2,34 +2,37 @@
 
 from __future__ import annotations
 
-import itertools
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from libramen import units
 from libramen.bill.bill import bill
 from libramen.engine import control
-from libramen.errors import ReplayError, TraceError
+from libramen.errors import ReplayError
 from libramen.outcome.counted_requests import CountedRequests
 from libramen.outcome.counts import Setting
 from libramen.outcome.kept_requests import KeptRequests
 from libramen.outcome.measures import Asked
 from libramen.outcome.outcome import Outcome
+from libramen.outcome.system import SystemOutcome
+from libramen.outcome.tally import Tally
 from libramen.study.objectives import Objectives
+from libramen.study.system import System
 from libramen.trace.trace import Trace
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterable
+    from collections.abc import Callable, Iterable, Mapping
 
-    from libramen.study.plan import Plan
+    from libramen.outcome.measures import Measured
+    from libramen.study.plan import JointPlan, Plan
     from libramen.study.service import Service
 
 
 def replay(
     trace: Trace | Iterable[Trace],
-    service: Service,
-    plan: Plan,
+    service: Service | Mapping[str, Service],
+    plan: Plan | JointPlan | Mapping[str, Plan],
     objectives: Objectives | None = None,
     seed: int = 0,
     data_plane: control.DataPlaneName = "compiled",
@@ -47,14 +50,15 @@ def replay(
     Args:
         trace: the requests; or chunks of them in order of time, for traces that are too long for the memory.
             What a chunk's times are counted from is its `start` where that is known, else the start of the first.
-        service: how one replica works.
-        plan: what it runs on.
+        service: how one replica works; or several services by name, which call each other (`Service.calls`).
+        plan: what it runs on; of several services a `JointPlan`, or a plan for each by name.
         objectives: what it should achieve. Default: nothing.
         seed: random seed: of balancers that draw, and of the jitter of retries. Every request has
             numbers of its own, so plans that are replayed with one seed get the same random numbers.
         data_plane: `"compiled"`, or `"plain"`: readable Python, about 1000 times slower, the same result.
         keep_requests: whether what became of each request is kept: `outcome.requests` and exact percentiles,
-            for 32 bytes a request. Else percentiles are within 0.5 %. Default: yes for a trace, no for chunks.
+            for 32 bytes a request. Else percentiles are within 0.5 %. Default: yes for a trace, no for chunks. The
+            visits of each of several services are always counted, not kept.
         settle: requests that arrive before this are replayed but not measured [s].
         window_s: width of the windows of `outcome.series` [s].
         span_s: the time that chunks cover [s], for progress. Default: that of the last chunk.
@@ -66,7 +70,8 @@ def replay(
     Raises:
         ReplayError: an argument is not allowed.
         StudyError: a rollout is due at a time that is not in the trace, or that only a whole trace can tell;
-            an objective is about a route that is not in it.
+            an objective is about a route or a service that is not there; requests match no service; calls go in a
+            circle.
         TraceError: chunks are not in order of time.
 
     Example:
@@ -75,8 +80,11 @@ def replay(
         0.213
         >>> replay((read_trace(file) for file in files), service, plan).endings["ok"]  # doctest: +SKIP
         104211872
+        >>> outcome = replay(trace, {"web": web, "database": database}, {"web": fleet, "database": one})  # doctest: +SKIP
+        >>> outcome.services["database"].utilisation  # doctest: +SKIP
+        0.62
     """
-    objectives, service = objectives or Objectives(), plan.service_of(service)
+    objectives, system = objectives or Objectives(), System.of(service, plan)
     for name, value in (("settle", settle), ("window_s", window_s), ("span_s", span_s)):
         is_number = isinstance(value, int | float | np.number) and not isinstance(value, bool)
         if value is not None and not (is_number and 0 <= value <= units.LONGEST_S):
@@ -84,59 +92,53 @@ def replay(
     whole = trace if isinstance(trace, Trace) else None
     if whole is None and keep_requests:
         raise ReplayError("keep_requests: found True with chunks of a trace; allowed: False, or one whole trace")
-    if whole is not None:
-        objectives.check(whole.routes, whole.start)
-    tally: CountedRequests | None = None
-    chunks: Iterable[Trace] = ()
-    first = whole
-    if first is None or keep_requests is False:
-        first, chunks = _peek([trace] if isinstance(trace, Trace) else trace)
-    if whole is None:
-        objectives.check(objectives.routes, first.start)
-        span_known_s = units.LONGEST_S if span_s is None else span_s
-    else:
-        span_known_s = whole.span_s
-    asked = Asked.of(objectives, first.start, span_known_s)
-    setting = Setting(plan, asked, settle, window_s, first.into_hour_s)
-    if whole is None or keep_requests is False:
-        tally = CountedRequests(setting)
-    run = control.run(
-        chunks if whole is None else whole,
-        service,
-        plan,
+    first, chunks = control.peek(trace)
+    keeps = whole is not None and keep_requests is not False
+    objectives.check(objectives.routes if whole is None else whole.routes, first.start, system.names)
+    known_s = whole.span_s if whole is not None else units.LONGEST_S if span_s is None else span_s
+    settings = [
+        Setting(hosted.plan, Asked.of(wanted, first.start, known_s), settle, window_s, first.into_hour_s)
+        for hosted, wanted in zip(system.hosted, objectives.of_services(system.names), strict=True)
+    ]
+    asked = Asked.of(objectives, first.start, known_s)
+    setting = settings[0]._replace(asked=asked)
+    counted = None if keeps else CountedRequests(setting)
+    visits = [] if system.is_one else [CountedRequests(of, knows_arrivals=False) for of in settings]
+    runs = control.run(
+        whole if whole is not None else chunks,
+        system,
         seed=seed,
         data_plane=data_plane,
         window_s=window_s,
         span_s=span_s,
-        sink=tally,
+        sink=None if counted is None and not visits else Tally(counted, visits),
+        keeps=keeps,
+        spends=True,
         records=records,
         progress=progress,
     )
-    measured: CountedRequests | KeptRequests
-    if tally is not None:
-        tally.routes = run.routes
-        measured = tally
-    else:
+    run = next(iter(runs.values()))
+    measured: Measured
+    if counted is None:
         assert whole is not None
         assert run.results is not None
         measured = KeptRequests(whole, run.results, setting, len(run.edges_s) - 1)
-    return Outcome(
-        trace=whole,
-        service=service,
-        plan=plan,
-        run=run,
-        measured=measured,
-        bill=bill(run, plan, measured, currency),
-        asked=asked,
-        seed=seed,
-        settle_s=settle,
-    )
-
-
-def _peek(chunks: Iterable[Trace]) -> tuple[Trace, Iterable[Trace]]:
-    """The first of some chunks, and all of them."""
-    iterator = iter(chunks)
-    first = next(iterator, None)
-    if not isinstance(first, Trace):
-        raise TraceError(f"trace: found {first!r}; allowed: a Trace, or one or more of them as chunks")
-    return first, itertools.chain([first], iterator)
+    else:
+        measured = counted
+    shared: dict[str, Any] = {"trace": whole, "seed": seed, "settle_s": settle}
+    for counts in (counted, *visits):
+        if counts is not None:
+            counts.routes = run.routes
+    if system.is_one:
+        return Outcome(
+            hosted=system.hosted[0], run=run, measured=measured, bill=bill(run, system.hosted[0].plan, measured, currency),
+            asked=asked, **shared,
+        )  # fmt: skip
+    services = {
+        hosted.name: Outcome(
+            hosted=hosted, run=runs[hosted.name], measured=counts, asked=of.asked, is_part=True,
+            bill=bill(runs[hosted.name], hosted.plan, counts, currency), **shared,
+        )
+        for hosted, counts, of in zip(system.hosted, visits, settings, strict=True)
+    }  # fmt: skip
+    return SystemOutcome(system=system, services=services, measured=measured, asked=asked, **shared)

@@ -26,7 +26,11 @@ FAILED_NOTE: Final = "* more than 1 % of the requests failed: these latencies ar
 
 def sentences(outcome: Outcome) -> list[str]:
     """Failures, scaling and updates of a replay, a sentence each."""
-    return [*_failures(outcome), *_deaths(outcome), *_scaling(outcome), *_updates(outcome)]
+    said = list(_failures(outcome))
+    for name, one in outcome.services.items():
+        whose = "" if one is outcome else f"{name}: "
+        said += [whose + sentence for sentence in (*_deaths(one), *_scaling(one), *_updates(one))]
+    return said
 
 
 def _failures(outcome: Outcome) -> Iterator[str]:

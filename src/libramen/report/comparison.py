@@ -81,14 +81,12 @@ def plans_section(all_figures: Sequence[Figures], best: Figures | None = None) -
     shares = {key: f"≤ {units.show_duration(float(goal.wanted))}" for key, goal in limits.items()}
     columns = (
         Column("plan", "plan", is_number=False),
-        Column("tier", "tier", is_number=False),
-        Column("size", "size", is_number=False),
-        Column("replicas", "replicas"),
+        *_fleet_columns(first),
         *(Column(name, name, "s", only_wide=name != "p95") for name in ("p50", "p95", "p99")),
         *(Column(title, f"within_{limits[key].key}", "share") for key, title in shares.items()),
         Column("worst hour", "worst_hour", "share"),
         Column("available", "availability", "share"),
-        Column("utilised", "utilisation", "share"),
+        *([Column("utilised", "utilisation", "share")] if first.services is None else []),
         Column(f"{first.bill.currency}/month", "month", f"{first.bill.currency}/month"),
         Column("objectives", "misses", is_number=False),
     )
@@ -101,18 +99,37 @@ def _plan(figures: Figures, limits: Sequence[str], *, stands_out: bool) -> Row:
     latencies = [(name, figures.latency_s[name]) for name in ("p50", "p95", "p99")]
     cells: tuple[Cell | str, ...] = (
         figures.plan,
-        figures.tier,
-        figures.size,
-        fleet_range(figures.replicas_min, figures.replicas_max),
+        *_fleets(figures),
         *(Cell(show_latency(value, hides_failures=figures.hides_failures), value) for _, value in latencies),
         *(availability(within[limit]) for limit in limits),
         _worst_hour(figures),
         availability(figures.availability),
-        share(figures.utilisation),
+        *([share(figures.utilisation)] if figures.services is None else []),
         Cell(f"{figures.bill.month:,}", float(figures.bill.month)),
         _met(figures.missed, any_set=bool(figures.objectives)),
     )
     return row(cells, stands_out=stands_out)
+
+
+def _fleet_columns(figures: Figures) -> list[Column]:
+    """What plans run on: tier, size and replicas; of several services the fleet of each."""
+    if figures.services is None:
+        return [
+            Column("tier", "tier", is_number=False),
+            Column("size", "size", is_number=False),
+            Column("replicas", "replicas"),
+        ]
+    return [Column(name, f"{name}_fleet", is_number=False) for name in figures.services]
+
+
+def _fleets(figures: Figures) -> list[Cell | str]:
+    if figures.services is None:
+        return [figures.tier or "", figures.size or "", fleet_range(figures.replicas_min, figures.replicas_max)]
+    cells: list[Cell | str] = []
+    for one in figures.services.values():
+        fleet = fleet_range(one.replicas_min, one.replicas_max)
+        cells.append(Cell(f"{fleet} x {one.size}, {units.show_share(one.utilisation, 0)}", None, f"{fleet} {one.size}"))
+    return cells
 
 
 def _worst_hour(figures: Figures) -> Cell:

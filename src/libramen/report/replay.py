@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Final
 from libramen import units
 from libramen.outcome.story import FAILED_NOTE, FAILED_SIGN, sentences, show_latency, wanted_share
 from libramen.report.section import Cell, Column, Section, row
+from libramen.report.system import system_sections
 from libramen.report.words import availability, count, doubts_section, duration, fleet_range, heading
 from libramen.study.objectives import show_objective
 
@@ -22,22 +23,32 @@ _ROUTES_SHOWN: Final = 8
 
 def outcome_sections(study: Study, found: Outcome) -> list[Section]:
     """What came of one plan."""
-    plan, figures = found.plan, found.figures()
-    fleet = fleet_range(figures.replicas_min, figures.replicas_max)
-    many = "replica" if fleet == "1" else "replicas"
-    what = f"plan {plan.name}: tier {plan.tier.name}, size {plan.size.name}, {fleet} {many}, {plan.balancer}"
+    figures = found.figures()
     findings = tuple(f"- {finding.text}" for finding in figures.findings)
     sections = [
         *doubts_section(found.trace.demand.doubts if found.trace else ()),
-        heading(study, found.trace, what),
+        heading(study, found.trace, *_hosted_on(found, figures)),
         Section(sentences=tuple(sentences(found)), prose=True),
         *([Section("Findings", findings, prose=True)] if findings else []),
         latency_section(figures),
-        time_section(figures),
+        *system_sections(found),
+        *([time_section(figures)] if figures.services is None else []),
         Section(sentences=(_availability(figures),)),
         bill_section(figures),
     ]
     return [*sections, objectives_section(figures)] if figures.objectives else sections
+
+
+def _hosted_on(found: Outcome, figures: Figures) -> list[str]:
+    """The plan in words, a line for each service."""
+    said = []
+    for name, one in found.services.items():
+        plan, of = one.plan, figures if figures.services is None else figures.services[name]
+        fleet = fleet_range(of.replicas_min, of.replicas_max)
+        many = "replica" if fleet == "1" else "replicas"
+        whose = f"plan {plan.name}" if figures.services is None else f"  {name}"
+        said.append(f"{whose}: tier {plan.tier.name}, size {plan.size.name}, {fleet} {many}, {plan.balancer}")
+    return said if figures.services is None else [f"plan {found.plan.name}:", *said]
 
 
 def latency_section(figures: Figures) -> Section:
@@ -93,10 +104,14 @@ def time_section(figures: Figures) -> Section:
 
 
 def _availability(figures: Figures) -> str:
-    return (
+    by_requests = (
         f"Availability {units.show_availability(figures.availability)} by requests, "
-        f"{units.show_availability(figures.availability_minutes)} by minutes; "
-        f"utilisation {units.show_share(figures.utilisation)}; "
+        f"{units.show_availability(figures.availability_minutes)} by minutes"
+    )
+    if figures.services is not None:
+        return f"{by_requests}; cold starts: {figures.cold_starts}."
+    return (
+        f"{by_requests}; utilisation {units.show_share(figures.utilisation)}; "
         f"on average {figures.replicas_mean:.2f} replicas ready; cold starts: {figures.cold_starts}."
     )
 

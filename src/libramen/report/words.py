@@ -31,8 +31,10 @@ def doubts_section(doubts: tuple[str, ...]) -> list[Section]:
     return [Section(DOUBT, (*said, f"What to do: {REMEDY}."), prose=True)]
 
 
-def fleet_range(least: int, most: int) -> str:
+def fleet_range(least: int | None, most: int | None) -> str:
     """`4`, or `2-20`."""
+    if least is None or most is None:
+        return "-"
     return str(least) if least == most else f"{least}-{most}"
 
 

@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     from libramen.outcome.figures import Figures
     from libramen.outcome.outcome import Outcome
     from libramen.study.objectives import Objectives
-    from libramen.study.plan import Plan
+    from libramen.study.plan import JointPlan, Plan
     from libramen.study.service import Service
     from libramen.trace.trace import Trace
 
@@ -34,8 +34,8 @@ if TYPE_CHECKING:
 class Case:
     """One replay, all but its trace: small enough to be sent."""
 
-    service: Service
-    plan: Plan
+    services: dict[str, Service]
+    plan: Plan | JointPlan
     objectives: Objectives
     seed: int = 0
     settle_s: float = 0.0
@@ -45,7 +45,7 @@ class Case:
         """Replay it here, with all that an outcome has."""
         return replay(
             trace,
-            self.service,
+            self.services,
             self.plan,
             self.objectives,
             self.seed,

@@ -14,7 +14,7 @@ from libramen.ranks import PERCENTILES
 from libramen.times import daily_edges, time_of_day
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable, Iterator
+    from collections.abc import Iterable, Iterator, Sequence
     from decimal import Decimal
     from typing import Self
 
@@ -30,6 +30,7 @@ class Goal(NamedTuple):
         wanted: the limit, in base units.
         route: whose requests it is about, None: all.
         window: which of the `windows` it is about (from 0), None: the whole time.
+        service: whose visits it is about, None: requests.
     """
 
     name: str
@@ -37,6 +38,7 @@ class Goal(NamedTuple):
     wanted: float | Decimal
     route: str | None = None
     window: int | None = None
+    service: str | None = None
 
     @property
     def is_latency(self) -> bool:
@@ -198,12 +200,29 @@ class Objectives(RouteObjectives):
         (), description="what the requests of a time of day should achieve, every day"
     )
 
-    def check(self, routes: Iterable[str], start: datetime | None) -> None:
-        """See that a trace has all that something is wanted of.
+    services: dict[str, RouteObjectives] = Field(
+        {}, description="what the visits of a service should achieve, by service, where there are several"
+    )
+
+    def of_services(self, names: Sequence[str]) -> list[Objectives]:
+        """What is wanted of the visits of each service."""
+        return [
+            Objectives.model_construct(
+                minute_fails_above=self.minute_fails_above, **dict(self.services.get(name, RouteObjectives()))
+            )
+            for name in names
+        ]
+
+    def check(self, routes: Iterable[str], start: datetime | None, services: Sequence[str] = ()) -> None:
+        """See that there is all that something is wanted of.
 
         Raises:
-            StudyError: a route is not there, or the trace does not know the time of day.
+            StudyError: a route or a service is not there, or the trace does not know the time of day.
         """
+        for service in self.services:
+            if service not in services or len(services) == 1:
+                several = services if len(services) > 1 else []
+                raise StudyError(f"objectives.services: there is no service {service!r}; {nearest(service, several)}")
         known = list(routes)
         for route in self.routes:
             if route not in known:
@@ -223,6 +242,9 @@ class Objectives(RouteObjectives):
             yield from objectives.goals(f"routes.{name}.", route=name)
         for number, objectives in enumerate(self.windows):
             yield from objectives.goals(f"windows.{number + 1}.", window=number)
+        for name, objectives in self.services.items():
+            for goal in objectives.goals(f"services.{name}."):
+                yield goal._replace(service=name)
 
     def describe(self, currency: str) -> list[str]:
         """Each objective in words: `p95 at most 400 ms`."""
@@ -234,6 +256,8 @@ def _in_words(goal: Goal, objectives: Objectives, currency: str) -> str:
         return f"a month at most {show_objective('month', goal.wanted, currency)}"
     what = f"{goal.key.replace('_', ' by ')} {'at most' if goal.is_latency else 'at least'} "
     what += show_objective(goal.key, goal.wanted, currency)
+    if goal.service is not None:
+        what += f" of visits to {goal.service}"
     if goal.route is not None:
         what += f" on {goal.route}"
     if goal.window is not None:

@@ -3,16 +3,19 @@
 from __future__ import annotations
 
 import sys
-from typing import Any, Final, Literal, Self
+from typing import TYPE_CHECKING, Any, Final, Literal, Self
 
 from pydantic import Field, SerializeAsAny, field_validator, model_validator
 
-from libramen.errors import UnitError
+from libramen.errors import StudyError, UnitError
 from libramen.fields import Replicas, Table, nearest
 from libramen.rules.rollouts import STRATEGIES
 from libramen.rules.scaling import RULES, Fixed
 from libramen.study.service import Service, Size, Tier
 from libramen.times import At, Moment, parse_moment
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
 
 _REPLICAS: Final = 'a whole number, or pairs of a moment and a whole number such as [["2031-06-05T06:00", 3]]'
 
@@ -43,7 +46,7 @@ class Plan(Table):
         min_length=1,
         description="zones over which replicas are spread in turn (default: all the tier's)",
     )
-    balancer: Literal["least_busy", "round_robin", "two_choices", "random", "shared_queue"] = Field(
+    balancer: Literal["least_busy", "round_robin", "two_choices", "random", "pinned", "shared_queue"] = Field(
         "least_busy", description="which replica gets a request"
     )
     scaling: SerializeAsAny[RULES] = Field(Fixed(), description="the scaling rule")
@@ -68,6 +71,10 @@ class Plan(Table):
         if isinstance(values.get("size"), str) and "tier" not in values:
             values["tier"] = self.tier
         return super().replace(**values)
+
+    def each(self, change: Callable[[str, Plan], Plan]) -> Plan:
+        """What a change makes of the plan of each service, of which there is one here, called `service`."""
+        return change("service", self)
 
     def service_of(self, service: Service) -> Service:
         """The service as this plan hosts it: with its own keys, and with slots where these go by the cores.
@@ -194,3 +201,30 @@ class Plan(Table):
             if problem is not None:
                 raise ValueError(f"rollouts: {problem}")
         return self
+
+
+class JointPlan(Table):
+    """A plan for several services: a plan for each, by name.
+
+    Example:
+        >>> tier = Tier(billing="per_hour", sizes={"small": {"cores": 1, "per_hour": "0.03"}})
+        >>> JointPlan(name="two", services={"web": Plan(tier=tier, size="small")}).of("web").replicas_used
+        1
+    """
+
+    name: str = Field("plan", exclude=True)
+    services: dict[str, Plan] = Field(min_length=1, description="the plan of each service")
+
+    def each(self, change: Callable[[str, Plan], Plan]) -> JointPlan:
+        """What a change makes of the plan of each service."""
+        return JointPlan(name=self.name, services={name: change(name, plan) for name, plan in self.services.items()})
+
+    def of(self, service: str) -> Plan:
+        """The plan of one service.
+
+        Raises:
+            StudyError: it has none.
+        """
+        if service not in self.services:
+            raise StudyError(f"plan {self.name!r}: there is no service {service!r}; {nearest(service, self.services)}")
+        return self.services[service]

@@ -24,6 +24,7 @@ from libramen.fields import (
     Seconds,
     Table,
 )
+from libramen.study.calls import Call
 
 
 class Service(Table):
@@ -71,6 +72,13 @@ class Service(Table):
         1.0, description="pause between a failure and the next attempt, twice as long after each [s]"
     )
     retry_jitter: Fraction = Field(0.0, description="each pause is at random up to this share longer or shorter")
+    routes: tuple[str, ...] = Field(
+        (), description="requests of the trace that arrive here, as patterns, where there are several services"
+    )
+    cpu_share: Fraction | None = Field(
+        None, description="CPU work as a share of the work that others know of it (default: that of the trace)"
+    )
+    calls: tuple[Call, ...] = Field((), description="what its visits ask of other services")
 
     @model_validator(mode="before")
     @classmethod

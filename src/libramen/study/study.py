@@ -7,14 +7,15 @@ from decimal import Decimal
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
-from pydantic import Field, ValidationError
+from pydantic import Field
 
 from libramen.errors import StudyError
-from libramen.fields import Table, describe, nearest
-from libramen.rules.scaling import PREFIX
+from libramen.fields import Table, nearest
 from libramen.study.objectives import Objectives
-from libramen.study.plan import Plan
+from libramen.study.plan import JointPlan, Plan
+from libramen.study.read import checked, read_joint_plan, read_plan, read_services
 from libramen.study.service import Service, Tier, name_entries
+from libramen.study.system import ALONE, System
 from libramen.study.trace_table import TraceTable
 from libramen.times import ZoneName
 
@@ -41,7 +42,8 @@ class _StudyFile(Table):
 
     study: Heading = Field(Heading(), description="name, currency, time zone")
     trace: TraceTable = Field(description="the requests")
-    service: Service = Field(description="the service")
+    service: Service | None = Field(None, description="the service, where there is one")
+    services: dict[str, dict[str, Any]] = Field({}, description="the services, where there are several")
     objectives: Objectives = Field(Objectives(), description="what a plan should achieve")
     tiers: dict[str, Tier] = Field({}, description="what could be bought")
     plans: dict[str, dict[str, Any]] = Field(min_length=1, description="what might be bought")
@@ -59,10 +61,11 @@ class Study:
     Attributes:
         path: the study file.
         name, currency, time_zone: as in `[study]`.
-        service: the `Service`.
+        services: the `Service`s by name, in the order of the file; of the only one the name is `service`.
+        service: the only `Service`.
         objectives: the `Objectives`.
         tiers: the `Tier`s by name.
-        plans: the `Plan`s by name, in the order of the file.
+        plans: the `Plan`s by name, in the order of the file; `JointPlan`s where there are several services.
         trace_table: `[trace]` as written; `trace()` reads the trace itself.
     """
 
@@ -72,24 +75,54 @@ class Study:
         *,
         heading: Heading,
         trace: TraceTable,
-        service: Service,
+        services: dict[str, Service],
         objectives: Objectives,
         tiers: dict[str, Tier],
-        plans: dict[str, Plan],
+        plans: dict[str, Plan | JointPlan],
     ) -> None:
         self.path = path
         self.name, self.currency = heading.name, heading.currency
         self.time_zone = trace.time_zone or heading.time_zone
         self.heading, self.trace_table = heading, trace
-        self.service, self.objectives = service, objectives
+        self.services, self.objectives = services, objectives
         self.tiers, self.plans = tiers, plans
+
+    @property
+    def service(self) -> Service:
+        """The only service.
+
+        Raises:
+            StudyError: there are several.
+        """
+        if len(self.services) > 1:
+            raise StudyError(f"{self.path}: there are {len(self.services)} services; allowed: study.services[name]")
+        return next(iter(self.services.values()))
+
+    @property
+    def hosted_services(self) -> dict[str, Service]:
+        """The services as they are replayed: each with a share of CPU work, its own or that of the trace."""
+        if len(self.services) == 1:
+            return self.services
+        share = self.trace_table.cpu_share_used
+        return {
+            name: service if service.cpu_share is not None else service.replace(cpu_share=share)
+            for name, service in self.services.items()
+        }
+
+    def system(self, plan: str | Plan | JointPlan) -> System:
+        """The services as a plan hosts them.
+
+        Raises:
+            StudyError: there is no such plan, or it does not fit the services.
+        """
+        return System.of(self.hosted_services, self.plan(plan) if isinstance(plan, str) else plan)
 
     def replace(self, **values: Any) -> Study:
         """A copy with other parts, read and checked like those of a file; the file stays as it is.
 
         Args:
             **values: any of `name`, `currency`, `time_zone`; `service`, `objectives` and `trace`, each one of its kind
-                or a table of the keys that change; `plans`, plans or a table by name.
+                or a table of the keys that change; `services`, such ones by name; `plans`, plans or a table by name.
 
         Raises:
             StudyError: a key is unknown, or its value is not allowed.
@@ -97,7 +130,7 @@ class Study:
         Example:
             >>> study.replace(service={"slots": 16}, trace={"cpu_share": "60%"})  # doctest: +SKIP
         """
-        known = (*Heading.model_fields, "trace", "service", "objectives", "plans")
+        known = (*Heading.model_fields, "trace", "service", "services", "objectives", "plans")
         for key in values:
             if key not in known or key == "catalogue":
                 raise StudyError(f"Study.replace: unknown key {key!r}; {nearest(key, known)}")
@@ -106,14 +139,24 @@ class Study:
             self.path,
             heading=self.heading.replace(**heading),
             trace=_changed(self.trace_table, values.get("trace")),
-            service=_changed(self.service, values.get("service")),
+            services=self._changed_services(values),
             objectives=_changed(self.objectives, values.get("objectives")),
             tiers=self.tiers,
             plans=self.plans if values.get("plans") is None else _by_name(values["plans"]),
         )
         for plan in changed.plans.values():
-            plan.service_of(changed.service)
+            changed.system(plan)
         return changed
+
+    def _changed_services(self, values: dict[str, Any]) -> dict[str, Service]:
+        services = dict(self.services)
+        if values.get("service") is not None:
+            services = {name: _changed(self.service, values["service"]) for name in services}
+        for name, change in (values.get("services") or {}).items():
+            if name not in services:
+                raise StudyError(f"Study.replace: services: there is no {name!r}; {nearest(name, services)}")
+            services[name] = _changed(services[name], change)
+        return services
 
     def trace(self, *, seed: int = 0, progress: Callable[[float], None] | None = None, cache: bool = True) -> Trace:
         """Read the trace, with its demand.
@@ -133,7 +176,7 @@ class Study:
             time_zone=self.time_zone,
             progress=progress,
             cache=cache,
-            recorded=None if name is None else (self.service, self.plan(name)),
+            recorded=None if name is None else self._recorded(name),
         )
 
     def log(self, *, seed: int = 0, cache: bool = True) -> Trace:
@@ -149,7 +192,7 @@ class Study:
     def key(self, *, seed: int = 0) -> str | None:
         """By what the cache knows the log of this study and the plan on which it was recorded; None: by nothing."""
         table, name = self.trace_table.replace(shape=()), self.trace_table.recorded_on
-        recorded = None if name is None else (self.service, self.plan(name))
+        recorded = None if name is None else self._recorded(name)
         return table.key(self.path.parent, seed, self.time_zone, recorded)
 
     def estimated(self, trace: Trace, *, seed: int = 0) -> Trace:
@@ -160,10 +203,17 @@ class Study:
             seed: random seed.
         """
         name = self.trace_table.recorded_on
-        recorded = None if name is None else (self.service, self.plan(name))
+        recorded = None if name is None else self._recorded(name)
         return self.trace_table.estimated(trace, recorded, self.path.parent, seed)
 
-    def plan(self, name: str) -> Plan:
+    def _recorded(self, name: str) -> tuple[Service, Plan]:
+        """The service and the plan on which the log was recorded."""
+        plan = self.plan(name)
+        if isinstance(plan, JointPlan):
+            raise StudyError(f"{self.path}: [trace] recorded_on: {name!r} is a plan of several services")
+        return self.service, plan
+
+    def plan(self, name: str) -> Plan | JointPlan:
         """The plan of a name.
 
         Raises:
@@ -195,32 +245,45 @@ def load_study(path: str | Path, *, trust_code: bool = False) -> Study:
     """
     path = Path(path)
     raw = _read_toml(path)
-    tables = _checked(path, _StudyFile, name_entries(raw, "tiers"))
+    tables = checked(path, _StudyFile, name_entries(raw, "tiers"))
     tiers = dict(tables.tiers)
     if tables.study.catalogue is not None:
         catalogue_path = path.parent / tables.study.catalogue
-        catalogue = _checked(catalogue_path, _Catalogue, name_entries(_read_toml(catalogue_path), "tiers"))
+        catalogue = checked(catalogue_path, _Catalogue, name_entries(_read_toml(catalogue_path), "tiers"))
         for name, tier in catalogue.tiers.items():
             if name in tiers:
                 raise StudyError(f"{path}: tier {name!r} stands in the study and in {catalogue_path}; allowed: in one")
             tiers[name] = tier
     if not tiers:
         raise StudyError(f"{path}: there are no tiers; allowed: [tiers.NAME] tables here or a catalogue in [study]")
-    plans = {name: _plan(path, name, table, tiers, trust_code) for name, table in tables.plans.items()}
+    services = read_services(path, tables.service, tables.services)
+    plans: dict[str, Plan | JointPlan] = {}
+    for name, table in tables.plans.items():
+        if tables.services:
+            plans[name] = read_joint_plan(path, name, table, tables.services, tiers, trust_code)
+        else:
+            plans[name] = read_plan(path, f"plans.{name}", table, tiers, trust_code, name=name)
     recorded_on = tables.trace.recorded_on
     if recorded_on is not None and recorded_on not in plans:
         raise StudyError(f"{path}: [trace] recorded_on: found {recorded_on!r}; {nearest(recorded_on, plans)}")
     for name, plan in plans.items():
-        if plan.service:
-            said = {key: getattr(tables.service, key) for key in tables.service.model_fields_set}
-            drop = {"slots": "slots_per_core", "slots_per_core": "slots"}
-            said = {key: value for key, value in said.items() if drop.get(key) not in plan.service}
-            _checked(path, Service, {**said, **plan.service}, f"plans.{name}.service")
+        parts = plan.services if isinstance(plan, JointPlan) else {ALONE: plan}
+        for service, part in parts.items():
+            if part.service:
+                said = {key: getattr(services[service], key) for key in services[service].model_fields_set}
+                drop = {"slots": "slots_per_core", "slots_per_core": "slots"}
+                said = {key: value for key, value in said.items() if drop.get(key) not in part.service}
+                within = f"plans.{name}.services.{service}.service" if tables.services else f"plans.{name}.service"
+                checked(path, Service, {**said, **part.service}, within)
+        try:
+            System.of(services, plan)
+        except StudyError as error:
+            raise StudyError(f"{path}: {error}") from None
     return Study(
         path,
         heading=tables.study,
         trace=tables.trace,
-        service=tables.service,
+        services=services,
         objectives=tables.objectives,
         tiers=tiers,
         plans=plans,
@@ -236,53 +299,14 @@ def _changed(table: _Table, change: Any) -> _Table:
     return table.replace(**change)
 
 
-def _by_name(plans: Any) -> dict[str, Plan]:
+def _by_name(plans: Any) -> dict[str, Plan | JointPlan]:
     found = plans.values() if isinstance(plans, dict) else plans
-    named: dict[str, Plan] = {}
+    named: dict[str, Plan | JointPlan] = {}
     for plan in found:
-        if not isinstance(plan, Plan) or plan.name in named:
+        if not isinstance(plan, Plan | JointPlan) or plan.name in named:
             raise StudyError(f"plans: found {plan!r}; allowed: plans whose names differ")
         named[plan.name] = plan
     return named
-
-
-def _plan(path: Path, name: str, table: dict[str, Any], tiers: dict[str, Tier], trust_code: bool) -> Plan:
-    """One plan, its tier and size looked up by name."""
-    place = f"plans.{name}"
-    if "name" in table:
-        raise StudyError(f"{path}: [{place}] unknown key 'name'; the plan is named by its table")
-    resolved = dict(table)
-    scaling = table.get("scaling")
-    if isinstance(scaling, dict) and str(scaling.get("rule", "")).startswith(PREFIX):
-        for key in ("folder", "trusted", "function"):
-            if key in scaling:
-                raise StudyError(
-                    f"{path}: [{place}.scaling] unknown key {key!r}; the module stands beside the study, and whether "
-                    "it may be run is for whoever replays it to say"
-                )
-        resolved["scaling"] = {**scaling, "folder": str(path.parent), "trusted": trust_code}
-    if isinstance(tier_name := table.get("tier"), str):
-        if tier_name not in tiers:
-            raise StudyError(f"{path}: [{place}] tier: found {tier_name!r}; {nearest(tier_name, tiers)}")
-        resolved["tier"] = tiers[tier_name]
-        size_name = table.get("size")
-        if isinstance(size_name, str) and size_name not in tiers[tier_name].sizes:
-            sizes = tiers[tier_name].sizes
-            raise StudyError(
-                f"{path}: [{place}] size: found {size_name!r}, which tier {tier_name!r} does not sell; "
-                f"{nearest(size_name, sizes)}"
-            )
-    for key in ("tier", "size"):
-        if key in table and not isinstance(table[key], str):
-            raise StudyError(f"{path}: [{place}] {key}: found {table[key]!r}; allowed: the name of a {key}")
-    return _checked(path, Plan, {**resolved, "name": name}, place)
-
-
-def _checked(path: Path, model: type[_Table], values: dict[str, Any], place: str = "") -> _Table:
-    try:
-        return model.model_validate(values)
-    except ValidationError as error:
-        raise StudyError(describe(error, model, str(path), place=place)) from None
 
 
 def _read_toml(path: Path) -> dict[str, Any]:

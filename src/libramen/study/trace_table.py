@@ -111,6 +111,16 @@ class TraceTable(ReadingKeys):
         return trace
 
     @property
+    def cpu_share_used(self) -> float:
+        """`cpu_share`, or what is assumed without; where it goes by route, that of all other routes."""
+        from libramen.trace.demand import CPU_SHARE
+
+        share = self.cpu_share
+        if isinstance(share, dict):
+            share = share.get("*")
+        return CPU_SHARE if share is None else share
+
+    @property
     def _unqueues(self) -> bool:
         """Whether the work is what the recorded plan leaves of the latencies."""
         return self.recorded_on is not None and self.demand in {None, "unqueued"}

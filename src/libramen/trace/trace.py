@@ -15,7 +15,7 @@ from libramen.errors import TraceError, UnitError
 from libramen.times import into_hour_s, local_time, parse_zone
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable
+    from collections.abc import Iterable, Mapping
 
     import pandas as pd
     from numpy.typing import ArrayLike
@@ -164,6 +164,8 @@ class Source:
     """Whether its time stamps have no parts of a second, which are then drawn or spread."""
     from_cache: bool = False
     """Whether it was not read again, but found as it was read before."""
+    recorded_speed: float = 1.0
+    """Speed of the core on which it was recorded."""
     cache_key: str | None = None
     """By what the cache knows it; None: it is not there, or was changed since."""
 
@@ -183,6 +185,8 @@ class Trace:
         bytes_out: float64 (n,), size of each answer [bytes], None: not known.
         latency_s: float64 (n,), as a log observed it [s], None: not known.
         status: int16 (n,), HTTP status as observed, None: not known.
+        visitor: int32 (n,), number of whoever sent it, -1: not known; None: nobody is.
+        in_s: by name of a service float64 (n,), how much work the request is there [s], in the columns `in_NAME_s`.
         source: where it came from.
     """
 
@@ -196,6 +200,8 @@ class Trace:
     bytes_out: np.ndarray | None = None
     latency_s: np.ndarray | None = None
     status: np.ndarray | None = None
+    visitor: np.ndarray | None = None
+    in_s: dict[str, np.ndarray] = field(default_factory=dict)
     source: Source = field(default_factory=Source)
 
     @classmethod
@@ -209,6 +215,8 @@ class Trace:
         bytes_out: ArrayLike | None = None,
         latency_s: ArrayLike | None = None,
         status: ArrayLike | None = None,
+        visitor: ArrayLike | None = None,
+        in_s: Mapping[str, ArrayLike] | None = None,
         span_s: float | None = None,
         start: datetime | str | None = None,
         time_zone: str | None = None,
@@ -224,6 +232,8 @@ class Trace:
             bytes_out: sizes of the answers [bytes], >= 0.
             latency_s: observed latencies [s], >= 0.
             status: observed HTTP statuses.
+            visitor: who sent each: any labels, None or NaN: not known.
+            in_s: work of each request at services that are called, by their names [s], >= 0.
             span_s: the time that the trace covers [s]. Default: the last arrival.
             start: the instant 0, an ISO time or a datetime.
             time_zone: zone for local times. Default: that of `start`, or UTC.
@@ -270,6 +280,8 @@ class Trace:
             bytes_out=None if bytes_out is None else _numbers("bytes_out", bytes_out, n),
             latency_s=None if latency_s is None else _numbers("latency_s", latency_s, n),
             status=None if status is None else _numbers("status", status, n).astype(np.int16),
+            visitor=None if visitor is None else visitor_codes(visitor, n),
+            in_s={name: _numbers(f"in_{name}_s", values, n) for name, values in (in_s or {}).items()},
             source=Source() if source is None else source,
         )
 
@@ -300,6 +312,11 @@ class Trace:
             time_zone=None if self.start is None else str(self.start.tzinfo),
             span_s=self.span_s,
         )
+
+    @property
+    def n_visitors(self) -> int:
+        """How many visitors there are, where they are known."""
+        return 0 if self.visitor is None else int(self.visitor.max()) + 1
 
     def __len__(self) -> int:
         return len(self.at_s)
@@ -349,7 +366,7 @@ class Trace:
         rows = rows[order]
         optional: dict[str, Any] = {
             name: None if (array := getattr(self, name)) is None else array[rows]
-            for name in ("bytes_out", "latency_s", "status")
+            for name in ("bytes_out", "latency_s", "status", "visitor")
         }
         return replace(
             self,
@@ -357,6 +374,7 @@ class Trace:
             cpu_s=self.cpu_s[rows],
             wait_s=self.wait_s[rows],
             route_codes=self.route_codes[rows],
+            in_s={name: values[rows] for name, values in self.in_s.items()},
             **optional,
             **{"source": self._changed_source()} | changes,
         )
@@ -365,7 +383,7 @@ class Trace:
         """Some of the requests, without copying; times and span stay those of the whole."""
         optional: dict[str, Any] = {
             name: None if (array := getattr(self, name)) is None else array[rows]
-            for name in ("bytes_out", "latency_s", "status")
+            for name in ("bytes_out", "latency_s", "status", "visitor")
         }
         return replace(
             self,
@@ -373,6 +391,7 @@ class Trace:
             cpu_s=self.cpu_s[rows],
             wait_s=self.wait_s[rows],
             route_codes=self.route_codes[rows],
+            in_s={name: values[rows] for name, values in self.in_s.items()},
             source=self._changed_source(),
             **optional,
         )
@@ -397,6 +416,7 @@ class Trace:
         for name in ("bytes_out", "latency_s", "status"):
             if getattr(self, name) is not None:
                 columns[name] = getattr(self, name)
+        columns |= {f"in_{name}_s": values for name, values in self.in_s.items()}
         return pd.DataFrame(columns)
 
     def _repr_html_(self) -> str:
@@ -421,7 +441,7 @@ def _numbers(name: str, values: ArrayLike, n: int | None) -> np.ndarray:
         raise TraceError(f"{name}: found {array.ndim} dimensions; allowed: one")
     if n is not None and len(array) != n:
         raise TraceError(f"{name}: found {len(array)} values; allowed: as many as at_s, {n}")
-    most = _MOST[name]
+    most = _MOST.get(name, _MOST["wait_s"])
     bad = np.flatnonzero(~((array >= 0) & (array <= most)))
     if bad.size:
         i = int(bad[0])
@@ -440,6 +460,21 @@ def _factorise(route: ArrayLike | None, n: int) -> tuple[np.ndarray, tuple[str, 
         raise TraceError(f"route: found {labels.size} values; allowed: as many as at_s, {n}")
     routes, codes = np.unique(labels, return_inverse=True)
     return codes.astype(np.int32), tuple(str(name) for name in routes)
+
+
+def visitor_codes(visitor: ArrayLike, n: int) -> np.ndarray:
+    """Numbers for labels of visitors, in the order in which they first come: int32 (n,), -1: not known.
+
+    Raises:
+        TraceError: there are not as many as requests.
+    """
+    import pandas as pd
+
+    labels = np.asarray(visitor)
+    if labels.shape != (n,):
+        raise TraceError(f"visitor: found {labels.size} values; allowed: as many as at_s, {n}")
+    codes: np.ndarray = pd.factorize(labels)[0].astype(np.int32)
+    return codes
 
 
 def _start(start: datetime | str | None, time_zone: str | None) -> datetime | None:

@@ -3,12 +3,14 @@
 | file | what is in it |
 |---|---|
 | `layout` | the state: every array, record by record |
-| `state` | `KernelState`: what the control plane talks to; makes the arrays, grows them, calls `advance` |
+| `arrays`, `state` | `KernelState`, `KernelServer`: what the control plane talks to; make the arrays, grow them, call `advance` |
 | `advance` | the one compiled function: which event comes next |
-| `balancer` | a request arrives and is sent to a replica, held, or refused |
-| `service` | slots, CPU turns, waits, the bank of lent CPU, completions, death |
+| `balancer` | a visit arrives and is sent to a replica, held, or refused |
+| `service` | slots, CPU turns, waits, the bank of lent CPU, death |
+| `completions` | work and waits that are over, and which is next |
 | `clients` | answers, failures, time-outs, repeated attempts |
+| `callers`, `connections` | visits that call other services; pools of connections |
 | `orders` | what the control plane orders: a replica to add, drain, withdraw or remove |
-| `measures` | integrals over time |
+| `integrals`, `use` | integrals over time; when replicas are in use |
 | `trees`, `heaps`, `uniforms` | winner trees, binary heaps, random numbers |
 """

@@ -14,31 +14,40 @@ import numba
 import numpy as np
 
 from libramen.engine.kernel import layout
-from libramen.engine.kernel.balancer import arrive, lacks_slot, next_held, put, send
-from libramen.engine.kernel.clients import give_up, next_of_clients, next_repeat
-from libramen.engine.kernel.completions import complete, first_arrived, only_one_due
+from libramen.engine.kernel.balancer import arrive, must_ask, next_held, put, send
+from libramen.engine.kernel.callers import hear_next, next_step, wait_no_longer
+from libramen.engine.kernel.clients import arrive_answer, give_up, next_repeat, next_repeat_s, take_repeat
+from libramen.engine.kernel.completions import complete, first_arrived, only_answer_due, only_one_due
+from libramen.engine.kernel.connections import next_impatient
 from libramen.engine.kernel.layout import (
+    ASK,
+    ASKING,
+    CARRIED_OUT,
     CHUNK,
     CONTROL,
-    ENDED,
+    ENDED_FULL,
     FIRST,
+    FULL,
     NO_ORDER,
-    OUT_FULL,
-    REQUESTS_FULL,
+    OVER,
     RUNNING,
-    SLOTS_FULL,
+    VISITS_FULL,
     WAITING,
+    WAY,
     entry_at,
+    fleet_at,
     float_at,
     heap_of,
     inner,
+    int32_at,
     node_at,
     replica_at,
     tolerance_s,
+    visit_at,
 )
 from libramen.engine.kernel.orders import carry_out
 from libramen.engine.kernel.service import empty_bank
-from libramen.engine.kernel.trees import bank_due_s, first_due
+from libramen.engine.kernel.trees import bank_due_s, first_due, first_fleet, way_due_s
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -62,18 +71,35 @@ def compiled(signature: Any) -> Callable[[Callable[..., Any]], Callable[..., Any
 @inner
 def _complete_next(w, due_s, limit_s):
     """The next completion happens, or a bank runs empty; of several at one instant the first in order."""
-    row, second_s = first_due(w)
-    replica = replica_at(w.replicas, row)
-    if w.lends and bank_due_s(w, replica) < limit_s:
-        empty_bank(w, row, bank_due_s(w, replica))
-        return
+    fleet, second_fleet_s = first_fleet(w)
+    f = fleet_at(w.fleets, fleet)
+    if w.calls and way_due_s(w, f) < limit_s:
+        index = f.way_head
+        if only_answer_due(w, f, second_fleet_s, limit_s):
+            arrive_answer(w, f, index)
+            return
+    row, second_s = first_due(f)
+    replica = replica_at(f.replicas, row)
     at = FIRST
     kind = RUNNING
-    if not only_one_due(w, replica, second_s, limit_s):
-        row, kind, at, due_s = first_arrived(w, limit_s)
+    if node_at(f.tree, 1).due_s < limit_s:
+        if f.lends and bank_due_s(f, replica) < limit_s:
+            empty_bank(w, f, row, bank_due_s(f, replica))
+            return
+        due_s = node_at(f.tree, 1).due_s
+    if (
+        second_fleet_s < limit_s
+        or (w.calls and way_due_s(w, f) < limit_s)
+        or not only_one_due(f, replica, second_s, limit_s)
+    ):
+        fleet, row, kind, at, due_s = first_arrived(w, limit_s)
+        f = fleet_at(w.fleets, fleet)
+        if kind == WAY:
+            arrive_answer(w, f, at)
+            return
     elif entry_at(heap_of(replica, WAITING), 0).key == due_s:
         kind = WAITING
-    complete(w, row, kind, at, due_s)
+    complete(w, f, row, kind, at, due_s)
 
 
 _SIGNATURE: Final = numba.int64(numba.from_dtype(layout.WORLD)[::1], numba.float64)
@@ -89,66 +115,99 @@ def _make_advance(sources: int) -> Callable[..., Any]:
         worlds: one `layout.WORLD`; it and the arrays that it points at are overwritten, all but `rate`,
         `edges_s` and the chunk. until_s: [s]. Returns a signal. Checks nothing: `state` and `Trace` do.
 
-        At one instant come completions, in the order in which their attempts arrived; then control
-        events, of which a draining replica that empties and one that dies are two; then time-outs of
-        clients; then arrivals, those of the trace before repeated ones. Where the control plane wants to
-        be asked for a slot, it is just before the attempt that finds none.
+        An event is over when nothing goes on in it any more: calls have been sent, with all that they set off; held
+        visits have been handed out; callers have heard of ends. At one instant come completions, in the order in
+        which their attempts arrived; then control events, of which a draining replica that empties and one that dies
+        are two; then time-outs of clients, then of calls that wait for a connection; then arrivals, those of the
+        trace before repeated ones. Where the control plane wants to be asked for a slot, it is just before the
+        attempt that finds none.
         """
         _ = sources
         w = worlds[0]
         is_ordered = w.order != NO_ORDER
-        if is_ordered:
+        if is_ordered and w.order != CARRIED_OUT:
             carry_out(w)
         while True:
-            if w.fullest >= w.places_left_at:
-                return SLOTS_FULL
-            if w.room_row >= 0:  # what is held comes before anything else at this instant
-                now_s = w.now_s
-                index, row = next_held(w)
+            if w.full:
+                return FULL
+            if w.ended_size - w.n_ended <= w.ends_at_most:
+                return ENDED_FULL
+            if w.n_stack:  # what is going on within this event
+                if w.free < 0:
+                    return VISITS_FULL
+                now_s = w.event_s
+                index = next_step(w, now_s)
+                if index == ASK:
+                    return ASKING
+                if index < 0:
+                    continue
+                f = fleet_at(w.fleets, visit_at(w.visits, index).fleet)
+                row = send(w, f, index, now_s)
+            elif w.room_row >= 0:  # then what is held
+                now_s = w.event_s
+                f = fleet_at(w.fleets, w.room_fleet)
+                index, row = next_held(w, f)
+            elif w.news_head >= 0:
+                hear_next(w)
+                continue
             elif is_ordered:
+                w.order = NO_ORDER
                 return CONTROL
             else:
                 until_s = min(until_s, w.notice_s)
-                if w.out_size - w.n_out <= w.ends_at_most or w.n_answers == w.answers_size:
-                    return OUT_FULL
                 i = w.next - w.chunk_first
                 now_s = np.inf
                 if i < w.chunk_n:
                     now_s = float_at(w.chunk_at_s, i)
                 elif not w.chunk_last:
                     return CHUNK
-                timeout_s = repeat_s = np.inf
-                if w.retries:
-                    timeout_s, repeat_s = next_of_clients(w)
-                due_s = node_at(w.tree, 1).due_s
-                instant_s = min(min(due_s, now_s), min(until_s, min(timeout_s, repeat_s)))
+                timeout_s = impatient_s = repeat_s = np.inf
+                if w.repeats_any or w.calls:
+                    repeat_s = next_repeat_s(w)
+                    timeout_s = float_at(w.deadlines, 1)
+                    impatient_s = float_at(w.patience, 1)
+                due_s = float_at(w.dues, 1)
+                instant_s = min(min(due_s, now_s), min(until_s, min(min(timeout_s, impatient_s), repeat_s)))
                 limit_s = instant_s + tolerance_s(instant_s)
                 if due_s < limit_s:
                     _complete_next(w, due_s, limit_s)
                     continue
                 if np.isinf(instant_s):
-                    return ENDED
+                    return OVER
                 if until_s < limit_s:
                     w.control_s = until_s
                     return CONTROL
                 if w.free < 0:
-                    return REQUESTS_FULL
+                    return VISITS_FULL
                 if timeout_s < limit_s:
-                    give_up(w)
+                    give_up(w, limit_s)
                     continue
-                if w.asks and w.asked != w.attempts and lacks_slot(w):
-                    w.asked = w.attempts
-                    w.asks_now = 1
-                    w.notice_s = instant_s
-                    w.control_s = instant_s
-                    return CONTROL
+                if impatient_s < limit_s:
+                    wait_no_longer(w, next_impatient(w, limit_s), impatient_s)
+                    continue
                 if now_s < limit_s:
-                    index = arrive(w, i)
+                    f = fleet_at(w.fleets, int32_at(w.chunk_server, i) if w.n_fleets > 1 else FIRST)
+                    if must_ask(w, f):
+                        w.asked = w.attempts
+                        f.asks_now = 1
+                        w.notice_s = instant_s
+                        w.control_s = instant_s
+                        return CONTROL
+                    index = arrive(w, f, i)
                 else:
-                    index, now_s = next_repeat(w, limit_s)
-                row = send(w, index, now_s)
+                    index = next_repeat(w, limit_s)
+                    f = fleet_at(w.fleets, visit_at(w.visits, index).fleet)
+                    if must_ask(w, f):
+                        w.asked = w.attempts
+                        f.asks_now = 1
+                        w.notice_s = instant_s
+                        w.control_s = instant_s
+                        return CONTROL
+                    now_s = take_repeat(w)
+                w.event_s = now_s
+                row = send(w, f, index, now_s)
             if row >= 0:
-                put(w, row, index, now_s)
+                put(w, f, row, index, now_s)
 
     return advance
 

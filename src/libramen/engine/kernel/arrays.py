@@ -6,88 +6,193 @@ from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 
+from libramen import streams
 from libramen.engine.kernel import layout
-from libramen.engine.kernel.settings import NOBODY
-from libramen.engine.plane import RESULT
+from libramen.engine.kernel.settings import CLIENT_SETTINGS, NOBODY, SETTINGS
+from libramen.engine.plane import N_PARTS
 
 if TYPE_CHECKING:
-    from libramen.engine.plane import ServerSpec
+    from libramen.engine.plane import Results, ServerSpec, SystemSpec
 
 BUFFER: Final = 1 << 13
-"""Requests that may have ended, or answers that may have been given, before they are looked at."""
+"""Visits that may have ended, or answers that may have been given, before they are looked at."""
+
+_PLACES: Final = 16
 
 
-class Arrays:
-    """The records and arrays that `layout` describes; each is an attribute, so that it stays where it is.
+class Pointing:
+    """Arrays that compiled functions reach through the addresses in a record; as attributes they stay alive."""
 
-    Args:
-        spec: how a replica works, and what may happen to a request.
-    """
-
-    _row_of: np.ndarray
-    _edges_s: np.ndarray
-    _series: np.ndarray
-    _answers: np.ndarray
-    _out: np.ndarray
-    _carried: np.ndarray
-    _levels: np.ndarray
-    _turns: np.ndarray
-
-    def __init__(self, spec: ServerSpec) -> None:
-        self._spec = spec
-        self._worlds = _aligned(1, layout.WORLD)
-        self._free_rows: list[int] = []
-        self._places = 0
-        self._point(levels=_aligned(2, layout.LEVEL), edges_s=np.zeros(0), series=np.zeros((0, 4)))
-        self._ready_level = self._levels[:1]
-        self._point(row_of=np.zeros(64, np.int64))
-        self._requests = np.zeros(0, layout.REQUEST)
-        self._replicas = np.zeros(0, layout.REPLICA)
-        self._ready = self._emptied = self._killed = self._idled = np.zeros(0, np.int64)
-        self._uses = np.zeros(0, layout.USE)
-        self._tree, self._heaps = np.zeros(0, layout.NODE), np.zeros(0, layout.HEAP)
-        self._repeats = self._repeating = np.zeros(0, layout.HEAP)
+    _record: np.ndarray
+    """One record, (1,)."""
 
     def _point(self, **arrays: np.ndarray) -> None:
         """Tell the compiled functions where these arrays are now, and keep them alive as attributes."""
         for name, array in arrays.items():
             assert array.flags.c_contiguous
             setattr(self, f"_{name}", array)
-            self._worlds[0][name] = address = array.__array_interface__["data"][0]
+            self._record[0][name] = address = array.__array_interface__["data"][0]
             if layout.CHECKED:
                 layout.ARRAYS[address] = array
 
-    def _make_buffer(self, n: int) -> None:
-        self._point(out=np.zeros(n, RESULT), carried=np.zeros(n, layout.CARRIED))
-        self._worlds[0]["out_size"] = n
 
-    def _grow_requests(self, n: int) -> None:
-        old, world = len(self._requests), self._worlds[0]
-        grown = _aligned(n, layout.REQUEST)
-        grown[:old] = self._requests
+class WorldArrays(Pointing):
+    """What all services share, as `layout` describes it.
+
+    Args:
+        spec: the services and who asks whom.
+        results: what is filled with what becomes of requests, None: they are not kept.
+        tallies: whether it is written down how each visit has ended.
+        buffer: for how many visits there is room.
+    """
+
+    _edges_s: np.ndarray
+    _ended: np.ndarray
+    _turns: np.ndarray
+    _clients: np.ndarray
+    _dues: np.ndarray
+    _deadlines: np.ndarray
+    _patience: np.ndarray
+    _stack: np.ndarray
+
+    def __init__(self, spec: SystemSpec, results: Results | None, *, tallies: bool, buffer: int) -> None:
+        self.spec = spec
+        self._record = aligned(1, layout.WORLD)
+        self._visits = np.zeros(0, layout.VISIT)
+        self._repeats = self._repeating = np.zeros(0, layout.HEAP)
+        self._given, self._spent = np.zeros((0, spec.columns)), np.zeros((0, spec.n_parts))
+        world = self._record[0]
+        for name in ("free", "room_row", "news_head", "news_tail", "asked"):
+            world[name] = -1
+        world["notice_s"] = np.inf
+        world["keeps"], world["tallies"], world["calls"] = results is not None, tallies, spec.has_calls
+        world["codes"], world["pins"] = spec.codes or tallies, spec.visitors > 0
+        world["columns"], world["parts"] = spec.columns, spec.n_parts
+        world["repeats_any"] = any(client.retries for client in spec.clients)
+        world["forced"] = any(server.forced for server in spec.servers)
+        for key, purpose in (("balancer_key", "balancer"), ("retry_key", "retry"), ("share_key", "share")):
+            world[key] = streams.key(spec.seed, purpose)
+        world["call_key"] = streams.key(spec.seed, "call")
+        self._make_clients()
+        self._point(edges_s=np.zeros(0), applies=np.zeros(0, np.int64))
+        n = 0 if results is None else len(results)
+        self._point(turns=np.full((n if world["forced"] else 0, 3), np.nan))
+        if results is not None:  # the results are the output: one record a request, written where it belongs
+            self._point(out=results.records, out_spent=results.spent_s)
+        self._make_buffer(buffer if tallies else 0)
+        if not tallies:
+            world["ended_size"] = NOBODY
+
+    def _make_clients(self) -> None:
+        spec = self.spec
+        world = self._record[0]
+        clients = np.zeros(len(spec.clients), layout.CLIENT)
+        for number, client in enumerate(spec.clients):
+            record = clients[number]
+            record["number"], record["fleet"], record["caller"] = number, client.server, client.caller
+            for name in ("waiting_head", "waiting_tail", "queue_head", "queue_tail"):
+                record[name] = -1
+            for setting in CLIENT_SETTINGS:
+                record[setting.name] = setting.of(client)
+        world["n_clients"], world["n_fleets"] = len(clients), len(spec.servers)
+        for key, n in (("client_leaves", len(clients)), ("fleet_leaves", len(spec.servers))):
+            world[key] = 1 << (n - 1).bit_length()
+        times = {name: np.full(2 * int(world["client_leaves"]), np.inf) for name in ("deadlines", "patience")}
+        self._point(clients=clients, dues=np.full(2 * int(world["fleet_leaves"]), np.inf), **times)
+
+    def client(self, number: int) -> Any:
+        """The record of a client."""
+        return self._clients[number]
+
+    def _make_buffer(self, n: int) -> None:
+        self._point(ended=np.zeros(n, layout.ENDED_VISIT))
+        self._record[0]["ended_size"] = n
+
+    def grow_visits(self, n: int) -> None:
+        """Room for n visits."""
+        spec, old, world = self.spec, len(self._visits), self._record[0]
+        grown = aligned(n, layout.VISIT)
+        grown[:old] = self._visits
+        grown["visitor"][old:] = grown["pool_row"][old:] = grown["caller"][old:] = -1
         grown["link"][old:] = np.arange(old + 1, n + 1)
         grown["link"][n - 1] = world["free"]
         world["free"] = old
-        self._point(requests=grown)
-        # Only with retries is anything repeated; each repeated attempt has its entry in `requests`.
-        repeats, repeating = (np.zeros(n if self._spec.retries else 1, layout.HEAP) for _ in range(2))
+        stack = np.zeros(n, np.int64)
+        given, spent = np.zeros((n, spec.columns)), np.zeros((n, spec.n_parts))
+        if old:
+            stack[:old], given[:old], spent[:old] = self._stack, self._given, self._spent
+        self._point(visits=grown, stack=stack, given=given, spent=spent)
+        # Only with retries is anything repeated; each repeated attempt has its entry in `visits`.
+        any_repeats = bool(world["repeats_any"])
+        repeats, repeating = (np.zeros(n if any_repeats else 1, layout.HEAP) for _ in range(2))
         repeats["key"] = np.inf
-        if self._spec.retries and old:
+        if any_repeats and old:
             repeats[:old], repeating[:old] = self._repeats, self._repeating
         self._point(repeats=repeats, repeating=repeating)
-        many = self._spec.drops or self._spec.retries or self._spec.memory >= 0 or world["queues"]
+        many = spec.has_calls or any_repeats
+        many = many or any(s.drops or s.memory >= 0 or s.queues for s in spec.servers)
         world["ends_at_most"] = n if many else 1
-        if not world["keeps"] and len(self._out) <= n:
+        if world["tallies"] and len(self._ended) <= n:
             self._make_buffer(n + BUFFER)
 
+
+class FleetArrays(Pointing):
+    """What one service has, as `layout` describes it.
+
+    Args:
+        world: what all share.
+        index: number of the service.
+        rows: for how many replicas there is room, a power of two.
+    """
+
+    _row_of: np.ndarray
+    _series: np.ndarray
+    _answers: np.ndarray
+    _levels: np.ndarray
+    _moved: np.ndarray
+
+    def __init__(self, world: WorldArrays, fleets: np.ndarray, index: int, rows: int) -> None:
+        system = world.spec
+        self.spec: ServerSpec = system.servers[index]
+        self._record = fleets[index : index + 1]
+        fleet = self._record[0]
+        self._free_rows: list[int] = []
+        self._places = 0
+        fleet["index"] = fleet["user"] = index
+        calls = system.calls_of(index)
+        fleet["first_call"], fleet["n_calls"] = calls.start, len(calls)
+        fleet["n_pools"] = self._n_pools = 1 + max((system.clients[c].pool for c in calls), default=-1)
+        if system.spends:
+            fleet["part"], fleet["parts_end"] = (N_PARTS * at for at in system.parts[index])
+        for name in ("held_head", "held_tail", "way_head", "way_tail"):
+            fleet[name] = -1
+        fleet["edge_s"] = np.inf
+        users = world.client(index)
+        fleet["timeout_s"], fleet["watches"] = users["timeout_s"], users["watches"]
+        for setting in SETTINGS:
+            fleet[setting.name] = setting.of(self.spec)
+        self._point(levels=aligned(2, layout.LEVEL), series=np.zeros((0, 4)))
+        self._ready_level = self._levels[:1]
+        self._point(row_of=np.zeros(64, np.int64), moved=np.zeros(64, np.int64))
+        self._point(pinned=np.zeros(max(1, system.visitors), np.int64))
+        self._replicas = np.zeros(0, layout.REPLICA)
+        self._ready = self._emptied = self._killed = self._idled = np.zeros(0, np.int64)
+        self._uses, self._pools = np.zeros(0, layout.USE), np.zeros(0, layout.POOL)
+        self._tree, self._heaps = np.zeros(0, layout.NODE), np.zeros(0, layout.HEAP)
+        logs = self.spec.logs_answers
+        self._point(answers=np.zeros(BUFFER if logs else 1))
+        fleet["answers_size"] = BUFFER if logs else NOBODY
+        self._grow_places(_PLACES)
+        self._grow_replicas(rows)
+
     def _grow_places(self, wanted: int) -> None:
-        """Room for so many requests in slots of each replica: slots that are allowed and never used cost nothing."""
-        spec, old = self._spec, self._places
+        """Room for so many visits in slots of each replica: slots that are allowed and never used cost nothing."""
+        spec, old = self.spec, self._places
         if wanted <= old or old == spec.slots:
             return
         places = self._places = min(spec.slots, max(wanted, 2 * old))
-        world = self._worlds[0]
-        world["places"], world["places_left_at"] = places, NOBODY if places == spec.slots else places
+        fleet = self._record[0]
+        fleet["places"], fleet["places_left_at"] = places, NOBODY if places == spec.slots else places
         running = np.maximum(np.arange(places + 1), 1)
         cores = (spec.cores, min(spec.cores, spec.steady_cores) if spec.lends_cpu else spec.cores)
         rate = np.ascontiguousarray([spec.speed * np.minimum(1.0, n / running) for n in cores])
@@ -101,7 +206,7 @@ class Arrays:
     def _new_heaps(self, n: int) -> np.ndarray:
         """Empty heaps of `n` replicas, which are told where theirs begin."""
         each = self._places + 2
-        heaps = _aligned(n * each + 1, layout.HEAP)
+        heaps = aligned(n * each + 1, layout.HEAP)
         heaps["key"] = heaps["other_key"] = np.inf
         if n == len(self._replicas):
             self._tell_heaps(self._replicas, heaps)
@@ -114,11 +219,11 @@ class Arrays:
     def _grow_replicas(self, n: int) -> None:
         """Room for `n` replicas, a power of two."""
         old = len(self._replicas)
-        replicas, heaps = _aligned(n, layout.REPLICA), self._new_heaps(n)
-        replicas["turn_head"] = replicas["backlog_head"] = -1
+        replicas, heaps = aligned(n, layout.REPLICA), self._new_heaps(n)
+        replicas["turn_head"] = replicas["backlog_head"] = replicas["calling"] = -1
         replicas[:old] = self._replicas
         ready = np.zeros(n, np.int64)
-        tree = _aligned(2 * n, layout.NODE)
+        tree = aligned(2 * n, layout.NODE)
         tree["due_s"], tree["load"] = np.inf, NOBODY
         if old:
             heaps[: len(self._heaps) - 1] = self._heaps[:-1]
@@ -136,15 +241,18 @@ class Arrays:
         uses = np.zeros(n, layout.USE)
         uses["begin_s"] = np.nan
         uses[:old] = self._uses
+        pools = np.zeros(n * self._n_pools, layout.POOL)
+        pools["head"] = pools["tail"] = -1
+        pools[: len(self._pools)] = self._pools
         notices = {name: np.zeros(n, np.int64) for name in ("emptied", "killed", "idled")}
         for name, numbers in notices.items():
             numbers[:old] = getattr(self, f"_{name}")
-        self._point(uses=uses, **notices)
-        self._worlds[0]["leaves"] = n
+        self._point(uses=uses, pools=pools, **notices)
+        self._record[0]["leaves"] = n
         self._free_rows[:0] = range(n - 1, old - 1, -1)
 
 
-def _aligned(n: int, dtype: np.dtype[Any]) -> np.ndarray:
+def aligned(n: int, dtype: np.dtype[Any]) -> np.ndarray:
     """Zeros that begin where a cache line does, so that a record of one line lies in one."""
     raw = np.zeros(n * dtype.itemsize + layout.CACHE_LINE, np.uint8)
     start = -raw.__array_interface__["data"][0] % layout.CACHE_LINE

@@ -15,155 +15,191 @@ from libramen.engine.kernel.layout import (
     READY,
     REFUSED,
     TIMED_OUT,
+    UNDER_WAY,
     apart,
+    client_at,
     float_at,
     inner,
     int32_at,
     int_at,
     level_at,
     replica_at,
-    request_at,
     seldom,
+    set_float,
+    set_int,
+    visit_at,
 )
 from libramen.engine.kernel.lists import appended
 from libramen.engine.kernel.service import find_ready, is_late, kill, take_slot
-from libramen.engine.kernel.settings import LEAST_BUSY, NOBODY, RANDOM, ROUND_ROBIN
+from libramen.engine.kernel.settings import LEAST_BUSY, NOBODY, PINNED, RANDOM, ROUND_ROBIN
 from libramen.engine.kernel.trees import least_busy, update_row
-from libramen.engine.kernel.uniforms import uniforms
+from libramen.engine.kernel.uniforms import lineage_of, uniforms
 
 
 @inner
-def arrive(w, i):
-    """Request `i` of the chunk arrives: its entry in `requests`."""
+def arrive(w, f, i):
+    """Request `i` of the chunk arrives: its entry in `visits`."""
     index = w.free
-    request = request_at(w.requests, index)
-    w.free = request.link
-    request.id = w.next
+    visit = visit_at(w.visits, index)
+    w.free = visit.link
+    visit.id = w.next
     w.next += 1
     w.n_open += 1
-    request.cpu_s = float_at(w.chunk_cpu_s, i)
-    request.wait_s = float_at(w.chunk_wait_s, i)
-    request.attempt = 0
-    request.watched = 0
-    request.given_up = 0
-    if not w.keeps:
-        request.route = int32_at(w.chunk_route, i)
-        request.bytes_out = float_at(w.chunk_bytes_out, i)
+    visit.cpu_s = float_at(w.chunk_cpu_s, i)
+    visit.wait_s = float_at(w.chunk_wait_s, i)
+    visit.attempt = 0
+    visit.watched = 0
+    visit.given_up = 0
+    visit.fleet = f.index
+    visit.client = f.user
+    visit.is_call = 0
+    if w.codes:
+        visit.route = int32_at(w.chunk_route, i)
+    if w.tallies:
+        visit.bytes_out = float_at(w.chunk_bytes_out, i)
+    if w.pins:
+        visit.visitor = int32_at(w.chunk_visitor, i)
+    if w.calls:
+        visit.place = 0
+        visit.caller = -1
+        visit.lineage = 0
+        visit.pool_row = -1
+        visit.phase = UNDER_WAY
+        for column in range(w.columns):
+            set_float(w.given, w.columns * index + column, float_at(w.chunk_given, w.columns * i + column))
     return index
 
 
 @inner
-def lacks_slot(w):
+def lacks_slot(f):
     """Whether no slot is left for one more attempt, those that are coming counted."""
-    ready = level_at(w.levels, 0)
-    return w.n_ready * w.slots - ready.in_slots + w.coming_slots <= ready.waiting
+    ready = level_at(f.levels, 0)
+    return f.n_ready * f.slots - ready.in_slots + f.coming_slots <= ready.waiting
 
 
 @inner
-def send(w, index, now_s):
+def must_ask(w, f):
+    """Whether the control plane must be asked for a slot, before the next attempt is sent."""
+    return bool(f.asks) and w.asked != w.attempts and lacks_slot(f)
+
+
+@inner
+def send(w, f, index, now_s):
     """The balancer gets an attempt: the row that it goes to; NONE_READY: it has been held or refused."""
-    integrate(w, now_s)
-    request = request_at(w.requests, index)
-    request.at_s = now_s
-    request.slot_at_s = np.nan
-    request.attempt += 1
-    request.order = w.attempts
+    integrate(w, f, now_s)
+    visit = visit_at(w.visits, index)
+    visit.at_s = now_s
+    visit.slot_at_s = np.nan
+    visit.attempt += 1
+    visit.order = w.attempts
     w.attempts += 1
-    if w.watches and request.attempt <= w.retries:
-        watch(w, index)
+    f.attempts += 1
+    if w.calls:
+        visit.called_s = 0.0
+        visit.connecting_s = 0.0
+        for part in range(f.part, f.parts_end):
+            set_float(w.spent, w.parts * index + part, 0.0)
+    if f.watches or visit.is_call:
+        client = client_at(w.clients, visit.client)
+        if client.watches and (visit.is_call or visit.attempt <= client.retries):
+            watch(w, client, index)
     row = NONE_READY
-    if w.n_ready == 0:
-        row = HOLD if w.holds else NONE_READY
-    elif w.balancer >= LEAST_BUSY:
-        row = least_busy(w)
-        if w.queues and not _has_room(w, row):
+    if f.n_ready == 0:
+        row = HOLD if f.holds else NONE_READY
+    elif f.balancer == PINNED:
+        row = _where_pinned(f, visit)
+    elif f.balancer >= LEAST_BUSY:
+        row = least_busy(f)
+        if f.queues and not _has_room(f, row):
             row = HOLD
     else:
-        row = _choose(w, request)
+        row = _choose(w, f, visit)
     if row >= 0:
         return row
-    if row == HOLD and w.n_held < w.queue_limit:
-        _hold(w, index)
+    if row == HOLD and f.n_held < f.queue_limit:
+        _hold(w, f, index)
     else:
-        fail(w, index, REFUSED, NO_REPLICA, now_s)
+        fail(w, f, index, REFUSED, NO_REPLICA, now_s)
     return NONE_READY
 
 
 @inner
-def _has_room(w, row):
+def _has_room(f, row):
     """Whether a replica would take one more; a dead one looks empty."""
-    replica = replica_at(w.replicas, row)
-    if replica.state == DEAD or replica.in_slots < w.slots:
+    replica = replica_at(f.replicas, row)
+    if replica.state == DEAD or replica.in_slots < f.slots:
         return True
-    return w.backlog < 0 or replica.busy - replica.in_slots < w.backlog
+    return f.backlog < 0 or replica.busy - replica.in_slots < f.backlog
 
 
 @inner
-def put(w, row, index, now_s):
-    """A replica gets a request: into a slot, into its backlog, or refused."""
-    replica = replica_at(w.replicas, row)
+def put(w, f, row, index, now_s):
+    """A replica gets a visit: into a slot, into its backlog, or refused."""
+    replica = replica_at(f.replicas, row)
     if replica.state == DEAD:
-        fail(w, index, LOST, replica.number, now_s)
+        fail(w, f, index, LOST, replica.number, now_s)
         return
-    if replica.in_slots < w.slots:
-        if replica.in_slots >= w.fits:
-            fail(w, index, LOST, replica.number, now_s)
-            kill(w, row, now_s)
+    if replica.in_slots < f.slots:
+        if replica.in_slots >= f.fits:
+            kill(w, f, row, now_s)
+            fail(w, f, index, LOST, replica.number, now_s)
         else:
             replica.busy += 1
-            take_slot(w, replica, index, now_s)
-    elif w.backlog < 0 or replica.busy - replica.in_slots < w.backlog:
+            take_slot(w, f, replica, row, index, now_s)
+    elif f.backlog < 0 or replica.busy - replica.in_slots < f.backlog:
         replica.busy += 1
-        level_at(w.levels, replica.state - READY).waiting += 1
+        level_at(f.levels, replica.state - READY).waiting += 1
         replica.backlog_head = appended(w, replica.backlog_head, replica.backlog_tail, index)
         replica.backlog_tail = index
     else:
-        fail(w, index, REFUSED, replica.number, now_s)
+        fail(w, f, index, REFUSED, replica.number, now_s)
         return
-    update_row(w, replica, row)
+    update_row(w, f, replica, row)
 
 
 # -- the shared or held queue: while it is not empty, no ready replica has room -------------------
 
 
 @seldom
-def _hold(w, index):
-    """A request waits until some replica has room."""
+def _hold(w, f, index):
+    """A visit waits until some replica has room."""
     apart()
-    level_at(w.levels, 0).waiting += 1
-    w.held_head = appended(w, w.held_head, w.held_tail, index)
-    w.held_tail = index
-    w.n_held += 1
+    level_at(f.levels, 0).waiting += 1
+    f.held_head = appended(w, f.held_head, f.held_tail, index)
+    f.held_tail = index
+    f.n_held += 1
 
 
 @seldom
-def take_held(w):
-    """Take the first request out of the queue."""
-    index = w.held_head
-    w.held_head = request_at(w.requests, index).link
-    w.n_held -= 1
-    level_at(w.levels, 0).waiting -= 1
+def take_held(w, f):
+    """Take the first visit out of the queue."""
+    index = f.held_head
+    f.held_head = visit_at(w.visits, index).link
+    f.n_held -= 1
+    level_at(f.levels, 0).waiting -= 1
     return index
 
 
 @seldom
-def next_held(w):
+def next_held(w, f):
     """The replica with free capacity gets the first of the queue: (entry, row).
 
     Row NONE_READY: there is nothing to hand out, or no room any more, or the first one was late and is dropped.
     """
     apart()
     row = w.room_row
-    replica = replica_at(w.replicas, row)
+    replica = replica_at(f.replicas, row)
     takes = replica.state == READY or replica.state == DEAD
-    if not w.n_held or not takes or not _has_room(w, row):
+    if not f.n_held or not takes or not _has_room(f, row):
         w.room_row = NONE_READY
         return NOBODY, NONE_READY
-    index = take_held(w)
-    if replica.in_slots < w.slots and is_late(w, index, w.now_s):
-        fail(w, index, TIMED_OUT, replica.number, w.now_s)
+    index = take_held(w, f)
+    if replica.in_slots < f.slots and is_late(w, f, index, w.event_s):
+        fail(w, f, index, TIMED_OUT, replica.number, w.event_s)
         return NOBODY, NONE_READY
-    w.last_chosen = replica.number
+    f.last_chosen = replica.number
+    if f.balancer == PINNED:
+        _pin(f, visit_at(w.visits, index), replica.number)
     return index, row
 
 
@@ -171,55 +207,85 @@ def next_held(w):
 
 
 @seldom
-def _choose(w, request):
+def _pin(f, visit, number):
+    """From now on this visitor goes to that replica; whoever had another one has moved."""
+    if visit.visitor < 0:
+        return
+    before = int_at(f.pinned, visit.visitor)
+    if before and before != number:
+        set_int(f.moved, before, int_at(f.moved, before) + 1)
+    set_int(f.pinned, visit.visitor, number)
+
+
+@seldom
+def _where_pinned(f, visit):
+    """The row to which this visitor's last request was sent, while it is ready; else that of the least busy replica."""
+    apart()
+    if visit.visitor >= 0:
+        number = int_at(f.pinned, visit.visitor)
+        if number:
+            row = int_at(f.row_of, number)
+            replica = replica_at(f.replicas, row)
+            there = replica.number == number and (replica.state == READY or replica.state == DEAD)
+            if there and not (f.queues and not _has_room(f, row)):
+                return row
+    row = least_busy(f)
+    if f.queues and not _has_room(f, row):
+        return HOLD
+    _pin(f, visit, replica_at(f.replicas, row).number)
+    return row
+
+
+@seldom
+def _choose(w, f, visit):
     """The row of a ready replica by turns, at random, or the less busy of two at random.
 
     Where requests are held, among those with room only: a scan, for that combination alone.
     """
     apart()
-    scans = w.holds and w.backlog >= 0
-    n = _count_room(w) if scans else w.n_ready
+    scans = f.holds and f.backlog >= 0
+    n = _count_room(f) if scans else f.n_ready
     if n == 0:
         return HOLD
-    if w.balancer == ROUND_ROBIN:
-        at = find_ready(w, w.last_chosen)
-        row = int_at(w.ready, at if at < w.n_ready else 0)
-        while scans and not _has_room(w, row):
-            at = find_ready(w, replica_at(w.replicas, row).number)
-            row = int_at(w.ready, at if at < w.n_ready else 0)
-        w.last_chosen = replica_at(w.replicas, row).number
+    if f.balancer == ROUND_ROBIN:
+        at = find_ready(f, f.last_chosen)
+        row = int_at(f.ready, at if at < f.n_ready else 0)
+        while scans and not _has_room(f, row):
+            at = find_ready(f, replica_at(f.replicas, row).number)
+            row = int_at(f.ready, at if at < f.n_ready else 0)
+        f.last_chosen = replica_at(f.replicas, row).number
         return row
-    u, v = uniforms(w.balancer_key, request.id, request.attempt)
+    u, v = uniforms(w.balancer_key, visit.id, lineage_of(visit), visit.place)
     first = int(u * n)
-    row = _nth(w, first, scans)
-    if w.balancer == RANDOM or n == 1:
+    row = _nth(f, first, scans)
+    if f.balancer == RANDOM or n == 1:
         return row
     second = int(v * (n - 1))
     second += second >= first  # the others, of which there is one fewer
-    other = _nth(w, second, scans)
-    mine, theirs = replica_at(w.replicas, row), replica_at(w.replicas, other)
+    other = _nth(f, second, scans)
+    mine, theirs = replica_at(f.replicas, row), replica_at(f.replicas, other)
     if theirs.busy < mine.busy or (theirs.busy == mine.busy and theirs.number < mine.number):
         return other
     return row
 
 
 @seldom
-def _count_room(w):
+def _count_room(f):
     n = 0
-    for k in range(w.n_ready):
-        if _has_room(w, int_at(w.ready, k)):
+    for k in range(f.n_ready):
+        if _has_room(f, int_at(f.ready, k)):
             n += 1
     return n
 
 
 @seldom
-def _nth(w, n, scans):
+def _nth(f, n, scans):
     """The n-th ready row (from 0), or the n-th that has room."""
     if not scans:
-        return int_at(w.ready, n)
-    for k in range(w.n_ready):
-        if _has_room(w, int_at(w.ready, k)):
+        return int_at(f.ready, n)
+    for k in range(f.n_ready):
+        if _has_room(f, int_at(f.ready, k)):
             if n == 0:
-                return int_at(w.ready, k)
+                return int_at(f.ready, k)
             n -= 1
     return -1  # never: n is below their count

@@ -1,209 +1,464 @@
-"""What the client sees: answers, failures, time-outs, and attempts that are repeated."""
+"""What a client sees, be it a user or a visit that calls: answers, failures, time-outs, attempts that are repeated."""
 
 from __future__ import annotations
 
 import numpy as np
 
-from libramen.engine.kernel.heaps import heap_remove, heap_up
+from libramen.engine.kernel.heaps import heap_remove, heap_up, turn_out, turn_up
 from libramen.engine.kernel.layout import (
+    CONNECTING,
+    CPU,
+    ERRORED,
     FIRST,
+    HEARD,
+    NO_REPLICA,
     OK,
+    OVERHEAD,
+    OWN_WAIT,
+    PAUSED,
+    QUEUED,
+    RETRIED,
+    SLOWED,
     TIMED_OUT,
+    UNDER_WAY,
     apart,
-    carried_at,
+    client_at,
+    ended_at,
     entry_at,
+    fleet_at,
+    float_at,
     inner,
-    request_at,
     result_at,
     seldom,
     set_float,
     tolerance_s,
+    visit_at,
 )
-from libramen.engine.kernel.uniforms import uniforms
+from libramen.engine.kernel.settings import NOBODY
+from libramen.engine.kernel.trees import replay_time, tell_due
+from libramen.engine.kernel.uniforms import lineage_of, uniforms
 
 
 @inner
 def free(w, index):
-    """Give an entry of `requests` back."""
-    request_at(w.requests, index).link = w.free
+    """Give an entry of `visits` back."""
+    visit_at(w.visits, index).link = w.free
     w.free = index
 
 
-@inner
-def _first_s(request):
-    """When the first attempt of a request arrived [s]."""
-    return request.at_s if request.attempt == 1 else request.first_s
-
-
-@inner
-def _write(w, index, latency_s, ending, number, now_s):
-    """Write down how a request ended, and forget it."""
-    request = request_at(w.requests, index)
-    at = request.id if w.keeps else w.n_out
-    slot_at_s = now_s if np.isnan(request.slot_at_s) else request.slot_at_s
-    record = result_at(w.out, at)
-    record.latency_s = latency_s
-    record.queued_s = max(0.0, slot_at_s - request.at_s)
-    record.before_s = request.at_s - _first_s(request)
-    record.replica = number
-    record.ending = ending
-    record.attempts = request.attempt
-    if not w.keeps:
-        more = carried_at(w.carried, at)
-        more.id = request.id
-        more.at_s = _first_s(request)
-        more.cpu_s = request.cpu_s
-        more.wait_s = request.wait_s
-        more.bytes_out = request.bytes_out
-        more.route = request.route
-    w.n_out += 1
-    w.n_open -= 1
+@seldom
+def let_go(w, index):
+    """A visit that nobody waits for is over."""
+    apart()
+    if w.calls:
+        w.n_open -= 1  # it was still served, and might have called others
     free(w, index)
 
 
 @inner
-def answer(w, index, number, now_s):
-    """A request has been served. Its client may have given up long before."""
-    request = request_at(w.requests, index)
-    if request.given_up:
-        free(w, index)
-        return
-    if max(0.0, now_s - request.at_s) + w.overhead_s > w.timeout_s + tolerance_s(now_s):
-        fail(w, index, TIMED_OUT, number, now_s)
-        return
-    if request.watched:
-        _unwatch(w, index)
-    latency_s = max(0.0, now_s - _first_s(request)) + w.overhead_s
-    if w.logs:
-        # Of this attempt: what the platform sees knows nothing of those before it.
-        set_float(w.answers, w.n_answers, max(0.0, now_s - request.at_s) + w.overhead_s)
-        w.n_answers += 1
-    _write(w, index, latency_s, OK, number, now_s)
+def _first_s(visit):
+    """When the first attempt of a visit arrived [s]."""
+    return visit.at_s if visit.attempt == 1 else visit.first_s
+
+
+# -- how visits end --------------------------------------------------------------------------------
+
+
+@inner
+def _write(w, f, index, latency_s, ending, number, now_s):
+    """Write down how a visit ended."""
+    visit = visit_at(w.visits, index)
+    slot_at_s = now_s if np.isnan(visit.slot_at_s) else visit.slot_at_s
+    queued_s = max(0.0, slot_at_s - visit.at_s)
+    before_s = visit.at_s - _first_s(visit)
+    if w.keeps and not visit.is_call:
+        record = result_at(w.out, visit.id)
+        record.latency_s = latency_s
+        record.queued_s = queued_s
+        record.before_s = before_s
+        record.replica = number
+        record.ending = ending
+        record.attempts = visit.attempt
+    if w.tallies:
+        more = ended_at(w.ended, w.n_ended)
+        more.latency_s = latency_s
+        more.queued_s = queued_s
+        more.before_s = before_s
+        more.at_s = _first_s(visit)
+        more.cpu_s = visit.cpu_s
+        more.wait_s = visit.left_s if f.n_calls and ending == OK else visit.wait_s
+        more.bytes_out = visit.bytes_out
+        more.called_s = visit.called_s if ending == OK else 0.0
+        more.connecting_s = visit.connecting_s if ending == OK else 0.0
+        more.id = visit.id
+        more.replica = number
+        more.route = visit.route
+        more.server = visit.fleet
+        more.call = visit.client
+        more.ending = ending
+        more.attempts = visit.attempt
+        w.n_ended += 1
+    w.n_open -= 1
 
 
 @seldom
-def fail(w, index, ending, number, now_s):
+def _add_up(w, f, index, overhead_s, now_s):
+    """Where the time of an attempt went that was answered ok; the time of its calls is there already."""
+    apart()
+    visit = visit_at(w.visits, index)
+    own = w.parts * index + f.part
+    _add(w, own + RETRIED, visit.at_s - _first_s(visit))
+    queued_s = max(0.0, visit.slot_at_s - visit.at_s)
+    _add(w, own + QUEUED, queued_s)
+    cpu_s = visit.cpu_s / f.alone
+    own_wait_s = visit.left_s if f.n_calls else visit.wait_s
+    _add(w, own + CPU, cpu_s)
+    _add(w, own + SLOWED, max(0.0, now_s - visit.at_s) - queued_s - cpu_s - own_wait_s - visit.called_s)
+    _add(w, own + CONNECTING, visit.connecting_s)
+    _add(w, own + OWN_WAIT, own_wait_s)
+    _add(w, own + OVERHEAD, overhead_s)
+    if not visit.is_call:
+        for part in range(f.part, f.parts_end):
+            set_float(w.out_spent, w.parts * visit.id + part, float_at(w.spent, w.parts * index + part))
+
+
+@inner
+def _add(w, at, time_s):
+    set_float(w.spent, at, float_at(w.spent, at) + time_s)
+
+
+@inner
+def answer(w, f, index, number, now_s):
+    """A visit has been served. Its client may have given up long before."""
+    visit = visit_at(w.visits, index)
+    if visit.given_up:
+        let_go(w, index)
+        return
+    if visit.is_call:
+        send_answer(w, f, index, OK, number, now_s)
+        return
+    if max(0.0, now_s - visit.at_s) + f.overhead_s > f.timeout_s + tolerance_s(now_s):
+        fail(w, f, index, TIMED_OUT, number, now_s)
+        return
+    if visit.watched:
+        unwatch(w, client_at(w.clients, visit.client), index)
+    latency_s = max(0.0, now_s - _first_s(visit)) + f.overhead_s
+    _log(w, f, visit, now_s)
+    if w.parts:
+        _add_up(w, f, index, f.overhead_s, now_s)
+    _write(w, f, index, latency_s, OK, number, now_s)
+    free(w, index)
+
+
+@inner
+def _log(w, f, visit, now_s):
+    """Write down the latency of an answer, for rules: of this attempt, since a platform knows nothing of others."""
+    if f.logs:
+        set_float(f.answers, f.n_answers, max(0.0, now_s - visit.at_s) + f.overhead_s)
+        f.n_answers += 1
+        if f.n_answers == f.answers_size:
+            w.full = 1
+
+
+@seldom
+def errored(w, f, index, number, now_s):
+    """A visit has been answered with an error."""
+    apart()
+    visit = visit_at(w.visits, index)
+    if visit.given_up:
+        let_go(w, index)
+    elif visit.is_call:
+        send_answer(w, f, index, ERRORED, number, now_s)
+    else:
+        fail(w, f, index, ERRORED, number, now_s + f.overhead_s)
+
+
+@seldom
+def fail(w, f, index, ending, number, now_s):
     """An attempt has failed at `now_s`, or at its deadline if that was before: repeat it, or it was the last."""
     apart()
-    request = request_at(w.requests, index)
-    if request.given_up:
-        free(w, index)
+    visit = visit_at(w.visits, index)
+    if visit.given_up:
+        let_go(w, index)
         return
-    if request.watched:
-        _unwatch(w, index)
+    client = client_at(w.clients, visit.client)
+    if visit.watched:
+        unwatch(w, client, index)
     failed_s = now_s
-    if ending == TIMED_OUT or now_s - request.at_s > w.timeout_s + tolerance_s(now_s):
+    if ending == TIMED_OUT or now_s - visit.at_s > client.timeout_s + tolerance_s(now_s):
         ending = TIMED_OUT
-        failed_s = request.at_s + w.timeout_s
-    if request.attempt <= w.retries:
-        _repeat_later(w, index, failed_s)
+        failed_s = visit.at_s + client.timeout_s
+    visit.ending = ending
+    visit.number = number
+    if visit.attempt <= client.retries and not _is_abandoned(w, index):
+        _repeat_later(w, client, index, failed_s)
         return
-    latency_s = max(0.0, now_s - _first_s(request))
+    latency_s = max(0.0, now_s - _first_s(visit))
     if ending == TIMED_OUT:
-        latency_s = (request.at_s - _first_s(request)) + w.timeout_s
-    _write(w, index, latency_s, ending, number, now_s)
+        latency_s = (visit.at_s - _first_s(visit)) + client.timeout_s
+    _write(w, f, index, latency_s, ending, number, now_s)
+    _tell(w, index)
+
+
+@inner
+def _is_abandoned(w, index):
+    """Whether a call was awaited, and the visit that waited is gone."""
+    visit = visit_at(w.visits, index)
+    return visit.is_call == 1 and visit.caller < 0 and client_at(w.clients, visit.client).awaited == 1
 
 
 @seldom
-def _repeat_later(w, index, failed_s):
+def give_up_for_good(w, f, index):
+    """A call that was going to be sent again is over, since the visit that made it is."""
+    apart()
+    visit = visit_at(w.visits, index)
+    _write(w, f, index, max(0.0, visit.due_s - visit.first_s), visit.ending, visit.number, visit.due_s)
+    _tell(w, index)
+
+
+# -- ends of calls, and who hears of them ----------------------------------------------------------
+
+
+@seldom
+def send_answer(w, f, index, ending, number, now_s):
+    """An answer is on its way to the visit that has called."""
+    apart()
+    visit = visit_at(w.visits, index)
+    visit.ending = ending
+    visit.number = number
+    visit.due_s = now_s + f.overhead_s
+    if ending == OK:
+        _log(w, f, visit, now_s)
+        if w.parts:
+            _add_up(w, f, index, f.overhead_s, now_s)
+    # By time, as good as always the last. `back` is free: it is in no other list.
+    before = f.way_tail if f.way_head >= 0 else np.int64(-1)
+    while before >= 0 and visit_at(w.visits, before).due_s > visit.due_s:
+        before = visit_at(w.visits, before).back
+    visit.back = before
+    if before < 0:
+        visit.link = f.way_head
+        f.way_head = index
+    else:
+        visit.link = visit_at(w.visits, before).link
+        visit_at(w.visits, before).link = index
+    if visit.link < 0:
+        f.way_tail = index
+    else:
+        visit_at(w.visits, visit.link).back = index
+    tell_due(w, f)
+
+
+@seldom
+def arrive_answer(w, f, index):
+    """An answer reaches its caller, who hears of it unless he has given up."""
+    apart()
+    visit = visit_at(w.visits, index)
+    if visit.back < 0:
+        f.way_head = visit.link
+    else:
+        visit_at(w.visits, visit.back).link = visit.link
+    if visit.link < 0:
+        f.way_tail = visit.back
+    else:
+        visit_at(w.visits, visit.link).back = visit.back
+    tell_due(w, f)
+    now_s = visit.due_s
+    w.now_s = max(w.now_s, now_s)
+    w.event_s = now_s
+    if visit.given_up:
+        let_go(w, index)
+    elif visit.ending == ERRORED:
+        fail(w, f, index, ERRORED, visit.number, now_s)
+    else:
+        if visit.watched:
+            unwatch(w, client_at(w.clients, visit.client), index)
+        _write(w, f, index, max(0.0, now_s - _first_s(visit)), OK, visit.number, now_s)
+        _tell(w, index)
+
+
+@seldom
+def _tell(w, index):
+    """A visit has ended: of a call its caller is to hear, and its connection to be handed on."""
+    visit = visit_at(w.visits, index)
+    if visit.is_call == 0 or (visit.caller < 0 and visit.pool_row < 0):
+        free(w, index)
+        return
+    visit.phase = HEARD
+    visit.link = -1
+    if w.news_head < 0:
+        w.news_head = index
+    else:
+        visit_at(w.visits, w.news_tail).link = index
+    w.news_tail = index
+
+
+# -- attempts that are repeated --------------------------------------------------------------------
+
+
+@seldom
+def _repeat_later(w, client, index, failed_s):
     """The client learns at `failed_s` that an attempt has failed, and sends the next after a pause."""
     apart()
-    request = request_at(w.requests, index)
-    request.first_s = _first_s(request)
-    pause_s = w.retry_after_s * 2.0 ** (request.attempt - 1)
-    if w.retry_jitter > 0.0:
-        u, _ = uniforms(w.retry_key, request.id, request.attempt)
-        pause_s *= 1.0 + w.retry_jitter * (2.0 * u - 1.0)
+    visit = visit_at(w.visits, index)
+    visit.first_s = _first_s(visit)
+    visit.due_s = failed_s
+    visit.phase = PAUSED
+    visit.planned = w.planned
+    w.planned += 1
+    pause_s = client.retry_after_s * 2.0 ** (visit.attempt - 1)
+    if client.retry_jitter > 0.0:
+        u, _ = uniforms(w.retry_key, visit.id, lineage_of(visit), visit.place)
+        pause_s *= 1.0 + client.retry_jitter * (2.0 * u - 1.0)
     heap_up(w.repeats, w.n_repeats, failed_s + pause_s, index)
     w.n_repeats += 1
 
 
 @seldom
-def next_of_clients(w):
-    """When the next client gives up waiting, and when the next attempt is repeated [s]."""
+def next_repeat_s(w):
+    """When the next attempt is repeated [s]."""
     apart()
-    timeout_s = np.inf
     repeat_s = np.inf
-    if w.clients_head >= 0:
-        timeout_s = request_at(w.requests, w.clients_head).at_s + w.timeout_s
     if w.n_repeats:
         repeat_s = entry_at(w.repeats, 0).key
     if w.n_repeating:
         repeat_s = min(repeat_s, w.repeating_s)
-    return timeout_s, repeat_s
+    return repeat_s
 
 
 @seldom
 def next_repeat(w, limit_s):
-    """Of the attempts to come before `limit_s` that of the first request of the trace: (entry, its time)."""
+    """Of the attempts to come before `limit_s` that of the first request of the trace; it stays where it is."""
     apart()
     while w.n_repeats and entry_at(w.repeats, 0).key < limit_s:
         index = entry_at(w.repeats, 0).request
-        request = request_at(w.requests, index)
-        request.at_s = entry_at(w.repeats, 0).key
-        w.repeating_s = min(w.repeating_s, request.at_s) if w.n_repeating else request.at_s
+        visit = visit_at(w.visits, index)
+        visit.group_s = entry_at(w.repeats, 0).key
+        w.repeating_s = min(w.repeating_s, visit.group_s) if w.n_repeating else visit.group_s
         heap_remove(w.repeats, w.n_repeats, FIRST)
         w.n_repeats -= 1
-        heap_up(w.repeating, w.n_repeating, float(request.id), index)
-        w.n_repeating += 1
+        turn_up(w, index)
+    return entry_at(w.repeating, 0).request
+
+
+@seldom
+def take_repeat(w):
+    """That attempt is sent now, at its time."""
+    apart()
     index = entry_at(w.repeating, 0).request
-    heap_remove(w.repeating, w.n_repeating, FIRST)
-    w.n_repeating -= 1
-    return index, request_at(w.requests, index).at_s
+    turn_out(w, FIRST)
+    visit = visit_at(w.visits, index)
+    visit.phase = UNDER_WAY
+    return visit.group_s
 
 
-# -- the clients that still wait: a list by deadline, which is the order of their attempts ---------
-
-
-@seldom
-def watch(w, index):
-    """This attempt may be repeated: its client's time-out is an event."""
-    apart()
-    request = request_at(w.requests, index)
-    request.watched = 1
-    request.later = -1
-    request.earlier = w.clients_tail
-    if w.clients_tail < 0:
-        w.clients_head = index
-    else:
-        request_at(w.requests, w.clients_tail).later = index
-    w.clients_tail = index
+# -- the clients that still wait: of each a list by deadline, which is the order of their attempts ---------------------
 
 
 @seldom
-def _unwatch(w, index):
+def watch(w, client, index):
+    """This attempt's time-out is an event: its client hears of it, or sends it again."""
     apart()
-    request = request_at(w.requests, index)
-    request.watched = 0
-    if request.earlier < 0:
-        w.clients_head = request.later
+    visit = visit_at(w.visits, index)
+    visit.watched = 1
+    visit.later = -1
+    visit.earlier = client.waiting_tail
+    if client.waiting_tail < 0:
+        client.waiting_head = index
+        _tell_deadline(w, client)
     else:
-        request_at(w.requests, request.earlier).later = request.later
-    if request.later < 0:
-        w.clients_tail = request.earlier
-    else:
-        request_at(w.requests, request.later).earlier = request.earlier
+        visit_at(w.visits, client.waiting_tail).later = index
+    client.waiting_tail = index
 
 
 @seldom
-def give_up(w):
-    """The client that has waited longest gives up. The server goes on with its request; a copy is repeated."""
+def unwatch(w, client, index):
+    """Its client has heard of its end, or has given up."""
     apart()
-    index = w.clients_head
-    _unwatch(w, index)
-    old = request_at(w.requests, index)
+    visit = visit_at(w.visits, index)
+    visit.watched = 0
+    if visit.later < 0:
+        client.waiting_tail = visit.earlier
+    else:
+        visit_at(w.visits, visit.later).earlier = visit.earlier
+    if visit.earlier < 0:
+        client.waiting_head = visit.later
+        _tell_deadline(w, client)
+    else:
+        visit_at(w.visits, visit.earlier).later = visit.later
+
+
+@inner
+def _tell_deadline(w, client):
+    head = client.waiting_head
+    deadline_s = visit_at(w.visits, head).at_s + client.timeout_s if head >= 0 else np.inf
+    replay_time(w.deadlines, w.client_leaves + client.number, deadline_s)
+
+
+@seldom
+def give_up(w, limit_s):
+    """Of the clients whose time is up, that of the first attempt gives up. The server goes on with its visit.
+
+    A copy of it is repeated, or was the last attempt.
+    """
+    apart()
+    best = NOBODY
+    index = np.int64(-1)
+    for number in range(w.n_clients):
+        if float_at(w.deadlines, w.client_leaves + number) < limit_s:
+            head = client_at(w.clients, number).waiting_head
+            if visit_at(w.visits, head).order < best:
+                best = visit_at(w.visits, head).order
+                index = head
+    old = visit_at(w.visits, index)
+    client = client_at(w.clients, old.client)
+    unwatch(w, client, index)
     old.given_up = 1
     copy = w.free
-    new = request_at(w.requests, copy)
+    new = visit_at(w.visits, copy)
     w.free = new.link
     new.id = old.id
     new.first_s = old.first_s
     new.at_s = old.at_s
     new.cpu_s = old.cpu_s
     new.wait_s = old.wait_s
+    new.slot_at_s = old.slot_at_s
+    new.order = old.order
     new.attempt = old.attempt
     new.watched = 0
     new.given_up = 0
     new.route = old.route
     new.bytes_out = old.bytes_out
-    _repeat_later(w, copy, old.at_s + w.timeout_s)
+    new.fleet = old.fleet
+    new.client = old.client
+    new.visitor = old.visitor
+    new.is_call = old.is_call
+    new.place = old.place
+    new.left_s = old.left_s
+    new.caller = -1
+    new.pool_row = -1
+    if w.calls:
+        w.n_open += 1  # it is still served, and may call others
+        new.lineage = old.lineage
+        new.pool_row = old.pool_row
+        new.pool_epoch = old.pool_epoch
+        new.calls_head = -1
+        new.phase = UNDER_WAY
+        old.pool_row = -1
+        for column in range(w.columns):
+            set_float(w.given, w.columns * copy + column, float_at(w.given, w.columns * index + column))
+        if old.caller >= 0:
+            caller = visit_at(w.visits, old.caller)
+            new.caller = old.caller
+            new.sibling = old.sibling
+            new.sibling_back = old.sibling_back
+            if old.sibling_back < 0:
+                caller.calls_head = copy
+            else:
+                visit_at(w.visits, old.sibling_back).sibling = copy
+            if old.sibling >= 0:
+                visit_at(w.visits, old.sibling).sibling_back = copy
+            old.caller = -1
+    w.event_s = old.at_s + client.timeout_s
+    w.now_s = max(w.now_s, w.event_s)
+    fail(w, fleet_at(w.fleets, old.fleet), copy, TIMED_OUT, NO_REPLICA, old.at_s + client.timeout_s)

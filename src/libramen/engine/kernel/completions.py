@@ -1,109 +1,88 @@
-"""The CPU work or the wait of a request is over; and which of those comes next."""
+"""The CPU work or the wait of a visit is over; and which of those comes next."""
 
 from __future__ import annotations
 
 import numpy as np
 
-from libramen.engine.kernel.clients import answer, fail
+from libramen.engine.kernel.clients import answer
 from libramen.engine.kernel.heaps import heap_remove
 from libramen.engine.kernel.integrals import integrate
 from libramen.engine.kernel.layout import (
     LESS,
-    READY,
     RUNNING,
-    TIMED_OUT,
     WAITING,
+    WAY,
     apart,
     entry_at,
+    fleet_at,
     float_at,
     heap_of,
     inner,
-    level_at,
     node_at,
     replica_at,
-    request_at,
     seldom,
+    visit_at,
 )
 from libramen.engine.kernel.service import (
+    begin_calls,
     catch_up,
     change_running,
-    emptied,
     end_forced,
-    is_late,
+    leave_slot,
     runs_forced,
     start_cpu,
     start_wait,
-    take_slot,
 )
 from libramen.engine.kernel.settings import NOBODY
 from libramen.engine.kernel.trees import running_due_s, update_row
-from libramen.engine.kernel.use import end_use
 
 
 @inner
-def complete(w, row, kind, at, now_s):
-    """The CPU work (kind RUNNING) or the wait (kind WAITING) of the request at this place of a heap is over."""
-    integrate(w, now_s)
-    replica = replica_at(w.replicas, row)
+def complete(w, f, row, kind, at, now_s):
+    """The CPU work (kind RUNNING) or the wait (kind WAITING) of the visit at this place of a heap is over."""
+    integrate(w, f, now_s)
+    w.event_s = now_s
+    replica = replica_at(f.replicas, row)
     heap = heap_of(replica, kind)
     index = entry_at(heap, at).request
     if kind == RUNNING:
-        catch_up(w, replica, now_s)
+        catch_up(f, replica, now_s)
         heap_remove(heap, replica.n_running, at)
-        change_running(w, replica, LESS)
+        change_running(f, replica, LESS)
         turn = replica.turn_head
         if turn >= 0:
-            replica.turn_head = request_at(w.requests, turn).link
-            start_cpu(w, replica, turn, now_s)
-        if request_at(w.requests, index).wait_s > 0.0:
-            start_wait(w, replica, index, now_s)
-            update_row(w, replica, row)
+            replica.turn_head = visit_at(w.visits, turn).link
+            start_cpu(w, f, replica, turn, now_s)
+        if f.n_calls:
+            begin_calls(w, replica, row, index)
+            update_row(w, f, replica, row)
+            return
+        if visit_at(w.visits, index).wait_s > 0.0:
+            start_wait(w, f, replica, index, now_s)
+            update_row(w, f, replica, row)
             return
     else:
         heap_remove(heap, replica.n_waiting, at)
         replica.n_waiting -= 1
         if w.forced and runs_forced(w, index):
-            end_forced(w, replica, index, now_s)
-            start_wait(w, replica, index, now_s)
-            update_row(w, replica, row)
+            end_forced(w, f, replica, index, now_s)
+            start_wait(w, f, replica, index, now_s)
+            update_row(w, f, replica, row)
             return
-    answer(w, index, replica.number, now_s)
-    replica.in_slots -= 1
-    replica.busy -= 1
-    level_at(w.levels, replica.state - READY).in_slots -= 1
-    _refill(w, replica, row, now_s)
-    if w.meters and replica.in_slots == 0:
-        end_use(w, replica, now_s)
-    emptied(w, replica, now_s)
-    update_row(w, replica, row)
-
-
-@inner
-def _refill(w, replica, row, now_s):
-    """A slot has become free: the next one in the backlog takes it, then the queue may move up."""
-    while replica.backlog_head >= 0:
-        index = replica.backlog_head
-        replica.backlog_head = request_at(w.requests, index).link
-        level_at(w.levels, replica.state - READY).waiting -= 1
-        if not is_late(w, index, now_s):
-            take_slot(w, replica, index, now_s)
-            break
-        replica.busy -= 1
-        fail(w, index, TIMED_OUT, replica.number, now_s)
-    if w.n_held:
-        w.room_row = row
+    answer(w, f, index, replica.number, now_s)
+    leave_slot(w, f, replica, row, now_s)
 
 
 # -- which completion comes next -------------------------------------------------------------------
 
 
 @inner
-def only_one_due(w, replica, second_s, limit_s):
+def only_one_due(f, replica, second_s, limit_s):
     """Whether the winner's next completion is the only one before `limit_s`; other rows' next is at `second_s`."""
     running = heap_of(replica, RUNNING)
     waiting = heap_of(replica, WAITING)
     limit_v = replica.v + (limit_s - replica.v_at_s) * float_at(
-        w.rate, replica.empty * (w.places + 1) + replica.n_running
+        f.rate, replica.empty * (f.places + 1) + replica.n_running
     )
     runs = entry_at(running, 0).key < limit_v
     waits = entry_at(waiting, 0).key < limit_s
@@ -113,26 +92,49 @@ def only_one_due(w, replica, second_s, limit_s):
     return second_s >= limit_s and following >= limit and not (runs and waits)
 
 
+@inner
+def only_answer_due(w, f, second_s, limit_s):
+    """The same for the first of the answers on their way; other fleets' next completion is at `second_s`."""
+    following = visit_at(w.visits, f.way_head).link
+    if second_s < limit_s or node_at(f.tree, 1).due_s < limit_s:
+        return False
+    return following < 0 or visit_at(w.visits, following).due_s >= limit_s
+
+
 @seldom
 def first_arrived(w, limit_s):
-    """Of all completions before `limit_s`, that of the request that arrived first: row, kind, place, time."""
+    """Of all completions before `limit_s`, that of the visit that arrived first: fleet, row, kind, place, time.
+
+    Kind WAY: an answer reaches its caller, and the place is that of the visit.
+    """
     apart()
     best_order = NOBODY
-    best = (-1, -1, -1, np.inf)
-    for row in range(w.leaves):
-        if node_at(w.tree, w.leaves + row).due_s >= limit_s:
+    best = (-1, -1, -1, -1, np.inf)
+    for k in range(w.n_fleets):
+        if float_at(w.dues, w.fleet_leaves + k) >= limit_s:
             continue
-        replica = replica_at(w.replicas, row)
-        for kind in range(2):
-            n = replica.n_running if kind == RUNNING else replica.n_waiting
-            for at in range(n):
-                due_s = entry_at(heap_of(replica, kind), at).key
-                if kind == RUNNING:
-                    due_s = running_due_s(w, replica, due_s)
-                if due_s >= limit_s:
-                    continue
-                order = request_at(w.requests, entry_at(heap_of(replica, kind), at).request).order
-                if order < best_order:
-                    best_order = order
-                    best = (row, kind, at, due_s)
+        f = fleet_at(w.fleets, k)
+        index = f.way_head
+        while index >= 0 and visit_at(w.visits, index).due_s < limit_s:
+            visit = visit_at(w.visits, index)
+            if visit.order < best_order:
+                best_order = visit.order
+                best = (k, -1, int(WAY), index, visit.due_s)
+            index = visit.link
+        for row in range(f.leaves):
+            if node_at(f.tree, f.leaves + row).due_s >= limit_s:
+                continue
+            replica = replica_at(f.replicas, row)
+            for kind in range(2):
+                n = replica.n_running if kind == RUNNING else replica.n_waiting
+                for at in range(n):
+                    due_s = entry_at(heap_of(replica, kind), at).key
+                    if kind == RUNNING:
+                        due_s = running_due_s(f, replica, due_s)
+                    if due_s >= limit_s:
+                        continue
+                    order = visit_at(w.visits, entry_at(heap_of(replica, kind), at).request).order
+                    if order < best_order:
+                        best_order = order
+                        best = (k, row, kind, at, due_s)
     return best

@@ -38,8 +38,8 @@ FINE_SHIFT: Final = 40
 FINE_BASE, FINE_BINS = _bins_up_to(1e12, FINE_SHIFT)
 """Twelve bits: to find ranks exactly, by sorting only what is in the bins in which they lie."""
 
-N_SUMS: Final = 8
-LATENCY, MOST, RETRIED, QUEUED, CPU, SLOWED, WAITING, OVERHEAD = range(N_SUMS)
+N_SUMS: Final = 10
+LATENCY, MOST, RETRIED, QUEUED, CPU, SLOWED, CONNECTING, CALLED, WAITING, OVERHEAD = range(N_SUMS)
 """What is summed up over ok requests; MOST is the greatest latency."""
 
 _OK, _ERRORED = int(Ending.OK), int(Ending.ERRORED)
@@ -55,11 +55,12 @@ _F8, _I8 = numba.float64, numba.int64
 _COLUMNS: Final = (
     *(_column(_F8) for _ in range(7)),  # at_s, latency_s, queued_s, before_s, cpu_s, wait_s, bytes_out
     *map(_column, (numba.uint8, numba.uint8, numba.int32, numba.int32)),  # ending, attempts, replica, route
+    *(_column(_F8) for _ in range(2)),  # called_s, connecting_s
 )
 _SETTINGS: Final = (_F8, _F8, _F8, _F8, _F8, _F8, _F8[::1])
 _COUNTS: Final = (
     _I8[:, ::1], _I8[::1], _F8[:, ::1], _F8[::1], numba.int32[:, :, ::1], _I8[:, ::1], _I8[:, ::1], _I8[::1], _I8[::1],
-    _F8[::1], _I8[::1], _F8[::1], _I8[:, ::1], _I8[::1], _I8[::1],
+    _F8[::1], _I8[::1], _F8[::1], _I8[:, ::1], _I8[::1], _I8[::1], _I8[::1],
 )  # fmt: skip
 
 
@@ -86,21 +87,22 @@ def _make_count(source: int) -> Callable[..., None]:
     @compiled(numba.void(*_COLUMNS, *_SETTINGS, *_COUNTS))
     def count(
         at_s, latency_s, queued_s, before_s, cpu_s, wait_s, bytes_out, ending, attempts, replica, route,
-        settle_s, into_hour_s, window_s, alone, overhead_s, telling_s, limits_s,
+        called_s, connecting_s, settle_s, into_hour_s, window_s, alone, overhead_s, telling_s, limits_s,
         endings, tries, sums, sent, minutes, windows, hours, hourly_tries, failed, hourly_sent, served, extremes,
-        histogram, fine, keys,
+        histogram, fine, keys, window_tries,
     ):  # fmt: skip
         """Add some ended requests to what was counted before. Checks nothing: `outcome.counts` makes room.
 
-        The columns: (n,), as in `plane.Ended`; `bytes_out` may be empty (not known), `route` too (all are of route 0).
+        The columns: (n,), as in `plane.Ended`; `bytes_out` may be empty (not known), `route` too (all are
+        of route 0), and the last two (nobody calls).
         settle_s, into_hour_s, window_s, overhead_s: [s]. alone: work done in a second by a request that has a warm
         replica to itself. telling_s: what is within it is counted by hour; infinity: all that is ok. limits_s: (T,),
         ascending.
 
-        Of what arrives from settle_s on: endings (routes, 6), tries (routes,), sums (routes, 8), sent (routes,) bytes,
+        Of what arrives from settle_s on: endings (routes, 6), tries (routes,), sums (routes, 10), sent (routes,) bytes,
         minutes (minutes, routes, 2 + T) arrivals, failures and those within each limit, hours (hours, 3) arrivals, ok
         and within telling_s, histogram (routes, BINS) and fine (FINE_BINS,) of ok latencies, either of them perhaps
-        empty. Of everything: windows (windows, 6) endings, hourly_tries, hourly_sent (hours,), failed (minutes,),
+        empty. Of everything: windows (windows, 6) endings, window_tries (windows,), hourly_tries, hourly_sent (hours,), failed (minutes,),
         served (replicas + 1,), extremes (2,) of the arrivals of failed ones, keys (n,) window * BINS + bin of ok ones,
         else -1, or empty. Those but `keys` are added to.
         """
@@ -119,6 +121,7 @@ def _make_count(source: int) -> Callable[..., None]:
                 window = min(_whole(at, window_s), np.int64(len(windows) - 1))
             size = bytes_out[i] if len(bytes_out) and (is_ok or end == _ERRORED) else 0.0
             windows[window, end] += 1
+            window_tries[window] += attempts[i]
             hourly_tries[hour] += attempts[i]
             hourly_sent[hour] += size
             bin_at = 0
@@ -155,7 +158,11 @@ def _make_count(source: int) -> Callable[..., None]:
             sums[r, RETRIED] += before_s[i]
             sums[r, QUEUED] += queued_s[i]
             sums[r, CPU] += cpu
-            sums[r, SLOWED] += max(0.0, latency - overhead_s - before_s[i] - queued_s[i] - cpu - wait_s[i])
+            called = called_s[i] if len(called_s) else 0.0
+            sums[r, SLOWED] += max(0.0, latency - overhead_s - before_s[i] - queued_s[i] - cpu - wait_s[i] - called)
+            if len(called_s):
+                sums[r, CONNECTING] += connecting_s[i]
+                sums[r, CALLED] += called - connecting_s[i]
             sums[r, WAITING] += wait_s[i]
             sums[r, OVERHEAD] += overhead_s
             if histogram.shape[1]:

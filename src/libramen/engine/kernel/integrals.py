@@ -8,73 +8,74 @@ from libramen.engine.kernel.layout import float_at, inner, level_at, set_float
 
 
 @inner
-def cores_in_use(w, level):
+def cores_in_use(f, level):
     """Cores in use in a group of replicas."""
-    cores = level.below + w.fraction * level.above
-    if w.lends:
-        cores += w.fraction_steady * level.above_steady
+    cores = level.below + f.fraction * level.above
+    if f.lends:
+        cores += f.fraction_steady * level.above_steady
     return cores
 
 
 @inner
-def _integrate_level(w, level, passed_s):
-    level.cpu_integral += passed_s * cores_in_use(w, level)
+def _integrate_level(f, level, passed_s):
+    level.cpu_integral += passed_s * cores_in_use(f, level)
     level.in_slots_integral += passed_s * level.in_slots
     level.waiting_integral += passed_s * level.waiting
-    if w.throttles:
+    if f.throttles:
         level.throttled_integral += passed_s * level.above_steady
 
 
 @inner
-def _write_edges(w, now_s):
+def _write_edges(w, f, now_s):
     """Write down the integrals at the edges that have been passed."""
-    ready = level_at(w.levels, 0)
-    draining = level_at(w.levels, 1)
-    while now_s >= w.edge_s:
-        passed_s = w.edge_s - w.now_s
-        cores = cores_in_use(w, ready) + cores_in_use(w, draining)
+    ready = level_at(f.levels, 0)
+    draining = level_at(f.levels, 1)
+    while now_s >= f.edge_s:
+        passed_s = f.edge_s - f.now_s
+        cores = cores_in_use(f, ready) + cores_in_use(f, draining)
         cpu_s = ready.cpu_integral + draining.cpu_integral
         in_slots_s = ready.in_slots_integral + draining.in_slots_integral
         waiting_s = ready.waiting_integral + draining.waiting_integral
         throttled_s = ready.throttled_integral + draining.throttled_integral
-        set_float(w.series, 4 * w.edge, cpu_s + passed_s * cores)
-        set_float(w.series, 4 * w.edge + 1, in_slots_s + passed_s * (ready.in_slots + draining.in_slots))
-        set_float(w.series, 4 * w.edge + 2, waiting_s + passed_s * (ready.waiting + draining.waiting))
-        if w.throttles:
+        set_float(f.series, 4 * f.edge, cpu_s + passed_s * cores)
+        set_float(f.series, 4 * f.edge + 1, in_slots_s + passed_s * (ready.in_slots + draining.in_slots))
+        set_float(f.series, 4 * f.edge + 2, waiting_s + passed_s * (ready.waiting + draining.waiting))
+        if f.throttles:
             throttled_s += passed_s * (ready.above_steady + draining.above_steady)
-        set_float(w.series, 4 * w.edge + 3, throttled_s)
-        w.edge += 1
-        w.edge_s = float_at(w.edges_s, w.edge) if w.edge < w.n_edges else np.inf
+        set_float(f.series, 4 * f.edge + 3, throttled_s)
+        f.edge += 1
+        f.edge_s = float_at(w.edges_s, f.edge) if f.edge < w.n_edges else np.inf
 
 
 @inner
-def integrate(w, now_s):
-    """Bring the integrals up to date, before a level changes."""
-    if now_s >= w.edge_s:
-        _write_edges(w, now_s)
-    passed_s = now_s - w.now_s
+def integrate(w, f, now_s):
+    """Bring the integrals of a fleet up to date, before a level changes."""
+    if now_s >= f.edge_s:
+        _write_edges(w, f, now_s)
+    passed_s = now_s - f.now_s
     if passed_s > 0.0:
-        _integrate_level(w, level_at(w.levels, 0), passed_s)
-        if level_at(w.levels, 1).in_slots or level_at(w.levels, 1).waiting:
-            _integrate_level(w, level_at(w.levels, 1), passed_s)
-        w.now_s = now_s
+        _integrate_level(f, level_at(f.levels, 0), passed_s)
+        if level_at(f.levels, 1).in_slots or level_at(f.levels, 1).waiting:
+            _integrate_level(f, level_at(f.levels, 1), passed_s)
+        f.now_s = now_s
+    w.now_s = max(w.now_s, now_s)
 
 
 @inner
-def count_turn(w, level, n, sign):
+def count_turn(f, level, n, sign):
     """Count the cores in use when the n-th request begins to run on a replica (sign 1), or ends (-1)."""
-    if n <= w.whole:
+    if n <= f.whole:
         level.below += sign
-    elif n == w.whole + 1:
+    elif n == f.whole + 1:
         level.above += sign
 
 
 @inner
-def count_cores(w, level, n_running, empty, sign):
+def count_cores(f, level, n_running, empty, sign):
     """Count the cores in use by a replica where `n_running` requests run, or take them out (sign -1)."""
     if empty:
-        level.below += sign * min(n_running, w.whole_steady)
-        level.above_steady += sign if n_running > w.whole_steady else 0
+        level.below += sign * min(n_running, f.whole_steady)
+        level.above_steady += sign if n_running > f.whole_steady else 0
     else:
-        level.below += sign * min(n_running, w.whole)
-        level.above += sign if n_running > w.whole else 0
+        level.below += sign * min(n_running, f.whole)
+        level.above += sign if n_running > f.whole else 0

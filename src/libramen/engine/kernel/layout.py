@@ -13,7 +13,7 @@ import numba
 import numba.extending
 import numpy as np
 
-from libramen.engine.kernel.settings import SETTINGS
+from libramen.engine.kernel.settings import CLIENT_SETTINGS, KEYS, SETTINGS
 from libramen.engine.plane import RESULT, Ending, Signal
 from libramen.times import EPSILON_S, EXACT_S
 
@@ -23,25 +23,30 @@ CHECKED: Final[bool] = bool(numba.config.DISABLE_JIT)  # type: ignore[attr-defin
 FREE, READY, DRAINING, DEAD, OUT = np.arange(5)
 """States of a row. DEAD: the balancer does not know yet. OUT: it knows; the row waits for a restart."""
 
-RUNNING, WAITING = np.arange(2)
-"""The two heaps of a replica: by virtual time, and by time."""
+RUNNING, WAITING, WAY = np.arange(3)
+"""The two heaps of a replica: by virtual time, and by time; and answers on their way to their callers."""
 
-NO_ORDER, ADD, DRAIN, WITHDRAW, REMOVE, DISMISS = np.arange(6)
-"""What the control plane orders."""
+NO_ORDER, ADD, DRAIN, WITHDRAW, REMOVE, DISMISS, CARRIED_OUT = np.arange(7)
+"""What the control plane orders. CARRIED_OUT: what it sets off goes on."""
 
 NONE_READY, HOLD = np.int64(-1), np.int64(-2)
 """Instead of a row: no replica takes requests, or none has room and the request may wait for it."""
+
+NOTHING, ASK = np.int64(-1), np.int64(-2)
+"""Instead of a visit: there is nothing to be sent, or the control plane must be asked for a slot first."""
+
+CALLING, TO_SEND, QUEUED_UP, UNDER_WAY, PAUSED, HEARD = np.arange(6)
+"""Phases. Of a visit that calls; of a call: it has its connection, it waits for one, it has been sent, it is going to be
+sent again, its end has been heard."""
 
 FIRST, NO_REPLICA, LESS, SAME, MORE = np.array([0, 0, -1, 0, 1])
 """Numbers that are passed on. Like all above they have a NumPy type: for a plain Python number the compiler
 makes a copy of the function for each value (102 functions instead of 60, and 40 s instead of 10)."""
 
 # Signals of `advance` that the control plane never sees: `state` makes room and goes on.
-OUT_FULL, REQUESTS_FULL, SLOTS_FULL = 10, 11, 12
-OK, REFUSED, TIMED_OUT, LOST, CUT = (
-    np.int64(e) for e in (Ending.OK, Ending.REFUSED, Ending.TIMED_OUT, Ending.LOST, Ending.CUT)
-)
-CONTROL, CHUNK, ENDED = int(Signal.CONTROL), int(Signal.CHUNK), int(Signal.ENDED)
+ENDED_FULL, VISITS_FULL, FULL, ASKING = 10, 11, 12, 13
+OK, REFUSED, TIMED_OUT, LOST, CUT, ERRORED = (np.int64(ending) for ending in Ending)
+CONTROL, CHUNK, OVER = int(Signal.CONTROL), int(Signal.CHUNK), int(Signal.ENDED)
 
 CACHE_LINE: Final = 64
 
@@ -53,89 +58,161 @@ def _lines(*fields: Any) -> np.dtype[Any]:
     return np.dtype([*fields, ("padding", "u1", size - bare)]) if size > bare else np.dtype(list(fields))
 
 
-# One record: the clock, the counts, the lists' ends, and what does not change during a replay.
+# One record: the clock, the trace, and what all services share.
 WORLD: Final = np.dtype(
     [
-        ("now_s", "f8"),  # integrals are up to date to here: the latest event [s]
+        ("now_s", "f8"),  # the latest event [s]
+        ("event_s", "f8"),  # the event that goes on: the same, or 1e-9 s earlier [s]
         ("control_s", "f8"),  # the instant at which the control plane must act [s]
-        ("notice_s", "f8"),  # when the last of `emptied` or `killed` came about, infinity: there is none [s]
-        ("edge_s", "f8"),  # next instant at which the integrals are written down, infinity: none [s]
+        ("notice_s", "f8"),  # when the last of what the control plane must know came about, infinity: nothing [s]
         ("repeating_s", "f8"),  # the instant of the attempts in `repeating` [s]
-        ("edge", "i8"),  # number of the next edge
         ("next", "i8"),  # number of the next request to arrive
-        ("attempts", "i8"),  # that have arrived
-        ("n_open", "i8"),  # requests that have arrived and not ended
-        ("n_out", "i8"),  # filled entries of `out` (where nothing is kept: since the last collection)
-        ("free", "i8"),  # first free entry of `requests`, -1: none
-        ("n_ready", "i8"),  # filled entries of `ready`
-        ("n_emptied", "i8"),  # draining replicas that have emptied since they were last asked for
-        ("n_killed", "i8"),  # replicas killed since they were last asked for
-        ("last_chosen", "i8"),  # number of the replica that round robin chose last
-        ("held_head", "i8"),  # requests in the shared or held queue: a linked list, -1: none
-        ("held_tail", "i8"),
-        ("n_held", "i8"),
-        ("room_row", "i8"),  # a row that has just got room, for those held; NONE_READY: none
-        ("n_idled", "i8"),  # replicas that have become idle, of those that the control plane asked about
-        ("n_answers", "i8"),  # filled entries of `answers`
-        ("billed", "f8"),  # periods of use that are over, each rounded up [units of the granularity, or s]
+        ("attempts", "i8"),  # that have arrived, at all services
+        ("n_open", "i8"),  # requests and calls that have not ended; where there are calls, all that is still served
+        ("n_ended", "i8"),  # filled entries of `ended`
+        ("free", "i8"),  # first free entry of `visits`, -1: none
+        ("full", "i8"),  # 1: the heaps or the answers of a fleet must have more room
         ("asked", "i8"),  # the attempt for which the control plane was last asked for a slot
-        ("asks_now", "i8"),  # 1: it is being asked
-        ("clients_head", "i8"),  # attempts that may be repeated and whose client still waits, by deadline
-        ("clients_tail", "i8"),
+        ("planned", "i8"),  # repeated attempts, and calls that wait for a connection, numbered as they were planned
         ("n_repeats", "i8"),  # entries of the heap `repeats`
         ("n_repeating", "i8"),  # entries of the heap `repeating`
-        ("fullest", "i8"),  # most requests that any replica has had in slots at once
-        ("places", "i8"),  # requests in slots that the heaps of each replica have room for
-        ("places_left_at", "i8"),  # `fullest` from which there must be more places; NOBODY: there are as many as slots
+        ("room_fleet", "i8"),  # the fleet of `room_row`
+        ("room_row", "i8"),  # a row that has just got room, for those held; NONE_READY: none
+        ("n_stack", "i8"),  # entries of `stack`
+        ("news_head", "i8"),  # calls that have ended, and whose callers are to hear of it: a linked list
+        ("news_tail", "i8"),
         # Where the arrays begin (addresses), and how long they are.
-        ("levels", "i8"),  # LEVEL (2,)
-        ("replicas", "i8"),  # REPLICA (leaves,)
-        ("heaps", "i8"),  # HEAP (leaves, places + 2), and one more
-        ("tree", "i8"),  # NODE (2 * leaves,)
-        ("requests", "i8"),  # REQUEST (m,)
+        ("fleets", "i8"),  # FLEET (n_fleets,)
+        ("n_fleets", "i8"),
+        ("clients", "i8"),  # CLIENT (n_clients,): the users of each service, and the calls
+        ("n_clients", "i8"),
+        ("dues", "i8"),  # float64 (2 * fleet_leaves,): a winner tree of the next completion of each fleet [s]
+        ("fleet_leaves", "i8"),
+        ("deadlines", "i8"),  # float64 (2 * client_leaves,): one of the next time-out of each client [s]
+        ("patience", "i8"),  # float64 (2 * client_leaves,): one of the next call that waits for a connection no longer
+        ("client_leaves", "i8"),
+        ("visits", "i8"),  # VISIT (m,)
         ("repeats", "i8"),  # HEAP (m,): attempts to come, by time
-        ("repeating", "i8"),  # HEAP (m,): those of this instant, by number
-        ("out", "i8"),  # RESULT (out_size,): one a request where they are kept, else a buffer
-        ("out_size", "i8"),  # where they are kept: NOBODY, it never fills
-        ("carried", "i8"),  # CARRIED (out_size,) where requests are not kept
-        ("rate", "i8"),  # float64 (2, places + 1): work a second by each of k running requests; [1]: bank empty
-        ("pace", "i8"),  # float64 (2, places + 1): 1 / rate; to multiply is quicker than to divide
-        ("row_of", "i8"),  # int64 (numbers,): the row of each replica, by number
-        ("ready", "i8"),  # int64 (leaves,): rows that the balancer sends to, by number
-        ("emptied", "i8"),  # int64 (leaves,): numbers of draining replicas that have emptied
-        ("killed", "i8"),  # int64 (leaves,): numbers of replicas that have died
-        ("uses", "i8"),  # USE (leaves,)
-        ("idled", "i8"),  # int64 (leaves,): numbers of replicas that have become idle
-        ("answers", "i8"),  # float64 (answers_size,): latencies of ok answers, each of its own attempt [s]
-        ("answers_size", "i8"),  # where no rule reads them: NOBODY
+        ("repeating", "i8"),  # HEAP (m,): those of this instant, by request and place
+        ("stack", "i8"),  # int64 (m,): visits that go on within this event, the latest first
+        ("given", "i8"),  # float64 (m, columns): what the trace says of the work at other services [s]
+        ("spent", "i8"),  # float64 (m, parts): where the time of a visit went, and that of its calls [s]
+        ("out", "i8"),  # RESULT (n,): one a request, where requests are kept
+        ("out_spent", "i8"),  # float64 (n, parts) where requests are kept
+        ("ended", "i8"),  # ENDED_VISIT (ended_size,)
+        ("ended_size", "i8"),  # where nothing is written there: NOBODY
         (
             "turns",
             "i8",
         ),  # float64 (n, 3) where departures are forced, see `plane`; in the third first `v` at the beginning
         ("edges_s", "i8"),  # float64 (n_edges,): instants at which the integrals are written down [s]
         ("n_edges", "i8"),
-        ("series", "i8"),  # float64 (n_edges, 4): what they were then: cores, slots in use, requests waiting, throttled
         ("chunk_at_s", "i8"),  # float64 (chunk_n,), and so are the next two; the chunk is only read
         ("chunk_cpu_s", "i8"),
         ("chunk_wait_s", "i8"),
-        ("chunk_route", "i8"),  # int32 (chunk_n,) where requests are not kept
+        ("chunk_route", "i8"),  # int32 (chunk_n,) where `codes`
+        ("chunk_server", "i8"),  # int32 (chunk_n,) where there are several services
+        ("chunk_visitor", "i8"),  # int32 (chunk_n,) where visitors are pinned
         ("chunk_bytes_out", "i8"),  # float64 (chunk_n,) where requests are not kept
+        ("chunk_given", "i8"),  # float64 (chunk_n, columns)
         ("chunk_n", "i8"),
         ("chunk_first", "i8"),  # number of the chunk's first request
         ("chunk_last", "i8"),  # 1: the trace ends with this chunk
+        ("applies", "i8"),  # int64 (n_clients, n_routes): 1, requests of this route make this call
+        ("n_routes", "i8"),
         # What the control plane orders, for the next call.
         ("order", "i8"),  # NO_ORDER, ADD, ...
+        ("order_fleet", "i8"),  # of DISMISS: those that are `dismissed`
         ("order_row", "i8"),
         ("order_number", "i8"),
         ("order_s", "f8"),
         ("order_warm", "i8"),  # ADD: 1, it needs no warm-up
+        # Fixed during a replay; what comes of a service and its plan is in FLEET.
+        ("keeps", "i8"),  # 1: `out` has one entry a request of the trace
+        ("tallies", "i8"),  # 1: what ends is written to `ended`
+        ("calls", "i8"),  # 1: some service calls another one
+        ("codes", "i8"),  # 1: the route of a request is looked at
+        ("pins", "i8"),  # 1: the visitor of a request is looked at
+        ("columns", "i8"),  # of `given`
+        ("parts", "i8"),  # of `spent`; 0: nobody wants to know
+        ("ends_at_most", "i8"),  # requests that one event can end
+        ("repeats_any", "i8"),  # 1: some client sends again what failed
+        ("forced", "i8"),  # `wait_s` is when a request leaves, `cpu_s` the share of its turn
+        *((key, "u8", 2) for key in KEYS),  # of the random streams
+    ]
+)
+
+# One record a service: its replicas behind a balancer, and what does not change during a replay.
+FLEET: Final = np.dtype(
+    [
+        ("index", "i8"),
+        ("now_s", "f8"),  # its integrals are up to date to here: the latest event that concerns it [s]
+        ("edge_s", "f8"),  # next instant at which the integrals are written down, infinity: none [s]
+        ("edge", "i8"),  # number of the next edge
+        ("attempts", "i8"),  # that its balancer has got
+        ("n_ready", "i8"),  # filled entries of `ready`
+        ("n_emptied", "i8"),  # draining replicas that have emptied since they were last asked for
+        ("n_killed", "i8"),  # replicas killed since they were last asked for
+        ("n_idled", "i8"),  # replicas that have become idle, of those that the control plane asked about
+        ("last_chosen", "i8"),  # number of the replica that round robin chose last
+        ("held_head", "i8"),  # visits in the shared or held queue: a linked list, -1: none
+        ("held_tail", "i8"),
+        ("n_held", "i8"),
+        ("way_head", "i8"),  # answers on their way to those that called, by time: a linked list, -1: none
+        ("way_tail", "i8"),
+        ("n_answers", "i8"),  # filled entries of `answers`
+        ("billed", "f8"),  # periods of use that are over, each rounded up [units of the granularity, or s]
+        ("asks_now", "i8"),  # 1: the control plane is being asked for a slot
         ("asks", "i8"),  # 1: come back when an attempt arrives for which no slot is left
         ("coming_slots", "i8"),  # slots of the replicas that are on their way
-        # Fixed during a replay; those that come of the study are in `settings`.
+        ("fullest", "i8"),  # most visits that any replica has had in slots at once
+        ("places", "i8"),  # visits in slots that the heaps of each replica have room for
+        ("places_left_at", "i8"),  # `fullest` from which there must be more places; NOBODY: there are as many as slots
         ("leaves", "i8"),  # rows, and leaves of a winner tree: a power of two, at least 2
-        ("keeps", "i8"),  # 1: `out` has one entry a request of the trace; 0: it is a buffer
-        ("ends_at_most", "i8"),  # requests that one event can end
+        ("user", "i8"),  # the client that its users are
+        ("timeout_s", "f8"),  # of its users, infinity: none
+        ("watches", "i8"),  # 1: they may give up waiting, and send again
+        ("first_call", "i8"),  # its calls are the clients from here on
+        ("n_calls", "i8"),
+        ("n_pools", "i8"),  # of connections, of each replica
+        ("part", "i8"),  # where its own parts begin in `spent`
+        ("parts_end", "i8"),  # where the parts of all that it calls end
+        ("dismissed", "i8"),  # 1: no replica will ever take those that it holds
+        ("unsent", "i8"),  # calls that did not get a connection in time
+        # Addresses.
+        ("levels", "i8"),  # LEVEL (2,)
+        ("replicas", "i8"),  # REPLICA (leaves,)
+        ("heaps", "i8"),  # HEAP (leaves, places + 2), and one more
+        ("tree", "i8"),  # NODE (2 * leaves,)
+        ("rate", "i8"),  # float64 (2, places + 1): work a second by each of k running requests; [1]: bank empty
+        ("pace", "i8"),  # float64 (2, places + 1): 1 / rate; to multiply is quicker than to divide
+        ("row_of", "i8"),  # int64 (numbers,): the row of each replica, by number
+        ("moved", "i8"),  # int64 (numbers,): visitors who had to move from each replica, by number
+        ("ready", "i8"),  # int64 (leaves,): rows that the balancer sends to, by number
+        ("emptied", "i8"),  # int64 (leaves,): numbers of draining replicas that have emptied
+        ("killed", "i8"),  # int64 (leaves,): numbers of replicas that have died
+        ("idled", "i8"),  # int64 (leaves,): numbers of replicas that have become idle
+        ("uses", "i8"),  # USE (leaves,)
+        ("pools", "i8"),  # POOL (leaves, n_pools)
+        ("pinned", "i8"),  # int64 (visitors,): number of the replica of each visitor, 0: none yet
+        ("answers", "i8"),  # float64 (answers_size,): latencies of ok answers, each of its own attempt [s]
+        ("answers_size", "i8"),  # where no rule reads them: NOBODY
+        ("series", "i8"),  # float64 (n_edges, 4): integrals then: cores, slots in use, visits waiting, throttled
         *((setting.name, *setting.kind) for setting in SETTINGS),
+    ]
+)
+
+# One record for the users of each service, and one for each entry of a table of calls.
+CLIENT: Final = np.dtype(
+    [
+        ("number", "i8"),
+        ("fleet", "i8"),  # whose visits these are
+        ("caller", "i8"),  # the fleet that calls, -1: users
+        ("waiting_head", "i8"),  # attempts whose client gives up at a time-out, by deadline: a linked list, -1: none
+        ("waiting_tail", "i8"),
+        ("queue_head", "i8"),  # calls that wait for a connection and will not for ever, by time: one more
+        ("queue_tail", "i8"),
+        *((setting.name, *setting.kind) for setting in CLIENT_SETTINGS),
     ]
 )
 
@@ -160,13 +237,13 @@ LEVEL: Final = np.dtype(
 REPLICA: Final = _lines(
     ("number", "i8"),
     ("state", "i8"),  # FREE, READY, DRAINING, DEAD or OUT
-    ("busy", "i8"),  # requests in slots and backlog
+    ("busy", "i8"),  # visits in slots and backlog
     ("in_slots", "i8"),
     ("n_running", "i8"),  # entries of its heap RUNNING
     ("n_waiting", "i8"),  # entries of its heap WAITING
-    ("turn_head", "i8"),  # requests in slots that wait for a CPU turn: a linked list, -1: none
+    ("turn_head", "i8"),  # visits in slots that wait for a CPU turn: a linked list, -1: none
     ("turn_tail", "i8"),
-    ("backlog_head", "i8"),  # requests that wait for a slot: a linked list, -1: none
+    ("backlog_head", "i8"),  # visits that wait for a slot: a linked list, -1: none
     ("backlog_tail", "i8"),
     ("v", "f8"),  # virtual time [core-seconds]
     ("v_at_s", "f8"),  # the instant at which it was `v`, and the bank `bank` [s]
@@ -174,7 +251,18 @@ REPLICA: Final = _lines(
     ("heap", "i8"),  # where its heaps begin (address)
     ("core_s", "f8"),  # cores in use integrated up to `v_at_s` [core-seconds]
     ("ready_at_s", "f8"),  # when its warm-up began, -infinity: it is warm [s]
-    ("bank", "f8"),  # [core-seconds]; from here on only where CPU is lent
+    ("bank", "f8"),  # [core-seconds]; from here on only where CPU is lent, or other services are called
+    ("calling", "i8"),  # visits in slots that call: a linked list, -1: none
+    ("epoch", "i8"),  # its processes so far: connections of an earlier one are gone
+)
+
+# One record a row and pool of connections.
+POOL: Final = np.dtype(
+    [
+        ("in_use", "i8"),
+        ("head", "i8"),  # calls that wait for a connection: a linked list, -1: none
+        ("tail", "i8"),
+    ]
 )
 
 # One record a row, looked at only where use is metered: its latest period with a slot in use.
@@ -193,45 +281,87 @@ NODE: Final = np.dtype(
     ]
 )
 
-# One record a request that is in a replica, held, or to be repeated (a copy: its chunk may be gone), or a
-# link of the free list. What every request needs stands in one cache line.
-REQUEST: Final = _lines(
+# One record a visit (a request of the trace, or a call) that is at a replica, held, or to come; or a link of the free
+# list. A copy, since the chunk of its request may be gone. What every request needs stands in one cache line.
+VISIT: Final = _lines(
     ("id", "i8"),
     ("at_s", "f8"),  # arrival of this attempt [s]
     ("cpu_s", "f8"),
     ("wait_s", "f8"),
     ("slot_at_s", "f8"),  # NaN while it has no slot
     ("order", "i8"),  # of this attempt among all attempts, by arrival
-    ("link", "i8"),  # next in its list, -1: last
-    ("attempt", "i4"),  # 1 for the first
-    ("watched", "i2"),  # 1: it is in the list of clients
-    ("given_up", "i2"),  # 1: its client has gone and sends it again: no client waits for this attempt
-    ("first_s", "f8"),  # arrival of the first attempt, where this is another one [s]
-    ("earlier", "i8"),  # neighbours in the list of clients, -1: none
+    ("link", "i4"),  # next in its list, -1: last
+    ("attempt", "i2"),  # 1 for the first
+    ("watched", "i1"),  # 1: it is in the list of clients
+    ("given_up", "i1"),  # 1: its client has gone: nobody waits for this attempt
+    ("is_call", "i2"),  # 0: it is a request of the trace
+    ("fleet", "i2"),
+    ("client", "i4"),
+    ("first_s", "f8"),  # arrival of the first attempt, where this is another one; of a call of any [s]
+    ("earlier", "i8"),  # neighbours in a list of its client, -1: none
     ("later", "i8"),
-    ("route", "i8"),  # these two only where requests are not kept
-    ("bytes_out", "f8"),
+    ("bytes_out", "f8"),  # only where requests are not kept
+    ("route", "i4"),  # only where `codes`
+    ("visitor", "i4"),  # -1: not known
+    ("planned", "i8"),
+    ("left_s", "f8"),  # what is left of its wait beside its calls [s]
+    # From here on only where services call each other.
+    ("caller", "i8"),  # the visit that made it, -1: nobody waits for its end
+    ("place", "i8"),  # in the tree of all calls that a request could make; 0: the user's
+    ("lineage", "i8"),  # attempt numbers of all visits on the path from the user down to its caller
+    ("calls_head", "i8"),  # its calls that have not ended and that it waits for: a list linked both ways, -1: none
+    ("sibling", "i8"),
+    ("sibling_back", "i8"),
+    ("back", "i8"),  # the one before it in the list of its replica's calling visits, or in that of a pool
+    ("row", "i4"),  # where it is served
+    ("phase", "i4"),
+    ("step", "i4"),  # which of its fleet's calls is next
+    ("nth", "i4"),  # and which time
+    ("pending", "i4"),  # calls that it waits for
+    ("group", "i4"),  # of these
+    ("made", "i4"),  # 1: it has waited for a call
+    ("pool_row", "i4"),  # the replica whose connection it has, -1: none
+    ("pool_epoch", "i8"),
+    ("ending", "i4"),
+    ("number", "i4"),  # of the replica that gave it its end
+    ("group_s", "f8"),  # when it began to wait for these calls [s]
+    ("called_s", "f8"),  # in its calls so far, connections included [s]
+    ("connecting_s", "f8"),  # of that waiting for connections [s]
+    ("due_s", "f8"),  # when its answer reaches its caller; of a call that waits for a connection when it began [s]
 )
 
-# What is known of a request beside that, where requests are not kept: parallel to `out`.
-CARRIED: Final = np.dtype(
+# What is known of a visit that has ended; see `plane.Ended`.
+ENDED_VISIT: Final = np.dtype(
     [
-        ("id", "i8"),
+        ("latency_s", "f8"),
+        ("queued_s", "f8"),
+        ("before_s", "f8"),
         ("at_s", "f8"),
         ("cpu_s", "f8"),
         ("wait_s", "f8"),
         ("bytes_out", "f8"),
-        ("route", "i8"),
+        ("called_s", "f8"),
+        ("connecting_s", "f8"),
+        ("id", "i8"),
+        ("replica", "i4"),
+        ("route", "i4"),
+        ("server", "i4"),
+        ("call", "i2"),
+        ("ending", "u1"),
+        ("attempts", "u1"),
     ]
 )
 
 # One record an entry of a heap. In a replica's two heaps what ties is sorted out by `advance`, so that
 # they need no second key.
 # The two heaps of a replica lie in each other's gaps: what is looked at together, their first entries, is then in
-# one cache line. The other two heaps leave the gaps empty.
+# one cache line. The other two heaps leave the gaps empty, or keep a second key there.
 HEAP: Final = np.dtype([("key", "f8"), ("request", "i8"), ("other_key", "f8"), ("other_request", "i8")])
 _NEXT_HEAP: Final = HEAP.fields["other_key"][1] if HEAP.fields else 0
 """Where the other heap begins, from the first [bytes]."""
+
+RETRIED, QUEUED, CPU, SLOWED, CONNECTING, OWN_WAIT, OVERHEAD = np.arange(7)
+"""Where the time of a visit went; so `spent` has for each service."""
 
 
 _OPTIONS: Final[dict[str, Any]] = {
@@ -262,7 +392,7 @@ apart: Any = (lambda: None) if CHECKED else numba.extending.intrinsic(_make_apar
 
 # -- how the compiled functions reach into arrays --------------------------------------------------
 #
-# They pass on one record, `w`, and reach everything through the addresses in it, as C would. Passing
+# They pass on two records, `w` and that of a fleet, `f`, and reach everything through the addresses in them, as C would. Passing
 # arrays instead costs: each is a structure of seven words that counts its owners, atomically. A function that is
 # handed twenty of them takes some 80 ns more for each call, with three 10 ns, where a request takes 250 ns and some ten
 # calls; all of them in one tuple took 105 s to compile instead of 10.
@@ -348,9 +478,9 @@ def _writer(kind: Any, dtype: str) -> Any:
     return numba.extending.intrinsic(write)
 
 
-level_at, replica_at, node_at = _records(LEVEL), _records(REPLICA), _records(NODE)
-request_at, entry_at, use_at = _records(REQUEST), _records(HEAP), _records(USE)
-result_at, carried_at = _records(RESULT), _records(CARRIED)
+fleet_at, client_at, level_at, replica_at = _records(FLEET), _records(CLIENT), _records(LEVEL), _records(REPLICA)
+node_at, visit_at, entry_at, use_at = _records(NODE), _records(VISIT), _records(HEAP), _records(USE)
+pool_at, result_at, ended_at = _records(POOL), _records(RESULT), _records(ENDED_VISIT)
 float_at, int_at, int32_at = _reader(numba.float64, "f8"), _reader(numba.int64, "i8"), _reader(numba.int32, "i4")
 set_float, set_int = _writer(numba.float64, "f8"), _writer(numba.int64, "i8")
 

@@ -9,12 +9,13 @@ from libramen.engine.kernel.clients import fail
 from libramen.engine.kernel.integrals import count_cores, integrate
 from libramen.engine.kernel.layout import (
     ADD,
+    CARRIED_OUT,
     CUT,
     DEAD,
+    DISMISS,
     DRAIN,
     DRAINING,
     FREE,
-    NO_ORDER,
     NO_REPLICA,
     OUT,
     READY,
@@ -23,14 +24,18 @@ from libramen.engine.kernel.layout import (
     TIMED_OUT,
     WITHDRAW,
     apart,
+    client_at,
+    fleet_at,
     inner,
     int_at,
     level_at,
     replica_at,
     seldom,
     set_int,
+    visit_at,
 )
 from libramen.engine.kernel.service import end_all, find_ready, withdraw
+from libramen.engine.kernel.settings import NOBODY
 from libramen.engine.kernel.trees import update_row
 from libramen.engine.kernel.use import forget_use
 
@@ -40,78 +45,97 @@ def carry_out(w):
     """Carry out the order in `w`."""
     apart()
     order = w.order
-    w.order = NO_ORDER
-    integrate(w, w.order_s)
-    if order == ADD:
-        _add(w, w.order_row, w.order_s)
-    elif order == DRAIN:
-        _drain(w, w.order_row)
-    elif order == WITHDRAW:
-        replica = replica_at(w.replicas, w.order_row)
-        replica.state = OUT
-        withdraw(w, w.order_row)
-        update_row(w, replica, w.order_row)
-    elif order == REMOVE:
-        _remove(w, w.order_row, w.order_s)
-    else:
+    w.order = CARRIED_OUT
+    w.event_s = w.order_s
+    if order == DISMISS:
         _dismiss(w, w.order_s)
+        return
+    f = fleet_at(w.fleets, w.order_fleet)
+    integrate(w, f, w.order_s)
+    if order == ADD:
+        _add(w, f, w.order_row, w.order_s)
+    elif order == DRAIN:
+        _drain(w, f, w.order_row)
+    elif order == WITHDRAW:
+        replica = replica_at(f.replicas, w.order_row)
+        replica.state = OUT
+        withdraw(f, w.order_row)
+        update_row(w, f, replica, w.order_row)
+    elif order == REMOVE:
+        _remove(w, f, w.order_row, w.order_s)
 
 
 @inner
-def _add(w, row, now_s):
+def _add(w, f, row, now_s):
     """A replica is ready: for the first time, or again after it died."""
-    replica = replica_at(w.replicas, row)
+    replica = replica_at(f.replicas, row)
     if replica.state == FREE:
         replica.number = w.order_number
-        replica.bank = w.bank_at_start
+        replica.bank = f.bank_at_start
         replica.core_s = 0.0
     replica.state = READY
-    replica.empty = 1 if w.lends and replica.bank <= 0.0 else 0
+    replica.empty = 1 if f.lends and replica.bank <= 0.0 else 0
     replica.v = 0.0
     replica.v_at_s = now_s  # a bank stands still while its replica is down
     replica.ready_at_s = -np.inf if w.order_warm else now_s
-    if w.meters:
-        forget_use(w, row, now_s)
-    at = find_ready(w, replica.number)
-    for k in range(w.n_ready, at, -1):
-        set_int(w.ready, k, int_at(w.ready, k - 1))
-    set_int(w.ready, at, row)
-    w.n_ready += 1
+    if f.meters:
+        forget_use(f, row, now_s)
+    at = find_ready(f, replica.number)
+    for k in range(f.n_ready, at, -1):
+        set_int(f.ready, k, int_at(f.ready, k - 1))
+    set_int(f.ready, at, row)
+    f.n_ready += 1
+    w.room_fleet = f.index
     w.room_row = row
-    update_row(w, replica, row)
+    update_row(w, f, replica, row)
 
 
 @inner
-def _drain(w, row):
+def _drain(w, f, row):
     """A replica takes nothing new: from the first group of levels to the second."""
-    replica = replica_at(w.replicas, row)
+    replica = replica_at(f.replicas, row)
     for group in range(2):
-        level = level_at(w.levels, group)
+        level = level_at(f.levels, group)
         sign = 2 * group - 1
-        count_cores(w, level, replica.n_running, replica.empty, sign)
+        count_cores(f, level, replica.n_running, replica.empty, sign)
         level.in_slots += sign * replica.in_slots
         level.waiting += sign * (replica.busy - replica.in_slots)
     replica.state = DRAINING
-    withdraw(w, row)
-    update_row(w, replica, row)
+    withdraw(f, row)
+    update_row(w, f, replica, row)
 
 
 @inner
-def _remove(w, row, now_s):
+def _remove(w, f, row, now_s):
     """A replica is gone, and what is left in it is cut. Its row is free."""
-    replica = replica_at(w.replicas, row)
+    replica = replica_at(f.replicas, row)
     if replica.state == READY or replica.state == DRAINING:
-        end_all(w, row, CUT, now_s)
+        end_all(w, f, row, CUT, now_s)
     if replica.state == READY or replica.state == DEAD:
-        withdraw(w, row)
+        withdraw(f, row)
     replica.state = FREE
-    if w.meters:
-        forget_use(w, row, now_s)
-    update_row(w, replica, row)
+    if f.meters:
+        forget_use(f, row, now_s)
+    update_row(w, f, replica, row)
 
 
 @inner
 def _dismiss(w, now_s):
-    """Nothing will ever take the held requests: they end by their time-out, or as refused."""
-    while w.n_held:
-        fail(w, take_held(w), TIMED_OUT if w.timeout_s < np.inf else REFUSED, NO_REPLICA, now_s)
+    """Nothing will ever take what these fleets hold: it ends by its time-out, or as refused, in order of arrival."""
+    while True:
+        best = NOBODY
+        chosen = np.int64(-1)
+        for k in range(w.n_fleets):
+            f = fleet_at(w.fleets, k)
+            if f.dismissed and f.n_held and visit_at(w.visits, f.held_head).order < best:
+                best = visit_at(w.visits, f.held_head).order
+                chosen = k
+        if chosen < 0:
+            break
+        f = fleet_at(w.fleets, chosen)
+        integrate(w, f, now_s)
+        index = take_held(w, f)
+        client = client_at(w.clients, visit_at(w.visits, index).client)
+        fail(w, f, index, TIMED_OUT if client.timeout_s < np.inf else REFUSED, NO_REPLICA, now_s)
+    for k in range(w.n_fleets):
+        fleet_at(w.fleets, k).dismissed = 0

@@ -11,9 +11,11 @@ from __future__ import annotations
 import numpy as np
 
 from libramen.engine.kernel.clients import fail
+from libramen.engine.kernel.connections import abandon, forget_connections, push
 from libramen.engine.kernel.heaps import heap_remove, heap_up
 from libramen.engine.kernel.integrals import count_cores, count_turn, integrate
 from libramen.engine.kernel.layout import (
+    CALLING,
     DEAD,
     DRAINING,
     LESS,
@@ -23,8 +25,10 @@ from libramen.engine.kernel.layout import (
     READY,
     RUNNING,
     SAME,
+    TIMED_OUT,
     WAITING,
     apart,
+    client_at,
     entry_at,
     float_at,
     heap_of,
@@ -32,11 +36,11 @@ from libramen.engine.kernel.layout import (
     int_at,
     level_at,
     replica_at,
-    request_at,
     seldom,
     set_float,
     set_int,
     tolerance_s,
+    visit_at,
 )
 from libramen.engine.kernel.lists import appended
 from libramen.engine.kernel.trees import update_row
@@ -44,72 +48,72 @@ from libramen.engine.kernel.use import begin_use, end_use
 
 
 @inner
-def catch_up(w, replica, now_s):
+def catch_up(f, replica, now_s):
     """Advance a replica's virtual time, its core-seconds and its bank, before who runs changes."""
     if now_s > replica.v_at_s:
-        if w.lends:
-            _fill_bank(w, replica, now_s - replica.v_at_s)
+        if f.lends:
+            _fill_bank(f, replica, now_s - replica.v_at_s)
         if replica.n_running:
-            replica.core_s += (now_s - replica.v_at_s) * _cores_used(w, replica)
-            replica.v += (now_s - replica.v_at_s) * float_at(w.rate, replica.empty * (w.places + 1) + replica.n_running)
+            replica.core_s += (now_s - replica.v_at_s) * _cores_used(f, replica)
+            replica.v += (now_s - replica.v_at_s) * float_at(f.rate, replica.empty * (f.places + 1) + replica.n_running)
         replica.v_at_s = now_s
     if not replica.n_running:
         replica.v = 0.0
 
 
 @inner
-def _cores_used(w, replica):
-    cores = w.whole + w.fraction
+def _cores_used(f, replica):
+    cores = f.whole + f.fraction
     if replica.empty:
-        cores = min(cores, w.steady)
+        cores = min(cores, f.steady)
     return min(float(replica.n_running), cores)
 
 
 @inner
-def _fill_bank(w, replica, passed_s):
-    change = (w.steady - _cores_used(w, replica)) * passed_s
-    replica.bank = min(max(replica.bank + change, 0.0), w.bank)
+def _fill_bank(f, replica, passed_s):
+    change = (f.steady - _cores_used(f, replica)) * passed_s
+    replica.bank = min(max(replica.bank + change, 0.0), f.bank)
 
 
 @inner
-def change_running(w, replica, change):
+def change_running(f, replica, change):
     """One request more or fewer runs from now on; the virtual time is caught up."""
-    level = level_at(w.levels, replica.state - READY)
+    level = level_at(f.levels, replica.state - READY)
     before = replica.n_running
     replica.n_running += change
-    if w.lends:
-        count_cores(w, level, before, replica.empty, LESS)
+    if f.lends:
+        count_cores(f, level, before, replica.empty, LESS)
         # Empty only for as long as it stays so: whatever is in the bank may be spent.
         replica.empty = 1 if replica.bank <= 0.0 else 0
-        count_cores(w, level, replica.n_running, replica.empty, MORE)
+        count_cores(f, level, replica.n_running, replica.empty, MORE)
     else:
-        count_turn(w, level, max(before, replica.n_running), change)
+        count_turn(f, level, max(before, replica.n_running), change)
 
 
 @seldom
-def empty_bank(w, row, now_s):
+def empty_bank(w, f, row, now_s):
     """The bank of a replica has run empty: from now on it has only the cores that it earns."""
     apart()
-    integrate(w, now_s)
-    replica = replica_at(w.replicas, row)
-    catch_up(w, replica, now_s)
+    integrate(w, f, now_s)
+    replica = replica_at(f.replicas, row)
+    catch_up(f, replica, now_s)
     replica.bank = 0.0
-    change_running(w, replica, SAME)
-    update_row(w, replica, row)
+    change_running(f, replica, SAME)
+    update_row(w, f, replica, row)
 
 
 @inner
-def _slower(w, replica, now_s):
+def _slower(f, replica, now_s):
     """By how much more CPU work begins now, on a replica that may not be warm."""
-    cold = 1.0 - (now_s - replica.ready_at_s) / w.warm_up_s
-    return 1.0 + (w.warm_up_factor - 1.0) * max(0.0, cold)
+    cold = 1.0 - (now_s - replica.ready_at_s) / f.warm_up_s
+    return 1.0 + (f.warm_up_factor - 1.0) * max(0.0, cold)
 
 
 @seldom
 def _note_turn(w, replica, index, now_s):
     """A CPU turn whose end is known: it stands in both heaps, in that of the running without a time of its own."""
     apart()
-    request = request_at(w.requests, index)
+    request = visit_at(w.visits, index)
     set_float(w.turns, 3 * request.id, now_s)
     set_float(w.turns, 3 * request.id + 2, replica.v)
     ends_s = now_s + request.cpu_s * max(0.0, request.wait_s - now_s)
@@ -120,138 +124,255 @@ def _note_turn(w, replica, index, now_s):
 @inner
 def runs_forced(w, index):
     """Whether a request whose departure is forced is in its CPU turn."""
-    at = 3 * request_at(w.requests, index).id
+    at = 3 * visit_at(w.visits, index).id
     return not np.isnan(float_at(w.turns, at)) and np.isnan(float_at(w.turns, at + 1))
 
 
 @inner
-def start_cpu(w, replica, index, now_s):
+def start_cpu(w, f, replica, index, now_s):
     """A request in its slot gets a CPU turn; on a replica that is not warm it needs more work."""
-    catch_up(w, replica, now_s)
-    work = request_at(w.requests, index).cpu_s * w.work_scale
-    if w.warm_up_s > 0.0:
-        work *= _slower(w, replica, now_s)
+    catch_up(f, replica, now_s)
+    work = visit_at(w.visits, index).cpu_s * f.work_scale
+    if f.warm_up_s > 0.0:
+        work *= _slower(f, replica, now_s)
     heap_up(heap_of(replica, RUNNING), replica.n_running, replica.v + work, index)
-    change_running(w, replica, MORE)
+    change_running(f, replica, MORE)
     if w.forced:
         _note_turn(w, replica, index, now_s)
 
 
 @seldom
-def end_forced(w, replica, index, now_s):
+def end_forced(w, f, replica, index, now_s):
     """The CPU turn of such a request is over: how much it got is written down, and the next one has its turn."""
     apart()
-    catch_up(w, replica, now_s)
+    catch_up(f, replica, now_s)
     at = 0
     while entry_at(heap_of(replica, RUNNING), at).request != index:
         at += 1
     heap_remove(heap_of(replica, RUNNING), replica.n_running, at)
-    place = 3 * request_at(w.requests, index).id
+    place = 3 * visit_at(w.visits, index).id
     done = replica.v - float_at(w.turns, place + 2)
-    if w.warm_up_s > 0.0:
-        done /= _slower(w, replica, float_at(w.turns, place))
-    change_running(w, replica, LESS)
+    if f.warm_up_s > 0.0:
+        done /= _slower(f, replica, float_at(w.turns, place))
+    change_running(f, replica, LESS)
     set_float(w.turns, place + 1, now_s)
     set_float(w.turns, place + 2, done)
     turn = replica.turn_head
     if turn >= 0:
-        replica.turn_head = request_at(w.requests, turn).link
-        start_cpu(w, replica, turn, now_s)
+        replica.turn_head = visit_at(w.visits, turn).link
+        start_cpu(w, f, replica, turn, now_s)
 
 
 @inner
-def start_wait(w, replica, index, now_s):
-    """A request in its slot has no CPU work left, and waits for something else."""
-    ends_s = max(now_s, w.wait_from * now_s + request_at(w.requests, index).wait_s)
+def start_wait(w, f, replica, index, now_s):
+    """A visit in its slot has no CPU work left, and no calls, and waits for something else."""
+    visit = visit_at(w.visits, index)
+    ends_s = max(now_s, f.wait_from * now_s + (visit.left_s if f.n_calls else visit.wait_s))
     heap_up(heap_of(replica, WAITING), replica.n_waiting, ends_s, index)
     replica.n_waiting += 1
 
 
 @inner
-def take_slot(w, replica, index, now_s):
-    """A request takes a slot: it works, or waits for its CPU turn, or has no CPU work at all."""
-    request = request_at(w.requests, index)
-    request.slot_at_s = now_s
-    if w.meters and replica.in_slots == 0:
-        begin_use(w, replica, now_s)
+def take_slot(w, f, replica, row, index, now_s):
+    """A visit takes a slot: it works, or waits for its CPU turn, or has no CPU work at all."""
+    visit = visit_at(w.visits, index)
+    visit.slot_at_s = now_s
+    if f.meters and replica.in_slots == 0:
+        begin_use(f, replica, now_s)
     replica.in_slots += 1
-    w.fullest = max(w.fullest, replica.in_slots)
-    level_at(w.levels, replica.state - READY).in_slots += 1
-    if request.cpu_s == 0.0:
-        start_wait(w, replica, index, now_s)
-    elif replica.n_running < w.threads:
-        start_cpu(w, replica, index, now_s)
+    if replica.in_slots > f.fullest:
+        f.fullest = replica.in_slots
+        if f.fullest >= f.places_left_at:
+            w.full = 1
+    level_at(f.levels, replica.state - READY).in_slots += 1
+    if visit.cpu_s == 0.0:
+        if f.n_calls:
+            begin_calls(w, replica, row, index)
+        else:
+            start_wait(w, f, replica, index, now_s)
+    elif replica.n_running < f.threads:
+        start_cpu(w, f, replica, index, now_s)
     else:
         replica.turn_head = appended(w, replica.turn_head, replica.turn_tail, index)
         replica.turn_tail = index
+
+
+@seldom
+def begin_calls(w, replica, row, index):
+    """A visit in its slot has no CPU work left: it makes its calls, within this event."""
+    apart()
+    visit = visit_at(w.visits, index)
+    visit.phase = CALLING
+    visit.row = row
+    visit.step = 0
+    visit.nth = 0
+    visit.pending = 0
+    visit.group = -1
+    visit.made = 0
+    visit.calls_head = -1
+    visit.left_s = visit.wait_s
+    visit.back = -1
+    visit.link = replica.calling
+    if replica.calling >= 0:
+        visit_at(w.visits, replica.calling).back = index
+    replica.calling = index
+    push(w, index)
+
+
+@seldom
+def end_calls(w, replica, index):
+    """A visit has made all its calls, or calls no more."""
+    apart()
+    visit = visit_at(w.visits, index)
+    if visit.back < 0:
+        replica.calling = visit.link
+    else:
+        visit_at(w.visits, visit.back).link = visit.link
+    if visit.link >= 0:
+        visit_at(w.visits, visit.link).back = visit.back
+
+
+@inner
+def leave_slot(w, f, replica, row, now_s):
+    """A visit has left its slot: the next one in the backlog takes it, then the queue may move up."""
+    replica.in_slots -= 1
+    replica.busy -= 1
+    level_at(f.levels, replica.state - READY).in_slots -= 1
+    while replica.backlog_head >= 0:
+        index = replica.backlog_head
+        replica.backlog_head = visit_at(w.visits, index).link
+        level_at(f.levels, replica.state - READY).waiting -= 1
+        if not is_late(w, f, index, now_s):
+            take_slot(w, f, replica, row, index, now_s)
+            break
+        replica.busy -= 1
+        fail(w, f, index, TIMED_OUT, replica.number, now_s)
+    if f.n_held:
+        w.room_fleet = f.index
+        w.room_row = row
+    if f.meters and replica.in_slots == 0:
+        end_use(w, f, replica, now_s)
+    if replica.busy == 0 and replica.state == DRAINING:  # the control plane is told that it has nothing left
+        set_int(f.emptied, f.n_emptied, replica.number)
+        f.n_emptied += 1
+        w.notice_s = now_s
+    update_row(w, f, replica, row)
 
 
 # -- the end of a replica --------------------------------------------------------------------------
 
 
 @seldom
-def end_all(w, row, ending, now_s):
-    """Every request in a replica ends so."""
+def end_all(w, f, row, ending, now_s):
+    """Every visit in a replica ends so, in the order of their arrival."""
     apart()
-    replica = replica_at(w.replicas, row)
-    level = level_at(w.levels, replica.state - READY)
-    catch_up(w, replica, now_s)
-    count_cores(w, level, replica.n_running, replica.empty, LESS)
+    replica = replica_at(f.replicas, row)
+    level = level_at(f.levels, replica.state - READY)
+    catch_up(f, replica, now_s)
+    count_cores(f, level, replica.n_running, replica.empty, LESS)
     level.in_slots -= replica.in_slots
     level.waiting -= replica.busy - replica.in_slots
-    _end_heap(w, heap_of(replica, RUNNING), replica.n_running, ending, replica.number, now_s)
-    _end_heap(w, heap_of(replica, WAITING), replica.n_waiting, ending, replica.number, now_s)
-    _end_list(w, replica.turn_head, ending, replica.number, now_s)
-    _end_list(w, replica.backlog_head, ending, replica.number, now_s)
-    if w.meters and replica.in_slots:
-        end_use(w, replica, now_s)
+    # There is room for all of them behind what is on the stack.
+    first = w.n_stack
+    last = first
+    last = _take_heap(w, heap_of(replica, RUNNING), replica.n_running, last)
+    last = _take_heap(w, heap_of(replica, WAITING), replica.n_waiting, last)
+    last = _take_list(w, replica.turn_head, last)
+    last = _take_list(w, replica.calling, last)
+    last = _take_list(w, replica.backlog_head, last)
+    if w.forced:
+        last = _without_doubles(w, first, last)
+    _sort_by_arrival(w, first, last)
+    if f.n_calls:
+        for at in range(first, last):
+            visit = visit_at(w.visits, int_at(w.stack, at))
+            if visit.phase == CALLING and not np.isnan(visit.slot_at_s):
+                abandon(w, int_at(w.stack, at))
+        forget_connections(f, row)
+    if f.meters and replica.in_slots:
+        end_use(w, f, replica, now_s)
     replica.n_running = 0
     replica.n_waiting = 0
     replica.in_slots = 0
     replica.busy = 0
     replica.turn_head = -1
     replica.backlog_head = -1
+    replica.calling = -1
+    for at in range(first, last):
+        fail(w, f, int_at(w.stack, at), ending, replica.number, now_s)
 
 
 @seldom
-def _end_heap(w, heap, n, ending, number, now_s):
+def _take_heap(w, heap, n, last):
     for at in range(n):
         entry = entry_at(heap, at)
         entry.key = np.inf
-        fail(w, entry.request, ending, number, now_s)
+        set_int(w.stack, last + at, entry.request)
+    return last + n
 
 
 @seldom
-def _end_list(w, index, ending, number, now_s):
+def _take_list(w, index, last):
     while index >= 0:
-        following = request_at(w.requests, index).link
-        fail(w, index, ending, number, now_s)
-        index = following
+        set_int(w.stack, last, index)
+        last += 1
+        index = visit_at(w.visits, index).link
+    return last
 
 
 @seldom
-def kill(w, row, now_s):
+def _without_doubles(w, first, last):
+    """Where departures are forced, a visit in its CPU turn stands in both heaps."""
+    _sort_by_arrival(w, first, last)
+    kept = first
+    for at in range(first, last):
+        if at == first or int_at(w.stack, at) != int_at(w.stack, at - 1):
+            set_int(w.stack, kept, int_at(w.stack, at))
+            kept += 1
+    return kept
+
+
+@seldom
+def _sort_by_arrival(w, first, last):
+    """Shell's sort, with Knuth's gaps (The Art of Computer Programming 3, 5.2.1): what is there is nearly in order."""
+    gap = 1
+    while gap < (last - first) // 3:
+        gap = 3 * gap + 1
+    while gap:
+        for at in range(first + gap, last):
+            index = int_at(w.stack, at)
+            order = visit_at(w.visits, index).order
+            to = at
+            while to >= first + gap and visit_at(w.visits, int_at(w.stack, to - gap)).order > order:
+                set_int(w.stack, to, int_at(w.stack, to - gap))
+                to -= gap
+            set_int(w.stack, to, index)
+        gap //= 3
+
+
+@seldom
+def kill(w, f, row, now_s):
     """A replica dies: its requests are lost. The balancer knows at once, or when it is told."""
     apart()
-    replica = replica_at(w.replicas, row)
-    end_all(w, row, LOST, now_s)
+    replica = replica_at(f.replicas, row)
+    end_all(w, f, row, LOST, now_s)
     replica.state = DEAD
-    if w.detects_at_once:
+    if f.detects_at_once:
         replica.state = OUT
-        withdraw(w, row)
-    set_int(w.killed, w.n_killed, replica.number)
-    w.n_killed += 1
+        withdraw(f, row)
+    set_int(f.killed, f.n_killed, replica.number)
+    f.n_killed += 1
     w.notice_s = now_s
 
 
 @inner
-def find_ready(w, number):
+def find_ready(f, number):
     """How many of the ready rows have a number up to this one: they stand in order of their numbers."""
     low = 0
-    high = w.n_ready
+    high = f.n_ready
     while low < high:
         middle = (low + high) >> 1
-        if replica_at(w.replicas, int_at(w.ready, middle)).number > number:
+        if replica_at(f.replicas, int_at(f.ready, middle)).number > number:
             high = middle
         else:
             low = middle + 1
@@ -259,24 +380,18 @@ def find_ready(w, number):
 
 
 @seldom
-def withdraw(w, row):
+def withdraw(f, row):
     """The balancer sends nothing to this row any more."""
-    at = find_ready(w, replica_at(w.replicas, row).number) - 1
-    w.n_ready -= 1
-    for k in range(at, w.n_ready):
-        set_int(w.ready, k, int_at(w.ready, k + 1))
+    at = find_ready(f, replica_at(f.replicas, row).number) - 1
+    f.n_ready -= 1
+    for k in range(at, f.n_ready):
+        set_int(f.ready, k, int_at(f.ready, k + 1))
 
 
 @inner
-def emptied(w, replica, now_s):
-    """Tell the control plane of a draining replica that has nothing left."""
-    if replica.busy == 0 and replica.state == DRAINING:
-        set_int(w.emptied, w.n_emptied, replica.number)
-        w.n_emptied += 1
-        w.notice_s = now_s
-
-
-@inner
-def is_late(w, index, now_s):
-    """Whether a request is past its deadline where such are dropped."""
-    return bool(w.drops and now_s - request_at(w.requests, index).at_s > w.timeout_s + tolerance_s(now_s))
+def is_late(w, f, index, now_s):
+    """Whether a visit is past its deadline where such are dropped."""
+    if not f.drops:
+        return False
+    visit = visit_at(w.visits, index)
+    return bool(now_s - visit.at_s > client_at(w.clients, visit.client).timeout_s + tolerance_s(now_s))

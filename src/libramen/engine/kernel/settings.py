@@ -1,6 +1,7 @@
 """What does not change during a replay: one line a setting, its name in the kernel and where it comes from.
 
-A setting is added here, and in `plane.ServerSpec`; `layout` makes its field of it, `state` writes it down.
+A setting is added here, and in `plane.ServerSpec` or `plane.ClientSpec`; `layout` makes its field of it, `arrays`
+writes it down.
 """
 
 from __future__ import annotations
@@ -9,15 +10,19 @@ from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
 import numpy as np
 
-from libramen import streams
-
 if TYPE_CHECKING:
     from collections.abc import Callable
 
-    from libramen.engine.plane import ServerSpec
+    from libramen.engine.plane import ClientSpec, ServerSpec
 
-ROUND_ROBIN, RANDOM, TWO_CHOICES, LEAST_BUSY, SHARED_QUEUE = np.arange(5)
+ROUND_ROBIN, RANDOM, TWO_CHOICES, LEAST_BUSY, SHARED_QUEUE, PINNED = np.arange(6)
 """Balancers; those from LEAST_BUSY on look at the winner tree of loads."""
+
+KEYS: Final = ("balancer_key", "retry_key", "share_key", "call_key")
+"""Of the random streams in which every visit has numbers of its own."""
+
+OF_WAIT, COLUMN, DRAWN = np.arange(1, 4)
+"""What the work of a call is: a share of the wait of the visit that makes it, a column of the trace, of its own."""
 
 NOBODY: Final = 1 << 62
 """More than any load or number; as a limit: none."""
@@ -29,15 +34,24 @@ _BALANCERS: Final = {
     "two_choices": TWO_CHOICES,
     "least_busy": LEAST_BUSY,
     "shared_queue": SHARED_QUEUE,
+    "pinned": PINNED,
 }
 
 
 class Setting(NamedTuple):
-    """One setting: its name and type in WORLD, and its value."""
+    """One setting: its name and type in FLEET, and its value."""
 
     name: str
     kind: tuple[Any, ...]
     of: Callable[[ServerSpec], Any]
+
+
+class ClientSetting(NamedTuple):
+    """One setting: its name and type in CLIENT, and its value."""
+
+    name: str
+    kind: tuple[Any, ...]
+    of: Callable[[ClientSpec], Any]
 
 
 def _fits(spec: ServerSpec) -> int:
@@ -71,7 +85,7 @@ SETTINGS: Final = (
     _whole("fits", _fits),
     _whole("balancer", lambda spec: _BALANCERS[spec.balancer]),
     _whole("holds", lambda spec: spec.holds_requests),  # with no room a request is held
-    _whole("queues", lambda spec: spec.holds_requests or spec.balancer == "shared_queue"),
+    _whole("queues", lambda spec: spec.queues),
     _whole("queue_limit", lambda spec: NOBODY if spec.queue_limit < 0 else spec.queue_limit),
     _whole("detects_at_once", lambda spec: spec.detect_s == 0),  # a replica that dies is OUT at that instant
     _whole("whole", lambda spec: spec.cores // 1),  # whole cores of a replica
@@ -86,18 +100,46 @@ SETTINGS: Final = (
     _real("warm_up_s", lambda spec: spec.warm_up_s),
     _real("warm_up_factor", lambda spec: spec.warm_up_factor),
     _real("overhead_s", lambda spec: spec.overhead_s),
-    _real("timeout_s", lambda spec: spec.timeout_s),  # infinity: none
-    _whole("drops", lambda spec: spec.drops and np.isfinite(spec.timeout_s)),  # past its deadline it takes no slot
-    _whole("retries", lambda spec: spec.retries),
-    _real("retry_after_s", lambda spec: spec.retry_after_s),
-    _real("retry_jitter", lambda spec: spec.retry_jitter),
-    _whole("watches", lambda spec: spec.retries > 0 and np.isfinite(spec.timeout_s)),  # clients may give up waiting
+    _whole("drops", lambda spec: spec.drops),  # what is past its deadline takes no slot
     _whole("logs", lambda spec: spec.logs_answers),  # latencies of answers are written down
     _whole("meters", lambda spec: spec.meters),  # it is written down when each replica is in use
     _real("granularity_s", lambda spec: spec.granularity_s),  # a period of use is rounded up to this, 0: it is not [s]
     _real("work_scale", lambda spec: np.inf if spec.forced else 1.0),  # of CPU work: forced, it ends by time alone
     _real("wait_from", lambda spec: 0.0 if spec.forced else 1.0),  # waits are counted from now, or forced from 0
     _whole("forced", lambda spec: spec.forced),  # `wait_s` is when it leaves, `cpu_s` the share of its turn
-    Setting("balancer_key", ("u8", 2), lambda spec: streams.key(spec.seed, "balancer")),  # of the random streams
-    Setting("retry_key", ("u8", 2), lambda spec: streams.key(spec.seed, "retry")),
+    _real("alone", lambda spec: spec.speed * min(1.0, spec.cores)),  # work a second of one that has a replica to itself
+)
+
+
+def _of_client(name: str, kind: str, of: Callable[[ClientSpec], Any]) -> ClientSetting:
+    return ClientSetting(name, (kind,), of)
+
+
+CLIENT_SETTINGS: Final = (
+    _of_client("timeout_s", "f8", lambda spec: spec.timeout_s),  # infinity: none
+    _of_client("retries", "i8", lambda spec: spec.retries),
+    _of_client("retry_after_s", "f8", lambda spec: spec.retry_after_s),
+    _of_client("retry_jitter", "f8", lambda spec: spec.retry_jitter),
+    # Clients that may give up waiting: callers, and users who would send the request again.
+    _of_client("watches", "i8", lambda spec: np.isfinite(spec.timeout_s) and (spec.calls or spec.retries > 0)),
+    _of_client("group", "i8", lambda spec: spec.group),  # entries of one group are made at one instant
+    _of_client("times", "i8", lambda spec: spec.times),
+    _of_client("at_once", "i8", lambda spec: spec.at_once),
+    _of_client("awaited", "i8", lambda spec: spec.awaited),
+    _of_client("goes_on", "i8", lambda spec: spec.goes_on),  # the visit does, when the call has failed
+    _of_client("share", "f8", lambda spec: spec.share),
+    _of_client("source", "i8", lambda spec: {"": 0, "of_wait": OF_WAIT, "column": COLUMN, "drawn": DRAWN}[spec.source]),
+    _of_client("of_wait", "f8", lambda spec: spec.of_wait),
+    _of_client("column", "i8", lambda spec: spec.column),
+    _of_client("cpu_factor", "f8", lambda spec: spec.cpu_factor),  # CPU work for each second of it
+    _of_client("wait_factor", "f8", lambda spec: spec.wait_factor),
+    _of_client("cpu_median_s", "f8", lambda spec: spec.cpu.median_s),
+    _of_client("cpu_sigma", "f8", lambda spec: spec.cpu.sigma),
+    _of_client("wait_median_s", "f8", lambda spec: spec.wait.median_s),
+    _of_client("wait_sigma", "f8", lambda spec: spec.wait.sigma),
+    _of_client("pool", "i8", lambda spec: spec.pool),  # -1: connections are without limit
+    _of_client("pool_limit", "i8", lambda spec: spec.pool_limit),
+    _of_client("pool_timeout_s", "f8", lambda spec: spec.pool_timeout_s),
+    _of_client("place", "i8", lambda spec: spec.place),  # after that of the visit that makes it
+    _of_client("places_each", "i8", lambda spec: spec.places_each),
 )

@@ -1,4 +1,4 @@
-"""Two winner trees name the replica with the earliest next completion and the least busy one.
+"""Winner trees name the fleet and replica with the earliest next completion, and the least busy replica.
 
 Every inner node holds the smallest key below it (Knuth, The Art of Computer Programming 3, 5.4.1):
 changing a leaf plays one path to the root again, and the winner is found from the root down.
@@ -21,6 +21,8 @@ from libramen.engine.kernel.layout import (
     inner,
     int_at,
     node_at,
+    set_float,
+    visit_at,
 )
 from libramen.engine.kernel.settings import LEAST_BUSY, NOBODY
 
@@ -36,6 +38,28 @@ def replay_due(tree, node, due_s):
 
 
 @inner
+def replay_time(tree, node, time_s):
+    """The same in a tree of times alone."""
+    set_float(tree, node, time_s)
+    while node > 1:
+        time_s = min(float_at(tree, node ^ 1), time_s)
+        node >>= 1
+        set_float(tree, node, time_s)
+
+
+@inner
+def first_fleet(w):
+    """The fleet with the earliest next completion, and when another one has its next [s]."""
+    node: Any = 1
+    second_s = np.inf
+    while node < w.fleet_leaves:
+        left_s, right_s = float_at(w.dues, 2 * node), float_at(w.dues, 2 * node + 1)
+        second_s = min(second_s, max(left_s, right_s))
+        node = 2 * node + np.int64(right_s < left_s)
+    return node - w.fleet_leaves, second_s
+
+
+@inner
 def replay_load(tree, node, load):
     """The load of a leaf is `load` now: play its path to the root again."""
     node_at(tree, node).load = load
@@ -46,14 +70,14 @@ def replay_load(tree, node, load):
 
 
 @inner
-def first_due(w):
+def first_due(f):
     """The row with the earliest next completion, and when another row has its next [s].
 
     From the root down, to the child that has it. The comparison is added, not branched on: half of such
     branches would be guessed wrong. Of the children that are passed by, the smallest is the second.
     """
-    tree = w.tree
-    leaves = w.leaves
+    tree = f.tree
+    leaves = f.leaves
     node: Any = 1
     second_s = np.inf
     while node < leaves:
@@ -65,44 +89,60 @@ def first_due(w):
 
 
 @inner
-def least_busy(w):
+def least_busy(f):
     """The row with the fewest requests among those that the balancer believes ready; ties: lowest number.
 
     The root's key ends in the number of that replica, so nothing is searched.
     """
-    return int_at(w.row_of, node_at(w.tree, 1).load & 0xFFFFFFFF)
+    return int_at(f.row_of, node_at(f.tree, 1).load & 0xFFFFFFFF)
 
 
 @inner
-def bank_due_s(w, replica):
+def bank_due_s(f, replica):
     """When the bank of a replica runs empty if nothing else happens [s]; infinity: it does not."""
-    if not w.lends or replica.empty:
+    if not f.lends or replica.empty:
         return np.inf
-    used = min(float(replica.n_running), w.whole + w.fraction)
-    if used <= w.steady:
+    used = min(float(replica.n_running), f.whole + f.fraction)
+    if used <= f.steady:
         return np.inf
-    return replica.v_at_s + replica.bank / (used - w.steady)
+    return replica.v_at_s + replica.bank / (used - f.steady)
 
 
 @inner
-def running_due_s(w, replica, key):
+def running_due_s(f, replica, key):
     """When a running request whose virtual time of completion is `key` will be done [s]."""
-    return replica.v_at_s + (key - replica.v) * float_at(w.pace, replica.empty * (w.places + 1) + replica.n_running)
+    return replica.v_at_s + (key - replica.v) * float_at(f.pace, replica.empty * (f.places + 1) + replica.n_running)
 
 
 @inner
-def update_row(w, replica, row):
-    """After an event at a replica: its next completion and its load, in both trees."""
+def way_due_s(w, f):
+    """When the next answer reaches its caller [s]; infinity: none is on its way."""
+    return visit_at(w.visits, f.way_head).due_s if f.way_head >= 0 else np.inf
+
+
+@inner
+def tell_due(w, f):
+    """After an event at a fleet: its next completion, in the tree of all fleets."""
+    due_s = node_at(f.tree, 1).due_s
+    if w.calls:
+        due_s = min(due_s, way_due_s(w, f))
+    replay_time(w.dues, w.fleet_leaves + f.index, due_s)
+
+
+@inner
+def update_row(w, f, replica, row):
+    """After an event at a replica: its next completion and its load, in all trees."""
     # An empty heap has infinity at its root.
-    due_s = running_due_s(w, replica, entry_at(heap_of(replica, RUNNING), 0).key)
+    due_s = running_due_s(f, replica, entry_at(heap_of(replica, RUNNING), 0).key)
     due_s = min(due_s, entry_at(heap_of(replica, WAITING), 0).key)
-    if w.lends:
-        due_s = min(due_s, bank_due_s(w, replica))
-    tree = w.tree
-    leaf = w.leaves + row
+    if f.lends:
+        due_s = min(due_s, bank_due_s(f, replica))
+    tree = f.tree
+    leaf = f.leaves + row
     if due_s != node_at(tree, leaf).due_s:
         replay_due(tree, leaf, due_s)
-    if w.balancer >= LEAST_BUSY:
+        tell_due(w, f)
+    if f.balancer >= LEAST_BUSY:
         load = NOBODY
         if replica.state == READY or replica.state == DEAD:  # a dead one looks empty
             load = (replica.busy << 32) + replica.number

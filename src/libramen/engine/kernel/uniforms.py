@@ -1,7 +1,7 @@
 """Random numbers of a request's own: the same for every plan, in whatever order requests are met.
 
 NumPy's `Philox` (Salmon, Moraes, Dror and Shaw, Parallel Random Numbers: As Easy as 1, 2, 3, 2011) gives
-any block of its stream at once. Block (request, attempt) belongs to that attempt, so nothing is stored.
+any block of its stream at once. Block (request, lineage, place) belongs to that attempt, so nothing is stored.
 `plain` asks NumPy itself for it.
 """
 
@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from libramen.engine.kernel.layout import apart, seldom
+from libramen.engine.kernel.layout import apart, inner, seldom
 
 _LOW = np.uint64(0xFFFFFFFF)
 _HALF = np.uint64(32)
@@ -29,11 +29,11 @@ def _high(a, b):
 
 
 @seldom
-def uniforms(key, request, attempt):
-    """The first two numbers of an attempt's block, uniform in [0, 1)."""
+def uniforms(key, request, lineage, place):
+    """The first two numbers of a visit's block, uniform in [0, 1)."""
     apart()
-    # NumPy counts up before it makes a block: its counter (0, request, attempt, 0) makes this one.
-    c0, c1, c2, c3 = np.uint64(1), np.uint64(request), np.uint64(attempt), np.uint64(0)
+    # NumPy counts up before it makes a block: its counter (0, request, lineage, place) makes this one.
+    c0, c1, c2, c3 = np.uint64(1), np.uint64(request), np.uint64(lineage), np.uint64(place)
     k0, k1 = key[0], key[1]
     for _ in range(_ROUNDS):
         high0, low0 = _high(_MULTIPLIERS[0], c0), _MULTIPLIERS[0] * c0
@@ -42,6 +42,12 @@ def uniforms(key, request, attempt):
         k0 += _BUMPS[0]
         k1 += _BUMPS[1]
     return _in_unit(c0), _in_unit(c1)
+
+
+@inner
+def lineage_of(visit):
+    """The attempt numbers of all visits on the path from the user down to this one, in one number."""
+    return visit.lineage * np.int64(128) + np.int64(visit.attempt)
 
 
 @seldom

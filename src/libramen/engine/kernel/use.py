@@ -13,49 +13,49 @@ from libramen.times import EPSILON_S
 
 
 @seldom
-def begin_use(w, replica, now_s):
+def begin_use(f, replica, now_s):
     """A request takes a slot of a replica that had none in use."""
     apart()
-    row = int_at(w.row_of, replica.number)
-    use = use_at(w.uses, row)
+    row = int_at(f.row_of, replica.number)
+    use = use_at(f.uses, row)
     if np.isnan(use.begin_s) or now_s - use.end_s > tolerance_s(now_s):
-        bill_use(w, row)
+        bill_use(f, row)
         use.begin_s = now_s
     use.end_s = np.inf
 
 
 @seldom
-def end_use(w, replica, now_s):
+def end_use(w, f, replica, now_s):
     """A replica has no slot in use any more."""
     apart()
-    use = use_at(w.uses, int_at(w.row_of, replica.number))
+    use = use_at(f.uses, int_at(f.row_of, replica.number))
     use.end_s = now_s
     if use.tell:
         use.tell = 0
-        set_int(w.idled, w.n_idled, replica.number)
-        w.n_idled += 1
+        set_int(f.idled, f.n_idled, replica.number)
+        f.n_idled += 1
         w.notice_s = now_s
 
 
 @seldom
-def bill_use(w, row):
+def bill_use(f, row):
     """Count the period of use that has ended, if there is one."""
     apart()
-    use = use_at(w.uses, row)
+    use = use_at(f.uses, row)
     if np.isnan(use.begin_s):
         return
     lasted_s = use.end_s - use.begin_s
-    if w.granularity_s > 0.0:
-        lasted_s = np.ceil(lasted_s / w.granularity_s - EPSILON_S)
-    w.billed += lasted_s
+    if f.granularity_s > 0.0:
+        lasted_s = np.ceil(lasted_s / f.granularity_s - EPSILON_S)
+    f.billed += lasted_s
     use.begin_s = np.nan
 
 
 @seldom
-def forget_use(w, row, now_s):
+def forget_use(f, row, now_s):
     """A replica becomes ready, or is gone: what it was used for is over, and it is idle from now on."""
     apart()
-    bill_use(w, row)
-    use = use_at(w.uses, row)
+    bill_use(f, row)
+    use = use_at(f.uses, row)
     use.end_s = now_s
     use.tell = 0

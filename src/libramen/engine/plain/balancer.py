@@ -9,37 +9,60 @@ import numpy as np
 from libramen import streams
 
 if TYPE_CHECKING:
-    from libramen.engine.plain.replica import Attempt, Replica
-    from libramen.engine.plane import ServerSpec
+    from libramen.engine.plain.replica import Replica
+    from libramen.engine.plain.visit import Attempt
 
 
 class Balancer:
-    """The rule of a balancer, and what it remembers."""
+    """The rule of a balancer, and what it remembers.
 
-    def __init__(self, spec: ServerSpec) -> None:
-        self._spec = spec
+    Args:
+        rule: its name.
+        seed: random seed.
+    """
+
+    def __init__(self, rule: str, seed: int) -> None:
+        self._rule, self._seed = rule, seed
         self._last_chosen = 0  # for round robin
+        self._pinned: dict[int, int] = {}  # the replica of each visitor
+        self.moved: dict[int, int] = {}  # visitors who had to move from each replica
 
     def choose(self, among: list[Replica], attempt: Attempt) -> Replica:
         """The balancer's rule."""
-        balancer = self._spec.balancer
-        if balancer == "round_robin":
+        if self._rule == "round_robin":
             later = [replica for replica in among if replica.number > self._last_chosen]
             chosen = (later or among)[0]
             self._last_chosen = chosen.number
             return chosen
-        if balancer in {"random", "two_choices"}:
-            u, v = uniforms(self._spec.seed, "balancer", attempt)
+        if self._rule == "pinned":
+            return self._where_pinned(among, attempt.errand.visitor)
+        if self._rule in {"random", "two_choices"}:
+            u, v = uniforms(self._seed, "balancer", attempt.errand.id, attempt.lineage, attempt.errand.place)
             chosen = among[int(u * len(among))]
-            if balancer == "random" or len(among) == 1:
+            if self._rule == "random" or len(among) == 1:
                 return chosen
             others = [replica for replica in among if replica is not chosen]
             among = [chosen, others[int(v * len(others))]]
-        return min(among, key=lambda replica: (replica.busy, replica.number))
+        return _least_busy(among)
+
+    def _where_pinned(self, among: list[Replica], visitor: int) -> Replica:
+        """Where the last request of this visitor was sent, if that replica is among them; else the least busy one."""
+        before = self._pinned.get(visitor)
+        same = [replica for replica in among if replica.number == before]
+        chosen = same[0] if same else _least_busy(among)
+        if visitor >= 0:
+            if before is not None and not same:
+                self.moved[before] = self.moved.get(before, 0) + 1
+            self._pinned[visitor] = chosen.number
+        return chosen
 
 
-def uniforms(seed: int, purpose: str, attempt: Attempt) -> tuple[float, float]:
-    """Two numbers of the attempt's own, uniform in [0, 1)."""
-    counter = np.array([0, attempt.request.id, attempt.number, 0], np.uint64)
+def _least_busy(among: list[Replica]) -> Replica:
+    return min(among, key=lambda replica: (replica.busy, replica.number))
+
+
+def uniforms(seed: int, purpose: str, request: int, lineage: int, place: int) -> tuple[float, float]:
+    """Two numbers of a visit's own, uniform in [0, 1)."""
+    counter = np.array([0, request, lineage, place], np.uint64)
     stream = np.random.Generator(np.random.Philox(key=streams.key(seed, purpose), counter=counter))
     return stream.random(), stream.random()

@@ -1,48 +1,62 @@
-"""The clients of the readable data plane: how long they wait, and when they send a request again."""
+"""The clients of the readable data plane: how long they wait, and when they send a visit again."""
 
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 from libramen.engine.plain.balancer import uniforms
 
 if TYPE_CHECKING:
-    from libramen.engine.plain.replica import Attempt, Request
-    from libramen.engine.plane import ServerSpec
+    from libramen.engine.plain.visit import Attempt, Errand
+
+
+class Repeat(NamedTuple):
+    """An attempt that is going to be sent."""
+
+    at_s: float
+    errand: Errand
+    number: int
+    planned: int
+    last: Attempt  # the one before, which failed
+    failed_s: float
 
 
 class Clients:
-    """Attempts whose clients still wait and may send again, and attempts that are going to be sent."""
+    """Attempts whose clients still wait and hear of their time-out, and attempts that are going to be sent."""
 
-    def __init__(self, spec: ServerSpec) -> None:
-        self._spec = spec
+    def __init__(self, seed: int) -> None:
+        self._seed = seed
         self._waiting: list[Attempt] = []
-        self.repeats: list[tuple[float, Request, int]] = []  # when, of what, number of the attempt
+        self.repeats: list[Repeat] = []
+        self.planned = 0
 
     def sent(self, attempt: Attempt) -> None:
-        """A client has sent an attempt, and gives up at its time-out if it may send another."""
-        if attempt.number <= self._spec.retries and math.isfinite(self._spec.timeout_s):
+        """A client has sent an attempt; users hear of its time-out only if they may send another."""
+        client = attempt.errand.client
+        if math.isfinite(client.timeout_s) and (client.calls or attempt.number <= client.retries):
             self._waiting.append(attempt)
 
     def timeouts(self) -> list[tuple[float, Attempt]]:
-        """When each client that may send again gives up."""
-        return [(attempt.at_s + self._spec.timeout_s, attempt) for attempt in self._waiting]
+        """When each client gives up."""
+        return [(attempt.at_s + attempt.errand.client.timeout_s, attempt) for attempt in self._waiting]
 
     def forget(self, attempt: Attempt) -> None:
         """A client has had its answer, or has gone."""
         if attempt in self._waiting:
             self._waiting.remove(attempt)
 
-    def give_up(self, attempt: Attempt) -> None:
-        """A client gives up waiting. The server does not know, and goes on with the attempt."""
-        attempt.given_up = True
-        self.repeat_later(attempt, attempt.at_s + self._spec.timeout_s)
-
     def repeat_later(self, attempt: Attempt, failed_s: float) -> None:
         """The client learns at `failed_s` that an attempt has failed, and sends the next one after a pause."""
-        self.forget(attempt)
-        pause_s = self._spec.retry_after_s * 2 ** (attempt.number - 1)
-        if self._spec.retry_jitter > 0:
-            pause_s *= 1 + self._spec.retry_jitter * (2 * uniforms(self._spec.seed, "retry", attempt)[0] - 1)
-        self.repeats.append((failed_s + pause_s, attempt.request, attempt.number + 1))
+        errand = attempt.errand
+        client = errand.client
+        pause_s = client.retry_after_s * 2 ** (attempt.number - 1)
+        if client.retry_jitter > 0:
+            u, _ = uniforms(self._seed, "retry", errand.id, attempt.lineage, errand.place)
+            pause_s *= 1 + client.retry_jitter * (2 * u - 1)
+        self.repeats.append(Repeat(failed_s + pause_s, errand, attempt.number + 1, self.plan(), attempt, failed_s))
+
+    def plan(self) -> int:
+        """The number of what is planned next."""
+        self.planned += 1
+        return self.planned

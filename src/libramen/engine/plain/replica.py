@@ -10,36 +10,17 @@ from typing import TYPE_CHECKING, Literal
 from libramen.times import EPSILON_S
 
 if TYPE_CHECKING:
+    from libramen.engine.plain.visit import Attempt, Errand
     from libramen.engine.plane import ServerSpec
 
 
-@dataclass(frozen=True)
-class Request:
-    """A request of the trace. A copy, so that it outlives its chunk."""
-
-    id: int
-    first_s: float
-    cpu_s: float
-    wait_s: float
-    route: int = 0
-    bytes_out: float = 0.0
-
-
 @dataclass(eq=False)
-class Attempt:
-    """One attempt of a request: what the balancer and a replica deal with."""
+class Pool:
+    """Connections from one process to one service."""
 
-    request: Request
-    number: int  # 1 for the first
-    at_s: float  # its own arrival
-    order: int  # among all attempts, by arrival
-    given_up: bool = False  # its client has gone and sends the request again: no client waits for this one
-    slot_at_s: float | None = None  # when it took its slot
-    turn_at_s: float | None = None  # when its CPU work began
-    slower: float = 1.0  # by how much more CPU work it had then, on a replica that was not warm
-    done_s: float = 0.0  # of it up to now
-    cpu_left_s: float | None = None  # CPU work still to do on a core of speed 1; None before its first turn
-    wait_ends_s: float | None = None  # None while it has CPU work to do
+    limit: int
+    in_use: int = 0
+    waiting: list[Errand] = field(default_factory=list)  # calls, in the order in which they began to wait
 
 
 @dataclass(eq=False)
@@ -58,6 +39,7 @@ class Replica:
     begin_s: float | None = None  # of its latest period of use, None: there was none since it became ready
     end_s: float = math.inf  # of that, infinity: it goes on; without one, when it became ready
     tells: bool = False  # when it becomes idle
+    pools: dict[int, Pool] = field(default_factory=dict)
 
     @property
     def busy(self) -> int:
@@ -71,7 +53,8 @@ class Replica:
 
     def running(self) -> list[Attempt]:
         """Those that use the CPU now: the first `threads` of those with CPU work, by when they took their slots."""
-        return [attempt for attempt in self.in_slots if attempt.wait_ends_s is None][: self.spec.threads]
+        work = [attempt for attempt in self.in_slots if attempt.wait_ends_s is None and not attempt.is_calling]
+        return work[: self.spec.threads]
 
     def ends_s(self, attempt: Attempt) -> float:
         """When its CPU work, or its wait, is over if nothing else happens."""
@@ -80,7 +63,7 @@ class Replica:
         assert attempt.cpu_left_s is not None
         if self.spec.forced:
             assert attempt.turn_at_s is not None
-            return attempt.turn_at_s + attempt.request.cpu_s * max(0.0, attempt.request.wait_s - attempt.turn_at_s)
+            return attempt.turn_at_s + attempt.errand.cpu_s * max(0.0, attempt.errand.wait_s - attempt.turn_at_s)
         return self.worked_to_s + attempt.cpu_left_s / self.rate()
 
     def cores(self) -> float:
@@ -121,7 +104,7 @@ class Replica:
         """Those whose CPU turn begins now need more work where the replica is not warm."""
         for attempt in self.running():
             if attempt.cpu_left_s is None:
-                attempt.turn_at_s, attempt.cpu_left_s = now_s, attempt.request.cpu_s
+                attempt.turn_at_s, attempt.cpu_left_s = now_s, attempt.errand.cpu_s
                 if self.spec.warm_up_s > 0:
                     cold = max(0.0, 1 - (now_s - self.ready_s) / self.spec.warm_up_s)
                     attempt.slower = 1 + (self.spec.warm_up_factor - 1) * cold

@@ -1,0 +1,267 @@
+"""Visits that call other services: what they send, what they wait for, and how they go on.
+
+All of it happens within an event. `w.stack` has what still goes on in it, the latest first: what a call sets off is
+over before the visit that made it goes on.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from libramen.engine.kernel.balancer import must_ask
+from libramen.engine.kernel.clients import answer, errored, free
+from libramen.engine.kernel.connections import abandon, connect, hand_on, heard, leave_queue, push
+from libramen.engine.kernel.integrals import integrate
+from libramen.engine.kernel.layout import (
+    ASK,
+    ERRORED,
+    HEARD,
+    NOTHING,
+    OK,
+    RETRIED,
+    TIMED_OUT,
+    TO_SEND,
+    UNDER_WAY,
+    apart,
+    client_at,
+    fleet_at,
+    float_at,
+    int_at,
+    replica_at,
+    seldom,
+    set_float,
+    visit_at,
+)
+from libramen.engine.kernel.service import end_calls, leave_slot, start_wait
+from libramen.engine.kernel.settings import COLUMN, DRAWN, OF_WAIT
+from libramen.engine.kernel.trees import update_row
+from libramen.engine.kernel.uniforms import lineage_of, uniforms
+
+
+@seldom
+def next_step(w, now_s):
+    """The next step of this event. Returns a call that is to be sent now; NOTHING; or ASK, and changes nothing then."""
+    apart()
+    index = int_at(w.stack, w.n_stack - 1)
+    visit = visit_at(w.visits, index)
+    if visit.phase == TO_SEND:
+        f = fleet_at(w.fleets, visit.fleet)
+        if must_ask(w, f):
+            w.asked = w.attempts
+            f.asks_now = 1
+            return ASK
+        w.n_stack -= 1
+        visit.phase = UNDER_WAY
+        visit.first_s = now_s
+        return index
+    if visit.phase == HEARD:
+        w.n_stack -= 1
+        _caller_goes_on(w, index, now_s)
+        return NOTHING
+    _go_on(w, index, visit, now_s)
+    return NOTHING
+
+
+@seldom
+def _go_on(w, index, visit, now_s):
+    """A visit makes its next call, waits for those that it has made, or has made all of them."""
+    f = fleet_at(w.fleets, visit.fleet)
+    while visit.step < f.n_calls:
+        client = client_at(w.clients, f.first_call + visit.step)
+        if visit.pending and not (client.at_once and client.group == visit.group):
+            w.n_stack -= 1
+            return
+        if visit.nth == 0 and not _is_made(w, visit, client):
+            visit.step += 1
+            continue
+        nth = visit.nth
+        visit.nth += 1
+        if visit.nth == client.times:
+            visit.step += 1
+            visit.nth = 0
+        visit.group = client.group
+        _make(w, f, index, visit, client, nth, now_s)
+        return
+    w.n_stack -= 1
+    if visit.pending == 0:
+        replica = replica_at(f.replicas, visit.row)
+        end_calls(w, replica, index)
+        if visit.made or visit.left_s > 0.0 or visit.cpu_s == 0.0:
+            start_wait(w, f, replica, index, now_s)
+            update_row(w, f, replica, visit.row)
+        else:
+            _leave(w, f, replica, visit.row, index, OK, now_s)
+
+
+@seldom
+def _is_made(w, visit, client):
+    """Whether this visit makes that call: not for requests of another route, nor where a draw says so."""
+    if w.codes and not int_at(w.applies, client.number * w.n_routes + visit.route):
+        return False
+    if client.share < 1.0:
+        u, _ = uniforms(w.share_key, visit.id, lineage_of(visit), visit.place + client.place)
+        return u < client.share
+    if client.source == OF_WAIT:
+        visit.left_s -= client.of_wait * visit.wait_s
+        if visit.left_s < 1e-12 * visit.wait_s:
+            visit.left_s = 0.0  # all of it: what is left is a rounding error
+    return True
+
+
+@seldom
+def _make(w, f, index, visit, client, nth, now_s):
+    """A call is made: it is sent as soon as it has a connection."""
+    call_index = w.free
+    call = visit_at(w.visits, call_index)
+    w.free = call.link
+    w.n_open += 1
+    call.id = visit.id
+    call.route = visit.route
+    call.visitor = visit.visitor
+    call.bytes_out = 0.0
+    call.fleet = client.fleet
+    call.client = client.number
+    call.is_call = 1
+    call.place = visit.place + client.place + nth * client.places_each
+    call.lineage = lineage_of(visit)
+    call.attempt = 0
+    call.watched = 0
+    call.given_up = 0
+    call.caller = -1
+    call.pool_row = -1
+    call.calls_head = -1
+    call.phase = TO_SEND
+    for column in range(w.columns):
+        set_float(w.given, w.columns * call_index + column, float_at(w.given, w.columns * index + column))
+    _give_work(w, index, visit, client, call)
+    if client.awaited:
+        if visit.pending == 0:
+            visit.group_s = now_s
+        visit.pending += 1
+        visit.made = 1
+        call.caller = index
+        call.sibling = visit.calls_head
+        call.sibling_back = -1
+        if visit.calls_head >= 0:
+            visit_at(w.visits, visit.calls_head).sibling_back = call_index
+        visit.calls_head = call_index
+    if client.pool >= 0:
+        connect(w, f, client, call_index, visit.row, now_s)
+    else:
+        push(w, call_index)
+
+
+@seldom
+def _give_work(w, index, visit, client, call):
+    """How much work a call is."""
+    call.cpu_s = 0.0
+    call.wait_s = 0.0
+    if client.source == OF_WAIT or client.source == COLUMN:
+        work_s = client.of_wait * visit.wait_s
+        if client.source == COLUMN:
+            work_s = float_at(w.given, w.columns * index + client.column)
+        call.cpu_s = client.cpu_factor * (work_s / client.times)
+        call.wait_s = client.wait_factor * (work_s / client.times)
+    elif client.source == DRAWN:
+        call.cpu_s = client.cpu_median_s
+        call.wait_s = client.wait_median_s
+        if client.cpu_sigma > 0.0 or client.wait_sigma > 0.0:
+            # Two independent standard normals of two uniforms: Box and Muller 1958.
+            u, v = uniforms(w.call_key, call.id, call.lineage, call.place)
+            radius = np.sqrt(-2.0 * np.log(1.0 - u))
+            call.cpu_s *= np.exp(client.cpu_sigma * radius * np.cos(2.0 * np.pi * v))
+            call.wait_s *= np.exp(client.wait_sigma * radius * np.sin(2.0 * np.pi * v))
+
+
+# -- what callers hear -----------------------------------------------------------------------------
+
+
+@seldom
+def hear_next(w):
+    """The caller of the call that ended first hears of it: its connection is handed on, then the caller goes on."""
+    apart()
+    index = w.news_head
+    call = visit_at(w.visits, index)
+    w.news_head = call.link
+    call.phase = HEARD
+    push(w, index)
+    hand_on(w, index)
+
+
+@seldom
+def _caller_goes_on(w, index, now_s):
+    call = visit_at(w.visits, index)
+    if call.caller < 0:
+        free(w, index)
+        return
+    client = client_at(w.clients, call.client)
+    caller_index = heard(w, index)
+    caller = visit_at(w.visits, caller_index)
+    caller.pending -= 1
+    if call.ending != OK and not client.goes_on:
+        free(w, index)
+        _fail_visit(w, caller_index, now_s)
+        return
+    if caller.pending == 0:
+        caller.called_s += now_s - caller.group_s
+        caller.connecting_s += call.first_s - caller.group_s
+        if w.parts:
+            _take_over(w, caller_index, index, now_s)
+        push(w, caller_index)
+    free(w, index)
+
+
+@seldom
+def _take_over(w, to, index, now_s):
+    """Where the time of a call went is where that of its caller went, too."""
+    call = visit_at(w.visits, index)
+    f = fleet_at(w.fleets, call.fleet)
+    if call.ending != OK:
+        at = w.parts * to + f.part + RETRIED
+        set_float(w.spent, at, float_at(w.spent, at) + (now_s - call.first_s))
+        return
+    for part in range(f.part, f.parts_end):
+        at = w.parts * to + part
+        set_float(w.spent, at, float_at(w.spent, at) + float_at(w.spent, w.parts * index + part))
+
+
+@seldom
+def _fail_visit(w, index, now_s):
+    """A call of this visit has failed, and so has the visit: its slot is free."""
+    visit = visit_at(w.visits, index)
+    f = fleet_at(w.fleets, visit.fleet)
+    replica = replica_at(f.replicas, visit.row)
+    abandon(w, index)
+    end_calls(w, replica, index)
+    _leave(w, f, replica, visit.row, index, ERRORED, now_s)
+
+
+@seldom
+def _leave(w, f, replica, row, index, ending, now_s):
+    """A visit is answered, well or not, and leaves its slot."""
+    apart()
+    integrate(w, f, now_s)
+    if ending == OK:
+        answer(w, f, index, replica.number, now_s)
+    else:
+        errored(w, f, index, replica.number, now_s)
+    leave_slot(w, f, replica, row, now_s)
+
+
+@seldom
+def wait_no_longer(w, index, now_s):
+    """A call has waited too long for a connection: it has failed, and was no visit."""
+    apart()
+    call = visit_at(w.visits, index)
+    client = client_at(w.clients, call.client)
+    f = fleet_at(w.fleets, client.caller)
+    f.unsent += 1
+    leave_queue(w, f, client, index)
+    w.now_s = max(w.now_s, now_s)
+    w.event_s = now_s
+    w.n_open -= 1
+    call.ending = TIMED_OUT
+    call.first_s = now_s
+    call.link = -1
+    call.phase = HEARD
+    push(w, index)

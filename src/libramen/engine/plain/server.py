@@ -1,0 +1,317 @@
+"""One service of the readable data plane: replicas, queue, measures, and what the control plane asks of it."""
+
+from __future__ import annotations
+
+import math
+from collections import deque
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from libramen.engine.plain.balancer import Balancer
+from libramen.engine.plain.replica import Replica
+from libramen.engine.plane import Ending, Integrals, Notices, Sample
+from libramen.times import tolerance_s
+
+if TYPE_CHECKING:
+    from libramen.engine.plain.state import PlainState
+    from libramen.engine.plain.visit import Attempt
+
+
+class PlainServer:
+    """One service; see `engine.plane.Server` for what each method promises."""
+
+    def __init__(self, world: PlainState, index: int) -> None:
+        self.world, self.index = world, index
+        self.spec = world.spec.servers[index]
+        self.replicas: dict[int, Replica] = {}
+        self.queue: deque[Attempt] = deque()  # the shared or held queue
+        self.balancer = Balancer(self.spec.balancer, world.spec.seed)
+        self.attempts = 0
+        self.on_their_way: list[Attempt] = []  # answers to those that called
+        self.unsent = 0
+        self.emptied: list[int] = []
+        self.killed: list[int] = []
+        self.idled: list[int] = []
+        self.is_asking = False
+        self.coming_slots: int | None = None  # None: the control plane does not want to be asked for slots
+        self.logged_s: list[float] = []  # latencies of the ok answers, each of its own attempt
+        self._billed = 0.0  # periods of use that are over, each rounded up
+        self._series: list[tuple[float, ...]] = []
+        self._integrals = [0.0] * 7
+        self._integrated_to_s = 0.0
+
+    @property
+    def has_notices(self) -> bool:
+        return bool(self.emptied or self.killed or self.idled or self.is_asking)
+
+    # -- where an attempt goes ---------------------------------------------------------------------
+
+    def ready(self) -> list[Replica]:
+        """The replicas that the balancer believes ready, by number."""
+        ready = [replica for replica in self.replicas.values() if replica.state in {"ready", "dead"}]
+        return sorted(ready, key=lambda replica: replica.number)
+
+    def lacks_slot(self) -> bool:
+        """Whether the control plane wants to be asked for a slot, and none is left for one more attempt."""
+        if self.coming_slots is None:
+            return False
+        free = sum(self.spec.slots - len(replica.in_slots) for replica in self.ready())
+        return free + self.coming_slots <= self.waiting
+
+    def get(self, attempt: Attempt, now_s: float) -> None:
+        """The balancer gets an attempt."""
+        self.integrate(now_s)
+        self.attempts += 1
+        spec, ready = self.spec, self.ready()
+        if not ready and not spec.holds_requests:
+            self.world.fail(attempt, Ending.REFUSED, 0, now_s)
+            return
+        room = [replica for replica in ready if replica.has_room()]
+        if spec.queues and (self.queue or not room):
+            if spec.queue_limit < 0 or len(self.queue) < spec.queue_limit:
+                self.queue.append(attempt)
+            else:
+                self.world.fail(attempt, Ending.REFUSED, 0, now_s)
+        else:
+            self._put(self.balancer.choose(room if spec.queues else ready, attempt), attempt, now_s)
+
+    def _put(self, replica: Replica, attempt: Attempt, now_s: float) -> None:
+        """A replica gets a visit: into a slot, into its backlog, or refused."""
+        spec = self.spec
+        if replica.state == "dead":
+            self.world.fail(attempt, Ending.LOST, replica.number, now_s)
+        elif len(replica.in_slots) < spec.slots:
+            memory = spec.memory_base + spec.memory_per_request * (len(replica.in_slots) + 1)
+            if 0 <= spec.memory < memory:
+                self._kill(replica, now_s)
+                self.world.fail(attempt, Ending.LOST, replica.number, now_s)
+            else:
+                self._take_slot(replica, attempt, now_s)
+        elif replica.has_room():
+            replica.backlog.append(attempt)
+        else:
+            self.world.fail(attempt, Ending.REFUSED, replica.number, now_s)
+
+    # -- service -----------------------------------------------------------------------------------
+
+    def _take_slot(self, replica: Replica, attempt: Attempt, now_s: float) -> None:
+        replica.work(now_s)
+        if replica.begin_s is None or now_s - replica.end_s > tolerance_s(now_s):
+            # A slot that is freed and taken at one instant does not end a period of use.
+            self._billed += replica.use(now_s)
+            replica.begin_s = now_s
+        replica.end_s = math.inf
+        attempt.slot_at_s, attempt.replica = now_s, replica
+        has_work = attempt.errand.cpu_s > 0
+        if not has_work and not self.world.calls.of(self.index):
+            self.start_wait(attempt, now_s)
+        attempt.is_calling = not has_work and attempt.wait_ends_s is None
+        replica.in_slots.append(attempt)
+        replica.start_turns(now_s)
+        if attempt.is_calling:
+            self.world.calls.begin(attempt, now_s)
+
+    def start_wait(self, attempt: Attempt, now_s: float) -> None:
+        """Its CPU work is over, and its calls."""
+        attempt.is_calling = False
+        wait_s = attempt.left_s if self.world.calls.of(self.index) else attempt.errand.wait_s
+        attempt.wait_ends_s = now_s + wait_s
+        if self.spec.forced:
+            attempt.wait_ends_s = max(now_s, wait_s)
+            if attempt.turn_at_s is not None:
+                self.world.turns[attempt.errand.id] = attempt.turn_at_s, now_s, attempt.done_s / attempt.slower
+
+    def complete(self, replica: Replica, attempt: Attempt, now_s: float) -> None:
+        """The CPU work or the wait of a visit is over."""
+        self.integrate(now_s)
+        replica.work(now_s)
+        if attempt.wait_ends_s is None and self.world.calls.of(self.index):
+            attempt.is_calling = True
+            replica.start_turns(now_s)
+            self.world.calls.begin(attempt, now_s)
+            return
+        if attempt.wait_ends_s is None and (attempt.errand.wait_s > 0 or self.spec.forced):
+            self.start_wait(attempt, now_s)
+            replica.start_turns(now_s)
+            return
+        self.leave(replica, attempt, Ending.OK, now_s)
+
+    def leave(self, replica: Replica, attempt: Attempt, ending: Ending, now_s: float) -> None:
+        """A visit leaves its slot, answered ok or with an error."""
+        self.integrate(now_s)
+        attempt.is_calling = False
+        replica.in_slots.remove(attempt)
+        replica.start_turns(now_s)
+        self.world.answer(attempt, ending, replica.number, now_s)
+        while replica.backlog and len(replica.in_slots) < self.spec.slots:
+            following = replica.backlog.popleft()
+            if self._is_dropped(following, now_s):
+                self.world.fail(following, Ending.TIMED_OUT, replica.number, now_s)
+            else:
+                self._take_slot(replica, following, now_s)
+        if not replica.in_slots:
+            self._end_use(replica, now_s)
+        if replica.state == "draining" and not replica.busy:
+            self.emptied.append(replica.number)
+        self._hand_out(now_s)
+
+    def _is_dropped(self, attempt: Attempt, now_s: float) -> bool:
+        """Whether it is past its deadline now that it would take a slot, and such are dropped."""
+        return self.spec.drops and now_s - attempt.at_s > attempt.errand.client.timeout_s + tolerance_s(now_s)
+
+    def _hand_out(self, now_s: float) -> None:
+        """The shared or held queue moves up as long as some replica has room."""
+        while self.queue and (room := [replica for replica in self.ready() if replica.has_room()]):
+            attempt = self.queue.popleft()
+            slot_is_free = any(len(replica.in_slots) < self.spec.slots for replica in room)
+            if slot_is_free and self._is_dropped(attempt, now_s):
+                self.world.fail(attempt, Ending.TIMED_OUT, room[0].number, now_s)
+            else:
+                self._put(self.balancer.choose(room, attempt), attempt, now_s)
+
+    def empty_bank(self, replica: Replica, now_s: float) -> None:
+        """A replica has used up the CPU that it had saved."""
+        self.integrate(now_s)
+        replica.work(now_s)
+        replica.bank = 0.0
+
+    def _kill(self, replica: Replica, now_s: float) -> None:
+        """A replica dies. The balancer knows at once, or when it is told."""
+        replica.work(now_s)
+        self._end_all(replica, Ending.LOST, now_s)
+        replica.state = "out" if self.spec.detect_s == 0 else "dead"
+        self.killed.append(replica.number)
+
+    def _end_all(self, replica: Replica, ending: Ending, now_s: float) -> None:
+        """Every visit in a replica ends so, in the order of their arrival. Its connections are gone."""
+        inside = sorted([*replica.in_slots, *replica.backlog], key=lambda attempt: attempt.order)
+        if replica.in_slots:
+            self._end_use(replica, now_s)
+        for attempt in inside:
+            self.world.calls.abandon(attempt)
+        replica.pools = {}
+        replica.in_slots.clear()
+        replica.backlog.clear()
+        for attempt in inside:
+            self.world.fail(attempt, ending, replica.number, now_s)
+
+    # -- what the control plane does ---------------------------------------------------------------
+
+    def add(self, number: int, now_s: float, *, warm: bool = False) -> None:
+        self.integrate(now_s)
+        bank, core_s = self.spec.bank_at_start if self.spec.lends_cpu else 1.0, 0.0
+        if number in self.replicas:  # it comes again; a bank stands still while its replica is down
+            again = self.replicas[number]
+            bank, core_s = again.bank, again.core_s
+            self._billed += again.use(now_s)
+        self.replicas[number] = Replica(
+            self.spec, number, -math.inf if warm else now_s, worked_to_s=now_s, bank=bank, core_s=core_s, end_s=now_s
+        )
+        self._hand_out(now_s)
+        self.world.calls.hear_all(now_s)
+
+    def drain(self, number: int, now_s: float) -> bool:
+        self.integrate(now_s)
+        replica = self.replicas[number]
+        replica.state = "draining"
+        return not replica.busy
+
+    def withdraw(self, number: int, now_s: float) -> None:
+        self.integrate(now_s)
+        self.replicas[number].state = "out"
+
+    def remove(self, number: int, now_s: float) -> None:
+        if number in self.replicas:
+            self.integrate(now_s)
+            replica = self.replicas.pop(number)
+            self._end_all(replica, Ending.CUT, now_s)
+            self._billed += replica.use(now_s)
+            self.world.calls.hear_all(now_s)
+
+    def take_notices(self) -> Notices | None:
+        notices = Notices(self.emptied, self.killed, self.idled, self.is_asking)
+        self.emptied, self.killed, self.idled, self.is_asking = [], [], [], False
+        return notices if any(notices) else None
+
+    def take_killed(self) -> list[int]:
+        killed, self.killed = self.killed, []
+        return killed
+
+    @property
+    def held(self) -> int:
+        return len(self.queue)
+
+    def moved(self) -> np.ndarray:
+        counts = np.zeros(1 + max(self.balancer.moved, default=0), np.int64)
+        for number, moved in self.balancer.moved.items():
+            counts[number] = moved
+        return counts
+
+    # -- scaling on arrival, and use ---------------------------------------------------------------
+
+    def ask(self, coming_slots: int | None) -> None:
+        self.coming_slots = coming_slots
+
+    def idle_since_s(self, number: int) -> float:
+        return self.replicas[number].end_s
+
+    def tell_idle(self, number: int) -> None:
+        self.replicas[number].tells = True
+
+    def _end_use(self, replica: Replica, now_s: float) -> None:
+        replica.end_s = now_s
+        if replica.tells:
+            replica.tells = False
+            self.idled.append(replica.number)
+
+    def billed(self, at_s: float) -> float:
+        return self._billed + sum(replica.use(at_s) for replica in self.replicas.values())
+
+    # -- measures ----------------------------------------------------------------------------------
+
+    @property
+    def waiting(self) -> int:
+        return len(self.queue) + sum(len(r.backlog) for r in self.replicas.values() if r.state == "ready")
+
+    def sample(self, at_s: float) -> Sample:
+        return Sample(*self.integrals(at_s)[:3], self.attempts, len(self.logged_s))
+
+    def answers(self, first: int, last: int) -> np.ndarray:
+        return np.array(self.logged_s[first:last])
+
+    def core_s(self, number: int, at_s: float) -> float:
+        if number not in self.replicas:
+            return 0.0
+        replica = self.replicas[number]
+        return replica.core_s + max(0.0, at_s - replica.worked_to_s) * replica.used()
+
+    def _levels(self) -> list[float]:
+        """What is in use and waiting now, over the ready replicas and over all, as in `Integrals`."""
+        levels = [0.0, 0.0, len(self.queue), 0.0, 0.0, len(self.queue), 0.0]
+        for replica in self.replicas.values():
+            for k, level in enumerate((replica.used(), len(replica.in_slots), len(replica.backlog))):
+                levels[3 + k] += level
+                levels[k] += level if replica.state == "ready" else 0
+            earned = self.spec.steady_cores
+            levels[6] += earned < self.spec.cores and replica.bank <= 0 and len(replica.running()) > earned
+        return levels
+
+    def integrate(self, now_s: float) -> None:
+        """Bring the integrals up to date, before a level changes; write them down at the edges passed."""
+        edges_s = self.world.edges_s
+        while len(self._series) < len(edges_s) and edges_s[len(self._series)] <= now_s:
+            self._series.append(self.integrals(edges_s[len(self._series)])[3:])
+        self._integrals = list(self.integrals(now_s))
+        self._integrated_to_s = max(self._integrated_to_s, now_s)
+        self.world.last_s = max(self.world.last_s, now_s)
+
+    def integrals(self, at_s: float) -> Integrals:
+        passed_s = max(0.0, at_s - self._integrated_to_s)
+        return Integrals(
+            *(so_far + passed_s * level for so_far, level in zip(self._integrals, self._levels(), strict=True))
+        )
+
+    def series(self) -> np.ndarray:
+        rest = self.world.edges_s[len(self._series) :]
+        return np.array([*self._series, *(self.integrals(edge_s)[3:] for edge_s in rest)])

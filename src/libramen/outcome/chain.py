@@ -1,0 +1,332 @@
+"""What is worth knowing of services that call each other.
+
+Each finding is one function of the whole outcome that yields those it finds. To add one, write the function and name it
+in `_ALL`.
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Final, NamedTuple
+
+import numpy as np
+
+from libramen import units
+from libramen.outcome.findings import Finding, by_cost
+from libramen.outcome.words import clock, times
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Iterator
+
+    from libramen.outcome.outcome import Outcome
+    from libramen.outcome.system import SystemOutcome
+
+_LONG_S: Final = 60.0
+_FULL: Final = 0.95
+"""Of the slots or the cores, from which on a service has none left to speak of."""
+_NOTED: Final = 0.1
+"""The share of its time from which on a visit waits for connections noticeably."""
+_GROWS: Final = 10
+"""Visits that wait at the end, at the least, before a queue counts as growing."""
+
+
+class _Load(NamedTuple):
+    """One service over the windows of a replay."""
+
+    name: str
+    outcome: Outcome
+    slots: np.ndarray  # taken, as a share
+    cpu: np.ndarray  # in use, as a share
+    waiting: np.ndarray  # visits, on average
+    full: np.ndarray  # bool: it has no slots, or no CPU, left, and visits wait or take turns
+
+    @property
+    def short_of(self) -> str:
+        """What it has least of while it is full."""
+        return "slots" if self.slots[self.full].mean() >= self.cpu[self.full].mean() else "CPU"
+
+
+def system_findings(outcome: SystemOutcome) -> tuple[Finding, ...]:
+    """All that is found of the whole and of each service, those that concern most requests first."""
+    loads = {name: _load(name, one) for name, one in outcome.services.items()}
+    found = [finding for find in _ALL for finding in find(outcome, loads)]
+    narrow = {finding.service for finding in found if finding.kind == "bottleneck"}
+    for name, one in outcome.services.items():
+        # Slots are full there because those further down are.
+        waits = bool(narrow & _below(outcome, name))
+        found += [
+            finding._replace(text=f"{name}: {finding.text}", service=name)
+            for finding in one.findings
+            if not (waits and finding.kind in {"slots_full", "blind_measure"})
+        ]
+    return by_cost(outcome, found)
+
+
+def _below(outcome: SystemOutcome, name: str) -> set[str]:
+    """The services that a service waits for, and those that these wait for."""
+    names, found, left = outcome.system.names, set[str](), [name]
+    while left:
+        caller = left.pop()
+        for made in outcome.system.calls:
+            callee = names[made.callee]
+            if names[made.caller] == caller and made.call.wait_for_it and callee not in found:
+                found.add(callee)
+                left.append(callee)
+    return found
+
+
+def _load(name: str, one: Outcome) -> _Load:
+    series = one.series_of_counts()
+    ready = np.maximum(series["ready"], 1e-12)
+    slots = series["in_progress"] / (ready * one.service.slots)
+    cpu = np.nan_to_num(series["utilisation"])
+    waiting, there = series["waiting"], series["ready"] > 1e-9
+    busy = (slots >= _FULL) & ((waiting > 0.5) | (series["refused"] > 0))
+    turns = (cpu >= _FULL) & (series["in_progress"] > 1.5 * ready * one.plan.size.cores)
+    return _Load(name, one, np.where(there, slots, 0.0), cpu, waiting, there & (busy | turns))
+
+
+def _callers(outcome: SystemOutcome, callee: str, *, awaited: bool = True) -> list[str]:
+    hosted = outcome.system.hosted
+    names = [
+        hosted[made.caller].name
+        for made in outcome.system.calls
+        if hosted[made.callee].name == callee and made.call.wait_for_it == awaited
+    ]
+    return list(dict.fromkeys(names))
+
+
+def _failed_in(outcome: SystemOutcome, windows: np.ndarray) -> int:
+    """Requests that arrived in these windows and failed."""
+    series = outcome.series_of_counts()
+    return int((series["arrivals"] - series["ok"])[windows].sum())
+
+
+def _bottleneck(outcome: SystemOutcome, loads: dict[str, _Load]) -> Iterator[Finding]:
+    """A service that is full while those that call it have CPU to spare and wait for it."""
+    width = np.diff(outcome.run.edges_s)
+    for name, load in loads.items():
+        seconds = float(width[load.full].sum())
+        callers = [loads[caller] for caller in _callers(outcome, name)]
+        if seconds < _LONG_S or not callers:
+            continue
+        if load.short_of == "slots" and any(loads[n].full[load.full].mean() > 0.5 for n in _below(outcome, name)):
+            continue  # it is full because it waits itself
+        # The caller that waits most for it; if that has no CPU left itself, nothing is proved.
+        caller = max(callers, key=lambda other: other.outcome.time_s["called"])
+        spare = float(np.average(caller.cpu[load.full], weights=width[load.full]))
+        if spare >= _FULL:
+            continue
+        answered = load.outcome.series_of_counts()["ok"]
+        rate = float(answered[load.full].sum()) / seconds
+        what = load.short_of
+        used = "all its slots were taken" if what == "slots" else "all its CPU was in use"
+        failed = _failed_in(outcome, load.full)
+        yield Finding(
+            "bottleneck",
+            f"{name} is the bottleneck: for {units.show_duration(seconds)}, first at "
+            f"{clock(outcome, float(outcome.run.edges_s[:-1][load.full][0]))}, {used} and it answered "
+            f"{rate:.3g} visits a second, while {caller.name} used {units.show_share(spare, 0)} of its CPU: more "
+            f"replicas of {caller.name} would not help; {times(failed, 'request')} that arrived meanwhile failed.",
+            failed,
+            seconds,
+            service=name,
+        )
+
+
+def _connections(outcome: SystemOutcome, loads: dict[str, _Load]) -> Iterator[Finding]:
+    """Callers that may open more connections than a service takes."""
+    names = outcome.system.names
+    for name, load in loads.items():
+        refused = load.outcome.endings["refused"]
+        slots = load.outcome.service.slots
+        backlog = load.outcome.service.backlog
+        most = slots * (load.outcome.replicas_max or 0)
+        callers = _callers(outcome, name)
+        if not refused or not most or not callers:
+            continue
+        opened = []
+        for caller in callers:
+            pools = {
+                made.pool_limit
+                for made in outcome.system.calls
+                if (names[made.caller], names[made.callee]) == (caller, name) and made.pool_limit
+            }
+            replicas = loads[caller].outcome.replicas_max or 0
+            each = max(pools) if pools else loads[caller].outcome.service.slots
+            opened.append((caller, replicas, each))
+        could = sum(replicas * each for _, replicas, each in opened)
+        if could <= most:
+            continue
+        who = ", ".join(f"{replicas} x {each} of {caller}" for caller, replicas, each in opened)
+        room = f"{most} slots" + (f" and a backlog of {backlog}" if backlog else "")
+        yield Finding(
+            "connections_exhausted",
+            f"{name} refused {times(refused, 'visit')} for want of connections: those that call it may open {could} "
+            f"({who}), and it has {room}. A pool, or more slots, would help.",
+            refused,
+            service=name,
+        )
+
+
+def _pool_too_small(outcome: SystemOutcome, loads: dict[str, _Load]) -> Iterator[Finding]:
+    """Visits that wait for a connection to a service that would have had slots for them."""
+    names = outcome.system.names
+    for name, load in loads.items():
+        limits = {
+            names[made.callee]: made.pool_limit
+            for made in outcome.system.calls
+            if names[made.caller] == name and made.pool_limit
+        }
+        one = load.outcome
+        n_ok, unsent = one.endings["ok"], one.run.unsent
+        waited_s = one.time_s["connecting"]
+        total_s = sum(one.time_s.values())
+        if not limits or (waited_s < _NOTED * total_s and not unsent):
+            continue
+        open_to = {
+            callee: limit
+            for callee, limit in limits.items()
+            if not loads[callee].full.any() or loads[callee].full.mean() < 0.2
+        }
+        if not open_to:
+            continue
+        callee, limit = min(open_to.items(), key=lambda entry: entry[1])
+        taken = float(np.max(loads[callee].outcome.series_of_counts()["in_progress"]))
+        there = (loads[callee].outcome.replicas_max or 0) * loads[callee].outcome.service.slots
+        mean_s = waited_s / n_ok if n_ok else 0.0
+        failed = f"; {times(unsent, 'call')} never got one" if unsent else ""
+        yield Finding(
+            "pool_too_small",
+            f"The pool of {limit} from each replica of {name} to {callee} is too small: visits of {name} waited "
+            f"{units.show_duration(mean_s)} for a connection on average "
+            f"({units.show_share(waited_s / total_s if total_s else 0.0, 0)} of their time){failed}, while at most "
+            f"{taken:.3g} of the {there} slots of {callee} were taken.",
+            unsent or None,
+            waited_s,
+            service=name,
+        )
+
+
+def _retries_multiply(outcome: SystemOutcome, loads: dict[str, _Load]) -> Iterator[Finding]:
+    """Attempts per visit over the time of an overload."""
+    edges_s = outcome.run.edges_s
+    width = np.diff(edges_s)
+    for name, load in loads.items():
+        series = load.outcome.series_of_counts()
+        arrivals, attempts = series["arrivals"], series["attempts"]
+        over = (arrivals - series["ok"] > 0.05 * arrivals) & (attempts > 1.2 * arrivals)
+        seconds = float(width[over].sum())
+        if seconds < _LONG_S:
+            continue
+        each = float(attempts[over].sum() / arrivals[over].sum())
+        rate, load_rate = float(arrivals[over].sum()) / seconds, float(attempts[over].sum()) / seconds
+        failed = int((arrivals - series["ok"])[over].sum())
+        yield Finding(
+            "retries_multiply",
+            f"Retries multiply the load on {name}: for {units.show_duration(seconds)}, first at "
+            f"{clock(outcome, float(edges_s[:-1][over][0]))}, each visit was sent {each:.2f} times, {load_rate:.3g} "
+            f"attempts a second for {rate:.3g} visits, and {times(failed, 'visit')} failed all the same.",
+            failed,
+            seconds,
+            service=name,
+        )
+
+
+def _queue_grows(outcome: SystemOutcome, loads: dict[str, _Load]) -> Iterator[Finding]:
+    """Work that comes faster than it is done, until the end."""
+    for name, load in loads.items():
+        waiting = load.waiting
+        n = len(waiting)
+        if n < 4:
+            continue
+        last, before = waiting[-1], waiting[-max(2, n // 4)]
+        slots = load.outcome.service.slots * max(1, load.outcome.replicas_max or 0)
+        if last < max(_GROWS, 2 * slots) or last < 1.1 * before:
+            continue
+        quarter = slice(n - max(2, n // 4), n)
+        grown = waiting[quarter]
+        falling = np.flatnonzero(np.diff(grown) < 0)
+        if len(falling) > len(grown) / 3:
+            continue
+        seconds = float(np.diff(outcome.run.edges_s)[quarter].sum())
+        comes = float(load.outcome.series_of_counts()["attempts"][quarter].sum()) / seconds
+        rate = (last - before) / seconds
+        if rate < 0.05 * comes:
+            continue
+        yield Finding(
+            "queue_grows",
+            f"The queue of {name} grows faster than its workers: {comes:.3g} visits a second came in the last "
+            f"{units.show_duration(seconds)} and {max(0.0, comes - rate):.3g} were done; {last:,.0f} waited at the end.",
+            int(last),
+            seconds,
+            service=name,
+        )
+
+
+def _workers_idle(outcome: SystemOutcome, loads: dict[str, _Load]) -> Iterator[Finding]:
+    """Workers on a queue that are paid and have next to nothing to do."""
+    for name, load in loads.items():
+        one = load.outcome
+        if not _callers(outcome, name, awaited=False) and one.plan.balancer != "shared_queue":
+            continue
+        span_s = outcome.run.span_s
+        there_s = (one.replicas_mean or 0.0) * span_s * one.service.slots
+        if there_s <= 0 or one.plan.tier.billing == "per_request":
+            continue
+        busy = float(one.run.integrals[-1, 1]) / there_s
+        if busy > 0.05:
+            continue
+        yield Finding(
+            "workers_idle",
+            f"Workers of {name} are idle: {units.show_share(busy, 1)} of their slots were taken on average, and a month of "
+            f"them costs {units.show_money(one.bill.month, one.bill.currency)}; fewer, or a fleet that scales to zero on "
+            "what waits, would do.",
+            seconds=(1 - busy) * span_s,
+            service=name,
+        )
+
+
+def _callee_down(outcome: SystemOutcome, loads: dict[str, _Load]) -> Iterator[Finding]:
+    """A service that others call, and that had no replica for a while."""
+    from libramen.outcome.measures import stage_steps
+
+    edges_s = outcome.run.edges_s
+    for name, load in loads.items():
+        if not _callers(outcome, name):
+            continue
+        ready = stage_steps(load.outcome.run, "ready")
+        if ready.extremes()[1] == 0 or (load.outcome.plan.base_limits[0] == 0 and load.outcome.plan.scaling.decides):
+            continue
+        gaps = [
+            (float(from_s), float(to_s))
+            for from_s, to_s, n in zip(ready.at_s[:-1], ready.at_s[1:], ready.count[:-1], strict=True)
+            if n == 0 and to_s - from_s > 1e-9 and from_s < outcome.run.span_s
+        ]
+        if not gaps:
+            continue
+        seconds = sum(to_s - from_s for from_s, to_s in gaps)
+        first_s = gaps[0][0]
+        hit = np.zeros(len(edges_s) - 1, bool)
+        for from_s, to_s in gaps:
+            hit |= (edges_s[1:] > from_s) & (edges_s[:-1] < to_s + 60.0)
+        failed = _failed_in(outcome, hit)
+        yield Finding(
+            "callee_down",
+            f"{name} was without a ready replica {times(len(gaps), 'time')}, for {units.show_duration(seconds)} in all, "
+            f"first at {clock(outcome, first_s)}: {times(failed, 'request')} failed that arrived then or in the minute "
+            "after.",
+            failed,
+            seconds,
+            service=name,
+        )
+
+
+_ALL: Final[tuple[Callable[[SystemOutcome, dict[str, _Load]], Iterator[Finding]], ...]] = (
+    _bottleneck,
+    _connections,
+    _pool_too_small,
+    _retries_multiply,
+    _queue_grows,
+    _workers_idle,
+    _callee_down,
+)

@@ -1,0 +1,99 @@
+"""Where the time of requests went that several services served."""
+
+from __future__ import annotations
+
+from functools import cached_property
+from typing import TYPE_CHECKING, Final, NamedTuple
+
+import numpy as np
+
+from libramen.engine.plane import PARTS
+from libramen.outcome.measures import TIME_PARTS
+from libramen.times import EPSILON_S
+
+if TYPE_CHECKING:
+    from libramen.outcome.system import SystemOutcome
+
+SLOWEST: Final = 0.01
+"""The share of the requests that is looked at for itself."""
+
+
+class Stretch(NamedTuple):
+    """Part of the time of a request, on average [s]: at which service, doing what."""
+
+    service: str
+    part: str
+    mean_s: float
+    slowest_s: float
+
+
+class Where:
+    """Where the time of the requests went that were answered ok, of all and of the slowest 1 %.
+
+    Every second of a request is counted once, at the service where it was spent: without a slot (`queued`), on the CPU
+    as if alone (`cpu`), slowed down there (`slowed`), waiting for a connection to another service (`connecting`), waiting
+    on its own (`waiting`), on the network (`overhead`), in attempts that failed and pauses after them (`retried`). Of a
+    fan-out the call counts that ended last. So the stretches of one request add up to its latency.
+
+    Attributes:
+        is_known: whether it was kept for each request; else it is the mean of the visits of each service.
+    """
+
+    def __init__(self, outcome: SystemOutcome) -> None:
+        self._outcome = outcome
+        results = outcome.run.results
+        self.is_known = results is not None and results.spent_s.shape[1] > 0
+
+    @cached_property
+    def _rows(self) -> tuple[np.ndarray, np.ndarray]:
+        """The measured requests that were answered ok, and the slowest of them."""
+        results = self._outcome.run.results
+        assert results is not None
+        ok = (results.ending == 0) & (self._outcome.trace.at_s >= self._outcome.settle_s)
+        rows = np.flatnonzero(ok)
+        n = max(1, int(np.ceil(SLOWEST * len(rows) - EPSILON_S)))
+        order = np.argsort(results.latency_s[rows], kind="stable")
+        return rows, rows[order[-n:]]
+
+    @cached_property
+    def stretches(self) -> tuple[Stretch, ...]:
+        """In the order in which services ask each other; those that took no time are left out."""
+        if not self.is_known:
+            return tuple(self._of_visits())
+        results, (rows, slowest) = self._outcome.run.results, self._rows
+        assert results is not None
+        if not len(rows):
+            return ()
+        mean_s = results.spent_s[rows].mean(axis=0)
+        slowest_s = results.spent_s[slowest].mean(axis=0)
+        system = self._outcome.system
+        found = []
+        for number in sorted(range(len(system.hosted)), key=lambda n: system.parts[n][0]):
+            place = system.parts[number][0]
+            found += [
+                Stretch(system.hosted[number].name, part, float(mean_s[place, k]), float(slowest_s[place, k]))
+                for k, part in enumerate(PARTS)
+            ]
+        return tuple(one for one in found if max(one.mean_s, one.slowest_s) > EPSILON_S)
+
+    def _of_visits(self) -> list[Stretch]:
+        requests = max(1, self._outcome.endings["ok"])
+        return [
+            Stretch(name, part, one.time_s[part] / requests, float("nan"))
+            for name, one in self._outcome.services.items()
+            for part in PARTS
+            if one.time_s[part] > EPSILON_S
+        ]
+
+    @property
+    def time_s(self) -> dict[str, float]:
+        """The same added up over all requests and services, by part [s]."""
+        n = self._outcome.endings["ok"]
+        sums = dict.fromkeys(TIME_PARTS, 0.0)
+        for one in self.stretches:
+            sums[one.part] += n * one.mean_s
+        return sums
+
+    def of_service(self, name: str) -> float:
+        """How much of an average request was spent at a service [s]."""
+        return sum(one.mean_s for one in self.stretches if one.service == name)

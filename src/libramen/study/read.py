@@ -1,0 +1,137 @@
+"""From the tables of a study file to services and plans."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any, TypeVar
+
+from pydantic import ValidationError
+
+from libramen.errors import StudyError
+from libramen.fields import Table, describe, nearest
+from libramen.rules.scaling import PREFIX
+from libramen.study.plan import JointPlan, Plan
+from libramen.study.service import Service, Tier
+from libramen.study.system import ALONE
+
+if TYPE_CHECKING:
+    from pathlib import Path
+
+_Table = TypeVar("_Table", bound=Table)
+
+
+def read_services(path: Path, only: Service | None, tables: dict[str, dict[str, Any]]) -> dict[str, Service]:
+    """The services of a study, by name.
+
+    Args:
+        path: the study file.
+        only: what `[service]` says, if it is there.
+        tables: what `[services.NAME]` say.
+
+    Raises:
+        StudyError: neither is there, or both are, or one says something that is not allowed.
+    """
+    if only is not None and tables:
+        raise StudyError(f"{path}: [service] and [services] are both there; allowed: one service, or several by name")
+    if only is not None:
+        for key in ("calls", "routes"):
+            if getattr(only, key):
+                raise StudyError(f"{path}: [service] {key}: there is one service; allowed: [services.NAME] for several")
+        return {ALONE: only}
+    if not tables:
+        raise StudyError(f"{path}: [service] is missing; allowed: a service, or several as [services.NAME]")
+    return {
+        name: checked(path, Service, {key: value for key, value in table.items() if key != "plan"}, f"services.{name}")
+        for name, table in tables.items()
+    }
+
+
+def read_joint_plan(
+    path: Path,
+    name: str,
+    table: dict[str, Any],
+    services: dict[str, dict[str, Any]],
+    tiers: dict[str, Tier],
+    trust_code: bool,
+) -> JointPlan:
+    """A plan of several services: what it says of each, or what the study says of that service for all plans.
+
+    Raises:
+        StudyError: a service has no plan, or it says something that is not allowed.
+    """
+    for key in table:
+        if key != "services":
+            raise StudyError(
+                f"{path}: [plans.{name}] unknown key {key!r}; allowed: services, a table for each that is not as "
+                "[services.NAME.plan] says"
+            )
+    own = table.get("services", {})
+    if not isinstance(own, dict):
+        raise StudyError(f"{path}: [plans.{name}] services: found {own!r}; allowed: tables by name")
+    for service in own:
+        if service not in services:
+            raise StudyError(
+                f"{path}: [plans.{name}.services] there is no service {service!r}; {nearest(service, services)}"
+            )
+    parts = {}
+    for service, said in services.items():
+        part, place = own.get(service), f"plans.{name}.services.{service}"
+        if part is None:
+            part, place = said.get("plan"), f"services.{service}.plan"
+        if part is None:
+            raise StudyError(
+                f"{path}: [plans.{name}] says nothing of service {service!r}; allowed: "
+                f"[plans.{name}.services.{service}], or [services.{service}.plan] for all plans"
+            )
+        if not isinstance(part, dict):
+            raise StudyError(f"{path}: [{place}] found {part!r}; allowed: a table with the keys of a plan")
+        parts[service] = read_plan(path, place, part, tiers, trust_code, name=name)
+    return JointPlan(name=name, services=parts)
+
+
+def read_plan(
+    path: Path, place: str, table: dict[str, Any], tiers: dict[str, Tier], trust_code: bool, *, name: str
+) -> Plan:
+    """One plan of one service, its tier and size looked up by name.
+
+    Raises:
+        StudyError: it says something that is not allowed.
+    """
+    if "name" in table:
+        raise StudyError(f"{path}: [{place}] unknown key 'name'; the plan is named by its table")
+    resolved = dict(table)
+    scaling = table.get("scaling")
+    if isinstance(scaling, dict) and str(scaling.get("rule", "")).startswith(PREFIX):
+        for key in ("folder", "trusted", "function"):
+            if key in scaling:
+                raise StudyError(
+                    f"{path}: [{place}.scaling] unknown key {key!r}; the module stands beside the study, and whether "
+                    "it may be run is for whoever replays it to say"
+                )
+        resolved["scaling"] = {**scaling, "folder": str(path.parent), "trusted": trust_code}
+    if isinstance(tier_name := table.get("tier"), str):
+        if tier_name not in tiers:
+            raise StudyError(f"{path}: [{place}] tier: found {tier_name!r}; {nearest(tier_name, tiers)}")
+        resolved["tier"] = tiers[tier_name]
+        size_name = table.get("size")
+        if isinstance(size_name, str) and size_name not in tiers[tier_name].sizes:
+            sizes = tiers[tier_name].sizes
+            raise StudyError(
+                f"{path}: [{place}] size: found {size_name!r}, which tier {tier_name!r} does not sell; "
+                f"{nearest(size_name, sizes)}"
+            )
+    for key in ("tier", "size"):
+        if key in table and not isinstance(table[key], str):
+            raise StudyError(f"{path}: [{place}] {key}: found {table[key]!r}; allowed: the name of a {key}")
+    return checked(path, Plan, {**resolved, "name": name}, place)
+
+
+def checked(path: Path, model: type[_Table], values: dict[str, Any], place: str = "") -> _Table:
+    """A table of that kind.
+
+    Raises:
+        StudyError: a sentence with the file, the place, what was found and what is allowed.
+    """
+    try:
+        return model.model_validate(values)
+    except ValidationError as error:
+        raise StudyError(describe(error, model, str(path), place=place)) from None

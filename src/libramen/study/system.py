@@ -1,0 +1,282 @@
+"""The services of a study as one plan hosts them, and who asks whom."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass
+from fnmatch import fnmatchcase
+from typing import TYPE_CHECKING, Final, NamedTuple
+
+import numpy as np
+
+from libramen.errors import StudyError
+from libramen.fields import nearest
+from libramen.study.plan import JointPlan, Plan
+from libramen.study.service import Service
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from libramen.study.calls import Call
+
+ALONE: Final = "service"
+"""What the only service of a study is called that has no other name."""
+
+_MOST_PLACES: Final = 1_000_000_000
+
+
+class Hosted(NamedTuple):
+    """One service as a plan hosts it."""
+
+    name: str
+    service: Service
+    plan: Plan
+
+
+class Made(NamedTuple):
+    """One entry of a table of calls, with all that follows from the other services.
+
+    Attributes:
+        caller, callee: numbers of the services.
+        call: what the study says.
+        group: entries of one caller with one number are made at one instant.
+        pool: which of the pools of the caller's replicas, -1: none.
+        pool_limit, pool_timeout: its connections, and how long a call waits for one [s].
+        place: of its first time in the tree of calls, after the visit that makes it.
+        places_each: that one time of it takes.
+    """
+
+    caller: int
+    callee: int
+    call: Call
+    group: int
+    pool: int
+    pool_limit: int
+    pool_timeout: float
+    place: int
+    places_each: int
+
+
+@dataclass(frozen=True)
+class System:
+    """The services of a plan.
+
+    Attributes:
+        name: of the plan.
+        hosted: each service, in the order of the study.
+        calls: who asks whom, by caller, in the order of the study.
+    """
+
+    name: str
+    hosted: tuple[Hosted, ...]
+    calls: tuple[Made, ...] = ()
+
+    @classmethod
+    def of(cls, services: Service | Mapping[str, Service], plan: Plan | JointPlan | Mapping[str, Plan]) -> System:
+        """What a plan hosts.
+
+        Args:
+            services: one, or several by name.
+            plan: a plan of one service; or for several of them a `JointPlan`, or a plan for each by name.
+
+        Raises:
+            StudyError: a service has no plan; calls go in a circle, or to a service that is not there.
+        """
+        named = {ALONE: services} if isinstance(services, Service) else dict(services)
+        if not named or not all(isinstance(service, Service) for service in named.values()):
+            raise StudyError(f"services: found {services!r}; allowed: a Service, or several by name")
+        joint = plan if isinstance(plan, JointPlan | Plan) else JointPlan(services=dict(plan))
+        if isinstance(joint, Plan):
+            if len(named) > 1:
+                raise StudyError(f"plan {joint.name!r}: it is for one service, and there are {', '.join(named)}")
+            plans = dict.fromkeys(named, joint)
+        else:
+            plans = joint.services
+        for name in plans:
+            if name not in named:
+                raise StudyError(f"plan {joint.name!r}: there is no service {name!r}; {nearest(name, named)}")
+        hosted = []
+        for name, service in named.items():
+            if name not in plans:
+                raise StudyError(
+                    f"plan {joint.name!r}: service {name!r} has no plan; allowed: [plans.{joint.name}.services.{name}], "
+                    f"or [services.{name}.plan] for all plans"
+                )
+            # What is said of a service's part is said of the plan.
+            part = plans[name] if isinstance(joint, Plan) else plans[name].model_copy(update={"name": joint.name})
+            hosted.append(Hosted(name, part.service_of(service), part))
+        return cls(joint.name, tuple(hosted), _calls(hosted))
+
+    @property
+    def is_one(self) -> bool:
+        """Whether there is one service."""
+        return len(self.hosted) == 1
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        """Of the services."""
+        return tuple(one.name for one in self.hosted)
+
+    @property
+    def columns(self) -> tuple[str, ...]:
+        """Names of the services whose work the trace must say."""
+        names = [
+            self.hosted[made.callee].name
+            for made in self.calls
+            if made.call.of_wait is None and not made.call.has_own_work
+        ]
+        return tuple(dict.fromkeys(names))
+
+    @property
+    def looks_at_routes(self) -> bool:
+        """Whether some call is made by requests of some routes only."""
+        return any(made.call.routes for made in self.calls)
+
+    def calls_of(self, server: int) -> tuple[Made, ...]:
+        """The calls that a service makes."""
+        return tuple(made for made in self.calls if made.caller == server)
+
+    def servers_of(self, routes: Sequence[str]) -> np.ndarray:
+        """At which service requests of each route arrive: int32 (routes,).
+
+        Raises:
+            StudyError: nobody takes the requests of some route, or two services would.
+        """
+        called = {made.callee for made in self.calls}
+        rest = [n for n, one in enumerate(self.hosted) if not one.service.routes and n not in called]
+        found = []
+        for route in routes:
+            takers = [n for n, one in enumerate(self.hosted) if any(fnmatchcase(route, p) for p in one.service.routes)]
+            if not takers and len(rest) != 1:
+                names = " and ".join(repr(self.hosted[n].name) for n in rest)
+                raise StudyError(
+                    f"plan {self.name!r}: requests of the route {route!r} match the routes of no service, and "
+                    + (f"{names} have none and are called by none" if rest else "every other service is called")
+                    + "; allowed: routes for each of them, or one service without that takes the rest"
+                )
+            found.append(takers[0] if takers else rest[0])
+        return np.array(found, np.int32)
+
+    def applies(self, routes: Sequence[str]) -> np.ndarray:
+        """Which routes make each call: int64 (services + calls, routes), 1: they do. The first rows are of users.
+
+        Raises:
+            StudyError: the calls of one visit take more than all of its wait.
+        """
+        table = np.ones((len(self.hosted) + len(self.calls), max(1, len(routes))), np.int64)
+        for row, made in enumerate(self.calls, start=len(self.hosted)):
+            if made.call.routes:
+                table[row] = [any(fnmatchcase(route, p) for p in made.call.routes) for route in routes] or [0]
+        for server, one in enumerate(self.hosted):
+            shares = np.array([m.call.of_wait or 0.0 if m.caller == server else 0.0 for m in self.calls])
+            total = shares @ table[len(self.hosted) :] if len(shares) else np.zeros(1)
+            if (total > 1 + 1e-9).any():
+                route = routes[int(np.argmax(total))] if routes else ""
+                raise StudyError(
+                    f"services.{one.name}.calls: of_wait is {total.max():.0%} together for requests of {route!r}; "
+                    "allowed: at most 100 %"
+                )
+        return table
+
+    @property
+    def parts(self) -> tuple[tuple[int, int], ...]:
+        """A place for each service, each before all that it leads to, and the end of those places."""
+        below = {n: {m.callee for m in self.calls if m.caller == n} for n in range(len(self.hosted))}
+        order: list[int] = []
+
+        def visit(n: int) -> None:
+            if n not in order:
+                for m in sorted(below[n], reverse=True):
+                    visit(m)
+                order.append(n)
+
+        for n in reversed(range(len(self.hosted))):
+            visit(n)
+        place = {n: at for at, n in enumerate(reversed(order))}
+        ends: dict[int, int] = {}
+        for n in order:
+            ends[n] = max([place[n] + 1, *(ends[m] for m in below[n])])
+        return tuple((place[n], ends[n]) for n in range(len(self.hosted)))
+
+
+def _calls(hosted: Sequence[Hosted]) -> tuple[Made, ...]:
+    names = [one.name for one in hosted]
+    sizes = _sizes(hosted)
+    made: list[Made] = []
+    for caller, one in enumerate(hosted):
+        calls = one.service.calls
+        limits, patience = _pools(one)
+        callees = list(dict.fromkeys(call.to for call in calls))
+        place, group = 1, 0
+        for number, call in enumerate(calls):
+            follows = number > 0 and call.at_once and calls[number - 1].at_once
+            group += not follows
+            callee = names.index(call.to)
+            limit = limits[call.to] if call.wait_for_it else None
+            made.append(
+                Made(
+                    caller,
+                    callee,
+                    call,
+                    group,
+                    callees.index(call.to) if limit else -1,
+                    limit or 0,
+                    patience.get(number, math.inf),
+                    place,
+                    sizes[call.to],
+                )  # fmt: skip
+            )
+            place += call.times * sizes[call.to]
+    return tuple(made)
+
+
+def _pools(one: Hosted) -> tuple[dict[str, int | None], dict[int, float]]:
+    """Connections of a replica to each callee, and how long each entry waits for one [s]."""
+    limits: dict[str, int | None] = {call.to: None for call in one.service.calls}
+    for call in one.service.calls:
+        if call.pool is not None:
+            if limits[call.to] not in {None, call.pool}:
+                raise StudyError(
+                    f"services.{one.name}.calls: pool to {call.to!r}: found {limits[call.to]} and {call.pool}; "
+                    "allowed: one number, since entries to one service share it"
+                )
+            limits[call.to] = call.pool
+    patience = {}
+    for number, call in enumerate(one.service.calls):
+        if call.pool_timeout is not None:
+            if limits[call.to] is None:
+                raise StudyError(f"services.{one.name}.calls: pool_timeout to {call.to!r} has no effect without pool")
+            patience[number] = call.pool_timeout
+    return limits, patience
+
+
+def _sizes(hosted: Sequence[Hosted]) -> dict[str, int]:
+    """How many visits one visit of each service can lead to, itself included.
+
+    Raises:
+        StudyError: a call goes to a service that is not there, or calls go in a circle.
+    """
+    named = {one.name: one for one in hosted}
+    sizes: dict[str, int] = {}
+
+    def size(name: str, path: tuple[str, ...]) -> int:
+        if name in path:
+            circle = " -> ".join((*path[path.index(name) :], name))
+            raise StudyError(f"services.{name}.calls: {circle}; allowed: calls that do not go in a circle")
+        if name not in sizes:
+            total = 1
+            for call in named[name].service.calls:
+                if call.to not in named:
+                    raise StudyError(
+                        f"services.{name}.calls: to: there is no service {call.to!r}; {nearest(call.to, named)}"
+                    )
+                total += call.times * size(call.to, (*path, name))
+            if total > _MOST_PLACES:
+                raise StudyError(f"services.{name}.calls: one visit can lead to {total:,} calls; allowed: up to 10^9")
+            sizes[name] = total
+        return sizes[name]
+
+    for one in hosted:
+        size(one.name, ())
+    return sizes

@@ -1,0 +1,207 @@
+"""Several services that call each other: both data planes give the same for every request and every visit."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from builders import make_plan, make_tier
+from libramen import Plan, Service, Trace
+from libramen.engine import control
+from libramen.engine.plane import Ended
+from libramen.engine.run import Run
+from libramen.study.system import System
+
+NAMES = ["web", "stock", "database", "letters"]
+ROUTES = ["/a", "/b", "/c"]
+
+# Dyadic fractions, so that what is meant to tie does.
+quarters = st.integers(0, 8).map(lambda k: k / 4)
+
+
+class Kept:
+    """Keeps all visits, sorted by request and by the call that they are of."""
+
+    def __init__(self) -> None:
+        self._parts: list[Ended] = []
+
+    def arrived(self, at_s: np.ndarray) -> None:
+        """Nothing is to be done."""
+
+    def take(self, ended: Ended) -> None:
+        """Keep a copy."""
+        self._parts.append(Ended(*(np.array(column) for column in ended)))
+
+    def columns(self) -> dict[str, np.ndarray]:
+        """All of them."""
+        if not self._parts:
+            return {}
+        whole = Ended(*(np.concatenate(columns) for columns in zip(*self._parts, strict=True)))
+        order = np.lexsort((np.round(whole.latency_s, 6), np.round(whole.at_s, 6), whole.call, whole.id))
+        return {name: column[order] for name, column in whole._asdict().items()}
+
+
+@st.composite
+def traces(draw: st.DrawFn) -> Trace:
+    n = draw(st.integers(1, 25))
+    gap = draw(st.sampled_from([0.0, 0.25, 1.0]))
+    rng = np.random.default_rng(draw(st.integers(0, 2**32)))
+    if draw(st.booleans()):
+        gaps, cpu, wait, *given = (gap * rng.integers(0, 5, n) / 4, *rng.integers(0, 9, (4, n)) / 4)
+    else:
+        gaps, cpu, wait, *given = rng.exponential(gap, n), *rng.exponential(1.0, (4, n))
+    at = np.cumsum(gaps)
+    return Trace.from_arrays(
+        at_s=at,
+        cpu_s=cpu,
+        wait_s=wait,
+        route=rng.choice(ROUTES, n),
+        visitor=rng.integers(0, 4, n),
+        in_s={"stock": given[0], "database": given[1]},
+        span_s=float(at[-1]) + draw(st.sampled_from([0.5, 20.0])),
+        start="2031-06-05T06:59:55",
+        time_zone="Europe/Lisbon",
+    )
+
+
+@st.composite
+def calls(draw: st.DrawFn, to: str, pool: int | None) -> dict[str, Any]:
+    call: dict[str, Any] = {"to": to, "times": draw(st.integers(1, 3)), "at_once": draw(st.booleans())}
+    work = draw(st.sampled_from(["of_wait", "own", "drawn", "none", "column"]))
+    if work == "of_wait":
+        call["of_wait"] = draw(st.sampled_from([0, 0.125, 0.25]))
+    elif work == "own":
+        call |= {"cpu": draw(quarters), "wait": draw(quarters)}
+    elif work == "drawn":
+        call |= {"cpu": {"p50": 0.5, "p95": 1.5}, "wait": draw(quarters)}
+    elif work == "none" or to == "letters":
+        call["cpu"] = 0
+    if work != "of_wait" and draw(st.booleans()):
+        call["share"] = draw(st.sampled_from([0.5, 1]))
+    if draw(st.booleans()):
+        call["routes"] = draw(st.sampled_from([["/a"], ["/a", "/b"], ["/*"], ["/none"]]))
+    if draw(st.booleans()):
+        call["timeout"] = draw(st.sampled_from([0.25, 0.5, 1, 3]))
+    if draw(st.booleans()):
+        call |= {"retries": draw(st.integers(1, 2)), "retry_after": draw(st.sampled_from([0, 0.25, 1]))}
+        call["retry_jitter"] = draw(st.sampled_from([0, 0.5]))
+    if draw(st.integers(0, 3)) == 0:
+        return call | {"wait_for_it": False}
+    call["if_it_fails"] = draw(st.sampled_from(["fail", "go_on"]))
+    if pool is not None:
+        call["pool"] = pool
+        if draw(st.booleans()):
+            call["pool_timeout"] = draw(st.sampled_from([0.25, 1, 2]))
+    return call
+
+
+@st.composite
+def services(draw: st.DrawFn, name: str, below: list[str]) -> Service:
+    slots = draw(st.integers(1, 4))
+    pools = {to: draw(st.sampled_from([None, 1, 2])) for to in below}
+    callees = draw(st.lists(st.sampled_from(below), max_size=3)) if below else []
+    values: dict[str, Any] = {}
+    if name == "letters":
+        values["routes"] = ["/c"]
+    if draw(st.integers(0, 3)) == 0:
+        values |= {"retries": draw(st.integers(1, 2)), "retry_after": draw(st.sampled_from([0, 0.25, 1]))}
+    return Service(
+        slots=slots,
+        threads=draw(st.integers(1, slots)),
+        backlog=draw(st.sampled_from([None, None, 0, 2])),
+        start=draw(quarters),
+        drain=draw(st.sampled_from([None, 1])),
+        timeout=draw(st.sampled_from([None, None, 1, 4])),
+        on_timeout=draw(st.sampled_from(["finish", "drop"])),
+        memory_per_request=draw(st.sampled_from([0, 0, 50])),
+        cpu_share=draw(st.sampled_from([0.25, 0.5, 1])),
+        calls=[draw(calls(to, pools[to])) for to in callees],
+        **values,
+    )
+
+
+@st.composite
+def plans(draw: st.DrawFn) -> Plan:
+    size: dict[str, Any] = {"cores": draw(st.sampled_from([0.5, 1, 2])), "speed": draw(st.sampled_from([0.5, 1.0]))}
+    size |= {"per_hour": 1} | ({"memory": draw(st.sampled_from([50, 100, 150]))} if draw(st.booleans()) else {})
+    tier = make_tier(
+        sizes={"s": size},
+        overhead=draw(st.sampled_from([0, 0, 0.25])),
+        detect=draw(st.sampled_from([0, 1])),
+        holds_requests=draw(st.integers(0, 3)) == 0,
+        queue_limit=draw(st.sampled_from([None, 1])),
+        provision=draw(quarters),
+        replicas={"least": 0, "most": 9},
+    )
+    n = draw(st.integers(0, 3))
+    balancer = st.sampled_from(["least_busy", "round_robin", "random", "two_choices", "shared_queue", "pinned"])
+    plan: dict[str, Any] = {"replicas": n, "balancer": draw(balancer)}
+    kind = draw(st.sampled_from(["fixed", "fixed", "target", "on_arrival", "waiting"]))
+    limits = {"floor": draw(st.integers(0, 1)), "ceiling": 4}
+    if kind == "on_arrival":
+        plan["scaling"] = {"rule": "on_arrival", "idle": draw(st.sampled_from([0, 0.5]))} | limits
+    elif kind != "fixed":
+        measure = "waiting" if kind == "waiting" else draw(st.sampled_from(["cpu", "rate", "latency", "in_progress"]))
+        plan["scaling"] = {"rule": "target", "measure": measure, "target": 0.5, "every": 1} | limits
+    if n and draw(st.booleans()):
+        plan["rollouts"] = [{"strategy": "rolling", "at": 0.25, "spare": 1}]
+    return make_plan(tier, **plan)
+
+
+@st.composite
+def cases(draw: st.DrawFn) -> tuple[Trace, System]:
+    trace = draw(traces())
+    n = draw(st.integers(2, 4))
+    names = [*NAMES[: n - 1], "letters"]
+    found = {name: draw(services(name, names[place + 1 :])) for place, name in enumerate(names)}
+    # All but the last are called by the first, or nobody would know where a request goes.
+    called = {call.to for service in found.values() for call in service.calls}
+    for name in names[1:-1]:
+        if name not in called:
+            first = found[names[0]]
+            found[names[0]] = first.replace(calls=[*first.calls, {"to": name, "cpu": 0.25}])
+    return trace, System.of(found, {name: draw(plans()) for name in names})
+
+
+def replayed(case: tuple[Trace, System], plane: Any, **values: Any) -> tuple[dict[str, Run], dict[str, np.ndarray]]:
+    kept = Kept()
+    runs = control.run(case[0], case[1], data_plane=plane, window_s=1.0, sink=kept, spends=True, **values)
+    return runs, kept.columns()
+
+
+def check(case: tuple[Trace, System]) -> None:
+    (runs, visits), (others, theirs) = replayed(case, "compiled"), replayed(case, "plain")
+    for name, run in runs.items():
+        other = others[name]
+        for mine, another in zip(run.replicas, other.replicas, strict=True):
+            assert [stage for _, stage in mine.stages] == [stage for _, stage in another.stages]
+            np.testing.assert_allclose([t for t, _ in mine.stages], [t for t, _ in another.stages], atol=1e-9)
+        assert len(run.decisions) == len(other.decisions)
+        np.testing.assert_allclose(run.integrals, other.integrals, rtol=1e-12, atol=1e-8)
+        assert run.unsent == other.unsent
+        n = min(len(run.moved), len(other.moved))
+        assert run.moved[:n].tolist() == other.moved[:n].tolist()
+        assert run.moved[n:].sum() == other.moved[n:].sum() == 0
+    run, other = next(iter(runs.values())), next(iter(others.values()))
+    for name in ("ending", "replica", "attempts"):
+        np.testing.assert_array_equal(getattr(run.results, name), getattr(other.results, name))
+    for name in ("latency_s", "queued_s", "before_s", "spent_s"):
+        np.testing.assert_allclose(getattr(run.results, name), getattr(other.results, name), atol=1e-9)
+    for name in ("ending", "replica", "attempts", "id", "call", "server"):
+        np.testing.assert_array_equal(visits[name], theirs[name], err_msg=name)
+    for name in ("latency_s", "queued_s", "before_s", "at_s", "cpu_s", "wait_s", "called_s", "connecting_s"):
+        np.testing.assert_allclose(visits[name], theirs[name], atol=1e-9, err_msg=name)
+    # Every request ends once, and where one was answered its latency is where its time went.
+    assert np.sort(visits["id"][visits["call"] < len(case[1].hosted)]).tolist() == list(range(len(case[0])))
+    ok = run.results.ending == 0
+    if run.results.spent_s.shape[1]:
+        np.testing.assert_allclose(run.results.spent_s[ok].sum(axis=(1, 2)), run.results.latency_s[ok], atol=1e-8)
+
+
+@settings(max_examples=max(150, settings().max_examples))
+@given(cases())
+def test_both_planes_agree_on_every_visit(case: tuple[Trace, System]) -> None:
+    check(case)
