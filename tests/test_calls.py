@@ -102,9 +102,7 @@ def test_a_call_that_is_refused(then: str, latency: float, ending: str) -> None:
 def test_a_call_is_sent_again_with_its_connection() -> None:
     """Refused at 1 s and 2 s, answered at the third attempt at 4 s; another call waits for the only connection."""
     services = {
-        "web": Service(
-            slots=9, calls=[{"to": "database", "wait": 1, "retries": 2, "retry_after": 1, "pool": 1}]
-        ),
+        "web": Service(slots=9, calls=[{"to": "database", "wait": 1, "retries": 2, "retry_after": 1, "pool": 1}]),
         "database": Service(slots=1, backlog=0, routes=["/report"]),
     }
     trace = make_trace([0, 1, 1], wait=[3, 0, 0], route=["/report", "/", "/"], span_s=20)
@@ -179,7 +177,9 @@ def test_workers_come_for_what_waits_and_go() -> None:
 def test_retries_meet_luck_of_their_own() -> None:
     """A cache that misses half of the time: the visits of an attempt are drawn anew for the next attempt."""
     services = {
-        "web": Service(slots=400, timeout=1, retries=1, retry_after=0, calls=[{"to": "database", "wait": 2, "share": 0.5}]),
+        "web": Service(
+            slots=400, timeout=1, retries=1, retry_after=0, calls=[{"to": "database", "wait": 2, "share": 0.5}]
+        ),
         "database": Service(slots=900),
     }
     found = both(make_trace(list(np.arange(400) / 100), span_s=20), services, {name: make_plan() for name in services})

@@ -22,7 +22,7 @@ MAY_REACH_DOWN = {
     ("outcome/outcome.py", "plot", "draw"),
     ("outcome/outcome.py", "_repr_html_", "report"),
     ("outcome/system.py", "plot", "draw"),
-    ("outcome/system.py", "plot_where", "draw"),
+    ("outcome/outcome.py", "plot_where", "draw"),
     ("comparison/compare.py", "plot", "draw"),
     ("comparison/compare.py", "_repr_html_", "report"),
     ("trace/summary.py", "plot", "draw"),

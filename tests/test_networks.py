@@ -19,7 +19,9 @@ def _poisson(rate: float, n: int = N, seed: int = 1, **values: Any) -> Trace:
     """Arrivals of a Poisson process."""
     rng = np.random.default_rng(seed)
     at = np.cumsum(rng.exponential(1 / rate, n))
-    return Trace.from_arrays(**{"at_s": at, "cpu_s": np.zeros(n), "wait_s": np.zeros(n), "span_s": float(at[-1])} | values)
+    return Trace.from_arrays(
+        **{"at_s": at, "cpu_s": np.zeros(n), "wait_s": np.zeros(n), "span_s": float(at[-1])} | values
+    )
 
 
 def _exponential(mean: float, n: int = N, seed: int = 2) -> np.ndarray:
@@ -78,7 +80,9 @@ def test_an_open_network_of_three_stations() -> None:
     found = _replay(trace, {"door": door, "left": station, "right": station})
     expected = 1 / (1.25 - 0.7) + 0.4 / (1 / 1.5 - 0.28) + 0.6 / (1 / 1.5 - 0.42)
     assert found.latency_s["mean"] == pytest.approx(expected, rel=0.05)
-    assert found.services["left"].requests_measured + found.services["right"].requests_measured >= found.requests_measured
+    assert (
+        found.services["left"].requests_measured + found.services["right"].requests_measured >= found.requests_measured
+    )
 
 
 @pytest.mark.parametrize(("pool", "servers"), [(None, 4), (4, 4), (9, 4), (3, 3), (2, 2)])
@@ -111,7 +115,11 @@ def test_a_closed_system() -> None:
     """
     n = 60_000
     trace = Trace.from_arrays(
-        at_s=np.zeros(n), cpu_s=np.zeros(n), wait_s=_exponential(3.0, n), in_s={"repair": _exponential(1.0, n, 5)}, span_s=n
+        at_s=np.zeros(n),
+        cpu_s=np.zeros(n),
+        wait_s=_exponential(3.0, n),
+        in_s={"repair": _exponential(1.0, n, 5)},
+        span_s=n,
     )
     services = {"floor": Service(slots=8, calls=[{"to": "repair"}]), "repair": Service(slots=2, cpu_share=1)}
     plans = {name: make_plan(make_tier(cores=2)) for name in services}

@@ -32,7 +32,20 @@ def test_everything_in_the_layout_is_told_of() -> None:
     from libramen.engine.kernel import layout
 
     page = PAGE.read_text()
-    for name in ("WORLD", "FLEET", "CLIENT", "POOL", "LEVEL", "REPLICA", "USE", "HEAP", "NODE", "VISIT", "RESULT", "ENDED_VISIT"):
+    for name in (
+        "WORLD",
+        "FLEET",
+        "CLIENT",
+        "POOL",
+        "LEVEL",
+        "REPLICA",
+        "USE",
+        "HEAP",
+        "NODE",
+        "VISIT",
+        "RESULT",
+        "ENDED_VISIT",
+    ):
         assert hasattr(layout, name)
         assert f"`{name}`" in page
 

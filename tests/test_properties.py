@@ -13,9 +13,9 @@ from hypothesis import strategies as st
 
 from builders import make_plan, make_tier
 from libramen import Service, Trace, load_study, replay, streams
+from libramen.delays import Delay
 from libramen.engine.kernel.state import KernelState
 from libramen.engine.plain.state import PlainState
-from libramen.delays import Delay
 from libramen.engine.plane import Chunk, ClientSpec, Results, ServerSpec, Signal, SystemSpec
 
 if TYPE_CHECKING:

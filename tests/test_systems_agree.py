@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from hypothesis import given, settings
@@ -12,8 +12,10 @@ from builders import make_plan, make_tier
 from libramen import Plan, Service, Trace
 from libramen.engine import control
 from libramen.engine.plane import Ended
-from libramen.engine.run import Run
 from libramen.study.system import System
+
+if TYPE_CHECKING:
+    from libramen.engine.run import Run
 
 NAMES = ["web", "stock", "database", "letters"]
 ROUTES = ["/a", "/b", "/c"]

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from decimal import Decimal
 from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
@@ -11,6 +12,7 @@ import numpy as np
 from libramen import units
 from libramen.bill.month import Month
 from libramen.bill.prices import least_month
+from libramen.checks.load import loads_of
 from libramen.engine.periodic import MOST_DECISIONS
 from libramen.ranks import PERCENTILES, nearest_rank
 from libramen.times import EPSILON_S
@@ -20,29 +22,32 @@ _MANY_REPLICAS: Final = 50_000
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator
-    from decimal import Decimal
 
+    from libramen.checks.load import Load, Loads
     from libramen.rules.rollouts.update import Rollout
     from libramen.study.plan import Plan
     from libramen.study.service import Service
     from libramen.study.study import Study
+    from libramen.study.system import System
     from libramen.trace.trace import Trace
 
 
 @dataclass(frozen=True)
 class PlanCheck:
-    """What one plan must carry, and its problems.
+    """What one service must carry under a plan, and its problems.
 
     Attributes:
-        plan: the plan.
+        name: of the service.
+        plan: the plan, or its part for that service.
         needs_cpu: replicas that the busiest minute needs at 100 % of their CPU.
         needs_slots: replicas whose slots the busiest minute fills, if nothing ever queues.
-        alone_p95_s: p95 of the latency of requests without queueing [s].
+        alone_p95_s: p95 of the latency of requests without queueing [s]; of one of several services the mean of visits.
         least_month: cost of a month at the fewest replicas, or of the least use, without egress.
         rollouts_s: when each rollout is due [s from the start].
         problems: sentences.
     """
 
+    name: str
     plan: Plan
     needs_cpu: int
     needs_slots: int
@@ -54,7 +59,12 @@ class PlanCheck:
 
 @dataclass(frozen=True)
 class Check:
-    """What was understood of a study."""
+    """What was understood of a study.
+
+    Attributes:
+        study, trace: it, and its trace.
+        plans: one entry per plan; where there are several services one per plan and service.
+    """
 
     study: Study
     trace: Trace
@@ -87,6 +97,7 @@ class Check:
             "plans": [
                 {
                     "plan": check.plan.name,
+                    **({} if len(self.study.services) == 1 else {"service": check.name}),
                     "tier": check.plan.tier.name,
                     "size": check.plan.size.name,
                     "replicas": list(check.plan.limits),
@@ -118,55 +129,95 @@ def check(study: Study, *, seed: int = 0, cache: bool = True, progress: Callable
             that is not in it.
     """
     trace = study.trace(seed=seed, progress=progress, cache=cache)
-    study.objectives.check(trace.routes, trace.start)
-    return Check(study, trace, tuple(_check_plan(study, trace, plan) for plan in study.plans.values()))
+    study.objectives.check(trace.routes, trace.start, tuple(study.services))
+    return Check(
+        study,
+        trace,
+        tuple(found for plan in study.plans for found in _check_plan(study, trace, study.system(plan))),
+    )
 
 
-def _check_plan(study: Study, trace: Trace, plan: Plan) -> PlanCheck:
-    service, size = plan.service_of(study.service), plan.size
+def _check_plan(study: Study, trace: Trace, system: System) -> Iterator[PlanCheck]:
+    loads = loads_of(trace, system)
+    month, least = study.objectives.month, Decimal(0)
+    checks = [_check_service(study, trace, system, loads, number) for number in range(len(system.hosted))]
+    least = sum((found.least_month for found in checks), Decimal(0))
+    if month is not None and least > month:
+        said, wanted = (units.show_money(amount, study.currency) for amount in (least, month))
+        fewest = f"{checks[0].plan.limits[0]} replicas" if system.is_one else "the fewest replicas of every service"
+        problem = f"even with {fewest} and no egress a month costs {said}, the objective is {wanted}"
+        checks[0] = replace(checks[0], problems=(*checks[0].problems, problem))
+    yield from checks
+
+
+def _check_service(study: Study, trace: Trace, system: System, loads: Loads, number: int) -> PlanCheck:
+    hosted, load = system.hosted[number], loads.of[number]
+    service, plan, size = hosted.service, hosted.plan, hosted.plan.size
     minute = (trace.at_s // 60).astype(np.int64)
-    busiest_cpu = float(np.bincount(minute, weights=trace.cpu_s).max()) / 60
-    # Little's law: requests in progress = arrivals per second x time in service.
-    alone_s = trace.cpu_s / (size.speed * min(1.0, size.cores)) + trace.wait_s
-    busiest_slots = float(np.bincount(minute, weights=alone_s).max()) / 60
+    busiest_cpu = float(np.bincount(minute, weights=load.cpu_s).max()) / 60
+    # Little's law: visits in progress = arrivals per second x time in service.
+    busiest_slots = float(np.bincount(minute, weights=load.held_s).max()) / 60
     rollouts_s = tuple(
         at_s
-        for number, rollout in enumerate(plan.rollouts, start=1)
-        for at_s in rollout.at.offsets(trace, daily=rollout.daily, where=f"plan {plan.name!r}: rollouts[{number}].at")
+        for place, rollout in enumerate(plan.rollouts, start=1)
+        for at_s in rollout.at.offsets(trace, daily=rollout.daily, where=f"plan {plan.name!r}: rollouts[{place}].at")
     )
+    visits = float(load.visits.sum())
+    alone_s = np.sort(loads.alone_s) if system.is_one else np.array([float(load.held_s.sum()) / max(visits, 1e-9)])
     found = PlanCheck(
+        name=hosted.name,
         plan=plan,
         needs_cpu=math.ceil(busiest_cpu / (size.cores * size.speed) - EPSILON_S),
         needs_slots=math.ceil(busiest_slots / service.slots - EPSILON_S),
-        alone_p95_s=nearest_rank(np.sort(alone_s), 0.95) + plan.tier.overhead,
-        least_month=_least_month(trace, plan, alone_s, service.slots),
+        alone_p95_s=nearest_rank(alone_s, 0.95) + plan.tier.overhead,
+        least_month=_least_month(trace, plan, load, service.slots),
         rollouts_s=rollouts_s,
         problems=(),
     )
     problems = (
         *_capacity(found),
-        *_lent(trace, found),
+        *_nobody(found, visits),
+        *_connections(system, number),
+        *_lent(trace, found, load),
         *_memory(service, found),
-        *_latency(study, service, found, np.sort(alone_s)),
+        *(_latency(study, service, found, alone_s) if system.is_one else ()),
         *_updates(service, found),
         *_effort(trace, found),
     )
-    month = study.objectives.month
-    if month is not None and found.least_month > month:
-        least, wanted = (units.show_money(amount, study.currency) for amount in (found.least_month, month))
-        problems += (
-            f"even with {plan.limits[0]} replicas and no egress a month costs {least}, the objective is {wanted}",
-        )
-    return PlanCheck(**{**vars(found), "problems": problems})
+    return replace(found, problems=problems)
 
 
-def _least_month(trace: Trace, plan: Plan, alone_s: np.ndarray, slots: int) -> Decimal:
+def _nobody(found: PlanCheck, visits: float) -> Iterator[str]:
+    """Whether anybody is there, or will be."""
+    if visits and found.plan.limits[1] == 0:
+        yield f"it has no replica, and {visits:,.0f} visits are made to it"
+
+
+def _connections(system: System, number: int) -> Iterator[str]:
+    """Whether those that call a service may open more connections than it takes."""
+    hosted = system.hosted[number]
+    backlog = hosted.service.backlog
+    if backlog is None:
+        return
+    opened: dict[str, tuple[int, int]] = {}
+    for made in system.calls:
+        if made.callee == number and made.call.wait_for_it:
+            caller = system.hosted[made.caller]
+            opened[caller.name] = caller.plan.limits[1], made.pool_limit or caller.service.slots
+    takes = hosted.plan.limits[1] * (hosted.service.slots + backlog)
+    could = sum(replicas * each for replicas, each in opened.values())
+    if opened and could > takes:
+        who = ", ".join(f"{replicas} x {each} of {name}" for name, (replicas, each) in opened.items())
+        yield f"those that call it may open {could:,} connections ({who}), and it takes {takes:,}: more are refused"
+
+
+def _least_month(trace: Trace, plan: Plan, load: Load, slots: int) -> Decimal:
     """At the plan's fewest replicas; on tiers billed by use, what the requests need if none ever queues or fails."""
     month = Month(trace.span_s, trace.start)
     hour = ((trace.at_s + trace.into_hour_s) // 3600).astype(np.int64)
     # A replica is in use at least for as long as its requests, were its slots always full.
-    used = {"requests": month.of_hours(np.bincount(hour).astype(np.float64))}
-    used["in_use"] = month.of_hours(np.bincount(hour, weights=alone_s) / slots)
+    used = {"requests": month.of_hours(np.bincount(hour, weights=load.visits))}
+    used["in_use"] = month.of_hours(np.bincount(hour, weights=load.held_s) / slots)
     return least_month(plan, used)
 
 
@@ -179,12 +230,12 @@ def _capacity(found: PlanCheck) -> Iterator[str]:
         yield f"the busiest minute fills the slots of {found.needs_slots} replicas even if nothing queues, {limit}"
 
 
-def _lent(trace: Trace, found: PlanCheck) -> Iterator[str]:
+def _lent(trace: Trace, found: PlanCheck, load: Load) -> Iterator[str]:
     """Whether CPU that is only lent is enough for the mean load of the trace."""
     size, (_, ceiling) = found.plan.size, found.plan.limits
     if size.steady_cores is None:
         return
-    needed = float(trace.cpu_s.sum()) / (trace.span_s * size.speed)
+    needed = float(load.cpu_s.sum()) / (trace.span_s * size.speed)
     earned = min(size.steady_cores, size.cores) * ceiling
     if needed > earned:
         lasts_s = size.bank_at_start_used * ceiling / (needed - earned)

@@ -53,9 +53,13 @@ def _options(
 
 @app.command(epilog="Example:  libramen demo  (then: libramen compare saltmarsh/study.toml)")
 def demo(
-    directory: Annotated[Path, typer.Argument(metavar="[DIR]", help="Where to write it.", show_default=True)] = Path(
-        "saltmarsh"
-    ),
+    directory: Annotated[
+        Path | None, typer.Argument(metavar="[DIR]", help="Where to write it (default: a folder of the study's name).")
+    ] = None,
+    study_name: Annotated[
+        str,
+        typer.Option("--study", metavar="NAME", help="saltmarsh: a day, one service; cabins: an hour, four services."),
+    ] = "saltmarsh",
     json: Json = False,
     seed: Seed = 0,
     plot: Plot = None,
@@ -69,7 +73,12 @@ def demo(
 
     _check_plot(plot)
     with Compilation(show.told) as compilation, show.progress() as bar:
-        path = write_demo(directory, progress=bar.share("writing the log"), before_replay=compilation.wait)
+        path = write_demo(
+            directory or Path(study_name),
+            bar.share("writing the log"),
+            compilation.wait,
+            study=study_name,
+        )
         compilation.wait()
         study = load_study(path)
         comparison = compare(study, seed=seed, workers=None, progress=bar.named)
@@ -111,6 +120,9 @@ def replay(
     trust_code: Trust = False,
     no_cache: NoCache = False,
     plot: Plot = None,
+    where: Annotated[
+        Path | None, typer.Option("--where", metavar="FILE", help="Draw where the time of requests went: .png or .svg.")
+    ] = None,
     requests: Annotated[
         Path | None, typer.Option("--requests", metavar="FILE", help="Write one row per request: .parquet.")
     ] = None,
@@ -128,6 +140,7 @@ def replay(
     from libramen.study.study import load_study
 
     _check_plot(plot)
+    _check_plot(where)
     if requests is not None:
         check_output(requests, (".parquet",))
     if decisions is not None:
@@ -155,6 +168,10 @@ def replay(
     if decisions is not None:
         frame = outcome.decisions
         write_whole(decisions, lambda path: frame.to_csv(path, index=False, lineterminator="\n"))
+    if where is not None:
+        from libramen.draw.style import save
+
+        save(outcome.plot_where(), where)
     _finish(outcome.to_dict() if json else None, plot, outcome)
     show.skipped_lines(trace)
     if json:

@@ -223,12 +223,16 @@ def next_steps(study: Study) -> None:
     folder = study.path.parent
     console.print()
     _say(console, "Next, for example:")
-    for command in (
-        f"libramen replay {file} --plan late --plot {shlex.quote(str(folder / 'late.png'))}",
+    # The plan with the most to see, and a backtest where the log has a plan on which it was recorded.
+    plan = "late" if "late" in study.plans else next(name for name in reversed(study.plans))
+    commands = [
+        f"libramen replay {file} --plan {plan} --plot {shlex.quote(str(folder / f'{plan}.png'))}",
         f"libramen compare {file} --plot {shlex.quote(str(folder / 'compare.png'))}",
         f"libramen check {file}",
-        f"libramen backtest {file} --plot {shlex.quote(str(folder / 'backtest.png'))}",
-    ):
+    ]
+    if study.trace_table.recorded_on is not None:
+        commands.append(f"libramen backtest {file} --plot {shlex.quote(str(folder / 'backtest.png'))}")
+    for command in commands:
         _say(console, f"  {command}")
     _say(console, f"Or change a number in {study.path} and compare again.")
 

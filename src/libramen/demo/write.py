@@ -1,4 +1,4 @@
-"""Writes the demo: the study, its tiers, and the log and the CPU use of the day as today's servers had them."""
+"""Writes the demos: a study, its tiers, and the log and the CPU use of the day as today's servers had them."""
 
 from __future__ import annotations
 
@@ -8,13 +8,16 @@ from typing import TYPE_CHECKING, Final
 
 import numpy as np
 
+from libramen.demo.cabins import make_hour
 from libramen.demo.make import SEED, make_day
 from libramen.engine.plane import Ending
 from libramen.errors import OutputError
+from libramen.fields import nearest
 from libramen.files import write_whole
 from libramen.outcome.replay import replay
 from libramen.streams import stream
 from libramen.study.study import load_study
+from libramen.trace.write import write_trace
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -24,15 +27,22 @@ if TYPE_CHECKING:
 
 LOG: Final = "saltmarsh.log.gz"
 CPU_USE: Final = "cpu.csv"
-_TEXTS: Final = ("study.toml", "tiers.toml")
+CABINS: Final = "cabins.parquet"
+STUDIES: Final[dict[str, dict[str, str]]] = {
+    "saltmarsh": {"study.toml": "study.toml", "tiers.toml": "tiers.toml"},
+    "cabins": {"study.toml": "cabins.toml"},
+}
+"""The studies that are shipped: what their files are called, and from which text each is."""
 
 
 def write_demo(
     directory: Path,
     progress: Callable[[float], None] | None = None,
     before_replay: Callable[[], None] = lambda: None,
+    *,
+    study: str = "saltmarsh",
 ) -> Path:
-    """Write the Saltmarsh Ferries study into a directory, and return the path of its study file.
+    """Write a study of Saltmarsh Ferries into a directory, and return the path of its study file.
 
     Files that are there already and are as they would be written stay as they are.
 
@@ -40,25 +50,31 @@ def write_demo(
         directory: made if it is not there.
         progress: called with the share that is done, from 0 to 1.
         before_replay: called when the requests are made and are going to be replayed on today's servers.
+        study: `"saltmarsh"`, a day with one service; or `"cabins"`, an hour with four that call each other.
 
     Raises:
-        OutputError: it cannot be written, or holds a study that was changed.
+        OutputError: there is no such study; it cannot be written, or holds a study that was changed.
     """
+    if study not in STUDIES:
+        raise OutputError(f"study: found {study!r}; {nearest(study, STUDIES)}")
     try:
         directory.mkdir(parents=True, exist_ok=True)
     except (FileExistsError, NotADirectoryError):
         raise OutputError(f"{directory}: found a file; allowed: a directory, or a name that is free") from None
     except OSError as error:
         raise OutputError(f"{directory}: cannot be made: {error.strerror}") from None
-    for name in _TEXTS:
-        text, path = (files("libramen.demo") / name).read_bytes(), directory / name
+    for name, source in STUDIES[study].items():
+        text, path = (files("libramen.demo") / source).read_bytes(), directory / name
         if not path.exists():
             write_whole(path, lambda temporary, text=text: _write(temporary, text))  # type: ignore[misc]
         elif path.read_bytes() != text:
             raise OutputError(
                 f"{path}: was changed and is left as it is; allowed: another directory, or comparing this one"
             )
-    if not all((directory / name).exists() for name in (LOG, CPU_USE)):
+    if study == "cabins":
+        if not (directory / CABINS).exists():
+            write_trace(make_hour(), directory / CABINS)
+    elif not all((directory / name).exists() for name in (LOG, CPU_USE)):
         outcome = _today(directory / "study.toml", progress, before_replay)
         write_whole(directory / LOG, lambda temporary: write_log(outcome, temporary))
         write_whole(directory / CPU_USE, lambda temporary: write_cpu_use(outcome, temporary))

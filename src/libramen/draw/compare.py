@@ -41,7 +41,7 @@ def draw_comparison(comparison: Comparison) -> Figure:
     wanted: dict[str, float] = {goal.name: float(goal.wanted) for goal in outcomes[0].objectives}
     _latency_panel(left, outcomes, wanted, currency)
     _failure_panel(right, outcomes, wanted, currency)
-    looks = tier_looks(outcome.tier for outcome in outcomes)
+    looks = tier_looks(_tier(outcome) for outcome in outcomes)
     handles = [
         Line2D(
             [],
@@ -57,6 +57,13 @@ def draw_comparison(comparison: Comparison) -> Figure:
     ]
     figure.legend(handles=handles, title="tier", loc="outside lower center", ncols=len(handles), frameon=False)
     return figure
+
+
+def _tier(outcome: Figures) -> str:
+    """What a plan is coloured by: its tier, of several services that of the first, at which requests arrive."""
+    if outcome.services is not None:
+        return next(iter(outcome.services.values())).tier or ""
+    return outcome.tier or ""
 
 
 def _title(comparison: Comparison) -> str:
@@ -128,7 +135,7 @@ def _points(
     currency: str,
 ) -> None:
     """Markers, names, objectives and limits of one panel."""
-    looks = tier_looks(outcome.tier for outcome in outcomes)
+    looks = tier_looks(_tier(outcome) for outcome in outcomes)
     costs = [cost for cost, _ in points]
     values = [value for _, value in points] + ([limit] if limit else [])
     axes.set_xlim(0, 1.18 * max([*costs, most_cost or 0, 1e-9]))
@@ -138,7 +145,7 @@ def _points(
     axes.set_xlabel(f"cost of a month [{currency}]", color=INK, fontsize=10)
     _objectives(axes, most_cost, limit, currency)
     for outcome, (cost, value) in zip(shown, points, strict=True):
-        colour, marker = looks[outcome.tier]
+        colour, marker = looks[_tier(outcome)]
         style: dict[str, Any] = {
             "markeredgecolor": INK,
             "markeredgewidth": 1.2,

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-    from libramen.outcome.system import SystemOutcome
+    from libramen.outcome.outcome import Outcome
     from libramen.outcome.where import Stretch
 
 _COLOURS: Final = (SEA, SAND, DUSK, KELP, FOAM, INK)
@@ -27,7 +27,7 @@ _WIDE: Final = 0.07
 """The share of a bar from which on a stretch is named in it."""
 
 
-def draw_where(outcome: SystemOutcome) -> Figure:
+def draw_where(outcome: Outcome) -> Figure:
     """Two bars, one for the mean of all ok requests and one for that of the slowest 1 %: service after service.
 
     Each service has a colour, each way of spending time a pattern.
@@ -89,5 +89,3 @@ def _bar(axes: Axes, title: str, stretches: tuple[Stretch, ...], values: list[fl
     axes.xaxis.set_major_formatter(duration_ticks())
     dress(axes, y_label="")
     axes.text(0, 0.68, f"{title}: {units.show_duration(total)}", fontsize=11, fontweight="bold", color=INK, va="top")
-
-

@@ -421,9 +421,12 @@ class DataPlane(Protocol):
     a function that is given visits some at a time (`Ended`), where they are not kept or there are several services.
     """
 
-    servers: Sequence[Server]
     on_asked: Callable[[int, float], None]
     """Called with the number of a service and the instant, see `Server.ask`."""
+
+    @property
+    def servers(self) -> Sequence[Server]:
+        """The services, in the order of the study."""
 
     @property
     def now_s(self) -> float:

@@ -76,8 +76,8 @@ def _call(system: System, made: Made, recorded_speed: float, columns: Sequence[s
         if source == "column":
             if callee.name not in columns:
                 raise StudyError(
-                    f"{where}: the trace has no column in_{callee.name}_s; allowed: such a column, or of_wait, or cpu and "
-                    "wait"
+                    f"{where}: the trace has no column in_{callee.name}_s; allowed: such a column, or of_wait, or cpu "
+                    "and wait"
                 )
             column = list(columns).index(callee.name)
         if share is None:

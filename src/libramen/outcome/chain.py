@@ -256,7 +256,8 @@ def _queue_grows(outcome: SystemOutcome, loads: dict[str, _Load]) -> Iterator[Fi
         yield Finding(
             "queue_grows",
             f"The queue of {name} grows faster than its workers: {comes:.3g} visits a second came in the last "
-            f"{units.show_duration(seconds)} and {max(0.0, comes - rate):.3g} were done; {last:,.0f} waited at the end.",
+            f"{units.show_duration(seconds)} and {max(0.0, comes - rate):.3g} were done; {last:,.0f} waited at the "
+            "end.",
             int(last),
             seconds,
             service=name,
@@ -278,9 +279,9 @@ def _workers_idle(outcome: SystemOutcome, loads: dict[str, _Load]) -> Iterator[F
             continue
         yield Finding(
             "workers_idle",
-            f"Workers of {name} are idle: {units.show_share(busy, 1)} of their slots were taken on average, and a month of "
-            f"them costs {units.show_money(one.bill.month, one.bill.currency)}; fewer, or a fleet that scales to zero on "
-            "what waits, would do.",
+            f"Workers of {name} are idle: {units.show_share(busy, 1)} of their slots were taken on average, and a "
+            f"month of them costs {units.show_money(one.bill.month, one.bill.currency)}; fewer, or a fleet that scales "
+            "to zero on what waits, would do.",
             seconds=(1 - busy) * span_s,
             service=name,
         )
@@ -312,8 +313,9 @@ def _callee_down(outcome: SystemOutcome, loads: dict[str, _Load]) -> Iterator[Fi
         failed = _failed_in(outcome, hit)
         yield Finding(
             "callee_down",
-            f"{name} was without a ready replica {times(len(gaps), 'time')}, for {units.show_duration(seconds)} in all, "
-            f"first at {clock(outcome, first_s)}: {times(failed, 'request')} failed that arrived then or in the minute "
+            f"{name} was without a ready replica {times(len(gaps), 'time')}, for {units.show_duration(seconds)} in "
+            f"all, first at {clock(outcome, first_s)}: {times(failed, 'request')} failed that arrived then or in the "
+            "minute "
             "after.",
             failed,
             seconds,

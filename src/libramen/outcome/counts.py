@@ -24,7 +24,7 @@ MIDDLES_S: Final = np.concatenate([[0.0], (_EDGES_S[1:-1] + _EDGES_S[2:]) / 2])
 
 
 class Columns(NamedTuple):
-    """Requests that have ended, as columns of one length; see `plane.Ended`. Empty: not known, one route, nobody calls."""
+    """Requests that have ended, as columns of one length; see `plane.Ended`. Empty: not known, one route, no calls."""
 
     at_s: np.ndarray
     latency_s: np.ndarray

@@ -27,8 +27,9 @@ if TYPE_CHECKING:
     from libramen.outcome.measures import Asked, Failures, Hour, Measured, Measures
     from libramen.outcome.scaling import Scaling
     from libramen.outcome.waits import ColdWaits
+    from libramen.outcome.where import Where
     from libramen.study.objectives import Goal, Objective
-    from libramen.study.system import Hosted
+    from libramen.study.system import Hosted, System
     from libramen.trace.trace import Trace
 
 
@@ -37,6 +38,7 @@ class Outcome:
 
     Attributes:
         trace: what was replayed; an error where it came in chunks.
+        system: the services, what they run on, and who asks whom.
         name: of the service.
         service, plan, run, seed: what it was replayed against, and the record of it.
         bill: the `Bill` of a month.
@@ -60,6 +62,7 @@ class Outcome:
         self,
         *,
         trace: Trace | None,
+        system: System,
         hosted: Hosted,
         run: Run,
         measured: Measured,
@@ -69,6 +72,7 @@ class Outcome:
         settle_s: float,
         is_part: bool = False,
     ) -> None:
+        self.system = system
         self._trace, (self.name, self.service, self.plan), self.run, self.bill = trace, hosted, run, bill
         self.is_part = is_part
         self.seed, self.settle_s = seed, settle_s
@@ -284,6 +288,13 @@ class Outcome:
         return stages(self.run)
 
     @cached_property
+    def where(self) -> Where:
+        """Where the time of the requests went: of all, and of the slowest 1 %."""
+        from libramen.outcome.where import Where
+
+        return Where(self)
+
+    @cached_property
     def scaling(self) -> Scaling:
         """What the scaling rule did, in figures."""
         from libramen.outcome.scaling import Scaling
@@ -398,6 +409,12 @@ class Outcome:
         from libramen.draw.replay import draw_outcome
 
         return draw_outcome(self)
+
+    def plot_where(self) -> Figure:
+        """Where the time of the requests went, as chains of bars: of all, and of the slowest 1 %."""
+        from libramen.draw.where import draw_where
+
+        return draw_where(self)
 
     def __repr__(self) -> str:
         return f"Outcome(plan={self.plan.name!r}, requests={self.requests_measured}, month={self.bill.month})"

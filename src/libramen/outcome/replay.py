@@ -80,7 +80,8 @@ def replay(
         0.213
         >>> replay((read_trace(file) for file in files), service, plan).endings["ok"]  # doctest: +SKIP
         104211872
-        >>> outcome = replay(trace, {"web": web, "database": database}, {"web": fleet, "database": one})  # doctest: +SKIP
+        >>> services, plans = {"web": web, "database": database}, {"web": fleet, "database": one}  # doctest: +SKIP
+        >>> outcome = replay(trace, services, plans)  # doctest: +SKIP
         >>> outcome.services["database"].utilisation  # doctest: +SKIP
         0.62
     """
@@ -131,12 +132,12 @@ def replay(
             counts.routes = run.routes
     if system.is_one:
         return Outcome(
-            hosted=system.hosted[0], run=run, measured=measured, bill=bill(run, system.hosted[0].plan, measured, currency),
-            asked=asked, **shared,
+            system=system, hosted=system.hosted[0], run=run, measured=measured,
+            bill=bill(run, system.hosted[0].plan, measured, currency), asked=asked, **shared,
         )  # fmt: skip
     services = {
         hosted.name: Outcome(
-            hosted=hosted, run=runs[hosted.name], measured=counts, asked=of.asked, is_part=True,
+            system=system, hosted=hosted, run=runs[hosted.name], measured=counts, asked=of.asked, is_part=True,
             bill=bill(runs[hosted.name], hosted.plan, counts, currency), **shared,
         )
         for hosted, counts, of in zip(system.hosted, visits, settings, strict=True)

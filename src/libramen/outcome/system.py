@@ -8,16 +8,17 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from libramen.bill.bill import Bill
 from libramen.engine.decisions import Decisions
 from libramen.outcome.outcome import Outcome
+from libramen.study.plan import JointPlan
+from libramen.study.system import Hosted
 
 if TYPE_CHECKING:
     import pandas as pd
 
+    from libramen.bill.bill import Bill
     from libramen.outcome.findings import Finding
     from libramen.outcome.measures import Asked, Measured
-    from libramen.outcome.where import Where
     from libramen.study.system import System
     from libramen.trace.trace import Trace
 
@@ -26,8 +27,8 @@ class SystemOutcome(Outcome):
     """What came of replaying a trace against several services.
 
     What is said of requests is of the whole: `endings`, `latency_s`, `objectives`, `routes`, `series`. What is said of
-    fleets is in `services`, an `Outcome` for each about its visits; the frames `fleet`, `stages`, `decisions`, `updates`
-    and `deaths` have those of all, with a column `service`. `utilisation` and numbers of replicas are None.
+    fleets is in `services`, an `Outcome` for each about its visits; the frames `fleet`, `stages`, `decisions`,
+    `updates` and `deaths` have those of all, with a column `service`. `utilisation` and numbers of replicas are None.
 
     Attributes:
         system: the services, what they run on, and who asks whom.
@@ -45,7 +46,7 @@ class SystemOutcome(Outcome):
         seed: int,
         settle_s: float,
     ) -> None:
-        self.system, self._services = system, services
+        self._services = services
         first = next(iter(services.values()))
         # Of the whole there are requests, and no fleet.
         run = dataclasses.replace(
@@ -61,9 +62,20 @@ class SystemOutcome(Outcome):
             unsent=sum(one.run.unsent for one in services.values()),
         )
         super().__init__(
-            trace=trace, hosted=(system.name, None, _Named(system.name)), run=run, measured=measured,
-            bill=_sum(services), asked=asked, seed=seed, settle_s=settle_s,
-        )  # type: ignore[arg-type]  # fmt: skip
+            trace=trace,
+            system=system,
+            hosted=Hosted(system.name, first.service, first.plan),
+            run=run,
+            measured=measured,
+            bill=_sum(services),
+            asked=asked,
+            seed=seed,
+            settle_s=settle_s,
+        )
+        # Of the whole there is a plan for each service, and not one service.
+        parts = {hosted.name: hosted.plan for hosted in system.hosted}
+        self.plan = JointPlan(name=system.name, services=parts)  # type: ignore[assignment]
+        del self.service
 
     def _look_at_fleet(self) -> None:
         self.utilisation = self.replicas_min = self.replicas_mean = self.replicas_max = None
@@ -74,15 +86,6 @@ class SystemOutcome(Outcome):
     def services(self) -> dict[str, Outcome]:
         """The outcome of each service, about its visits, by name."""
         return dict(self._services)
-
-    # -- where the time went -----------------------------------------------------------------------
-
-    @cached_property
-    def where(self) -> Where:
-        """Where the time of the requests went, service by service."""
-        from libramen.outcome.where import Where
-
-        return Where(self)
 
     # -- tables ------------------------------------------------------------------------------------
 
@@ -95,7 +98,8 @@ class SystemOutcome(Outcome):
             frame.insert(0, "service", service)
             frames.append(frame)
         there = [frame for frame in frames if len(frame)]
-        return pd.concat(there, ignore_index=True) if there else frames[0]
+        whole: pd.DataFrame = pd.concat(there, ignore_index=True) if there else frames[0]
+        return whole
 
     @cached_property
     def fleet(self) -> pd.DataFrame:
@@ -153,19 +157,6 @@ class SystemOutcome(Outcome):
         from libramen.draw.system import draw_system
 
         return draw_system(self)
-
-    def plot_where(self) -> Any:
-        """Where the time of the requests went: of all, and of the slowest 1 %."""
-        from libramen.draw.where import draw_where
-
-        return draw_where(self)
-
-
-@dataclasses.dataclass(frozen=True)
-class _Named:
-    """Stands for the plan of the whole: it has a name, and parts in `services`."""
-
-    name: str
 
 
 def _sum(services: dict[str, Outcome]) -> Bill:

@@ -12,7 +12,7 @@ from libramen.outcome.measures import TIME_PARTS
 from libramen.times import EPSILON_S
 
 if TYPE_CHECKING:
-    from libramen.outcome.system import SystemOutcome
+    from libramen.outcome.outcome import Outcome
 
 SLOWEST: Final = 0.01
 """The share of the requests that is looked at for itself."""
@@ -30,19 +30,18 @@ class Stretch(NamedTuple):
 class Where:
     """Where the time of the requests went that were answered ok, of all and of the slowest 1 %.
 
-    Every second of a request is counted once, at the service where it was spent: without a slot (`queued`), on the CPU
-    as if alone (`cpu`), slowed down there (`slowed`), waiting for a connection to another service (`connecting`), waiting
-    on its own (`waiting`), on the network (`overhead`), in attempts that failed and pauses after them (`retried`). Of a
-    fan-out the call counts that ended last. So the stretches of one request add up to its latency.
+    Every second of a request is counted once, at the service where it was spent: without a slot (`queued`), on the
+    CPU as if alone (`cpu`), slowed down there (`slowed`), waiting for a connection to another service (`connecting`),
+    waiting on its own (`waiting`), on the network (`overhead`), in attempts that failed and pauses after them
+    (`retried`). Of a fan-out the call counts that ended last. So the stretches of one request add up to its latency.
 
     Attributes:
         is_known: whether it was kept for each request; else it is the mean of the visits of each service.
     """
 
-    def __init__(self, outcome: SystemOutcome) -> None:
+    def __init__(self, outcome: Outcome) -> None:
         self._outcome = outcome
-        results = outcome.run.results
-        self.is_known = results is not None and results.spent_s.shape[1] > 0
+        self.is_known = outcome.run.results is not None and not outcome.is_part
 
     @cached_property
     def _rows(self) -> tuple[np.ndarray, np.ndarray]:
@@ -60,21 +59,39 @@ class Where:
         """In the order in which services ask each other; those that took no time are left out."""
         if not self.is_known:
             return tuple(self._of_visits())
-        results, (rows, slowest) = self._outcome.run.results, self._rows
-        assert results is not None
+        rows, slowest = self._rows
         if not len(rows):
             return ()
-        mean_s = results.spent_s[rows].mean(axis=0)
-        slowest_s = results.spent_s[slowest].mean(axis=0)
-        system = self._outcome.system
-        found = []
-        for number in sorted(range(len(system.hosted)), key=lambda n: system.parts[n][0]):
-            place = system.parts[number][0]
-            found += [
-                Stretch(system.hosted[number].name, part, float(mean_s[place, k]), float(slowest_s[place, k]))
-                for k, part in enumerate(PARTS)
-            ]
+        names, spent_s = self._spent()
+        mean_s, slowest_s = spent_s[rows].mean(axis=0), spent_s[slowest].mean(axis=0)
+        found = [
+            Stretch(name, part, float(mean_s[place, k]), float(slowest_s[place, k]))
+            for place, name in enumerate(names)
+            for k, part in enumerate(PARTS)
+        ]
         return tuple(one for one in found if max(one.mean_s, one.slowest_s) > EPSILON_S)
+
+    def _spent(self) -> tuple[list[str], np.ndarray]:
+        """The services, in the order in which they ask each other, and float64 (n, services, PARTS) [s]."""
+        outcome, results = self._outcome, self._outcome.run.results
+        assert results is not None
+        system, n = outcome.system, len(results)
+        if results.spent_s.shape[1]:
+            order = sorted(range(len(system.hosted)), key=lambda number: system.parts[number][0])
+            return [system.hosted[number].name for number in order], results.spent_s
+        # Nobody calls anybody: what a request is and what became of it says all.
+        trace, server = outcome.trace, system.servers_of(outcome.run.routes)[outcome.trace.route_codes]
+        spent_s = np.zeros((n, len(system.hosted), len(PARTS)))
+        for number, hosted in enumerate(system.hosted):
+            here = server == number
+            overhead_s = hosted.plan.tier.overhead
+            before_s, queued_s = results.before_s[here], results.queued_s[here]
+            cpu_s, wait_s = trace.cpu_s[here] / hosted.plan.alone, trace.wait_s[here]
+            slowed_s = results.latency_s[here] - before_s - queued_s - cpu_s - wait_s - overhead_s
+            nothing = np.zeros(len(cpu_s))
+            columns = (before_s, queued_s, cpu_s, np.maximum(0.0, slowed_s), nothing, wait_s, nothing + overhead_s)
+            spent_s[here, number] = np.stack(columns, axis=1)
+        return [hosted.name for hosted in system.hosted], spent_s
 
     def _of_visits(self) -> list[Stretch]:
         requests = max(1, self._outcome.endings["ok"])

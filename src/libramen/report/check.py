@@ -16,15 +16,21 @@ if TYPE_CHECKING:
 def check_sections(found: Check) -> list[Section]:
     """What was understood, and the problems of each plan."""
     currency = found.study.currency
-    problems = [f"{plan.plan.name}: {problem}" for plan in found.plans for problem in plan.problems]
+    several = len(found.study.services) > 1
+    problems = [
+        f"{plan.plan.name}: {f'{plan.name}: ' if several else ''}{problem}"
+        for plan in found.plans
+        for problem in plan.problems
+    ]
     columns = (
         Column("plan", "plan", is_number=False),
+        *([Column("service", "service", is_number=False)] if several else []),
         Column("tier", "tier", is_number=False),
         Column("size", "size", is_number=False),
         Column("replicas", "replicas"),
         Column("CPU needs", "needs_cpu"),
         Column("slots need", "needs_slots"),
-        Column("p95 alone", "alone_p95", "s"),
+        Column("mean alone" if several else "p95 alone", "alone_mean" if several else "alone_p95", "s"),
         Column(f"least {currency}/month", "least_month", f"{currency}/month"),
         Column("updates at", "updates_at", is_number=False),
         Column("problems", "problems"),
@@ -46,6 +52,7 @@ def _plan(found: Check, plan: PlanCheck) -> list[Cell | str]:
     ]
     return [
         plan.plan.name,
+        *([plan.name] if len(found.study.services) > 1 else []),
         plan.plan.tier.name,
         plan.plan.size.name,
         fleet_range(*plan.plan.limits),

@@ -170,14 +170,24 @@ class Study:
             TraceError: a file cannot be read as a trace.
         """
         name = self.trace_table.recorded_on
-        return self.trace_table.read(
+        trace = self.trace_table.read(
             self.path.parent,
             seed=seed,
             time_zone=self.time_zone,
             progress=progress,
             cache=cache,
             recorded=None if name is None else self._recorded(name),
+            visitors=self._pins,
         )
+        if len(self.services) == 1:
+            return trace
+        columns = {column for plan in self.plans.values() for column in self.system(plan).columns}
+        return trace.apart(sorted(columns), self.trace_table.recorded_speed or 1.0)
+
+    @property
+    def _pins(self) -> bool:
+        """Whether some plan sends visitors where they were."""
+        return any(one.plan.balancer == "pinned" for plan in self.plans.values() for one in self.system(plan).hosted)
 
     def log(self, *, seed: int = 0, cache: bool = True) -> Trace:
         """The log as it was found: neither shaped, nor with an estimate of its work.

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
 from dataclasses import dataclass
 from fnmatch import fnmatchcase
 from typing import TYPE_CHECKING, Final, NamedTuple
@@ -16,7 +15,7 @@ from libramen.study.plan import JointPlan, Plan
 from libramen.study.service import Service
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
+    from collections.abc import Mapping, Sequence
 
     from libramen.study.calls import Call
 
@@ -100,8 +99,8 @@ class System:
         for name, service in named.items():
             if name not in plans:
                 raise StudyError(
-                    f"plan {joint.name!r}: service {name!r} has no plan; allowed: [plans.{joint.name}.services.{name}], "
-                    f"or [services.{name}.plan] for all plans"
+                    f"plan {joint.name!r}: service {name!r} has no plan; allowed: "
+                    f"[plans.{joint.name}.services.{name}], or [services.{name}.plan] for all plans"
                 )
             # What is said of a service's part is said of the plan.
             part = plans[name] if isinstance(joint, Plan) else plans[name].model_copy(update={"name": joint.name})
@@ -167,7 +166,7 @@ class System:
         table = np.ones((len(self.hosted) + len(self.calls), max(1, len(routes))), np.int64)
         for row, made in enumerate(self.calls, start=len(self.hosted)):
             if made.call.routes:
-                table[row] = [any(fnmatchcase(route, p) for p in made.call.routes) for route in routes] or [0]
+                table[row] = [any(fnmatchcase(route, p) for p in made.call.routes) for route in routes] or [False]
         for server, one in enumerate(self.hosted):
             shares = np.array([m.call.of_wait or 0.0 if m.caller == server else 0.0 for m in self.calls])
             total = shares @ table[len(self.hosted) :] if len(shares) else np.zeros(1)
@@ -225,7 +224,7 @@ def _calls(hosted: Sequence[Hosted]) -> tuple[Made, ...]:
                     patience.get(number, math.inf),
                     place,
                     sizes[call.to],
-                )  # fmt: skip
+                )
             )
             place += call.times * sizes[call.to]
     return tuple(made)

@@ -81,6 +81,7 @@ class TraceTable(ReadingKeys):
         estimate: bool = True,
         cache: bool = True,
         recorded: tuple[Service, Plan] | None = None,
+        visitors: bool = False,
     ) -> Trace:
         """Read the files as this table says, or find what was read before.
 
@@ -93,17 +94,18 @@ class TraceTable(ReadingKeys):
             cache: whether what was read from the same files in the same way may be taken from the user's cache
                 directory, and is kept there.
             recorded: the service, and the plan on which the log was recorded, where `recorded_on` names one.
+            visitors: whether it is told who sent each request.
         """
         from libramen.trace.cache import find, keep
 
         zone = self.time_zone or time_zone
-        key = self._key(folder, seed, zone, recorded, estimate=estimate) if cache else None
+        key = self._key(folder, seed, zone, recorded, estimate=estimate, visitors=visitors) if cache else None
         trace = None if key is None else find(key)
         if trace is None:
             if estimate and self.demand != "given" and (recorded is not None or self.cpu_use is not None):
-                trace = self._found(folder, seed, zone, progress, recorded)
+                trace = self._found(folder, seed, zone, progress, recorded, visitors=visitors)
             else:
-                trace = self._read(folder, seed, zone, progress, estimate=estimate)
+                trace = self._read(folder, seed, zone, progress, estimate=estimate, visitors=visitors)
             if key is not None:
                 trace = keep(key, trace)
         elif progress is not None:
@@ -196,7 +198,14 @@ class TraceTable(ReadingKeys):
         return unqueue(trace, service, plan, **how)
 
     def _key(
-        self, folder: Path, seed: int, zone: str, recorded: tuple[Service, Plan] | None, *, estimate: bool
+        self,
+        folder: Path,
+        seed: int,
+        zone: str,
+        recorded: tuple[Service, Plan] | None,
+        *,
+        estimate: bool,
+        visitors: bool = False,
     ) -> str | None:
         """By what the cache knows what this table reads; None: it cannot be known before it is read."""
         from libramen.trace.cache import key_of
@@ -204,7 +213,14 @@ class TraceTable(ReadingKeys):
 
         if STANDARD_INPUT in self.files:
             return None
-        said: list[Any] = [self.model_dump(mode="json", exclude_unset=True), str(folder), seed, zone, estimate]
+        said: list[Any] = [
+            self.model_dump(mode="json", exclude_unset=True),
+            str(folder),
+            seed,
+            zone,
+            estimate,
+            visitors,
+        ]
         if recorded is not None and estimate:
             said += [_code_of("demand", "engine", "rules"), *(table.model_dump(mode="json") for table in recorded)]
         mixed = [folder / step.mix for step in self.shape if isinstance(step, Mix)] if estimate else []
@@ -213,13 +229,20 @@ class TraceTable(ReadingKeys):
         return key_of([*expand(folder / file for file in self.files), *mixed], said)
 
     def _read(
-        self, folder: Path, seed: int, zone: str, progress: Callable[[float], None] | None, *, estimate: bool
+        self,
+        folder: Path,
+        seed: int,
+        zone: str,
+        progress: Callable[[float], None] | None,
+        *,
+        estimate: bool,
+        visitors: bool = False,
     ) -> Trace:
         from libramen.trace.options import checked_options
         from libramen.trace.read import read_requests, read_trace
         from libramen.trace.shape import shaped
 
-        options, files = self._options(seed, zone), self._paths(folder)
+        options, files = self._options(seed, zone) | {"visitors": visitors}, self._paths(folder)
         if not estimate:
             return read_requests(files, checked_options(options), progress, hints=True).trace
         return shaped(read_trace(files, **options, progress=progress), self.shape, seed=seed, folder=folder)
@@ -231,6 +254,8 @@ class TraceTable(ReadingKeys):
         zone: str,
         progress: Callable[[float], None] | None,
         recorded: tuple[Service, Plan] | None,
+        *,
+        visitors: bool = False,
     ) -> Trace:
         """Read the files, and find their work with the recorded plan, the measured CPU use, or both."""
         from libramen.errors import TraceError
@@ -238,12 +263,12 @@ class TraceTable(ReadingKeys):
         from libramen.trace.read import read_requests, whole_load
         from libramen.trace.shape import shaped
 
-        options = checked_options({**self._options(seed, zone), "demand": None})
+        options = checked_options({**self._options(seed, zone), "demand": None, "visitors": visitors})
         requests = read_requests(self._paths(folder), options, progress)
         if requests.has_cpu and self.demand is None:
             if self.cpu_use is not None:
                 raise TraceError("cpu_use has no effect: the trace itself says cpu_s; allowed: to leave it out")
-            return self._read(folder, seed, zone, progress, estimate=True)
+            return self._read(folder, seed, zone, progress, estimate=True, visitors=visitors)
         log = whole_load(requests.trace, options)
         server = requests.server
         if self.server == "file":

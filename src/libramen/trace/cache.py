@@ -30,7 +30,7 @@ if TYPE_CHECKING:
     import pyarrow as pa
 
 _MOST_BYTES: Final = 4 * 10**9
-_ARRAYS: Final = ("at_s", "cpu_s", "wait_s", "bytes_out", "latency_s", "status")
+_ARRAYS: Final = ("at_s", "cpu_s", "wait_s", "bytes_out", "latency_s", "status", "visitor")
 _CODE: Final = zlib.crc32(b"".join(path.read_bytes() for path in sorted(Path(__file__).parent.glob("*.py"))))
 
 
@@ -64,7 +64,10 @@ def key_of_arrays(trace: Trace) -> str:
     for name in (*_ARRAYS, "route_codes"):
         array = getattr(trace, name)
         digest.update(name.encode() + (b"-" if array is None else np.ascontiguousarray(array).tobytes()))
-    digest.update(json.dumps([_CODE, trace.routes, trace.span_s, str(trace.start)]).encode())
+    for name, values in trace.in_s.items():
+        digest.update(name.encode() + np.ascontiguousarray(values).tobytes())
+    told = [_CODE, trace.routes, trace.span_s, str(trace.start), trace.source.recorded_speed]
+    digest.update(json.dumps(told).encode())
     return digest.hexdigest()
 
 
@@ -159,6 +162,7 @@ def _table_of(trace: Trace) -> pa.Table:
 
     columns = {name: from_numpy(array) for name in _ARRAYS if (array := getattr(trace, name)) is not None}
     columns["route_codes"] = from_numpy(trace.route_codes)
+    columns |= {f"in {name}": from_numpy(values) for name, values in trace.in_s.items()}
     told = {
         "routes": trace.routes,
         "span_s": trace.span_s,
@@ -179,7 +183,8 @@ def _trace_of(path: Path, key: str) -> Trace:
     demand = source["demand"]
     start = told["start"]
     empty = Trace.from_arrays(at_s=[1.0], cpu_s=[0.0], start=start, time_zone=told["time_zone"] if start else None)
-    columns: dict[str, Any] = {"bytes_out": None, "latency_s": None, "status": None, **arrays}
+    in_s = {name.removeprefix("in "): arrays.pop(name) for name in list(arrays) if name.startswith("in ")}
+    columns: dict[str, Any] = {"bytes_out": None, "latency_s": None, "status": None, **arrays, "in_s": in_s}
     return dataclasses.replace(
         empty,
         **columns,

@@ -56,6 +56,9 @@ class ReadingKeys(Table):
     recorded_speed: Factor | None = Field(
         None, description="speed of the core on which the log was recorded (default: 1)"
     )
+    callees: dict[str, str] = Field(
+        {}, description="what spans call other services (peer.service, server.address, ...) = name of the service"
+    )
 
     @field_validator("servers")
     @classmethod
@@ -70,6 +73,7 @@ class ReadOptions(ReadingKeys):
 
     time_zone: ZoneName = Field("UTC", description="time zone of the trace")
     seed: Count = Field(0, description="random seed")
+    visitors: bool = Field(False, description="whether visitors are told apart, by address and agent")
 
     def given(self, name: str) -> bool:
         """Whether an option was said, and not left to its default."""

@@ -30,7 +30,7 @@ _MOST_GAPS: Final = 5
 _YEAR_S: Final = 366 * 86400.0
 _LATEST_S: Final = 7_258_118_400.0  # 2200
 _FEW_LINES: Final = 3
-_COLUMNS: Final = ("at_s", "cpu_s", "wait_s", "latency_s", "status", "bytes_out", "file")
+_COLUMNS: Final = ("at_s", "cpu_s", "wait_s", "latency_s", "status", "bytes_out", "file", "visitor")
 
 
 @dataclass
@@ -56,6 +56,8 @@ class RawRequests:
     hosts: tuple[np.ndarray, Sequence[str]] | None = None
     servers: tuple[np.ndarray, Sequence[str]] | None = None  # that answered
     file: np.ndarray | None = None  # number of the file
+    visitor: np.ndarray | None = None  # int32, a number for whoever sent it, -1: not known
+    in_s: dict[str, np.ndarray] = field(default_factory=dict)  # by service, how much of it was spent there [s]
     covers_s: tuple[float, float] | None = None  # what the source says that it covers, from `base`, where it does
     made: Made = field(default_factory=Made)  # what a table says of itself
     sampled_share: float | None = None  # of the requests, what the source says that it kept
@@ -70,7 +72,20 @@ class RawRequests:
         for name in ("labels", "agents", "hosts", "servers"):
             pair = getattr(self, name)
             changed[name] = None if pair is None else (pair[0][rows], pair[1])
-        return replace(self, **changed)
+        return replace(self, in_s={name: values[rows] for name, values in self.in_s.items()}, **changed)
+
+    def tell_visitors(self) -> None:
+        """Number those who sent requests by their address and agent, in the order in which they first come.
+
+        Who they are is forgotten: of address and agent nothing is kept but that two of them are alike.
+        """
+        pairs = [pair[0] for pair in (self.hosts, self.agents) if pair is not None]
+        if self.visitor is not None or not pairs:
+            return
+        _, first, codes = np.unique(np.stack(pairs), axis=1, return_index=True, return_inverse=True)
+        rank = np.empty(len(first), np.int32)
+        rank[np.argsort(first)] = np.arange(len(first), dtype=np.int32)
+        self.visitor = rank[codes.reshape(-1)]
 
     def sort(self) -> None:
         """Put the rows in order of time, a column at a time: a long log need not fit twice."""
@@ -79,6 +94,7 @@ class RawRequests:
             array = getattr(self, name)
             if array is not None:
                 setattr(self, name, array[order])
+        self.in_s = {name: values[order] for name, values in self.in_s.items()}
         if self.labels is not None:
             self.labels = (self.labels[0][order], self.labels[1])
         if self.servers is not None:
@@ -207,9 +223,11 @@ def to_trace(
         bytes_out=found.bytes_out,
         latency_s=found.latency_s,
         status=found.status,
+        in_s=found.in_s,
         span_s=span_s,
         start=start,
     )
+    trace = replace(trace, visitor=found.visitor)
     if found.labels is not None:
         codes, names = gather(*found.labels, routes=routes, fold=found.fold)
         trace = replace(trace, route_codes=codes, routes=names)

@@ -131,6 +131,8 @@ def read_requests(
 
         found.notes += hints_of(found, options.routes)
     found = leave_out(without_doubles(without_far_stamps(found)), options.leave_out, options.routes)
+    if options.visitors:
+        found.tell_visitors()
     try:
         trace = to_trace(
             found,
@@ -176,7 +178,7 @@ def _find(paths: list[Path], options: ReadOptions, progress: Callable[[float], N
     before = 0
     others: list[RawRequests] = []
     kinds: dict[Path, str] = {}
-    who = agents or len(paths) > 1 or any(kind.agent is not None for kind in options.leave_out)
+    who = agents or options.visitors or len(paths) > 1 or any(kind.agent is not None for kind in options.leave_out)
     reading = Reading(options, who)
     for number, path in enumerate(paths):
         with Opened(path) as opened:

@@ -18,6 +18,7 @@ import numpy as np
 from pydantic import Discriminator, Field, SerializeAsAny, Tag
 
 from libramen import units
+from libramen.delays import Delay, DelayField
 from libramen.errors import TraceError
 from libramen.fields import Factor, PositiveSeconds, Seconds, Share, Table
 from libramen.streams import stream
@@ -231,6 +232,62 @@ class Mix(Step):
         return mixed(trace, read_trace(folder / self.mix, seed=seed))
 
 
+class Job(Step):
+    """Requests of a route of their own at set times: a nightly run, a report every quarter of an hour."""
+
+    job: str = Field(description="their route, which a service of workers takes")
+    at: At | None = Field(None, description="when it begins (or every)")
+    daily: bool = Field(False, description="on every day of the trace, for a time of day (default: on the first)")
+    every: PositiveSeconds | None = Field(
+        None, description="it begins so long after the start, and again and again [s]"
+    )
+    count: Annotated[int, Field(ge=1, le=10_000_000)] = Field(1, description="how many requests it is, each time")
+    over: Seconds = Field(0.0, description="they come evenly over so long [s]")
+    cpu: DelayField = Field(Delay(0.0), description="CPU work of each [core-seconds], or two percentiles")
+    wait: DelayField = Field(Delay(0.0), description="wait of each [s], or two percentiles")
+
+    def apply(self, trace: Trace, seed: int = 0, *, number: int = 0, folder: Path = Path()) -> Trace:  # noqa: D102, ARG002
+        if (self.at is None) == (self.every is None):
+            both = "neither at nor every" if self.at is None else "at and every"
+            raise TraceError(f"job: found {both}; allowed: one of them")
+        if self.every is not None:
+            begins = np.arange(self.every, trace.span_s, self.every)
+        else:
+            assert self.at is not None
+            begins = np.array(self.at.offsets(trace, daily=self.daily, where="job: at"))
+        within = np.arange(self.count) * (self.over / self.count)
+        at_s = np.sort((begins[:, None] + within).ravel())
+        at_s = at_s[at_s < trace.span_s]
+        if not len(at_s):
+            raise TraceError(f"job: none of {self.job!r} is in the trace")
+        if len(at_s) + len(trace) > MOST_REQUESTS:
+            raise TraceError(f"job: {len(at_s):,} requests are too many; allowed: {MOST_REQUESTS:,} with the trace")
+        rng = stream(seed, "shape", number)
+        n = len(at_s)
+        cpu_s, wait_s = (_drawn(delay, n, rng) for delay in (self.cpu, self.wait))
+        jobs = replace(
+            trace,
+            at_s=at_s,
+            cpu_s=cpu_s,
+            wait_s=wait_s,
+            route_codes=np.zeros(n, np.int32),
+            routes=(self.job,),
+            bytes_out=None if trace.bytes_out is None else np.zeros(n),
+            latency_s=None if trace.latency_s is None else cpu_s + wait_s,
+            status=None if trace.status is None else np.full(n, 200, np.int16),
+            visitor=None,
+            in_s={},
+        )
+        return mixed(trace, jobs)
+
+
+def _drawn(delay: Delay, n: int, rng: np.random.Generator) -> np.ndarray:
+    if delay.is_constant:
+        return np.full(n, delay.median_s)
+    drawn: np.ndarray = delay.median_s * np.exp(np.minimum(700.0, delay.sigma * rng.standard_normal(n)))
+    return drawn
+
+
 class Jitter(Step):
     """Move each arrival by a uniform draw of at most so much, to and fro, within the span."""
 
@@ -254,6 +311,7 @@ _KINDS: Final[dict[str, type[Step]]] = {
     "without": Without,
     "mix": Mix,
     "jitter": Jitter,
+    "job": Job,
 }
 
 
@@ -274,7 +332,8 @@ STEPS: TypeAlias = Annotated[
     | Annotated[Only, Tag("only")]
     | Annotated[Without, Tag("without")]
     | Annotated[Mix, Tag("mix")]
-    | Annotated[Jitter, Tag("jitter")],
+    | Annotated[Jitter, Tag("jitter")]
+    | Annotated[Job, Tag("job")],
     Discriminator(
         _kind,
         custom_error_type="unknown_step",
@@ -388,6 +447,17 @@ def mixed(trace: Trace, other: Trace) -> Trace:
     for name in ("cpu_s", "wait_s", "bytes_out", "latency_s", "status"):
         a, b = getattr(trace, name), getattr(other, name)
         joined[name] = None if a is None or b is None else np.concatenate([a, b])
+    joined["visitor"] = None
+    if trace.visitor is not None or other.visitor is not None:
+        mine, theirs = (
+            np.full(len(one), -1, np.int32) if one.visitor is None else one.visitor for one in (trace, other)
+        )
+        # Whoever is in both is taken for two.
+        joined["visitor"] = np.concatenate([mine, np.where(theirs >= 0, theirs + trace.n_visitors, -1)])
+    names = dict.fromkeys((*trace.in_s, *other.in_s))
+    joined["in_s"] = {
+        name: np.concatenate([one.in_s.get(name, np.zeros(len(one))) for one in (trace, other)]) for name in names
+    }
     at_s = np.concatenate([trace.at_s, other.at_s])
     both = replace(
         trace,
@@ -406,4 +476,17 @@ def _left(trace: Trace, rows: np.ndarray, step: str) -> Trace:
     return trace
 
 
-__all__ = ["STEPS", "Between", "Campaign", "Grow", "Jitter", "Mix", "Only", "Repeat", "Scale", "Without", "shaped"]
+__all__ = [
+    "STEPS",
+    "Between",
+    "Campaign",
+    "Grow",
+    "Jitter",
+    "Job",
+    "Mix",
+    "Only",
+    "Repeat",
+    "Scale",
+    "Without",
+    "shaped",
+]

@@ -104,11 +104,13 @@ class Made:
     Attributes:
         demand: how its cpu_s and wait_s came about: "given", "quiet", "unqueued" or "observed".
         waits_are_known: some of wait_s was measured (spans show it), not estimated.
+        waits_include_calls: wait_s has the time in it that the columns in_NAME_s tell of.
         start, time_zone, span_s: of the trace, None: not said.
     """
 
     demand: str = "given"
     waits_are_known: bool = True
+    waits_include_calls: bool = False
     start: str | None = None
     time_zone: str | None = None
     span_s: float | None = None
@@ -130,7 +132,10 @@ class Made:
             ValueError: it is something else.
         """
         values = json.loads(text)
-        kinds = {"demand": str, "waits_are_known": bool, "start": str, "time_zone": str, "span_s": (int, float)}
+        kinds = {
+            "demand": str, "waits_are_known": bool, "waits_include_calls": bool, "start": str, "time_zone": str,
+            "span_s": (int, float),
+        }  # fmt: skip
         if not isinstance(values, dict) or not all(
             key in kinds and isinstance(value, kinds[key])  # type: ignore[arg-type]
             for key, value in values.items()
@@ -308,10 +313,26 @@ class Trace:
         return Made(
             demand=before.demand if kind == "given" else kind,
             waits_are_known=before.waits_are_known if before.estimate else self.source.format == "spans",
+            waits_include_calls=bool(self.in_s) and (self.source.format == "spans" or before.waits_include_calls),
             start=None if self.start is None else self.start.isoformat(),
             time_zone=None if self.start is None else str(self.start.tzinfo),
             span_s=self.span_s,
         )
+
+    def apart(self, services: Iterable[str], recorded_speed: float) -> Self:
+        """The same requests for several services: without the time in `wait_s` that was spent at these.
+
+        Args:
+            services: the columns that are used.
+            recorded_speed: of the core on which it was recorded.
+        """
+        wait_s = self.wait_s
+        if self.made.waits_include_calls:
+            for name in services:
+                if name in self.in_s:
+                    wait_s = np.maximum(0.0, wait_s - self.in_s[name])
+        source = replace(self.source, recorded_speed=recorded_speed)
+        return replace(self, wait_s=wait_s, source=source)
 
     @property
     def n_visitors(self) -> int:

@@ -94,6 +94,8 @@ def trace_table(trace: Trace) -> pa.Table:
     for name in ("bytes_out", "latency_s", "status"):
         if getattr(trace, name) is not None:
             columns[name] = getattr(trace, name)
+    # Not who sent them: a table may go to anybody.
+    columns |= {f"in_{name}_s": values for name, values in trace.in_s.items()}
     return pa.table(columns).replace_schema_metadata({MADE: trace.made.to_json()})
 
 

@@ -3,7 +3,7 @@
 | file | what is in it |
 |---|---|
 | `layout` | the state: every array, record by record |
-| `arrays`, `state` | `KernelState`, `KernelServer`: what the control plane talks to; make the arrays, grow them, call `advance` |
+| `arrays`, `state` | `KernelState` and `KernelServer`, to which the control plane talks; make arrays, call `advance` |
 | `advance` | the one compiled function: which event comes next |
 | `balancer` | a visit arrives and is sent to a replica, held, or refused |
 | `service` | slots, CPU turns, waits, the bank of lent CPU, death |

@@ -102,8 +102,9 @@ def _make_count(source: int) -> Callable[..., None]:
         Of what arrives from settle_s on: endings (routes, 6), tries (routes,), sums (routes, 10), sent (routes,) bytes,
         minutes (minutes, routes, 2 + T) arrivals, failures and those within each limit, hours (hours, 3) arrivals, ok
         and within telling_s, histogram (routes, BINS) and fine (FINE_BINS,) of ok latencies, either of them perhaps
-        empty. Of everything: windows (windows, 6) endings, window_tries (windows,), hourly_tries, hourly_sent (hours,), failed (minutes,),
-        served (replicas + 1,), extremes (2,) of the arrivals of failed ones, keys (n,) window * BINS + bin of ok ones,
+        empty. Of everything: windows (windows, 6) endings, window_tries (windows,), hourly_tries, hourly_sent (hours,),
+        failed (minutes,), served (replicas + 1,), extremes (2,) of the arrivals of failed ones, keys (n,)
+        window * BINS + bin of ok ones,
         else -1, or empty. Those but `keys` are added to.
         """
         _ = source

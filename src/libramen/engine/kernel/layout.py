@@ -36,8 +36,8 @@ NOTHING, ASK = np.int64(-1), np.int64(-2)
 """Instead of a visit: there is nothing to be sent, or the control plane must be asked for a slot first."""
 
 CALLING, TO_SEND, QUEUED_UP, UNDER_WAY, PAUSED, HEARD = np.arange(6)
-"""Phases. Of a visit that calls; of a call: it has its connection, it waits for one, it has been sent, it is going to be
-sent again, its end has been heard."""
+"""Phases. Of a visit that calls; of a call: it has its connection, it waits for one, it has been sent, it is going to
+be sent again, its end has been heard."""
 
 FIRST, NO_REPLICA, LESS, SAME, MORE = np.array([0, 0, -1, 0, 1])
 """Numbers that are passed on. Like all above they have a NumPy type: for a plain Python number the compiler
@@ -392,8 +392,9 @@ apart: Any = (lambda: None) if CHECKED else numba.extending.intrinsic(_make_apar
 
 # -- how the compiled functions reach into arrays --------------------------------------------------
 #
-# They pass on two records, `w` and that of a fleet, `f`, and reach everything through the addresses in them, as C would. Passing
-# arrays instead costs: each is a structure of seven words that counts its owners, atomically. A function that is
+# They pass on two records, `w` and that of a fleet, `f`, and reach everything through the addresses in them, as C
+# would. Passing arrays instead costs: each is a structure of seven words that counts its owners, atomically. A function
+# that is
 # handed twenty of them takes some 80 ns more for each call, with three 10 ns, where a request takes 250 ns and some ten
 # calls; all of them in one tuple took 105 s to compile instead of 10.
 # `state` keeps the arrays alive and the addresses true.

@@ -129,7 +129,7 @@ def _dismiss(w, now_s):
             f = fleet_at(w.fleets, k)
             if f.dismissed and f.n_held and visit_at(w.visits, f.held_head).order < best:
                 best = visit_at(w.visits, f.held_head).order
-                chosen = k
+                chosen = np.int64(k)
         if chosen < 0:
             break
         f = fleet_at(w.fleets, chosen)

@@ -13,11 +13,12 @@ from typing import TYPE_CHECKING, Any, ClassVar, Final
 import numpy as np
 
 from libramen.errors import TraceError
+from libramen.fields import nearest
 from libramen.trace.raw_requests import RawRequests
 from libramen.trace.sources import BROKEN
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator
+    from collections.abc import Iterator, Mapping
 
     from libramen.trace.formats.reader import Head, Reading
     from libramen.trace.lines import SkippedLines
@@ -26,6 +27,9 @@ if TYPE_CHECKING:
 _SERVER, _CLIENT = 2, 3
 _KINDS: Final = {"SPAN_KIND_SERVER": _SERVER, "SPAN_KIND_CLIENT": _CLIENT}
 _THRESHOLD_BITS: Final = 56
+_CALLEES: Final = ("peer.service", "db.system.name", "db.system", "server.address", "net.peer.name")
+"""Attributes of a client span that say what it called, the first that is there counts (OpenTelemetry semantic
+conventions)."""
 
 
 @dataclass
@@ -39,12 +43,14 @@ class Spans:
     status: list[int] = field(default_factory=list)
     bytes_out: list[float] = field(default_factory=list)
     probability: list[float] = field(default_factory=list)
+    calls: list[dict[str, float]] = field(default_factory=list)
+    """How long each was in what it called, by name [s]."""
 
 
 class OtlpSpans:
     """Exports of spans; see `reader.Reader`."""
 
-    formats: ClassVar[dict[str, tuple[str, ...]]] = {"spans": ()}
+    formats: ClassVar[dict[str, tuple[str, ...]]] = {"spans": ("callees",)}
     merges: ClassVar[bool] = False
 
     def recognise(self, head: Head) -> str | None:
@@ -55,9 +61,10 @@ class OtlpSpans:
         """Read all export requests of a file."""
         found = read_spans(opened, reading.skipped)
         columns = arrays(found)
+        in_s, said = _calls(found, reading.options.callees)
         base = int(columns["start_ns"][0] // 1_000_000_000)
         routes, codes = np.unique(columns["route"], return_inverse=True)
-        notes = ["root and server spans are the requests; what their child client spans cover is waiting"]
+        notes = ["root and server spans are the requests; what their child client spans cover is waiting", *said]
         share = float(1 / np.mean(1 / columns["probability"]))
         return RawRequests(
             format="spans",
@@ -75,6 +82,7 @@ class OtlpSpans:
             labels=(codes, [str(route) for route in routes]),
             fold=False,
             sampled_share=None if share > 1 - 1e-9 else share,
+            in_s=in_s,
             notes=notes,
         )
 
@@ -173,11 +181,13 @@ def _add(found: Spans, span: dict[str, Any], children: dict[tuple[str, str], lis
         return "a span without start and end, or with an end before its start"
     start, end = times
     attributes = _attributes(span)
-    clients = [
-        inner
-        for child in children.get(_key(span, "spanId"), [])
-        if _kind(child) == _CLIENT and (inner := _times(child)) is not None
-    ]
+    clients: list[tuple[int, int]] = []
+    by_name: dict[str, list[tuple[int, int]]] = {}
+    for child in children.get(_key(span, "spanId"), []):
+        if _kind(child) == _CLIENT and (inner := _times(child)) is not None:
+            clients.append(inner)
+            if name := _callee(_attributes(child)):
+                by_name.setdefault(name, []).append(inner)
     try:
         status = int(attributes.get("http.response.status_code") or attributes.get("http.status_code") or 0)
         size = float(attributes.get("http.response.body.size") or attributes.get("http.response_content_length") or 0)
@@ -194,7 +204,34 @@ def _add(found: Spans, span: dict[str, Any], children: dict[tuple[str, str], lis
     found.status.append(status or (500 if failed else 200))
     found.bytes_out.append(size)
     found.probability.append(probability)
+    found.calls.append({name: _covered(inner, start, end) / 1e9 for name, inner in by_name.items()})
     return ""
+
+
+def _callee(attributes: dict[str, Any]) -> str:
+    """What a client span says that it called; empty: nothing."""
+    return next((str(attributes[key]) for key in _CALLEES if attributes.get(key)), "")
+
+
+def _calls(found: Spans, callees: Mapping[str, str]) -> tuple[dict[str, np.ndarray], list[str]]:
+    """How long each request was in what it called, by name of the service, in order of start; and what is said of it.
+
+    Names that differ and stand for one service are added up.
+    """
+    order = np.argsort(np.array(found.start_ns), kind="stable")
+    met = dict.fromkeys(name for calls in found.calls for name in calls)
+    in_s: dict[str, np.ndarray] = {}
+    for name in met:
+        service = callees.get(name, name)
+        spent = np.array([calls.get(name, 0.0) for calls in found.calls])[order]
+        in_s[service] = in_s.get(service, 0.0) + spent
+    for name in callees:
+        if name not in met:
+            raise TraceError(f"callees: no client span calls {name!r}; {nearest(name, list(met))}")
+    if not met:
+        return {}, []
+    shown = ", ".join(f"{callees.get(name, name)} ({name})" if name in callees else name for name in met)
+    return in_s, [f"client spans call {shown}: how long is in the columns in_NAME_s"]
 
 
 def _times(span: dict[str, Any]) -> tuple[int, int] | None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
@@ -25,7 +26,9 @@ if TYPE_CHECKING:
 
 NUMBERS: Final = ("at_s", "cpu_s", "wait_s", "bytes_out", "latency_s", "status")
 PERCENTILES: Final = ("mean_s", "p50_s", "p90_s", "p95_s", "p99_s")
-COLUMNS: Final = ("time", *NUMBERS, "route", "server", "requests", *PERCENTILES)
+COLUMNS: Final = ("time", *NUMBERS, "route", "server", "visitor", "requests", *PERCENTILES)
+_IN: Final = re.compile(r"in_(.+)_s")
+"""A column of how much of a request was spent at another service."""
 _PLAIN_NUMBER: Final = r"^[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)([eE][+-]?[0-9]+)?$"
 _FIRST_LINE: Final = b"first line"
 _ISO: Final = r"^\d{4}-\d{2}-\d{2}[T ]\d{2}:\d{2}:\d{2}(\.\d+)?(Z|[+-]\d{2}:?\d{2})?$"
@@ -97,7 +100,7 @@ def renamed(path: Path, table: pa.Table, columns: Mapping[str, str]) -> pa.Table
     """
     names = list(table.column_names)
     for ours, theirs in columns.items():
-        if ours not in COLUMNS:
+        if ours not in COLUMNS and not _IN.fullmatch(ours):
             raise TraceError(f"columns: found {ours!r}; {nearest(ours, COLUMNS)}")
         if theirs not in names:
             raise TraceError(f"{path}: there is no column {theirs!r}; {nearest(theirs, names)}")
@@ -121,7 +124,7 @@ def check_columns(path: Path, table: pa.Table) -> tuple[str, ...]:
         )
     if "at_s" in names and "time" in names:
         raise TraceError(f"{path}: there are a column at_s and a column time; allowed: one of them")
-    other = [name for name in names if name not in COLUMNS]
+    other = [name for name in names if name not in COLUMNS and not _IN.fullmatch(name)]
     return tuple(f"column {name!r} of {path.name} is not used; {nearest(name, COLUMNS)}" for name in other)
 
 
@@ -208,6 +211,7 @@ def found_in(kind: str, path: Path, table: pa.Table, reading: Reading) -> RawReq
     if at_s is None:
         at_s, base, whole = times(path, table)
     labels = _labels(table, "route", "no route") if "route" in has else None
+    in_s = {match[1]: numbers(path, table, name) for name in table.column_names if (match := _IN.fullmatch(name))}
     found = RawRequests(
         format=kind,
         files=(str(path),),
@@ -219,12 +223,20 @@ def found_in(kind: str, path: Path, table: pa.Table, reading: Reading) -> RawReq
         lines=table.num_rows + reading.skipped.count,
         labels=labels,
         servers=_labels(table, "server", "") if "server" in has else None,
+        visitor=_visitors(table) if "visitor" in has else None,
+        in_s=in_s,
         fold=False,
         made=made,
         notes=notes,
         **values,
     )
     return _from_counts(path, table, found, reading.options) if "requests" in has else found
+
+
+def _visitors(table: pa.Table) -> np.ndarray:
+    """A number for each visitor, in the order in which they first come; -1: not known."""
+    coded = table["visitor"].combine_chunks().dictionary_encode()
+    return np.asarray(pc.fill_null(coded.indices, -1).to_numpy(zero_copy_only=False), np.int32)
 
 
 def _labels(table: pa.Table, column: str, nothing: str) -> tuple[np.ndarray, list[str]]:
