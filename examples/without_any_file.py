@@ -1,4 +1,4 @@
-"""Build a trace and two plans in Python: is one fast server better than two slow ones? (It is.)"""
+"""Build a trace and plans in Python: is one fast server better than two slow ones? (It is.) And with a database?"""
 
 import numpy as np
 
@@ -25,3 +25,15 @@ for size, replicas in (("slow", 2), ("fast", 1)):
         print(f"  {objective.name}: wanted {objective.wanted}, got {objective.got:.4g}, met: {objective.met}")
 
 # One server of speed 2 is M/M/1 with mean work 0.05 s: mean latency 0.05 / (1 - 0.7) = 0.167 s.
+
+# Now each request asks a database twice, over one connection from each of two replicas or over eight.
+for pool in (1, 8):
+    web = Service(slots=20, calls=[{"to": "database", "times": 2, "cpu": "10ms", "wait": "30ms", "pool": pool}])
+    database = Service(slots=50)
+    plans = {"web": Plan(tier=tier, size="slow", replicas=2), "database": Plan(tier=tier, size="fast")}
+    outcome = replay(trace, {"web": web, "database": database}, plans)
+    connecting = outcome.services["web"].time_s["connecting"] / outcome.endings["ok"]
+    print(
+        f"pool of {pool}: mean {outcome.latency_s['mean']:.3f} s, of which {connecting:.3f} s waiting for a connection"
+    )
+    print(f"  database: {outcome.services['database'].utilisation:.0%} of its CPU in use")

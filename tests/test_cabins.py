@@ -39,7 +39,14 @@ def _kinds(outcome: Outcome) -> set[tuple[str, str | None]]:
 
 def test_what_the_plans_show(compared: Comparison) -> None:
     met = {figures.plan: figures.meets_all for figures in compared.figures}
-    assert met == {"today": False, "crowd": False, "pooled": True, "readers": True, "failover": False, "impatient": False}
+    assert met == {
+        "today": False,
+        "crowd": False,
+        "pooled": True,
+        "readers": True,
+        "failover": False,
+        "impatient": False,
+    }
     assert compared.cheapest is not None
     assert compared.cheapest.plan == "pooled"
 
@@ -92,7 +99,14 @@ def test_figures_survive_their_json(compared: Comparison) -> None:
     document = json.loads(json.dumps(figures.to_dict()))
     assert Figures.from_dict(document) == figures
     assert (document["tier"], document["utilisation"], document["replicas"]["min"]) == (None, None, None)
-    assert set(document["services"]["database"]) >= {"endings", "latency_s", "utilisation", "bill", "replicas", "findings"}
+    assert set(document["services"]["database"]) >= {
+        "endings",
+        "latency_s",
+        "utilisation",
+        "bill",
+        "replicas",
+        "findings",
+    }
 
 
 def test_visits_are_calls_and_retries(outcomes: dict[str, Outcome]) -> None:
@@ -101,7 +115,9 @@ def test_visits_are_calls_and_retries(outcomes: dict[str, Outcome]) -> None:
     web, stock, database = (found.services[name] for name in ("web", "stock", "database"))
     from_stock = database.requests_measured - 3 * web.requests_measured
     assert from_stock == pytest.approx(stock.requests_measured / 2, rel=0.03)
-    assert found.services["letters"].requests_measured == 40 + np.sum(found.trace.route_codes == found.trace.routes.index("/bookings"))
+    assert found.services["letters"].requests_measured == 40 + np.sum(
+        found.trace.route_codes == found.trace.routes.index("/bookings")
+    )
 
 
 def test_the_command_line(cabins: Path, tmp_path: Path) -> None:
@@ -109,7 +125,13 @@ def test_the_command_line(cabins: Path, tmp_path: Path) -> None:
     where, plot = tmp_path / "where.png", tmp_path / "plan.svg"
     done = runner.invoke(app, ["replay", str(cabins), "--plan", "pooled", "--where", str(where), "--plot", str(plot)])
     assert done.exit_code == 0, done.output
-    for text in ("  database: tier cellar, size medium, 1 replica", "slowest 1 %", "slots taken", "database: replicas of size medium", "services.letters.p95"):
+    for text in (
+        "  database: tier cellar, size medium, 1 replica",
+        "slowest 1 %",
+        "slots taken",
+        "database: replicas of size medium",
+        "services.letters.p95",
+    ):
         assert text in done.stdout
     assert where.stat().st_size > 20_000
     assert "stock" in plot.read_text()
@@ -167,20 +189,23 @@ def test_a_study_in_few_words(tmp_path: Path) -> None:
 @pytest.mark.parametrize(
     ("found", "instead", "message"),
     [
-        ('to = "database"', 'to = "datbase"', "services.web.calls: to: there is no service 'datbase'; did you mean 'database'"),
-        ("[services.database.plan]\ntier = \"t\"\nsize = \"s\"", "", r"\[plans.one\] says nothing of service 'database'"),
+        (
+            'to = "database"',
+            'to = "datbase"',
+            "services.web.calls: to: there is no service 'datbase'; did you mean 'database'",
+        ),
+        ('[services.database.plan]\ntier = "t"\nsize = "s"', "", r"\[plans.one\] says nothing of service 'database'"),
         ("[plans.one.services.web]", "[plans.one.services.wbe]", r"\[plans.one.services\] there is no service 'wbe'"),
         ("[plans.one.services.web]", "[plans.one]", r"\[plans.one\] unknown key 'tier'; allowed: services"),
         ("slots = 4\n[[", "slots = 4\ncals = 1\n[[", r"\[services.web\] unknown key 'cals'"),
         ('cpu = "10ms"', 'cpu = "10 m"\npool = 0', r"\[services.web.calls\[1\]\] pool"),
         ("[tiers.t]", "[service]\nslots = 1\n[tiers.t]", r"\[service\] and \[services\] are both there"),
-        ("[tiers.t]", "[objectives.services.letters]\np95 = \"1s\"\n[tiers.t]", "there is no service 'letters'"),
+        ("[tiers.t]", '[objectives.services.letters]\np95 = "1s"\n[tiers.t]', "there is no service 'letters'"),
     ],
 )
 def test_mistakes_in_several_services(tmp_path: Path, found: str, instead: str, message: str) -> None:
     with pytest.raises(StudyError, match=message) as caught:
-        study = _study(tmp_path, STUDY.replace(found, instead, 1))
-        compare(study)
+        compare(_study(tmp_path, STUDY.replace(found, instead, 1)))
     assert "\n" not in str(caught.value)
 
 
@@ -188,7 +213,11 @@ def test_spans_say_what_a_request_spent_elsewhere(tmp_path: Path) -> None:
     """Two calls of a database that overlap by a second, and one of something else: 3 s and 1 s of 10 s."""
 
     def span(name: str, begin: float, end: float, **more: Any) -> dict[str, Any]:
-        attributes = [{"key": key.replace("__", "."), "value": {"stringValue": value}} for key, value in more.items() if "__" in key]
+        attributes = [
+            {"key": key.replace("__", "."), "value": {"stringValue": value}}
+            for key, value in more.items()
+            if "__" in key
+        ]
         return {
             "traceId": "t", "spanId": name, "kind": 3, "parentSpanId": "root", "name": name, "attributes": attributes,
             "startTimeUnixNano": str(int((1e9 + begin) * 1e9)), "endTimeUnixNano": str(int((1e9 + end) * 1e9)),
@@ -201,7 +230,9 @@ def test_spans_say_what_a_request_spent_elsewhere(tmp_path: Path) -> None:
         span("c", 6, 7, server__address="cache"),
     ]
     (tmp_path / "spans.json").write_text(json.dumps({"resourceSpans": [{"scopeSpans": [{"spans": spans}]}]}))
-    text = STUDY.replace('files = ["t.csv"]', 'files = ["spans.json"]\ncallees = { "db.internal" = "database" }\ndemand = "observed"')
+    text = STUDY.replace(
+        'files = ["t.csv"]', 'files = ["spans.json"]\ncallees = { "db.internal" = "database" }\ndemand = "observed"'
+    )
     study = _study(tmp_path, text.replace('cpu = "10ms"\n', ""))
     log = study.log()
     assert {name: values.tolist() for name, values in log.in_s.items()} == {"database": [3.0], "cache": [1.0]}
@@ -236,16 +267,19 @@ def test_visitors_are_told_by_address_and_agent(tmp_path: Path) -> None:
 
     lines = [("1", "a"), ("1", "b"), ("2", "a"), ("1", "a"), ("2", "a")]
     (tmp_path / "x.log").write_text(
-        "".join(f'{h} - - [05/Jun/2031:06:00:0{k} +0000] "GET / HTTP/1.1" 200 5 "-" "{a}" 0.010\n' for k, (h, a) in enumerate(lines))
+        "".join(
+            f'{h} - - [05/Jun/2031:06:00:0{k} +0000] "GET / HTTP/1.1" 200 5 "-" "{a}" 0.010\n'
+            for k, (h, a) in enumerate(lines)
+        )
     )
     trace = read_trace(tmp_path / "x.log", visitors=True)
     assert trace.visitor is not None
     assert trace.visitor.tolist() == [0, 1, 2, 0, 2]
     assert "visitor" not in trace_table(trace).column_names
-    (tmp_path / "t.csv").write_text("at_s,cpu_s,visitor\n0,1,ann\n1,1,bob\n2,1,ann\n3,1,-\n")
+    (tmp_path / "t.csv").write_text("at_s,cpu_s,visitor\n0,1,ann\n1,1,bob\n2,1,ann\n3,1,cleo\n")
     visitor = read_trace(tmp_path / "t.csv").visitor
     assert visitor is not None
-    assert visitor.tolist() == [0, 1, 0, -1]
+    assert visitor.tolist() == [0, 1, 0, 2]
 
 
 def test_workers_that_have_nothing_to_do(tmp_path: Path) -> None:
@@ -255,7 +289,9 @@ def test_workers_that_have_nothing_to_do(tmp_path: Path) -> None:
     found = replay(trace, study.hosted_services, study.plans["one"])
     assert ("workers_idle", "database") in _kinds(found)
     busy = Trace.from_arrays(at_s=np.arange(0, 3600, 0.02), cpu_s=np.full(180_000, 0.001), span_s=3600)
-    assert not any(kind == "workers_idle" for kind, _ in _kinds(replay(busy, study.hosted_services, study.plans["one"])))
+    assert not any(
+        kind == "workers_idle" for kind, _ in _kinds(replay(busy, study.hosted_services, study.plans["one"]))
+    )
 
 
 def test_a_queue_that_grows(tmp_path: Path) -> None:

@@ -37,8 +37,8 @@ def draw_where(outcome: Outcome) -> Figure:
     of_all = math.fsum(one.mean_s for one in stretches)
     figure = new_figure(
         f"{outcome.plan.name}: where the time of a request goes",
-        f"on average {units.show_duration(of_all)} of {outcome.endings['ok']:,} requests that were answered ok"
-        "; each second is counted once, where it was spent, and of calls made at once the one that ended last",
+        f"on average {units.show_duration(of_all)} of {outcome.endings['ok']:,} requests that were answered ok; each "
+        "second counts once, where it was spent, and of calls made at once the one that ended last",
     )
     services = list(dict.fromkeys(one.service for one in stretches))
     colours = {name: _COLOURS[k % len(_COLOURS)] for k, name in enumerate(services)}
@@ -49,13 +49,14 @@ def draw_where(outcome: Outcome) -> Figure:
     for axes, (title, values) in zip(panels, bars, strict=True):
         _bar(axes, title, stretches, values, colours)
     parts = [part for part in PART_NAMES if any(one.part == part for one in stretches)]
+    entries = len(services) + len(parts)
     figure.legend(
         handles=[
             *(Patch(facecolor=colours[name], edgecolor=INK, label=plain(name)) for name in services),
             *(Patch(facecolor="white", edgecolor=INK, hatch=_HATCHES[part], label=PART_NAMES[part]) for part in parts),
         ],
         loc="outside lower center",
-        ncols=min(10, len(services) + len(parts)),
+        ncols=entries if entries <= 9 else -(-entries // 2),
         frameon=False,
     )
     return figure
@@ -78,7 +79,7 @@ def _bar(axes: Axes, title: str, stretches: tuple[Stretch, ...], values: list[fl
         elif value >= 0.015 * total:  # named above the bar, in turn on two levels
             axes.annotate(
                 said.replace("\n", " "), (left + value / 2, 0.25), (0, 10 + 13 * (level % 3)),
-                textcoords="offset points", ha="center", fontsize=8, color=INK,
+                textcoords="offset points", ha="center" if left < 0.85 * total else "right", fontsize=8, color=INK,
                 arrowprops={"arrowstyle": "-", "color": INK, "linewidth": 0.5},
             )  # fmt: skip
             level += 1

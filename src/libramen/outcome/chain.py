@@ -12,7 +12,9 @@ import numpy as np
 
 from libramen import units
 from libramen.outcome.findings import Finding, by_cost
+from libramen.outcome.measures import stage_steps
 from libramen.outcome.words import clock, times
+from libramen.times import EPSILON_S
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator
@@ -95,6 +97,27 @@ def _callers(outcome: SystemOutcome, callee: str, *, awaited: bool = True) -> li
     return list(dict.fromkeys(names))
 
 
+def _gaps(one: Outcome) -> list[tuple[float, float]]:
+    """When a service had no ready replica, though it has some and is not meant to scale to zero: from, to [s]."""
+    ready = stage_steps(one.run, "ready")
+    if ready.extremes()[1] == 0 or (one.plan.base_limits[0] == 0 and one.plan.scaling.decides):
+        return []
+    return [
+        (float(from_s), float(to_s))
+        for from_s, to_s, n in zip(ready.at_s[:-1], ready.at_s[1:], ready.count[:-1], strict=True)
+        if n == 0 and to_s - from_s > EPSILON_S and from_s < one.run.span_s
+    ]
+
+
+def _overlapping(outcome: Outcome, times_s: list[tuple[float, float]], after_s: float = 0.0) -> np.ndarray:
+    """Which windows overlap some times, and so long after them: bool (windows,)."""
+    edges_s = outcome.run.edges_s
+    hit = np.zeros(len(edges_s) - 1, bool)
+    for from_s, to_s in times_s:
+        hit |= (edges_s[1:] > from_s) & (edges_s[:-1] < to_s + after_s)
+    return hit
+
+
 def _failed_in(outcome: SystemOutcome, windows: np.ndarray) -> int:
     """Requests that arrived in these windows and failed."""
     series = outcome.series_of_counts()
@@ -137,7 +160,8 @@ def _connections(outcome: SystemOutcome, loads: dict[str, _Load]) -> Iterator[Fi
     """Callers that may open more connections than a service takes."""
     names = outcome.system.names
     for name, load in loads.items():
-        refused = load.outcome.endings["refused"]
+        down = _overlapping(outcome, _gaps(load.outcome))
+        refused = int(load.outcome.series_of_counts()["refused"][~down].sum())
         slots = load.outcome.service.slots
         backlog = load.outcome.service.backlog
         most = slots * (load.outcome.replicas_max or 0)
@@ -289,34 +313,18 @@ def _workers_idle(outcome: SystemOutcome, loads: dict[str, _Load]) -> Iterator[F
 
 def _callee_down(outcome: SystemOutcome, loads: dict[str, _Load]) -> Iterator[Finding]:
     """A service that others call, and that had no replica for a while."""
-    from libramen.outcome.measures import stage_steps
-
-    edges_s = outcome.run.edges_s
     for name, load in loads.items():
-        if not _callers(outcome, name):
-            continue
-        ready = stage_steps(load.outcome.run, "ready")
-        if ready.extremes()[1] == 0 or (load.outcome.plan.base_limits[0] == 0 and load.outcome.plan.scaling.decides):
-            continue
-        gaps = [
-            (float(from_s), float(to_s))
-            for from_s, to_s, n in zip(ready.at_s[:-1], ready.at_s[1:], ready.count[:-1], strict=True)
-            if n == 0 and to_s - from_s > 1e-9 and from_s < outcome.run.span_s
-        ]
-        if not gaps:
+        gaps = _gaps(load.outcome)
+        if not gaps or not _callers(outcome, name):
             continue
         seconds = sum(to_s - from_s for from_s, to_s in gaps)
         first_s = gaps[0][0]
-        hit = np.zeros(len(edges_s) - 1, bool)
-        for from_s, to_s in gaps:
-            hit |= (edges_s[1:] > from_s) & (edges_s[:-1] < to_s + 60.0)
-        failed = _failed_in(outcome, hit)
+        failed = _failed_in(outcome, _overlapping(outcome, gaps, after_s=60.0))
         yield Finding(
             "callee_down",
             f"{name} was without a ready replica {times(len(gaps), 'time')}, for {units.show_duration(seconds)} in "
             f"all, first at {clock(outcome, first_s)}: {times(failed, 'request')} failed that arrived then or in the "
-            "minute "
-            "after.",
+            "minute after.",
             failed,
             seconds,
             service=name,
