@@ -321,3 +321,26 @@ def test_a_bottleneck_further_down(tmp_path: Path) -> None:
         texts = [finding.text for finding in found.findings if finding.kind == "bottleneck"]
         assert bool(texts) is narrow
     assert not texts
+
+
+def test_a_log_recorded_on_several_services(tmp_path: Path) -> None:
+    """The study names the plan; its trace has the work, and a second read finds it in the cache."""
+    hidden = Trace.from_arrays(
+        at_s=np.arange(0, 600, 0.2),
+        cpu_s=np.full(3000, 0.01),
+        wait_s=np.full(3000, 0.02),
+        span_s=600,
+        start="2031-06-05T06:00:00",
+    )
+    study = _study(tmp_path, STUDY)
+    seen = replay(hidden, study.hosted_services, study.plans["one"]).run.results.latency_s
+    (tmp_path / "log.csv").write_text(
+        "at_s,latency_s\n" + "".join(f"{at},{took:.6f}\n" for at, took in zip(hidden.at_s, seen, strict=True))
+    )
+    text = STUDY.replace('files = ["t.csv"]', 'files = ["log.csv"]\nrecorded_on = "one"\ncpu_share = 0.25')
+    for from_cache in (False, True):
+        trace = _study(tmp_path, text).trace()
+        assert trace.source.from_cache is from_cache
+        assert trace.demand.kind == "unqueued"
+        assert (trace.cpu_s + trace.wait_s).mean() == pytest.approx(0.03, rel=0.02)
+        assert any("queueing at other services is taken out" in note for note in trace.source.notes)

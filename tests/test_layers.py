@@ -27,6 +27,7 @@ MAY_REACH_DOWN = {
     ("comparison/compare.py", "_repr_html_", "report"),
     ("trace/summary.py", "plot", "draw"),
     ("study/trace_table.py", "_unqueue", "demand"),
+    ("study/trace_table.py", "_unqueue_several", "demand"),
     ("study/trace_table.py", "_with_cpu_use", "demand"),
     ("study/trace_table.py", "_with_likely_share", "demand"),
     ("comparison/backtest.py", "plot", "draw"),

@@ -176,13 +176,14 @@ class Study:
             time_zone=self.time_zone,
             progress=progress,
             cache=cache,
-            recorded=None if name is None else self._recorded(name),
+            recorded=None if name is None else self.system(name),
             visitors=self._pins,
         )
         if len(self.services) == 1:
             return trace
         columns = {column for plan in self.plans.values() for column in self.system(plan).columns}
-        return trace.apart(sorted(columns), self.trace_table.recorded_speed or 1.0)
+        speed = self.trace_table.recorded_speed or trace.source.recorded_speed
+        return trace.apart(sorted(columns), speed, waits=name is None)
 
     @property
     def _pins(self) -> bool:
@@ -202,7 +203,7 @@ class Study:
     def key(self, *, seed: int = 0) -> str | None:
         """By what the cache knows the log of this study and the plan on which it was recorded; None: by nothing."""
         table, name = self.trace_table.replace(shape=()), self.trace_table.recorded_on
-        recorded = None if name is None else self._recorded(name)
+        recorded = None if name is None else self.system(name)
         return table.key(self.path.parent, seed, self.time_zone, recorded)
 
     def estimated(self, trace: Trace, *, seed: int = 0) -> Trace:
@@ -213,15 +214,8 @@ class Study:
             seed: random seed.
         """
         name = self.trace_table.recorded_on
-        recorded = None if name is None else self._recorded(name)
+        recorded = None if name is None else self.system(name)
         return self.trace_table.estimated(trace, recorded, self.path.parent, seed)
-
-    def _recorded(self, name: str) -> tuple[Service, Plan]:
-        """The service and the plan on which the log was recorded."""
-        plan = self.plan(name)
-        if isinstance(plan, JointPlan):
-            raise StudyError(f"{self.path}: [trace] recorded_on: {name!r} is a plan of several services")
-        return self.service, plan
 
     def plan(self, name: str) -> Plan | JointPlan:
         """The plan of a name.

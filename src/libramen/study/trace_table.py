@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Final, Literal, Self
 import numpy as np
 from pydantic import BeforeValidator, Field, SerializeAsAny, model_validator
 
+from libramen.errors import StudyError
 from libramen.fields import Seconds
 from libramen.times import ZoneName
 from libramen.trace.options import ReadingKeys
@@ -19,6 +20,7 @@ if TYPE_CHECKING:
 
     from libramen.study.plan import Plan
     from libramen.study.service import Service
+    from libramen.study.system import System
     from libramen.trace.trace import Trace
 
 _WIDE_SHARE: Final = 0.3
@@ -80,7 +82,7 @@ class TraceTable(ReadingKeys):
         progress: Callable[[float], None] | None = None,
         estimate: bool = True,
         cache: bool = True,
-        recorded: tuple[Service, Plan] | None = None,
+        recorded: System | None = None,
         visitors: bool = False,
     ) -> Trace:
         """Read the files as this table says, or find what was read before.
@@ -93,7 +95,7 @@ class TraceTable(ReadingKeys):
             estimate: whether demand is estimated and the trace shaped; else it is as it was found.
             cache: whether what was read from the same files in the same way may be taken from the user's cache
                 directory, and is kept there.
-            recorded: the service, and the plan on which the log was recorded, where `recorded_on` names one.
+            recorded: what the plan hosted on which the log was recorded, where `recorded_on` names one.
             visitors: whether it is told who sent each request.
         """
         from libramen.trace.cache import find, keep
@@ -127,7 +129,7 @@ class TraceTable(ReadingKeys):
         """Whether the work is what the recorded plan leaves of the latencies."""
         return self.recorded_on is not None and self.demand in {None, "unqueued"}
 
-    def key(self, folder: Path, seed: int, zone: str, recorded: tuple[Service, Plan] | None) -> str | None:
+    def key(self, folder: Path, seed: int, zone: str, recorded: System | None) -> str | None:
         """By what the cache knows what this table reads."""
         from libramen.errors import TraceError
 
@@ -136,28 +138,38 @@ class TraceTable(ReadingKeys):
         except TraceError:  # a file is not there
             return None
 
-    def estimated(self, trace: Trace, recorded: tuple[Service, Plan] | None, folder: Path, seed: int) -> Trace:
+    def estimated(self, trace: Trace, recorded: System | None, folder: Path, seed: int) -> Trace:
         """A part of this table's log, as it was found, with its work."""
         if self.demand == "given" or (self.demand is None and trace.cpu_s.any()):
             return trace
         return self._estimated(trace, recorded, folder, seed, None)
 
-    def _estimated(
-        self, log: Trace, recorded: tuple[Service, Plan] | None, folder: Path, seed: int, server: Any
-    ) -> Trace:
+    def _estimated(self, log: Trace, recorded: System | None, folder: Path, seed: int, server: Any) -> Trace:
         """A log, as it was found, with its work."""
         from libramen.trace.demand import with_demand
 
-        plan = None if recorded is None else recorded[1]
+        service, plan = (None, None) if recorded is None or not recorded.is_one else recorded.hosted[0][1:]
+        if recorded is not None and not recorded.is_one and self._unqueues:
+            if self.cpu_use is not None:
+                raise StudyError(
+                    "[trace] cpu_use is of one fleet, and the recorded plan has several; allowed: cpu_share"
+                )
+            return self._unqueue_several(log, recorded, cpu_share=self.cpu_share, seed=seed, server=server)
 
         def estimate(shares: Any, roughly: bool) -> Trace:
-            if recorded is not None and self._unqueues:
-                return self._unqueue(log, *recorded, cpu_share=shares, seed=seed, server=server, roughly=roughly)
+            if service is not None and plan is not None and self._unqueues:
+                return self._unqueue(log, service, plan, cpu_share=shares, seed=seed, server=server, roughly=roughly)
             speed = self.recorded_speed if plan is None else plan.size.speed
             return with_demand(log, self.demand, cpu_share=shares, recorded_speed=speed, has_cpu=False, seed=seed)
 
-        if self.cpu_use is None and self.cpu_share is None and recorded is not None and self._unqueues:
-            return self._with_likely_share(log, estimate, *recorded, seed)
+        if (
+            self.cpu_use is None
+            and self.cpu_share is None
+            and service is not None
+            and plan is not None
+            and self._unqueues
+        ):
+            return self._with_likely_share(log, estimate, service, plan, seed)
         if self.cpu_use is None:
             return estimate(self.cpu_share, False)
         return self._with_cpu_use(log, estimate, plan, folder)
@@ -197,12 +209,17 @@ class TraceTable(ReadingKeys):
 
         return unqueue(trace, service, plan, **how)
 
+    def _unqueue_several(self, trace: Trace, recorded: System, **how: Any) -> Trace:
+        from libramen.demand.several import unqueue_several
+
+        return unqueue_several(trace, recorded, **how)
+
     def _key(
         self,
         folder: Path,
         seed: int,
         zone: str,
-        recorded: tuple[Service, Plan] | None,
+        recorded: System | None,
         *,
         estimate: bool,
         visitors: bool = False,
@@ -222,7 +239,8 @@ class TraceTable(ReadingKeys):
             visitors,
         ]
         if recorded is not None and estimate:
-            said += [_code_of("demand", "engine", "rules"), *(table.model_dump(mode="json") for table in recorded)]
+            said.append(_code_of("demand", "engine", "rules"))
+            said += [table.model_dump(mode="json") for one in recorded.hosted for table in (one.service, one.plan)]
         mixed = [folder / step.mix for step in self.shape if isinstance(step, Mix)] if estimate else []
         if self.cpu_use is not None and estimate:
             mixed.append(folder / self.cpu_use)
@@ -253,7 +271,7 @@ class TraceTable(ReadingKeys):
         seed: int,
         zone: str,
         progress: Callable[[float], None] | None,
-        recorded: tuple[Service, Plan] | None,
+        recorded: System | None,
         *,
         visitors: bool = False,
     ) -> Trace:

@@ -56,6 +56,8 @@ def read_trace(
             `demand` (`"given"`, `"quiet"` or `"observed"`; default: given if there is `cpu_s`, else quiet),
             `cpu_share` (0.4; a number, or a table by route with `"*"` for the others) and `recorded_speed` (1); with
             given demand these two would have no effect, and are an error;
+            `callees` (what client spans call, and the name of the service that it is: `{"db.internal": "database"}`);
+            `visitors` (whether those who sent requests are told apart by address and agent; default: no);
             `time_zone` (`"UTC"`) and `seed` (0).
 
     Raises:

@@ -319,15 +319,16 @@ class Trace:
             span_s=self.span_s,
         )
 
-    def apart(self, services: Iterable[str], recorded_speed: float) -> Self:
+    def apart(self, services: Iterable[str], recorded_speed: float, *, waits: bool = True) -> Self:
         """The same requests for several services: without the time in `wait_s` that was spent at these.
 
         Args:
             services: the columns that are used.
             recorded_speed: of the core on which it was recorded.
+            waits: whether they are still in `wait_s`.
         """
         wait_s = self.wait_s
-        if self.made.waits_include_calls:
+        if waits and self.made.waits_include_calls:
             for name in services:
                 if name in self.in_s:
                     wait_s = np.maximum(0.0, wait_s - self.in_s[name])
