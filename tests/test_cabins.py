@@ -177,7 +177,7 @@ def _study(folder: Path, text: str, trace: str = "at_s,cpu_s\n0,0.1\n1,0.1\n") -
 
 def test_a_study_in_few_words(tmp_path: Path) -> None:
     study = _study(tmp_path, STUDY)
-    found = replay(study.trace(), study.hosted_services, study.plans["one"])
+    found = replay(study.trace(), study.services, study.plans["one"])
     assert found.latency_s["mean"] == pytest.approx(0.11)
     assert list(found.services) == ["web", "database"]
     changed = study.replace(services={"database": {"slots": 9}})
@@ -240,7 +240,7 @@ def test_spans_say_what_a_request_spent_elsewhere(tmp_path: Path) -> None:
     # Of 10 s 4 are spent elsewhere; 40 % of the other 6 are CPU work; what was spent at the database is its own.
     assert (trace.cpu_s[0], trace.wait_s[0]) == (pytest.approx(2.4), pytest.approx(3.6 + 4 - 3))
     assert any("client spans call database (db.internal), cache" in note for note in trace.source.notes)
-    found = replay(trace, study.hosted_services, study.plans["one"])
+    found = replay(trace, study.services, study.plans["one"])
     assert found.latency_s["mean"] == pytest.approx(10)
     with pytest.raises(Exception, match="callees: no client span calls 'db'"):
         _study(tmp_path, text.replace('"db.internal"', '"db"')).trace()
@@ -286,12 +286,10 @@ def test_workers_that_have_nothing_to_do(tmp_path: Path) -> None:
     trace = Trace.from_arrays(at_s=np.arange(0, 3600, 60.0), cpu_s=np.full(60, 0.1), span_s=3600)
     text = STUDY.replace('cpu = "10ms"', 'cpu = "10ms"\nwait_for_it = false')
     study = _study(tmp_path, text)
-    found = replay(trace, study.hosted_services, study.plans["one"])
+    found = replay(trace, study.services, study.plans["one"])
     assert ("workers_idle", "database") in _kinds(found)
     busy = Trace.from_arrays(at_s=np.arange(0, 3600, 0.02), cpu_s=np.full(180_000, 0.001), span_s=3600)
-    assert not any(
-        kind == "workers_idle" for kind, _ in _kinds(replay(busy, study.hosted_services, study.plans["one"]))
-    )
+    assert not any(kind == "workers_idle" for kind, _ in _kinds(replay(busy, study.services, study.plans["one"])))
 
 
 def test_a_queue_that_grows(tmp_path: Path) -> None:
@@ -299,7 +297,7 @@ def test_a_queue_that_grows(tmp_path: Path) -> None:
     for seconds, grows in ((3, True), (1, False)):
         text = STUDY.replace('cpu = "10ms"', f'wait = "{seconds}s"\nwait_for_it = false')
         study = _study(tmp_path, text)
-        kinds = _kinds(replay(trace, study.hosted_services, study.plans["one"]))
+        kinds = _kinds(replay(trace, study.services, study.plans["one"]))
         assert (("queue_grows", "database") in kinds) is grows
 
 
@@ -308,7 +306,7 @@ def test_a_pool_that_is_too_small(tmp_path: Path) -> None:
     for pool, small in ((1, True), (4, False)):
         text = STUDY.replace('cpu = "10ms"', f'wait = "250ms"\npool = {pool}').replace("slots = 4", "slots = 50")
         study = _study(tmp_path, text)
-        kinds = _kinds(replay(trace, study.hosted_services, study.plans["one"]))
+        kinds = _kinds(replay(trace, study.services, study.plans["one"]))
         assert (("pool_too_small", "web") in kinds) is small
 
 
@@ -317,7 +315,7 @@ def test_a_bottleneck_further_down(tmp_path: Path) -> None:
     trace = Trace.from_arrays(at_s=np.arange(0, 600, 0.125), cpu_s=np.full(4800, 0.01), span_s=600)
     for cpu, narrow in (("200ms", True), ("50ms", False)):
         study = _study(tmp_path, STUDY.replace('cpu = "10ms"', f'cpu = "{cpu}"').replace("slots = 4", "slots = 50"))
-        found = replay(trace, study.hosted_services, study.plans["one"])
+        found = replay(trace, study.services, study.plans["one"])
         texts = [finding.text for finding in found.findings if finding.kind == "bottleneck"]
         assert bool(texts) is narrow
     assert not texts
@@ -333,7 +331,7 @@ def test_a_log_recorded_on_several_services(tmp_path: Path) -> None:
         start="2031-06-05T06:00:00",
     )
     study = _study(tmp_path, STUDY)
-    seen = replay(hidden, study.hosted_services, study.plans["one"]).run.results.latency_s
+    seen = replay(hidden, study.services, study.plans["one"]).run.results.latency_s
     (tmp_path / "log.csv").write_text(
         "at_s,latency_s\n" + "".join(f"{at},{took:.6f}\n" for at, took in zip(hidden.at_s, seen, strict=True))
     )

@@ -260,3 +260,18 @@ def test_pinned_visitors_move_when_their_replica_goes() -> None:
     assert found.run.moved.sum() == 2
     [finding] = [finding for finding in found.findings if finding.kind == "pinned"]
     assert "2 visitors had to move to another replica (2 by update)" in finding.text
+
+
+def test_pinning_that_costs_nothing_is_no_finding() -> None:
+    trace = make_trace(list(np.arange(0, 20, 0.5)), cpu=0.1, wait=0.45, visitor=[f"v{k % 10}" for k in range(40)], span_s=20)
+    found = both(trace, Service(slots=9), make_plan(replicas=2, balancer="pinned"))
+    assert not [finding for finding in found.findings if finding.kind == "pinned"]
+    # One visitor sends all that is heavy: the other replica has next to nothing to do.
+    heavy = make_trace(
+        list(np.arange(0, 20, 0.5)),
+        cpu=[0.4 if k % 2 else 0.01 for k in range(40)],
+        visitor=[k % 2 for k in range(40)],
+        span_s=20,
+    )
+    found = both(heavy, Service(slots=9), make_plan(replicas=2, balancer="pinned"))
+    assert "least_busy would share it evenly" in next(f.text for f in found.findings if f.kind == "pinned")

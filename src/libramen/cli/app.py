@@ -152,7 +152,7 @@ def replay(
         compilation.wait()
         outcome = replay_plan(
             trace,
-            loaded.hosted_services,
+            loaded.services,
             chosen,
             loaded.objectives,
             seed,

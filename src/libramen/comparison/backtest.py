@@ -190,7 +190,7 @@ def backtest(
         raise StudyError(f"{study.path}: the log has no latencies, so there is nothing to compare a replay with")
     plan = study.plan(name)
     tell("replaying the recorded plan", 0.0)
-    outcome = replay(trace, study.hosted_services, plan, seed=seed)
+    outcome = replay(trace, study.services, plan, seed=seed)
     assert outcome.run.results is not None
     replayed_s = np.where(outcome.run.results.ending == 0, outcome.run.results.latency_s, np.nan)
     logged_s = np.where(_answered(trace), trace.latency_s, np.nan)
@@ -350,7 +350,7 @@ def _held_back(study: Study, log: Trace, seed: int) -> tuple[tuple[Compared, ...
         demand="given",
         notes=(),
     )
-    results = replay(whole, study.hosted_services, study.plan(name), seed=seed).run.results
+    results = replay(whole, study.services, study.plan(name), seed=seed).run.results
     assert results is not None
     replayed_s = np.where(results.ending == 0, results.latency_s, np.nan)[order >= len(used)]
     predicted = tuple(_compare("all", logged_s[rest], replayed_s))

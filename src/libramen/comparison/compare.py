@@ -195,7 +195,7 @@ def compare(
     if trace is None:
         trace = study.trace(seed=seed, progress=lambda share: report("reading the trace", share), cache=cache)
     cases = [
-        Case(study.hosted_services, plan, study.objectives, seed, study.trace_table.settle, study.currency)
+        Case(study.services, plan, study.objectives, seed, study.trace_table.settle, study.currency)
         for plan in chosen.values()
     ]
     if executor is not None:

@@ -84,7 +84,7 @@ class Study:
         self.name, self.currency = heading.name, heading.currency
         self.time_zone = trace.time_zone or heading.time_zone
         self.heading, self.trace_table = heading, trace
-        self.services, self.objectives = services, objectives
+        self._services, self.objectives = services, objectives
         self.tiers, self.plans = tiers, plans
 
     @property
@@ -99,14 +99,14 @@ class Study:
         return next(iter(self.services.values()))
 
     @property
-    def hosted_services(self) -> dict[str, Service]:
-        """The services as they are replayed: each with a share of CPU work, its own or that of the trace."""
-        if len(self.services) == 1:
-            return self.services
+    def services(self) -> dict[str, Service]:
+        """The services by name; of several each has a share of CPU work, its own or that of the trace."""
+        if len(self._services) == 1:
+            return dict(self._services)
         share = self.trace_table.cpu_share_used
         return {
             name: service if service.cpu_share is not None else service.replace(cpu_share=share)
-            for name, service in self.services.items()
+            for name, service in self._services.items()
         }
 
     def system(self, plan: str | Plan | JointPlan) -> System:
@@ -115,7 +115,7 @@ class Study:
         Raises:
             StudyError: there is no such plan, or it does not fit the services.
         """
-        return System.of(self.hosted_services, self.plan(plan) if isinstance(plan, str) else plan)
+        return System.of(self.services, self.plan(plan) if isinstance(plan, str) else plan)
 
     def replace(self, **values: Any) -> Study:
         """A copy with other parts, read and checked like those of a file; the file stays as it is.
@@ -149,7 +149,7 @@ class Study:
         return changed
 
     def _changed_services(self, values: dict[str, Any]) -> dict[str, Service]:
-        services = dict(self.services)
+        services = dict(self._services)
         if values.get("service") is not None:
             services = {name: _changed(self.service, values["service"]) for name in services}
         for name, change in (values.get("services") or {}).items():

@@ -25,7 +25,6 @@ from libramen.engine.kernel.layout import (
     CARRIED_OUT,
     CHUNK,
     CONTROL,
-    ENDED_FULL,
     FIRST,
     FULL,
     NO_ORDER,
@@ -40,6 +39,7 @@ from libramen.engine.kernel.layout import (
     heap_of,
     inner,
     int32_at,
+    lesser,
     node_at,
     replica_at,
     tolerance_s,
@@ -71,27 +71,24 @@ def compiled(signature: Any) -> Callable[[Callable[..., Any]], Callable[..., Any
 @inner
 def _complete_next(w, due_s, limit_s):
     """The next completion happens, or a bank runs empty; of several at one instant the first in order."""
-    fleet, second_fleet_s = first_fleet(w)
+    fleet, second_s = first_fleet(w)
     f = fleet_at(w.fleets, fleet)
-    if w.calls and way_due_s(w, f) < limit_s:
-        index = f.way_head
-        if only_answer_due(w, f, second_fleet_s, limit_s):
-            arrive_answer(w, f, index)
-            return
+    ties = second_s < limit_s
+    if w.calls:
+        if way_due_s(w, f) < limit_s:
+            if only_answer_due(w, f, second_s, limit_s):
+                arrive_answer(w, f, f.way_head)
+                return
+            ties = True
+        due_s = node_at(f.tree, 1).due_s
     row, second_s = first_due(f)
     replica = replica_at(f.replicas, row)
     at = FIRST
     kind = RUNNING
-    if node_at(f.tree, 1).due_s < limit_s:
-        if f.lends and bank_due_s(f, replica) < limit_s:
-            empty_bank(w, f, row, bank_due_s(f, replica))
-            return
-        due_s = node_at(f.tree, 1).due_s
-    if (
-        second_fleet_s < limit_s
-        or (w.calls and way_due_s(w, f) < limit_s)
-        or not only_one_due(f, replica, second_s, limit_s)
-    ):
+    if f.lends and due_s < limit_s and bank_due_s(f, replica) < limit_s:
+        empty_bank(w, f, row, bank_due_s(f, replica))
+        return
+    if ties or not only_one_due(f, replica, second_s, limit_s):
         fleet, row, kind, at, due_s = first_arrived(w, limit_s)
         f = fleet_at(w.fleets, fleet)
         if kind == WAY:
@@ -128,46 +125,49 @@ def _make_advance(sources: int) -> Callable[..., Any]:
         if is_ordered and w.order != CARRIED_OUT:
             carry_out(w)
         while True:
-            if w.full:
-                return FULL
-            if w.ended_size - w.n_ended <= w.ends_at_most:
-                return ENDED_FULL
-            if w.n_stack:  # what is going on within this event
-                if w.free < 0:
-                    return VISITS_FULL
+            if w.attention:
+                # What goes on within an event: calls with all that they set off, then what is held, then news.
+                if w.full:
+                    return FULL
                 now_s = w.event_s
-                index = next_step(w, now_s)
-                if index == ASK:
-                    return ASKING
-                if index < 0:
+                if w.n_stack:
+                    if w.free < 0:
+                        return VISITS_FULL
+                    index = next_step(w, now_s)
+                    if index == ASK:
+                        return ASKING
+                    if index < 0:
+                        continue
+                    f = fleet_at(w.fleets, visit_at(w.visits, index).fleet)
+                    row = send(w, f, index, now_s)
+                elif w.room_row >= 0:
+                    f = fleet_at(w.fleets, w.room_fleet)
+                    index, row = next_held(w, f)
+                elif w.news_head >= 0:
+                    hear_next(w)
                     continue
-                f = fleet_at(w.fleets, visit_at(w.visits, index).fleet)
-                row = send(w, f, index, now_s)
-            elif w.room_row >= 0:  # then what is held
-                now_s = w.event_s
-                f = fleet_at(w.fleets, w.room_fleet)
-                index, row = next_held(w, f)
-            elif w.news_head >= 0:
-                hear_next(w)
-                continue
+                else:
+                    w.attention = 0
+                    continue
             elif is_ordered:
                 w.order = NO_ORDER
                 return CONTROL
             else:
-                until_s = min(until_s, w.notice_s)
+                until_s = lesser(until_s, w.notice_s)
                 i = w.next - w.chunk_first
                 now_s = np.inf
                 if i < w.chunk_n:
                     now_s = float_at(w.chunk_at_s, i)
                 elif not w.chunk_last:
                     return CHUNK
+                due_s = float_at(w.dues, 1)
+                instant_s = lesser(lesser(due_s, now_s), until_s)
                 timeout_s = impatient_s = repeat_s = np.inf
-                if w.repeats_any or w.calls:
+                if w.clocks:
                     repeat_s = next_repeat_s(w)
                     timeout_s = float_at(w.deadlines, 1)
                     impatient_s = float_at(w.patience, 1)
-                due_s = float_at(w.dues, 1)
-                instant_s = min(min(due_s, now_s), min(until_s, min(min(timeout_s, impatient_s), repeat_s)))
+                    instant_s = lesser(instant_s, lesser(lesser(timeout_s, impatient_s), repeat_s))
                 limit_s = instant_s + tolerance_s(instant_s)
                 if due_s < limit_s:
                     _complete_next(w, due_s, limit_s)

@@ -79,9 +79,10 @@ class WorldArrays(Pointing):
         self._point(turns=np.full((n if world["forced"] else 0, 3), np.nan))
         if results is not None:  # the results are the output: one record a request, written where it belongs
             self._point(out=results.records, out_spent=results.spent_s)
+        world["ended_full"] = NOBODY
         self._make_buffer(buffer if tallies else 0)
-        if not tallies:
-            world["ended_size"] = NOBODY
+        world["clocks"] = world["repeats_any"] or spec.has_calls
+        world["extras"] = world["codes"] or tallies or world["pins"] or spec.has_calls
 
     def _make_clients(self) -> None:
         spec = self.spec
@@ -100,13 +101,17 @@ class WorldArrays(Pointing):
         times = {name: np.full(2 * int(world["client_leaves"]), np.inf) for name in ("deadlines", "patience")}
         self._point(clients=clients, dues=np.full(2 * int(world["fleet_leaves"]), np.inf), **times)
 
+    @property
+    def first_leaf(self) -> int:
+        """Of the tree of fleets."""
+        return int(self._record[0]["fleet_leaves"])
+
     def client(self, number: int) -> Any:
         """The record of a client."""
         return self._clients[number]
 
     def _make_buffer(self, n: int) -> None:
         self._point(ended=np.zeros(n, layout.ENDED_VISIT))
-        self._record[0]["ended_size"] = n
 
     def grow_visits(self, n: int) -> None:
         """Room for n visits."""
@@ -132,8 +137,10 @@ class WorldArrays(Pointing):
         many = spec.has_calls or any_repeats
         many = many or any(s.drops or s.memory >= 0 or s.queues for s in spec.servers)
         world["ends_at_most"] = n if many else 1
-        if world["tallies"] and len(self._ended) <= n:
-            self._make_buffer(n + BUFFER)
+        if world["tallies"]:
+            if len(self._ended) <= n:
+                self._make_buffer(n + BUFFER)
+            world["ended_full"] = max(1, len(self._ended) - int(world["ends_at_most"]))
 
 
 class FleetArrays(Pointing):
@@ -159,6 +166,7 @@ class FleetArrays(Pointing):
         self._free_rows: list[int] = []
         self._places = 0
         fleet["index"] = fleet["user"] = index
+        fleet["leaf"] = world.first_leaf + index
         calls = system.calls_of(index)
         fleet["first_call"], fleet["n_calls"] = calls.start, len(calls)
         fleet["n_pools"] = self._n_pools = 1 + max((system.clients[c].pool for c in calls), default=-1)

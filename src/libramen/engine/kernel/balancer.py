@@ -53,6 +53,14 @@ def arrive(w, f, i):
     visit.fleet = f.index
     visit.client = f.user
     visit.is_call = 0
+    if w.extras:
+        _bring(w, visit, index, i)
+    return index
+
+
+@inner
+def _bring(w, visit, index, i):
+    """What a request brings with it beside its work, where it matters."""
     if w.codes:
         visit.route = int32_at(w.chunk_route, i)
     if w.tallies:
@@ -67,7 +75,6 @@ def arrive(w, f, i):
         visit.phase = UNDER_WAY
         for column in range(w.columns):
             set_float(w.given, w.columns * index + column, float_at(w.chunk_given, w.columns * i + column))
-    return index
 
 
 @inner
@@ -106,14 +113,14 @@ def send(w, f, index, now_s):
     row = NONE_READY
     if f.n_ready == 0:
         row = HOLD if f.holds else NONE_READY
+    elif f.balancer < LEAST_BUSY:
+        row = _choose(w, f, visit)
     elif f.balancer == PINNED:
         row = _where_pinned(f, visit)
-    elif f.balancer >= LEAST_BUSY:
+    else:
         row = least_busy(f)
         if f.queues and not _has_room(f, row):
             row = HOLD
-    else:
-        row = _choose(w, f, visit)
     if row >= 0:
         return row
     if row == HOLD and f.n_held < f.queue_limit:

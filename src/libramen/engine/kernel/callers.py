@@ -257,7 +257,6 @@ def wait_no_longer(w, index, now_s):
     f = fleet_at(w.fleets, client.caller)
     f.unsent += 1
     leave_queue(w, f, client, index)
-    w.now_s = max(w.now_s, now_s)
     w.event_s = now_s
     w.n_open -= 1
     call.ending = TIMED_OUT

@@ -98,6 +98,9 @@ def _write(w, f, index, latency_s, ending, number, now_s):
         more.ending = ending
         more.attempts = visit.attempt
         w.n_ended += 1
+        if w.n_ended >= w.ended_full:
+            w.attention = 1
+            w.full = 1
     w.n_open -= 1
 
 
@@ -157,6 +160,7 @@ def _log(w, f, visit, now_s):
         set_float(f.answers, f.n_answers, max(0.0, now_s - visit.at_s) + f.overhead_s)
         f.n_answers += 1
         if f.n_answers == f.answers_size:
+            w.attention = 1
             w.full = 1
 
 
@@ -264,7 +268,6 @@ def arrive_answer(w, f, index):
         visit_at(w.visits, visit.link).back = visit.back
     tell_due(w, f)
     now_s = visit.due_s
-    w.now_s = max(w.now_s, now_s)
     w.event_s = now_s
     if visit.given_up:
         let_go(w, index)
@@ -284,6 +287,7 @@ def _tell(w, index):
     if visit.is_call == 0 or (visit.caller < 0 and visit.pool_row < 0):
         free(w, index)
         return
+    w.attention = 1
     visit.phase = HEARD
     visit.link = -1
     if w.news_head < 0:
@@ -460,5 +464,4 @@ def give_up(w, limit_s):
                 visit_at(w.visits, old.sibling).sibling_back = copy
             old.caller = -1
     w.event_s = old.at_s + client.timeout_s
-    w.now_s = max(w.now_s, w.event_s)
     fail(w, fleet_at(w.fleets, old.fleet), copy, TIMED_OUT, NO_REPLICA, old.at_s + client.timeout_s)

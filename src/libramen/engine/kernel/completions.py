@@ -18,6 +18,7 @@ from libramen.engine.kernel.layout import (
     float_at,
     heap_of,
     inner,
+    lesser,
     node_at,
     replica_at,
     seldom,
@@ -88,7 +89,7 @@ def only_one_due(f, replica, second_s, limit_s):
     waits = entry_at(waiting, 0).key < limit_s
     heap = waiting if waits else running
     limit = limit_s if waits else limit_v
-    following = min(entry_at(heap, 1).key, entry_at(heap, 2).key)
+    following = lesser(entry_at(heap, 1).key, entry_at(heap, 2).key)
     return second_s >= limit_s and following >= limit and not (runs and waits)
 
 

@@ -30,6 +30,7 @@ from libramen.engine.kernel.trees import replay_time
 @inner
 def push(w, index):
     """This visit goes on within the event, before those that were to go on before."""
+    w.attention = 1
     set_int(w.stack, w.n_stack, index)
     w.n_stack += 1
 

@@ -58,7 +58,6 @@ def integrate(w, f, now_s):
         if level_at(f.levels, 1).in_slots or level_at(f.levels, 1).waiting:
             _integrate_level(f, level_at(f.levels, 1), passed_s)
         f.now_s = now_s
-    w.now_s = max(w.now_s, now_s)
 
 
 @inner

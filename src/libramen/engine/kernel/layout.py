@@ -44,7 +44,7 @@ FIRST, NO_REPLICA, LESS, SAME, MORE = np.array([0, 0, -1, 0, 1])
 makes a copy of the function for each value (102 functions instead of 60, and 40 s instead of 10)."""
 
 # Signals of `advance` that the control plane never sees: `state` makes room and goes on.
-ENDED_FULL, VISITS_FULL, FULL, ASKING = 10, 11, 12, 13
+VISITS_FULL, FULL, ASKING = 10, 11, 12
 OK, REFUSED, TIMED_OUT, LOST, CUT, ERRORED = (np.int64(ending) for ending in Ending)
 CONTROL, CHUNK, OVER = int(Signal.CONTROL), int(Signal.CHUNK), int(Signal.ENDED)
 
@@ -61,8 +61,7 @@ def _lines(*fields: Any) -> np.dtype[Any]:
 # One record: the clock, the trace, and what all services share.
 WORLD: Final = np.dtype(
     [
-        ("now_s", "f8"),  # the latest event [s]
-        ("event_s", "f8"),  # the event that goes on: the same, or 1e-9 s earlier [s]
+        ("event_s", "f8"),  # the latest event, which may still go on [s]
         ("control_s", "f8"),  # the instant at which the control plane must act [s]
         ("notice_s", "f8"),  # when the last of what the control plane must know came about, infinity: nothing [s]
         ("repeating_s", "f8"),  # the instant of the attempts in `repeating` [s]
@@ -71,7 +70,8 @@ WORLD: Final = np.dtype(
         ("n_open", "i8"),  # requests and calls that have not ended; where there are calls, all that is still served
         ("n_ended", "i8"),  # filled entries of `ended`
         ("free", "i8"),  # first free entry of `visits`, -1: none
-        ("full", "i8"),  # 1: the heaps or the answers of a fleet must have more room
+        ("attention", "i8"),  # 1: an event goes on, or something is full: look at all that follows here
+        ("full", "i8"),  # 1: the heaps or the answers of a fleet must have more room, or `ended`
         ("asked", "i8"),  # the attempt for which the control plane was last asked for a slot
         ("planned", "i8"),  # repeated attempts, and calls that wait for a connection, numbered as they were planned
         ("n_repeats", "i8"),  # entries of the heap `repeats`
@@ -100,7 +100,7 @@ WORLD: Final = np.dtype(
         ("out", "i8"),  # RESULT (n,): one a request, where requests are kept
         ("out_spent", "i8"),  # float64 (n, parts) where requests are kept
         ("ended", "i8"),  # ENDED_VISIT (ended_size,)
-        ("ended_size", "i8"),  # where nothing is written there: NOBODY
+        ("ended_full", "i8"),  # so many entries of which one more event might not find room for all that it ends
         (
             "turns",
             "i8",
@@ -137,6 +137,8 @@ WORLD: Final = np.dtype(
         ("parts", "i8"),  # of `spent`; 0: nobody wants to know
         ("ends_at_most", "i8"),  # requests that one event can end
         ("repeats_any", "i8"),  # 1: some client sends again what failed
+        ("clocks", "i8"),  # 1: there are time-outs of clients or repeated attempts that are events
+        ("extras", "i8"),  # 1: a request brings more with it than its work
         ("forced", "i8"),  # `wait_s` is when a request leaves, `cpu_s` the share of its turn
         *((key, "u8", 2) for key in KEYS),  # of the random streams
     ]
@@ -146,6 +148,7 @@ WORLD: Final = np.dtype(
 FLEET: Final = np.dtype(
     [
         ("index", "i8"),
+        ("leaf", "i8"),  # of the tree of fleets
         ("now_s", "f8"),  # its integrals are up to date to here: the latest event that concerns it [s]
         ("edge_s", "f8"),  # next instant at which the integrals are written down, infinity: none [s]
         ("edge", "i8"),  # number of the next edge
@@ -492,6 +495,12 @@ def tolerance_s(at_s):
     if EXACT_S < at_s < np.inf:
         return 2.0 * np.spacing(at_s)
     return EPSILON_S
+
+
+@inner
+def lesser(a, b):
+    """The lesser of two numbers: one instruction, where `min` looks after what is not a number."""
+    return min(b, a)
 
 
 @inner

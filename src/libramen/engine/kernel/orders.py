@@ -85,6 +85,7 @@ def _add(w, f, row, now_s):
         set_int(f.ready, k, int_at(f.ready, k - 1))
     set_int(f.ready, at, row)
     f.n_ready += 1
+    w.attention = 1
     w.room_fleet = f.index
     w.room_row = row
     update_row(w, f, replica, row)

@@ -34,6 +34,7 @@ from libramen.engine.kernel.layout import (
     heap_of,
     inner,
     int_at,
+    lesser,
     level_at,
     replica_at,
     seldom,
@@ -65,8 +66,8 @@ def catch_up(f, replica, now_s):
 def _cores_used(f, replica):
     cores = f.whole + f.fraction
     if replica.empty:
-        cores = min(cores, f.steady)
-    return min(float(replica.n_running), cores)
+        cores = lesser(cores, f.steady)
+    return lesser(float(replica.n_running), cores)
 
 
 @inner
@@ -183,6 +184,7 @@ def take_slot(w, f, replica, row, index, now_s):
     if replica.in_slots > f.fullest:
         f.fullest = replica.in_slots
         if f.fullest >= f.places_left_at:
+            w.attention = 1
             w.full = 1
     level_at(f.levels, replica.state - READY).in_slots += 1
     if visit.cpu_s == 0.0:
@@ -248,6 +250,7 @@ def leave_slot(w, f, replica, row, now_s):
         replica.busy -= 1
         fail(w, f, index, TIMED_OUT, replica.number, now_s)
     if f.n_held:
+        w.attention = 1
         w.room_fleet = f.index
         w.room_row = row
     if f.meters and replica.in_slots == 0:

@@ -36,8 +36,8 @@ class KernelState(WorldArrays):
         self._given_edges_s: np.ndarray | None = None
         self.on_asked: Callable[[int, float], None] = lambda _server, _now_s: None
         # Looked at after every call: one number each, reached more quickly than through the record.
-        self._now_s, self._control_s, self._notice_s, self._n_ended = (
-            self._record[name] for name in ("now_s", "control_s", "notice_s", "n_ended")
+        self._event_s, self._control_s, self._notice_s, self._n_ended = (
+            self._record[name] for name in ("event_s", "control_s", "notice_s", "n_ended")
         )
         self._order_fields = [
             self._record[name]
@@ -60,7 +60,7 @@ class KernelState(WorldArrays):
     @property
     def last_s(self) -> float:
         """The instant of the latest event."""
-        last_s: float = self._now_s.item()
+        last_s: float = self._event_s.item()
         return last_s
 
     def hand_in(self, chunk: Chunk, edges_s: np.ndarray) -> None:
@@ -90,10 +90,10 @@ class KernelState(WorldArrays):
             signal: int = advance(self._given_record, until_s)
             if signal < len(_SIGNALS):
                 return _SIGNALS[signal]
-            if signal == layout.ENDED_FULL:
-                self.flush()
-            elif signal == layout.FULL:
+            if signal == layout.FULL:
                 self._record["full"] = 0
+                if self._n_ended.item() >= self._record["ended_full"].item():
+                    self.flush()
                 for server in self.servers:
                     server.make_room()
             elif signal == layout.ASKING:

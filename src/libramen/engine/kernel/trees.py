@@ -20,6 +20,7 @@ from libramen.engine.kernel.layout import (
     heap_of,
     inner,
     int_at,
+    lesser,
     node_at,
     set_float,
     visit_at,
@@ -32,7 +33,7 @@ def replay_due(tree, node, due_s):
     """The next completion of a leaf is at `due_s` now: play its path to the root again."""
     node_at(tree, node).due_s = due_s
     while node > 1:
-        due_s = min(node_at(tree, node ^ 1).due_s, due_s)
+        due_s = lesser(node_at(tree, node ^ 1).due_s, due_s)
         node >>= 1
         node_at(tree, node).due_s = due_s
 
@@ -42,7 +43,7 @@ def replay_time(tree, node, time_s):
     """The same in a tree of times alone."""
     set_float(tree, node, time_s)
     while node > 1:
-        time_s = min(float_at(tree, node ^ 1), time_s)
+        time_s = lesser(float_at(tree, node ^ 1), time_s)
         node >>= 1
         set_float(tree, node, time_s)
 
@@ -54,7 +55,7 @@ def first_fleet(w):
     second_s = np.inf
     while node < w.fleet_leaves:
         left_s, right_s = float_at(w.dues, 2 * node), float_at(w.dues, 2 * node + 1)
-        second_s = min(second_s, max(left_s, right_s))
+        second_s = lesser(second_s, max(right_s, left_s))
         node = 2 * node + np.int64(right_s < left_s)
     return node - w.fleet_leaves, second_s
 
@@ -64,7 +65,7 @@ def replay_load(tree, node, load):
     """The load of a leaf is `load` now: play its path to the root again."""
     node_at(tree, node).load = load
     while node > 1:
-        load = min(node_at(tree, node ^ 1).load, load)
+        load = lesser(node_at(tree, node ^ 1).load, load)
         node >>= 1
         node_at(tree, node).load = load
 
@@ -83,7 +84,7 @@ def first_due(f):
     while node < leaves:
         left_s = node_at(tree, 2 * node).due_s
         right_s = node_at(tree, 2 * node + 1).due_s
-        second_s = min(second_s, max(left_s, right_s))
+        second_s = lesser(second_s, max(right_s, left_s))
         node = 2 * node + np.int64(right_s < left_s)
     return node - leaves, second_s
 
@@ -125,8 +126,8 @@ def tell_due(w, f):
     """After an event at a fleet: its next completion, in the tree of all fleets."""
     due_s = node_at(f.tree, 1).due_s
     if w.calls:
-        due_s = min(due_s, way_due_s(w, f))
-    replay_time(w.dues, w.fleet_leaves + f.index, due_s)
+        due_s = lesser(due_s, way_due_s(w, f))
+    replay_time(w.dues, f.leaf, due_s)
 
 
 @inner
@@ -134,9 +135,9 @@ def update_row(w, f, replica, row):
     """After an event at a replica: its next completion and its load, in all trees."""
     # An empty heap has infinity at its root.
     due_s = running_due_s(f, replica, entry_at(heap_of(replica, RUNNING), 0).key)
-    due_s = min(due_s, entry_at(heap_of(replica, WAITING), 0).key)
+    due_s = lesser(due_s, entry_at(heap_of(replica, WAITING), 0).key)
     if f.lends:
-        due_s = min(due_s, bank_due_s(f, replica))
+        due_s = lesser(due_s, bank_due_s(f, replica))
     tree = f.tree
     leaf = f.leaves + row
     if due_s != node_at(tree, leaf).due_s:
