@@ -263,7 +263,9 @@ def test_pinned_visitors_move_when_their_replica_goes() -> None:
 
 
 def test_pinning_that_costs_nothing_is_no_finding() -> None:
-    trace = make_trace(list(np.arange(0, 20, 0.5)), cpu=0.1, wait=0.45, visitor=[f"v{k % 10}" for k in range(40)], span_s=20)
+    trace = make_trace(
+        list(np.arange(0, 20, 0.5)), cpu=0.1, wait=0.45, visitor=[f"v{k % 10}" for k in range(40)], span_s=20
+    )
     found = both(trace, Service(slots=9), make_plan(replicas=2, balancer="pinned"))
     assert not [finding for finding in found.findings if finding.kind == "pinned"]
     # One visitor sends all that is heavy: the other replica has next to nothing to do.
