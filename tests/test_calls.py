@@ -277,3 +277,28 @@ def test_pinning_that_costs_nothing_is_no_finding() -> None:
     )
     found = both(heavy, Service(slots=9), make_plan(replicas=2, balancer="pinned"))
     assert "least_busy would share it evenly" in next(f.text for f in found.findings if f.kind == "pinned")
+
+
+def test_a_connection_of_a_dead_process_does_not_come_back() -> None:
+    """The web replica dies at 1 s of a third visit, and comes again at 1 s with a pool of its own, of one connection.
+
+    The call that it made at 0 s runs on until 4 s; then its connection is gone, and not free for one more: the two that
+    came at 2 s have the only one of the new process one after the other, until 6 and 10 s.
+    """
+    services = {
+        "web": Service(slots=9, memory_per_request=100, calls=[{"to": "database", "wait": 4, "pool": 1}]),
+        "database": Service(slots=9),
+    }
+    tier = make_tier(sizes={"s": {"cores": 1, "per_hour": 1, "memory": 250}})
+    trace = make_trace([0, 0.5, 1, 2, 2], span_s=30)
+    found = both(trace, services, {"web": make_plan(tier), "database": make_plan()})
+    assert found.requests["ending"].tolist() == ["lost"] * 3 + ["ok"] * 2
+    assert _latencies(found) == [1, 0.5, 0, 4, 8]
+    # The second was never sent: it waited for a connection when its process died.
+    assert found.services["database"].requests_measured == 3
+
+
+def test_work_of_a_callee_is_that_of_a_reference_core() -> None:
+    """Recorded on cores of speed 3, half of 2 s of a column is 3 core-seconds, on a core of speed 1."""
+    trace = make_trace([0], span_s=20, in_s={"database": [2]}).apart(["database"], 3.0)
+    assert _latencies(_system(trace, {"calls": [{"to": "database"}]}, {"cpu_share": 0.5})) == [3 + 1]
