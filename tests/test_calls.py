@@ -302,3 +302,14 @@ def test_work_of_a_callee_is_that_of_a_reference_core() -> None:
     """Recorded on cores of speed 3, half of 2 s of a column is 3 core-seconds, on a core of speed 1."""
     trace = make_trace([0], span_s=20, in_s={"database": [2]}).apart(["database"], 3.0)
     assert _latencies(_system(trace, {"calls": [{"to": "database"}]}, {"cpu_share": 0.5})) == [3 + 1]
+
+
+def test_a_call_that_waits_for_a_connection_is_something_left_to_happen() -> None:
+    """Nobody ever serves the callee: the first of two calls is held, and dismissed when the other gives up at 1.25 s."""
+    calls = [
+        {"to": "database", "wait": 0, "pool": 1, "at_once": True},
+        {"to": "database", "wait": 0, "pool": 1, "at_once": True, "pool_timeout": 0.25, "if_it_fails": "go_on"},
+    ]
+    tier = make_tier(holds_requests=True, replicas={"least": 0, "most": 9})
+    nobody = {"database": {"tier": tier, "replicas": 0}}
+    assert _latencies(_system(make_trace([0], cpu=1, span_s=9), {"calls": calls}, plans=nobody)) == [1.25]

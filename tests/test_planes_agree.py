@@ -143,6 +143,17 @@ def rollouts(draw: st.DrawFn, span_s: float, n: int, *, fixed: bool) -> dict[str
     }
 
 
+def crashes(span_s: float) -> st.SearchStrategy[dict[str, Any]]:
+    return st.fixed_dictionaries(
+        {
+            "kind": st.just("crash"),
+            "at": st.sampled_from([0, span_s / 4, span_s / 2, 0.75 * span_s]),
+            "replica": st.sampled_from([None, 1, 2, 3]),
+            "detect": st.sampled_from([None, 0, 0.25, 2]),
+        }
+    )
+
+
 @st.composite
 def cases(draw: st.DrawFn) -> tuple[Trace, Service, Any]:
     trace, service = draw(traces()), draw(services())
@@ -175,6 +186,7 @@ def cases(draw: st.DrawFn) -> tuple[Trace, Service, Any]:
     changes = scaled and (plan["scaling"]["rule"] != "fixed" or plan["scaling"]["timetable"])
     kind = rollouts(trace.span_s, n, fixed=not changes)
     plan["rollouts"] = draw(st.lists(kind, max_size=2))
+    plan["faults"] = draw(st.lists(crashes(trace.span_s), max_size=3))
     return trace, service, make_plan(tier, **plan)
 
 

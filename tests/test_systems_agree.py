@@ -125,8 +125,19 @@ def services(draw: st.DrawFn, name: str, below: list[str]) -> Service:
     )
 
 
+def crashes(span_s: float) -> st.SearchStrategy[dict[str, Any]]:
+    return st.fixed_dictionaries(
+        {
+            "kind": st.just("crash"),
+            "at": st.sampled_from([0, 0.25, 0.375, span_s / 4, span_s / 2]),
+            "replica": st.sampled_from([None, 1, 2]),
+            "detect": st.sampled_from([None, 0, 0.5]),
+        }
+    )
+
+
 @st.composite
-def plans(draw: st.DrawFn) -> Plan:
+def plans(draw: st.DrawFn, span_s: float) -> Plan:
     size: dict[str, Any] = {"cores": draw(st.sampled_from([0.5, 1, 2])), "speed": draw(st.sampled_from([0.5, 1.0]))}
     size |= {"per_hour": 1} | ({"memory": draw(st.sampled_from([50, 100, 150]))} if draw(st.booleans()) else {})
     tier = make_tier(
@@ -150,6 +161,7 @@ def plans(draw: st.DrawFn) -> Plan:
         plan["scaling"] = {"rule": "target", "measure": measure, "target": 0.5, "every": 1} | limits
     if n and draw(st.booleans()):
         plan["rollouts"] = [{"strategy": "rolling", "at": 0.25, "spare": 1}]
+    plan["faults"] = draw(st.lists(crashes(span_s), max_size=2))
     return make_plan(tier, **plan)
 
 
@@ -165,7 +177,7 @@ def cases(draw: st.DrawFn) -> tuple[Trace, System]:
         if name not in called:
             first = found[names[0]]
             found[names[0]] = first.replace(calls=[*first.calls, {"to": name, "cpu": 0.25}])
-    return trace, System.of(found, {name: draw(plans()) for name in names})
+    return trace, System.of(found, {name: draw(plans(trace.span_s)) for name in names})
 
 
 def replayed(case: tuple[Trace, System], plane: Any, **values: Any) -> tuple[dict[str, Run], dict[str, np.ndarray]]:

@@ -24,6 +24,7 @@ if TYPE_CHECKING:
     from libramen.outcome.figures import Figures
     from libramen.outcome.outcome import Outcome
     from libramen.outcome.replay import replay
+    from libramen.rules.faults import Crash
     from libramen.rules.rollouts import Rolling, StopStart
     from libramen.rules.scaling import Ahead, Custom, Fixed, Observation, OnArrival, Steps, Target
     from libramen.study.objectives import Objectives
@@ -44,6 +45,7 @@ _HOME = {
     "BillLine": "bill.lines",
     "Check": "checks.check",
     "Comparison": "comparison.compare",
+    "Crash": "rules.faults",
     "Custom": "rules.scaling",
     "Doubt": "comparison.doubt",
     "Delay": "delays",
@@ -88,6 +90,7 @@ __all__ = [
     "BillLine",
     "Check",
     "Comparison",
+    "Crash",
     "Custom",
     "Delay",
     "Demand",

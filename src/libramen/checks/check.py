@@ -162,6 +162,10 @@ def _check_service(study: Study, trace: Trace, system: System, loads: Loads, num
         for place, rollout in enumerate(plan.rollouts, start=1)
         for at_s in rollout.at.offsets(trace, daily=rollout.daily, where=f"plan {plan.name!r}: rollouts[{place}].at")
     )
+    for place, fault in enumerate(plan.faults, start=1):
+        fault.at.offsets(
+            trace, daily=fault.daily, where=f"plan {plan.name!r}: faults[{place}].at"
+        )  # is it in the trace?
     visits = float(load.visits.sum())
     alone_s = np.sort(loads.alone_s) if system.is_one else np.array([float(load.held_s.sum()) / max(visits, 1e-9)])
     found = PlanCheck(
@@ -182,6 +186,7 @@ def _check_service(study: Study, trace: Trace, system: System, loads: Loads, num
         *_memory(service, found),
         *(_latency(study, service, found, alone_s) if system.is_one else ()),
         *_updates(service, found),
+        *_faults(service, found),
         *_effort(trace, found),
     )
     return replace(found, problems=problems)
@@ -285,6 +290,14 @@ def _updates(service: Service, found: PlanCheck) -> Iterator[str]:
         gap = _gap_s(service, found.plan, rollout)
         if gap:
             yield f"its {rollout.strategy} update leaves no replica ready for at least {units.show_duration(gap)}"
+
+
+def _faults(service: Service, found: PlanCheck) -> Iterator[str]:
+    plan = found.plan
+    for fault in plan.faults:
+        gap = 0.0 if plan.scaling.decides else fault.out_s(plan.replicas_used, plan.tier.detect, service.start.median_s)
+        if gap:
+            yield f"its {fault.kind} leaves no replica that works for at least {units.show_duration(gap)}"
 
 
 def _gap_s(service: Service, plan: Plan, rollout: Rollout) -> float:

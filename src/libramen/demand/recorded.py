@@ -70,7 +70,7 @@ class Recorded:
         counts = np.cumsum([steps[at] for at in instants]).tolist()
         listed = [(f"{at:.9f}s", n) for at, n in zip(instants, counts, strict=True)]
         anything = plan.tier.replace(replicas={"least": 0})
-        self.plan = plan.replace(tier=anything, replicas=listed, scaling={"rule": "fixed"}, rollouts=())
+        self.plan = plan.replace(tier=anything, replicas=listed, scaling={"rule": "fixed"}, rollouts=(), faults=())
 
     @property
     def slots(self) -> int:
@@ -138,7 +138,7 @@ class Recorded:
         # Each server by itself: whoever chose it, its requests took its slots in the order in which they came.
         any_number = self.plan.tier.replace(replicas={"least": 1})
         one = self.plan.replace(
-            tier=any_number, replicas=1, balancer="round_robin", scaling={"rule": "fixed"}, rollouts=()
+            tier=any_number, replicas=1, balancer="round_robin", scaling={"rule": "fixed"}, rollouts=(), faults=()
         )
         found = Backwards(np.zeros(len(at_s)), np.zeros(len(at_s)), np.zeros(len(at_s), bool))
         for number in np.unique(server).tolist():

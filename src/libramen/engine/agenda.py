@@ -22,7 +22,7 @@ class Kind(IntEnum):
     SAMPLE = 0  # reads integrals and changes nothing, so its place does not matter
     READY = 1
     DRAIN_END = 2
-    DETECTION = 3
+    FAULT = 3  # or its detection
     ROLLOUT = 4
     IDLE = 5
     DECISION = 6

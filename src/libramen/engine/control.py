@@ -10,6 +10,7 @@ import numpy as np
 from libramen import units
 from libramen.engine.agenda import Agenda, Kind
 from libramen.engine.decisions import Decisions
+from libramen.engine.faults import Faults
 from libramen.engine.feed import Feed
 from libramen.engine.listed import ListedFleet
 from libramen.engine.on_arrival import ArrivalScaler
@@ -28,6 +29,7 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Iterable
     from datetime import datetime
 
+    from libramen.rules.faults.fault import Fault
     from libramen.rules.rollouts.update import Rollout
     from libramen.study.plan import Plan
     from libramen.study.system import System
@@ -164,7 +166,8 @@ class _Service:
         self._updates = Updates(replay, _due(plan, timeline))
         listed = ListedFleet(replay, timeline) if plan.counts else None
         self._meter = UseMeter(replay) if plan.tier.billing == "per_request" else None
-        for part in (self._scaler, self._updates, listed, self._meter):
+        faults = Faults(replay, _strikes(plan, timeline)) if plan.faults else None
+        for part in (self._scaler, self._updates, faults, listed, self._meter):
             if part is not None:
                 replay.join(part)
 
@@ -294,6 +297,15 @@ def _due(plan: Plan, trace: Trace | _Timeline) -> list[tuple[float, Rollout]]:
         for offset_s in rollout.at.offsets(
             trace, daily=rollout.daily, where=f"plan {plan.name!r}: rollouts[{number}].at"
         )
+    ]
+
+
+def _strikes(plan: Plan, trace: Trace | _Timeline) -> list[tuple[float, Fault]]:
+    """The faults of a plan and when each strikes [s]."""
+    return [
+        (offset_s, fault)
+        for number, fault in enumerate(plan.faults, start=1)
+        for offset_s in fault.at.offsets(trace, daily=fault.daily, where=f"plan {plan.name!r}: faults[{number}].at")
     ]
 
 

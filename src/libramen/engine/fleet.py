@@ -56,6 +56,11 @@ class Replica:
         return self.stages[-1][1]
 
     @property
+    def can_die(self) -> bool:
+        """Whether its process runs: it is ready or draining, and not dead."""
+        return self.stage in {"ready", "draining"} and not self.is_dead
+
+    @property
     def is_ready(self) -> bool:
         """Whether the balancer believes that it takes requests."""
         return self.stage == "ready"
@@ -81,7 +86,7 @@ class Death(NamedTuple):
 
     at_s: float
     replica: int
-    why: str  # "out_of_memory"
+    why: str  # "out_of_memory", or "crash"
 
 
 class _Drawn:
@@ -242,26 +247,38 @@ class Fleet:
     def heed(self, notices: Notices, now_s: float) -> None:
         """Replicas have died, or draining ones have emptied."""
         for number in notices.killed:
-            self.died(number, now_s, "out_of_memory")
+            self._died(self.replicas[number - 1], now_s, "out_of_memory", self._plan.tier.detect)
         for number in notices.emptied:
             self.end_drain(number, now_s)
 
-    def died(self, number: int, now_s: float, why: str) -> None:
-        """A ready replica has died; the balancer learns it after `detect`, and then it starts again."""
-        replica = self.replicas[number - 1]
+    def crash(self, replica: Replica, now_s: float, *, detect_s: float | None, why: str) -> None:
+        """The process of a replica that can die does; `detect_s`: until the balancer knows, None: as the tier says."""
+        detect_s = self._plan.tier.detect if detect_s is None else detect_s
+        if replica.is_draining:
+            replica.deaths += 1
+            self.deaths.append(Death(now_s, replica.number, why))
+            self._plane.fail(replica.number, now_s, found=True)
+            self._gone(replica, now_s, replica.why_gone)
+            self._changed(now_s, replica)
+            return
+        self._plane.fail(replica.number, now_s, found=detect_s == 0)
+        self._died(replica, now_s, why, detect_s)
+
+    def _died(self, replica: Replica, now_s: float, why: str, detect_s: float) -> None:
+        """A ready replica has died; the balancer learns it after `detect_s`, and then it starts again."""
         replica.is_dead = True
         replica.deaths += 1
-        self.deaths.append(Death(now_s, number, why))
-        if self._plan.tier.detect == 0:
+        self.deaths.append(Death(now_s, replica.number, why))
+        if detect_s == 0:
             self._found_dead(replica, now_s)
         else:
 
             def detect(at_s: float) -> None:
                 if replica.is_ready:  # else it was drained meanwhile
-                    self._plane.withdraw(number, at_s)
+                    self._plane.withdraw(replica.number, at_s)
                     self._found_dead(replica, at_s)
 
-            self._agenda.add(now_s + self._plan.tier.detect, Kind.DETECTION, detect, number)
+            self._agenda.add(now_s + detect_s, Kind.FAULT, detect, replica.number)
 
     def _found_dead(self, replica: Replica, now_s: float) -> None:
         """The balancer knows; a new process starts on the same machine."""
@@ -295,7 +312,7 @@ class Fleet:
         self._enter(replica, now_s, "ready")
         self._plane.add(replica.number, now_s, warm=warm)
         for number in self._plane.take_killed():  # by the requests that were held for it
-            self.died(number, now_s, "out_of_memory")
+            self._died(self.replicas[number - 1], now_s, "out_of_memory", self._plan.tier.detect)
 
     def _gone(self, replica: Replica, now_s: float, why: str) -> None:
         replica.gone_s, replica.why_gone = now_s, why

@@ -355,6 +355,13 @@ class Server(Protocol):
     def drain(self, number: int, now_s: float) -> bool:
         """A replica takes no new visits. Returns whether it is empty already."""
 
+    def fail(self, number: int, now_s: float, *, found: bool) -> None:
+        """The process of a ready or draining replica dies: its visits are lost.
+
+        `found`: the balancer knows at once, and sends it nothing more; else until `withdraw`. A draining replica gets
+        nothing anyway.
+        """
+
     def withdraw(self, number: int, now_s: float) -> None:
         """The balancer learns that a replica is dead, and sends it nothing more."""
 

@@ -12,7 +12,7 @@ import numpy as np
 
 from libramen import units
 from libramen.outcome.findings import Finding, by_cost
-from libramen.outcome.measures import stage_steps
+from libramen.outcome.measures import Steps, life
 from libramen.outcome.words import clock, times
 from libramen.times import EPSILON_S
 
@@ -98,14 +98,16 @@ def _callers(outcome: SystemOutcome, callee: str, *, awaited: bool = True) -> li
 
 
 def _gaps(one: Outcome) -> list[tuple[float, float]]:
-    """When a service had no ready replica, though it has some and is not meant to scale to zero: from, to [s]."""
-    ready = stage_steps(one.run, "ready")
+    """When a service had no replica that worked, though it has some and is not meant to scale to zero: from, to [s]."""
+    run = one.run
+    worked = [(from_s, to_s) for each in run.replicas for stage, from_s, to_s in life(each, run) if stage == "ready"]
+    ready = Steps.of([from_s for from_s, _ in worked], [to_s for _, to_s in worked], run.span_s)
     if ready.extremes()[1] == 0 or (one.plan.base_limits[0] == 0 and one.plan.scaling.decides):
         return []
     return [
         (float(from_s), float(to_s))
         for from_s, to_s, n in zip(ready.at_s[:-1], ready.at_s[1:], ready.count[:-1], strict=True)
-        if n == 0 and to_s - from_s > EPSILON_S and from_s < one.run.span_s
+        if n == 0 and to_s - from_s > EPSILON_S and from_s < run.span_s
     ]
 
 
@@ -322,7 +324,7 @@ def _callee_down(outcome: SystemOutcome, loads: dict[str, _Load]) -> Iterator[Fi
         failed = _failed_in(outcome, _overlapping(outcome, gaps, after_s=60.0))
         yield Finding(
             "callee_down",
-            f"{name} was without a ready replica {times(len(gaps), 'time')}, for {units.show_duration(seconds)} in "
+            f"{name} was without a working replica {times(len(gaps), 'time')}, for {units.show_duration(seconds)} in "
             f"all, first at {clock(outcome, first_s)}: {times(failed, 'request')} failed that arrived then or in the "
             "minute after.",
             failed,

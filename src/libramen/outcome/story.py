@@ -65,15 +65,19 @@ def _failed_in_log(outcome: Outcome) -> int:
     return int(np.count_nonzero((status >= 500) | (status == 408) | (status == 499)))
 
 
+_DEATHS: Final = {"out_of_memory": "Out of memory", "crash": "Crashed"}
+
+
 def _deaths(outcome: Outcome) -> Iterator[str]:
-    deaths = outcome.run.deaths
-    if deaths:
-        replicas = len({death.replica for death in deaths})
-        yield (
-            f"Out of memory {len(deaths):,} {'time' if len(deaths) == 1 else 'times'} on {replicas} "
-            f"{'replica' if replicas == 1 else 'replicas'}, first at {clock(outcome, deaths[0].at_s)}; "
-            "what was in them was lost, and they started again."
-        )
+    for why, what in _DEATHS.items():
+        deaths = [death for death in outcome.run.deaths if death.why == why]
+        if deaths:
+            replicas = len({death.replica for death in deaths})
+            yield (
+                f"{what} {len(deaths):,} {'time' if len(deaths) == 1 else 'times'} on {replicas} "
+                f"{'replica' if replicas == 1 else 'replicas'}, first at {clock(outcome, deaths[0].at_s)}; "
+                "what was in them was lost, and they started again."
+            )
 
 
 def _scaling(outcome: Outcome) -> Iterator[str]:

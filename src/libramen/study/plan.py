@@ -9,6 +9,7 @@ from pydantic import Field, SerializeAsAny, field_validator, model_validator
 
 from libramen.errors import StudyError, UnitError
 from libramen.fields import Replicas, Table, nearest
+from libramen.rules.faults import KINDS
 from libramen.rules.rollouts import STRATEGIES
 from libramen.rules.scaling import RULES, Fixed
 from libramen.study.service import Service, Size, Tier
@@ -52,6 +53,7 @@ class Plan(Table):
     scaling: SerializeAsAny[RULES] = Field(Fixed(), description="the scaling rule")
     service: dict[str, Any] = Field({}, description="keys of the service that differ for this plan")
     rollouts: tuple[SerializeAsAny[STRATEGIES], ...] = Field((), description="rolling updates")
+    faults: tuple[SerializeAsAny[KINDS], ...] = Field((), description="what breaks")
 
     def replace(self, **values: Any) -> Self:
         """A copy with other values, read and checked like those of a file.
@@ -164,7 +166,11 @@ class Plan(Table):
             raise ValueError("replicas: found an empty list; allowed: a number, or pairs of a moment and a number")
         numbers: dict[str, int | None] = {"replicas": self.replicas_used}
         numbers |= {f"replicas[{place}]": n for place, (_, n) in enumerate(self.counts, start=1)}
-        for table, there in (("scaling", self.scaling.decides), ("rollouts", bool(self.rollouts))):
+        for table, there in (
+            ("scaling", self.scaling.decides),
+            ("rollouts", bool(self.rollouts)),
+            ("faults", bool(self.faults)),
+        ):
             if self.counts and there:
                 raise ValueError(f"{table}: the fleet is a list (replicas), which says all; allowed: to leave it out")
         if self.scaling.decides and not tier.autoscaling:

@@ -26,7 +26,7 @@ FREE, READY, DRAINING, DEAD, OUT = np.arange(5)
 RUNNING, WAITING, WAY = np.arange(3)
 """The two heaps of a replica: by virtual time, and by time; and answers on their way to their callers."""
 
-NO_ORDER, ADD, DRAIN, WITHDRAW, REMOVE, DISMISS, CARRIED_OUT = np.arange(7)
+NO_ORDER, ADD, DRAIN, FAIL, FAIL_FOUND, WITHDRAW, REMOVE, DISMISS, CARRIED_OUT = np.arange(9)
 """What the control plane orders. CARRIED_OUT: what it sets off goes on."""
 
 NONE_READY, HOLD = np.int64(-1), np.int64(-2)

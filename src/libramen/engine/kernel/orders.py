@@ -15,7 +15,10 @@ from libramen.engine.kernel.layout import (
     DISMISS,
     DRAIN,
     DRAINING,
+    FAIL,
+    FAIL_FOUND,
     FREE,
+    LOST,
     NO_REPLICA,
     OUT,
     READY,
@@ -56,6 +59,10 @@ def carry_out(w):
         _add(w, f, w.order_row, w.order_s)
     elif order == DRAIN:
         _drain(w, f, w.order_row)
+    elif order == FAIL:
+        _fail(w, f, w.order_row, w.order_s, 0)
+    elif order == FAIL_FOUND:
+        _fail(w, f, w.order_row, w.order_s, 1)
     elif order == WITHDRAW:
         replica = replica_at(f.replicas, w.order_row)
         replica.state = OUT
@@ -103,6 +110,22 @@ def _drain(w, f, row):
         level.waiting += sign * (replica.busy - replica.in_slots)
     replica.state = DRAINING
     withdraw(f, row)
+    update_row(w, f, replica, row)
+
+
+@inner
+def _fail(w, f, row, now_s, found):
+    """A process dies with its visits. A draining one is removed next; a ready one looks empty until it is found."""
+    replica = replica_at(f.replicas, row)
+    end_all(w, f, row, LOST, now_s)
+    if replica.state == READY:
+        replica.state = OUT if found else DEAD
+        if found:
+            withdraw(f, row)
+        else:
+            w.attention = 1
+            w.room_fleet = f.index
+            w.room_row = row
     update_row(w, f, replica, row)
 
 

@@ -212,6 +212,11 @@ class KernelServer(FleetArrays):
         self._world.order(layout.DRAIN, now_s, self._index, row, warm=False)
         return bool(self._replicas[row]["busy"] == 0)
 
+    def fail(self, number: int, now_s: float, *, found: bool) -> None:
+        """The process of a ready or draining replica dies; `found`: the balancer knows at once."""
+        order = layout.FAIL_FOUND if found else layout.FAIL
+        self._world.order(order, now_s, self._index, self._rows[number], warm=False)
+
     def withdraw(self, number: int, now_s: float) -> None:
         """The balancer learns that a replica is dead."""
         if self._replicas[self._rows[number]]["state"] == layout.DEAD:

@@ -203,6 +203,7 @@ class Calls:
         assert call.queues_for is not None
         call.queues_for.waiting.remove(call)
         call.queues_for = None
+        self._world.last_s = max(self._world.last_s, now_s)
         self._world.servers[call.client.caller].unsent += 1
         self._world.n_open -= 1
         call.has_ended_as, call.first_s = int(Ending.TIMED_OUT), now_s

@@ -217,6 +217,16 @@ class PlainServer:
         replica.state = "draining"
         return not replica.busy
 
+    def fail(self, number: int, now_s: float, *, found: bool) -> None:
+        self.integrate(now_s)
+        replica = self.replicas[number]
+        replica.work(now_s)
+        self._end_all(replica, Ending.LOST, now_s)
+        if replica.state == "ready":
+            replica.state = "out" if found else "dead"
+            self._hand_out(now_s)
+        self.world.calls.hear_all(now_s)
+
     def withdraw(self, number: int, now_s: float) -> None:
         self.integrate(now_s)
         self.replicas[number].state = "out"
