@@ -157,15 +157,8 @@ def _check_service(study: Study, trace: Trace, system: System, loads: Loads, num
     busiest_cpu = float(np.bincount(minute, weights=load.cpu_s).max()) / 60
     # Little's law: visits in progress = arrivals per second x time in service.
     busiest_slots = float(np.bincount(minute, weights=load.held_s).max()) / 60
-    rollouts_s = tuple(
-        at_s
-        for place, rollout in enumerate(plan.rollouts, start=1)
-        for at_s in rollout.at.offsets(trace, daily=rollout.daily, where=f"plan {plan.name!r}: rollouts[{place}].at")
-    )
-    for place, fault in enumerate(plan.faults, start=1):
-        fault.at.offsets(
-            trace, daily=fault.daily, where=f"plan {plan.name!r}: faults[{place}].at"
-        )  # is it in the trace?
+    rollouts_s = tuple(at_s for at_s, _ in plan.due("rollouts", trace))
+    plan.due("faults", trace)  # an error if one is not in the trace
     visits = float(load.visits.sum())
     alone_s = np.sort(loads.alone_s) if system.is_one else np.array([float(load.held_s.sum()) / max(visits, 1e-9)])
     found = PlanCheck(
@@ -295,8 +288,14 @@ def _updates(service: Service, found: PlanCheck) -> Iterator[str]:
 def _faults(service: Service, found: PlanCheck) -> Iterator[str]:
     plan = found.plan
     for fault in plan.faults:
-        gap = 0.0 if plan.scaling.decides else fault.out_s(plan.replicas_used, plan.tier.detect, service.start.median_s)
-        if gap:
+        gap = (
+            0.0
+            if plan.scaling.decides
+            else fault.outage_s(plan.replicas_used, plan.tier.detect, service.start.median_s)
+        )
+        if fault.number > plan.replicas_used and not (plan.scaling.decides or plan.rollouts):
+            yield f"its {fault.kind} is of replica {fault.number}, and the plan has {plan.replicas_used}"
+        elif gap:
             yield f"its {fault.kind} leaves no replica that works for at least {units.show_duration(gap)}"
 
 

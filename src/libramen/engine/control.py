@@ -29,8 +29,6 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Iterable
     from datetime import datetime
 
-    from libramen.rules.faults.fault import Fault
-    from libramen.rules.rollouts.update import Rollout
     from libramen.study.plan import Plan
     from libramen.study.system import System
 
@@ -163,10 +161,10 @@ class _Service:
     def __init__(self, replay: Replay, timeline: Trace | _Timeline) -> None:
         self.replay, plan = replay, replay.plan
         self._scaler = _scaler(replay)
-        self._updates = Updates(replay, _due(plan, timeline))
+        self._updates = Updates(replay, plan.due("rollouts", timeline))
         listed = ListedFleet(replay, timeline) if plan.counts else None
         self._meter = UseMeter(replay) if plan.tier.billing == "per_request" else None
-        faults = Faults(replay, _strikes(plan, timeline)) if plan.faults else None
+        faults = Faults(replay, plan.due("faults", timeline)) if plan.faults else None
         for part in (self._scaler, self._updates, faults, listed, self._meter):
             if part is not None:
                 replay.join(part)
@@ -287,26 +285,6 @@ class _Timeline(NamedTuple):
         raise StudyError(
             '"quietest" needs the whole trace, and this one comes in chunks; allowed: a time, or an offset'
         )
-
-
-def _due(plan: Plan, trace: Trace | _Timeline) -> list[tuple[float, Rollout]]:
-    """The rollouts of a plan and when each is due [s]."""
-    return [
-        (offset_s, rollout)
-        for number, rollout in enumerate(plan.rollouts, start=1)
-        for offset_s in rollout.at.offsets(
-            trace, daily=rollout.daily, where=f"plan {plan.name!r}: rollouts[{number}].at"
-        )
-    ]
-
-
-def _strikes(plan: Plan, trace: Trace | _Timeline) -> list[tuple[float, Fault]]:
-    """The faults of a plan and when each strikes [s]."""
-    return [
-        (offset_s, fault)
-        for number, fault in enumerate(plan.faults, start=1)
-        for offset_s in fault.at.offsets(trace, daily=fault.daily, where=f"plan {plan.name!r}: faults[{number}].at")
-    ]
 
 
 def _scaler(replay: Replay) -> Scaler | None:

@@ -76,7 +76,7 @@ def _deaths(outcome: Outcome) -> Iterator[str]:
             yield (
                 f"{what} {len(deaths):,} {'time' if len(deaths) == 1 else 'times'} on {replicas} "
                 f"{'replica' if replicas == 1 else 'replicas'}, first at {clock(outcome, deaths[0].at_s)}; "
-                "what was in them was lost, and they started again."
+                "what was in progress there was lost."
             )
 
 

@@ -18,6 +18,8 @@ from libramen.times import At, Moment, parse_moment
 if TYPE_CHECKING:
     from collections.abc import Callable
 
+    from libramen.times import Timeline
+
 _REPLICAS: Final = 'a whole number, or pairs of a moment and a whole number such as [["2031-06-05T06:00", 3]]'
 
 
@@ -77,6 +79,18 @@ class Plan(Table):
     def each(self, change: Callable[[str, Plan], Plan]) -> Plan:
         """What a change makes of the plan of each service, of which there is one here, called `service`."""
         return change("service", self)
+
+    def due(self, table: Literal["rollouts", "faults"], trace: Timeline) -> list[tuple[float, Any]]:
+        """When the entries of a table are due in a trace: seconds from its start, and the entry.
+
+        Raises:
+            StudyError: one is due at a time that is not in the trace.
+        """
+        return [
+            (at_s, entry)
+            for number, entry in enumerate(getattr(self, table), start=1)
+            for at_s in entry.at.offsets(trace, daily=entry.daily, where=f"plan {self.name!r}: {table}[{number}].at")
+        ]
 
     def service_of(self, service: Service) -> Service:
         """The service as this plan hosts it: with its own keys, and with slots where these go by the cores.

@@ -29,7 +29,7 @@ class Crash(Fault):
         """Of the replica that it strikes, which says what comes first at one instant; 0: of none in particular."""
         return self.replica or 0
 
-    def out_s(self, n: int, detect_s: float, start_s: float) -> float:
+    def outage_s(self, n: int, detect_s: float, start_s: float) -> float:
         """For how long a fleet of n has no replica that works, at the least, by its own doing [s]."""
         return (detect_s if self.detect is None else self.detect) + start_s if n == 1 else 0.0
 

@@ -52,7 +52,7 @@ class Fault(Table, ABC):
         """Of the replica that it strikes, which says what comes first at one instant; 0: of none in particular."""
         return 0
 
-    def out_s(self, n: int, detect_s: float, start_s: float) -> float:  # noqa: ARG002  (for those that have one)
+    def outage_s(self, n: int, detect_s: float, start_s: float) -> float:  # noqa: ARG002  (for those that have one)
         """For how long a fleet of n has no replica that works, at the least, by its own doing [s].
 
         `detect_s`: the tier's; `start_s`: what a process takes to start.
