@@ -32,6 +32,14 @@ _PURPOSES: Final = {
     "share": 14,
     "call": 15,
     "visitors": 16,
+    "error": 17,
+    "stock": 18,
+    "health": 19,
+    "crash": 20,
+    "reclaim": 21,
+    "zone_loss": 22,
+    "dependency": 23,
+    "slow": 24,
 }
 
 
@@ -43,6 +51,8 @@ def stream(seed: int, purpose: str, number: int = 0, service: int = 0) -> np.ran
         purpose: `"stamps"` (seconds filled in within whole-second time stamps), `"counts"` (arrivals
             within intervals), `"shape"`, `"make"`, `"demo"`, `"balancer"` (its draws), `"retry"` (jitter),
             `"provision"` and `"start"` (how long a new replica takes), `"restart"` (one that has crashed),
+            `"stock"` (whether an order fails), `"health"` (when a process is checked), `"error"` (which attempts fail
+            by themselves), `"crash"`, `"reclaim"`, `"zone_loss"`, `"dependency"` and `"slow"` (when faults come),
             `"share"` (which visits make a call) and `"call"` (its work), `"visitors"` (the salt of their names),
             `"demand"` (which quiet sample a request takes), `"unqueue"` (which work an unqueued one has) or
             `"backtest"` (which work a request has that is held back).

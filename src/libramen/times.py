@@ -10,17 +10,17 @@ import math
 import re
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, time, timedelta, tzinfo
-from typing import TYPE_CHECKING, Annotated, Final, Protocol
+from typing import TYPE_CHECKING, Annotated, Final, Literal, Protocol
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 import numpy as np
-from pydantic import BeforeValidator, PlainSerializer, WithJsonSchema
+from pydantic import BeforeValidator, Field, PlainSerializer, WithJsonSchema
 
 from libramen import units
 from libramen.errors import StudyError, UnitError
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator
+    from collections.abc import Iterator, Sequence
 
 EPSILON_S: Final = 1e-9
 """Instants less than this apart count as one [s], up to `EXACT_S`."""
@@ -38,6 +38,12 @@ def tolerance_s(at_s: float) -> float:
 
 MOMENT = 'a time of day such as "12:00", an ISO time, an offset from the start such as "6h", or "quietest 30m"'
 _TIME_OF_DAY = re.compile(r"\d{1,2}:\d{2}(:\d{2})?")
+
+
+WEEKDAYS: Final = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
+"""As a study writes them, in the order of `datetime.weekday`."""
+Days = Annotated[tuple[Literal["mon", "tue", "wed", "thu", "fri", "sat", "sun"], ...], Field(min_length=1)]
+"""A field of a table: weekdays."""
 
 
 class Timeline(Protocol):
@@ -66,17 +72,20 @@ class Moment:
     instant: datetime | None = None
     quiet_s: float | None = None
 
-    def offsets(self, trace: Timeline, *, daily: bool, where: str) -> list[float]:
+    def offsets(self, trace: Timeline, *, daily: bool, where: str, days: Sequence[str] | None = None) -> list[float]:
         """When it is, in seconds from the start of the trace.
 
         Args:
             trace: arrivals, span and start.
             daily: every day of the trace for a time of day, instead of the first one.
+            days: those weekdays of the trace for a time of day.
             where: the table and key, for messages.
 
         Raises:
             StudyError: it does not occur in the trace, or needs a start that the trace has not.
         """
+        if days and self.time_of_day is None:
+            raise StudyError(f'{where} = "{self.text}": days needs a time of day; allowed: such as "12:00"')
         if self.offset_s is not None:
             found = [self.offset_s]
         elif self.quiet_s is not None:
@@ -93,10 +102,13 @@ class Moment:
             found = [seconds_between(trace.start, instant)]
         else:
             found = list(self._times_of_day(trace, trace.start))
+            if days:
+                times = [(at_s, local_time(trace.start, at_s)) for at_s in found]
+                found = [at_s for at_s, when in times if when is not None and WEEKDAYS[when.weekday()] in days]
         found = [offset for offset in found if 0 <= offset < trace.span_s]
         if not found:
             raise StudyError(f'{where} = "{self.text}" is not in the trace, which covers {_covered(trace)}')
-        return found if daily else found[:1]
+        return found if daily or days else found[:1]
 
     def lies_at(self, trace: Timeline, where: str) -> float:
         """When it is, in seconds from the start of the trace; before 0 or beyond its end too where it says so.

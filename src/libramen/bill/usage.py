@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import TYPE_CHECKING, Final, NamedTuple, Protocol
 
 import numpy as np
@@ -13,7 +14,7 @@ if TYPE_CHECKING:
     from collections.abc import Iterator
     from datetime import datetime
 
-    from libramen.engine.fleet import Replica
+    from libramen.engine.replica import Replica
     from libramen.engine.run import Run
     from libramen.study.plan import Plan
     from libramen.study.service import Tier
@@ -62,7 +63,13 @@ def usage_of(run: Run, plan: Plan, counted: Counted) -> tuple[Used, ...]:
 
 def paid_from(replica: Replica, plan: Plan) -> float | None:
     """When the meter of a replica starts [s]; None: never."""
-    return replica.ready_s if plan.tier.billed_from == "ready" else replica.ordered_s
+    return replica.ready_s if plan.tier.billed_from == "ready" else replica.bought_s
+
+
+def paid_to(replica: Replica) -> float:
+    """When the meter of a replica stops [s]: with its machine, also where that is found later; infinity: never."""
+    gone_s = math.inf if replica.gone_s is None else replica.gone_s
+    return gone_s if replica.lost_s is None else min(gone_s, replica.lost_s)
 
 
 def _life(replica: Replica, plan: Plan, span_s: float) -> tuple[float, float] | None:
@@ -70,7 +77,7 @@ def _life(replica: Replica, plan: Plan, span_s: float) -> tuple[float, float] | 
     start_s = paid_from(replica, plan)
     if start_s is None or start_s >= span_s:
         return None
-    return start_s, span_s if replica.gone_s is None else min(replica.gone_s, span_s)
+    return start_s, min(paid_to(replica), span_s)
 
 
 def _replicas(run: Run, plan: Plan) -> Iterator[Used]:
@@ -79,7 +86,7 @@ def _replicas(run: Run, plan: Plan) -> Iterator[Used]:
         life = _life(replica, plan, run.span_s)
         if life is not None:
             # A life that goes on at the end of the trace is not over, and nothing of it is rounded up.
-            is_over = replica.gone_s is not None and replica.gone_s <= run.span_s
+            is_over = paid_to(replica) <= run.span_s
             by_zone.setdefault(replica.zone, []).append((*life, is_over))
     for zone, lives in by_zone.items():
         from_s, to_s, over = (np.array(column, np.float64) for column in zip(*lives, strict=True))

@@ -37,22 +37,26 @@ class Agenda:
     """Events to come, by time; those of one instant by kind, then number, then order of entry."""
 
     def __init__(self) -> None:
-        self._later: list[tuple[float, int, int, int, Action]] = []
-        self._now: list[tuple[int, int, int, Action]] = []
+        self._later: list[tuple[float, int, int, int, Action, bool]] = []
+        self._now: list[tuple[int, int, int, Action, bool]] = []
         self._same_s = -math.inf  # what is before this is at the present instant
         self._sequence = count()
-        self._to_do = 0  # events that are neither samples nor decisions
+        self._to_do = 0  # events that something may wait for
         self.acted_s = 0.0
-        """The instant of the latest event that was neither a sample nor a decision."""
+        """The instant of the latest event that counted."""
 
-    def add(self, at_s: float, kind: Kind, action: Action, number: int = 0) -> None:
-        """Enter an event; `action` is called with the instant at which it happens."""
+    def add(self, at_s: float, kind: Kind, action: Action, number: int = 0, *, counts: bool = True) -> None:
+        """Enter an event; `action` is called with the instant at which it happens.
+
+        `counts`: as long as it is to come, something is left to happen; samples and decisions never count.
+        """
         sequence = next(self._sequence)
-        self._to_do += kind not in _RECURRING
+        counts = counts and kind not in _RECURRING
+        self._to_do += counts
         if at_s < self._same_s:
-            heapq.heappush(self._now, (kind, number, sequence, action))
+            heapq.heappush(self._now, (kind, number, sequence, action, counts))
         else:
-            heapq.heappush(self._later, (at_s, kind, number, sequence, action))
+            heapq.heappush(self._later, (at_s, kind, number, sequence, action, counts))
 
     def next_s(self) -> float:
         """The time of the next event; infinity if there is none."""
@@ -60,7 +64,7 @@ class Agenda:
 
     @property
     def only_recurs(self) -> bool:
-        """Whether nothing is to come but samples and decisions, which never end by themselves."""
+        """Whether nothing is to come that anything may wait for: samples and decisions never end by themselves."""
         return not self._to_do
 
     def run(self, now_s: float) -> None:
@@ -68,20 +72,20 @@ class Agenda:
         self._same_s = same_s = now_s + tolerance_s(now_s)
         if not self._now and self._later and self._later[0][0] < same_s:
             # Nearly always it is one event, and nothing to be sorted out.
-            _, kind, number, sequence, action = heapq.heappop(self._later)
+            _, kind, number, sequence, action, counts = heapq.heappop(self._later)
             if not self._later or self._later[0][0] >= same_s:
-                self._happen(kind, action, now_s)
+                self._happen(action, now_s, counts)
             else:
-                self._now.append((kind, number, sequence, action))
+                self._now.append((kind, number, sequence, action, counts))
         while self._later and self._later[0][0] < same_s:
-            _, kind, number, sequence, action = heapq.heappop(self._later)
-            heapq.heappush(self._now, (kind, number, sequence, action))
+            _, kind, number, sequence, action, counts = heapq.heappop(self._later)
+            heapq.heappush(self._now, (kind, number, sequence, action, counts))
         while self._now:
-            kind, _, _, action = heapq.heappop(self._now)
-            self._happen(kind, action, now_s)
+            _, _, _, action, counts = heapq.heappop(self._now)
+            self._happen(action, now_s, counts)
 
-    def _happen(self, kind: int, action: Action, now_s: float) -> None:
-        if kind not in _RECURRING:
+    def _happen(self, action: Action, now_s: float, counts: bool) -> None:
+        if counts:
             self._to_do -= 1
             self.acted_s = now_s
         action(now_s)
@@ -98,6 +102,6 @@ class ServiceAgenda:
     def __init__(self, agenda: Agenda, service: int) -> None:
         self._agenda, self._first = agenda, service << _NUMBERS
 
-    def add(self, at_s: float, kind: Kind, action: Action, number: int = 0) -> None:
+    def add(self, at_s: float, kind: Kind, action: Action, number: int = 0, *, counts: bool = True) -> None:
         """Enter an event; `action` is called with the instant at which it happens."""
-        self._agenda.add(at_s, kind, action, self._first + number)
+        self._agenda.add(at_s, kind, action, self._first + number, counts=counts)

@@ -164,8 +164,10 @@ class _Service:
         self._updates = Updates(replay, plan.due("rollouts", timeline))
         listed = ListedFleet(replay, timeline) if plan.counts else None
         self._meter = UseMeter(replay) if plan.tier.billing == "per_request" else None
-        faults = Faults(replay, plan.due("faults", timeline)) if plan.faults else None
-        for part in (self._scaler, self._updates, faults, listed, self._meter):
+        self._faults = None
+        if plan.may_break:
+            self._faults = Faults(replay, plan.due("faults", timeline), timeline.span_s)
+        for part in (self._scaler, self._updates, self._faults, listed, self._meter):
             if part is not None:
                 replay.join(part)
 
@@ -187,6 +189,7 @@ class _Service:
             decisions=Decisions() if self._scaler is None else self._scaler.decisions,
             use=np.zeros(0) if self._meter is None else self._meter.per_hour(),
             updates=self._updates.records(),
+            faults=[] if self._faults is None else self._faults.records,
             edges_s=feed.edges_s,
             integrals=replay.plane.series(),
             window_s=window_s,
@@ -277,7 +280,7 @@ class _Timeline(NamedTuple):
     @property
     def span_s(self) -> float:
         if self.known_span_s is None:
-            raise StudyError("an update in a trace that comes in chunks needs to know its end: give span_s")
+            raise StudyError("an update or a fault in a trace that comes in chunks needs to know its end: give span_s")
         return self.known_span_s
 
     @property

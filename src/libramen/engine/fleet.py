@@ -1,130 +1,52 @@
-"""The fleet: replicas ordered, becoming ready, draining, gone."""
+"""The fleet: replicas ordered, becoming ready, dying, draining, gone."""
 
 from __future__ import annotations
 
 import heapq
 import math
-from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Final, Literal, NamedTuple
 
-from libramen import streams
 from libramen.engine.agenda import Kind
+from libramen.engine.plane import AS_WRITTEN, Profile
+from libramen.engine.replica import Death, Luck, Replica, Stage
+from libramen.times import EPSILON_S
 
 if TYPE_CHECKING:
     from collections.abc import Callable
 
-    import numpy as np
-
+    from libramen.delays import Delay
     from libramen.engine.agenda import ServiceAgenda
-    from libramen.engine.placement import Placement
+    from libramen.engine.placement import InTurn
     from libramen.engine.plane import Notices, Server
     from libramen.study.plan import Plan
     from libramen.study.service import Service
 
 
-Stage = Literal["coming", "ready", "draining", "gone"]
+class Version(NamedTuple):
+    """What a replica runs: how it differs from the service as written."""
+
+    profile: Profile
+    start: Delay
+    crashes_after: float | None = None  # its replicas die so long after they became ready [s]
 
 
-@dataclass(eq=False)
-class Replica:
-    """One replica's life: every time stamp in seconds from the start of the trace, None: never.
-
-    `ready_s` is when it first became ready. `stages` has all it went through, also when it died and came
-    again: from when it was coming (ordered, or starting again), ready, draining, gone.
-    """
-
-    number: int
-    zone: str
-    version: int
-    why: str  # "start", "scaling" or "update"
-    ordered_s: float
-    started_s: float  # when the machine is there and the process starts, if it is not cancelled before
-    decision: int | None = None  # number (from 0) of the decision that ordered it
-    ready_s: float | None = None
-    draining_s: float | None = None
-    gone_s: float | None = None
-    why_gone: str = ""  # "scaling" or "update"
-    ended_by: int | None = None  # number of the decision that cancelled or drained it
-    core_s: float = 0.0  # cores in use integrated up to the end of the span [core-seconds]
-    deaths: int = 0
-    is_dead: bool = False  # and the balancer does not know yet
-    stages: list[tuple[float, Stage]] = field(default_factory=list)
-
-    @property
-    def stage(self) -> Stage:
-        """What it is in now."""
-        return self.stages[-1][1]
-
-    @property
-    def can_die(self) -> bool:
-        """Whether its process runs: it is ready or draining, and not dead."""
-        return self.stage in {"ready", "draining"} and not self.is_dead
-
-    @property
-    def is_ready(self) -> bool:
-        """Whether the balancer believes that it takes requests."""
-        return self.stage == "ready"
-
-    @property
-    def is_draining(self) -> bool:
-        """Whether it finishes what it has and takes nothing new."""
-        return self.stage == "draining"
-
-    @property
-    def is_coming(self) -> bool:
-        """Whether it is ordered and not yet ready, or starting again."""
-        return self.stage == "coming"
-
-    def times(self, *stages: Stage) -> list[tuple[float, float]]:
-        """When it was in one of these stages: from, to [s]; infinity: for ever."""
-        ends = [*(at_s for at_s, _ in self.stages[1:]), math.inf]
-        return [(at_s, end_s) for (at_s, stage), end_s in zip(self.stages, ends, strict=True) if stage in stages]
-
-
-class Death(NamedTuple):
-    """A replica that died, when, and why."""
-
-    at_s: float
-    replica: int
-    why: str  # "out_of_memory", or "crash"
-
-
-class _Drawn:
-    """How long replicas take where that varies: values of the standard normal distribution.
-
-    The n-th replica has the n-th value of each stream of its service, whatever the plan. One that has crashed draws
-    anew from a stream of its own.
-    """
-
-    _BLOCK: Final = 64
-
-    def __init__(self, seed: int, service: int) -> None:
-        self._seed, self._service = seed, service
-        self._streams: dict[str, np.random.Generator] = {}
-        self._values: dict[str, list[float]] = {}
-        self._again: dict[int, np.random.Generator] = {}
-
-    def of(self, purpose: str, number: int) -> float:
-        """The value of a replica."""
-        if purpose not in self._streams:
-            self._streams[purpose], self._values[purpose] = streams.stream(self._seed, purpose, 0, self._service), []
-        values = self._values[purpose]
-        while len(values) < number:
-            values += self._streams[purpose].standard_normal(self._BLOCK).tolist()
-        return values[number - 1]
-
-    def again(self, number: int) -> float:
-        """The next value of a replica that starts again."""
-        if number not in self._again:
-            self._again[number] = streams.stream(self._seed, "restart", number, self._service)
-        return float(self._again[number].standard_normal())
+_FIRST: Final = 1
+"""The version of the replicas at the start."""
 
 
 class Fleet:
     """All replicas of a service, and what can be done to them.
 
     What is in `listeners` is called with the instant and the replica whenever one became ready, was found dead,
-    or went.
+    or went; what is in `order_listeners` whenever one was ordered.
+
+    Attributes:
+        versions: what each version is, by number.
+        version: what a new order gets.
+        keeps_versions: a replacement gets the version of what it replaces.
+        free_machines: replicas that an update has drained, and whose machines are there.
+        slower: by how much CPU work is multiplied on a replica that becomes ready.
+        owed: versions of the replacements that are ordered as soon as some zone is open.
     """
 
     def __init__(
@@ -133,20 +55,27 @@ class Fleet:
         plan: Plan,
         plane: Server,
         agenda: ServiceAgenda,
-        placement: Placement,
+        placement: InTurn,
         seed: int,
         index: int = 0,
     ) -> None:
         self._service, self._plan, self._plane, self._agenda = service, plan, plane, agenda
         self._placement = placement
-        self._drawn = _Drawn(seed, index)
+        self._health = plan.tier.health
+        self.luck = Luck(seed, index)
         self.replicas: list[Replica] = []  # ever ordered, by number - 1
         self.deaths: list[Death] = []
         self._alive: dict[int, Replica] = {}
         # Numbers below 0, so that the highest is the first of the heap; those in another stage by now are skipped.
         self._highest: dict[Stage, list[int]] = {"coming": [], "ready": []}
-        self.version = 1  # what a new order gets
+        self.versions = {_FIRST: Version(AS_WRITTEN, service.start)}
+        self.version = _FIRST
+        self.keeps_versions = False
+        self.free_machines: list[Replica] = []
+        self.slower: Callable[[Replica], float] = lambda _replica: 1.0
+        self.owed: list[int] = []
         self.listeners: list[Callable[[float, Replica], None]] = []
+        self.order_listeners: list[Callable[[float, Replica], None]] = []
         self.n_ready = 0
         """How many take requests."""
         self.n_coming = 0
@@ -155,7 +84,7 @@ class Fleet:
         self._integrated_to_s = 0.0
         self._is_measured = False
         for _ in range(plan.replicas_used):
-            self._become_ready(self._new(0.0, why="start", provision_s=0.0), 0.0, warm=True)
+            self._appear(0.0, why="start", warm=True)
 
     # -- who is there ------------------------------------------------------------------------------
 
@@ -200,38 +129,99 @@ class Fleet:
 
     # -- what can be done --------------------------------------------------------------------------
 
-    def order(self, now_s: float, why: str, *, on_machine: bool = False, decision: int | None = None) -> Replica:
-        """Order a replica; `on_machine`: a machine is there already, so nothing is provisioned."""
-        number = len(self.replicas) + 1
-        provision_s = 0.0 if on_machine else self._takes_s("provision", number)
-        replica = self._new(now_s, why, provision_s)
+    @property
+    def may_order(self) -> bool:
+        """Whether some zone is open."""
+        return self._placement.is_open
+
+    def order(
+        self, now_s: float, why: str, *, version: int | None = None, in_place: bool = False, decision: int | None = None
+    ) -> Replica | None:
+        """Order a replica; `in_place`: on a machine that was freed, if there is one. None: no zone is open."""
+        version = self.version if version is None else version
+        if in_place and self.free_machines:
+            machine = min(self.free_machines, key=lambda replica: replica.number)
+            self.free_machines.remove(machine)
+            replica = self._new(now_s, machine.zone, why, version)
+            self._bought(replica, now_s, on_machine=True)
+            return replica
+        zone = self._placement.zone_of(len(self.replicas) + 1)
+        if zone is None:
+            return None
+        replica = self._new(now_s, zone, why, version)
         replica.decision = decision
-        self._plan_ready(replica, replica.started_s + self._takes_s("start", number))
+        self._try_to_buy(replica, now_s)
         return replica
+
+    def replace(self, replica: Replica, now_s: float, why: str) -> None:
+        """Order one in the place of a replica whose machine is gone, now or as soon as some zone is open."""
+        version = replica.version if self.keeps_versions else self.version
+        if self.order(now_s, why, version=version) is None:
+            self.owed.append(version)
+
+    def order_owed(self, now_s: float, why: str) -> None:
+        """Some zone is open again."""
+        owed, self.owed = self.owed, []
+        for version in owed:
+            if self.order(now_s, why, version=version) is None:
+                self.owed.append(version)
+
+    def _try_to_buy(self, replica: Replica, now_s: float) -> None:
+        """A tier may be out of stock: then it is tried again."""
+        tier = self._plan.tier
+        replica.is_held_up = tier.order_fails > 0 and self.luck.own("stock", replica.number).random() < tier.order_fails
+        if not replica.is_held_up:
+            self._bought(replica, now_s, on_machine=False)
+            return
+
+        def again(at_s: float) -> None:
+            if replica.is_coming and not replica.is_lost:  # else it was cancelled
+                self._try_to_buy(replica, at_s)
+
+        self._agenda.add(now_s + tier.order_again, Kind.READY, again, replica.number, counts=False)
+
+    def _bought(self, replica: Replica, now_s: float, *, on_machine: bool) -> None:
+        replica.bought_s = now_s
+        provision, start = self._plan.tier.provision, self.versions[replica.version].start
+        replica.started_s = now_s + (0.0 if on_machine else self._takes_s(provision, "provision", replica.number))
+        self._plan_ready(replica, replica.started_s + self._takes_s(start, "start", replica.number))
 
     def appear(self, now_s: float, why: str) -> None:
         """A replica is there and ready at once."""
-        replica = self._new(now_s, why, provision_s=0.0)
-        self._become_ready(replica, now_s)
-        self._changed(now_s, replica)
+        self._changed(now_s, self._appear(now_s, why))
 
-    def _takes_s(self, what: Literal["provision", "start"], number: int) -> float:
-        delay = self._plan.tier.provision if what == "provision" else self._service.start
-        return delay.at(0.0 if delay.is_constant else self._drawn.of(what, number))
+    def _appear(self, now_s: float, why: str, *, warm: bool = False) -> Replica:
+        zone = self._placement.zone_of(len(self.replicas) + 1)
+        assert zone is not None, "a zone is open"
+        replica = self._new(now_s, zone, why, self.version)
+        replica.bought_s = now_s
+        self._begin_checks(replica, now_s)
+        self._become_ready(replica, now_s, warm=warm)
+        return replica
+
+    def _takes_s(self, delay: Delay, what: Literal["provision", "start"], number: int) -> float:
+        return delay.at(0.0 if delay.is_constant else self.luck.of(what, number))
 
     def cancel(self, replica: Replica, now_s: float, why: str, decision: int | None = None) -> None:
         """A replica on its way is not wanted any more: it is gone at once."""
         replica.ended_by = decision
         self._gone(replica, now_s, why)
 
-    def drain(self, replica: Replica, now_s: float, why: str, decision: int | None = None) -> None:
-        """A ready replica takes nothing new, and is gone when empty or when its time is up; a dead one at once."""
+    def drain(
+        self, replica: Replica, now_s: float, why: str, decision: int | None = None, *, limit_s: float | None = None
+    ) -> None:
+        """A ready replica takes nothing new, and is gone when empty or when its time is up; a dead one at once.
+
+        `limit_s`: its time, instead of the service's `drain`.
+        """
         replica.draining_s, replica.why_gone, replica.ended_by = now_s, why, decision
         self._enter(replica, now_s, "draining")
+        limit_s = self._service.drain if limit_s is None else limit_s
         if replica.is_dead or self._plane.drain(replica.number, now_s):
             self.end_drain(replica.number, now_s)
-        elif self._service.drain is not None:
-            self.end_drain(replica.number, now_s + self._service.drain)
+        elif limit_s is not None:
+            self.end_drain(replica.number, now_s + limit_s)
+        self._heed_killed(now_s)  # by requests that went over to the other version
 
     def end_drain(self, number: int, at_s: float) -> None:
         """A draining replica is gone at `at_s`, if it is not before: it is empty, or its time is up."""
@@ -247,60 +237,114 @@ class Fleet:
     def heed(self, notices: Notices, now_s: float) -> None:
         """Replicas have died, or draining ones have emptied."""
         for number in notices.killed:
-            self._died(self.replicas[number - 1], now_s, "out_of_memory", self._plan.tier.detect)
+            self._died(self.replicas[number - 1], now_s, "out_of_memory", None)
         for number in notices.emptied:
             self.end_drain(number, now_s)
 
+    # -- what goes wrong ---------------------------------------------------------------------------
+
+    def found_s(self, replica: Replica, died_s: float, detect_s: float | None) -> float:
+        """When the balancer finds a process dead: after `detect_s`, or None, as the tier says."""
+        health = self._health
+        if detect_s is not None or health is None:
+            return died_s + (self._plan.tier.detect if detect_s is None else detect_s)
+        if replica.is_coming:  # nothing of it is checked yet
+            return died_s + health.after * health.every + health.timeout
+        failed = max(0, math.ceil((died_s - replica.checked_s) / health.every - EPSILON_S))
+        return replica.checked_s + (failed + health.after - 1) * health.every + health.timeout
+
     def crash(self, replica: Replica, now_s: float, *, detect_s: float | None, why: str) -> None:
         """The process of a replica that can die does; `detect_s`: until the balancer knows, None: as the tier says."""
-        detect_s = self._plan.tier.detect if detect_s is None else detect_s
         if replica.is_draining:
-            replica.deaths += 1
-            self.deaths.append(Death(now_s, replica.number, why))
-            self._plane.fail(replica.number, now_s, found=True)
-            self._gone(replica, now_s, replica.why_gone)
-            self._changed(now_s, replica)
+            self.lose_draining(replica, now_s, why)
             return
-        self._plane.fail(replica.number, now_s, found=detect_s == 0)
+        self._plane.fail(replica.number, now_s, found=self.found_s(replica, now_s, detect_s) == now_s)
         self._died(replica, now_s, why, detect_s)
+        self._heed_killed(now_s)
 
-    def _died(self, replica: Replica, now_s: float, why: str, detect_s: float) -> None:
-        """A ready replica has died; the balancer learns it after `detect_s`, and then it starts again."""
+    def lose_draining(self, replica: Replica, now_s: float, why: str) -> None:
+        """A draining replica dies: it is gone."""
+        self.note_death(replica, now_s, why)
+        self._plane.fail(replica.number, now_s, found=True)
+        self._gone(replica, now_s, replica.why_gone)
+        self._changed(now_s, replica)
+
+    def lose_ready(self, replica: Replica, now_s: float, why: str, *, found: bool) -> None:
+        """The machine of a ready replica is lost for good; unless it is found the balancer still sends to it."""
+        self.note_death(replica, now_s, why)
+        self._plane.fail(replica.number, now_s, found=found)
         replica.is_dead = True
+
+    def end(self, replica: Replica, now_s: float, why: str) -> None:
+        """A replica is gone at once, whatever it was."""
+        self._gone(replica, now_s, why)
+        self._changed(now_s, replica)
+        self._heed_killed(now_s)
+
+    def note_death(self, replica: Replica, now_s: float, why: str) -> None:
+        """Write down that a process has died."""
         replica.deaths += 1
         self.deaths.append(Death(now_s, replica.number, why))
-        if detect_s == 0:
+
+    def _died(self, replica: Replica, now_s: float, why: str, detect_s: float | None) -> None:
+        """A ready replica has died; the balancer learns it later or at once, and then it starts again."""
+        self.note_death(replica, now_s, why)
+        replica.is_dead = True
+        found_s = self.found_s(replica, now_s, detect_s)
+        if found_s == now_s:
             self._found_dead(replica, now_s)
         else:
+            deaths = replica.deaths
 
             def detect(at_s: float) -> None:
-                if replica.is_ready:  # else it was drained meanwhile
+                # Else it was drained or lost meanwhile.
+                if replica.is_ready and not replica.is_lost and replica.deaths == deaths:
                     self._plane.withdraw(replica.number, at_s)
                     self._found_dead(replica, at_s)
+                    self._heed_killed(at_s)
 
-            self._agenda.add(now_s + detect_s, Kind.FAULT, detect, replica.number)
+            self._agenda.add(found_s, Kind.FAULT, detect, replica.number)
 
     def _found_dead(self, replica: Replica, now_s: float) -> None:
         """The balancer knows; a new process starts on the same machine."""
         replica.is_dead = False
         self._enter(replica, now_s, "coming")
-        start = self._service.start
-        self._plan_ready(replica, now_s + start.at(0.0 if start.is_constant else self._drawn.again(replica.number)))
+        start = self.versions[replica.version].start
+        z = 0.0 if start.is_constant else float(self.luck.own("restart", replica.number).standard_normal())
+        self._plan_ready(replica, now_s + start.at(z))
         self._changed(now_s, replica)
 
-    def _new(self, now_s: float, why: str, provision_s: float) -> Replica:
+    def _heed_killed(self, now_s: float) -> None:
+        """By requests that waited, and were handed out."""
+        for number in self._plane.take_killed():
+            self._died(self.replicas[number - 1], now_s, "out_of_memory", None)
+
+    # -- from one stage to the next ----------------------------------------------------------------
+
+    def _new(self, now_s: float, zone: str, why: str, version: int) -> Replica:
         number = len(self.replicas) + 1
-        zone = self._placement.zone_of(number)
-        assert zone is not None, "a zone is open"
-        replica = Replica(number, zone, self.version, why, ordered_s=now_s, started_s=now_s + provision_s)
+        replica = Replica(number, zone, version, why, ordered_s=now_s, started_s=now_s)
         self.replicas.append(replica)
         self._alive[number] = replica
         self._enter(replica, now_s, "coming")
+        for listener in self.order_listeners:
+            listener(now_s, replica)
         return replica
 
+    def _begin_checks(self, replica: Replica, now_s: float) -> None:
+        """The health of a new process is checked from now on, first after a phase of its own."""
+        if self._health is not None:
+            phase_s = self._health.every * float(self.luck.own("health", replica.number).random())
+            replica.checked_s = now_s + phase_s
+
     def _plan_ready(self, replica: Replica, at_s: float) -> None:
+        """A process answers from then on; it counts as ready after as many good checks as the tier wants."""
+        self._begin_checks(replica, at_s)
+        if self._health is not None and self._health.first:
+            at_s = replica.checked_s + (self._health.first - 1) * self._health.every
+
         def become_ready(now_s: float) -> None:
-            if replica.is_coming:  # else it was cancelled
+            if replica.is_coming and not replica.is_lost:  # else it was cancelled
                 self._become_ready(replica, now_s)
                 self._changed(now_s, replica)
 
@@ -310,9 +354,20 @@ class Fleet:
         if replica.ready_s is None:
             replica.ready_s = now_s
         self._enter(replica, now_s, "ready")
-        self._plane.add(replica.number, now_s, warm=warm)
-        for number in self._plane.take_killed():  # by the requests that were held for it
-            self._died(self.replicas[number - 1], now_s, "out_of_memory", self._plan.tier.detect)
+        version = self.versions[replica.version]
+        self._plane.add(replica.number, now_s, warm=warm, profile=version.profile, slower=self.slower(replica))
+        self._heed_killed(now_s)  # by the requests that were held for it
+        if version.crashes_after is not None:
+            self._crash_again(replica, now_s + version.crashes_after)
+
+    def _crash_again(self, replica: Replica, at_s: float) -> None:
+        deaths = replica.deaths
+
+        def crash(now_s: float) -> None:
+            if replica.can_die and not replica.is_lost and replica.deaths == deaths:
+                self.crash(replica, now_s, detect_s=None, why="crash")
+
+        self._agenda.add(at_s, Kind.FAULT, crash, replica.number, counts=False)
 
     def _gone(self, replica: Replica, now_s: float, why: str) -> None:
         replica.gone_s, replica.why_gone = now_s, why
@@ -321,6 +376,8 @@ class Fleet:
         self._enter(replica, now_s, "gone")
         self._plane.remove(replica.number, now_s)
         del self._alive[replica.number]
+        if why == "update" and replica.draining_s is not None and not (replica.is_reclaimed or replica.is_lost):
+            self.free_machines.append(replica)
 
     def _enter(self, replica: Replica, now_s: float, stage: Stage) -> None:
         """From now on a replica is in another stage."""

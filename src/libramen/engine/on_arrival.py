@@ -10,9 +10,9 @@ from libramen.engine.scaler import Scaler
 from libramen.times import tolerance_s
 
 if TYPE_CHECKING:
-    from libramen.engine.fleet import Replica
     from libramen.engine.plane import Notices
     from libramen.engine.replaying import Replay
+    from libramen.engine.replica import Replica
     from libramen.rules.scaling.on_arrival import OnArrival
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from typing import TYPE_CHECKING, Protocol
 
 if TYPE_CHECKING:
@@ -24,22 +25,27 @@ class InTurn:
 
     def __init__(self, zones: Sequence[str]) -> None:
         self._zones = tuple(zones)
-        self._closed: set[str] = set()
+        self._closed: Counter[str] = Counter()  # by how many losses each zone is
         self._next = 0
 
     def close(self, zone: str) -> None:
         """Order nothing in a zone until it is opened again."""
-        self._closed.add(zone)
+        self._closed[zone] += 1
 
     def open(self, zone: str) -> None:
-        """Order in a zone again."""
-        self._closed.discard(zone)
+        """Order in a zone again, unless it was closed more often."""
+        self._closed[zone] -= 1
+
+    @property
+    def is_open(self) -> bool:
+        """Whether any zone is."""
+        return any(not self._closed[zone] for zone in self._zones)
 
     def zone_of(self, number: int) -> str | None:  # noqa: ARG002  (for those that place by number)
         """The zone after that of the order before; None: all are closed."""
         for step in range(len(self._zones)):
             at = (self._next + step) % len(self._zones)
-            if self._zones[at] not in self._closed:
+            if not self._closed[self._zones[at]]:
                 self._next = at + 1
                 return self._zones[at]
         return None

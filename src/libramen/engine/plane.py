@@ -115,6 +115,19 @@ class Notices(NamedTuple):
     asked: bool
 
 
+class Profile(NamedTuple):
+    """How the process of a replica differs from the service as written, and to which version it belongs."""
+
+    version: int = 1
+    side: int = 0  # of the two between which traffic may be split
+    cpu_factor: float = 1.0  # of all CPU work
+    memory_factor: float = 1.0  # of all memory used
+    error_rate: float = 0.0  # this share of its attempts fails at the end of the CPU work
+
+
+AS_WRITTEN: Final = Profile()
+
+
 class ServerSpec(NamedTuple):
     """What a data plane must know about a service, its size, its tier and its balancer."""
 
@@ -141,6 +154,9 @@ class ServerSpec(NamedTuple):
     meters: bool = False  # when each replica is in use: for bills by use, or for replicas that become idle
     granularity_s: float = 0.0  # to whole numbers of this a period of use is rounded up; 0: it is not
     forced: bool = False  # a request leaves at the instant `wait_s`; `cpu_s` is the share of its turn in what is left
+    splits: bool = False  # traffic may be split between two sides of it, each of one version
+    judges: bool = False  # the control plane wants to know how the attempts sent to a version ended
+    errs: bool = False  # some attempts may fail by themselves
 
     @property
     def queues(self) -> bool:
@@ -175,11 +191,14 @@ class ServerSpec(NamedTuple):
             bank_at_start=size.bank_at_start_used,
             holds_requests=tier.holds_requests,
             queue_limit=_or_none(tier.queue_limit),
-            detect_s=tier.detect,
+            detect_s=tier.detect_about,
             logs_answers=plan.scaling.needs.latency,
             meters=tier.billing == "per_request" or plan.scaling.needs.idle,
             granularity_s=tier.granularity,
             forced=forced,
+            splits=any(rollout.splits for rollout in plan.rollouts),
+            judges=any(rollout.rollback_above is not None for rollout in plan.rollouts),
+            errs=any(rollout.error_rate > 0 for rollout in plan.rollouts) or any(f.may_err for f in plan.faults),
         )
 
 
@@ -349,8 +368,43 @@ class Server(Protocol):
     def unsent(self) -> int:
         """Calls of this service that did not get a connection in time."""
 
-    def add(self, number: int, now_s: float, *, warm: bool = False) -> None:
-        """A replica becomes ready, perhaps again: the balancer may send to it. `warm`: it is not slower at first."""
+    def add(
+        self, number: int, now_s: float, *, warm: bool = False, profile: Profile = AS_WRITTEN, slower: float = 1.0
+    ) -> None:
+        """A replica becomes ready, perhaps again: the balancer may send to it.
+
+        `warm`: it is not slower at first. `slower`: see `slow`.
+        """
+
+    def slow(self, number: int, factor: float) -> None:
+        """CPU work that begins on a replica from now on is multiplied by this, until it is added again."""
+
+    def depend(self, slower: float, errors: float) -> None:
+        """What visits wait for: waits that begin from now on are multiplied; this share of attempts fails before."""
+
+    def split(self, share: float, side: int, now_s: float) -> None:
+        """From now on this share of all attempts goes to one side, and the others to the other.
+
+        The k-th of them goes there when `floor(k * share + 1e-9)` is more than for the one before. A side without a
+        ready replica leaves its attempts to the other one, and what waits for it as soon as that has one. Where
+        `splits`.
+        """
+
+    def renew(self, side: int) -> None:
+        """A new version comes to a side without a ready replica: its balancer begins anew."""
+
+    def judge(self, version: int | None, *, sides: bool) -> None:
+        """From now on it is written down how attempts sent to a version end; None: of none. Where `judges`.
+
+        Sent to: to its side, where traffic is split (`sides`), else to one of its replicas.
+        """
+
+    def judged(self, from_s: float, to_s: float) -> tuple[int, int]:
+        """How many of those attempts ended after `from_s` up to `to_s`, which is now, and how many of these failed.
+
+        An attempt ends when it is answered, refused, lost or cut, or at its time-out, of which those at `to_s` are not
+        yet seen. Those that ended up to `from_s` are forgotten.
+        """
 
     def drain(self, number: int, now_s: float) -> bool:
         """A replica takes no new visits. Returns whether it is empty already."""

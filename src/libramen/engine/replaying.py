@@ -35,6 +35,9 @@ class Part:
     def update_is_over(self, now_s: float) -> None:
         """No update is under way any more, and the fleet's size may change again."""
 
+    def zone_is_open(self, now_s: float) -> None:
+        """Machines may be ordered in a zone again that was lost."""
+
     def span_is_over(self, now_s: float) -> None:
         """The time that the trace covers has passed; requests may still be open."""
 
@@ -68,6 +71,7 @@ class Replay:
         self, hosted: Hosted, index: int, plane: Server, agenda: Agenda, start: datetime | None, seed: int
     ) -> None:
         self.name, self.service, self.plan, self.plane, self.start = *hosted, plane, start
+        self.index, self.seed = index, seed
         self.agenda = ServiceAgenda(agenda, index)
         self.placement = InTurn(self.plan.zones_used)
         self.fleet = Fleet(self.service, self.plan, plane, self.agenda, self.placement, seed, index)
@@ -105,4 +109,5 @@ class Replay:
     @property
     def nothing_comes(self) -> bool:
         """Whether no replica will ever be ready, once nothing is left to do: held visits would wait for ever."""
-        return not self.fleet.alive() and all(part.wants_nothing for part in self._parts)
+        there = [replica for replica in self.fleet.alive() if not (replica.is_held_up or replica.is_lost)]
+        return not there and all(part.wants_nothing for part in self._parts)

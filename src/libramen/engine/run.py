@@ -11,8 +11,8 @@ if TYPE_CHECKING:
     import numpy as np
 
     from libramen.engine.decisions import Decisions
-    from libramen.engine.fleet import Death, Replica
     from libramen.engine.plane import Results
+    from libramen.engine.replica import Death, Replica
 
 
 class UpdateRecord(NamedTuple):
@@ -24,6 +24,21 @@ class UpdateRecord(NamedTuple):
     strategy: str
     replicas: int  # that it had to replace
     mixed_s: float  # for so long both versions were in use
+    entry: int  # place in the plan's table (from 0)
+    result: str  # "done", "undone", "skipped", "under_way", or "not_begun"
+    undone_s: float | None  # when it was found wanting
+    judged: tuple[int, int] | None  # attempts that were looked at then, and those that had failed
+
+
+class FaultRecord(NamedTuple):
+    """One fault that struck."""
+
+    kind: str
+    entry: int  # place in the plan's table (from 0); behind its end: the tier's own
+    at_s: float  # seconds from the start of the trace
+    lasts_s: float | None
+    at_random: bool
+    target: int | str | None  # a replica or zone whose time had come
 
 
 @dataclass(frozen=True, eq=False)
@@ -44,6 +59,7 @@ class Run:
             period rounded up as the tier says [units of its granularity, without one s]; empty where the tier is
             not billed so.
         updates: rolling updates, in order of when they were due.
+        faults: that struck, in order.
         edges_s: float64 (k,), instants at which the integrals were read: 0, window_s, ..., span_s.
         integrals: float64 (k, 4), up to each edge, over ready and draining replicas: cores in use,
             slots in use, requests waiting, and replicas with an empty bank that could use more cores than they
@@ -65,6 +81,7 @@ class Run:
     decisions: Decisions
     use: np.ndarray
     updates: list[UpdateRecord]
+    faults: list[FaultRecord]
     edges_s: np.ndarray
     integrals: np.ndarray
     window_s: float

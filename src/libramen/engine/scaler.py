@@ -106,6 +106,8 @@ class Scaler(Part):
         )  # fmt: skip
 
     def _order(self, n: int, now_s: float) -> int:
+        if not self._fleet.may_order:
+            return 0
         for _ in range(n):
             self._fleet.order(now_s, why="scaling", decision=len(self.decisions))
         self._last_order_s = now_s

@@ -10,7 +10,7 @@ from zoneinfo import ZoneInfo
 
 from libramen.bill.bill import Bill
 from libramen.bill.lines import BillLine
-from libramen.engine.fleet import Death
+from libramen.engine.replica import Death
 from libramen.outcome.findings import Finding
 from libramen.outcome.measures import Hour
 from libramen.study.objectives import Objective

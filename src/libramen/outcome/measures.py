@@ -14,7 +14,7 @@ from libramen.times import EPSILON_S
 if TYPE_CHECKING:
     from datetime import datetime
 
-    from libramen.engine.fleet import Replica, Stage
+    from libramen.engine.replica import Replica, Stage
     from libramen.engine.run import Run
     from libramen.outcome.waits import ColdWaits
     from libramen.study.objectives import Goal, Objectives

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from decimal import Decimal
 
     from libramen.engine.decisions import Decisions
-    from libramen.engine.fleet import Replica
+    from libramen.engine.replica import Replica
     from libramen.outcome.outcome import Outcome
 
 

@@ -9,7 +9,7 @@ import numpy as np
 import pandas as pd
 
 from libramen.engine.decisions import Decision
-from libramen.engine.fleet import Death
+from libramen.engine.replica import Death
 from libramen.engine.run import UpdateRecord
 from libramen.outcome import measures
 

@@ -89,8 +89,16 @@ class Plan(Table):
         return [
             (at_s, entry)
             for number, entry in enumerate(getattr(self, table), start=1)
-            for at_s in entry.at.offsets(trace, daily=entry.daily, where=f"plan {self.name!r}: {table}[{number}].at")
+            if entry.at is not None
+            for at_s in entry.at.offsets(
+                trace, daily=entry.daily, days=entry.days, where=f"plan {self.name!r}: {table}[{number}].at"
+            )
         ]
+
+    @property
+    def may_break(self) -> bool:
+        """Whether there are faults, the plan's own or its tier's."""
+        return bool(self.faults) or (self.tier.interruptible and self.tier.reclaimed_every is not None)
 
     def service_of(self, service: Service) -> Service:
         """The service as this plan hosts it: with its own keys, and with slots where these go by the cores.
@@ -216,6 +224,10 @@ class Plan(Table):
         for zone in self.zones_used:
             if zone not in tier.zones:
                 raise ValueError(f"zones: found {zone!r}; {nearest(zone, tier.zones)}")
+        for place, fault in enumerate(self.faults, start=1):
+            problem = fault.problem(self.zones_used, interruptible=tier.interruptible)
+            if problem is not None:
+                raise ValueError(f"faults[{place}]: {problem}")
         for rollout in self.rollouts:
             problem = None if self.scaling.decides else rollout.problem(self.replicas_used, most)
             if problem is not None:

@@ -175,6 +175,23 @@ _PRICES_OF_USE: Final = ("per_million_requests", "per_core_second", "per_gb_seco
 _FREE_USE: Final = ("requests", "core_seconds", "gb_seconds")
 
 
+class Health(Table):
+    """How a balancer finds out that a replica is dead: by checks, at a random phase of each process's own.
+
+    A check takes no slot, and fails only when the process is dead or its machine gone. A replica is out at the
+    `after`-th failed check in a row and `timeout`.
+
+    Example:
+        >>> Health(every="10s").after
+        3
+    """
+
+    every: PositiveSeconds = Field(description="from one check to the next [s]")
+    after: PositiveCount = Field(3, description="failed checks in a row after which a replica is out")
+    timeout: Seconds = Field(1.0, description="after which a check has failed [s]")
+    first: Count = Field(0, description="good checks before a new replica counts as ready")
+
+
 class Tier(Table):
     """One way of hosting that can be bought: its limits, its start-up times and its prices.
 
@@ -192,6 +209,14 @@ class Tier(Table):
         Delay(0.0), description="from the order of a machine to the start of the process [s], or two percentiles"
     )
     detect: Seconds = Field(0.0, description="from the death of a replica to when the balancer knows it [s]")
+    health: Health | None = Field(None, description="how it finds that out, instead of detect")
+    order_fails: Fraction = Field(0.0, description="share of orders that fail, since the tier is out of stock")
+    order_again: PositiveSeconds = Field(60.0, description="from a failed order to the next try [s]")
+    interruptible: bool = Field(False, description="whether machines may be taken back")
+    reclaimed_every: PositiveSeconds | None = Field(
+        None, description="mean time after which a machine is taken back, at random, interruptible only [s]"
+    )
+    notice: Seconds = Field(0.0, description="from the notice to when a machine is taken back, interruptible only [s]")
     holds_requests: bool = Field(False, description="requests wait for a replica with room instead of being refused")
     queue_limit: Count | None = Field(
         None, description="most requests held so, or in the shared queue (default: no limit)"
@@ -243,6 +268,23 @@ class Tier(Table):
                     raise ValueError(f"size {name!r} has {key}, but billing = 'per_request' pays for use")
             if self.per_gb_second and size.memory is None:
                 raise ValueError(f"size {name!r} has no memory, which per_gb_second needs")
+
+    @model_validator(mode="after")
+    def _is_found_one_way(self) -> Self:
+        if self.health is not None and "detect" in self.model_fields_set:
+            raise ValueError("detect, health: both say when a dead replica is found; allowed: one of the two")
+        if not self.interruptible and (self.reclaimed_every is not None or self.notice):
+            raise ValueError("reclaimed_every, notice: they need interruptible = true")
+        if self.order_fails >= 1:
+            raise ValueError("order_fails: found 100%; allowed: less, else no order is ever met")
+        return self
+
+    @property
+    def detect_about(self) -> float:
+        """From the death of a replica to when the balancer knows it, on average [s]."""
+        if self.health is None:
+            return self.detect
+        return (self.health.after - 0.5) * self.health.every + self.health.timeout
 
     @model_validator(mode="after")
     def _has_prices(self) -> Self:

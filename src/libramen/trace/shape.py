@@ -12,7 +12,7 @@ from collections.abc import Mapping
 from dataclasses import replace
 from datetime import timedelta
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Final, Literal, TypeAlias
+from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Final, TypeAlias
 
 import numpy as np
 from pydantic import Discriminator, Field, SerializeAsAny, Tag
@@ -22,7 +22,7 @@ from libramen.delays import Delay, DelayField
 from libramen.errors import TraceError
 from libramen.fields import Factor, PositiveSeconds, Seconds, Share, Table
 from libramen.streams import stream
-from libramen.times import At, Moment, daily_edges, existing, seconds_between
+from libramen.times import WEEKDAYS, At, Days, Moment, daily_edges, existing, seconds_between
 from libramen.trace.trace import MOST_REQUESTS
 
 if TYPE_CHECKING:
@@ -33,7 +33,6 @@ if TYPE_CHECKING:
 _DAY_S: Final = 86400.0
 _MONTH_S: Final = 730 * 3600.0
 _NEIGHBOURS: Final = 5
-_WEEKDAYS: Final = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
 
 
 class Step(Table):
@@ -104,9 +103,7 @@ class Campaign(Step):
     fall: PositiveSeconds = Field(1800.0, description="from its top back to nothing [s]")
     routes: tuple[str, ...] = Field((), description="patterns of the routes that it is on (default: all)")
     daily: bool = Field(False, description="on every day of the trace, for a time of day (default: on the first)")
-    days: tuple[Literal["mon", "tue", "wed", "thu", "fri", "sat", "sun"], ...] = Field(
-        (), description="on every day of the trace that is one of these"
-    )
+    days: Days = Field((), description="on every day of the trace that is one of these")
 
     def apply(self, trace: Trace, seed: int = 0, *, number: int = 0, folder: Path = Path()) -> Trace:  # noqa: D102, ARG002
         every = self.campaign.offsets(trace, daily=True, where="campaign")
@@ -116,7 +113,7 @@ class Campaign(Step):
             begins = [
                 at_s
                 for at_s, when in zip(every, local, strict=True)
-                if when is not None and _WEEKDAYS[when.weekday()] in self.days
+                if when is not None and WEEKDAYS[when.weekday()] in self.days
             ]
             if not begins:
                 raise TraceError(f"campaign: the trace has no {' or '.join(self.days)} at {self.campaign.text}")

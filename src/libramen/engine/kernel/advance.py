@@ -14,7 +14,16 @@ import numba
 import numpy as np
 
 from libramen.engine.kernel import layout
-from libramen.engine.kernel.balancer import arrive, must_ask, next_held, put, send
+from libramen.engine.kernel.balancer import (
+    arrive,
+    first_side,
+    must_ask,
+    next_held,
+    next_scattered,
+    put,
+    send,
+    side_for,
+)
 from libramen.engine.kernel.callers import hear_next, next_step, wait_no_longer
 from libramen.engine.kernel.clients import arrive_answer, give_up, next_repeat, next_repeat_s, take_repeat
 from libramen.engine.kernel.completions import complete, first_arrived, only_answer_due, only_one_due
@@ -39,6 +48,7 @@ from libramen.engine.kernel.layout import (
     heap_of,
     inner,
     int32_at,
+    int_at,
     lesser,
     node_at,
     replica_at,
@@ -133,13 +143,19 @@ def _make_advance(sources: int) -> Callable[..., Any]:
                 if w.n_stack:
                     if w.free < 0:
                         return VISITS_FULL
-                    index = next_step(w, now_s)
-                    if index == ASK:
-                        return ASKING
-                    if index < 0:
-                        continue
-                    f = fleet_at(w.fleets, visit_at(w.visits, index).fleet)
-                    row = send(w, f, index, now_s)
+                    top = int_at(w.stack, w.n_stack - 1)
+                    if top < 0:
+                        f = fleet_at(w.fleets, -1 - top)
+                        index, row = next_scattered(w, f)
+                    else:
+                        index = next_step(w, now_s)
+                        if index == ASK:
+                            return ASKING
+                        if index < 0:
+                            continue
+                        f = fleet_at(w.fleets, visit_at(w.visits, index).fleet)
+                        f = side_for(w, first_side(w, f), index)
+                        row = send(w, f, index, now_s)
                 elif w.room_row >= 0:
                     f = fleet_at(w.fleets, w.room_fleet)
                     index, row = next_held(w, f)
@@ -186,7 +202,7 @@ def _make_advance(sources: int) -> Callable[..., Any]:
                     wait_no_longer(w, next_impatient(w, limit_s), impatient_s)
                     continue
                 if now_s < limit_s:
-                    f = fleet_at(w.fleets, int32_at(w.chunk_server, i) if w.n_fleets > 1 else FIRST)
+                    f = fleet_at(w.fleets, int32_at(w.chunk_server, i) if w.n_services > 1 else FIRST)
                     if must_ask(w, f):
                         w.asked = w.attempts
                         f.asks_now = 1
@@ -196,7 +212,7 @@ def _make_advance(sources: int) -> Callable[..., Any]:
                     index = arrive(w, f, i)
                 else:
                     index = next_repeat(w, limit_s)
-                    f = fleet_at(w.fleets, visit_at(w.visits, index).fleet)
+                    f = first_side(w, fleet_at(w.fleets, visit_at(w.visits, index).fleet))
                     if must_ask(w, f):
                         w.asked = w.attempts
                         f.asks_now = 1
@@ -205,6 +221,7 @@ def _make_advance(sources: int) -> Callable[..., Any]:
                         return CONTROL
                     now_s = take_repeat(w)
                 w.event_s = now_s
+                f = side_for(w, f, index)
                 row = send(w, f, index, now_s)
             if row >= 0:
                 put(w, f, row, index, now_s)

@@ -72,7 +72,7 @@ class WorldArrays(Pointing):
         world["forced"] = any(server.forced for server in spec.servers)
         for key, purpose in (("balancer_key", "balancer"), ("retry_key", "retry"), ("share_key", "share")):
             world[key] = streams.key(spec.seed, purpose)
-        world["call_key"] = streams.key(spec.seed, "call")
+        world["call_key"], world["error_key"] = streams.key(spec.seed, "call"), streams.key(spec.seed, "error")
         self._make_clients()
         self._point(edges_s=np.zeros(0), applies=np.zeros(0, np.int64))
         n = 0 if results is None else len(results)
@@ -95,8 +95,9 @@ class WorldArrays(Pointing):
                 record[name] = -1
             for setting in CLIENT_SETTINGS:
                 record[setting.name] = setting.of(client)
-        world["n_clients"], world["n_fleets"] = len(clients), len(spec.servers)
-        for key, n in (("client_leaves", len(clients)), ("fleet_leaves", len(spec.servers))):
+        world["n_clients"], world["n_services"] = len(clients), len(spec.servers)
+        world["n_fleets"] = n_fleets = len(spec.servers) + sum(server.splits for server in spec.servers)
+        for key, n in (("client_leaves", len(clients)), ("fleet_leaves", n_fleets)):
             world[key] = 1 << (n - 1).bit_length()
         times = {name: np.full(2 * int(world["client_leaves"]), np.inf) for name in ("deadlines", "patience")}
         self._point(clients=clients, dues=np.full(2 * int(world["fleet_leaves"]), np.inf), **times)
@@ -122,10 +123,10 @@ class WorldArrays(Pointing):
         grown["link"][old:] = np.arange(old + 1, n + 1)
         grown["link"][n - 1] = world["free"]
         world["free"] = old
-        stack = np.zeros(n, np.int64)
+        stack = np.zeros(n + int(world["n_fleets"]), np.int64)
         given, spent = np.zeros((n, spec.columns)), np.zeros((n, spec.n_parts))
         if old:
-            stack[:old], given[:old], spent[:old] = self._stack, self._given, self._spent
+            stack[: len(self._stack)], given[:old], spent[:old] = self._stack, self._given, self._spent
         self._point(visits=grown, stack=stack, given=given, spent=spent)
         # Only with retries is anything repeated; each repeated attempt has its entry in `visits`.
         any_repeats = bool(world["repeats_any"])
@@ -144,12 +145,16 @@ class WorldArrays(Pointing):
 
 
 class FleetArrays(Pointing):
-    """What one service has, as `layout` describes it.
+    """What one service has, or one side of it, as `layout` describes it.
 
     Args:
         world: what all share.
+        fleets: FLEET, of all of them.
         index: number of the service.
         rows: for how many replicas there is room, a power of two.
+        first: the first side, where this is the second one.
+        at: number of its record among all fleets.
+        other: that of its other side, -1: there is none.
     """
 
     _row_of: np.ndarray
@@ -157,16 +162,23 @@ class FleetArrays(Pointing):
     _answers: np.ndarray
     _levels: np.ndarray
     _moved: np.ndarray
+    _pinned: np.ndarray
+    _sent: np.ndarray
 
-    def __init__(self, world: WorldArrays, fleets: np.ndarray, index: int, rows: int) -> None:
+    def __init__(
+        self, world: WorldArrays, fleets: np.ndarray, index: int, rows: int, *, first: FleetArrays | None, at: int,
+        other: int,
+    ) -> None:  # fmt: skip
         system = world.spec
         self.spec: ServerSpec = system.servers[index]
-        self._record = fleets[index : index + 1]
+        self.at, self.first = at, first or self
+        self._record = fleets[at : at + 1]
         fleet = self._record[0]
         self._free_rows: list[int] = []
         self._places = 0
-        fleet["index"] = fleet["user"] = index
-        fleet["leaf"] = world.first_leaf + index
+        fleet["index"], fleet["service"], fleet["other"], fleet["split_side"] = at, index, other, other
+        fleet["user"], fleet["leaf"] = index, world.first_leaf + at
+        fleet["slower"], fleet["least_fits"] = 1.0, NOBODY
         calls = system.calls_of(index)
         fleet["first_call"], fleet["n_calls"] = calls.start, len(calls)
         fleet["n_pools"] = self._n_pools = 1 + max((system.clients[c].pool for c in calls), default=-1)
@@ -182,7 +194,10 @@ class FleetArrays(Pointing):
         self._point(levels=aligned(2, layout.LEVEL), series=np.zeros((0, 4)))
         self._ready_level = self._levels[:1]
         self._point(row_of=np.zeros(64, np.int64), moved=np.zeros(64, np.int64))
-        self._point(pinned=np.zeros(max(1, system.visitors), np.int64))
+        self._point(pinned=np.zeros(max(1, system.visitors), np.int64) if first is None else first._pinned)
+        judges = self.spec.judges and first is None
+        self._point(sent=np.zeros(BUFFER if judges else 1, layout.SENT))
+        fleet["sent_size"] = len(self._sent)
         self._replicas = np.zeros(0, layout.REPLICA)
         self._ready = self._emptied = self._killed = self._idled = np.zeros(0, np.int64)
         self._uses, self._pools = np.zeros(0, layout.USE), np.zeros(0, layout.POOL)

@@ -18,6 +18,7 @@ from libramen.engine.kernel.layout import (
     UNDER_WAY,
     apart,
     client_at,
+    fleet_at,
     float_at,
     inner,
     int32_at,
@@ -25,15 +26,17 @@ from libramen.engine.kernel.layout import (
     level_at,
     replica_at,
     seldom,
+    sent_at,
     set_float,
     set_int,
     visit_at,
 )
 from libramen.engine.kernel.lists import appended
-from libramen.engine.kernel.service import find_ready, is_late, kill, take_slot
+from libramen.engine.kernel.service import find_ready, is_late, kill, move_over, take_slot
 from libramen.engine.kernel.settings import LEAST_BUSY, NOBODY, PINNED, RANDOM, ROUND_ROBIN
 from libramen.engine.kernel.trees import least_busy, update_row
 from libramen.engine.kernel.uniforms import lineage_of, uniforms
+from libramen.times import EPSILON_S
 
 
 @inner
@@ -77,23 +80,85 @@ def _bring(w, visit, index, i):
             set_float(w.given, w.columns * index + column, float_at(w.chunk_given, w.columns * i + column))
 
 
-@inner
-def lacks_slot(f):
+@seldom
+def lacks_slot(w, f):
     """Whether no slot is left for one more attempt, those that are coming counted."""
+    apart()
     ready = level_at(f.levels, 0)
-    return f.n_ready * f.slots - ready.in_slots + f.coming_slots <= ready.waiting
+    left = f.n_ready * f.slots - ready.in_slots + f.coming_slots - ready.waiting
+    if f.other >= 0:
+        other = fleet_at(w.fleets, f.other)
+        ready = level_at(other.levels, 0)
+        left += other.n_ready * f.slots - ready.in_slots - ready.waiting
+    return left <= 0.0
 
 
 @inner
 def must_ask(w, f):
     """Whether the control plane must be asked for a slot, before the next attempt is sent."""
-    return bool(f.asks) and w.asked != w.attempts and lacks_slot(f)
+    return bool(f.asks) and w.asked != w.attempts and lacks_slot(w, f)
+
+
+# -- two sides of a service, each of one version -----------------------------------------------------
+
+
+@inner
+def first_side(w, f):
+    """What both sides of a service have in common is at the first one."""
+    return f if f.other < 0 else fleet_at(w.fleets, f.service)
+
+
+@inner
+def side_for(w, f, index):
+    """The side of a service that gets the next attempt, and the visit with it."""
+    if f.other < 0:
+        return f
+    return fleet_at(w.fleets, _choose_side(w, f, index))
+
+
+@seldom
+def _choose_side(w, f, index):
+    """As the split says, unless only the other side has a ready replica."""
+    apart()
+    f.n_split += 1
+    after = np.floor(f.n_split * f.split_share + EPSILON_S)
+    before = np.floor((f.n_split - 1) * f.split_share + EPSILON_S)
+    side = f.split_side
+    if after <= before:
+        side = fleet_at(w.fleets, side).other
+    chosen = fleet_at(w.fleets, side)
+    if chosen.n_ready == 0 and fleet_at(w.fleets, chosen.other).n_ready:
+        side = chosen.other
+    visit_at(w.visits, index).fleet = side
+    return side
+
+
+@seldom
+def note_sent(w, f, index):
+    """It will be written down how this attempt ends."""
+    apart()
+    visit = visit_at(w.visits, index)
+    main = first_side(w, f)
+    visit.sent = main.n_forgotten + main.n_sent
+    entry = sent_at(main.sent, main.n_sent)
+    entry.timeout_s = visit.at_s + client_at(w.clients, visit.client).timeout_s
+    entry.ended_s = np.inf
+    entry.failed = 0
+    main.n_sent += 1
+    if main.n_sent == main.sent_size:
+        w.attention = 1
+        w.full = 1
 
 
 @inner
 def send(w, f, index, now_s):
     """The balancer gets an attempt: the row that it goes to; NONE_READY: it has been held or refused."""
     integrate(w, f, now_s)
+    if f.judges:
+        visit_at(w.visits, index).sent = -1
+        main = first_side(w, f)
+        if main.by_side and f.index == main.split_side:
+            note_sent(w, f, index)
     visit = visit_at(w.visits, index)
     visit.at_s = now_s
     visit.slot_at_s = np.nan
@@ -101,6 +166,7 @@ def send(w, f, index, now_s):
     visit.order = w.attempts
     w.attempts += 1
     f.attempts += 1
+    visit.fails = 0
     if w.calls:
         visit.called_s = 0.0
         visit.connecting_s = 0.0
@@ -110,24 +176,38 @@ def send(w, f, index, now_s):
         client = client_at(w.clients, visit.client)
         if client.watches and (visit.is_call or visit.attempt <= client.retries):
             watch(w, client, index)
-    row = NONE_READY
-    if f.n_ready == 0:
-        row = HOLD if f.holds else NONE_READY
-    elif f.balancer < LEAST_BUSY:
-        row = _choose(w, f, visit)
-    elif f.balancer == PINNED:
-        row = _where_pinned(f, visit)
-    else:
-        row = least_busy(f)
-        if f.queues and not _has_room(f, row):
-            row = HOLD
+    row = _row_for(w, f, visit)
     if row >= 0:
         return row
-    if row == HOLD and f.n_held < f.queue_limit:
+    if row == HOLD and _may_wait(w, f):
         _hold(w, f, index)
     else:
         fail(w, f, index, REFUSED, NO_REPLICA, now_s)
     return NONE_READY
+
+
+@inner
+def _row_for(w, f, visit):
+    """The balancer's rule: a row; HOLD: the visit may wait; NONE_READY: it may not."""
+    if f.n_ready == 0:
+        return HOLD if f.holds else NONE_READY
+    if f.balancer < LEAST_BUSY:
+        return _choose(w, f, visit)
+    if f.balancer == PINNED:
+        return _where_pinned(f, visit)
+    row = least_busy(f)
+    if f.queues and not _has_room(f, row):
+        return HOLD
+    return row
+
+
+@seldom
+def _may_wait(w, f):
+    """Whether there is room in the queue, which has one limit for both sides."""
+    n = f.n_held
+    if f.other >= 0:
+        n += fleet_at(w.fleets, f.other).n_held
+    return n < f.queue_limit
 
 
 @inner
@@ -143,13 +223,18 @@ def _has_room(f, row):
 def put(w, f, row, index, now_s):
     """A replica gets a visit: into a slot, into its backlog, or refused."""
     replica = replica_at(f.replicas, row)
+    if f.judges:
+        main = first_side(w, f)
+        if main.judged == replica.version and not main.by_side:
+            note_sent(w, f, index)
     if replica.state == DEAD:
         fail(w, f, index, LOST, replica.number, now_s)
         return
     if replica.in_slots < f.slots:
-        if replica.in_slots >= f.fits:
+        if replica.in_slots >= f.least_fits and replica.in_slots >= replica.fits:
             kill(w, f, row, now_s)
             fail(w, f, index, LOST, replica.number, now_s)
+            move_over(w, f)
         else:
             replica.busy += 1
             take_slot(w, f, replica, row, index, now_s)
@@ -208,6 +293,41 @@ def next_held(w, f):
     if f.balancer == PINNED:
         _pin(f, visit_at(w.visits, index), replica.number)
     return index, row
+
+
+@seldom
+def next_scattered(w, f):
+    """What waited for the other side is handed out by the balancer's rule: (entry, row) as of `next_held`.
+
+    `w.stack` has this side on top until nothing is left that has room.
+    """
+    apart()
+    if f.n_held:
+        late_at = NO_REPLICA
+        if is_late(w, f, f.held_head, w.event_s):
+            late_at = _where_late(f)
+        if late_at:
+            fail(w, f, take_held(w, f), TIMED_OUT, late_at, w.event_s)
+            return NOBODY, NONE_READY
+        row = _row_for(w, f, visit_at(w.visits, f.held_head))
+        if row >= 0:
+            f.last_chosen = replica_at(f.replicas, row).number
+            return take_held(w, f), row
+    w.n_stack -= 1
+    return NOBODY, NONE_READY
+
+
+@seldom
+def _where_late(f):
+    """The first replica that has room, if any has a free slot; else none."""
+    number = NO_REPLICA
+    for k in range(f.n_ready):
+        replica = replica_at(f.replicas, int_at(f.ready, k))
+        if not number and _has_room(f, int_at(f.ready, k)):
+            number = np.int64(replica.number)
+        if replica.state == DEAD or replica.in_slots < f.slots:
+            return number
+    return NO_REPLICA
 
 
 # -- balancers that do not look for the least busy replica ----------------------------------------

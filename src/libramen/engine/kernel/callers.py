@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from libramen.engine.kernel.balancer import must_ask
+from libramen.engine.kernel.balancer import first_side, must_ask
 from libramen.engine.kernel.clients import answer, errored, free
 from libramen.engine.kernel.connections import abandon, connect, hand_on, heard, leave_queue, push
 from libramen.engine.kernel.integrals import integrate
@@ -45,7 +45,7 @@ def next_step(w, now_s):
     index = int_at(w.stack, w.n_stack - 1)
     visit = visit_at(w.visits, index)
     if visit.phase == TO_SEND:
-        f = fleet_at(w.fleets, visit.fleet)
+        f = first_side(w, fleet_at(w.fleets, visit.fleet))
         if must_ask(w, f):
             w.asked = w.attempts
             f.asks_now = 1
@@ -254,9 +254,8 @@ def wait_no_longer(w, index, now_s):
     apart()
     call = visit_at(w.visits, index)
     client = client_at(w.clients, call.client)
-    f = fleet_at(w.fleets, client.caller)
-    f.unsent += 1
-    leave_queue(w, f, client, index)
+    fleet_at(w.fleets, client.caller).unsent += 1
+    leave_queue(w, fleet_at(w.fleets, call.pool_fleet), client, index)
     w.event_s = now_s
     w.n_open -= 1
     call.ending = TIMED_OUT

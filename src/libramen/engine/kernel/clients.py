@@ -30,6 +30,7 @@ from libramen.engine.kernel.layout import (
     inner,
     result_at,
     seldom,
+    sent_at,
     set_float,
     tolerance_s,
     visit_at,
@@ -93,7 +94,7 @@ def _write(w, f, index, latency_s, ending, number, now_s):
         more.id = visit.id
         more.replica = number
         more.route = visit.route
-        more.server = visit.fleet
+        more.server = f.service
         more.call = visit.client
         more.ending = ending
         more.attempts = visit.attempt
@@ -137,6 +138,8 @@ def answer(w, f, index, number, now_s):
     if visit.given_up:
         let_go(w, index)
         return
+    if f.judges:
+        _note_answer(w, f, visit, 0, now_s)
     if visit.is_call:
         send_answer(w, f, index, OK, number, now_s)
         return
@@ -157,11 +160,32 @@ def answer(w, f, index, number, now_s):
 def _log(w, f, visit, now_s):
     """Write down the latency of an answer, for rules: of this attempt, since a platform knows nothing of others."""
     if f.logs:
-        set_float(f.answers, f.n_answers, max(0.0, now_s - visit.at_s) + f.overhead_s)
-        f.n_answers += 1
-        if f.n_answers == f.answers_size:
+        main = fleet_at(w.fleets, f.service)
+        set_float(main.answers, main.n_answers, max(0.0, now_s - visit.at_s) + f.overhead_s)
+        main.n_answers += 1
+        if main.n_answers == main.answers_size:
             w.attention = 1
             w.full = 1
+
+
+@seldom
+def _note_answer(w, f, visit, failed, now_s):
+    """An attempt is answered; one that will be too late for its client ends at its time-out."""
+    apart()
+    if max(0.0, now_s - visit.at_s) + f.overhead_s <= client_at(w.clients, visit.client).timeout_s + tolerance_s(now_s):
+        _note_end(w, f, visit, failed, now_s)
+
+
+@seldom
+def _note_end(w, f, visit, failed, now_s):
+    main = fleet_at(w.fleets, f.service)
+    at = visit.sent - main.n_forgotten
+    if visit.sent < 0 or at < 0:
+        return
+    entry = sent_at(main.sent, at)
+    if np.isinf(entry.ended_s):
+        entry.ended_s = now_s
+        entry.failed = failed
 
 
 @seldom
@@ -169,6 +193,8 @@ def errored(w, f, index, number, now_s):
     """A visit has been answered with an error."""
     apart()
     visit = visit_at(w.visits, index)
+    if f.judges and not visit.given_up:
+        _note_answer(w, f, visit, 1, now_s)
     if visit.given_up:
         let_go(w, index)
     elif visit.is_call:
@@ -192,6 +218,8 @@ def fail(w, f, index, ending, number, now_s):
     if ending == TIMED_OUT or now_s - visit.at_s > client.timeout_s + tolerance_s(now_s):
         ending = TIMED_OUT
         failed_s = visit.at_s + client.timeout_s
+    elif f.judges:
+        _note_end(w, f, visit, 1, now_s)
     visit.ending = ending
     visit.number = number
     if visit.attempt <= client.retries and not _is_abandoned(w, index):
@@ -439,12 +467,14 @@ def give_up(w, limit_s):
     new.is_call = old.is_call
     new.place = old.place
     new.left_s = old.left_s
+    new.sent = -1
     new.caller = -1
     new.pool_row = -1
     if w.calls:
         w.n_open += 1  # it is still served, and may call others
         new.lineage = old.lineage
         new.pool_row = old.pool_row
+        new.pool_fleet = old.pool_fleet
         new.pool_epoch = old.pool_epoch
         new.calls_head = -1
         new.phase = UNDER_WAY

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from libramen.engine.kernel.clients import answer
+from libramen.engine.kernel.clients import answer, errored
 from libramen.engine.kernel.heaps import heap_remove
 from libramen.engine.kernel.integrals import integrate
 from libramen.engine.kernel.layout import (
@@ -29,6 +29,7 @@ from libramen.engine.kernel.service import (
     catch_up,
     change_running,
     end_forced,
+    errs,
     leave_slot,
     runs_forced,
     start_cpu,
@@ -54,6 +55,10 @@ def complete(w, f, row, kind, at, now_s):
         if turn >= 0:
             replica.turn_head = visit_at(w.visits, turn).link
             start_cpu(w, f, replica, turn, now_s)
+        if f.errs and errs(w, f, replica, index):
+            errored(w, f, index, replica.number, now_s)
+            leave_slot(w, f, replica, row, now_s)
+            return
         if f.n_calls:
             begin_calls(w, replica, row, index)
             update_row(w, f, replica, row)
@@ -69,6 +74,10 @@ def complete(w, f, row, kind, at, now_s):
             end_forced(w, f, replica, index, now_s)
             start_wait(w, f, replica, index, now_s)
             update_row(w, f, replica, row)
+            return
+        if f.errs and visit_at(w.visits, index).fails:
+            errored(w, f, index, replica.number, now_s)
+            leave_slot(w, f, replica, row, now_s)
             return
     answer(w, f, index, replica.number, now_s)
     leave_slot(w, f, replica, row, now_s)

@@ -52,6 +52,7 @@ def connect(w, f, client, index, row, now_s):
         return
     call.phase = QUEUED_UP
     call.pool_row = row
+    call.pool_fleet = f.index
     call.planned = w.planned
     w.planned += 1
     call.due_s = now_s
@@ -72,6 +73,7 @@ def connect(w, f, client, index, row, now_s):
 @inner
 def _has_connection(w, f, call, index, row):
     call.pool_row = row
+    call.pool_fleet = f.index
     call.pool_epoch = replica_at(f.replicas, row).epoch
     call.phase = TO_SEND
     push(w, index)
@@ -121,7 +123,7 @@ def hand_on(w, index):
         return
     call.pool_row = -1
     client = client_at(w.clients, call.client)
-    f = fleet_at(w.fleets, client.caller)
+    f = fleet_at(w.fleets, call.pool_fleet)
     if replica_at(f.replicas, row).epoch != call.pool_epoch:
         return  # of a process that is gone
     pool = _pool_of(f, client, row)
@@ -160,7 +162,7 @@ def abandon(w, index):
         following = call.sibling
         if call.phase == QUEUED_UP:
             client = client_at(w.clients, call.client)
-            leave_queue(w, fleet_at(w.fleets, client.caller), client, call_index)
+            leave_queue(w, fleet_at(w.fleets, call.pool_fleet), client, call_index)
             w.n_open -= 1
             _unlink(w, visit, call)
             free(w, call_index)

@@ -84,6 +84,7 @@ WORLD: Final = np.dtype(
         # Where the arrays begin (addresses), and how long they are.
         ("fleets", "i8"),  # FLEET (n_fleets,)
         ("n_fleets", "i8"),
+        ("n_services", "i8"),  # of the fleets; behind them come the second sides
         ("clients", "i8"),  # CLIENT (n_clients,): the users of each service, and the calls
         ("n_clients", "i8"),
         ("dues", "i8"),  # float64 (2 * fleet_leaves,): a winner tree of the next completion of each fleet [s]
@@ -144,10 +145,25 @@ WORLD: Final = np.dtype(
     ]
 )
 
-# One record a service: its replicas behind a balancer, and what does not change during a replay.
+# One record a service: its replicas behind a balancer, and what does not change during a replay. Where traffic may be
+# split between two versions, there is a second record, behind those of all services: its other side.
 FLEET: Final = np.dtype(
     [
         ("index", "i8"),
+        ("service", "i8"),  # the first side of its service: what both have in common is there
+        ("other", "i8"),  # its other side, -1: there is none
+        ("split_share", "f8"),  # of attempts that go to `split_side`
+        ("split_side", "i8"),
+        ("n_split", "i8"),  # attempts since that is so
+        ("judged", "i8"),  # the version of which it is written down how attempts end, 0: none
+        ("by_side", "i8"),  # 1: those that are sent to `split_side` are, else those that its replicas get
+        ("sent", "i8"),  # SENT (sent_size,)
+        ("sent_size", "i8"),
+        ("n_sent", "i8"),
+        ("n_forgotten", "i8"),  # entries that were before the first one
+        ("least_fits", "i8"),  # requests in slots for which the memory of any replica has room
+        ("errors", "f8"),  # share of attempts that fail because of what they wait for
+        ("slower", "f8"),  # by how much longer waits are that begin now
         ("leaf", "i8"),  # of the tree of fleets
         ("now_s", "f8"),  # its integrals are up to date to here: the latest event that concerns it [s]
         ("edge_s", "f8"),  # next instant at which the integrals are written down, infinity: none [s]
@@ -244,10 +260,11 @@ REPLICA: Final = _lines(
     ("in_slots", "i8"),
     ("n_running", "i8"),  # entries of its heap RUNNING
     ("n_waiting", "i8"),  # entries of its heap WAITING
-    ("turn_head", "i8"),  # visits in slots that wait for a CPU turn: a linked list, -1: none
-    ("turn_tail", "i8"),
-    ("backlog_head", "i8"),  # visits that wait for a slot: a linked list, -1: none
-    ("backlog_tail", "i8"),
+    ("turn_head", "i4"),  # visits in slots that wait for a CPU turn: a linked list, -1: none
+    ("turn_tail", "i4"),
+    ("backlog_head", "i4"),  # visits that wait for a slot: a linked list, -1: none
+    ("backlog_tail", "i4"),
+    ("work", "f8"),  # by how much CPU work is multiplied that begins now
     ("v", "f8"),  # virtual time [core-seconds]
     ("v_at_s", "f8"),  # the instant at which it was `v`, and the bank `bank` [s]
     ("empty", "i8"),  # 1: its bank is empty
@@ -257,6 +274,9 @@ REPLICA: Final = _lines(
     ("bank", "f8"),  # [core-seconds]; from here on only where CPU is lent, or other services are called
     ("calling", "i8"),  # visits in slots that call: a linked list, -1: none
     ("epoch", "i8"),  # its processes so far: connections of an earlier one are gone
+    ("version", "i8"),
+    ("error_rate", "f8"),  # share of its attempts that fail by themselves
+    ("fits", "i8"),  # requests in slots for which its memory has room
 )
 
 # One record a row and pool of connections.
@@ -297,7 +317,8 @@ VISIT: Final = _lines(
     ("attempt", "i2"),  # 1 for the first
     ("watched", "i1"),  # 1: it is in the list of clients
     ("given_up", "i1"),  # 1: its client has gone: nobody waits for this attempt
-    ("is_call", "i2"),  # 0: it is a request of the trace
+    ("is_call", "i1"),  # 0: it is a request of the trace
+    ("fails", "i1"),  # 1: by itself, without CPU work
     ("fleet", "i2"),
     ("client", "i4"),
     ("first_s", "f8"),  # arrival of the first attempt, where this is another one; of a call of any [s]
@@ -308,6 +329,7 @@ VISIT: Final = _lines(
     ("visitor", "i4"),  # -1: not known
     ("planned", "i8"),
     ("left_s", "f8"),  # what is left of its wait beside its calls [s]
+    ("sent", "i8"),  # its entry of `sent`, those forgotten counted, -1: it has none
     # From here on only where services call each other.
     ("caller", "i8"),  # the visit that made it, -1: nobody waits for its end
     ("place", "i8"),  # in the tree of all calls that a request could make; 0: the user's
@@ -324,6 +346,7 @@ VISIT: Final = _lines(
     ("group", "i4"),  # of these
     ("made", "i4"),  # 1: it has waited for a call
     ("pool_row", "i4"),  # the replica whose connection it has, -1: none
+    ("pool_fleet", "i4"),
     ("pool_epoch", "i8"),
     ("ending", "i4"),
     ("number", "i4"),  # of the replica that gave it its end
@@ -331,6 +354,15 @@ VISIT: Final = _lines(
     ("called_s", "f8"),  # in its calls so far, connections included [s]
     ("connecting_s", "f8"),  # of that waiting for connections [s]
     ("due_s", "f8"),  # when its answer reaches its caller; of a call that waits for a connection when it began [s]
+)
+
+# An attempt that was sent to a version which is judged.
+SENT: Final = np.dtype(
+    [
+        ("timeout_s", "f8"),  # when its client gives up, infinity: never [s]
+        ("ended_s", "f8"),  # when it ended, if that was before; infinity: it did not [s]
+        ("failed", "i8"),
+    ]
 )
 
 # What is known of a visit that has ended; see `plane.Ended`.
@@ -484,7 +516,7 @@ def _writer(kind: Any, dtype: str) -> Any:
 
 fleet_at, client_at, level_at, replica_at = _records(FLEET), _records(CLIENT), _records(LEVEL), _records(REPLICA)
 node_at, visit_at, entry_at, use_at = _records(NODE), _records(VISIT), _records(HEAP), _records(USE)
-pool_at, result_at, ended_at = _records(POOL), _records(RESULT), _records(ENDED_VISIT)
+pool_at, result_at, ended_at, sent_at = _records(POOL), _records(RESULT), _records(ENDED_VISIT), _records(SENT)
 float_at, int_at, int32_at = _reader(numba.float64, "f8"), _reader(numba.int64, "i8"), _reader(numba.int32, "i4")
 set_float, set_int = _writer(numba.float64, "f8"), _writer(numba.int64, "i8")
 

@@ -37,7 +37,7 @@ from libramen.engine.kernel.layout import (
     set_int,
     visit_at,
 )
-from libramen.engine.kernel.service import end_all, find_ready, withdraw
+from libramen.engine.kernel.service import end_all, find_ready, move_over, withdraw
 from libramen.engine.kernel.settings import NOBODY
 from libramen.engine.kernel.trees import update_row
 from libramen.engine.kernel.use import forget_use
@@ -68,6 +68,7 @@ def carry_out(w):
         replica.state = OUT
         withdraw(f, w.order_row)
         update_row(w, f, replica, w.order_row)
+        move_over(w, f)
     elif order == REMOVE:
         _remove(w, f, w.order_row, w.order_s)
 
@@ -85,6 +86,7 @@ def _add(w, f, row, now_s):
     replica.v = 0.0
     replica.v_at_s = now_s  # a bank stands still while its replica is down
     replica.ready_at_s = -np.inf if w.order_warm else now_s
+    f.least_fits = min(f.least_fits, replica.fits)
     if f.meters:
         forget_use(f, row, now_s)
     at = find_ready(f, replica.number)
@@ -92,6 +94,8 @@ def _add(w, f, row, now_s):
         set_int(f.ready, k, int_at(f.ready, k - 1))
     set_int(f.ready, at, row)
     f.n_ready += 1
+    if f.other >= 0:
+        move_over(w, fleet_at(w.fleets, f.other))
     w.attention = 1
     w.room_fleet = f.index
     w.room_row = row
@@ -111,6 +115,7 @@ def _drain(w, f, row):
     replica.state = DRAINING
     withdraw(f, row)
     update_row(w, f, replica, row)
+    move_over(w, f)
 
 
 @inner
@@ -122,6 +127,7 @@ def _fail(w, f, row, now_s, found):
         replica.state = OUT if found else DEAD
         if found:
             withdraw(f, row)
+            move_over(w, f)
         else:
             w.attention = 1
             w.room_fleet = f.index
@@ -141,6 +147,7 @@ def _remove(w, f, row, now_s):
     if f.meters:
         forget_use(f, row, now_s)
     update_row(w, f, replica, row)
+    move_over(w, f)
 
 
 @inner

@@ -30,6 +30,7 @@ from libramen.engine.kernel.layout import (
     apart,
     client_at,
     entry_at,
+    fleet_at,
     float_at,
     heap_of,
     inner,
@@ -45,6 +46,7 @@ from libramen.engine.kernel.layout import (
 )
 from libramen.engine.kernel.lists import appended
 from libramen.engine.kernel.trees import update_row
+from libramen.engine.kernel.uniforms import lineage_of, uniforms
 from libramen.engine.kernel.use import begin_use, end_use
 
 
@@ -133,7 +135,7 @@ def runs_forced(w, index):
 def start_cpu(w, f, replica, index, now_s):
     """A request in its slot gets a CPU turn; on a replica that is not warm it needs more work."""
     catch_up(f, replica, now_s)
-    work = visit_at(w.visits, index).cpu_s * f.work_scale
+    work = visit_at(w.visits, index).cpu_s * replica.work
     if f.warm_up_s > 0.0:
         work *= _slower(f, replica, now_s)
     heap_up(heap_of(replica, RUNNING), replica.n_running, replica.v + work, index)
@@ -168,9 +170,19 @@ def end_forced(w, f, replica, index, now_s):
 def start_wait(w, f, replica, index, now_s):
     """A visit in its slot has no CPU work left, and no calls, and waits for something else."""
     visit = visit_at(w.visits, index)
-    ends_s = max(now_s, f.wait_from * now_s + (visit.left_s if f.n_calls else visit.wait_s))
+    wait_s = (visit.left_s if f.n_calls else visit.wait_s) * f.slower
+    ends_s = max(now_s, f.wait_from * now_s + wait_s)
     heap_up(heap_of(replica, WAITING), replica.n_waiting, ends_s, index)
     replica.n_waiting += 1
+
+
+@seldom
+def errs(w, f, replica, index):
+    """Whether an attempt fails by itself: since its version does, or what it waits for."""
+    apart()
+    visit = visit_at(w.visits, index)
+    u, v = uniforms(w.error_key, visit.id, lineage_of(visit), visit.place)
+    return u < replica.error_rate or v < f.errors
 
 
 @inner
@@ -188,7 +200,11 @@ def take_slot(w, f, replica, row, index, now_s):
             w.full = 1
     level_at(f.levels, replica.state - READY).in_slots += 1
     if visit.cpu_s == 0.0:
-        if f.n_calls:
+        if f.errs and errs(w, f, replica, index):  # a completion of its own, at this instant
+            visit.fails = 1
+            heap_up(heap_of(replica, WAITING), replica.n_waiting, now_s, index)
+            replica.n_waiting += 1
+        elif f.n_calls:
             begin_calls(w, replica, row, index)
         else:
             start_wait(w, f, replica, index, now_s)
@@ -389,6 +405,36 @@ def withdraw(f, row):
     f.n_ready -= 1
     for k in range(at, f.n_ready):
         set_int(f.ready, k, int_at(f.ready, k + 1))
+
+
+@seldom
+def move_over(w, f):
+    """What waits for a side without a ready replica goes over to the other, if that has one, in order of arrival."""
+    if f.other < 0 or f.n_ready or not f.n_held:
+        return
+    apart()
+    to = fleet_at(w.fleets, f.other)
+    if not to.n_ready:
+        return
+    integrate(w, to, w.event_s)
+    level_at(f.levels, 0).waiting -= f.n_held
+    level_at(to.levels, 0).waiting += f.n_held
+    mine, theirs = f.held_head, to.held_head
+    to.held_head = -1
+    for _ in range(f.n_held + to.n_held):
+        if theirs < 0 or (mine >= 0 and visit_at(w.visits, mine).order < visit_at(w.visits, theirs).order):
+            index = mine
+            mine = np.int64(visit_at(w.visits, index).link)
+            visit_at(w.visits, index).fleet = to.index
+        else:
+            index = theirs
+            theirs = np.int64(visit_at(w.visits, index).link)
+        to.held_head = appended(w, to.held_head, to.held_tail, index)
+        to.held_tail = index
+    to.n_held += f.n_held
+    f.n_held = 0
+    f.held_head = -1
+    push(w, -1 - to.index)
 
 
 @inner

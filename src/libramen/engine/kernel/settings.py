@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 ROUND_ROBIN, RANDOM, TWO_CHOICES, LEAST_BUSY, SHARED_QUEUE, PINNED = np.arange(6)
 """Balancers; those from LEAST_BUSY on look at the winner tree of loads."""
 
-KEYS: Final = ("balancer_key", "retry_key", "share_key", "call_key")
+KEYS: Final = ("balancer_key", "retry_key", "share_key", "call_key", "error_key")
 """Of the random streams in which every visit has numbers of its own."""
 
 OF_WAIT, COLUMN, DRAWN = np.arange(1, 4)
@@ -54,14 +54,23 @@ class ClientSetting(NamedTuple):
     of: Callable[[ClientSpec], Any]
 
 
-def _fits(spec: ServerSpec) -> int:
-    """How many requests in slots the memory has room for."""
+def fits(spec: ServerSpec, memory_factor: float) -> int:
+    """How many requests in slots the memory has room for, where all that is used is multiplied."""
     if spec.memory < 0:
         return NOBODY
-    left = spec.memory - spec.memory_base
+    left = spec.memory / memory_factor - spec.memory_base
     if left < 0:
         return 0
-    return left // spec.memory_per_request if spec.memory_per_request else NOBODY
+    if not spec.memory_per_request:
+        return NOBODY
+    n = int(left / spec.memory_per_request) + 1  # the division may be off by a rounding error
+
+    def is_too_much(k: int) -> bool:
+        return memory_factor * (spec.memory_base + spec.memory_per_request * k) > spec.memory
+
+    while n > 0 and is_too_much(n):
+        n -= 1
+    return n
 
 
 def _steady(spec: ServerSpec) -> float:
@@ -82,7 +91,6 @@ SETTINGS: Final = (
     _whole("slots", lambda spec: spec.slots),
     _whole("threads", lambda spec: spec.threads),
     _whole("backlog", lambda spec: 0 if spec.balancer == "shared_queue" else spec.backlog),  # -1: no limit
-    _whole("fits", _fits),
     _whole("balancer", lambda spec: _BALANCERS[spec.balancer]),
     _whole("holds", lambda spec: spec.holds_requests),  # with no room a request is held
     _whole("queues", lambda spec: spec.queues),
@@ -104,8 +112,9 @@ SETTINGS: Final = (
     _whole("logs", lambda spec: spec.logs_answers),  # latencies of answers are written down
     _whole("meters", lambda spec: spec.meters),  # it is written down when each replica is in use
     _real("granularity_s", lambda spec: spec.granularity_s),  # a period of use is rounded up to this, 0: it is not [s]
-    _real("work_scale", lambda spec: np.inf if spec.forced else 1.0),  # of CPU work: forced, it ends by time alone
     _real("wait_from", lambda spec: 0.0 if spec.forced else 1.0),  # waits are counted from now, or forced from 0
+    _whole("judges", lambda spec: spec.judges),  # it may be written down how attempts end
+    _whole("errs", lambda spec: spec.errs),  # attempts may fail by themselves
     _whole("forced", lambda spec: spec.forced),  # `wait_s` is when it leaves, `cpu_s` the share of its turn
     _real("alone", lambda spec: spec.speed * min(1.0, spec.cores)),  # work a second of one that has a replica to itself
 )

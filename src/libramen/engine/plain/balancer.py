@@ -19,20 +19,21 @@ class Balancer:
     Args:
         rule: its name.
         seed: random seed.
+        pinned: the replica of each visitor; both sides of a service share it.
+        moved: visitors who had to move from each replica; likewise.
     """
 
-    def __init__(self, rule: str, seed: int) -> None:
+    def __init__(self, rule: str, seed: int, pinned: dict[int, int], moved: dict[int, int]) -> None:
         self._rule, self._seed = rule, seed
-        self._last_chosen = 0  # for round robin
-        self._pinned: dict[int, int] = {}  # the replica of each visitor
-        self.moved: dict[int, int] = {}  # visitors who had to move from each replica
+        self.last_chosen = 0  # for round robin
+        self._pinned, self._moved = pinned, moved
 
     def choose(self, among: list[Replica], attempt: Attempt) -> Replica:
         """The balancer's rule."""
         if self._rule == "round_robin":
-            later = [replica for replica in among if replica.number > self._last_chosen]
+            later = [replica for replica in among if replica.number > self.last_chosen]
             chosen = (later or among)[0]
-            self._last_chosen = chosen.number
+            self.last_chosen = chosen.number
             return chosen
         if self._rule == "pinned":
             return self._where_pinned(among, attempt.errand.visitor)
@@ -52,7 +53,7 @@ class Balancer:
         chosen = same[0] if same else _least_busy(among)
         if visitor >= 0:
             if before is not None and not same:
-                self.moved[before] = self.moved.get(before, 0) + 1
+                self._moved[before] = self._moved.get(before, 0) + 1
             self._pinned[visitor] = chosen.number
         return chosen
 

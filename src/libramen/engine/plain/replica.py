@@ -11,7 +11,7 @@ from libramen.times import EPSILON_S
 
 if TYPE_CHECKING:
     from libramen.engine.plain.visit import Attempt, Errand
-    from libramen.engine.plane import ServerSpec
+    from libramen.engine.plane import Profile, ServerSpec
 
 
 @dataclass(eq=False)
@@ -32,6 +32,8 @@ class Replica:
     ready_s: float  # since then it warms up; -infinity: it is warm
     worked_to_s: float  # the CPU work of its requests and its bank are up to date to this instant
     bank: float  # core-seconds
+    profile: Profile
+    slower: float = 1.0  # by how much more CPU work begins now
     state: Literal["ready", "draining", "dead", "out"] = "ready"  # dead: the balancer does not know yet
     in_slots: list[Attempt] = field(default_factory=list)  # in the order in which they took their slots
     backlog: deque[Attempt] = field(default_factory=deque)
@@ -51,9 +53,15 @@ class Replica:
         backlog = 0 if self.spec.balancer == "shared_queue" else self.spec.backlog
         return len(self.in_slots) < self.spec.slots or backlog < 0 or len(self.backlog) < backlog
 
+    def lacks_memory(self) -> bool:
+        """Whether one more request in a slot is more than its memory has room for."""
+        spec = self.spec
+        used = self.profile.memory_factor * (spec.memory_base + spec.memory_per_request * (len(self.in_slots) + 1))
+        return 0 <= spec.memory < used
+
     def running(self) -> list[Attempt]:
         """Those that use the CPU now: the first `threads` of those with CPU work, by when they took their slots."""
-        work = [attempt for attempt in self.in_slots if attempt.wait_ends_s is None and not attempt.is_calling]
+        work = [a for a in self.in_slots if a.wait_ends_s is None and not a.is_calling]
         return work[: self.spec.threads]
 
     def ends_s(self, attempt: Attempt) -> float:
@@ -104,7 +112,8 @@ class Replica:
         """Those whose CPU turn begins now need more work where the replica is not warm."""
         for attempt in self.running():
             if attempt.cpu_left_s is None:
-                attempt.turn_at_s, attempt.cpu_left_s = now_s, attempt.errand.cpu_s
+                attempt.turn_at_s = now_s
+                attempt.cpu_left_s = attempt.errand.cpu_s * (self.profile.cpu_factor * self.slower)
                 if self.spec.warm_up_s > 0:
                     cold = max(0.0, 1 - (now_s - self.ready_s) / self.spec.warm_up_s)
                     attempt.slower = 1 + (self.spec.warm_up_factor - 1) * cold

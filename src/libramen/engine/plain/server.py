@@ -8,10 +8,10 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from libramen.engine.plain.balancer import Balancer
+from libramen.engine.plain.balancer import Balancer, uniforms
 from libramen.engine.plain.replica import Replica
-from libramen.engine.plane import Ending, Integrals, Notices, Sample
-from libramen.times import tolerance_s
+from libramen.engine.plane import AS_WRITTEN, Ending, Integrals, Notices, Profile, Sample
+from libramen.times import EPSILON_S, tolerance_s
 
 if TYPE_CHECKING:
     from libramen.engine.plain.state import PlainState
@@ -25,8 +25,15 @@ class PlainServer:
         self.world, self.index = world, index
         self.spec = world.spec.servers[index]
         self.replicas: dict[int, Replica] = {}
-        self.queue: deque[Attempt] = deque()  # the shared or held queue
-        self.balancer = Balancer(self.spec.balancer, world.spec.seed)
+        self.queues: tuple[deque[Attempt], ...] = (deque(), deque())  # the shared or held queue, of each side
+        pinned: dict[int, int] = {}
+        self._moved: dict[int, int] = {}
+        self._balancers = [Balancer(self.spec.balancer, world.spec.seed, pinned, self._moved) for _ in range(2)]
+        self._share, self._side, self._split = 0.0, 1, 0  # of attempts that go to that side, and how many were split
+        self._slower, self._errors = 1.0, 0.0  # of what visits wait for
+        self._judged: int | None = None  # the version of which it is written down how attempts end
+        self._by_side = False
+        self._sent: list[Attempt] = []
         self.attempts = 0
         self.on_their_way: list[Attempt] = []  # answers to those that called
         self.unsent = 0
@@ -47,10 +54,12 @@ class PlainServer:
 
     # -- where an attempt goes ---------------------------------------------------------------------
 
-    def ready(self) -> list[Replica]:
-        """The replicas that the balancer believes ready, by number."""
+    def ready(self, side: int | None = None) -> list[Replica]:
+        """The replicas that the balancer believes ready, by number; those of one side, or all."""
         ready = [replica for replica in self.replicas.values() if replica.state in {"ready", "dead"}]
-        return sorted(ready, key=lambda replica: replica.number)
+        return sorted(
+            (replica for replica in ready if side in {None, replica.profile.side}), key=lambda replica: replica.number
+        )
 
     def lacks_slot(self) -> bool:
         """Whether the control plane wants to be asked for a slot, and none is left for one more attempt."""
@@ -59,33 +68,44 @@ class PlainServer:
         free = sum(self.spec.slots - len(replica.in_slots) for replica in self.ready())
         return free + self.coming_slots <= self.waiting
 
+    def _choose_side(self) -> int:
+        """Which side gets the next attempt: as the split says, unless only the other one has a ready replica."""
+        self._split += 1
+        before, after = (math.floor(k * self._share + EPSILON_S) for k in (self._split - 1, self._split))
+        side = self._side if after > before else 1 - self._side
+        return 1 - side if not self.ready(side) and self.ready(1 - side) else side
+
     def get(self, attempt: Attempt, now_s: float) -> None:
         """The balancer gets an attempt."""
         self.integrate(now_s)
         self.attempts += 1
-        spec, ready = self.spec, self.ready()
+        attempt.side = side = self._choose_side()
+        spec, ready, queue = self.spec, self.ready(side), self.queues[side]
+        if self._by_side and self._judged is not None and side == self._side:
+            self._sent.append(attempt)
         if not ready and not spec.holds_requests:
             self.world.fail(attempt, Ending.REFUSED, 0, now_s)
             return
         room = [replica for replica in ready if replica.has_room()]
-        if spec.queues and (self.queue or not room):
-            if spec.queue_limit < 0 or len(self.queue) < spec.queue_limit:
-                self.queue.append(attempt)
+        if spec.queues and (queue or not room):
+            if spec.queue_limit < 0 or self.held < spec.queue_limit:
+                queue.append(attempt)
             else:
                 self.world.fail(attempt, Ending.REFUSED, 0, now_s)
         else:
-            self._put(self.balancer.choose(room if spec.queues else ready, attempt), attempt, now_s)
+            self._put(self._balancers[side].choose(room if spec.queues else ready, attempt), attempt, now_s)
 
     def _put(self, replica: Replica, attempt: Attempt, now_s: float) -> None:
         """A replica gets a visit: into a slot, into its backlog, or refused."""
-        spec = self.spec
+        if not self._by_side and replica.profile.version == self._judged:
+            self._sent.append(attempt)
         if replica.state == "dead":
             self.world.fail(attempt, Ending.LOST, replica.number, now_s)
-        elif len(replica.in_slots) < spec.slots:
-            memory = spec.memory_base + spec.memory_per_request * (len(replica.in_slots) + 1)
-            if 0 <= spec.memory < memory:
+        elif len(replica.in_slots) < self.spec.slots:
+            if replica.lacks_memory():
                 self._kill(replica, now_s)
                 self.world.fail(attempt, Ending.LOST, replica.number, now_s)
+                self._move_over(now_s)
             else:
                 self._take_slot(replica, attempt, now_s)
         elif replica.has_room():
@@ -104,7 +124,9 @@ class PlainServer:
         replica.end_s = math.inf
         attempt.slot_at_s, attempt.replica = now_s, replica
         has_work = attempt.errand.cpu_s > 0
-        if not has_work and not self.world.calls.of(self.index):
+        if not has_work and self._errs(replica, attempt):
+            attempt.fails, attempt.wait_ends_s = True, now_s
+        elif not has_work and not self.world.calls.of(self.index):
             self.start_wait(attempt, now_s)
         attempt.is_calling = not has_work and attempt.wait_ends_s is None
         replica.in_slots.append(attempt)
@@ -116,16 +138,27 @@ class PlainServer:
         """Its CPU work is over, and its calls."""
         attempt.is_calling = False
         wait_s = attempt.left_s if self.world.calls.of(self.index) else attempt.errand.wait_s
-        attempt.wait_ends_s = now_s + wait_s
+        attempt.wait_ends_s = now_s + wait_s * self._slower
         if self.spec.forced:
             attempt.wait_ends_s = max(now_s, wait_s)
             if attempt.turn_at_s is not None:
                 self.world.turns[attempt.errand.id] = attempt.turn_at_s, now_s, attempt.done_s / attempt.slower
 
+    def _errs(self, replica: Replica, attempt: Attempt) -> bool:
+        """Whether an attempt fails by itself: since its version does, or what it waits for."""
+        if not self.spec.errs:
+            return False
+        errand = attempt.errand
+        u, v = uniforms(self.world.spec.seed, "error", errand.id, attempt.lineage, errand.place)
+        return u < replica.profile.error_rate or v < self._errors
+
     def complete(self, replica: Replica, attempt: Attempt, now_s: float) -> None:
         """The CPU work or the wait of a visit is over."""
         self.integrate(now_s)
         replica.work(now_s)
+        if attempt.fails or (attempt.wait_ends_s is None and self._errs(replica, attempt)):
+            self.leave(replica, attempt, Ending.ERRORED, now_s)
+            return
         if attempt.wait_ends_s is None and self.world.calls.of(self.index):
             attempt.is_calling = True
             replica.start_turns(now_s)
@@ -161,14 +194,25 @@ class PlainServer:
         return self.spec.drops and now_s - attempt.at_s > attempt.errand.client.timeout_s + tolerance_s(now_s)
 
     def _hand_out(self, now_s: float) -> None:
-        """The shared or held queue moves up as long as some replica has room."""
-        while self.queue and (room := [replica for replica in self.ready() if replica.has_room()]):
-            attempt = self.queue.popleft()
-            slot_is_free = any(len(replica.in_slots) < self.spec.slots for replica in room)
-            if slot_is_free and self._is_dropped(attempt, now_s):
-                self.world.fail(attempt, Ending.TIMED_OUT, room[0].number, now_s)
-            else:
-                self._put(self.balancer.choose(room, attempt), attempt, now_s)
+        """The shared or held queues move up as long as some replica has room."""
+        for side, queue in enumerate(self.queues):
+            while queue and (room := [replica for replica in self.ready(side) if replica.has_room()]):
+                attempt = queue.popleft()
+                slot_is_free = any(len(replica.in_slots) < self.spec.slots for replica in room)
+                if slot_is_free and self._is_dropped(attempt, now_s):
+                    self.world.fail(attempt, Ending.TIMED_OUT, room[0].number, now_s)
+                else:
+                    self._put(self._balancers[side].choose(room, attempt), attempt, now_s)
+
+    def _move_over(self, now_s: float) -> None:
+        """What waits for a side without a ready replica goes over to the other, if that has one, by arrival."""
+        for side, queue in enumerate(self.queues):
+            if queue and not self.ready(side) and self.ready(1 - side):
+                both = sorted([*queue, *self.queues[1 - side]], key=lambda attempt: attempt.order)
+                queue.clear()
+                self.queues[1 - side].clear()
+                self.queues[1 - side].extend(both)
+                self._hand_out(now_s)
 
     def empty_bank(self, replica: Replica, now_s: float) -> None:
         """A replica has used up the CPU that it had saved."""
@@ -198,7 +242,9 @@ class PlainServer:
 
     # -- what the control plane does ---------------------------------------------------------------
 
-    def add(self, number: int, now_s: float, *, warm: bool = False) -> None:
+    def add(
+        self, number: int, now_s: float, *, warm: bool = False, profile: Profile = AS_WRITTEN, slower: float = 1.0
+    ) -> None:
         self.integrate(now_s)
         bank, core_s = self.spec.bank_at_start if self.spec.lends_cpu else 1.0, 0.0
         if number in self.replicas:  # it comes again; a bank stands still while its replica is down
@@ -206,8 +252,9 @@ class PlainServer:
             bank, core_s = again.bank, again.core_s
             self._billed += again.use(now_s)
         self.replicas[number] = Replica(
-            self.spec, number, -math.inf if warm else now_s, worked_to_s=now_s, bank=bank, core_s=core_s, end_s=now_s
+            self.spec, number, -math.inf if warm else now_s, now_s, bank, profile, slower, core_s=core_s, end_s=now_s
         )
+        self._move_over(now_s)
         self._hand_out(now_s)
         self.world.calls.hear_all(now_s)
 
@@ -215,6 +262,8 @@ class PlainServer:
         self.integrate(now_s)
         replica = self.replicas[number]
         replica.state = "draining"
+        self._move_over(now_s)
+        self.world.calls.hear_all(now_s)
         return not replica.busy
 
     def fail(self, number: int, now_s: float, *, found: bool) -> None:
@@ -224,12 +273,15 @@ class PlainServer:
         self._end_all(replica, Ending.LOST, now_s)
         if replica.state == "ready":
             replica.state = "out" if found else "dead"
+            self._move_over(now_s)
             self._hand_out(now_s)
         self.world.calls.hear_all(now_s)
 
     def withdraw(self, number: int, now_s: float) -> None:
         self.integrate(now_s)
         self.replicas[number].state = "out"
+        self._move_over(now_s)
+        self.world.calls.hear_all(now_s)
 
     def remove(self, number: int, now_s: float) -> None:
         if number in self.replicas:
@@ -237,7 +289,33 @@ class PlainServer:
             replica = self.replicas.pop(number)
             self._end_all(replica, Ending.CUT, now_s)
             self._billed += replica.use(now_s)
+            self._move_over(now_s)
             self.world.calls.hear_all(now_s)
+
+    def slow(self, number: int, factor: float) -> None:
+        self.replicas[number].slower = factor
+
+    def depend(self, slower: float, errors: float) -> None:
+        self._slower, self._errors = slower, errors
+
+    # -- versions ----------------------------------------------------------------------------------
+
+    def split(self, share: float, side: int, now_s: float) -> None:  # noqa: ARG002  (nothing moves by it)
+        self._share, self._side, self._split = share, side, 0
+
+    def renew(self, side: int) -> None:
+        self._balancers[side].last_chosen = 0
+
+    def judge(self, version: int | None, *, sides: bool) -> None:
+        self._judged, self._by_side, self._sent = version, sides, []
+
+    def judged(self, from_s: float, to_s: float) -> tuple[int, int]:
+        ends = [(_end_s(attempt), attempt) for attempt in self._sent]
+        self._sent = [attempt for end_s, attempt in ends if end_s > from_s + tolerance_s(to_s)]
+        late = [a for end_s, a in ends if _timeout_s(a) < a.ended_s and end_s < to_s - tolerance_s(to_s)]
+        seen = [a for end_s, a in ends if not _timeout_s(a) < a.ended_s and end_s < to_s + tolerance_s(to_s)]
+        ended = [attempt for attempt in (*late, *seen) if attempt in self._sent]
+        return len(ended), sum(attempt.has_failed or attempt in late for attempt in ended)
 
     def take_notices(self) -> Notices | None:
         notices = Notices(self.emptied, self.killed, self.idled, self.is_asking)
@@ -250,11 +328,11 @@ class PlainServer:
 
     @property
     def held(self) -> int:
-        return len(self.queue)
+        return sum(len(queue) for queue in self.queues)
 
     def moved(self) -> np.ndarray:
-        counts = np.zeros(1 + max(self.balancer.moved, default=0), np.int64)
-        for number, moved in self.balancer.moved.items():
+        counts = np.zeros(1 + max(self._moved, default=0), np.int64)
+        for number, moved in self._moved.items():
             counts[number] = moved
         return counts
 
@@ -282,7 +360,7 @@ class PlainServer:
 
     @property
     def waiting(self) -> int:
-        return len(self.queue) + sum(len(r.backlog) for r in self.replicas.values() if r.state == "ready")
+        return self.held + sum(len(r.backlog) for r in self.replicas.values() if r.state == "ready")
 
     def sample(self, at_s: float) -> Sample:
         return Sample(*self.integrals(at_s)[:3], self.attempts, len(self.logged_s))
@@ -298,7 +376,7 @@ class PlainServer:
 
     def _levels(self) -> list[float]:
         """What is in use and waiting now, over the ready replicas and over all, as in `Integrals`."""
-        levels = [0.0, 0.0, len(self.queue), 0.0, 0.0, len(self.queue), 0.0]
+        levels = [0.0, 0.0, self.held, 0.0, 0.0, self.held, 0.0]
         for replica in self.replicas.values():
             for k, level in enumerate((replica.used(), len(replica.in_slots), len(replica.backlog))):
                 levels[3 + k] += level
@@ -325,3 +403,12 @@ class PlainServer:
     def series(self) -> np.ndarray:
         rest = self.world.edges_s[len(self._series) :]
         return np.array([*self._series, *(self.integrals(edge_s)[3:] for edge_s in rest)])
+
+
+def _timeout_s(attempt: Attempt) -> float:
+    return attempt.at_s + attempt.errand.client.timeout_s
+
+
+def _end_s(attempt: Attempt) -> float:
+    """When an attempt ended for whoever judges its version; infinity: it has not."""
+    return min(attempt.ended_s, _timeout_s(attempt))

@@ -175,8 +175,10 @@ class PlainState:
             return
         errand, server = attempt.errand, self.servers[attempt.errand.server]
         overhead_s = server.spec.overhead_s
+        late = max(0.0, now_s - attempt.at_s) + overhead_s > errand.client.timeout_s + tolerance_s(now_s)
+        if not late:
+            attempt.ended_s, attempt.has_failed = now_s, ending == Ending.ERRORED
         if not errand.is_call:
-            late = max(0.0, now_s - attempt.at_s) + overhead_s > errand.client.timeout_s + tolerance_s(now_s)
             if ending == Ending.ERRORED:
                 self.fail(attempt, ending, number, now_s + overhead_s)
                 return
@@ -203,6 +205,8 @@ class PlainState:
         timeout_s = errand.client.timeout_s
         if ending == Ending.TIMED_OUT or now_s - attempt.at_s > timeout_s + tolerance_s(now_s):
             ending, failed_s = Ending.TIMED_OUT, attempt.at_s + timeout_s
+        elif math.isinf(attempt.ended_s):
+            attempt.ended_s, attempt.has_failed = now_s, True
         errand.has_ended_as, errand.ended_at = int(ending), number
         self.clients.forget(attempt)
         if attempt.number <= errand.client.retries and not errand.abandoned:
@@ -275,8 +279,9 @@ class PlainState:
         for number in servers:
             server = self.servers[number]
             server.integrate(now_s)
-            held += server.queue
-            server.queue.clear()
+            for queue in server.queues:
+                held += queue
+                queue.clear()
         for attempt in sorted(held, key=lambda attempt: attempt.order):
             finite = math.isfinite(attempt.errand.client.timeout_s)
             self.fail(attempt, Ending.TIMED_OUT if finite else Ending.REFUSED, 0, now_s)

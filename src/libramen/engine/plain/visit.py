@@ -66,6 +66,10 @@ class Attempt:
     cpu_left_s: float | None = None  # CPU work still to do on a core of speed 1; None before its first turn
     wait_ends_s: float | None = None  # None while it has CPU work to do, or calls
     answered_s: float = math.nan  # when its answer reaches its caller
+    side: int = 0  # of its service, which got it
+    fails: bool = False  # by itself, without CPU work
+    ended_s: float = math.inf  # for whoever judges a version: when, if that was before its time-out
+    has_failed: bool = False
     # While it calls.
     is_calling: bool = False
     left_s: float = 0.0  # what is left of its wait beside its calls

@@ -1,14 +1,27 @@
-"""Faults: one small class a kind.
+"""Faults: one small class a kind, and the registry of them.
 
 A kind is a table of the study (its fields are the keys of `[[plans.NAME.faults]]`) that does something to the fleet
-when it strikes.
+when it strikes. To add one, write the class and name it in `CLASSES`.
 """
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING, Annotated, Final, Union
+
+from pydantic import Field
+
 from libramen.rules.faults.crash import Crash
+from libramen.rules.faults.dependency import Dependency
 from libramen.rules.faults.fault import Fault
+from libramen.rules.faults.reclaim import Reclaim
+from libramen.rules.faults.slow import Slow
+from libramen.rules.faults.zone_loss import ZoneLoss
 
-KINDS = Crash
+CLASSES: Final[tuple[type[Fault], ...]] = (Crash, Reclaim, ZoneLoss, Dependency, Slow)
 
-__all__ = ["KINDS", "Crash", "Fault"]
+if TYPE_CHECKING:
+    KINDS = Fault
+else:
+    KINDS = Annotated[Union[CLASSES], Field(discriminator="kind")]  # noqa: UP007  (it is computed)
+
+__all__ = ["CLASSES", "KINDS", "Crash", "Dependency", "Fault", "Reclaim", "Slow", "ZoneLoss"]

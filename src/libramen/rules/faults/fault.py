@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from typing import Any, Protocol, TypeVar
+from typing import Any, ClassVar, Literal, Protocol, Self, TypeVar
 
-from pydantic import Field
+from pydantic import Field, model_validator
 
-from libramen.fields import Table
-from libramen.times import At
+from libramen.fields import PositiveCount, PositiveSeconds, Table
+from libramen.times import At, Days
 
 
 class Member(Protocol):
@@ -39,18 +39,64 @@ class Fleet(Protocol[_M]):
     def crash(self, replica: _M, now_s: float, *, detect_s: float | None, why: str) -> None:
         """The process of a replica dies; `detect_s`: until the balancer knows, None: as the tier says."""
 
+    def reclaim(self, replica: _M, now_s: float, *, notice_s: float | None) -> None:
+        """The machine of a replica is taken back after a notice, None: the tier's, and one ordered in its place."""
+
+    def lose(self, zone: str, now_s: float, *, detect_s: float | None) -> None:
+        """Every machine of a zone is lost, and nothing is ordered there."""
+
+    def open(self, zone: str, now_s: float) -> None:
+        """Machines may be ordered in a zone again, unless it is lost for another reason too."""
+
+    def slow(self, key: object, slower: float, *, replica: int | None, zone: str | None, now_s: float) -> None:
+        """CPU work that begins is multiplied by `slower`, on one replica, in one zone, or everywhere."""
+
+    def depend(self, key: object, slower: float, errors: float, now_s: float) -> None:
+        """Waits that begin are multiplied by `slower`, and this share of attempts fails before."""
+
+    def restore(self, key: object, now_s: float) -> None:
+        """What was called `key` is over."""
+
 
 class Fault(Table, ABC):
     """The keys of `[[plans.NAME.faults]]` that every kind has."""
 
+    strikes: ClassVar[Literal["replica", "zone", "service"]] = "replica"
+    """What has a random time of its own, where it comes at random."""
+    while_ready: ClassVar[bool] = True
+    """Whether a replica is struck at random while it is ready only, or from when it was ordered."""
+    changes_fleet: ClassVar[bool] = True
+    """Whether replicas come or go by it, so that held requests may wait for it."""
+    may_err: ClassVar[bool] = False
+    """Whether attempts may fail by themselves."""
+
     kind: str
-    at: At = Field(description="when it happens")
+    at: At | None = Field(None, description="when it happens")
     daily: bool = Field(False, description="on every day of the trace, for a time of day")
+    days: Days | None = Field(None, description="on these weekdays, for a time of day")
+    every_about: PositiveSeconds | None = Field(
+        None, description="mean time between, exponential: it comes at random, instead of `at`"
+    )
+
+    @model_validator(mode="after")
+    def _has_a_time(self) -> Self:
+        if (self.at is None) == (self.every_about is None):
+            raise ValueError("at (when) or every_about (mean time between, at random): one of the two is needed")
+        if self.every_about is not None and (self.daily or self.days):
+            raise ValueError("daily, days: a fault with every_about comes at random; allowed: to leave them out")
+        if self.days and self.daily:
+            raise ValueError("days: with daily it is on every day; allowed: one of the two")
+        return self
 
     @property
     def number(self) -> int:
         """Of the replica that it strikes, which says what comes first at one instant; 0: of none in particular."""
         return 0
+
+    @property
+    def lasts_s(self) -> float | None:
+        """For how long it lasts [s]; None: to the end of the replay, or it is over at once."""
+        return None
 
     def outage_s(self, n: int, detect_s: float, start_s: float) -> float:  # noqa: ARG002  (for those that have one)
         """For how long a fleet of n has no replica that works, at the least, by its own doing [s].
@@ -59,6 +105,32 @@ class Fault(Table, ABC):
         """
         return 0.0
 
+    def problem(self, zones: tuple[str, ...], *, interruptible: bool) -> str | None:  # noqa: ARG002  (for some)
+        """Why a plan in these zones cannot have it; None: it can."""
+        return None
+
     @abstractmethod
-    def strike(self, fleet: Fleet[Any], now_s: float) -> None:
-        """Let it happen."""
+    def strike(self, fleet: Fleet[Any], now_s: float, target: int | str | None = None) -> None:
+        """Let it happen; `target`: the number of the replica, or the zone, whose time has come at random."""
+
+    def end(self, fleet: Fleet[Any], now_s: float, target: int | str | None = None) -> None:
+        """It is over, `lasts_s` after it began."""
+
+
+class OfReplicas(Fault, ABC):
+    """A fault that strikes one replica."""
+
+    replica: PositiveCount | None = Field(None, description="number of the replica (default: the lowest ready one)")
+
+    @property
+    def number(self) -> int:
+        """Of the replica."""
+        return self.replica or 0
+
+    def struck(self, fleet: Fleet[Any], target: int | str | None) -> Any:
+        """The replica that is struck: the one whose time has come, or that is named, or the lowest ready; or None."""
+        wanted = target or self.replica
+        for replica in fleet.alive():
+            if replica.number == wanted or (wanted is None and replica.can_die and not replica.is_draining):
+                return replica
+        return None

@@ -62,13 +62,13 @@ class Rolling(Rollout):
             )
         return None
 
-    def begin(self, fleet: Fleet[Any], n: int, most: int | None, now_s: float) -> Update:  # noqa: ARG002  (its steps act)
+    def begin(self, fleet: Fleet[Any], n: int, most: int | None, version: int, now_s: float) -> Update:  # noqa: ARG002
         """Set the limits of the update."""
         spare = self.spare if most is None else max(0, min(self.spare, most - n))
         keep = self.keep_of(n)
         if spare == 0 and keep == n:
             keep = n - 1  # else nothing could ever move
-        return _RollingUpdate(fleet, n, fleet.version, self.in_place, batch=self.batch, most=n + spare, keep=keep)
+        return _RollingUpdate(fleet, n, version, self.in_place, batch=self.batch, most=n + spare, keep=keep)
 
 
 def _is_number(text: str) -> bool:
@@ -100,8 +100,7 @@ class _RollingUpdate(Update):
         alive = fleet.alive()
         may_order = min(self.batch - self.ordered, self.n - len(fleet.of_version(self.version)), self.most - len(alive))
         for _ in range(may_order):
-            self.order(now_s)
-            self.ordered += 1
+            self.ordered += self.order(now_s)
         for old in alive:
             if self.drained == self.batch:
                 break

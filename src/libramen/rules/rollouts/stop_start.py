@@ -16,21 +16,21 @@ class StopStart(Rollout):
     strategy: Literal["stop_start"] = Field("stop_start", description="all stop, then all start")
     in_place: bool = Field(True, description="new replicas take over the machines of the old ones")
 
-    def begin(self, fleet: Fleet[Any], n: int, most: int | None, now_s: float) -> Update:  # noqa: ARG002  (never has more than n)
+    def begin(self, fleet: Fleet[Any], n: int, most: int | None, version: int, now_s: float) -> Update:  # noqa: ARG002
         """Drain the whole fleet."""
-        update = _StopStartUpdate(fleet, n, fleet.version, self.in_place)
-        for replica in fleet.ready():
-            fleet.drain(replica, now_s, why="update")
+        update = _StopStartUpdate(fleet, n, version, self.in_place)
+        for replica in fleet.alive():
+            if replica.is_ready:
+                fleet.drain(replica, now_s, why="update")
         return update
 
 
 @dataclass
 class _StopStartUpdate(Update):
     def step(self, now_s: float) -> bool:
-        fleet = self.fleet
-        if any(replica.version < self.version for replica in fleet.alive()):
+        alive = self.fleet.alive()
+        if any(replica.version != self.version or replica.is_draining for replica in alive):
             return False
-        new = fleet.of_version(self.version)
-        for _ in range(self.n - len(new)):
+        for _ in range(self.n - len(alive)):
             self.order(now_s)
-        return bool(sum(replica.is_ready for replica in fleet.of_version(self.version)) >= self.n)
+        return self.has_all(self.n)

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from dataclasses import dataclass
-from typing import Any, Protocol, TypeVar
+from typing import Any, ClassVar, Protocol, Self, TypeVar
 
-from pydantic import Field
+from pydantic import Field, model_validator
 
-from libramen.fields import Table
-from libramen.times import At
+from libramen.delays import DelayField
+from libramen.fields import Factor, Fraction, PositiveCount, PositiveSeconds, Seconds, Table
+from libramen.times import At, Days
 
 
 class Member(Protocol):
@@ -39,24 +40,17 @@ class Fleet(Protocol[_M]):
     """What an update sees of a fleet, and does to it; the engine has it."""
 
     @property
-    def version(self) -> int:
-        """The version that a new order gets."""
-
-    @property
     def n_ready(self) -> int:
         """How many replicas take requests."""
 
     def alive(self) -> list[_M]:
         """Not gone yet, by number."""
 
-    def ready(self) -> list[_M]:
-        """Taking requests, by number."""
-
     def of_version(self, version: int) -> list[_M]:
         """Not gone yet and of one version, by number."""
 
-    def order(self, now_s: float, why: str, *, on_machine: bool = False) -> object:
-        """Order a replica; `on_machine`: a machine is there already."""
+    def order(self, now_s: float, why: str, *, version: int | None = None, in_place: bool = False) -> object | None:
+        """Order a replica; `in_place`: on a machine that an update has freed, if there is one. None: none can be."""
 
     def cancel(self, replica: _M, now_s: float, why: str) -> None:
         """Give up a replica that is on its way."""
@@ -64,25 +58,55 @@ class Fleet(Protocol[_M]):
     def drain(self, replica: _M, now_s: float, why: str) -> None:
         """Let a replica take nothing new, finish, and go."""
 
+    def split(self, share: float, now_s: float) -> None:
+        """From now on this share of all attempts goes to the new version of an update that splits traffic."""
+
+    def wake(self, at_s: float) -> None:
+        """Let the update take a step at this time."""
+
 
 class Rollout(Table):
     """The keys of `[[plans.NAME.rollouts]]` that every strategy has."""
 
+    splits: ClassVar[bool] = False
+    """Whether the balancer splits traffic between the versions; a replacement then has the version it replaces."""
+
     strategy: str
-    at: At = Field(description="when the update begins")
+    at: At = Field(description="when the release is due")
     daily: bool = Field(False, description="on every day of the trace, for a time of day")
+    days: Days | None = Field(None, description="on these weekdays, for a time of day")
+    build: Seconds = Field(0.0, description="it is built and shipped for so long before it begins")
+    cpu_factor: Factor = Field(1.0, description="CPU work of the new version, against the service as written")
+    memory_factor: Factor = Field(1.0, description="memory that the new version uses, against the service as written")
+    error_rate: Fraction = Field(0.0, description="this share of the new version's attempts fails after its CPU work")
+    start: DelayField | None = Field(None, description="start of the new version (default: the service's)")
+    crashes_after: PositiveSeconds | None = Field(
+        None, description="each replica of the new version dies so long after it became ready, again and again"
+    )
+    rollback_above: Fraction | None = Field(
+        None, description="undone when more than this share of the new version's attempts failed (default: never)"
+    )
+    watch: PositiveSeconds = Field(60.0, description="the attempts looked at are those that ended in so long")
+    judge_every: PositiveSeconds = Field(5.0, description="how often that is looked at")
+    judge_least: PositiveCount = Field(20, description="fewer attempts than this are no reason")
+
+    @model_validator(mode="after")
+    def _one_calendar(self) -> Self:
+        if self.days and self.daily:
+            raise ValueError("days: with daily it is on every day; allowed: one of the two")
+        return self
 
     def least_ready(self, n: int) -> int:  # noqa: ARG002  (of a fleet of n)
         """How many of a fleet of n stay ready at the least, by its own doing."""
         return 0
 
     def problem(self, n: int, most: int | None) -> str | None:  # noqa: ARG002  (for those that have one)
-        """Why it cannot be done with a fixed fleet of n, of which the tier allows `most`; None: it can."""
+        """Why it cannot be done with a fleet of n, of which the tier allows `most`; None: it can."""
         return None
 
     @abstractmethod
-    def begin(self, fleet: Fleet[Any], n: int, most: int | None, now_s: float) -> Update:
-        """Start moving the n replicas of a fleet, all of the old version, to the new version."""
+    def begin(self, fleet: Fleet[Any], n: int, most: int | None, version: int, now_s: float) -> Update:
+        """Start moving the n replicas of a fleet to another version, new or, where an update goes back, old."""
 
 
 @dataclass
@@ -91,20 +115,22 @@ class Update(ABC):
 
     fleet: Fleet[Any]  # of whatever replicas the engine has
     n: int  # replicas of the fleet when it began
-    version: int  # the new version
+    version: int  # that it goes to
     in_place: bool
-    machines: int = 0  # left by old replicas that the update drained, and not yet taken over
 
     @abstractmethod
     def step(self, now_s: float) -> bool:
         """Do what can be done now; return whether the update is over."""
 
-    def left(self) -> None:
-        """An old replica that the update had drained is gone: its machine is free."""
-        self.machines += 1
+    def undo(self, now_s: float) -> bool:  # noqa: ARG002  (for those that can)
+        """Go back at once; False: it takes an update of its own, to the old version."""
+        return False
 
-    def order(self, now_s: float) -> None:
-        """Order a replica of the new version, on a machine that was left if there is one."""
-        takes_over = self.in_place and self.machines > 0
-        self.machines -= takes_over
-        self.fleet.order(now_s, why="update", on_machine=takes_over)
+    def order(self, now_s: float) -> bool:
+        """Order a replica of the version it goes to, on a machine that was freed if it may. False: none can be."""
+        return self.fleet.order(now_s, why="update", version=self.version, in_place=self.in_place) is not None
+
+    def has_all(self, n: int) -> bool:
+        """Whether there are n replicas of the version it goes to, all of them ready."""
+        new = self.fleet.of_version(self.version)
+        return len(new) >= n and all(replica.is_ready for replica in new)

@@ -1,0 +1,120 @@
+"""One replica of a fleet: what it has been through, and its luck."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Final, Literal, NamedTuple
+
+from libramen import streams
+
+if TYPE_CHECKING:
+    import numpy as np
+
+Stage = Literal["coming", "ready", "draining", "gone"]
+
+
+@dataclass(eq=False)
+class Replica:
+    """One replica's life: every time stamp in seconds from the start of the trace, None: never.
+
+    `ready_s` is when it first became ready. `stages` has all it went through, also when it died and came
+    again: from when it was coming (ordered, or starting again), ready, draining, gone.
+    """
+
+    number: int
+    zone: str
+    version: int
+    why: str  # "start", "scaling" or "update"
+    ordered_s: float
+    started_s: float  # when the machine is there and the process starts, if it is not cancelled before
+    decision: int | None = None  # number (from 0) of the decision that ordered it
+    ready_s: float | None = None
+    draining_s: float | None = None
+    gone_s: float | None = None
+    why_gone: str = ""  # "scaling" or "update"
+    bought_s: float | None = None  # from when it is paid for, where the meter starts with the order
+    lost_s: float | None = None  # when its machine was lost with its zone, perhaps before that was found
+    is_reclaimed: bool = False
+    ended_by: int | None = None  # number of the decision that cancelled or drained it
+    core_s: float = 0.0  # cores in use integrated up to the end of the span [core-seconds]
+    deaths: int = 0
+    is_dead: bool = False  # and the balancer does not know yet
+    is_held_up: bool = False  # the tier is out of stock: it is ordered again and again
+    checked_s: float = 0.0  # when the health of its process was or will be checked first
+    stages: list[tuple[float, Stage]] = field(default_factory=list)
+
+    @property
+    def stage(self) -> Stage:
+        """What it is in now."""
+        return self.stages[-1][1]
+
+    @property
+    def can_die(self) -> bool:
+        """Whether its process runs: it is ready or draining, and not dead."""
+        return self.stage in {"ready", "draining"} and not self.is_dead
+
+    @property
+    def is_lost(self) -> bool:
+        """Whether its machine is."""
+        return self.lost_s is not None
+
+    @property
+    def is_ready(self) -> bool:
+        """Whether the balancer believes that it takes requests."""
+        return self.stage == "ready"
+
+    @property
+    def is_draining(self) -> bool:
+        """Whether it finishes what it has and takes nothing new."""
+        return self.stage == "draining"
+
+    @property
+    def is_coming(self) -> bool:
+        """Whether it is ordered and not yet ready, or starting again."""
+        return self.stage == "coming"
+
+    def times(self, *stages: Stage) -> list[tuple[float, float]]:
+        """When it was in one of these stages: from, to [s]; infinity: for ever."""
+        ends = [*(at_s for at_s, _ in self.stages[1:]), math.inf]
+        return [(at_s, end_s) for (at_s, stage), end_s in zip(self.stages, ends, strict=True) if stage in stages]
+
+
+class Death(NamedTuple):
+    """A replica that died, when, and why."""
+
+    at_s: float
+    replica: int
+    why: str  # "out_of_memory", "crash" or "zone_loss"
+
+
+class Luck:
+    """What is drawn for the replicas of one service.
+
+    How long they take where that varies: values of the standard normal distribution. The n-th replica has the n-th
+    value of each stream of its service, whatever the plan. For what may happen more than once each has streams of its
+    own.
+    """
+
+    _BLOCK: Final = 64
+
+    def __init__(self, seed: int, service: int) -> None:
+        self._seed, self._service = seed, service
+        self._streams: dict[str, np.random.Generator] = {}
+        self._values: dict[str, list[float]] = {}
+        self._own: dict[tuple[str, int], np.random.Generator] = {}
+
+    def of(self, purpose: str, number: int) -> float:
+        """The value of a replica."""
+        if purpose not in self._streams:
+            self._streams[purpose], self._values[purpose] = streams.stream(self._seed, purpose, 0, self._service), []
+        values = self._values[purpose]
+        while len(values) < number:
+            values += self._streams[purpose].standard_normal(self._BLOCK).tolist()
+        return values[number - 1]
+
+    def own(self, purpose: str, number: int) -> np.random.Generator:
+        """A stream of a replica's own, for what may happen to it more than once."""
+        if (purpose, number) not in self._own:
+            self._own[purpose, number] = streams.stream(self._seed, purpose, number, self._service)
+        return self._own[purpose, number]

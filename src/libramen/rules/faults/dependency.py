@@ -1,0 +1,41 @@
+"""`dependency`: what the service waits for answers late, or not at all."""
+
+from __future__ import annotations
+
+from typing import Any, ClassVar, Literal
+
+from pydantic import Field
+
+from libramen.fields import Factor, Fraction, PositiveSeconds
+from libramen.rules.faults.fault import Fault, Fleet
+
+
+class Dependency(Fault):
+    """Waits are longer, and a share of attempts fails at the end of the CPU work.
+
+    Example:
+        >>> Dependency(at="12:00", lasts="5m", slower=3, errors="10%").errors
+        0.1
+    """
+
+    strikes: ClassVar[Literal["replica", "zone", "service"]] = "service"
+    changes_fleet: ClassVar[bool] = False
+    may_err: ClassVar[bool] = True
+
+    kind: Literal["dependency"] = Field("dependency", description="what the service waits for is slow, or fails")
+    lasts: PositiveSeconds | None = Field(None, description="for how long (default: to the end)")
+    slower: Factor = Field(1.0, description="waits that begin meanwhile are multiplied by this")
+    errors: Fraction = Field(0.0, description="this share of attempts fails at the end of its CPU work")
+
+    @property
+    def lasts_s(self) -> float | None:
+        """For how long it lasts [s]."""
+        return self.lasts
+
+    def strike(self, fleet: Fleet[Any], now_s: float, target: int | str | None = None) -> None:  # noqa: ARG002
+        """It begins."""
+        fleet.depend(self, self.slower, self.errors, now_s)
+
+    def end(self, fleet: Fleet[Any], now_s: float, target: int | str | None = None) -> None:  # noqa: ARG002
+        """It is over."""
+        fleet.restore(self, now_s)

@@ -1,0 +1,50 @@
+"""`reclaim`: machines that were cheap because they may be taken back are taken back."""
+
+from __future__ import annotations
+
+import math
+from typing import Any, ClassVar, Literal, Self
+
+from pydantic import Field, model_validator
+
+from libramen.fields import Fraction, Seconds
+from libramen.rules.faults.fault import Fleet, OfReplicas
+from libramen.times import EPSILON_S
+
+
+class Reclaim(OfReplicas):
+    """A replica has a notice to drain in, then its machine is gone; another is ordered at the notice.
+
+    Example:
+        >>> Reclaim(at="17:30", share="50%", notice="30s").share
+        0.5
+    """
+
+    while_ready: ClassVar[bool] = False
+
+    kind: Literal["reclaim"] = Field("reclaim", description="a machine is taken back after a notice")
+    share: Fraction | None = Field(None, description="of the replicas that are there, lowest numbers, all at once")
+    notice: Seconds | None = Field(
+        None, description="from the notice to when the machine is gone (default: the tier's)"
+    )
+
+    @model_validator(mode="after")
+    def _one_or_some(self) -> Self:
+        if self.share is not None and (self.replica is not None or self.every_about is not None):
+            raise ValueError("share: it strikes a share of the fleet at a time; allowed: without replica, every_about")
+        return self
+
+    def problem(self, zones: tuple[str, ...], *, interruptible: bool) -> str | None:  # noqa: ARG002
+        """A tier from which machines are not taken back."""
+        return None if interruptible else "the tier is not interruptible; allowed: a tier with interruptible = true"
+
+    def strike(self, fleet: Fleet[Any], now_s: float, target: int | str | None = None) -> None:
+        """Give notice."""
+        if self.share is None:
+            replica = self.struck(fleet, target)
+            struck = [] if replica is None else [replica]
+        else:
+            alive = fleet.alive()
+            struck = alive[: math.ceil(self.share * len(alive) - EPSILON_S)]
+        for replica in struck:
+            fleet.reclaim(replica, now_s, notice_s=self.notice)
