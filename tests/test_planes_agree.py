@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 from builders import assert_agree, make_plan, make_tier
 from custom_rules import nosy
 from libramen import Outcome, Service, Trace, replay
+from troubles import faults, rollouts, tiers
 
 BALANCERS = ["least_busy", "round_robin", "random", "two_choices", "shared_queue"]
 
@@ -127,34 +128,6 @@ def services(draw: st.DrawFn) -> Service:
 
 
 @st.composite
-def rollouts(draw: st.DrawFn, span_s: float, n: int, *, fixed: bool) -> dict[str, Any]:
-    at = draw(st.sampled_from([0, span_s / 4, span_s / 2]))
-    if draw(st.booleans()):
-        return {"strategy": "stop_start", "at": at, "in_place": draw(st.booleans())}
-    spare = draw(st.integers(0, 2))
-    most_kept = n - 1 if spare == 0 and fixed and n else n
-    return {
-        "strategy": "rolling",
-        "at": at,
-        "batch": draw(st.integers(1, 3)),
-        "spare": spare,
-        "keep": draw(st.integers(0, max(0, most_kept))),
-        "in_place": draw(st.booleans()),
-    }
-
-
-def crashes(span_s: float) -> st.SearchStrategy[dict[str, Any]]:
-    return st.fixed_dictionaries(
-        {
-            "kind": st.just("crash"),
-            "at": st.sampled_from([0, span_s / 4, span_s / 2, 0.75 * span_s]),
-            "replica": st.sampled_from([None, 1, 2, 3]),
-            "detect": st.sampled_from([None, 0, 0.25, 2]),
-        }
-    )
-
-
-@st.composite
 def cases(draw: st.DrawFn) -> tuple[Trace, Service, Any]:
     trace, service = draw(traces()), draw(services())
     size = {"cores": draw(cores), "speed": draw(st.sampled_from([0.5, 1.0, 2.0]))}
@@ -168,15 +141,16 @@ def cases(draw: st.DrawFn) -> tuple[Trace, Service, Any]:
     size |= {"memory": draw(st.sampled_from([99, 100, 151, 200, 240]))} if draw(st.booleans()) else {}
     # Bytes in the eyes of a test: a base of 100 and 50 a request, so 1, 2 or 3 fit, or not even one.
     size |= draw(lending) if draw(st.booleans()) else {}
+    troubles = draw(tiers())
     tier = make_tier(
         sizes={"s": size},
         overhead=draw(st.sampled_from([0, 0.25])),
-        detect=draw(st.sampled_from([0, 0, 1, 2.5])),
         holds_requests=draw(st.booleans()),
         queue_limit=draw(st.sampled_from([None, 0, 1, 4])),
         provision=draw(delays),
         replicas={"least": 0, "most": 9},
         **billing,
+        **troubles,
     )
     n = draw(st.integers(0, 4))
     plan: dict[str, Any] = {"replicas": n, "balancer": draw(st.sampled_from(BALANCERS))}
@@ -186,7 +160,7 @@ def cases(draw: st.DrawFn) -> tuple[Trace, Service, Any]:
     changes = scaled and (plan["scaling"]["rule"] != "fixed" or plan["scaling"]["timetable"])
     kind = rollouts(trace.span_s, n, fixed=not changes)
     plan["rollouts"] = draw(st.lists(kind, max_size=2))
-    plan["faults"] = draw(st.lists(crashes(trace.span_s), max_size=3))
+    plan["faults"] = draw(st.lists(faults(trace.span_s, interruptible=tier.interruptible), max_size=3))
     return trace, service, make_plan(tier, **plan)
 
 

@@ -13,6 +13,7 @@ from libramen import Plan, Service, Trace
 from libramen.engine import control
 from libramen.engine.plane import Ended
 from libramen.study.system import System
+from troubles import faults, rollouts, tiers
 
 if TYPE_CHECKING:
     from libramen.engine.run import Run
@@ -125,17 +126,6 @@ def services(draw: st.DrawFn, name: str, below: list[str]) -> Service:
     )
 
 
-def crashes(span_s: float) -> st.SearchStrategy[dict[str, Any]]:
-    return st.fixed_dictionaries(
-        {
-            "kind": st.just("crash"),
-            "at": st.sampled_from([0, 0.25, 0.375, span_s / 4, span_s / 2]),
-            "replica": st.sampled_from([None, 1, 2]),
-            "detect": st.sampled_from([None, 0, 0.5]),
-        }
-    )
-
-
 @st.composite
 def plans(draw: st.DrawFn, span_s: float) -> Plan:
     size: dict[str, Any] = {"cores": draw(st.sampled_from([0.5, 1, 2])), "speed": draw(st.sampled_from([0.5, 1.0]))}
@@ -143,11 +133,11 @@ def plans(draw: st.DrawFn, span_s: float) -> Plan:
     tier = make_tier(
         sizes={"s": size},
         overhead=draw(st.sampled_from([0, 0, 0.25])),
-        detect=draw(st.sampled_from([0, 1])),
         holds_requests=draw(st.integers(0, 3)) == 0,
         queue_limit=draw(st.sampled_from([None, 1])),
         provision=draw(quarters),
         replicas={"least": 0, "most": 9},
+        **draw(tiers()),
     )
     n = draw(st.integers(0, 3))
     balancer = st.sampled_from(["least_busy", "round_robin", "random", "two_choices", "shared_queue", "pinned"])
@@ -160,8 +150,8 @@ def plans(draw: st.DrawFn, span_s: float) -> Plan:
         measure = "waiting" if kind == "waiting" else draw(st.sampled_from(["cpu", "rate", "latency", "in_progress"]))
         plan["scaling"] = {"rule": "target", "measure": measure, "target": 0.5, "every": 1} | limits
     if n and draw(st.booleans()):
-        plan["rollouts"] = [{"strategy": "rolling", "at": 0.25, "spare": 1}]
-    plan["faults"] = draw(st.lists(crashes(span_s), max_size=2))
+        plan["rollouts"] = [draw(rollouts(span_s, n, fixed="scaling" not in plan))]
+    plan["faults"] = draw(st.lists(faults(span_s, interruptible=tier.interruptible), max_size=2))
     return make_plan(tier, **plan)
 
 

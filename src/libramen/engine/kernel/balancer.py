@@ -154,11 +154,6 @@ def note_sent(w, f, index):
 def send(w, f, index, now_s):
     """The balancer gets an attempt: the row that it goes to; NONE_READY: it has been held or refused."""
     integrate(w, f, now_s)
-    if f.judges:
-        visit_at(w.visits, index).sent = -1
-        main = first_side(w, f)
-        if main.by_side and f.index == main.split_side:
-            note_sent(w, f, index)
     visit = visit_at(w.visits, index)
     visit.at_s = now_s
     visit.slot_at_s = np.nan
@@ -166,6 +161,11 @@ def send(w, f, index, now_s):
     visit.order = w.attempts
     w.attempts += 1
     f.attempts += 1
+    if f.judges:
+        visit.sent = -1
+        main = first_side(w, f)
+        if main.by_side and f.index == main.split_side:
+            note_sent(w, f, index)
     visit.fails = 0
     if w.calls:
         visit.called_s = 0.0

@@ -416,6 +416,7 @@ def move_over(w, f):
     to = fleet_at(w.fleets, f.other)
     if not to.n_ready:
         return
+    integrate(w, f, w.event_s)
     integrate(w, to, w.event_s)
     level_at(f.levels, 0).waiting -= f.n_held
     level_at(to.levels, 0).waiting += f.n_held
