@@ -177,8 +177,8 @@ def test_tiers_from_a_catalogue(tmp_path: Path) -> None:
         ('keep = "60%"', 'keep = "most"', r"keep: found 'most'; allowed: a number of replicas"),
         (
             'strategy = "rolling"',
-            'strategy = "canary"',
-            r"strategy: found 'canary'; allowed: 'rolling', 'stop_start'",
+            'strategy = "sudden"',
+            r"strategy: found 'sudden'; allowed: 'rolling', 'stop_start', 'switch', 'canary'",
         ),
         (
             "per_hour = 0.031",

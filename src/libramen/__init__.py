@@ -18,14 +18,16 @@ if TYPE_CHECKING:
     from libramen.comparison.backtest import Backtest, backtest
     from libramen.comparison.compare import Comparison, compare
     from libramen.comparison.doubt import Doubt, doubt
+    from libramen.comparison.events import Events, events
     from libramen.comparison.fit import Fitted, fit
+    from libramen.comparison.repeats import Repeats, repeat
     from libramen.delays import Delay
     from libramen.demand.unqueue import unqueue
     from libramen.outcome.figures import Figures
     from libramen.outcome.outcome import Outcome
     from libramen.outcome.replay import replay
-    from libramen.rules.faults import Crash
-    from libramen.rules.rollouts import Rolling, StopStart
+    from libramen.rules.faults import Crash, Dependency, Reclaim, Slow, ZoneLoss
+    from libramen.rules.rollouts import Canary, Rolling, StopStart, Switch
     from libramen.rules.scaling import Ahead, Custom, Fixed, Observation, OnArrival, Steps, Target
     from libramen.study.objectives import Objectives
     from libramen.study.plan import Plan
@@ -44,8 +46,18 @@ _HOME = {
     "Bill": "bill.bill",
     "BillLine": "bill.lines",
     "Check": "checks.check",
+    "Canary": "rules.rollouts",
     "Comparison": "comparison.compare",
+    "Events": "comparison.events",
+    "Repeats": "comparison.repeats",
+    "Switch": "rules.rollouts",
+    "events": "comparison.events",
+    "repeat": "comparison.repeats",
     "Crash": "rules.faults",
+    "Dependency": "rules.faults",
+    "Reclaim": "rules.faults",
+    "Slow": "rules.faults",
+    "ZoneLoss": "rules.faults",
     "Custom": "rules.scaling",
     "Doubt": "comparison.doubt",
     "Delay": "delays",
@@ -88,13 +100,16 @@ __all__ = [
     "Backtest",
     "Bill",
     "BillLine",
+    "Canary",
     "Check",
     "Comparison",
     "Crash",
     "Custom",
     "Delay",
     "Demand",
+    "Dependency",
     "Doubt",
+    "Events",
     "Figures",
     "Fitted",
     "Fixed",
@@ -105,29 +120,36 @@ __all__ = [
     "Outcome",
     "OutputError",
     "Plan",
+    "Reclaim",
+    "Repeats",
     "ReplayError",
     "Rolling",
     "Service",
     "Size",
+    "Slow",
     "Steps",
     "StopStart",
     "Study",
     "StudyError",
     "Summary",
+    "Switch",
     "Target",
     "Tier",
     "Trace",
     "TraceError",
     "UnitError",
+    "ZoneLoss",
     "__version__",
     "backtest",
     "check",
     "compare",
     "doubt",
+    "events",
     "fit",
     "load_study",
     "make_trace",
     "read_trace",
+    "repeat",
     "replay",
     "shaped",
     "summarise",

@@ -13,6 +13,7 @@ from libramen.cli.trace import app as trace_app
 if TYPE_CHECKING:
     from libramen.comparison.doubt import Doubt
     from libramen.comparison.fit import Fitted
+    from libramen.comparison.repeats import Repeats
 
 app = typer.Typer(
     name="libramen",
@@ -33,6 +34,10 @@ Trust = Annotated[
     bool, typer.Option("--trust-code", help="Run scaling rules in Python modules beside the study; read them first.")
 ]
 NoCache = Annotated[bool, typer.Option("--no-cache", help="Read the files again, also if they were read before.")]
+RepeatTimes = Annotated[
+    int | None,
+    typer.Option("--repeats", metavar="N", min=1, max=100_000, help="Replay with N seeds, and say how much is luck."),
+]
 Plot = Annotated[Path | None, typer.Option("--plot", metavar="FILE", help="Draw a picture: .png or .svg.")]
 
 
@@ -130,6 +135,7 @@ def replay(
         Path | None,
         typer.Option("--decisions", metavar="FILE", help="Write one row per decision of the scaling rule: .csv."),
     ] = None,
+    repeats: RepeatTimes = None,
 ) -> int:
     """Replay one plan, and see what happened and why."""
     from libramen.cli import show
@@ -160,6 +166,11 @@ def replay(
             currency=loaded.currency,
             progress=bar.share(f"replaying {plan}"),
         )
+        repeated = None
+        if repeats is not None:
+            from libramen.comparison.repeats import repeat
+
+            repeated = repeat(loaded, repeats, trace=trace, plans=[plan], seed=seed, workers=None, progress=bar.named)
     if requests is not None:
         from pyarrow import parquet
 
@@ -172,13 +183,17 @@ def replay(
         from libramen.draw.style import save
 
         save(outcome.plot_where(), where)
-    _finish(outcome.to_dict() if json else None, plot, outcome)
+    document = (outcome.to_dict() | _repeats_document(repeated)) if json else None
+    _finish(document, plot, outcome)
     show.skipped_lines(trace)
     if json:
         show.doubts(trace.demand.doubts)
     else:
         show.outcome(loaded, outcome, kept_grade(loaded, seed))
-    return int(strict and not outcome.meets_all)
+        if repeated is not None:
+            show.repeats(loaded, repeated)
+    holds = outcome.meets_all if repeated is None else repeated.cheapest is not None
+    return int(strict and not holds)
 
 
 @app.command(epilog="Example:  libramen compare saltmarsh/study.toml --plot compare.png")
@@ -193,6 +208,7 @@ def compare(
     doubt: Annotated[
         bool, typer.Option("--doubt", help="Compare again at the ends of what is not known: does the verdict hold?")
     ] = False,
+    repeats: RepeatTimes = None,
 ) -> int:
     """Replay all plans of a study and compare them."""
     from libramen.cli import show
@@ -212,14 +228,57 @@ def compare(
             from libramen.comparison.doubt import doubt as doubt_verdict
 
             doubted = doubt_verdict(loaded, comparison, trace=trace, seed=seed, workers=None, progress=bar.named)
+        repeated = None
+        if repeats is not None:
+            from libramen.comparison.repeats import repeat
+
+            repeated = repeat(loaded, repeats, trace=trace, seed=seed, workers=None, progress=bar.named)
     document = comparison.to_dict() | ({"doubt": [one.to_dict() for one in doubted]} if doubt else {})
-    _finish(document if json else None, plot, comparison)
+    _finish(document | _repeats_document(repeated) if json else None, plot, comparison)
     show.skipped_lines(comparison.trace)
     if json:
         show.doubts(trace.demand.doubts)
     else:
         show.comparison(loaded, comparison, kept_grade(loaded, seed), doubted)
-    return int(strict and comparison.cheapest is None)
+        if repeated is not None:
+            show.repeats(loaded, repeated)
+    best = comparison.cheapest if repeated is None else repeated.cheapest
+    return int(strict and best is None)
+
+
+@app.command(epilog="Example:  libramen events landing/study.toml --plan bold")
+def events(
+    study: StudyPath,
+    plan: Annotated[str, typer.Option("--plan", metavar="PLAN", help="Name of the plan.")],
+    json: Json = False,
+    seed: Seed = 0,
+    trust_code: Trust = False,
+    no_cache: NoCache = False,
+    once: Annotated[
+        bool, typer.Option("--once", help="Count each event once a month, not as often as the trace stands for.")
+    ] = False,
+    plot: Plot = None,
+) -> int:
+    """What each release and fault of a plan costs: as planned, in the quietest window, with other strategies."""
+    from libramen.cli import show
+    from libramen.comparison.events import events as find_events
+    from libramen.engine.compiling import Compilation
+    from libramen.study.study import load_study
+
+    _check_plot(plot)
+    loaded = load_study(study, trust_code=trust_code)
+    loaded.plan(plan)
+    with Compilation(show.told) as compilation, show.progress() as bar:
+        trace = loaded.trace(seed=seed, progress=bar.share("reading the trace"), cache=not no_cache)
+        compilation.wait()
+        found = find_events(loaded, plan, trace=trace, seed=seed, once=once, progress=bar.named)
+    _finish(found.to_dict() if json else None, plot, found)
+    show.skipped_lines(trace)
+    if json:
+        show.doubts(trace.demand.doubts)
+    else:
+        show.events(loaded, found)
+    return 0
 
 
 @app.command(epilog="Example:  libramen backtest saltmarsh/study.toml --plot backtest.png")
@@ -279,6 +338,10 @@ def prepare() -> int:
     compile_now()
     typer.echo("The replay engine was compiled already." if had_been else "The replay engine is compiled.")
     return 0
+
+
+def _repeats_document(repeated: Repeats | None) -> dict[str, Any]:
+    return {} if repeated is None else {"repeats": repeated.to_dict()}
 
 
 def _check_plot(plot: Path | None) -> None:

@@ -25,7 +25,9 @@ if TYPE_CHECKING:
     from libramen.comparison.backtest import Backtest, Grade
     from libramen.comparison.compare import Comparison
     from libramen.comparison.doubt import Doubt
+    from libramen.comparison.events import Events
     from libramen.comparison.fit import Fitted
+    from libramen.comparison.repeats import Repeats
     from libramen.outcome.outcome import Outcome
     from libramen.report.section import Section
     from libramen.study.study import Study
@@ -186,6 +188,20 @@ def outcome(study: Study, found: Outcome, grade: Grade | None = None) -> None:
     from libramen.report.replay import outcome_sections
 
     _render([*outcome_sections(study, found), *trust_section(study, grade)])
+
+
+def repeats(study: Study, found: Repeats) -> None:
+    """How much of the figures of plans is luck."""
+    from libramen.report.repeats import repeats_section
+
+    _render([repeats_section(found, study.currency)])
+
+
+def events(study: Study, found: Events) -> None:
+    """What releases and faults cost, and what other ways would have cost."""
+    from libramen.report.events import ways_sections
+
+    _render(ways_sections(study, found))
 
 
 def check(found: Check) -> None:

@@ -184,6 +184,29 @@ def compare(
     Example:
         >>> compare(load_study("saltmarsh/study.toml")).table  # doctest: +SKIP
     """
+    cases = cases_of(study, plans, seed)
+    report = progress or (lambda _what, _share: None)
+    if trace is None:
+        trace = study.trace(seed=seed, progress=lambda share: report("reading the trace", share), cache=cache)
+    if executor is not None:
+        found = dict(run_cases(cases, trace, executor, progress=report))
+    else:
+        if workers is None:
+            workers = cores() if len(trace) * len(cases) >= _PAYS else 1
+        if min(workers, len(cases)) > 1:
+            with LocalProcesses(min(workers, len(cases))) as processes:
+                found = dict(run_cases(cases, trace, processes, progress=report))
+        else:
+            found = dict(run_cases(cases, trace, progress=report))
+    return Comparison((found[number] for number in range(len(cases))), trace, cases)
+
+
+def cases_of(study: Study, plans: Iterable[str | Plan | JointPlan] | None, seed: int) -> list[Case]:
+    """One replay for each of some plans, names of the study's or plans; None: all of the study.
+
+    Raises:
+        StudyError: there is no such plan, or its rule may not run.
+    """
     chosen = _chosen(study, plans)
     for name, plan in chosen.items():  # before any time is spent
         try:
@@ -191,24 +214,10 @@ def compare(
                 hosted.plan.scaling.may_run()
         except StudyError as error:
             raise StudyError(f"plan {name!r}: {error}") from None
-    report = progress or (lambda _what, _share: None)
-    if trace is None:
-        trace = study.trace(seed=seed, progress=lambda share: report("reading the trace", share), cache=cache)
-    cases = [
+    return [
         Case(study.services, plan, study.objectives, seed, study.trace_table.settle, study.currency)
         for plan in chosen.values()
     ]
-    if executor is not None:
-        found = dict(run_cases(cases, trace, executor, progress=report))
-    else:
-        if workers is None:
-            workers = cores() if len(trace) * len(chosen) >= _PAYS else 1
-        if min(workers, len(chosen)) > 1:
-            with LocalProcesses(min(workers, len(chosen))) as processes:
-                found = dict(run_cases(cases, trace, processes, progress=report))
-        else:
-            found = dict(run_cases(cases, trace, progress=report))
-    return Comparison((found[number] for number in range(len(cases))), trace, cases)
 
 
 def _chosen(study: Study, plans: Iterable[str | Plan | JointPlan] | None) -> dict[str, Plan | JointPlan]:

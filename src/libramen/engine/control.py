@@ -26,7 +26,7 @@ from libramen.errors import ReplayError, StudyError, TraceError
 from libramen.trace.trace import Trace
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterable
+    from collections.abc import Callable, Collection, Iterable
     from datetime import datetime
 
     from libramen.study.plan import Plan
@@ -66,6 +66,7 @@ def run(
     records: np.ndarray | None = None,
     progress: Callable[[float], None] | None = None,
     forced: bool = False,
+    without: Collection[tuple[str, str, int | str]] = (),
 ) -> dict[str, Run]:
     """Replay a trace against services and their plans.
 
@@ -85,6 +86,8 @@ def run(
         forced: `wait_s` of the trace is the instant at which each request leaves its slot, or as soon as it can, and
             `cpu_s` the share of the time from its CPU turn to then that it takes (0: it has none). For work that is
             estimated from a log, which knows when requests left; `Run.turns` then says how much CPU work they got.
+        without: releases and faults that are left out, all else being as it is: service; "rollouts" or "faults" and
+            the place in the plan's table (from 0), or "at_random" and the kind of faults.
 
     Returns:
         the run of each service, by name.
@@ -127,7 +130,7 @@ def run(
     agenda = Agenda()
     timeline = whole or _Timeline(feed.start, span_s)
     services = [
-        _Service(Replay(hosted, index, plane.servers[index], agenda, feed.start, seed), timeline)
+        _Service(Replay(hosted, index, plane.servers[index], agenda, feed.start, seed), timeline, without)
         for index, hosted in enumerate(system.hosted)
     ]
     replays = [service.replay for service in services]
@@ -158,15 +161,18 @@ def peek(trace: Trace | Iterable[Trace]) -> tuple[Trace, Iterable[Trace]]:
 class _Service:
     """One service and the parts of its replay."""
 
-    def __init__(self, replay: Replay, timeline: Trace | _Timeline) -> None:
+    def __init__(
+        self, replay: Replay, timeline: Trace | _Timeline, without: Collection[tuple[str, str, int | str]]
+    ) -> None:
         self.replay, plan = replay, replay.plan
+        left_out = {(table, key) for service, table, key in without if service == replay.name}
         self._scaler = _scaler(replay)
-        self._updates = Updates(replay, plan.due("rollouts", timeline))
+        self._updates = Updates(replay, plan.due("rollouts", timeline), left_out)
         listed = ListedFleet(replay, timeline) if plan.counts else None
         self._meter = UseMeter(replay) if plan.tier.billing == "per_request" else None
         self._faults = None
         if plan.may_break:
-            self._faults = Faults(replay, plan.due("faults", timeline), timeline.span_s)
+            self._faults = Faults(replay, plan.due("faults", timeline), timeline.span_s, left_out)
         for part in (self._scaler, self._updates, self._faults, listed, self._meter):
             if part is not None:
                 replay.join(part)

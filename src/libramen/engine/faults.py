@@ -12,7 +12,7 @@ from libramen.engine.struck import StruckFleet
 from libramen.rules.faults import Reclaim
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
+    from collections.abc import Collection, Sequence
 
     import numpy as np
 
@@ -38,20 +38,29 @@ class Faults(Part):
         replay: of the service.
         due: the instants of those that have one [s].
         span_s: at random none begins after it [s].
+        left_out: see `control.run`.
     """
 
-    def __init__(self, replay: Replay, due: Sequence[tuple[float, Fault]], span_s: float) -> None:
+    def __init__(
+        self,
+        replay: Replay,
+        due: Sequence[tuple[float, Fault]],
+        span_s: float,
+        left_out: Collection[tuple[str, int | str]] = (),
+    ) -> None:
         self._replay, self._fleet, self._agenda = replay, replay.fleet, replay.agenda
         self._span_s, self._index = span_s, replay.index
         self._struck = StruckFleet(replay)
         self.records: list[FaultRecord] = []
         faults = list(replay.plan.faults)
         for at_s, fault in due:
-            self._plan(at_s, _Entry(fault, _place(faults, fault)), None)
+            if ("faults", _place(faults, fault)) not in left_out:
+                self._plan(at_s, _Entry(fault, _place(faults, fault)), None)
         tier = replay.plan.tier
         if tier.interruptible and tier.reclaimed_every is not None:
             faults.append(Reclaim(every_about=tier.reclaimed_every))
         self._random = [_Entry(fault, place) for place, fault in enumerate(faults) if fault.every_about is not None]
+        self._random = [entry for entry in self._random if ("at_random", entry.fault.kind) not in left_out]
         self._streams: dict[tuple[int, int | str], np.random.Generator] = {}
         of_ready = [entry for entry in self._random if entry.fault.strikes == "replica" and entry.fault.while_ready]
         of_ordered = [

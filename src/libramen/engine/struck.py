@@ -6,10 +6,10 @@ import math
 from typing import TYPE_CHECKING
 
 from libramen.engine.agenda import Kind
-from libramen.engine.replica import Replica
 
 if TYPE_CHECKING:
     from libramen.engine.replaying import Replay
+    from libramen.engine.replica import Replica
 
 
 class StruckFleet:

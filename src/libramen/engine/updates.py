@@ -11,7 +11,7 @@ from libramen.engine.replaying import Part
 from libramen.engine.run import UpdateRecord
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
+    from collections.abc import Collection, Sequence
 
     from libramen.engine.agenda import Action
     from libramen.engine.replaying import Replay
@@ -58,16 +58,22 @@ class _Updated:
 
 
 class Updates(Part):
-    """Begins each update when it is due and built, or when the one before it is over, and keeps it going."""
+    """Begins each update when it is due and built, or when the one before it is over, and keeps it going.
 
-    def __init__(self, replay: Replay, due: Sequence[tuple[float, Rollout]]) -> None:
+    Args:
+        replay: of the service.
+        due: the instants at which releases are due [s].
+        left_out: see `control.run`.
+    """
+
+    def __init__(
+        self, replay: Replay, due: Sequence[tuple[float, Rollout]], left_out: Collection[tuple[str, int | str]] = ()
+    ) -> None:
         self._replay, self._fleet, self._agenda, self._plane = replay, replay.fleet, replay.agenda, replay.plane
         self._most = replay.plan.tier.replicas.most
-        rollouts = list(replay.plan.rollouts)
-        self._all = [
-            _Due(rollout, at_s, next(k for k, other in enumerate(rollouts) if other is rollout))
-            for at_s, rollout in due
-        ]
+        places = {id(rollout): place for place, rollout in enumerate(replay.plan.rollouts)}
+        everything = [_Due(rollout, at_s, places[id(rollout)]) for at_s, rollout in due]
+        self._all = [update for update in everything if ("rollouts", update.entry) not in left_out]
         self._waiting: list[_Due] = []
         self._current: _Due | None = None
         self._update: Update | None = None

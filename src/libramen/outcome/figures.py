@@ -11,6 +11,7 @@ from zoneinfo import ZoneInfo
 from libramen.bill.bill import Bill
 from libramen.bill.lines import BillLine
 from libramen.engine.replica import Death
+from libramen.outcome.events import Event
 from libramen.outcome.findings import Finding
 from libramen.outcome.measures import Hour
 from libramen.study.objectives import Objective
@@ -61,6 +62,7 @@ class Figures:
         objectives: each, what was wanted and what was got.
         worst_hour: see `Outcome`.
         deaths: of replicas.
+        events: releases and faults, with what they have cost where that was worked out.
         findings: what is worth knowing, the most costly first.
         routes: the figures of each route; None: they were not asked for.
         services: the figures of each service by name, where there are several; else None.
@@ -92,6 +94,7 @@ class Figures:
     bytes_out: float
     deaths: tuple[Death, ...]
     findings: tuple[Finding, ...]
+    events: tuple[Event, ...]
     routes: tuple[RouteFigures, ...] | None = None
     services: dict[str, Figures] | None = None
 
@@ -145,6 +148,7 @@ class Figures:
             "bytes_out": self.bytes_out,
             "deaths": [death._asdict() for death in self.deaths],
             "findings": [finding._asdict() for finding in self.findings],
+            "events": [event.to_dict() for event in self.events],
         }
         if routes and self.routes is not None:
             document["routes"] = [route.to_dict() for route in self.routes]
@@ -193,6 +197,7 @@ class Figures:
             ),
             deaths=tuple(Death(**death) for death in document["deaths"]),
             findings=tuple(Finding(**finding) for finding in document["findings"]),
+            events=tuple(Event(**event) for event in document["events"]),
             routes=None if routes is None else tuple(RouteFigures.from_dict(route) for route in routes),
             services=None if services is None else {name: cls.from_dict(one) for name, one in services.items()},
         )

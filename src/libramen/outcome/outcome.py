@@ -14,6 +14,7 @@ from libramen.outcome import measures
 from libramen.outcome.judged import judged
 
 if TYPE_CHECKING:
+    from collections.abc import Callable
     from datetime import datetime
 
     import pandas as pd
@@ -22,6 +23,7 @@ if TYPE_CHECKING:
 
     from libramen.bill.bill import Bill
     from libramen.engine.run import Run
+    from libramen.outcome.events import Event, Key
     from libramen.outcome.figures import Figures
     from libramen.outcome.findings import Finding
     from libramen.outcome.measures import Asked, Failures, Hour, Measured, Measures
@@ -70,11 +72,12 @@ class Outcome:
         asked: Asked,
         seed: int,
         settle_s: float,
+        again: Callable[..., Outcome] | None = None,
         is_part: bool = False,
     ) -> None:
         self.system = system
         self._trace, (self.name, self.service, self.plan), self.run, self.bill = trace, hosted, run, bill
-        self.is_part = is_part
+        self.is_part, self._again = is_part, again
         self.seed, self.settle_s = seed, settle_s
         self._asked, self._measured = asked, measured
         figures = self._whole = measured.measures()
@@ -353,6 +356,38 @@ class Outcome:
 
         return routes(self.run.routes, self._by_route)
 
+    @property
+    def can_be_replayed(self) -> bool:
+        """Whether it can be replayed again, with something left out: its trace is there, and it is about requests."""
+        return self._again is not None and not self.is_part and self.run.results is not None
+
+    def without(self, *keys: Key) -> Outcome:
+        """The same replay on the same luck, but without some releases or faults; see `outcome.events.Key`.
+
+        Raises:
+            ReplayError: its requests were not kept.
+        """
+        if self._again is None:
+            raise ReplayError("the requests of this replay were not kept; allowed: keep_requests=True")
+        return self._again(without=keys)
+
+    @cached_property
+    def happened(self) -> tuple[Event, ...]:
+        """Releases and faults in order of time, with what each has cost: one more replay for each entry of a table."""
+        from libramen.outcome.events import worked_out
+
+        return worked_out(self)
+
+    @cached_property
+    def events(self) -> pd.DataFrame:
+        """One row per release or fault, random ones of a kind together; see `outcome.events.Event` for the columns.
+
+        What each has cost is its difference to a replay without it, which is made when this is first looked at.
+        """
+        from libramen.outcome.tables import events
+
+        return self._with_time(events(self.happened))
+
     def requests_table(self) -> pa.Table:
         """`requests` as an Arrow table, for writing without pandas."""
         from libramen.outcome.requests import requests_table
@@ -363,12 +398,15 @@ class Outcome:
 
     # -- for machines, notebooks and eyes ----------------------------------------------------------
 
-    def figures(self, *, routes: bool = True) -> Figures:
+    def figures(self, *, routes: bool = True, events: bool = False) -> Figures:
         """All that tables, findings, verdicts and JSON say of it, as a small record of plain values.
 
         Args:
             routes: whether the figures of each route are in it.
+            events: whether it is worked out what each release and fault has cost, by replays without it; else it says
+                only when they were.
         """
+        from libramen.outcome.events import happened
         from libramen.outcome.figures import Figures, RouteFigures
 
         same = (
@@ -388,6 +426,7 @@ class Outcome:
             **self._hosted_on(),
             requests=self.requests_measured,
             deaths=tuple(self.run.deaths),
+            events=() if self.is_part else self.happened if events else tuple(happened(self)),
             routes=per_route,
             **{name: getattr(self, name) for name in same},
         )
@@ -402,7 +441,7 @@ class Outcome:
         Args:
             routes: whether the figures of each route are in it.
         """
-        return self.figures(routes=routes).to_dict()
+        return self.figures(routes=routes, events=True).to_dict()
 
     def plot(self) -> Figure:
         """Requests, latency, replicas and utilisation over the time of the trace."""

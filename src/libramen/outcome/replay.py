@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -22,8 +23,9 @@ from libramen.study.system import System
 from libramen.trace.trace import Trace
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterable, Mapping
+    from collections.abc import Callable, Collection, Iterable, Mapping
 
+    from libramen.outcome.events import Key
     from libramen.outcome.measures import Measured
     from libramen.study.plan import JointPlan, Plan
     from libramen.study.service import Service
@@ -44,6 +46,7 @@ def replay(
     currency: str = "EUR",
     records: np.ndarray | None = None,
     progress: Callable[[float], None] | None = None,
+    without: Collection[Key] = (),
 ) -> Outcome:
     """Replay a trace against a plan, and see what comes of it.
 
@@ -66,6 +69,7 @@ def replay(
         records: where to write what became of each request, for instance memory that processes share:
             `engine.plane.RESULT` (n,). Default: a new array.
         progress: called now and then with the share of the trace that is replayed, from 0 to 1.
+        without: releases and faults that are left out, all else being as it is: see `outcome.events.Key`.
 
     Raises:
         ReplayError: an argument is not allowed.
@@ -117,6 +121,7 @@ def replay(
         spends=True,
         records=records,
         progress=progress,
+        without=without,
     )
     run = next(iter(runs.values()))
     measured: Measured
@@ -126,7 +131,13 @@ def replay(
         measured = KeptRequests(whole, run.results, setting, len(run.edges_s) - 1)
     else:
         measured = counted
-    shared: dict[str, Any] = {"trace": whole, "seed": seed, "settle_s": settle}
+    again = None
+    if whole is not None and keeps:
+        again = partial(
+            replay, whole, service, plan, objectives, seed, data_plane, settle=settle, window_s=window_s,
+            currency=currency,
+        )  # fmt: skip
+    shared: dict[str, Any] = {"trace": whole, "seed": seed, "settle_s": settle, "again": again}
     for counts in (counted, *visits):
         if counts is not None:
             counts.routes = run.routes

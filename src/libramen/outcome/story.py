@@ -65,7 +65,7 @@ def _failed_in_log(outcome: Outcome) -> int:
     return int(np.count_nonzero((status >= 500) | (status == 408) | (status == 499)))
 
 
-_DEATHS: Final = {"out_of_memory": "Out of memory", "crash": "Crashed"}
+_DEATHS: Final = {"out_of_memory": "Out of memory", "crash": "Crashed", "zone_loss": "Lost with a zone"}
 
 
 def _deaths(outcome: Outcome) -> Iterator[str]:
@@ -129,8 +129,16 @@ def _how_quickly(outcome: Outcome) -> Iterator[str]:
 def _updates(outcome: Outcome) -> Iterator[str]:
     for update in outcome.run.updates:
         what = f"The {update.strategy} update due at {clock(outcome, update.due_s)}"
-        if update.began_s is None:
-            yield f"{what} never began: another was under way."
+        if update.result == "skipped":
+            yield f"{what} was skipped: twice the fleet of {update.replicas} is more than the tier allows."
+        elif update.undone_s is not None and update.judged is not None:
+            ended, failed_there = update.judged
+            yield (
+                f"{what} was undone at {clock(outcome, update.undone_s)}: of the {ended:,} attempts at the new version "
+                f"that were looked at, {failed_there:,} had failed."
+            )
+        elif update.began_s is None:
+            yield f"{what} never began: another was under way, or it was undone before."
         elif update.ended_s is None:
             yield f"{what} was not over at the end."
         else:

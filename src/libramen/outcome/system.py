@@ -14,6 +14,8 @@ from libramen.study.plan import JointPlan
 from libramen.study.system import Hosted
 
 if TYPE_CHECKING:
+    from collections.abc import Callable
+
     import pandas as pd
 
     from libramen.bill.bill import Bill
@@ -45,6 +47,7 @@ class SystemOutcome(Outcome):
         trace: Trace | None,
         seed: int,
         settle_s: float,
+        again: Callable[..., Outcome] | None,
     ) -> None:
         self._services = services
         first = next(iter(services.values()))
@@ -57,6 +60,7 @@ class SystemOutcome(Outcome):
             decisions=Decisions(),
             use=np.zeros(0),
             updates=[],
+            faults=[],
             integrals=np.zeros_like(first.run.integrals),
             moved=np.zeros(0, np.int64),
             unsent=sum(one.run.unsent for one in services.values()),
@@ -71,6 +75,7 @@ class SystemOutcome(Outcome):
             asked=asked,
             seed=seed,
             settle_s=settle_s,
+            again=again,
         )
         # Of the whole there is a plan for each service, and not one service.
         parts = {hosted.name: hosted.plan for hosted in system.hosted}
@@ -144,10 +149,12 @@ class SystemOutcome(Outcome):
 
     # -- for machines, notebooks and eyes ----------------------------------------------------------
 
-    def figures(self, *, routes: bool = True) -> Any:
+    def figures(self, *, routes: bool = True, events: bool = False) -> Any:
         """All that tables, findings, verdicts and JSON say of it; see `Outcome.figures`."""
         of_services = {name: one.figures(routes=False) for name, one in self._services.items()}
-        return dataclasses.replace(super().figures(routes=routes), services=of_services, time_s=self.where.time_s)
+        return dataclasses.replace(
+            super().figures(routes=routes, events=events), services=of_services, time_s=self.where.time_s
+        )
 
     def _hosted_on(self) -> dict[str, Any]:
         return {"tier": None, "size": None}

@@ -12,6 +12,7 @@ from libramen.engine.decisions import Decision
 from libramen.engine.replica import Death
 from libramen.engine.run import UpdateRecord
 from libramen.outcome import measures
+from libramen.outcome.events import Event
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -82,3 +83,13 @@ def routes(names: Sequence[str], of_each: Sequence[Measures]) -> pd.DataFrame:
         for route, of in zip(names, of_each, strict=True)
     ]
     return pd.DataFrame(rows)
+
+
+def events(happened: tuple[Event, ...]) -> pd.DataFrame:
+    """See `Outcome.events`."""
+    columns = [name for name in Event._fields if name != "p95_s"]
+    frame = pd.DataFrame([event._asdict() for event in happened], columns=[*columns, "p95_s"])
+    for name in ("before", "during", "after"):
+        frame[f"p95_{name}_s"] = [None if event.p95_s is None else event.p95_s[name] for event in happened]
+    frame.insert(0, "at_s", frame.pop("at_s"))
+    return frame.drop(columns="p95_s")

@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, Final
 
 from libramen import units
 from libramen.outcome.story import FAILED_NOTE, FAILED_SIGN, sentences, show_latency, wanted_share
+from libramen.report.events import events_section
 from libramen.report.section import Cell, Column, Section, row
 from libramen.report.system import system_sections
 from libramen.report.words import availability, count, doubts_section, duration, fleet_range, heading
@@ -23,13 +24,14 @@ _ROUTES_SHOWN: Final = 8
 
 def outcome_sections(study: Study, found: Outcome) -> list[Section]:
     """What came of one plan."""
-    figures = found.figures()
+    figures = found.figures(events=True)
     findings = tuple(f"- {finding.text}" for finding in figures.findings)
     sections = [
         *doubts_section(found.trace.demand.doubts if found.trace else ()),
         heading(study, found.trace, *_hosted_on(found, figures)),
         Section(sentences=tuple(sentences(found)), prose=True),
         *([Section("Findings", findings, prose=True)] if findings else []),
+        *events_section(found, figures.events),
         latency_section(figures),
         *system_sections(found),
         *([time_section(figures)] if figures.services is None else []),

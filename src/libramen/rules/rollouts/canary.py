@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 from pydantic import Field
 
 from libramen.fields import Fraction, Seconds, Table
 from libramen.rules.rollouts.switch import SplitUpdate, TwoFleets
-from libramen.rules.rollouts.update import Fleet, Update
+
+if TYPE_CHECKING:
+    from libramen.rules.rollouts.update import Fleet, Update
 
 
 class Step(Table):

@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any, ClassVar, Literal
+from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 from pydantic import Field
 
 from libramen.fields import Seconds
 from libramen.rules.rollouts.update import Fleet, Rollout, Update
 from libramen.times import EPSILON_S, tolerance_s
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
 
 
 class TwoFleets(Rollout):

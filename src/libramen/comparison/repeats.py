@@ -1,0 +1,212 @@
+"""The same plans with several seeds of everything random: how much of a result is luck."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import replace as changed
+from functools import cached_property
+from typing import TYPE_CHECKING, Any, Final, NamedTuple
+
+from libramen.comparison.compare import cases_of
+from libramen.errors import ReplayError
+from libramen.runs.cases import LocalProcesses, cores, run_cases
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Iterable
+    from concurrent.futures import Executor
+
+    from libramen.outcome.figures import Figures
+    from libramen.study.plan import JointPlan, Plan
+    from libramen.study.study import Study
+    from libramen.trace.trace import Trace
+
+HOLDS: Final = 0.95
+"""A plan holds when at least this share of its repeats meets every objective."""
+MEASURES: Final = ("availability", "p95_s", "month")
+
+
+class Spread(NamedTuple):
+    """A figure over some repeats.
+
+    Attributes:
+        mean, deviation: of the repeats; the deviation with n - 1, None of one.
+        low, high: the 95 % interval of the mean, by Student's t with n - 1 degrees of freedom; None of one. Student,
+            The Probable Error of a Mean, Biometrika 6 (1908).
+        n: repeats in which the figure exists.
+    """
+
+    mean: float | None
+    deviation: float | None
+    low: float | None
+    high: float | None
+    n: int
+
+    @classmethod
+    def of(cls, values: Iterable[float | None]) -> Spread:
+        """Of the values that exist."""
+        found = [float(value) for value in values if value is not None]
+        n = len(found)
+        if not n:
+            return cls(None, None, None, None, 0)
+        mean = math.fsum(found) / n
+        if n == 1:
+            return cls(mean, None, None, None, 1)
+        deviation = math.sqrt(math.fsum((value - mean) ** 2 for value in found) / (n - 1))
+        half = _student(n - 1) * deviation / math.sqrt(n)
+        return cls(mean, deviation, mean - half, mean + half, n)
+
+
+def _student(freedom: int) -> float:
+    """The 97.5 % quantile of Student's t."""
+    from scipy.special import stdtrit
+
+    return float(stdtrit(freedom, 0.975))
+
+
+class Repeated(NamedTuple):
+    """One plan, with each of the seeds.
+
+    Attributes:
+        plan: its name.
+        figures: of each repeat, in the order of the seeds.
+    """
+
+    plan: str
+    figures: tuple[Figures, ...]
+
+    def values(self, measure: str) -> list[float | None]:
+        """`availability`, `p95_s` (of answered requests) or `month` of each repeat."""
+        if measure == "month":
+            return [float(figures.bill.month) for figures in self.figures]
+        if measure == "p95_s":
+            return [figures.latency_s["p95"] for figures in self.figures]
+        return [getattr(figures, measure) for figures in self.figures]
+
+    def spread(self, measure: str) -> Spread:
+        """Its mean, deviation and interval."""
+        return Spread.of(self.values(measure))
+
+    @property
+    def met(self) -> int:
+        """Repeats that meet every objective."""
+        return sum(figures.meets_all for figures in self.figures)
+
+    @property
+    def holds(self) -> bool:
+        """Whether at least 95 % of the repeats meet every objective."""
+        return self.met >= HOLDS * len(self.figures) - 1e-9
+
+    def missed(self) -> dict[str, int]:
+        """In how many repeats each objective is missed."""
+        counts: dict[str, int] = {}
+        for figures in self.figures:
+            for objective in figures.missed:
+                counts[objective.name] = counts.get(objective.name, 0) + 1
+        return counts
+
+
+class Repeats:
+    """Plans that were replayed with the same seeds.
+
+    Attributes:
+        plans: each plan with its repeats, in the order of the study.
+        seeds: the seeds.
+    """
+
+    def __init__(self, plans: tuple[Repeated, ...], seeds: range) -> None:
+        self.plans, self.seeds = plans, seeds
+
+    @cached_property
+    def cheapest(self) -> Repeated | None:
+        """Of the plans that hold the one with the least mean of the month; None: none holds."""
+        holding = [plan for plan in self.plans if plan.holds]
+        return min(holding, key=lambda plan: plan.spread("month").mean or 0.0, default=None)
+
+    def difference(self, one: Repeated, other: Repeated, measure: str) -> Spread:
+        """Of two plans, paired: repeat by repeat, so that the luck that both have had falls out."""
+        pairs = zip(one.values(measure), other.values(measure), strict=True)
+        return Spread.of(None if a is None or b is None else a - b for a, b in pairs)
+
+    def to_dict(self) -> dict[str, Any]:
+        """The JSON of the command line."""
+        best = self.cheapest
+        return {
+            "seeds": list(self.seeds),
+            "cheapest": None if best is None else best.plan,
+            "plans": [
+                {
+                    "plan": plan.plan,
+                    **{measure: plan.spread(measure)._asdict() for measure in MEASURES},
+                    "met": plan.met,
+                    "holds": plan.holds,
+                    "missed": plan.missed(),
+                    "against_cheapest": None
+                    if best is None or plan is best
+                    else {measure: self.difference(plan, best, measure)._asdict() for measure in MEASURES},
+                }
+                for plan in self.plans
+            ],
+        }
+
+
+def repeat(
+    study: Study,
+    n: int,
+    executor: Executor | None = None,
+    *,
+    trace: Trace | None = None,
+    plans: Iterable[str | Plan | JointPlan] | None = None,
+    seed: int = 0,
+    workers: int | None = 1,
+    cache: bool = True,
+    progress: Callable[[str, float], None] | None = None,
+) -> Repeats:
+    """Replay plans of a study n times, with the seeds `seed` to `seed + n - 1` of everything random.
+
+    The trace is read once, with the first seed. Every plan meets the same seeds, so that their differences are paired.
+
+    Args:
+        study: from `load_study`.
+        n: how often, 1 or more.
+        executor: where the replays run, from `concurrent.futures` or alike. Default: here.
+        trace: what is replayed. Default: the study's own.
+        plans: which plans. Default: all of the study.
+        seed: the first seed.
+        workers: processes, without an executor; the result is the same to the byte. None: as many as there are cores.
+        cache: whether a trace that was read before may be taken from the user's cache directory.
+        progress: called with what is being done and the share of it that is done, from 0 to 1.
+
+    Raises:
+        ReplayError: n is not allowed.
+        StudyError: a plan cannot be replayed on this trace.
+
+    Example:
+        >>> repeat(load_study("landing/study.toml"), 20).cheapest.plan  # doctest: +SKIP
+        'spread'
+    """
+    if isinstance(n, bool) or not isinstance(n, int) or not 1 <= n <= _MOST:
+        raise ReplayError(f"repeats: found {n!r}; allowed: a whole number from 1 to {_MOST:,}")
+    report = progress or (lambda _what, _share: None)
+    first = cases_of(study, plans, seed)
+    if trace is None:
+        trace = study.trace(seed=seed, progress=lambda share: report("reading the trace", share), cache=cache)
+    seeds = range(seed, seed + n)
+    cases = [changed(case, seed=one) for case in first for one in seeds]
+    if executor is not None:
+        found = dict(run_cases(cases, trace, executor, progress=report))
+    else:
+        workers = cores() if workers is None else workers
+        if min(workers, len(cases)) > 1:
+            with LocalProcesses(min(workers, len(cases))) as processes:
+                found = dict(run_cases(cases, trace, processes, progress=report))
+        else:
+            found = dict(run_cases(cases, trace, progress=report))
+    return Repeats(
+        tuple(
+            Repeated(case.plan.name, tuple(found[n * place + k] for k in range(n))) for place, case in enumerate(first)
+        ),
+        seeds,
+    )
+
+
+_MOST: Final = 100_000

@@ -1,0 +1,187 @@
+"""Sections about releases and faults: what each cost, and what another way of doing it would have cost."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from libramen.outcome.story import and_list
+from libramen.outcome.words import clock, times
+from libramen.report.section import Cell, Column, Section, row
+from libramen.report.words import count, duration
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from libramen.comparison.events import Events, Way, Ways
+    from libramen.outcome.events import Event
+    from libramen.outcome.figures import Figures
+    from libramen.outcome.outcome import Outcome
+    from libramen.report.section import Row
+    from libramen.study.study import Study
+
+_PLURALS = {"crash": "crashes", "reclaim": "reclaims", "zone loss": "zone losses"}
+_SAME = 0.005
+"""Hours of a replica, or money, below which nothing is said."""
+
+
+def named(event: Event) -> str:
+    """What an event is called: the release at 12:00, the zone_loss at 17:30, the crashes at random."""
+    if event.is_release:
+        return f"the {event.kind} release"
+    name = event.kind.replace("_", " ")
+    return f"the {name}" if event.table == "faults" else f"{_PLURALS.get(name, name)} at random"
+
+
+def events_section(found: Outcome, happened: Sequence[Event]) -> list[Section]:
+    """What each release and fault of a replay has cost, in a sentence and a row; nothing without any."""
+    shown = [event for event in happened if event.failed is not None]
+    if not shown:
+        return []
+    several = len(found.services) > 1
+    rows = [row([_when(found, event), *_cells(event, found.bill.currency)]) for event in shown]
+    if several:
+        rows = [row([event.service, *one.cells]) for event, one in zip(shown, rows, strict=True)]
+    first = [Column("service", "service", is_number=False)] if several else []
+    return [
+        Section(
+            "Events",
+            sentences=tuple(f"- {sentence(found, event)}" for event in shown),
+            columns=(*first, Column("event", "event", is_number=False), *_columns(found.bill.currency)),
+            rows=tuple(rows),
+            notes=("Each against a replay without it, on the same luck.",),
+            prose=True,
+        )
+    ]
+
+
+def sentence(found: Outcome | Figures, event: Event) -> str:
+    """What an event costs: how many requests, how often, and how much of the error budget."""
+    who = named(event)
+    who = f"{who[0].upper()}{who[1:]}"
+    when = "" if event.table == "at_random" else f" at {clock(found, event.at_s, seconds=False)}"
+    if event.result == "skipped":
+        return f"{who}{when} was skipped: twice the fleet is more than the tier allows."
+    if event.result == "not_begun":
+        return f"{who}{when} never began."
+    undone = ", and was undone" if event.result == "undone" else ""
+    failed = event.failed or 0
+    verb = "fail" if event.table == "at_random" else "fails"
+    many = times(failed, "request") if failed > 0 else "no request more"
+    if failed < 0:
+        many = f"{times(-failed, 'request')} fewer"
+    said = f"{who}{when} {verb} {many}{undone}"
+    if failed > 0 and event.budget_share is not None:
+        said += f"; {_how_often(event)}: {_share(event.budget_share)} of the month's error budget"
+    return said + "."
+
+
+def _how_often(event: Event) -> str:
+    each = event.times_a_month / event.strikes
+    if event.table == "at_random":
+        return f"{times(event.strikes, 'time')} in the trace, about {event.times_a_month:,.3g} in a month"
+    if abs(each - 1) < 1e-9:
+        return "once a month"
+    if abs(each - 730 / 24) < 1e-6:
+        return "every day of the month"
+    return f"{each:,.3g} times a month"
+
+
+def _share(share: float) -> str:
+    return f"{100 * share:.2g} %" if share < 0.1 else f"{100 * share:,.0f} %"
+
+
+def _when(found: Outcome, event: Event) -> Cell:
+    name = f"{event.kind.replace('_', ' ')}"
+    if event.table == "at_random":
+        return Cell(f"{name}, {times(event.strikes, 'time')}", event.kind)
+    return Cell(f"{name} {clock(found, event.at_s, seconds=False)}", event.kind)
+
+
+def _columns(currency: str) -> tuple[Column, ...]:
+    return (
+        Column("failed", "failed"),
+        Column("lasts", "lasts", "s"),
+        Column("p95 before", "p95_before", "s"),
+        Column("during", "p95_during", "s"),
+        Column("after", "p95_after", "s"),
+        Column("of the budget", "budget_share", "share"),
+        Column("replica-hours", "replica_hours"),
+        Column("a month", "money", currency),
+    )
+
+
+def _cells(event: Event, currency: str) -> list[Cell | str]:
+    p95_s = event.p95_s or {}
+    return [
+        count(event.failed or 0),
+        duration(event.lasts_s),
+        *(duration(p95_s.get(name)) for name in ("before", "during", "after")),
+        Cell("-" if event.budget_share is None else _share(event.budget_share), event.budget_share),
+        _signed(event.replica_hours, "{:+.2f}"),
+        _signed(event.money, "{:+,.2f} " + currency),
+    ]
+
+
+def _signed(value: float | None, form: str) -> Cell:
+    if value is None:
+        return Cell("-")
+    return Cell("0" if abs(value) < _SAME else form.format(value), value)
+
+
+# -- other ways of doing it ------------------------------------------------------------------------
+
+
+def ways_sections(study: Study, found: Events) -> list[Section]:
+    """Each event as planned and otherwise: a table, and what is best."""
+    outcome = found.outcome
+    title = f"{study.name}: releases and faults of plan {outcome.plan.name}"
+    if not found.entries:
+        return [Section(title, ("It has none: neither rollouts nor faults.",))]
+    sections = [Section(title)]
+    sections += [_ways(outcome, entry) for entry in found.entries]
+    counted = "once a month each" if found.once else f"a month is {outcome.bill.note}"
+    return [*sections, Section(sentences=(f"Each against a replay without it, on the same luck; counted: {counted}.",))]
+
+
+def _ways(outcome: Outcome, entry: Ways) -> Section:
+    rows: list[Row] = []
+    for way in entry.ways:
+        if not way.events:
+            rows.append(row([way.name, Cell("-"), *[Cell("")] * 8]))
+            continue
+        for event in way.events:
+            name = way.name if event is way.events[0] else ""
+            when = "at random" if event.table == "at_random" else clock(outcome, event.at_s, seconds=False)
+            rows.append(row([name, Cell(when, event.at_s), *_cells(event, outcome.bill.currency)]))
+    whose = f"{entry.service}: " if len(outcome.services) > 1 else ""
+    return Section(
+        f"{whose}{entry.kind.replace('_', ' ')}",
+        sentences=tuple(_verdict(outcome, entry)),
+        columns=(
+            Column("", "way", is_number=False),
+            Column("at", "at_s", "s", is_number=False),
+            *_columns(outcome.bill.currency),
+        ),
+        rows=tuple(rows),
+        notes=tuple(f"{way.name}: {_reason(way)}" for way in entry.ways if way.why_not),
+        prose=True,
+    )
+
+
+def _reason(way: Way) -> str:
+    return f"not possible: {way.why_not}"
+
+
+def _verdict(outcome: Outcome, entry: Ways) -> list[str]:
+    """What it costs as planned, and what the others would have cost."""
+    said = [sentence(outcome, event) for event in entry.planned.events]
+    others = [way for way in entry.ways[1:] if way.failed is not None]
+    if not others:
+        return said
+    words = []
+    for way in others:
+        failed = way.failed or 0
+        when = clock(outcome, way.events[0].at_s, seconds=False)
+        how = f"at {when}" if way.name.startswith("quietest") else f"as {way.name}"
+        words.append(f"{how} {failed:,}")
+    return [*said, f"It would have failed {and_list(words)}."]

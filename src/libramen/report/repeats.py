@@ -1,0 +1,83 @@
+"""The section about repeats: how much of the figures of each plan is luck."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from libramen import units
+from libramen.outcome.words import times
+from libramen.report.section import Cell, Column, Section, row
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+    from libramen.comparison.repeats import Repeats, Spread
+
+
+def repeats_section(found: Repeats, currency: str) -> Section:
+    """A row a plan: mean and 95 % interval of what matters, and how often it meets the objectives."""
+    n, best = len(found.seeds), found.cheapest
+
+    def money(value: float) -> str:
+        return f"{value:,.2f}"
+
+    rows = []
+    for plan in found.plans:
+        cells: list[Cell | str] = [Cell(plan.plan, plan.plan)]
+        for measure, show in (
+            ("availability", units.show_availability),
+            ("p95_s", units.show_duration),
+            ("month", money),
+        ):
+            cells += _cells(plan.spread(measure), show)
+        verdict = "holds" if plan.holds else "does not hold"
+        missed = ", ".join(f"{name} {count:,}" for name, count in plan.missed().items())
+        rows.append(row([*cells, Cell(f"{plan.met:,} of {n:,}", plan.met), verdict, missed], stands_out=plan is best))
+    return Section(
+        f"{times(n, 'repeat')}, seeds {found.seeds[0]} to {found.seeds[-1]}",
+        sentences=(*_verdict(found, currency),),
+        columns=(
+            Column("plan", "plan", is_number=False),
+            Column("availability", "availability"),
+            Column("95 % interval", "availability_interval", is_number=False),
+            Column("p95", "p95_s", "s"),
+            Column("95 % interval", "p95_interval", is_number=False),
+            Column(f"{currency}/month", "month", currency),
+            Column("95 % interval", "month_interval", is_number=False),
+            Column("met in", "met", is_number=False),
+            Column("", "holds", is_number=False),
+            Column("missed", "missed", is_number=False, only_wide=True),
+        ),
+        rows=tuple(rows),
+        notes=("A plan holds when at least 95 % of its repeats meet every objective. Intervals are of the mean.",),
+        prose=True,
+    )
+
+
+def _cells(spread: Spread, show: Callable[[float], str]) -> list[Cell | str]:
+    if spread.mean is None:
+        return [Cell("-"), ""]
+    if spread.low is None or spread.high is None or not spread.deviation:
+        return [Cell(show(spread.mean), spread.mean), "no luck in it" if spread.n > 1 else ""]
+    return [Cell(show(spread.mean), spread.mean), f"{show(spread.low)} to {show(spread.high)}"]
+
+
+def _verdict(found: Repeats, currency: str) -> list[str]:
+    best, n = found.cheapest, len(found.seeds)
+    if best is None:
+        return ["No plan holds."]
+    mean = best.spread("month").mean or 0.0
+    said = [
+        (
+            f"The cheapest plan that holds is {best.plan}: {mean:,.2f} {currency} a month on average; it meets every "
+            f"objective in {best.met:,} of {n:,} repeats."
+        )
+    ]
+    others = [plan for plan in found.plans if plan.holds and plan is not best]
+    for plan in others:
+        gap = found.difference(plan, best, "month")
+        if gap.mean is not None and gap.low is not None and gap.high is not None and gap.low <= 0 <= gap.high:
+            said.append(
+                f"{plan.plan} may be as cheap: {gap.mean:+,.2f} {currency}, {gap.low:+,.2f} to {gap.high:+,.2f}."
+            )
+    return said
