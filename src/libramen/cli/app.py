@@ -63,7 +63,9 @@ def demo(
     ] = None,
     study_name: Annotated[
         str,
-        typer.Option("--study", metavar="NAME", help="saltmarsh: a day, one service; cabins: an hour, four services."),
+        typer.Option(
+            "--study", metavar="NAME", help="saltmarsh: a day; cabins: four services; landing: releases, faults."
+        ),
     ] = "saltmarsh",
     json: Json = False,
     seed: Seed = 0,

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
 from libramen import units
-from libramen.errors import StudyError
+from libramen.errors import ReplayError, StudyError
 from libramen.outcome.events import Event, difference, happened, once_a_month
 from libramen.outcome.replay import replay
 from libramen.rules.rollouts import CLASSES
@@ -14,6 +14,8 @@ from libramen.study.plan import Plan
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator
+
+    from matplotlib.figure import Figure
 
     from libramen.outcome.outcome import Outcome
     from libramen.study.plan import JointPlan
@@ -29,14 +31,16 @@ class Way(NamedTuple):
     """One way of doing it.
 
     Attributes:
-        name: "as planned", "quietest 30m", or a strategy.
+        name: "as planned", "quietest 30m", a strategy, or "rolling in place": one after the other, on its machine.
         events: what it costs, one for each time; empty: it cannot be done.
         why_not: why it cannot.
+        outcome: of the plan with it.
     """
 
     name: str
     events: tuple[Event, ...]
     why_not: str = ""
+    outcome: Outcome | None = None
 
     @property
     def failed(self) -> int | None:
@@ -93,11 +97,20 @@ class Events:
             ],
         }
 
-    def plot(self) -> Any:
-        """Requests that fail minute by minute, each event in each of its ways."""
-        from libramen.draw.replay import draw_outcome
+    def plot(self, entry: int = 0) -> Figure:
+        """One event in each of its ways: what failed, what was slow, and which replicas there were, around it.
 
-        return draw_outcome(self.outcome)
+        Args:
+            entry: place of the event in `entries` (from 0).
+
+        Raises:
+            ReplayError: there is no such event.
+        """
+        from libramen.draw.events import draw_ways
+
+        if not 0 <= entry < len(self.entries):
+            raise ReplayError(f"events: found {entry!r}; allowed: the place of one of {len(self.entries)} events")
+        return draw_ways(self, self.entries[entry])
 
 
 def events(
@@ -150,7 +163,7 @@ def events(
     for number, (key, planned) in enumerate(first.items()):
         report("events", number / len(first))
         without = outcome.without(key)
-        ways = [Way("as planned", tuple(counted(difference(outcome, without, planned))))]
+        ways = [Way("as planned", tuple(counted(difference(outcome, without, planned))), outcome=outcome)]
         for name, changed, why_not in _otherwise(chosen, key, trace):
             if changed is None:
                 ways.append(Way(name, (), why_not))
@@ -161,7 +174,7 @@ def events(
             if skipped:
                 ways.append(Way(name, (), "twice the fleet is more than the tier allows"))
             else:
-                ways.append(Way(name, tuple(counted(difference(other, without, again)))))
+                ways.append(Way(name, tuple(counted(difference(other, without, again))), outcome=other))
         entries.append(Ways(planned[0].kind, key[0], planned[0].is_release, tuple(ways)))
     report("events", 1.0)
     return Events(outcome, tuple(entries), once=once)
@@ -185,6 +198,9 @@ def _otherwise(
         return
     common = entry.model_fields_set & set(Rollout.model_fields) - {"strategy"}
     same = {name: getattr(entry, name) for name in common}
+    in_place = {"strategy": "rolling", "spare": 0, "keep": 0, "in_place": True}
+    if any(getattr(entry, key, None) != value for key, value in in_place.items()):
+        yield _changed(plan, service, table, place, "rolling in place", same | in_place)
     for strategy in CLASSES:
         name = strategy.model_fields["strategy"].default
         if name != entry.strategy:

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Final
 import numpy as np
 
 from libramen.demo.cabins import make_hour
+from libramen.demo.landing import make_landing
 from libramen.demo.make import SEED, make_day
 from libramen.engine.plane import Ending
 from libramen.errors import OutputError
@@ -28,9 +29,11 @@ if TYPE_CHECKING:
 LOG: Final = "saltmarsh.log.gz"
 CPU_USE: Final = "cpu.csv"
 CABINS: Final = "cabins.parquet"
+LANDING: Final = "landing.parquet"
 STUDIES: Final[dict[str, dict[str, str]]] = {
     "saltmarsh": {"study.toml": "study.toml", "tiers.toml": "tiers.toml"},
     "cabins": {"study.toml": "cabins.toml"},
+    "landing": {"study.toml": "landing.toml"},
 }
 """The studies that are shipped: what their files are called, and from which text each is."""
 
@@ -50,7 +53,8 @@ def write_demo(
         directory: made if it is not there.
         progress: called with the share that is done, from 0 to 1.
         before_replay: called when the requests are made and are going to be replayed on today's servers.
-        study: `"saltmarsh"`, a day with one service; or `"cabins"`, an hour with four that call each other.
+        study: `"saltmarsh"`, a day with one service; `"cabins"`, an hour with four that call each other; or
+            `"landing"`, an hour with releases and faults.
 
     Raises:
         OutputError: there is no such study; it cannot be written, or holds a study that was changed.
@@ -71,9 +75,11 @@ def write_demo(
             raise OutputError(
                 f"{path}: was changed and is left as it is; allowed: another directory, or comparing this one"
             )
-    if study == "cabins":
-        if not (directory / CABINS).exists():
-            write_trace(make_hour(), directory / CABINS)
+    made = {"cabins": (make_hour, CABINS), "landing": (make_landing, LANDING)}
+    if study in made:
+        make, name = made[study]
+        if not (directory / name).exists():
+            write_trace(make(), directory / name)
     elif not all((directory / name).exists() for name in (LOG, CPU_USE)):
         outcome = _today(directory / "study.toml", progress, before_replay)
         write_whole(directory / LOG, lambda temporary: write_log(outcome, temporary))

@@ -69,13 +69,13 @@ def times_of(outcome: Outcome, at_s: np.ndarray) -> Any:
     return np.array([date2num(utc + timedelta(seconds=float(s))) for s in np.atleast_1d(at_s)])
 
 
-def time_axis(axes: Axes, outcome: Outcome) -> None:
-    """Local time where it is known, else hours from the start."""
+def time_axis(axes: Axes, outcome: Outcome, most: int = 14) -> None:
+    """Local time where it is known, else hours from the start; `most`: so many ticks at most."""
     start = outcome.start
     if start is None:
         axes.set_xlabel("hours from the start", color=INK)
         return
-    locator = AutoDateLocator(tz=start.tzinfo, maxticks=14)
+    locator = AutoDateLocator(tz=start.tzinfo, maxticks=most, minticks=2)
     axes.xaxis.set_major_locator(locator)
     axes.xaxis.set_major_formatter(ConciseDateFormatter(locator, tz=start.tzinfo, show_offset=False))
     axes.set_xlabel(f"local time ({start.tzinfo}), from {start:%a %d %b %Y}", color=INK)

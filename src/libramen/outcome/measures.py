@@ -233,10 +233,10 @@ def stage_steps(run: Run, *stages: Stage) -> Steps:
 
 def paid_time(replica: Replica, plan: Plan) -> tuple[float, float]:
     """From when to when a replica is paid for [s]; infinity: never, for ever."""
-    from libramen.bill.usage import paid_from
+    from libramen.bill.usage import paid_from, paid_to
 
     start_s = paid_from(replica, plan)
-    return math.inf if start_s is None else start_s, math.inf if replica.gone_s is None else replica.gone_s
+    return math.inf if start_s is None else start_s, paid_to(replica)
 
 
 def paid_steps(run: Run, plan: Plan) -> Steps:

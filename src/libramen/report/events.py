@@ -66,7 +66,7 @@ def sentence(found: Outcome | Figures, event: Event) -> str:
     undone = ", and was undone" if event.result == "undone" else ""
     failed = event.failed or 0
     verb = "fail" if event.table == "at_random" else "fails"
-    many = times(failed, "request") if failed > 0 else "no request more"
+    many = times(failed, "request") if failed > 0 else "no request"
     if failed < 0:
         many = f"{times(-failed, 'request')} fewer"
     said = f"{who}{when} {verb} {many}{undone}"
