@@ -14,6 +14,7 @@ if TYPE_CHECKING:
     from libramen.comparison.doubt import Doubt
     from libramen.comparison.fit import Fitted
     from libramen.comparison.repeats import Repeats
+    from libramen.trace.trace import Trace
 
 app = typer.Typer(
     name="libramen",
@@ -138,17 +139,24 @@ def replay(
         typer.Option("--decisions", metavar="FILE", help="Write one row per decision of the scaling rule: .csv."),
     ] = None,
     repeats: RepeatTimes = None,
+    first: Annotated[
+        str | None, typer.Option("--from", metavar="T", help='Draw from then on: "17:45", "6h" from the start, ISO.')
+    ] = None,
+    last: Annotated[str | None, typer.Option("--to", metavar="T", help="Draw up to then, likewise.")] = None,
 ) -> int:
     """Replay one plan, and see what happened and why."""
     from libramen.cli import show
     from libramen.comparison.backtest import kept_grade
     from libramen.engine.compiling import Compilation
+    from libramen.errors import OutputError
     from libramen.files import check_output, write_whole
     from libramen.outcome.replay import replay as replay_plan
     from libramen.study.study import load_study
 
     _check_plot(plot)
     _check_plot(where)
+    if (first is not None or last is not None) and plot is None:
+        raise OutputError("--from, --to: they say what is drawn; allowed: together with --plot FILE")
     if requests is not None:
         check_output(requests, (".parquet",))
     if decisions is not None:
@@ -186,7 +194,11 @@ def replay(
 
         save(outcome.plot_where(), where)
     document = (outcome.to_dict() | _repeats_document(repeated)) if json else None
-    _finish(document, plot, outcome)
+    if plot is not None:
+        from libramen.draw.style import save
+
+        save(outcome.plot(**_stretch(trace, first, last)), plot)
+    _finish(document, None, outcome)
     show.skipped_lines(trace)
     if json:
         show.doubts(trace.demand.doubts)
@@ -340,6 +352,20 @@ def prepare() -> int:
     compile_now()
     typer.echo("The replay engine was compiled already." if had_been else "The replay engine is compiled.")
     return 0
+
+
+def _stretch(trace: Trace, first: str | None, last: str | None) -> dict[str, float | None]:
+    """What is to be drawn, in seconds from the start."""
+    from libramen.times import parse_moment
+
+    found: dict[str, float | None] = {}
+    for name, text, key in (("--from", first, "from_s"), ("--to", last, "to_s")):
+        found[key] = None if text is None else _within(parse_moment(text).lies_at(trace, name), trace)
+    return found
+
+
+def _within(at_s: float, trace: Trace) -> float:
+    return min(max(0.0, at_s), trace.span_s)
 
 
 def _repeats_document(repeated: Repeats | None) -> dict[str, Any]:

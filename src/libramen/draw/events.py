@@ -10,6 +10,7 @@ from matplotlib.ticker import FuncFormatter, LogLocator, MaxNLocator
 
 from libramen import units
 from libramen.draw.replay import time_axis, times_of
+from libramen.draw.stretch import window_for
 from libramen.draw.style import BUOY, DUSK, FOAM, INK, SEA, dress, duration_ticks, new_figure
 from libramen.outcome import measures
 from libramen.outcome.words import clock
@@ -22,9 +23,6 @@ if TYPE_CHECKING:
 
 _AROUND_S: Final = 180.0
 _MOST_S: Final = 3600.0
-_WINDOWS: Final = (5.0, 10.0, 15.0, 30.0, 60.0, 120.0, 300.0)
-_ENOUGH: Final = 300
-"""Requests of a window, on average, or its figures are those of single requests."""
 _MOST_WAYS: Final = 6
 
 
@@ -75,15 +73,6 @@ def _together(panels: Any) -> tuple[list[Any], list[str]]:
         for handle, label in zip(*axes.get_legend_handles_labels(), strict=True):
             found.setdefault(label, handle)
     return list(found.values()), list(found)
-
-
-def window_for(outcome: Outcome, from_s: float, to_s: float) -> float:
-    """Windows as narrow as there are requests enough in them, and at most some hundred in the stretch [s]."""
-    at_s = outcome.trace.at_s
-    n = int(np.searchsorted(at_s, to_s) - np.searchsorted(at_s, from_s))
-    rate = n / max(to_s - from_s, 1e-9)
-    fits = [width for width in _WINDOWS if width * rate >= _ENOUGH and (to_s - from_s) / width <= 400]
-    return fits[0] if fits else _WINDOWS[-1]
 
 
 def _draw(panels: Any, way: Way, lasts_s: float, *, first: bool) -> None:

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from datetime import UTC, timedelta
 from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
-from matplotlib.dates import AutoDateLocator, ConciseDateFormatter, date2num
+from matplotlib.dates import AutoDateLocator, ConciseDateFormatter
 from matplotlib.ticker import FuncFormatter, LogLocator, NullFormatter, PercentFormatter
 
 from libramen import units
+from libramen.draw import style as looks
+from libramen.draw.stretch import Stretch, stretches
 from libramen.draw.style import BUOY, DUSK, FOAM, INK, KELP, SAND, SEA, dress, duration_ticks, new_figure
 from libramen.engine.plane import ENDINGS
 from libramen.outcome.story import show_latency
@@ -24,32 +25,70 @@ if TYPE_CHECKING:
 _MOST_FINDINGS: Final = 3
 
 
-def draw_outcome(outcome: Outcome) -> Figure:
-    """Four panels over the time of the trace: requests and endings, latency, replicas, utilisation."""
-    series = outcome.series_arrays()
-    width_s = float(np.diff(outcome.run.edges_s)[0])
+def draw_outcome(outcome: Outcome, from_s: float | None = None, to_s: float | None = None) -> Figure:
+    """Four panels over the time of the trace: requests and endings, latency, replicas, utilisation.
+
+    Beside a long one its worst stretch in finer windows; or only the stretch from `from_s` to `to_s` [s].
+
+    Raises:
+        ReplayError: there is no such stretch.
+    """
+    shown = stretches(outcome, from_s, to_s)
     plan = outcome.plan
     failed = outcome.requests_measured - outcome.endings["ok"]
     figure = new_figure(
         f"{plan.name}: {units.show_money(outcome.bill.month, outcome.bill.currency)} a month, {in_time(outcome)}, "
         f"{units.show_availability(outcome.availability)} of requests answered",
         f"tier {plan.tier.name}, size {plan.size.name}; {outcome.requests_measured:,} requests, {failed:,} failed; "
-        f"windows of {units.show_duration(width_s)}",
+        f"windows of {windows_of(shown)}",
         notes=[f"- {finding.text}" for finding in outcome.findings[:_MOST_FINDINGS]],
     )
-    panels = figure.subplots(4, 1, sharex=True, height_ratios=(1.25, 1.15, 1, 0.8))
-    times = times_of(outcome, series["at_s"])
-    draw_requests(panels[0], times, series, width_s)
-    draw_latency(panels[1], times, series, outcome)
-    _replicas(panels[2], times, series, outcome)
-    _utilisation(panels[3], times, series)
-    draw_events(panels, outcome)
-    time_axis(panels[3], outcome)
-    for axes in panels:
-        axes.legend(loc="center left", bbox_to_anchor=(1.005, 0.5), frameon=False, fontsize=9)
-        axes.margins(x=0.005)
-    figure.align_ylabels(panels)
+    panels = figure.subplots(
+        4, len(shown), sharex="col", sharey="row", height_ratios=(1.25, 1.15, 1, 0.8), squeeze=False,
+        width_ratios=WIDTHS[: len(shown)],
+    )  # fmt: skip
+    for column, stretch in zip(panels.T, shown, strict=True):
+        seen = stretch.outcome
+        series = stretch.inside(seen.series_arrays())
+        times = times_of(seen, series["at_s"])
+        draw_requests(column[0], times, series, stretch.width_s)
+        draw_latency(column[1], times, series, seen)
+        _replicas(column[2], times, series, seen)
+        _utilisation(column[3], times, series)
+        draw_events(column, seen)
+        for axes in column:
+            axes.margins(x=0.005)
+            stretch.limit(axes)
+        time_axis(column[3], seen, most=14 if len(shown) == 1 else 9)
+    finish_columns(figure, panels, shown)
     return figure
+
+
+WIDTHS: Final = (1.35, 1.0)
+"""Of the columns: the whole, and a stretch of it."""
+
+
+def windows_of(shown: list[Stretch]) -> str:
+    """The widths of the windows: `1 min`, or `5 min and 10 s`."""
+    return " and ".join(units.show_duration(stretch.width_s) for stretch in shown)
+
+
+def finish_columns(figure: Figure, panels: Any, shown: list[Stretch]) -> None:
+    """Titles of the columns, one legend a row, no labels between columns."""
+    for column, stretch in zip(panels.T, shown, strict=True):
+        if stretch.name:
+            column[0].set_title(stretch.name, fontsize=10, color=INK, loc="left")
+    for row in panels:
+        found: dict[str, Any] = {}
+        for axes in row:
+            for handle, label in zip(*axes.get_legend_handles_labels(), strict=True):
+                found.setdefault(label, handle)
+        row[-1].legend(
+            found.values(), found.keys(), loc="center left", bbox_to_anchor=(1.005, 0.5), frameon=False, fontsize=9
+        )
+        for axes in row[1:]:
+            axes.set_ylabel("")
+    figure.align_ylabels(panels[:, 0])
 
 
 def in_time(outcome: Outcome) -> str:
@@ -62,11 +101,7 @@ def in_time(outcome: Outcome) -> str:
 
 def times_of(outcome: Outcome, at_s: np.ndarray) -> Any:
     """Positions on the time axis: dates where the start is known, else hours."""
-    start = outcome.start
-    if start is None:
-        return at_s / 3600
-    utc = start.astimezone(UTC)
-    return np.array([date2num(utc + timedelta(seconds=float(s))) for s in np.atleast_1d(at_s)])
+    return looks.times_of(outcome.start, at_s)
 
 
 def time_axis(axes: Axes, outcome: Outcome, most: int = 14) -> None:
@@ -202,18 +237,34 @@ def _utilisation(axes: Axes, times: Any, series: dict[str, np.ndarray]) -> None:
     dress(axes, y_label="utilisation")
 
 
+_FAULTS: Final = {"dependency", "slow"}
+"""Kinds that last, so that the time is shaded; the others are a moment."""
+
+
 def draw_events(panels: Any, outcome: Outcome) -> None:
-    """Releases are shaded from begin to end in every panel, and named in the first."""
-    for number, update in enumerate(outcome.run.updates):
-        if update.began_s is None:
+    """Releases are shaded from begin to end in every panel, faults marked, and both are named in the first."""
+    marks: list[tuple[float, float, str, str]] = []
+    for update in outcome.run.updates:
+        if update.began_s is not None and update.result != "skipped":
+            end_s = outcome.run.span_s if update.ended_s is None else update.ended_s
+            undone = ", undone" if update.result == "undone" else ""
+            marks.append((update.began_s, end_s, f"{update.strategy} release{undone}", DUSK))
+    for fault in outcome.run.faults:
+        lasts_s = (fault.lasts_s or 0.0) if fault.kind in _FAULTS else 0.0
+        marks.append((fault.at_s, fault.at_s + lasts_s, fault.kind.replace("_", " "), BUOY))
+    named: set[str] = set()
+    for began_s, end_s, name, colour in sorted(marks):
+        if began_s >= outcome.span_s:
             continue
-        end_s = outcome.run.span_s if update.ended_s is None else update.ended_s
-        began, ended = (times_of(outcome, np.array([at_s])) for at_s in (update.began_s, end_s))
+        began, ended = (float(at) for at in times_of(outcome, np.array([began_s, end_s])))
+        style_of = "-" if colour == DUSK else (0, (1, 1.5))
         for axes in panels:
-            axes.axvspan(float(began[0]), float(ended[0]), color=DUSK, alpha=0.25, linewidth=0)
-            axes.axvline(float(began[0]), color=DUSK, linewidth=1.0)
-        panels[0].annotate(
-            f"update ({update.strategy})" if number == 0 else "",
-            (float(began[0]), 1.0), (4, -4), xycoords=("data", "axes fraction"), textcoords="offset points",
-            va="top", fontsize=9, color=DUSK,
-        )  # fmt: skip
+            if end_s > began_s:
+                axes.axvspan(began, ended, color=colour, alpha=0.18, linewidth=0)
+            axes.axvline(began, color=colour, linewidth=1.0, linestyle=style_of)
+        if name not in named:
+            panels[0].annotate(
+                name, (began, 1.0), (4, -4 - 12 * (len(named) % 3)), xycoords=("data", "axes fraction"),
+                textcoords="offset points", va="top", fontsize=9, color=colour, annotation_clip=True,
+            )  # fmt: skip
+            named.add(name)

@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import textwrap
+from datetime import UTC, timedelta
 from typing import TYPE_CHECKING, Any, Final
 
 import matplotlib as mpl
+import numpy as np
 from matplotlib.backends.backend_agg import FigureCanvasAgg
+from matplotlib.dates import date2num
 from matplotlib.figure import Figure
 from matplotlib.ticker import FuncFormatter
 
@@ -16,6 +19,7 @@ from libramen.files import write_whole
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Sequence
+    from datetime import datetime
     from pathlib import Path
 
     from matplotlib.axes import Axes
@@ -51,6 +55,14 @@ def tier_looks(names: Iterable[str]) -> dict[str, tuple[str, str]]:
     """A colour and a marker for each tier, by the order in which they first appear."""
     distinct = list(dict.fromkeys(names))
     return {name: _TIER_LOOKS[i % len(_TIER_LOOKS)] for i, name in enumerate(distinct)}
+
+
+def times_of(start: datetime | None, at_s: np.ndarray) -> Any:
+    """Positions on the time axis: dates where the start is known, else hours."""
+    if start is None:
+        return at_s / 3600
+    utc = start.astimezone(UTC)
+    return np.array([date2num(utc + timedelta(seconds=float(s))) for s in np.atleast_1d(at_s)])  # type: ignore[no-untyped-call]
 
 
 def dress(axes: Axes, *, y_label: str) -> None:

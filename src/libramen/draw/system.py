@@ -8,7 +8,17 @@ import numpy as np
 from matplotlib.ticker import FuncFormatter, PercentFormatter
 
 from libramen import units
-from libramen.draw.replay import draw_events, draw_latency, draw_requests, in_time, time_axis, times_of
+from libramen.draw.replay import (
+    WIDTHS,
+    draw_events,
+    draw_latency,
+    draw_requests,
+    in_time,
+    time_axis,
+    times_of,
+    windows_of,
+)
+from libramen.draw.stretch import stretches
 from libramen.draw.style import BUOY, DUSK, FOAM, INK, SEA, dress, new_figure, plain
 from libramen.report.words import fleet_range
 
@@ -23,42 +33,54 @@ _MOST_FINDINGS: Final = 3
 _MOST_SERVICES: Final = 6
 
 
-def draw_system(outcome: SystemOutcome) -> Figure:
+def draw_system(outcome: SystemOutcome, from_s: float | None = None, to_s: float | None = None) -> Figure:
     """Requests and endings, latency, and for each service the slots taken, the CPU in use and what waits.
 
-    Of more than six services those are drawn that had the most of their slots or their CPU in use.
+    Of more than six services those are drawn that had the most of their slots or their CPU in use. Beside a long one
+    its worst stretch in finer windows; or only the stretch from `from_s` to `to_s` [s].
+
+    Raises:
+        ReplayError: there is no such stretch.
     """
-    series = outcome.series_arrays()
-    width_s = float(np.diff(outcome.run.edges_s)[0])
+    shown = stretches(outcome, from_s, to_s)
     failed = outcome.requests_measured - outcome.endings["ok"]
-    services = outcome.services
+    names = list(outcome.services)
     left_out = ""
-    if len(services) > _MOST_SERVICES:
-        busiest = sorted(services, key=lambda name: -_most_used(services[name]))[:_MOST_SERVICES]
-        services = {name: one for name, one in services.items() if name in busiest}
-        left_out = f"; the {_MOST_SERVICES} busiest of {len(outcome.services)} services"
+    if len(names) > _MOST_SERVICES:
+        busiest = sorted(names, key=lambda name: -_most_used(outcome.services[name]))[:_MOST_SERVICES]
+        left_out = f"; the {_MOST_SERVICES} busiest of {len(names)} services"
+        names = [name for name in names if name in busiest]
     figure = new_figure(
         f"{outcome.plan.name}: {units.show_money(outcome.bill.month, outcome.bill.currency)} a month, "
         f"{in_time(outcome)}, {units.show_availability(outcome.availability)} of requests answered",
-        f"{outcome.requests_measured:,} requests, {failed:,} failed; windows of {units.show_duration(width_s)}"
-        + left_out,
+        f"{outcome.requests_measured:,} requests, {failed:,} failed; windows of {windows_of(shown)}" + left_out,
         notes=[f"- {finding.text}" for finding in outcome.findings[:_MOST_FINDINGS]],
     )
-    panels = figure.subplots(2 + len(services), 1, sharex=True, height_ratios=[1.3, 1.3] + [1.0] * len(services))
-    times = times_of(outcome, series["at_s"])
-    draw_requests(panels[0], times, series, width_s)
-    draw_latency(panels[1], times, series, outcome)
+    panels = figure.subplots(
+        2 + len(names), len(shown), sharex="col", squeeze=False, height_ratios=[1.3, 1.3] + [1.0] * len(names),
+        width_ratios=WIDTHS[: len(shown)],
+    )  # fmt: skip
     handles: list[Any] = []
-    for axes, (name, one) in zip(panels[2:], services.items(), strict=True):
-        handles = _service(axes, times, name, one)
-        draw_events([axes], one)
-    time_axis(panels[-1], outcome)
-    for axes in panels[:2]:
+    for column, stretch in zip(panels.T, shown, strict=True):
+        seen = stretch.outcome
+        series = stretch.inside(seen.series_arrays())
+        times = times_of(seen, series["at_s"])
+        draw_requests(column[0], times, series, stretch.width_s)
+        draw_latency(column[1], times, series, seen)
+        for axes, name in zip(column[2:], names, strict=True):
+            one = seen.services[name]
+            handles = _service(axes, times, name, one, stretch.inside(one.series_of_counts()))
+            draw_events([axes], one)
+        for axes in column:
+            axes.margins(x=0.005)
+            stretch.limit(axes)
+        time_axis(column[-1], seen, most=14 if len(shown) == 1 else 9)
+        if stretch.name:
+            column[0].set_title(stretch.name, fontsize=10, color=INK, loc="left")
+    for axes in panels[:2, -1]:
         axes.legend(loc="center left", bbox_to_anchor=(1.03, 0.5), frameon=False, fontsize=9)
-    panels[2].legend(handles=handles, loc="center left", bbox_to_anchor=(1.03, 0.5), frameon=False, fontsize=9)
-    for axes in panels:
-        axes.margins(x=0.005)
-    figure.align_ylabels(panels)
+    panels[2, -1].legend(handles=handles, loc="center left", bbox_to_anchor=(1.03, 0.5), frameon=False, fontsize=9)
+    figure.align_ylabels(panels[:, 0])
     return figure
 
 
@@ -67,9 +89,8 @@ def _most_used(one: Outcome) -> float:
     return max(one.utilisation or 0.0, float(one.run.integrals[-1, 1]) / there if there else 0.0)
 
 
-def _service(axes: Axes, times: Any, name: str, one: Outcome) -> list[Any]:
+def _service(axes: Axes, times: Any, name: str, one: Outcome, series: dict[str, np.ndarray]) -> list[Any]:
     """Slots taken and CPU in use as shares, and how many visits wait on an axis of their own."""
-    series = one.series_of_counts()
     slots = series["in_progress"] / np.maximum(series["ready"] * one.service.slots, 1e-12)
     slots = np.where(series["ready"] > 1e-9, np.minimum(slots, 1.0), np.nan)
     taken = axes.fill_between(

@@ -12,6 +12,7 @@ from libramen.errors import ReplayError
 from libramen.fields import nearest
 from libramen.outcome import measures
 from libramen.outcome.judged import judged
+from libramen.times import EPSILON_S
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -443,11 +444,31 @@ class Outcome:
         """
         return self.figures(routes=routes, events=True).to_dict()
 
-    def plot(self) -> Figure:
-        """Requests, latency, replicas and utilisation over the time of the trace."""
+    def plot(self, from_s: float | None = None, to_s: float | None = None) -> Figure:
+        """Requests, latency, replicas and utilisation over the time of the trace, of a long one its worst stretch too.
+
+        Args:
+            from_s: only from there on, in finer windows [s from the start].
+            to_s: only up to there, likewise.
+
+        Raises:
+            ReplayError: there is no such stretch, or requests were not kept.
+        """
         from libramen.draw.replay import draw_outcome
 
-        return draw_outcome(self)
+        return draw_outcome(self, from_s, to_s)
+
+    def in_windows(self, window_s: float) -> Outcome:
+        """The same with series in windows of another width [s].
+
+        Raises:
+            ReplayError: its requests were not kept.
+        """
+        if len(self.run.edges_s) > 1 and abs(self.run.window_s - window_s) < EPSILON_S:
+            return self
+        if self._again is None:
+            raise ReplayError("the requests of this replay were not kept; allowed: keep_requests=True")
+        return self._again(window_s=window_s)
 
     def plot_where(self) -> Figure:
         """Where the time of the requests went, as chains of bars: of all, and of the slowest 1 %."""

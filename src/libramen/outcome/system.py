@@ -159,11 +159,11 @@ class SystemOutcome(Outcome):
     def _hosted_on(self) -> dict[str, Any]:
         return {"tier": None, "size": None}
 
-    def plot(self) -> Any:
+    def plot(self, from_s: float | None = None, to_s: float | None = None) -> Any:
         """Requests, latency, and for each service its replicas, what is in progress and what waits."""
         from libramen.draw.system import draw_system
 
-        return draw_system(self)
+        return draw_system(self, from_s, to_s)
 
 
 def _sum(services: dict[str, Outcome]) -> Bill:
