@@ -110,6 +110,7 @@ def test_once_a_month_and_other_ways(landing: Path) -> None:
     assert once == pytest.approx(budget / 730)
     assert found.to_dict()["events"][0]["ways"][3]["failed"] == ways["stop_start"].failed
     assert len(found.plot().axes) == 15
+    assert "stop_start" in found._repr_html_()
     with pytest.raises(ReplayError, match="allowed: the place of one of 1 events"):
         found.plot(1)
 
@@ -146,6 +147,8 @@ def test_repeats(landing: Path) -> None:
     assert three.holds
     assert found.cheapest is two or found.cheapest is three
     assert lone.missed() == {"availability": 4}
+    assert found.table.loc["lone", "availability_mean"] == lone.spread("availability").mean
+    assert "does not hold" in found._repr_html_()
     # One seed is one replay, whatever the others and the number of workers.
     alone = compare(study, plans=["lone"], seed=9).figures[0]
     assert lone.figures[2].availability == alone.availability
@@ -192,7 +195,7 @@ def test_the_commands(landing: Path, tmp_path: Path) -> None:
         ({"kind": "crash"}, r"faults\[1\].*at \(when\) or every_about"),
         ({"kind": "crash", "at": 1, "every_about": 3}, "one of the two is needed"),
         ({"kind": "zone_loss", "at": 1}, r"faults\[1\]: zone is missing; allowed: east, west"),
-        ({"kind": "zone_loss", "at": 1, "zone": "eest"}, "did you mean 'east'"),
+        ({"kind": "zone_loss", "at": 1, "zone": "eastt"}, "did you mean 'east'"),
         ({"kind": "slow", "at": 1, "zone": "east", "replica": 1}, "one of the two, or neither"),
         ({"kind": "flood", "at": 1}, "kind: found 'flood'; allowed: 'crash', 'reclaim', 'zone_loss'"),
         ({"kind": "dependency", "at": 1, "errors": 1.5}, "errors: found 1.5"),

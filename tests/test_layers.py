@@ -31,6 +31,9 @@ MAY_REACH_DOWN = {
     ("study/trace_table.py", "_with_cpu_use", "demand"),
     ("study/trace_table.py", "_with_likely_share", "demand"),
     ("comparison/backtest.py", "plot", "draw"),
+    ("comparison/events.py", "plot", "draw"),
+    ("comparison/events.py", "_repr_html_", "report"),
+    ("comparison/repeats.py", "_repr_html_", "report"),
     ("comparison/backtest.py", "_repr_html_", "report"),
 }
 """What draws or shows itself may use the rooms that draw and show, and the trace of a study the work in a log: file,

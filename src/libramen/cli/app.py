@@ -205,7 +205,7 @@ def replay(
     else:
         show.outcome(loaded, outcome, kept_grade(loaded, seed))
         if repeated is not None:
-            show.repeats(loaded, repeated)
+            show.repeats(repeated)
     holds = outcome.meets_all if repeated is None else repeated.cheapest is not None
     return int(strict and not holds)
 
@@ -255,7 +255,7 @@ def compare(
     else:
         show.comparison(loaded, comparison, kept_grade(loaded, seed), doubted)
         if repeated is not None:
-            show.repeats(loaded, repeated)
+            show.repeats(repeated)
     best = comparison.cheapest if repeated is None else repeated.cheapest
     return int(strict and best is None)
 

@@ -190,18 +190,18 @@ def outcome(study: Study, found: Outcome, grade: Grade | None = None) -> None:
     _render([*outcome_sections(study, found), *trust_section(study, grade)])
 
 
-def repeats(study: Study, found: Repeats) -> None:
+def repeats(found: Repeats) -> None:
     """How much of the figures of plans is luck."""
     from libramen.report.repeats import repeats_section
 
-    _render([repeats_section(found, study.currency)])
+    _render([repeats_section(found)])
 
 
 def events(study: Study, found: Events) -> None:
     """What releases and faults cost, and what other ways would have cost."""
     from libramen.report.events import ways_sections
 
-    _render(ways_sections(study, found))
+    _render(ways_sections(study.name, found))
 
 
 def check(found: Check) -> None:

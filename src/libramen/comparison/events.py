@@ -25,6 +25,8 @@ if TYPE_CHECKING:
 _QUIET_S: Final = 1800.0
 _STEPS: Final = ({"share": "10%", "hold": "5m"},)
 """Of a canary that the plan does not have."""
+_KEPT_S: Final = 300.0
+"""So long a switch that may be undone keeps the old replicas."""
 
 
 class Way(NamedTuple):
@@ -96,6 +98,12 @@ class Events:
                 for entry in self.entries
             ],
         }
+
+    def _repr_html_(self) -> str:
+        from libramen.report.events import ways_sections
+        from libramen.report.html import to_html
+
+        return to_html(ways_sections("events", self))
 
     def plot(self, entry: int = 0) -> Figure:
         """One event in each of its ways: what failed, what was slow, and which replicas there were, around it.
@@ -204,8 +212,10 @@ def _otherwise(
     for strategy in CLASSES:
         name = strategy.model_fields["strategy"].default
         if name != entry.strategy:
-            steps = {"steps": _STEPS} if name == "canary" else {}
-            yield _changed(plan, service, table, place, name, same | {"strategy": name} | steps)
+            more: dict[str, Any] = {"steps": _STEPS} if name == "canary" else {}
+            if name == "switch" and entry.rollback_above is not None:
+                more = {"keep_old": _KEPT_S}  # else it would be over before anything could be judged
+            yield _changed(plan, service, table, place, name, same | {"strategy": name} | more)
 
 
 def _changed(

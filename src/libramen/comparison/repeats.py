@@ -15,6 +15,8 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Iterable
     from concurrent.futures import Executor
 
+    import pandas as pd
+
     from libramen.outcome.figures import Figures
     from libramen.study.plan import JointPlan, Plan
     from libramen.study.study import Study
@@ -115,6 +117,31 @@ class Repeats:
 
     def __init__(self, plans: tuple[Repeated, ...], seeds: range) -> None:
         self.plans, self.seeds = plans, seeds
+
+    @property
+    def currency(self) -> str:
+        """Of the bills."""
+        return self.plans[0].figures[0].bill.currency
+
+    @property
+    def table(self) -> pd.DataFrame:
+        """One row per plan: mean, deviation and interval of availability, p95 and the month, and how often it met."""
+        import pandas as pd
+
+        rows = []
+        for plan in self.plans:
+            row: dict[str, Any] = {"plan": plan.plan, "met": plan.met, "holds": plan.holds}
+            for measure in MEASURES:
+                spread = plan.spread(measure)._asdict()
+                row |= {f"{measure}_{name}": spread[name] for name in ("mean", "deviation", "low", "high")}
+            rows.append(row)
+        return pd.DataFrame(rows).set_index("plan")
+
+    def _repr_html_(self) -> str:
+        from libramen.report.html import to_html
+        from libramen.report.repeats import repeats_section
+
+        return to_html([repeats_section(self)])
 
     @cached_property
     def cheapest(self) -> Repeated | None:

@@ -17,7 +17,6 @@ if TYPE_CHECKING:
     from libramen.outcome.figures import Figures
     from libramen.outcome.outcome import Outcome
     from libramen.report.section import Row
-    from libramen.study.study import Study
 
 _PLURALS = {"crash": "crashes", "reclaim": "reclaims", "zone loss": "zone losses"}
 _SAME = 0.005
@@ -131,10 +130,10 @@ def _signed(value: float | None, form: str) -> Cell:
 # -- other ways of doing it ------------------------------------------------------------------------
 
 
-def ways_sections(study: Study, found: Events) -> list[Section]:
-    """Each event as planned and otherwise: a table, and what is best."""
+def ways_sections(name: str, found: Events) -> list[Section]:
+    """Each event as planned and otherwise: a table, and what is best. `name`: of the study."""
     outcome = found.outcome
-    title = f"{study.name}: releases and faults of plan {outcome.plan.name}"
+    title = f"{name}: releases and faults of plan {outcome.plan.name}"
     if not found.entries:
         return [Section(title, ("It has none: neither rollouts nor faults.",))]
     sections = [Section(title)]

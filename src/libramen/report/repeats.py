@@ -14,9 +14,9 @@ if TYPE_CHECKING:
     from libramen.comparison.repeats import Repeats, Spread
 
 
-def repeats_section(found: Repeats, currency: str) -> Section:
+def repeats_section(found: Repeats) -> Section:
     """A row a plan: mean and 95 % interval of what matters, and how often it meets the objectives."""
-    n, best = len(found.seeds), found.cheapest
+    n, best, currency = len(found.seeds), found.cheapest, found.currency
 
     def money(value: float) -> str:
         return f"{value:,.2f}"
@@ -58,7 +58,7 @@ def _cells(spread: Spread, show: Callable[[float], str]) -> list[Cell | str]:
     if spread.mean is None:
         return [Cell("-"), ""]
     if spread.low is None or spread.high is None or not spread.deviation:
-        return [Cell(show(spread.mean), spread.mean), "no luck in it" if spread.n > 1 else ""]
+        return [Cell(show(spread.mean), spread.mean), "always" if spread.n > 1 else ""]
     return [Cell(show(spread.mean), spread.mean), f"{show(spread.low)} to {show(spread.high)}"]
 
 
