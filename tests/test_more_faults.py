@@ -83,6 +83,8 @@ def test_an_order_fails_until_there_is_stock() -> None:
     found = both(trace, Service(slots=9, start=10), make_plan(tier, scaling=rule), seed=3)
     assert [r.ready_s for r in found.run.replicas[1:]] == [7 * k + 10 for k in failed]
     assert found.fleet["paid_s"].tolist()[1:] == [300 - 7 * k for k in failed]
+    (finding,) = [finding for finding in found.findings if finding.kind == "out_of_stock"]
+    assert f"the slowest for {7 * max(failed)} s" in finding.text
 
 
 def test_checks_of_health_find_a_dead_process() -> None:

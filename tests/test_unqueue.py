@@ -149,6 +149,40 @@ def test_exact_times_give_the_exact_work(
     assert not found["compiled"].late.any()
 
 
+@pytest.mark.parametrize(
+    ("fault", "lost"),
+    [
+        ({"kind": "slow", "at": 10, "lasts": 20, "slower": 2.5}, False),
+        ({"kind": "dependency", "at": 10, "lasts": 20, "slower": 3}, False),
+        ({"kind": "crash", "at": 15, "replica": 1}, True),
+        ({"kind": "zone_loss", "at": 15, "zone": "one", "lasts": 5}, True),
+    ],
+)
+@pytest.mark.parametrize("plane", ["compiled", "plain"])
+def test_the_recorded_plan_may_have_faults(fault: dict[str, Any], lost: bool, plane: Any) -> None:
+    """What was slow then is not taken for work; of what was answered the work is found."""
+    rng = np.random.default_rng(3)
+    at_s, work_s = np.cumsum(rng.exponential(0.2, 200)), rng.exponential(0.4, 200)
+    service = Service(slots=3, start=2)
+    plan = make_plan(make_tier(cores=2), replicas=2, balancer="round_robin", faults=[fault])
+    hidden = Trace.from_arrays(at_s=at_s, cpu_s=0.5 * work_s, wait_s=0.5 * work_s)
+    [run] = control.run(hidden, System.of(service, plan)).values()
+    assert run.results is not None
+    answered = run.results.ending == 0
+    assert answered.all() != lost
+    # Refused and lost requests took no slot, or are not known: the log has the others.
+    log = Trace.from_arrays(
+        at_s=at_s[answered], cpu_s=np.zeros(answered.sum()), latency_s=run.results.latency_s[answered],
+        span_s=hidden.span_s,
+    )  # fmt: skip
+    assert log.latency_s is not None
+    found = Recorded(log, service, plan, plane).backwards(log.at_s, log.latency_s, np.full(len(log), 0.5), 0)
+    # Who was lost is missing where cores and turns were shared, and round robin has counted without them.
+    error = np.abs(found.work_s - work_s[answered])
+    assert np.mean(error > 0.05) < (0.15 if lost else 0.02)
+    assert found.work_s.sum() == pytest.approx(work_s[answered].sum(), rel=0.05 if lost else 0.03)
+
+
 def test_by_hand() -> None:
     """One slot, requests at 0, 1 and 2 that leave at 3, 5 and 6: each worked from when the one before it left."""
     log = Trace.from_arrays(at_s=[0.0, 1, 2], cpu_s=[0.0] * 3, latency_s=[3.0, 4, 4])

@@ -154,6 +154,8 @@ def test_twice_the_fleet_may_be_too_much() -> None:
     rule = {"rule": "target", "measure": "cpu", "target": 0.5, "floor": 4, "ceiling": 6}
     found = _release(tier=tier, strategy="switch", plan={"scaling": rule})
     assert [update.result for update in found.run.updates] == ["skipped"]
+    (finding,) = [finding for finding in found.findings if finding.kind == "release_skipped"]
+    assert "it needs 8 replicas at once, and the tier has 6" in finding.text
     assert len(found.run.replicas) == 4
 
 

@@ -15,6 +15,7 @@ from libramen.bill.prices import least_month
 from libramen.checks.load import loads_of
 from libramen.engine.periodic import MOST_DECISIONS
 from libramen.ranks import PERCENTILES, nearest_rank
+from libramen.rules.faults.fault import Times
 from libramen.times import EPSILON_S
 
 _MANY_DECISIONS: Final = 2_000_000
@@ -287,16 +288,18 @@ def _updates(service: Service, found: PlanCheck) -> Iterator[str]:
 
 def _faults(service: Service, found: PlanCheck) -> Iterator[str]:
     plan = found.plan
+    tier = plan.tier
+    times = Times(
+        plan.replicas_used, plan.zones_used, tier.detect_about, tier.provision.median_s, service.start.median_s
+    )
     for fault in plan.faults:
-        gap = (
-            0.0
-            if plan.scaling.decides
-            else fault.outage_s(plan.replicas_used, plan.tier.detect, service.start.median_s)
-        )
+        gap = 0.0 if plan.scaling.decides else fault.outage_s(times)
         if fault.number > plan.replicas_used and not (plan.scaling.decides or plan.rollouts):
             yield f"its {fault.kind} is of replica {fault.number}, and the plan has {plan.replicas_used}"
         elif gap:
-            yield f"its {fault.kind} leaves no replica that works for at least {units.show_duration(gap)}"
+            kind = fault.kind.replace("_", " ")
+            ever = "from then on" if math.isinf(gap) else f"for at least {units.show_duration(gap)}"
+            yield f"its {kind} leaves no replica that works {ever}"
 
 
 def _gap_s(service: Service, plan: Plan, rollout: Rollout) -> float:

@@ -154,7 +154,7 @@ class Recorded:
     ) -> tuple[Backwards, Run]:
         speed, lone = plan.size.speed, max(1.0, 1.0 / plan.size.cores)
         leaves_s = np.maximum(at_s + latency_s - plan.tier.overhead, at_s)
-        stretch = np.full(len(at_s), lone)
+        stretch, delay = np.full(len(at_s), lone), np.ones(len(at_s))
         turn_share = share * stretch / (share * stretch + 1 - share)
         for number in range(passes):
             run = self._run(at_s, turn_share, leaves_s, seed, plan=plan, forced=True)
@@ -165,11 +165,22 @@ class Recorded:
             with np.errstate(invalid="ignore", divide="ignore"):
                 took = (to_s - from_s) * speed / got
             stretch = np.where((to_s > from_s) & (got > 0), took, lone)
-            wanted = share * stretch / (share * stretch + 1 - share)
+            delay = _delays(run, plan, np.where(np.isnan(to_s), leaves_s, to_s))
+            wanted = share * stretch / (share * stretch + (1 - share) * delay)
             change = float(np.abs(wanted - turn_share).mean())
             if change < _ENOUGH:
                 break
             turn_share = 0.5 * (wanted + turn_share) if number else wanted
         in_slot_s = leaves_s - from_s
-        work_s = np.maximum(0.0, in_slot_s) / (share * stretch + 1 - share)
+        work_s = np.maximum(0.0, in_slot_s) / (share * stretch + (1 - share) * delay)
         return Backwards(work_s, slot_at_s, in_slot_s < -_LATE_S), run
+
+
+def _delays(run: Run, plan: Plan, begun_s: np.ndarray) -> np.ndarray:
+    """By how much longer waits that began then were than they would have been: what they waited for was slow."""
+    delay = np.ones(len(begun_s))
+    for fault in run.faults:
+        if fault.kind == "dependency" and fault.entry < len(plan.faults):
+            ends_s = np.inf if fault.lasts_s is None else fault.at_s + fault.lasts_s
+            delay[(begun_s >= fault.at_s) & (begun_s < ends_s)] *= getattr(plan.faults[fault.entry], "slower", 1.0)
+    return delay

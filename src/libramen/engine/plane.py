@@ -198,7 +198,7 @@ class ServerSpec(NamedTuple):
             forced=forced,
             splits=any(rollout.splits for rollout in plan.rollouts),
             judges=any(rollout.rollback_above is not None for rollout in plan.rollouts),
-            errs=any(rollout.error_rate > 0 for rollout in plan.rollouts) or any(f.may_err for f in plan.faults),
+            errs=not forced and plan.may_err,
         )
 
 

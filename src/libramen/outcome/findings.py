@@ -35,9 +35,9 @@ class Finding(NamedTuple):
 
     Attributes:
         kind: reacted_late, flapping, never_scaled_down, at_the_ceiling, floor_never_left, first_visitor_waited,
-            cold_starts_cost, bank_empty, blind_measure, slots_full, cpu_full, out_of_memory or pinned; of several
-            services also bottleneck, connections_exhausted, pool_too_small, retries_multiply, queue_grows,
-            workers_idle or callee_down.
+            cold_starts_cost, bank_empty, blind_measure, slots_full, cpu_full, out_of_memory, out_of_stock,
+            release_skipped or pinned; of several services also bottleneck, connections_exhausted, pool_too_small,
+            retries_multiply, queue_grows, workers_idle or callee_down.
         text: a sentence, with the figures.
         requests: failed requests, or those concerned where none had to fail; None: it is not about requests.
         seconds: for how long, None: it is not about time.
@@ -329,6 +329,42 @@ def _out_of_memory(outcome: Outcome) -> Finding | None:
     )
 
 
+def _out_of_stock(outcome: Outcome) -> Finding | None:
+    """Orders that failed, and for how long what was ordered had to be waited for."""
+    span_s = outcome.run.span_s
+    waited = [
+        min(span_s, next(end for end in (replica.bought_s, replica.gone_s, span_s) if end is not None))
+        - replica.ordered_s
+        for replica in outcome.run.replicas
+        if replica.ordered_s < span_s and (replica.bought_s is None or replica.bought_s > replica.ordered_s)
+    ]
+    if not waited:
+        return None
+    ordered = sum(replica.why != "start" for replica in outcome.run.replicas)
+    return Finding(
+        "out_of_stock",
+        f"Out of stock: {len(waited):,} of {times(ordered, 'order')} failed at first and had to be tried again, the "
+        f"slowest for {units.show_duration(max(waited))}.",
+        seconds=sum(waited),
+        replicas=len(waited),
+    )
+
+
+def _release_skipped(outcome: Outcome) -> Finding | None:
+    """Releases for which there was no room."""
+    skipped = [update for update in outcome.run.updates if update.result == "skipped"]
+    if not skipped:
+        return None
+    first, most = skipped[0], outcome.plan.tier.replicas.most
+    return Finding(
+        "release_skipped",
+        f"Release skipped: {times(len(skipped), 'release')} could not begin, first that of "
+        f"{clock(outcome, first.due_s)} ({first.strategy}): it needs {2 * first.replicas} replicas at once, and the "
+        f"tier has {most}.",
+        replicas=first.replicas,
+    )
+
+
 def _pinned(outcome: Outcome) -> Finding | None:
     """What it costs that visitors stay where they are: uneven load, and those who had to move."""
     if outcome.plan.balancer != "pinned":
@@ -378,5 +414,7 @@ _ALL: Final[tuple[Callable[[Outcome], Finding | None], ...]] = (
     _slots_full,
     _cpu_full,
     _out_of_memory,
+    _out_of_stock,
+    _release_skipped,
     _pinned,
 )

@@ -96,6 +96,11 @@ class Plan(Table):
         ]
 
     @property
+    def may_err(self) -> bool:
+        """Whether attempts may fail by themselves: of a new version, or because of what the service waits for."""
+        return any(rollout.error_rate > 0 for rollout in self.rollouts) or any(fault.may_err for fault in self.faults)
+
+    @property
     def may_break(self) -> bool:
         """Whether there are faults, the plan's own or its tier's."""
         return bool(self.faults) or (self.tier.interruptible and self.tier.reclaimed_every is not None)

@@ -328,7 +328,7 @@ VISIT: Final = _lines(
     ("route", "i4"),  # only where `codes`
     ("visitor", "i4"),  # -1: not known
     ("planned", "i8"),
-    ("left_s", "f8"),  # what is left of its wait beside its calls [s]
+    ("left_s", "f8"),  # what is left of its wait beside its calls [s]; departures forced: factor of its CPU work
     ("sent", "i8"),  # its entry of `sent`, those forgotten counted, -1: it has none
     # From here on only where services call each other.
     ("caller", "i8"),  # the visit that made it, -1: nobody waits for its end

@@ -135,9 +135,13 @@ def runs_forced(w, index):
 def start_cpu(w, f, replica, index, now_s):
     """A request in its slot gets a CPU turn; on a replica that is not warm it needs more work."""
     catch_up(f, replica, now_s)
-    work = visit_at(w.visits, index).cpu_s * replica.work
+    factor = replica.work
     if f.warm_up_s > 0.0:
-        work *= _slower(f, replica, now_s)
+        factor *= _slower(f, replica, now_s)
+    work = visit_at(w.visits, index).cpu_s * factor
+    if w.forced:  # it ends by time alone
+        visit_at(w.visits, index).left_s = factor
+        work = np.inf
     heap_up(heap_of(replica, RUNNING), replica.n_running, replica.v + work, index)
     change_running(f, replica, MORE)
     if w.forced:
@@ -154,9 +158,7 @@ def end_forced(w, f, replica, index, now_s):
         at += 1
     heap_remove(heap_of(replica, RUNNING), replica.n_running, at)
     place = 3 * visit_at(w.visits, index).id
-    done = replica.v - float_at(w.turns, place + 2)
-    if f.warm_up_s > 0.0:
-        done /= _slower(f, replica, float_at(w.turns, place))
+    done = (replica.v - float_at(w.turns, place + 2)) / visit_at(w.visits, index).left_s
     change_running(f, replica, LESS)
     set_float(w.turns, place + 1, now_s)
     set_float(w.turns, place + 2, done)

@@ -87,12 +87,12 @@ class KernelSide(FleetArrays):
 
     def slow(self, number: int, factor: float) -> None:
         """CPU work that begins on a replica from now on is multiplied."""
-        work = self._profiles[number].cpu_factor * factor
-        self._replicas[self._rows[number]]["work"] = np.inf if self.spec.forced else work
+        self._replicas[self._rows[number]]["work"] = self._profiles[number].cpu_factor * factor
 
     def depend(self, slower: float, errors: float) -> None:
         """What visits wait for."""
-        self._record["slower"], self._record["errors"] = slower, errors
+        if not self.spec.forced:
+            self._record["slower"], self._record["errors"] = slower, errors
 
     def drain(self, number: int, now_s: float) -> bool:
         """A replica takes no new visits. Returns whether it is empty already."""

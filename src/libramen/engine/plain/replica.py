@@ -113,11 +113,11 @@ class Replica:
         for attempt in self.running():
             if attempt.cpu_left_s is None:
                 attempt.turn_at_s = now_s
-                attempt.cpu_left_s = attempt.errand.cpu_s * (self.profile.cpu_factor * self.slower)
+                attempt.slower = self.profile.cpu_factor * self.slower
                 if self.spec.warm_up_s > 0:
                     cold = max(0.0, 1 - (now_s - self.ready_s) / self.spec.warm_up_s)
-                    attempt.slower = 1 + (self.spec.warm_up_factor - 1) * cold
-                    attempt.cpu_left_s *= attempt.slower
+                    attempt.slower *= 1 + (self.spec.warm_up_factor - 1) * cold
+                attempt.cpu_left_s = attempt.errand.cpu_s * attempt.slower
 
     def use(self, at_s: float) -> float:
         """For how long the latest period of use is billed: units of the granularity, without one seconds."""

@@ -296,7 +296,8 @@ class PlainServer:
         self.replicas[number].slower = factor
 
     def depend(self, slower: float, errors: float) -> None:
-        self._slower, self._errors = slower, errors
+        if not self.spec.forced:
+            self._slower, self._errors = slower, errors
 
     # -- versions ----------------------------------------------------------------------------------
 

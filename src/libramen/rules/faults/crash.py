@@ -7,7 +7,7 @@ from typing import Any, Literal
 from pydantic import Field
 
 from libramen.fields import Seconds
-from libramen.rules.faults.fault import Fleet, OfReplicas
+from libramen.rules.faults.fault import Fleet, OfReplicas, Times
 
 
 class Crash(OfReplicas):
@@ -23,9 +23,9 @@ class Crash(OfReplicas):
     kind: Literal["crash"] = Field("crash", description="a process dies")
     detect: Seconds | None = Field(None, description="until the balancer knows (default: the tier's)")
 
-    def outage_s(self, n: int, detect_s: float, start_s: float) -> float:
-        """For how long a fleet of n has no replica that works, at the least, by its own doing [s]."""
-        return (detect_s if self.detect is None else self.detect) + start_s if n == 1 else 0.0
+    def outage_s(self, times: Times) -> float:
+        """Of a single replica until its process is back [s]."""
+        return (times.detect_s if self.detect is None else self.detect) + times.start_s if times.n == 1 else 0.0
 
     def strike(self, fleet: Fleet[Any], now_s: float, target: int | str | None = None) -> None:
         """Let the process die, if there is one."""

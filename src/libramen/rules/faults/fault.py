@@ -3,12 +3,22 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from typing import Any, ClassVar, Literal, Protocol, Self, TypeVar
+from typing import Any, ClassVar, Literal, NamedTuple, Protocol, Self, TypeVar
 
 from pydantic import Field, model_validator
 
 from libramen.fields import PositiveCount, PositiveSeconds, Table
 from libramen.times import At, Days
+
+
+class Times(NamedTuple):
+    """What a fault meets, as far as it is known beforehand."""
+
+    n: int  # replicas
+    zones: tuple[str, ...]  # over which they are spread
+    detect_s: float  # until the balancer knows of a death
+    provision_s: float  # until a new machine is there
+    start_s: float  # what a process takes to start
 
 
 class Member(Protocol):
@@ -98,11 +108,8 @@ class Fault(Table, ABC):
         """For how long it lasts [s]; None: to the end of the replay, or it is over at once."""
         return None
 
-    def outage_s(self, n: int, detect_s: float, start_s: float) -> float:  # noqa: ARG002  (for those that have one)
-        """For how long a fleet of n has no replica that works, at the least, by its own doing [s].
-
-        `detect_s`: the tier's; `start_s`: what a process takes to start.
-        """
+    def outage_s(self, times: Times) -> float:  # noqa: ARG002  (for those that have one)
+        """For how long a fleet has no replica that works, at the least, by its own doing [s]."""
         return 0.0
 
     def problem(self, zones: tuple[str, ...], *, interruptible: bool) -> str | None:  # noqa: ARG002  (for some)

@@ -8,7 +8,7 @@ from typing import Any, ClassVar, Literal, Self
 from pydantic import Field, model_validator
 
 from libramen.fields import Fraction, Seconds
-from libramen.rules.faults.fault import Fleet, OfReplicas
+from libramen.rules.faults.fault import Fleet, OfReplicas, Times
 from libramen.times import EPSILON_S
 
 
@@ -37,6 +37,10 @@ class Reclaim(OfReplicas):
     def problem(self, zones: tuple[str, ...], *, interruptible: bool) -> str | None:  # noqa: ARG002
         """A tier from which machines are not taken back."""
         return None if interruptible else "the tier is not interruptible; allowed: a tier with interruptible = true"
+
+    def outage_s(self, times: Times) -> float:
+        """Of a single replica, or of all of them, until another one is ready [s]: the old one drains at the notice."""
+        return times.provision_s + times.start_s if times.n == 1 or self.share == 1 else 0.0
 
     def strike(self, fleet: Fleet[Any], now_s: float, target: int | str | None = None) -> None:
         """Give notice."""

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import math
 from typing import Any, ClassVar, Literal
 
 from pydantic import Field
 
 from libramen.fields import PositiveSeconds, Seconds, nearest
-from libramen.rules.faults.fault import Fault, Fleet
+from libramen.rules.faults.fault import Fault, Fleet, Times
 
 
 class ZoneLoss(Fault):
@@ -31,6 +32,13 @@ class ZoneLoss(Fault):
     def lasts_s(self) -> float | None:
         """For how long nothing is ordered there [s]."""
         return self.lasts
+
+    def outage_s(self, times: Times) -> float:
+        """Of a fleet in that zone alone, until the zone is open again and a replica is ready [s]."""
+        if times.zones != (self.zone,):
+            return 0.0
+        detect_s = times.detect_s if self.detect is None else self.detect
+        return max(detect_s, math.inf if self.lasts is None else self.lasts) + times.provision_s + times.start_s
 
     def problem(self, zones: tuple[str, ...], *, interruptible: bool) -> str | None:  # noqa: ARG002
         """A zone in which the plan has nothing."""
