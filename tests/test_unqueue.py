@@ -154,7 +154,7 @@ def test_exact_times_give_the_exact_work(
     [
         ({"kind": "slow", "at": 10, "lasts": 20, "slower": 2.5}, False),
         ({"kind": "dependency", "at": 10, "lasts": 20, "slower": 3}, False),
-        ({"kind": "crash", "at": 15, "replica": 1}, True),
+        ({"kind": "crash", "at": 15, "replica": 1, "detect": 3}, True),
         ({"kind": "zone_loss", "at": 15, "zone": "one", "lasts": 5}, True),
     ],
 )

@@ -177,6 +177,7 @@ class FleetArrays(Pointing):
         self._free_rows: list[int] = []
         self._places = 0
         fleet["index"], fleet["service"], fleet["other"], fleet["split_side"] = at, index, other, other
+        fleet["whole_side"] = at
         fleet["user"], fleet["leaf"] = index, world.first_leaf + at
         fleet["slower"], fleet["least_fits"] = 1.0, NOBODY
         calls = system.calls_of(index)

@@ -113,6 +113,11 @@ def side_for(w, f, index):
     """The side of a service that gets the next attempt, and the visit with it."""
     if f.other < 0:
         return f
+    # Nearly always all of them go to one version, and it has ready replicas.
+    side = fleet_at(w.fleets, f.whole_side)
+    if f.split_share == f.whole_share and side.n_ready:
+        visit_at(w.visits, index).fleet = f.whole_side
+        return side
     return fleet_at(w.fleets, _choose_side(w, f, index))
 
 
@@ -163,10 +168,10 @@ def send(w, f, index, now_s):
     f.attempts += 1
     if f.judges:
         visit.sent = -1
-        main = first_side(w, f)
-        if main.by_side and f.index == main.split_side:
+        if f.notes:
             note_sent(w, f, index)
-    visit.fails = 0
+    if f.errs:
+        visit.fails = 0
     if w.calls:
         visit.called_s = 0.0
         visit.connecting_s = 0.0
@@ -223,10 +228,8 @@ def _has_room(f, row):
 def put(w, f, row, index, now_s):
     """A replica gets a visit: into a slot, into its backlog, or refused."""
     replica = replica_at(f.replicas, row)
-    if f.judges:
-        main = first_side(w, f)
-        if main.judged == replica.version and not main.by_side:
-            note_sent(w, f, index)
+    if f.judged and f.judged == replica.version:
+        note_sent(w, f, index)
     if replica.state == DEAD:
         fail(w, f, index, LOST, replica.number, now_s)
         return

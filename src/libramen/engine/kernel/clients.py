@@ -138,7 +138,7 @@ def answer(w, f, index, number, now_s):
     if visit.given_up:
         let_go(w, index)
         return
-    if f.judges:
+    if f.judges and visit.sent >= 0:
         _note_answer(w, f, visit, 0, now_s)
     if visit.is_call:
         send_answer(w, f, index, OK, number, now_s)
@@ -180,7 +180,7 @@ def _note_answer(w, f, visit, failed, now_s):
 def _note_end(w, f, visit, failed, now_s):
     main = fleet_at(w.fleets, f.service)
     at = visit.sent - main.n_forgotten
-    if visit.sent < 0 or at < 0:
+    if at < 0:
         return
     entry = sent_at(main.sent, at)
     if np.isinf(entry.ended_s):
@@ -193,7 +193,7 @@ def errored(w, f, index, number, now_s):
     """A visit has been answered with an error."""
     apart()
     visit = visit_at(w.visits, index)
-    if f.judges and not visit.given_up:
+    if f.judges and visit.sent >= 0 and not visit.given_up:
         _note_answer(w, f, visit, 1, now_s)
     if visit.given_up:
         let_go(w, index)
@@ -218,7 +218,7 @@ def fail(w, f, index, ending, number, now_s):
     if ending == TIMED_OUT or now_s - visit.at_s > client.timeout_s + tolerance_s(now_s):
         ending = TIMED_OUT
         failed_s = visit.at_s + client.timeout_s
-    elif f.judges:
+    elif f.judges and visit.sent >= 0:
         _note_end(w, f, visit, 1, now_s)
     visit.ending = ending
     visit.number = number

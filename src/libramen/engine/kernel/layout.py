@@ -154,9 +154,11 @@ FLEET: Final = np.dtype(
         ("other", "i8"),  # its other side, -1: there is none
         ("split_share", "f8"),  # of attempts that go to `split_side`
         ("split_side", "i8"),
+        ("whole_side", "i8"),  # where all of them go if `split_share` is `whole_share`: 1, or 0 for the other side
+        ("whole_share", "f8"),
         ("n_split", "i8"),  # attempts since that is so
-        ("judged", "i8"),  # the version of which it is written down how attempts end, 0: none
-        ("by_side", "i8"),  # 1: those that are sent to `split_side` are, else those that its replicas get
+        ("judged", "i8"),  # it is written down how the attempts end that replicas of this version get, 0: of none
+        ("notes", "i8"),  # 1: how all end that are sent to this side
         ("sent", "i8"),  # SENT (sent_size,)
         ("sent_size", "i8"),
         ("n_sent", "i8"),

@@ -182,6 +182,8 @@ def start_wait(w, f, replica, index, now_s):
 def errs(w, f, replica, index):
     """Whether an attempt fails by itself: since its version does, or what it waits for."""
     apart()
+    if replica.error_rate == 0.0 and f.errors == 0.0:
+        return False
     visit = visit_at(w.visits, index)
     u, v = uniforms(w.error_key, visit.id, lineage_of(visit), visit.place)
     return u < replica.error_rate or v < f.errors

@@ -164,6 +164,8 @@ class KernelSide(FleetArrays):
         """From now on this share of all attempts goes to the side whose record is at `at`."""
         fleet = self._record[0]
         fleet["split_share"], fleet["split_side"], fleet["n_split"] = share, at, 0
+        other = fleet["other"] if at == self.at else self.at
+        fleet["whole_side"], fleet["whole_share"] = (at, 1.0) if share == 1 else (other, 0.0)
 
     def forget_turn(self) -> None:
         """The balancer begins anew."""
@@ -182,26 +184,42 @@ class KernelSide(FleetArrays):
     def renew(self, side: int) -> None:
         """There is one side only."""
 
-    def judge(self, version: int | None, *, sides: bool) -> None:
-        """Write down how attempts sent to a version end."""
+    def judge(self, version: int | None, *, sides: bool) -> None:  # noqa: ARG002  (there is one side only)
+        """Write down how attempts end that replicas of a version get."""
+        self.note(version or 0)
+        self.forget_sent()
+
+    def note(self, version: int, *, all_of_it: bool = False) -> None:
+        """Write down how attempts end that replicas of a version get (0: none), or all that are sent to this side."""
+        self._record["judged"], self._record["notes"] = version, all_of_it
+
+    def forget_sent(self) -> None:
+        """What was written down so far counts no more."""
         fleet = self._record[0]
-        fleet["judged"], fleet["by_side"] = version or 0, version is not None and sides
         fleet["n_forgotten"] += fleet["n_sent"]
         fleet["n_sent"] = 0
+
+    @property
+    def split_at(self) -> int:
+        """Number of the record of the side that gets a share of the traffic."""
+        return int(self._record["split_side"].item())
 
     def judged(self, from_s: float, to_s: float) -> tuple[int, int]:
         """How many attempts ended, and failed."""
         fleet, tolerance = self._record[0], tolerance_s(to_s)
         sent = self._sent[: fleet["n_sent"]]
+        if not len(sent):
+            return 0, 0
         is_late = sent["timeout_s"] < sent["ended_s"]
         end_s = np.minimum(sent["timeout_s"], sent["ended_s"])
         is_new = end_s > from_s + tolerance
         ended = is_new & (end_s < np.where(is_late, to_s - tolerance, to_s + tolerance))
-        n, failed = int(ended.sum()), int((ended & (is_late | (sent["failed"] > 0))).sum())
-        old = int(np.argmax(is_new)) if is_new.any() else len(sent)
-        sent[: len(sent) - old] = sent[old:].copy()
-        fleet["n_forgotten"] += old
-        fleet["n_sent"] = len(sent) - old
+        n, failed = np.count_nonzero(ended), np.count_nonzero(ended & (is_late | (sent["failed"] > 0)))
+        old = int(is_new.argmax()) if is_new.any() else len(sent)
+        if old:
+            sent[: len(sent) - old] = sent[old:].copy()
+            fleet["n_forgotten"] += old
+            fleet["n_sent"] = len(sent) - old
         return n, failed
 
     # -- measures ----------------------------------------------------------------------------------
@@ -217,7 +235,7 @@ class KernelSide(FleetArrays):
             cpu, slots, waiting, throttled = (mine + theirs for mine, theirs in zip(sums, more, strict=True))
         return Integrals(sums[0], sums[1], sums[2], cpu, slots, waiting, throttled)
 
-    def _sums(self, level: tuple[float, ...], passed_s: float) -> tuple[float, float, float, float]:
+    def _sums(self, level: tuple[float, ...], passed_s: Any) -> tuple[Any, ...]:
         below, above, above_steady, in_slots, waiting, cpu_s, in_slots_s, waiting_s, throttled_s = level
         cores = below + self._fraction * above
         if self._lends:
@@ -290,6 +308,12 @@ class KernelSide(FleetArrays):
 
     def series(self) -> np.ndarray:
         """The integrals at the edges; those that are still to come are as nothing more happens before them."""
-        for edge in range(int(self._record[0]["edge"]), len(self._edges_s)):
-            self._series[edge] = self.integrals(self._edges_s[edge])[3:]
+        edge = int(self._record[0]["edge"])
+        passed_s = np.maximum(0.0, self._edges_s[edge:] - self._now_s.item())
+        ready, draining = self._levels.tolist()
+        sums = self._sums(ready, passed_s)
+        if draining[3] or draining[6]:
+            sums = tuple(a + b for a, b in zip(sums, self._sums(draining, passed_s), strict=True))
+        for column, values in enumerate(sums):
+            self._series[edge:, column] = values
         return self._series

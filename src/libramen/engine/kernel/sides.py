@@ -71,7 +71,10 @@ class TwoSides:
 
     def judge(self, version: int | None, *, sides: bool) -> None:
         """Write down how attempts sent to a version end."""
-        self._first.judge(version, sides=sides)
+        self._first.forget_sent()
+        for side in self._sides:
+            is_new = version is not None and sides and side.at == self._first.split_at
+            side.note(0 if sides else version or 0, all_of_it=is_new)
 
     def judged(self, from_s: float, to_s: float) -> tuple[int, int]:
         """How many of them ended, and failed."""
