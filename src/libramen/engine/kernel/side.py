@@ -220,7 +220,7 @@ class KernelSide(FleetArrays):
             sent[: len(sent) - old] = sent[old:].copy()
             fleet["n_forgotten"] += old
             fleet["n_sent"] = len(sent) - old
-        return n, failed
+        return int(n), int(failed)
 
     # -- measures ----------------------------------------------------------------------------------
 
