@@ -182,5 +182,5 @@ def _verdict(outcome: Outcome, entry: Ways) -> list[str]:
         failed = way.failed or 0
         when = clock(outcome, way.events[0].at_s, seconds=False)
         how = f"at {when}" if way.name.startswith("quietest") else f"as {way.name}"
-        words.append(f"{how} {failed:,}")
+        words.append(f"{failed:,} {how}")
     return [*said, f"It would have failed {and_list(words)}."]
