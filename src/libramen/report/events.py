@@ -18,7 +18,13 @@ if TYPE_CHECKING:
     from libramen.outcome.outcome import Outcome
     from libramen.report.section import Row
 
-_PLURALS = {"crash": "crashes", "reclaim": "reclaims", "zone loss": "zone losses"}
+_NAMES = {
+    "crash": ("crash", "crashes"),
+    "reclaim": ("reclaim", "reclaims"),
+    "zone_loss": ("zone loss", "zone losses"),
+    "dependency": ("dependency fault", "dependency faults"),
+    "slow": ("slowdown", "slowdowns"),
+}
 _SAME = 0.005
 """Hours of a replica, or money, below which nothing is said."""
 
@@ -27,8 +33,8 @@ def named(event: Event) -> str:
     """What an event is called: the release at 12:00, the zone_loss at 17:30, the crashes at random."""
     if event.is_release:
         return f"the {event.kind} release"
-    name = event.kind.replace("_", " ")
-    return f"the {name}" if event.table == "faults" else f"{_PLURALS.get(name, name)} at random"
+    one, many = _NAMES[event.kind]
+    return f"the {one}" if event.table == "faults" else f"{many} at random"
 
 
 def events_section(found: Outcome, happened: Sequence[Event]) -> list[Section]:
@@ -77,12 +83,16 @@ def sentence(found: Outcome | Figures, event: Event) -> str:
 def _how_often(event: Event) -> str:
     each = event.times_a_month / event.strikes
     if event.table == "at_random":
-        return f"{times(event.strikes, 'time')} in the trace, about {event.times_a_month:,.3g} in a month"
+        return f"{times(event.strikes, 'time')} in the trace, about {_about(event.times_a_month)} in a month"
     if abs(each - 1) < 1e-9:
         return "once a month"
     if abs(each - 730 / 24) < 1e-6:
         return "every day of the month"
-    return f"{each:,.3g} times a month"
+    return f"{_about(each)} times a month"
+
+
+def _about(number: float) -> str:
+    return f"{number:,.0f}" if number >= 100 else f"{number:.3g}"
 
 
 def _share(share: float) -> str:
