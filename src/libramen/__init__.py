@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from libramen.comparison.events import Events, events
     from libramen.comparison.fit import Fitted, fit
     from libramen.comparison.repeats import Repeats, repeat
+    from libramen.comparison.search import Search, search
     from libramen.delays import Delay
     from libramen.demand.unqueue import unqueue
     from libramen.outcome.figures import Figures
@@ -53,6 +54,8 @@ _HOME = {
     "Switch": "rules.rollouts",
     "events": "comparison.events",
     "repeat": "comparison.repeats",
+    "Search": "comparison.search",
+    "search": "comparison.search",
     "Crash": "rules.faults",
     "Dependency": "rules.faults",
     "Reclaim": "rules.faults",
@@ -124,6 +127,7 @@ __all__ = [
     "Repeats",
     "ReplayError",
     "Rolling",
+    "Search",
     "Service",
     "Size",
     "Slow",
@@ -151,6 +155,7 @@ __all__ = [
     "read_trace",
     "repeat",
     "replay",
+    "search",
     "shaped",
     "summarise",
     "unqueue",

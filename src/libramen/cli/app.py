@@ -295,6 +295,60 @@ def events(
     return 0
 
 
+@app.command(
+    epilog="Example:  libramen search saltmarsh/study.toml --plan steady --vary replicas=2..20 --vary size=small,medium"
+)
+def search(
+    study: StudyPath,
+    plan: Annotated[str, typer.Option("--plan", metavar="PLAN", help="Name of the plan: all that is not varied.")],
+    vary: Annotated[
+        list[str],
+        typer.Option(
+            "--vary",
+            metavar="KEY=VALUES",
+            help="A key and its values, 2..20 or a,b,c; also scaling.K, rollouts.N.K, size.K, tier.K, service.K.",
+        ),
+    ],
+    json: Json = False,
+    seed: Seed = 0,
+    strict: Strict = False,
+    trust_code: Trust = False,
+    no_cache: NoCache = False,
+    front: Annotated[
+        bool, typer.Option("--front", help="Replay all, and show the plans that nobody beats in everything.")
+    ] = False,
+    plot: Plot = None,
+) -> int:
+    """Find the cheapest combination that meets every objective, and prove it without replaying all of them."""
+    from libramen.cli import show
+    from libramen.comparison.search import search as find
+    from libramen.comparison.vary import read_values
+    from libramen.engine.compiling import Compilation
+    from libramen.errors import OutputError
+    from libramen.study.study import load_study
+
+    _check_plot(plot)
+    ranges: dict[str, Any] = {}
+    for one in vary:
+        key, equals, values = one.partition("=")
+        if not equals or not values or key.strip() in ranges:
+            raise OutputError(f"--vary: found {one!r}; allowed: KEY=VALUES, each key once, such as replicas=2..20")
+        ranges[key.strip()] = read_values(values)
+    loaded = load_study(study, trust_code=trust_code)
+    loaded.plan(plan)
+    with Compilation(show.told) as compilation, show.progress() as bar:
+        trace = loaded.trace(seed=seed, progress=bar.share("reading the trace"), cache=not no_cache)
+        compilation.wait()
+        found = find(loaded, plan, vary=ranges, trace=trace, seed=seed, workers=None, front=front, progress=bar.named)
+    _finish(found.to_dict() if json else None, plot, found)
+    show.skipped_lines(trace)
+    if json:
+        show.doubts(trace.demand.doubts)
+    else:
+        show.search(loaded, found, front=front)
+    return int(strict and found.cheapest is None)
+
+
 @app.command(epilog="Example:  libramen backtest saltmarsh/study.toml --plot backtest.png")
 def backtest(
     study: StudyPath,

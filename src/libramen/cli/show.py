@@ -28,6 +28,7 @@ if TYPE_CHECKING:
     from libramen.comparison.events import Events
     from libramen.comparison.fit import Fitted
     from libramen.comparison.repeats import Repeats
+    from libramen.comparison.search import Search
     from libramen.outcome.outcome import Outcome
     from libramen.report.section import Section
     from libramen.study.study import Study
@@ -188,6 +189,13 @@ def outcome(study: Study, found: Outcome, grade: Grade | None = None) -> None:
     from libramen.report.replay import outcome_sections
 
     _render([*outcome_sections(study, found), *trust_section(study, grade)])
+
+
+def search(study: Study, found: Search, *, front: bool) -> None:
+    """What a search has found, and why that is proven."""
+    from libramen.report.search import search_sections
+
+    _render(search_sections(study.name, found, front=front))
 
 
 def repeats(found: Repeats) -> None:

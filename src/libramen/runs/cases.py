@@ -13,7 +13,7 @@ import signal
 import sys
 from concurrent.futures import Executor, ProcessPoolExecutor, as_completed
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any, TypeVar
 
 from libramen.errors import ReplayError
 from libramen.outcome.replay import replay
@@ -64,12 +64,18 @@ class Case:
         return True
 
 
+_Result = TypeVar("_Result")
+
 _known: dict[str, Trace] = {}
 """The traces that this process has, by their key in the cache."""
 
 
-def _figures(case: Case, key: str) -> Figures:
-    """Replay a case on the trace of that key: runs in a worker."""
+def _figures(case: Case, trace: Trace) -> Figures:
+    return case.replay(trace).figures(routes=False)
+
+
+def _run_there(task: Callable[[Case, Trace], Any], case: Case, key: str) -> Any:
+    """Do a task with a case on the trace of that key: runs in a worker."""
     trace = _known.get(key)
     if trace is None:
         from libramen.trace.cache import find
@@ -79,7 +85,7 @@ def _figures(case: Case, key: str) -> Figures:
             raise ReplayError("a worker cannot find the trace in the cache; allowed: workers that share its directory")
         _known.clear()  # a worker works on one trace at a time
         _known[key] = trace
-    return case.replay(trace).figures(routes=False)
+    return task(case, trace)
 
 
 def run_cases(
@@ -110,11 +116,33 @@ def run_cases(
             outcome = case.replay(trace, lambda share, name=name: progress(name, share))  # type: ignore[misc]
             yield number, outcome.figures(routes=False)
         return
+    for done, (number, figures) in enumerate(run_tasks(_figures, cases, trace, executor), start=1):
+        progress("plans", done / len(cases))
+        yield number, figures
+
+
+def run_tasks(
+    task: Callable[[Case, Trace], _Result], cases: Sequence[Case], trace: Trace, executor: Executor | None = None
+) -> Iterator[tuple[int, _Result]]:
+    """Do one thing with each of some cases, here or wherever an executor runs it.
+
+    Args:
+        task: what is done with a case and the trace; a function of a module, so that it can be sent.
+        cases: what is done with.
+        trace: what all of them are about.
+        executor: where, from `concurrent.futures` or alike. Default: here, one after the other.
+
+    Yields:
+        the place of a case in `cases`, and what the task gave.
+    """
+    if executor is None or not all(case.can_be_sent for case in cases):
+        for number, case in enumerate(cases):
+            yield number, task(case, trace)
+        return
     key = _announce(trace, executor)
-    futures = {executor.submit(_figures, case, key): number for number, case in enumerate(cases)}
+    futures = {executor.submit(_run_there, task, case, key): number for number, case in enumerate(cases)}
     try:
-        for done, future in enumerate(as_completed(futures), start=1):
-            progress("plans", done / len(cases))
+        for future in as_completed(futures):
             yield futures[future], future.result()
     finally:
         for future in futures:

@@ -1,0 +1,249 @@
+"""Searching: the same winner as brute force, to the cent, and what is said of combinations that cannot be."""
+
+from __future__ import annotations
+
+import json
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from typer.testing import CliRunner
+
+from libramen import Comparison, StudyError, load_study, replay, search, shaped
+from libramen.cli.app import app
+from libramen.comparison.search import Stopped, Watch, least_cost
+from libramen.comparison.vary import combinations, read_values
+
+if TYPE_CHECKING:
+    from pathlib import Path
+
+    from libramen import Search, Study
+
+STUDY = """
+[study]
+name = "small"
+[trace]
+files = ["t.csv"]
+[service]
+slots = 2
+backlog = 4
+start = "5s"
+timeout = "6s"
+[objectives]
+p95 = "{p95}"
+availability = "{availability}"
+month = {month}
+[tiers.convoy]
+billing = "per_hour"
+autoscaling = true
+replicas = {{ least = 1, most = 8 }}
+balancer_per_hour = 0.01
+[tiers.convoy.sizes.small]
+cores = 1
+per_hour = {small}
+[tiers.convoy.sizes.medium]
+cores = 2
+per_hour = 0.06
+[tiers.lantern]
+billing = "per_request"
+autoscaling = true
+replicas = {{ least = 0, most = 8 }}
+per_core_second = 0.00002
+[tiers.lantern.sizes.small]
+cores = 1
+[plans.one]
+tier = "convoy"
+size = "small"
+[plans.scaled]
+tier = "convoy"
+size = "small"
+[plans.scaled.scaling]
+rule = "target"
+measure = "cpu"
+target = "60%"
+every = "10s"
+floor = 1
+ceiling = 8
+[plans.lamp]
+tier = "lantern"
+size = "small"
+replicas = 1
+[plans.lamp.scaling]
+rule = "on_arrival"
+idle = "30s"
+floor = 0
+ceiling = 8
+[plans.rolled]
+tier = "convoy"
+size = "small"
+[[plans.rolled.rollouts]]
+at = "60s"
+strategy = "{strategy}"
+"""
+
+
+def _study(folder: Path, **values: Any) -> Study:
+    rng = np.random.default_rng(values.pop("number", 0))
+    at = np.cumsum(rng.exponential(values.pop("gap", 0.4), 600))
+    lines = [f"{t:.6f},{cpu:.6f},{wait:.6f}" for t, cpu, wait in zip(at, *rng.exponential(0.4, (2, 600)), strict=True)]
+    (folder / "t.csv").write_text("at_s,cpu_s,wait_s\n" + "\n".join(lines) + "\n")
+    settings_of = {"p95": "4s", "availability": "95%", "month": 200, "small": 0.03, "strategy": "rolling"} | values
+    (folder / "study.toml").write_text(STUDY.format(**settings_of))
+    return load_study(folder / "study.toml")
+
+
+def _by_force(study: Study, plan: str, ranges: dict[str, Any]) -> Any:
+    """All combinations, replayed to the end."""
+    trace = study.trace()
+    return Comparison(
+        replay(trace, one.services, one.plan, study.objectives).figures(routes=False)
+        for one in combinations(study, study.plan(plan), ranges)  # type: ignore[arg-type]
+        if one.plan is not None
+    )
+
+
+def _agree(found: Search, forced: Any) -> None:
+    if forced.cheapest is None:
+        assert found.cheapest is None
+        assert found.nearest.plan == forced.nearest.plan
+    else:
+        assert found.cheapest is not None
+        assert (found.cheapest.plan, found.cheapest.bill.month) == (forced.cheapest.plan, forced.cheapest.bill.month)
+        near = [
+            f.plan for f in forced.figures if f.meets_all and f.bill.month <= forced.cheapest.bill.month * 102 / 100
+        ]
+        assert [forced.cheapest.plan, *(one.plan for one in found.near)].sort() == near.sort()
+    counts = found.counts
+    assert counts.replayed + counts.stopped + counts.ruled_out + counts.impossible == counts.combinations
+
+
+cases = st.fixed_dictionaries(
+    {
+        "gap": st.sampled_from([0.15, 0.3, 0.6]),
+        "p95": st.sampled_from(["600ms", "2500ms", "4s"]),
+        "availability": st.sampled_from(["50%", "97%", "100%"]),
+        "month": st.sampled_from([20, 70, 200]),
+        "small": st.sampled_from([0.02, 0.03, 0.06]),  # the last: both sizes at one price
+        "number": st.integers(0, 50),
+        "strategy": st.sampled_from(["rolling", "switch", "stop_start"]),
+    }
+)
+searches = st.sampled_from(
+    [
+        ("one", {"replicas": range(1, 8)}),
+        ("one", {"replicas": [4, 2, 6], "size": ["medium", "small"]}),
+        ("scaled", {"scaling.floor": [1, 2, 3], "scaling.target": ["40%", "80%"], "replicas": [1, 3]}),
+        ("scaled", {"scaling.rule": ["target", "fixed"], "replicas": [2, 4]}),
+        ("lamp", {"scaling.idle": ["10s", "2m"], "scaling.ceiling": [2, 4, 8]}),
+        ("rolled", {"replicas": range(1, 7), "rollouts.1.at": ["50s", "70s"]}),
+        ("one", {"service.slots": [1, 2, 4], "replicas": [2, 3]}),
+        ("one", {"tier": ["convoy", "lantern"], "replicas": [1, 3]}),
+    ]
+)
+
+
+@settings(max_examples=max(30, settings().max_examples // 2))
+@given(cases, searches)
+def test_the_winner_is_that_of_brute_force(
+    tmp_path_factory: pytest.TempPathFactory, case: dict[str, Any], what: tuple[str, dict[str, Any]]
+) -> None:
+    study = _study(tmp_path_factory.mktemp("search"), **case)
+    plan, ranges = what
+    _agree(search(study, plan, vary=ranges), _by_force(study, plan, ranges))
+
+
+def test_what_need_not_be_replayed_is_not(tmp_path: Path) -> None:
+    """Too few replicas are stopped, too many are never replayed; with processes it is the same."""
+    study = _study(tmp_path, gap=0.2, availability="99%")
+    found = search(study, "one", replicas=range(1, 9))
+    assert found.counts.stopped > 0
+    assert found.counts.ruled_out > 0
+    assert found.counts.combinations == 8
+    again = search(study, "one", replicas=range(1, 9), workers=2)
+    assert again.to_dict() == found.to_dict()
+    whole = search(study, "one", replicas=range(1, 9), front=True)
+    assert whole.counts.replayed == 8
+    assert whole.cheapest is not None
+    assert found.cheapest is not None
+    assert whole.cheapest.plan == found.cheapest.plan
+    assert {one.plan for one in whole.front} >= {whole.cheapest.plan}
+    assert next(iter(found.table.columns)) == "replicas"
+
+
+def test_the_least_cost_is_never_more_than_the_cost(tmp_path: Path) -> None:
+    study = _study(tmp_path)
+    for plan, ranges in (
+        ("scaled", {"scaling.floor": [1, 3]}),
+        ("rolled", {"replicas": [1, 4]}),
+        ("lamp", {"scaling.ceiling": [4]}),
+        ("one", {"replicas": [3]}),
+    ):
+        of = {one.plan.name: least_cost(one) for one in combinations(study, study.plan(plan), ranges) if one.plan}  # type: ignore[arg-type]
+        for figures in _by_force(study, plan, ranges).figures:
+            assert of[figures.plan] <= figures.bill.month
+
+
+def test_a_watch_stops_only_what_is_lost(tmp_path: Path) -> None:
+    study = _study(tmp_path)
+    trace = study.trace()
+    watch = Watch(trace, study.objectives, 0.0)
+    watch.records["latency_s"] = 4.5
+    watch.records["latency_s"][30:] = 1.0
+    watch.look(1.0)  # 30 of 600 are late: just as many as may be
+    watch = Watch(trace, study.objectives, 0.0)
+    watch.records["ending"][:31] = 1
+    with pytest.raises(Stopped):
+        watch.look(1.0)
+
+
+def test_impossible_combinations_are_counted_with_their_reason(tmp_path: Path) -> None:
+    study = _study(tmp_path)
+    found = search(study, "one", replicas=[2, 9], size=["small", "large"])
+    assert found.counts.impossible == 3
+    assert any("tier 'convoy' allows 1 to 8" in reason for reason in found.reasons)
+    assert any("size: found 'large'" in reason for reason in found.reasons)
+    for ranges, message in (
+        ({"replica": [1]}, "vary: unknown key 'replica'; did you mean 'replicas'"),
+        ({"scaler.target": [1]}, "did you mean 'scaling'"),
+        ({"replicas": []}, "vary replicas: found no value"),
+        ({"rollouts.2.at": ["1s"]}, "rollouts.N.KEY, N from 1 to the 0 rollouts"),
+        ({"replicas": [20]}, "none of 1 combinations is possible"),
+        ({}, "nothing is varied"),
+    ):
+        with pytest.raises(StudyError, match=message):
+            search(study, "one", vary=ranges)
+
+
+def test_values_of_the_command_line() -> None:
+    assert read_values("2..4,7") == (2, 3, 4, 7)
+    assert read_values("small,50%,0.5,true") == ("small", "50%", 0.5, True)
+    with pytest.raises(StudyError, match=r"found '5\.\.2'; allowed: a range such as 2\.\.20"):
+        read_values("5..2")
+
+
+def test_the_command(tmp_path: Path) -> None:
+    _study(tmp_path, gap=0.2, availability="99%")
+    file = str(tmp_path / "study.toml")
+    run = CliRunner().invoke
+    shown = run(app, ["search", file, "--plan", "one", "--vary", "replicas=1..8", "--plot", str(tmp_path / "s.png")])
+    assert shown.exit_code == 0
+    assert "8 combinations:" in shown.stdout
+    assert (tmp_path / "s.png").exists()
+    document = json.loads(run(app, ["search", file, "--plan", "one", "--vary", "replicas=1..8", "--json"]).stdout)
+    assert document["cheapest"].startswith("one replicas=")
+    assert all("varied" in plan for plan in document["plans"])
+    assert set(document["counts"]) >= {"combinations", "replayed", "stopped", "ruled_out"}
+    assert run(app, ["search", file, "--plan", "one", "--vary", "replicas"]).exit_code != 0
+    front = run(app, ["search", file, "--plan", "one", "--vary", "replicas=1..8", "--front"])
+    assert "Plans that nobody beats" in front.stdout
+
+
+def test_more_load_wants_more(tmp_path: Path) -> None:
+    study = _study(tmp_path, gap=0.3, month=2000)
+    trace = study.trace()
+    few = search(study, "one", trace=trace, replicas=range(1, 9)).cheapest
+    more = search(study, "one", trace=shaped(trace, [{"scale": 2}]), replicas=range(1, 9)).cheapest
+    assert few is not None
+    assert more is None or more.bill.month >= few.bill.month
