@@ -15,6 +15,7 @@ from libramen import Comparison, StudyError, load_study, replay, search, shaped
 from libramen.cli.app import app
 from libramen.comparison.search import Stopped, Watch, least_cost
 from libramen.comparison.vary import combinations, read_values
+from libramen.runs.cases import Case
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -188,14 +189,15 @@ def test_the_least_cost_is_never_more_than_the_cost(tmp_path: Path) -> None:
 def test_a_watch_stops_only_what_is_lost(tmp_path: Path) -> None:
     study = _study(tmp_path)
     trace = study.trace()
-    watch = Watch(trace, study.objectives, 0.0)
+    case = Case(study.services, study.plans["one"], study.objectives)
+    watch = Watch(trace, case)
     watch.records["latency_s"] = 4.5
     watch.records["latency_s"][30:] = 1.0
-    watch.look(1.0)  # 30 of 600 are late: just as many as may be
-    watch = Watch(trace, study.objectives, 0.0)
+    watch.look(trace.span_s + 30, [])  # 30 of 600 are late: just as many as may be
+    watch = Watch(trace, case)
     watch.records["ending"][:31] = 1
     with pytest.raises(Stopped):
-        watch.look(1.0)
+        watch.look(trace.span_s + 30, [])
 
 
 def test_impossible_combinations_are_counted_with_their_reason(tmp_path: Path) -> None:

@@ -40,6 +40,12 @@ def test_a_canary_gets_every_fourth_request() -> None:
     assert found.endings["ok"] == 400
 
 
+def test_replicas_of_a_canary_are_rounded_up() -> None:
+    """ceil(0.25 * 5) = 2 new ones for the first step."""
+    found = _release(5, **_canary())
+    assert [r.ready_s for r in found.run.replicas[5:]] == [110, 110, 160, 160, 160]
+
+
 def test_a_bad_version_is_found_by_the_canary_and_undone() -> None:
     """All attempts of the new version fail, on taking their slot (they have no CPU work). Judged at 115 (only that of
     113 has ended), 120 (113, 117), 125 (113, 117, 121): three are enough, and all have failed. Undone at 125 before the

@@ -3,9 +3,14 @@
 from __future__ import annotations
 
 from decimal import Decimal
+from fractions import Fraction
+from functools import partial
 from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
-from libramen.bill.prices import least_month
+from libramen.bill.lines import total
+from libramen.bill.month import HOURS, Month
+from libramen.bill.prices import lines_of
+from libramen.bill.usage import paid_from, paid_to
 from libramen.comparison.compare import Comparison
 from libramen.comparison.vary import Combination, combinations
 from libramen.errors import StudyError
@@ -19,8 +24,8 @@ if TYPE_CHECKING:
 
     import numpy as np
 
+    from libramen.engine.fleet import Fleet
     from libramen.outcome.figures import Figures
-    from libramen.study.objectives import Objectives
     from libramen.study.study import Study
     from libramen.trace.trace import Trace
 
@@ -39,7 +44,7 @@ class Counts(NamedTuple):
     Attributes:
         combinations: all of them.
         replayed: to the end.
-        stopped: replayed up to where an objective could not be met any more.
+        stopped: replayed up to where an objective could not be met any more, or as much was spent as the winner costs.
         ruled_out: never replayed: more costly than the winner at the least, or than what a month may cost.
         impossible: such as the study cannot have.
     """
@@ -137,24 +142,30 @@ class Stopped(Exception):  # noqa: N818  (it is no error)
 
 
 class Watch:
-    """Looks now and then whether a replay under way can still meet the objectives on all requests.
+    """Looks now and then whether a replay under way can still meet the objectives on all requests, and its cost.
 
-    What has failed stays failed, and what was late stays late: when more have than may, the rest changes nothing.
+    What has failed stays failed, what was late stays late, and what is paid for stays paid: when that is too much, the
+    rest changes nothing.
+
+    Args:
+        trace: what is replayed.
+        case: against what.
+        most: what a month may cost, None: whatever it costs.
     """
 
-    def __init__(self, trace: Trace, objectives: Objectives, settle_s: float) -> None:
+    def __init__(self, trace: Trace, case: Case, most: Decimal | None = None) -> None:
         import numpy as np
 
         from libramen.engine.plane import RESULT
 
         self.records: np.ndarray = np.zeros(len(trace), RESULT)
         self._at_s, self._span_s = trace.at_s, trace.span_s
-        self._seen = int(np.searchsorted(trace.at_s, settle_s))  # up to here they are counted
+        self._seen = int(np.searchsorted(trace.at_s, case.settle_s))  # up to here they are counted
         self._failed = 0
         n = len(trace) - self._seen
         self._most_failed = float(n)
         self._late: list[tuple[float, float]] = []  # a limit [s], and how many may be beyond it
-        for goal in objectives.goals():
+        for goal in case.objectives.goals():
             if goal.route is not None or goal.window is not None or goal.service is not None:
                 continue
             if goal.name == "availability":
@@ -162,15 +173,23 @@ class Watch:
             elif goal.share is not None:
                 self._late.append((float(goal.wanted), n * (1.0 - goal.share)))
         self._beyond = [0] * len(self._late)
+        assert isinstance(case.plan, Plan)
+        self._plan, self._most = case.plan, most
+        self._month = Month(trace.span_s, trace.start)
+        # Of a week or more each hour counts by itself, and use is known only at the end.
+        if self._month.by_hour_of_week or case.plan.tier.billing not in {"per_second", "per_hour"}:
+            self._most = None
 
-    def look(self, share: float) -> None:
+    def look(self, now_s: float, fleets: list[Fleet]) -> None:
         """Stop the replay if nothing can save it.
 
         Each request is looked at once, soon after it has arrived; one that has not ended by then is not counted.
         """
         import numpy as np
 
-        last = int(np.searchsorted(self._at_s, share * self._span_s - _SETTLED_S))
+        if self._most is not None and self._cost(now_s, fleets[0]) > self._most:
+            raise Stopped
+        last = int(np.searchsorted(self._at_s, now_s - _SETTLED_S))
         if last <= self._seen:
             return
         some = self.records[self._seen : last]
@@ -184,14 +203,25 @@ class Watch:
             if self._beyond[place] > most + 1e-6:
                 raise Stopped
 
+    def _cost(self, now_s: float, fleet: Fleet) -> Decimal:
+        """A month at the least: what is paid by now, and the fewest replicas from now on."""
+        paid_s = 0.0
+        for replica in fleet.replicas:
+            begun_s = paid_from(replica, self._plan)
+            if begun_s is not None and begun_s < now_s:
+                paid_s += max(0.0, min(paid_to(replica), now_s) - begun_s)
+        paid_s += fewest(self._plan) * (self._span_s - now_s)
+        month_s = Fraction(paid_s) * HOURS * 3600 / Fraction(self._span_s)
+        return total(lines_of(self._plan, {"replicas": month_s})) - _CENT
 
-def try_case(case: Case, trace: Trace) -> Figures | None:
-    """Replay a case, up to where an objective cannot be met any more: then None. Runs in a worker."""
-    watch = Watch(trace, case.objectives, case.settle_s)
+
+def try_case(case: Case, trace: Trace, most: Decimal | None = None) -> Figures | None:
+    """Replay a case, up to where an objective cannot be met, or `most` is spent: then None. Runs in a worker."""
+    watch = Watch(trace, case, most)
     try:
         outcome = replay(
             trace, case.services, case.plan, case.objectives, case.seed, settle=case.settle_s, currency=case.currency,
-            records=watch.records, progress=watch.look,
+            records=watch.records, watch=watch.look,
         )  # fmt: skip
     except Stopped:
         return None
@@ -203,21 +233,26 @@ def whole_case(case: Case, trace: Trace) -> Figures | None:
     return case.replay(trace).figures(routes=False)
 
 
-def least_cost(combination: Combination) -> Decimal:
-    """What a combination costs a month at the least, known before any replay.
+def fewest(plan: Plan) -> int:
+    """How many replicas are paid for at any time at the least.
 
-    The fewest replicas that its rule allows, all month, or that a release leaves. Where something may break or not be
-    sold fewer may be paid for, so none are counted then, and neither is use.
+    As many as its rule allows, or as a release leaves. Where something may break or not be sold it may be fewer, so
+    none are counted then, and neither is use.
     """
-    plan = combination.plan
-    assert plan is not None
-    fewest = min([plan.limits[0], *(rollout.least_ready(plan.limits[0]) for rollout in plan.rollouts)])
     may_die = plan.may_break or (plan.size.memory is not None and bool(plan.rollouts))
     if may_die or plan.tier.order_fails or plan.tier.billed_from == "ready" or plan.tier.billing == "per_request":
-        fewest = 0
-    tier = plan.tier.replace(replicas={"least": 0, "most": plan.tier.replicas.most})
-    bare = plan.replace(tier=tier, size=plan.size, replicas=fewest, scaling={"rule": "fixed"}, rollouts=(), faults=())
-    return max(Decimal(0), least_month(bare, {}) - _CENT)
+        return 0
+    low = plan.limits[0]
+    return min([low, *(rollout.least_ready(low) for rollout in plan.rollouts)])
+
+
+def least_cost(combination: Combination) -> Decimal:
+    """What a combination costs a month at the least, known before any replay."""
+    plan = combination.plan
+    assert plan is not None
+    n = fewest(plan)
+    standing = {"replicas": Fraction(HOURS * 3600 * n), "replicas_at_once": Fraction(n)}
+    return max(Decimal(0), total(lines_of(plan, standing)) - _CENT)
 
 
 def search(
@@ -356,7 +391,9 @@ class _Hunt:
 
     def _replay(self, places: list[int], share: float, *, to_the_end: bool = False) -> None:
         self._report("combinations", share)
-        task = whole_case if to_the_end else try_case
+        best, limit = self._best(), self._study.objectives.month
+        most = [cost for cost in (None if best is None else best * _NEAR, limit) if cost is not None]
+        task = whole_case if to_the_end else partial(try_case, most=min(most, default=None))
         for number, figures in run_tasks(task, [self._cases[p] for p in places], self._trace, self._executor):
             if figures is None:
                 self._stopped.add(places[number])

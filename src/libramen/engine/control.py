@@ -29,6 +29,7 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Collection, Iterable
     from datetime import datetime
 
+    from libramen.engine.fleet import Fleet
     from libramen.study.plan import Plan
     from libramen.study.system import System
 
@@ -67,6 +68,7 @@ def run(
     progress: Callable[[float], None] | None = None,
     forced: bool = False,
     without: Collection[tuple[str, str, int | str]] = (),
+    watch: Callable[[float, list[Fleet]], None] | None = None,
 ) -> dict[str, Run]:
     """Replay a trace against services and their plans.
 
@@ -88,6 +90,8 @@ def run(
             estimated from a log, which knows when requests left; `Run.turns` then says how much CPU work they got.
         without: releases and faults that are left out, all else being as it is: service; "rollouts" or "faults" and
             the place in the plan's table (from 0), or "at_random" and the kind of faults.
+        watch: called a hundred times during the span with the instant [s] and the fleets; what it raises ends the
+            replay.
 
     Returns:
         the run of each service, by name.
@@ -134,7 +138,7 @@ def run(
         for index, hosted in enumerate(system.hosted)
     ]
     replays = [service.replay for service in services]
-    clock = _Clock(replays, agenda, plane, feed, progress)
+    clock = _Clock(replays, agenda, plane, feed, progress, watch)
     for replay in replays:
         replay.tell("begin")
     _play(replays, plane, agenda, feed, clock)
@@ -330,7 +334,9 @@ class _Clock:
         plane: DataPlane,
         feed: Feed,
         progress: Callable[[float], None] | None,
+        watch: Callable[[float, list[Fleet]], None] | None,
     ) -> None:
+        self._watch, self._fleets = watch, [replay.fleet for replay in replays]
         self._replays, self._agenda, self._plane = replays, agenda, plane
         self._feed, self._progress = feed, progress
         self._ticks = 0
@@ -358,6 +364,8 @@ class _Clock:
     def _tick(self, now_s: float) -> None:
         if self._progress is not None:
             self._progress(self._ticks / 100)
+        if self._watch is not None:
+            self._watch(now_s, self._fleets)
         if self._ticks < 100:
             self._plan_tick()
             return

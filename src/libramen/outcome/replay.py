@@ -25,6 +25,7 @@ from libramen.trace.trace import Trace
 if TYPE_CHECKING:
     from collections.abc import Callable, Collection, Iterable, Mapping
 
+    from libramen.engine.fleet import Fleet
     from libramen.outcome.events import Key
     from libramen.outcome.measures import Measured
     from libramen.study.plan import JointPlan, Plan
@@ -47,6 +48,7 @@ def replay(
     records: np.ndarray | None = None,
     progress: Callable[[float], None] | None = None,
     without: Collection[Key] = (),
+    watch: Callable[[float, list[Fleet]], None] | None = None,
 ) -> Outcome:
     """Replay a trace against a plan, and see what comes of it.
 
@@ -70,6 +72,8 @@ def replay(
             `engine.plane.RESULT` (n,). Default: a new array.
         progress: called now and then with the share of the trace that is replayed, from 0 to 1.
         without: releases and faults that are left out, all else being as it is: see `outcome.events.Key`.
+        watch: called a hundred times during the trace with the instant [s] and the fleets; what it raises ends the
+            replay.
 
     Raises:
         ReplayError: an argument is not allowed.
@@ -122,6 +126,7 @@ def replay(
         records=records,
         progress=progress,
         without=without,
+        watch=watch,
     )
     run = next(iter(runs.values()))
     measured: Measured
