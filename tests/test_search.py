@@ -11,11 +11,13 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from typer.testing import CliRunner
 
-from libramen import Comparison, StudyError, load_study, replay, search, shaped
+from libramen import Comparison, Plan, StudyError, load_study, replay, search, shaped
 from libramen.cli.app import app
 from libramen.comparison.search import Stopped, Watch, least_cost
 from libramen.comparison.vary import combinations, read_values
+from libramen.demo.write import write_demo
 from libramen.runs.cases import Case
+from libramen.study.written import plan_toml
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -240,6 +242,56 @@ def test_the_command(tmp_path: Path) -> None:
     assert run(app, ["search", file, "--plan", "one", "--vary", "replicas"]).exit_code != 0
     front = run(app, ["search", file, "--plan", "one", "--vary", "replicas=1..8", "--front"])
     assert "Plans that nobody beats" in front.stdout
+
+
+def test_a_search_of_the_study_and_its_winner_saved(tmp_path: Path) -> None:
+    """The winner is written as a plan, which read again is the same."""
+    _study(tmp_path, gap=0.2, availability="99%")
+    file, saved = tmp_path / "study.toml", tmp_path / "found.toml"
+    more = """
+[search.fleet]
+plan = "scaled"
+"scaling.floor" = { from = 1, to = 4 }
+"scaling.target" = ["50%", "70%"]
+"""
+    file.write_text(file.read_text() + more)
+    run = CliRunner().invoke
+    shown = run(app, ["search", str(file), "fleet", "--save", str(saved), "--json"])
+    assert shown.exit_code == 0
+    best = json.loads(shown.stdout)["cheapest"]
+    assert best is not None
+    file.write_text(file.read_text() + saved.read_text())
+    again = load_study(file)
+    winner = search(again, "scaled", vary=again.searches["fleet"][1]).winner()
+    assert winner is not None
+    assert again.plans["scaled-found"] == winner.replace(name="scaled-found")
+    assert run(app, ["search", str(file), "fleets"]).exit_code != 0
+    assert run(app, ["search", str(file)]).exit_code != 0
+    for wrong, message in (("{ from = 4, to = 1 }", "from = 2, to = 20"), ("[]", "found no value")):
+        file.write_text(STUDY.format(p95="4s", availability="95%", month=200, small=0.03, strategy="rolling")
+                        + f'[search.x]\nplan = "one"\nreplicas = {wrong}\n')  # fmt: skip
+        with pytest.raises(StudyError, match=message):
+            _run_first(file)
+
+
+def _run_first(file: Path) -> Search:
+    study = load_study(file)
+    plan, ranges = study.searches["x"]
+    return search(study, plan, vary=ranges)
+
+
+def test_every_plan_of_the_demos_can_be_written(demo_study: Path, tmp_path: Path) -> None:
+    for study in (load_study(demo_study), load_study(write_demo(tmp_path / "landing", study="landing"))):
+        text = study.path.read_text() + "\n"
+        for name, plan in study.plans.items():
+            assert isinstance(plan, Plan)
+            text += plan_toml(plan, f"{name} again", study.tiers)
+        copy = study.path.parent / "copy.toml"
+        copy.write_text(text)
+        read = load_study(copy)
+        for name, plan in study.plans.items():
+            assert read.plans[f"{name} again"] == plan.replace(name=f"{name} again")
+        copy.unlink()
 
 
 def test_more_load_wants_more(tmp_path: Path) -> None:

@@ -300,15 +300,18 @@ def events(
 )
 def search(
     study: StudyPath,
-    plan: Annotated[str, typer.Option("--plan", metavar="PLAN", help="Name of the plan: all that is not varied.")],
+    name: Annotated[str | None, typer.Argument(metavar="[NAME]", help="A [search.NAME] of the study.")] = None,
+    plan: Annotated[
+        str | None, typer.Option("--plan", metavar="PLAN", help="Name of the plan: all that is not varied.")
+    ] = None,
     vary: Annotated[
-        list[str],
+        list[str] | None,
         typer.Option(
             "--vary",
             metavar="KEY=VALUES",
             help="A key and its values, 2..20 or a,b,c; also scaling.K, rollouts.N.K, size.K, tier.K, service.K.",
         ),
-    ],
+    ] = None,
     json: Json = False,
     seed: Seed = 0,
     strict: Strict = False,
@@ -317,6 +320,9 @@ def search(
     front: Annotated[
         bool, typer.Option("--front", help="Replay all, and show the plans that nobody beats in everything.")
     ] = False,
+    save: Annotated[
+        Path | None, typer.Option("--save", metavar="FILE", help="Write the winner as a plan to be pasted: .toml.")
+    ] = None,
     plot: Plot = None,
 ) -> int:
     """Find the cheapest combination that meets every objective, and prove it without replaying all of them."""
@@ -325,21 +331,41 @@ def search(
     from libramen.comparison.vary import read_values
     from libramen.engine.compiling import Compilation
     from libramen.errors import OutputError
+    from libramen.fields import nearest
+    from libramen.files import check_output, write_whole
     from libramen.study.study import load_study
+    from libramen.study.written import plan_toml
 
     _check_plot(plot)
+    if save is not None:
+        check_output(save, (".toml",))
     ranges: dict[str, Any] = {}
-    for one in vary:
+    for one in vary or ():
         key, equals, values = one.partition("=")
         if not equals or not values or key.strip() in ranges:
             raise OutputError(f"--vary: found {one!r}; allowed: KEY=VALUES, each key once, such as replicas=2..20")
         ranges[key.strip()] = read_values(values)
     loaded = load_study(study, trust_code=trust_code)
+    if name is not None:
+        if name not in loaded.searches:
+            raise OutputError(f"{study}: there is no [search.{name}]; {nearest(name, loaded.searches)}")
+        planned, own = loaded.searches[name]
+        plan, ranges = plan or planned, own | ranges
+    if plan is None:
+        raise OutputError("--plan is missing; allowed: a plan and what is varied, or the name of a [search.NAME]")
     loaded.plan(plan)
     with Compilation(show.told) as compilation, show.progress() as bar:
         trace = loaded.trace(seed=seed, progress=bar.share("reading the trace"), cache=not no_cache)
         compilation.wait()
         found = find(loaded, plan, vary=ranges, trace=trace, seed=seed, workers=None, front=front, progress=bar.named)
+    winner = found.winner()
+    if save is not None and winner is not None:
+        text = plan_toml(winner, f"{plan}-found", loaded.tiers).encode()
+
+        def write(path: Path) -> None:
+            path.write_bytes(text)
+
+        write_whole(save, write)
     _finish(found.to_dict() if json else None, plot, found)
     show.skipped_lines(trace)
     if json:

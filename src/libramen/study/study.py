@@ -20,7 +20,7 @@ from libramen.study.trace_table import TraceTable
 from libramen.times import ZoneName
 
 if TYPE_CHECKING:
-    from collections.abc import Callable
+    from collections.abc import Callable, Mapping
 
     from libramen.trace.trace import Trace
 
@@ -47,6 +47,7 @@ class _StudyFile(Table):
     objectives: Objectives = Field(Objectives(), description="what a plan should achieve")
     tiers: dict[str, Tier] = Field({}, description="what could be bought")
     plans: dict[str, dict[str, Any]] = Field(min_length=1, description="what might be bought")
+    search: dict[str, dict[str, Any]] = Field({}, description="a plan, and keys of it with the values to be tried")
 
 
 class _Catalogue(Table):
@@ -66,6 +67,7 @@ class Study:
         objectives: the `Objectives`.
         tiers: the `Tier`s by name.
         plans: the `Plan`s by name, in the order of the file; `JointPlan`s where there are several services.
+        searches: `[search.NAME]` by name: the plan, and the values of each key that is varied.
         trace_table: `[trace]` as written; `trace()` reads the trace itself.
     """
 
@@ -79,13 +81,14 @@ class Study:
         objectives: Objectives,
         tiers: dict[str, Tier],
         plans: dict[str, Plan | JointPlan],
+        searches: dict[str, tuple[str, dict[str, Any]]] | None = None,
     ) -> None:
         self.path = path
         self.name, self.currency = heading.name, heading.currency
         self.time_zone = trace.time_zone or heading.time_zone
         self.heading, self.trace_table = heading, trace
         self._services, self.objectives = services, objectives
-        self.tiers, self.plans = tiers, plans
+        self.tiers, self.plans, self.searches = tiers, plans, searches or {}
 
     @property
     def service(self) -> Service:
@@ -143,6 +146,7 @@ class Study:
             objectives=_changed(self.objectives, values.get("objectives")),
             tiers=self.tiers,
             plans=self.plans if values.get("plans") is None else _by_name(values["plans"]),
+            searches=self.searches,
         )
         for plan in changed.plans.values():
             changed.system(plan)
@@ -291,7 +295,29 @@ def load_study(path: str | Path, *, trust_code: bool = False) -> Study:
         objectives=tables.objectives,
         tiers=tiers,
         plans=plans,
+        searches={name: _search(path, name, table, plans) for name, table in tables.search.items()},
     )
+
+
+def _search(path: Path, name: str, table: dict[str, Any], plans: Mapping[str, object]) -> tuple[str, dict[str, Any]]:
+    """The plan of a `[search.NAME]`, and the values of each key: a list, one value, or a range { from, to }."""
+    where = f"{path}: [search.{name}]"
+    if table.get("plan") not in plans:
+        raise StudyError(f"{where} plan: found {table.get('plan')!r}; {nearest(str(table.get('plan')), plans)}")
+    ranges: dict[str, Any] = {}
+    for key, value in table.items():
+        if key == "plan":
+            continue
+        if isinstance(value, dict):
+            low, high = value.get("from"), value.get("to")
+            if set(value) != {"from", "to"} or not isinstance(low, int) or not isinstance(high, int) or low > high:
+                raise StudyError(f"{where} {key}: found {value!r}; allowed: a list, or {{ from = 2, to = 20 }}")
+            ranges[key] = range(low, high + 1)
+        else:
+            ranges[key] = value if isinstance(value, list) else [value]
+    if not ranges:
+        raise StudyError(f"{where} nothing is varied; allowed: one key or more beside plan")
+    return table["plan"], ranges
 
 
 def _changed(table: _Table, change: Any) -> _Table:

@@ -1,0 +1,65 @@
+"""A plan as a study file would have it, to be pasted there."""
+
+from __future__ import annotations
+
+import json
+import re
+from typing import TYPE_CHECKING, Any
+
+from libramen.errors import StudyError
+
+if TYPE_CHECKING:
+    from libramen.study.plan import Plan
+    from libramen.study.service import Tier
+
+_BARE = re.compile(r"[A-Za-z0-9_-]+")
+_TABLES = ("rollouts", "faults")
+
+
+def plan_toml(plan: Plan, name: str, tiers: dict[str, Tier]) -> str:
+    """The tables of a plan, as TOML.
+
+    Args:
+        plan: it.
+        name: under which it is written.
+        tiers: of the study: the plan names its tier and size, so they must be as the study has them.
+
+    Raises:
+        StudyError: its tier or its size is not as the study has it.
+    """
+    tier = tiers.get(plan.tier.name)
+    if tier is None or plan.tier != tier or tier.sizes.get(plan.size.name) != plan.size:
+        raise StudyError(
+            f"plan {plan.name!r}: its tier or size is not as the study sells it, so it cannot be named; allowed: a "
+            "plan of which neither is changed"
+        )
+    place = f"plans.{_key(name)}"
+    kept = plan.model_dump(mode="json", exclude_defaults=True, exclude={"tier", "size"})
+    lines = [f"[{place}]", f"tier = {_value(plan.tier.name)}", f"size = {_value(plan.size.name)}"]
+    lines += [f"{_key(key)} = {_value(value)}" for key, value in kept.items() if key not in {"scaling", *_TABLES}]
+    if "scaling" in kept or plan.scaling.rule != "fixed":
+        lines += ["", f"[{place}.scaling]", *_lines({"rule": plan.scaling.rule} | kept.get("scaling", {}))]
+    for table, tag in zip(_TABLES, ("strategy", "kind"), strict=True):
+        for entry, values in zip(getattr(plan, table), kept.get(table, ()), strict=True):
+            lines += ["", f"[[{place}.{table}]]", *_lines({tag: getattr(entry, tag)} | values)]
+    return "\n".join(lines) + "\n"
+
+
+def _lines(table: dict[str, Any]) -> list[str]:
+    return [f"{_key(key)} = {_value(value)}" for key, value in table.items() if value is not None]
+
+
+def _key(name: str) -> str:
+    return name if _BARE.fullmatch(name) else json.dumps(name, ensure_ascii=False)
+
+
+def _value(value: Any) -> str:
+    if isinstance(value, dict):
+        return "{ " + ", ".join(f"{_key(key)} = {_value(inner)}" for key, inner in value.items()) + " }"
+    if isinstance(value, list | tuple):
+        return "[" + ", ".join(map(_value, value)) + "]"
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    if isinstance(value, int | float):
+        return repr(value)
+    return json.dumps(str(value), ensure_ascii=False)
