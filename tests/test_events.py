@@ -206,6 +206,20 @@ def test_mistakes_in_faults(fault: dict[str, Any], message: str) -> None:
         make_plan(make_tier(zones=["east", "west"]), faults=[fault])
 
 
+def test_visitors_who_had_to_move_are_reported_per_event() -> None:
+    """Ten visitors on two replicas, a request each every 10 s. The crash of #1 at 45 moves those who were there."""
+    at = [float(k) for k in range(300)]
+    trace = make_trace(at, wait=3.0, span_s=300, visitor=[k % 10 for k in range(300)])
+    crash = {"kind": "crash", "at": 45, "replica": 1}
+    plan = make_plan(replicas=2, balancer="pinned", faults=[crash, {"kind": "slow", "at": 200, "lasts": 10}])
+    outcome = replay(trace, Service(slots=9, start=20), plan)
+    moved = {event.kind: event.moved for event in outcome.happened}
+    there = int((outcome.requests["replica"][30:40] == 1).sum())  # each has come once in these ten seconds
+    assert 0 < there < 10
+    assert moved == {"crash": there, "slow": 0}
+    assert f"{there} visitors had to move" in sentence(outcome, outcome.happened[0])
+
+
 def _costs(found: tuple[Event, ...]) -> list[int | None]:
     return [event.failed for event in found]
 

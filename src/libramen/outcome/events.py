@@ -44,6 +44,8 @@ class Event(NamedTuple):
         times_a_month: how often it is in a month, as the bill has it.
         budget_share: of the month's error budget; None: there is no objective of availability.
         replica_hours, money: more that were paid in the trace, and in a month.
+        moved: visitors more who had to move to another replica, where they are pinned; of an entry with several dates
+            its share.
     """
 
     kind: str
@@ -60,6 +62,7 @@ class Event(NamedTuple):
     budget_share: float | None = None
     replica_hours: float | None = None
     money: float | None = None
+    moved: float | None = None
 
     @property
     def is_release(self) -> bool:
@@ -76,7 +79,7 @@ class Event(NamedTuple):
         document = self._asdict()
         return {name: document[name] for name in (
             "kind", "service", "at_s", "lasts_s", "failed", "p95_s", "budget_share", "replica_hours", "money", "result",
-            "strikes", "times_a_month", "table", "entry",
+            "strikes", "times_a_month", "table", "entry", "moved",
         )}  # fmt: skip
 
 
@@ -142,10 +145,18 @@ def difference(outcome: Outcome, without: Outcome, events: Iterable[Event]) -> l
     edges_s = [0.0, *(event.at_s for event in events[1:]), np.inf]
     paid_h = (outcome.paid_s - without.paid_s) / 3600 / len(events)
     money = float(outcome.bill.month - without.bill.month) / len(events)
+    moved = None
+    if any(one.plan.balancer == "pinned" for one in outcome.services.values()):
+        moved = (_moved(outcome) - _moved(without)) / len(events)
     return [
-        _cost(event, mine, theirs, (from_s, to_s), outcome)._replace(replica_hours=paid_h, money=money)
+        _cost(event, mine, theirs, (from_s, to_s), outcome)._replace(replica_hours=paid_h, money=money, moved=moved)
         for event, from_s, to_s in zip(events, edges_s[:-1], edges_s[1:], strict=True)
     ]
+
+
+def _moved(outcome: Outcome) -> int:
+    """Visitors who had to move from one replica to another."""
+    return sum(int(one.run.moved.sum()) for one in outcome.services.values())
 
 
 def _cost(event: Event, mine: _Requests, theirs: _Requests, between: tuple[float, float], outcome: Outcome) -> Event:

@@ -77,6 +77,8 @@ def sentence(found: Outcome | Figures, event: Event) -> str:
     said = f"{who}{when} {verb} {many}{undone}"
     if failed > 0 and event.budget_share is not None:
         said += f"; {_how_often(event)}: {_share(event.budget_share)} of the month's error budget"
+    if event.moved is not None and round(event.moved):
+        said += f"; {times(round(event.moved), 'visitor')} had to move"
     return said + "."
 
 
