@@ -34,6 +34,8 @@ MAY_REACH_DOWN = {
     ("comparison/events.py", "plot", "draw"),
     ("comparison/events.py", "_repr_html_", "report"),
     ("comparison/repeats.py", "_repr_html_", "report"),
+    ("comparison/headroom.py", "plot", "draw"),
+    ("comparison/headroom.py", "_repr_html_", "report"),
     ("comparison/backtest.py", "_repr_html_", "report"),
 }
 """What draws or shows itself may use the rooms that draw and show, and the trace of a study the work in a log: file,

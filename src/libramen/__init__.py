@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from libramen.comparison.doubt import Doubt, doubt
     from libramen.comparison.events import Events, events
     from libramen.comparison.fit import Fitted, fit
+    from libramen.comparison.headroom import Headroom, headroom
     from libramen.comparison.repeats import Repeats, repeat
     from libramen.comparison.search import Search, search
     from libramen.delays import Delay
@@ -54,6 +55,8 @@ _HOME = {
     "Switch": "rules.rollouts",
     "events": "comparison.events",
     "repeat": "comparison.repeats",
+    "Headroom": "comparison.headroom",
+    "headroom": "comparison.headroom",
     "Search": "comparison.search",
     "search": "comparison.search",
     "Crash": "rules.faults",
@@ -116,6 +119,7 @@ __all__ = [
     "Figures",
     "Fitted",
     "Fixed",
+    "Headroom",
     "LibramenError",
     "Objectives",
     "Observation",
@@ -150,6 +154,7 @@ __all__ = [
     "doubt",
     "events",
     "fit",
+    "headroom",
     "load_study",
     "make_trace",
     "read_trace",

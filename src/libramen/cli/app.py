@@ -375,6 +375,44 @@ def search(
     return int(strict and found.cheapest is None)
 
 
+@app.command(epilog="Example:  libramen headroom saltmarsh/study.toml --plan brisk --grow 8%")
+def headroom(
+    study: StudyPath,
+    plan: Annotated[
+        list[str] | None, typer.Option("--plan", metavar="PLAN", help="Name of a plan, more than once for several.")
+    ] = None,
+    grow: Annotated[
+        str | None, typer.Option("--grow", metavar="SHARE", help="Growth of the load a month: in which month it ends.")
+    ] = None,
+    json: Json = False,
+    seed: Seed = 0,
+    trust_code: Trust = False,
+    no_cache: NoCache = False,
+    plot: Plot = None,
+) -> int:
+    """How much more load each plan takes, which objective breaks first, and what runs out."""
+    from libramen.cli import show
+    from libramen.comparison.headroom import headroom as find
+    from libramen.engine.compiling import Compilation
+    from libramen.study.study import load_study
+    from libramen.units import parse_share
+
+    _check_plot(plot)
+    growth = None if grow is None else parse_share(grow)
+    loaded = load_study(study, trust_code=trust_code)
+    with Compilation(show.told) as compilation, show.progress() as bar:
+        trace = loaded.trace(seed=seed, progress=bar.share("reading the trace"), cache=not no_cache)
+        compilation.wait()
+        found = find(loaded, trace=trace, plans=plan or None, grow=growth, seed=seed, workers=None, progress=bar.named)
+    _finish(found.to_dict() if json else None, plot, found)
+    show.skipped_lines(trace)
+    if json:
+        show.doubts(trace.demand.doubts)
+    else:
+        show.headroom(loaded, found)
+    return 0
+
+
 @app.command(epilog="Example:  libramen backtest saltmarsh/study.toml --plot backtest.png")
 def backtest(
     study: StudyPath,

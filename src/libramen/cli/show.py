@@ -27,6 +27,7 @@ if TYPE_CHECKING:
     from libramen.comparison.doubt import Doubt
     from libramen.comparison.events import Events
     from libramen.comparison.fit import Fitted
+    from libramen.comparison.headroom import Headroom
     from libramen.comparison.repeats import Repeats
     from libramen.comparison.search import Search
     from libramen.outcome.outcome import Outcome
@@ -196,6 +197,13 @@ def search(study: Study, found: Search, *, front: bool) -> None:
     from libramen.report.search import search_sections
 
     _render(search_sections(study.name, found, front=front))
+
+
+def headroom(study: Study, found: Headroom) -> None:
+    """How much more load each plan takes."""
+    from libramen.report.headroom import headroom_section
+
+    _render([headroom_section(study.name, found)])
 
 
 def repeats(found: Repeats) -> None:

@@ -1,0 +1,50 @@
+"""The section about headroom: how much more load each plan takes, and what breaks first."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from libramen.report.section import Cell, Column, Section, row
+
+if TYPE_CHECKING:
+    from libramen.comparison.headroom import Headroom, Room
+
+
+def headroom_section(name: str, found: Headroom) -> Section:
+    """A row a plan; `name`: of the study."""
+    rows = []
+    for room in found.plans:
+        cells: list[Cell | str] = [
+            room.plan,
+            Cell(_factor(room), room.holds_to),
+            Cell(room.breaks or "-", room.breaks),
+            Cell(room.because or "-", room.because),
+            Cell("-" if room.next_at is None else f"{room.next_at:.2f}", room.next_at),
+        ]
+        if found.grow is not None:
+            cells.append(Cell("-" if room.month is None else f"{room.month:.1f}", room.month))
+        rows.append(row(cells))
+    grows = [] if found.grow is None else [Column(f"months at {100 * found.grow:g} %", "month")]
+    bent = [room.plan for room in found.plans if not room.monotone]
+    notes = ["Times the load of the trace, in steps of 1 %: the last one before the first that misses an objective."]
+    if bent:
+        notes.append(f"Not monotone around the limit, so take it for a rough one: {', '.join(bent)}.")
+    return Section(
+        f"{name}: headroom",
+        columns=(
+            Column("plan", "plan", is_number=False),
+            Column("holds to", "holds_to"),
+            Column("breaks first", "breaks", is_number=False),
+            Column("because of", "because", is_number=False),
+            Column("next at", "next_at"),
+            *grows,
+        ),
+        rows=tuple(rows),
+        notes=tuple(notes),
+    )
+
+
+def _factor(room: Room) -> str:
+    if room.holds_to is None:
+        return "never"
+    return f"{room.holds_to:.2f}" if room.breaks is not None else f"{room.holds_to:.0f} and more"

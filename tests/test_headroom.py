@@ -1,0 +1,114 @@
+"""How much more load a plan takes: against a scan, and the limit named on plans made to hit each."""
+
+from __future__ import annotations
+
+import json
+import math
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+import pytest
+from typer.testing import CliRunner
+
+from builders import make_tier
+from libramen import Objectives, Plan, ReplayError, Service, StudyError, Trace, headroom, load_study, shaped
+from libramen.cli.app import app
+from libramen.comparison.headroom import STEP, Room, room_of
+from libramen.demo.write import write_demo
+from libramen.runs.cases import Case
+
+if TYPE_CHECKING:
+    from pathlib import Path
+
+
+def _trace(number: int = 0, gap: float = 1.0, cpu: float = 0.3, wait: float = 0.3, n: int = 500) -> Trace:
+    rng = np.random.default_rng(number)
+    at = np.cumsum(rng.exponential(gap, n))
+    return Trace.from_arrays(
+        at_s=at, cpu_s=rng.exponential(cpu, n) if cpu else np.zeros(n), wait_s=rng.exponential(wait, n),
+        span_s=float(at[-1]) + 1,
+    )  # fmt: skip
+
+
+def _case(service: dict[str, Any], plan: dict[str, Any], tier: Any = None, **objectives: Any) -> Case:
+    wanted = Objectives(**({"p95": 3, "availability": 0.95} | objectives))
+    made = Plan(**{"tier": tier or make_tier(), "size": "s", "replicas": 2, "name": "p"} | plan)
+    return Case({"service": Service(**{"slots": 8, "timeout": 10} | service)}, made, wanted)
+
+
+@pytest.mark.parametrize("number", range(4))
+def test_the_limit_is_that_of_a_scan(number: int) -> None:
+    """All factors around the limit, one after the other: the last before the first that fails."""
+    case, trace = _case({}, {"replicas": 1 + number % 3}), _trace(number, gap=1.5)
+    room = room_of(case, trace)
+    assert room.holds_to is not None
+    k = round(math.log(room.holds_to) / math.log(STEP))
+    held = [
+        case.replay(shaped(trace, [{"scale": STEP**near}]) if near else trace).figures(routes=False).meets_all
+        for near in range(k - 10, k + 12)
+    ]
+    assert all(held[:11])
+    assert not held[11]
+    assert room.breaks is not None
+    assert room.points[0].factor < room.holds_to < room.points[-1].factor
+
+
+LIMITS: dict[str, tuple[dict[str, Any], dict[str, Any], Any, dict[str, Any], dict[str, Any]]] = {
+    "CPU": ({}, {}, None, {}, {}),
+    "slots": ({"slots": 1}, {}, make_tier(cores=8), {}, {"cpu": 0.0, "wait": 1.0}),
+    "memory": (
+        {"memory_per_request": 50}, {}, make_tier(sizes={"s": {"cores": 1, "per_hour": 1, "memory": 200}}), {}, {},
+    ),
+    "ceiling": (
+        {}, {"replicas": 1, "scaling": {"rule": "target", "measure": "cpu", "target": 0.5, "ceiling": 3, "every": 10}}, None, {}, {},
+    ),
+    "tier limit": (
+        {}, {"replicas": 1, "scaling": {"rule": "target", "measure": "cpu", "target": 0.5, "every": 10}},
+        make_tier(replicas={"least": 1, "most": 3}), {}, {},
+    ),
+    "money": (
+        {}, {"replicas": 1, "scaling": {"rule": "target", "measure": "cpu", "target": 0.5, "ceiling": 30, "every": 5}}, None,
+        {"month": 900, "p95": 30}, {},
+    ),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", LIMITS)
+def test_what_breaks_first_is_named(name: str) -> None:
+    service, plan, tier, objectives, load = LIMITS[name]
+    room = room_of(_case(service, plan, tier, **objectives), _trace(gap=2.0, **load), grow=0.1)
+    assert room.because == name
+    assert room.holds_to is not None
+    assert room.month == pytest.approx(max(0.0, math.log(room.holds_to) / math.log(1.1)))
+    assert (room.breaks == "month") == (name == "money")
+
+
+def test_what_never_holds_and_what_always_does() -> None:
+    fault = {"kind": "crash", "at": 100, "detect": 300}
+    room = room_of(_case({"start": 10}, {"replicas": 1, "faults": [fault]}, availability=0.99), _trace(n=300))
+    assert (room.holds_to, room.because) == (None, "event")
+    assert room.breaks is not None
+    never = room_of(_case({}, {}, availability=0, p95=None), _trace(n=50))
+    assert never.holds_to == pytest.approx(STEP**460)
+    assert never.breaks is None
+
+
+def test_the_command(tmp_path: Path) -> None:
+    file = write_demo(tmp_path / "landing", study="landing")
+    run = CliRunner().invoke
+    picture = tmp_path / "h.png"
+    shown = run(app, ["headroom", str(file), "--plan", "two_zones", "--grow", "8%", "--json", "--plot", str(picture)])
+    (plan,) = json.loads(shown.stdout)["plans"]
+    assert 1.0 < plan["holds_to"] < 1.3
+    assert (plan["breaks"], plan["because"]) == ("p95", "CPU")
+    assert plan["month"] == pytest.approx(math.log(plan["holds_to"]) / math.log(1.08))
+    assert picture.stat().st_size > 10_000
+    study = load_study(file)
+    with pytest.raises(ReplayError, match="grow: found 0"):
+        headroom(study, plans=["noon"], grow=0)
+    with pytest.raises(StudyError, match="no objectives"):
+        headroom(study.replace(objectives=Objectives()), plans=["noon"])
+
+
+def test_a_room_says_all_that_the_json_has() -> None:
+    assert set(Room._fields) >= {"plan", "holds_to", "breaks", "because", "month"}
