@@ -60,15 +60,15 @@ LIMITS: dict[str, tuple[dict[str, Any], dict[str, Any], Any, dict[str, Any], dic
         {"memory_per_request": 50}, {}, make_tier(sizes={"s": {"cores": 1, "per_hour": 1, "memory": 200}}), {}, {},
     ),
     "ceiling": (
-        {}, {"replicas": 1, "scaling": {"rule": "target", "measure": "cpu", "target": 0.5, "ceiling": 3, "every": 10}}, None, {}, {},
+        {}, {"replicas": 1, "scaling": {"rule": "target", "measure": "cpu", "target": 0.5, "floor": 1, "ceiling": 3, "every": 10}}, None, {}, {},
     ),
     "tier limit": (
         {}, {"replicas": 1, "scaling": {"rule": "target", "measure": "cpu", "target": 0.5, "every": 10}},
         make_tier(replicas={"least": 1, "most": 3}), {}, {},
     ),
     "money": (
-        {}, {"replicas": 1, "scaling": {"rule": "target", "measure": "cpu", "target": 0.5, "ceiling": 30, "every": 5}}, None,
-        {"month": 900, "p95": 30}, {},
+        {}, {"replicas": 1, "scaling": {"rule": "target", "measure": "cpu", "target": 0.5, "floor": 1, "ceiling": 30, "every": 5}}, None,
+        {"month": 900, "p95": 6}, {},
     ),
 }  # fmt: skip
 
