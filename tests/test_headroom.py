@@ -110,5 +110,18 @@ def test_the_command(tmp_path: Path) -> None:
         headroom(study.replace(objectives=Objectives()), plans=["noon"])
 
 
+def test_when_to_change_to_which_plan(tmp_path: Path) -> None:
+    """The cheapest that holds, then the cheapest of those that hold longer."""
+    study = load_study(write_demo(tmp_path / "landing", study="landing"))
+    found = headroom(study, plans=["lone", "noon", "drift"], grow=0.05)
+    drift, noon = found.plans[2], found.plans[1]
+    assert drift.holds_to is not None
+    assert noon.holds_to is not None
+    assert 1 <= drift.holds_to < noon.holds_to
+    assert [room.plan for room in found.changes] == ["drift", "noon"]
+    assert f"drift until month {drift.month:.1f}, then noon until month {noon.month:.1f}" in found._repr_html_()
+    assert found.to_dict()["changes"] == ["drift", "noon"]
+
+
 def test_a_room_says_all_that_the_json_has() -> None:
     assert set(Room._fields) >= {"plan", "holds_to", "breaks", "because", "month"}

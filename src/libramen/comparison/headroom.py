@@ -98,10 +98,30 @@ class Headroom:
     def __init__(self, plans: tuple[Room, ...], grow: float | None) -> None:
         self.plans, self.grow = plans, grow
 
+    @property
+    def changes(self) -> tuple[Room, ...]:
+        """Which plans to use one after the other as the load grows: at first the cheapest that holds.
+
+        Then the cheapest of those that hold longer, and so on; by what each costs at the load of the trace.
+        """
+        found: list[Room] = []
+        reached = 1.0
+        while True:
+            longer = [room for room in self.plans if room.holds_to is not None and room.holds_to >= reached]
+            if found:
+                longer = [room for room in longer if room.holds_to != reached]
+            if not longer:
+                return tuple(found)
+            best = min(longer, key=_cost_now)
+            found.append(best)
+            assert best.holds_to is not None
+            reached = best.holds_to
+
     def to_dict(self) -> dict[str, Any]:
         """The JSON of the command line."""
         return {
             "grow": self.grow,
+            "changes": [room.plan for room in self.changes],
             "plans": [room._asdict() | {"points": [point._asdict() for point in room.points]} for room in self.plans],
         }
 
@@ -116,6 +136,11 @@ class Headroom:
         from libramen.report.html import to_html
 
         return to_html([headroom_section("headroom", self)])
+
+
+def _cost_now(room: Room) -> float:
+    """What a plan costs a month at the load of the trace."""
+    return next(point.month for point in room.points if point.factor == 1.0)
 
 
 def headroom(

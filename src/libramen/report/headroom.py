@@ -31,6 +31,8 @@ def headroom_section(name: str, found: Headroom) -> Section:
         notes.append(f"Not monotone around the limit, so take it for a rough one: {', '.join(bent)}.")
     return Section(
         f"{name}: headroom",
+        sentences=tuple(_changes(found)),
+        prose=True,
         columns=(
             Column("plan", "plan", is_number=False),
             Column("holds to", "holds_to"),
@@ -42,6 +44,21 @@ def headroom_section(name: str, found: Headroom) -> Section:
         rows=tuple(rows),
         notes=tuple(notes),
     )
+
+
+def _changes(found: Headroom) -> list[str]:
+    """When to change to which plan."""
+    steps = found.changes
+    if found.grow is None or not steps:
+        return []
+    said = []
+    for room in steps:
+        ends = "" if room.breaks is None else f" until month {room.month:.1f}"
+        said.append(f"{room.plan}{ends}")
+    ever = ""
+    if steps[-1].breaks is not None:
+        ever = "; after that none of these holds"
+    return [f"At {100 * found.grow:g} % more a month, the cheapest that holds: {', then '.join(said)}{ever}."]
 
 
 def _factor(room: Room) -> str:
