@@ -294,6 +294,18 @@ def test_every_plan_of_the_demos_can_be_written(demo_study: Path, tmp_path: Path
         copy.unlink()
 
 
+def test_sensible_ranges_are_worked_out(tmp_path: Path) -> None:
+    """The busiest minute needs some replicas; up to three times as many and two more, as far as the tier goes."""
+    study = _study(tmp_path, gap=0.3, availability="90%", month=900)
+    found = search(study, "one", auto=True)
+    assert found.cheapest is not None
+    assert found.counts.combinations == 8  # more than the tier has are not tried
+    scaled = search(study, "scaled", auto=True, vary={"scaling.target": ["60%"]})
+    assert set(next(iter(scaled.varied.values()))) == {"scaling.floor", "scaling.ceiling", "scaling.target"}
+    shown = CliRunner().invoke(app, ["search", str(study.path), "--plan", "one", "--vary", "auto"])
+    assert "8 combinations:" in shown.stdout
+
+
 def test_more_load_wants_more(tmp_path: Path) -> None:
     study = _study(tmp_path, gap=0.3, month=2000)
     trace = study.trace()

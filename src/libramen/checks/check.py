@@ -134,11 +134,12 @@ def check(study: Study, *, seed: int = 0, cache: bool = True, progress: Callable
     return Check(
         study,
         trace,
-        tuple(found for plan in study.plans for found in _check_plan(study, trace, study.system(plan))),
+        tuple(found for plan in study.plans for found in check_plan(study, trace, study.system(plan))),
     )
 
 
-def _check_plan(study: Study, trace: Trace, system: System) -> Iterator[PlanCheck]:
+def check_plan(study: Study, trace: Trace, system: System) -> Iterator[PlanCheck]:
+    """What a plan needs and what is wrong with it, for each of its services."""
     loads = loads_of(trace, system)
     month, least = study.objectives.month, Decimal(0)
     checks = [_check_service(study, trace, system, loads, number) for number in range(len(system.hosted))]

@@ -309,7 +309,7 @@ def search(
         typer.Option(
             "--vary",
             metavar="KEY=VALUES",
-            help="A key and its values, 2..20 or a,b,c; also scaling.K, rollouts.N.K, size.K, tier.K, service.K.",
+            help="Key and values, 2..20 or a,b,c; also scaling.K, rollouts.N.K, size.K, tier.K, service.K; or auto.",
         ),
     ] = None,
     json: Json = False,
@@ -341,6 +341,8 @@ def search(
         check_output(save, (".toml",))
     ranges: dict[str, Any] = {}
     for one in vary or ():
+        if one == "auto":
+            continue
         key, equals, values = one.partition("=")
         if not equals or not values or key.strip() in ranges:
             raise OutputError(f"--vary: found {one!r}; allowed: KEY=VALUES, each key once, such as replicas=2..20")
@@ -357,7 +359,17 @@ def search(
     with Compilation(show.told) as compilation, show.progress() as bar:
         trace = loaded.trace(seed=seed, progress=bar.share("reading the trace"), cache=not no_cache)
         compilation.wait()
-        found = find(loaded, plan, vary=ranges, trace=trace, seed=seed, workers=None, front=front, progress=bar.named)
+        found = find(
+            loaded,
+            plan,
+            vary=ranges,
+            auto="auto" in (vary or ()),
+            trace=trace,
+            seed=seed,
+            workers=None,
+            front=front,
+            progress=bar.named,
+        )
     winner = found.winner()
     if save is not None and winner is not None:
         text = plan_toml(winner, f"{plan}-found", loaded.tiers).encode()

@@ -12,7 +12,7 @@ from libramen.bill.month import HOURS, Month
 from libramen.bill.prices import lines_of
 from libramen.bill.usage import paid_from, paid_to
 from libramen.comparison.compare import Comparison
-from libramen.comparison.vary import Combination, combinations
+from libramen.comparison.vary import Combination, combinations, sensible
 from libramen.errors import StudyError
 from libramen.outcome.replay import replay
 from libramen.runs.cases import Case, LocalProcesses, cores, run_tasks
@@ -265,6 +265,7 @@ def search(
     seed: int = 0,
     workers: int | None = 1,
     front: bool = False,
+    auto: bool = False,
     cache: bool = True,
     progress: Callable[[str, float], None] | None = None,
     **ranges: Iterable[Any],
@@ -285,6 +286,7 @@ def search(
         seed: random seed, the same for every combination.
         workers: processes, without an executor; the result is the same. None: as many as there are cores.
         front: replay all combinations to the end, so that `front` has all that nobody beats.
+        auto: also vary the number of replicas, or floor and ceiling, as far as is sensible; see `vary.sensible`.
         cache: whether a trace that was read before may be taken from the user's cache directory.
         progress: called with what is being done and the share of it that is done, from 0 to 1.
         **ranges: key -> values, for keys of the plan: `replicas=range(2, 21)`, `size=["small", "medium"]`.
@@ -301,7 +303,11 @@ def search(
     chosen = study.plan(plan) if isinstance(plan, str) else plan
     if not isinstance(chosen, Plan) or len(study.services) > 1:
         raise StudyError("search: a plan of several services cannot be varied yet; allowed: a study with one service")
-    wanted = {**(vary or {}), **ranges}
+    wanted: dict[str, Any] = {**(vary or {}), **ranges}
+    if trace is None and auto:
+        trace = study.trace(seed=seed, progress=lambda share: report("reading the trace", share), cache=cache)
+    if auto and trace is not None:
+        wanted = {**sensible(study, chosen, trace), **wanted}
     if not wanted:
         raise StudyError("search: nothing is varied; allowed: one key or more, such as replicas=2..20")
     chosen.scaling.may_run()

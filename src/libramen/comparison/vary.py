@@ -6,6 +6,7 @@ import itertools
 import math
 from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
+from libramen.checks.check import check_plan
 from libramen.errors import StudyError
 from libramen.fields import nearest
 from libramen.study.plan import Plan
@@ -16,6 +17,7 @@ if TYPE_CHECKING:
 
     from libramen.study.service import Service, Tier
     from libramen.study.study import Study
+    from libramen.trace.trace import Trace
 
 MOST: Final = 100_000
 """Combinations of one search."""
@@ -153,6 +155,24 @@ def _lifted(plan: Plan, varied: Mapping[str, Any]) -> Plan:
     if "replicas" not in varied or "scaling.floor" not in varied:
         return plan
     return plan.replace(replicas=max(varied["replicas"], varied["scaling.floor"]))
+
+
+def sensible(study: Study, plan: Plan, trace: Trace) -> dict[str, range]:
+    """Numbers of replicas worth trying: up to three times what the busiest minute needs at full use, and two more.
+
+    Of a plan that scales its floor, and its ceiling from what that minute needs on; else its replicas.
+    """
+    (found,) = check_plan(study, trace, System.of(study.services, plan))
+    needs = max(1, found.needs_cpu, found.needs_slots)
+    tier = plan.tier.replicas
+    most = 3 * needs + 2 if tier.most is None else min(tier.most, 3 * needs + 2)
+    least = min(max(1, tier.least), most)
+    if not plan.scaling.decides or plan.scaling.bounds is None:
+        return {"replicas": range(least, most + 1)}
+    return {
+        "scaling.floor": range(max(tier.least, 0), min(most, needs) + 1),
+        "scaling.ceiling": range(min(max(needs, least), most), most + 1),
+    }
 
 
 def read_values(text: str) -> tuple[Any, ...]:
