@@ -189,7 +189,7 @@ def test_names_in_a_picture_cover_neither_points_nor_each_other(seed: int) -> No
 
 def test_check_finds_timeouts_and_gaps() -> None:
     """Half of the requests need 2 s and the client waits 1.5 s; a rolling release that keeps none of one leaves a gap."""
-    from libramen.checks.check import _check_plan
+    from libramen.checks.check import check_plan
     from libramen.study.system import System
 
     trace = make_trace([0, 100], cpu=[1, 2], span_s=3600)
@@ -197,7 +197,7 @@ def test_check_finds_timeouts_and_gaps() -> None:
     rollout = {"at": 0, "strategy": "rolling", "spare": 0, "keep": 0}
     plan = make_plan(make_tier(provision=20), scaling=rule, rollouts=[rollout])
     study: Any = SimpleNamespace(objectives=Objectives(), currency="EUR")
-    [found] = _check_plan(study, trace, System.of(Service(slots=1, timeout=1.5, start=10), plan))
+    [found] = check_plan(study, trace, System.of(Service(slots=1, timeout=1.5, start=10), plan))
     assert list(found.problems) == [
         "50.00 % of the requests need longer than the timeout of 1.5 s even without queueing",
         "its rolling update leaves no replica ready for at least 30 s",
