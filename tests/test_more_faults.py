@@ -135,6 +135,29 @@ def test_slow_replicas_and_zones() -> None:
     assert replayed(one | {"zone": "west"})[120] == pytest.approx(0.2)
 
 
+def test_one_fault_may_be_there_twice() -> None:
+    """A day has two noons here: the fault of 36 h is there once from the first, twice from the second on for 12 h."""
+    at = [k * 3600.0 for k in range(72)]
+    trace = make_trace(
+        at, cpu=0.1, wait=1.0, span_s=72 * 3600.0, start="2031-06-05T00:00:00", time_zone="Europe/Lisbon"
+    )
+    common = {"at": "12:00", "daily": True, "lasts": "36h", "slower": 2}
+    slow = both(trace, Service(slots=9), make_plan(faults=[{"kind": "slow", **common}]))
+    factors = (slow.requests["latency_s"] - 1.0) / 0.1
+    wanted = [1] * 12 + [2] * 24 + [4] * 12 + [2] * 12 + [4] * 12  # the third begins as the first is over for 12 h
+    assert factors.round(6).tolist() == wanted
+    waits = both(trace, Service(slots=9), make_plan(faults=[{"kind": "dependency", **common}]))
+    assert (waits.requests["latency_s"] - 0.1).round(6).tolist() == wanted
+
+
+def test_no_fault_begins_after_the_trace() -> None:
+    """A request that arrives at 9 and waits 2000 s is served on: nothing breaks at random after the span of 10 s."""
+    plan = make_plan(faults=[{"kind": "crash", "every_about": 100}])
+    found = both(make_trace([9.0], wait=2000, span_s=10), Service(slots=1), plan)
+    assert found.run.faults == []
+    assert found.endings["ok"] == 1
+
+
 def test_an_old_replica_that_is_dead_is_cancelled_at_its_turn() -> None:
     """n 3, spare 1, keep all. #2 dies at 95 and counts as ready until it is found at 115. #4 is ready at 110: four are,
     so #1 drains. #5 is ordered at 110; #2 starts again at 115, which is cancelled: it is its turn, whatever `keep` says.

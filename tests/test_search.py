@@ -117,7 +117,7 @@ def _agree(found: Search, forced: Any) -> None:
         near = [
             f.plan for f in forced.figures if f.meets_all and f.bill.month <= forced.cheapest.bill.month * 102 / 100
         ]
-        assert [forced.cheapest.plan, *(one.plan for one in found.near)].sort() == near.sort()
+        assert sorted([forced.cheapest.plan, *(one.plan for one in found.near)]) == sorted(near)
     counts = found.counts
     assert counts.replayed + counts.stopped + counts.ruled_out + counts.impossible == counts.combinations
 
@@ -208,11 +208,15 @@ def test_impossible_combinations_are_counted_with_their_reason(tmp_path: Path) -
     assert found.counts.impossible == 3
     assert any("tier 'convoy' allows 1 to 8" in reason for reason in found.reasons)
     assert any("size: found 'large'" in reason for reason in found.reasons)
+    many = search(study, "one", replicas=range(2, 60))
+    assert list(many.reasons.values()) == [51]  # one sentence for 9, 10, ... 59
     for ranges, message in (
         ({"replica": [1]}, "vary: unknown key 'replica'; did you mean 'replicas'"),
         ({"scaler.target": [1]}, "did you mean 'scaling'"),
         ({"replicas": []}, "vary replicas: found no value"),
         ({"rollouts.2.at": ["1s"]}, "rollouts.N.KEY, N from 1 to the 0 rollouts"),
+        ({"scaling.targt": [1]}, "unknown key 'targt' of scaling; did you mean 'target'"),
+        ({"service.slot": [1]}, "unknown key 'slot' of service; did you mean 'slots'"),
         ({"replicas": [20]}, "none of 1 combinations is possible"),
         ({}, "nothing is varied"),
     ):

@@ -159,7 +159,7 @@ def _check_service(study: Study, trace: Trace, system: System, loads: Loads, num
     busiest_cpu = float(np.bincount(minute, weights=load.cpu_s).max()) / 60
     # Little's law: visits in progress = arrivals per second x time in service.
     busiest_slots = float(np.bincount(minute, weights=load.held_s).max()) / 60
-    rollouts_s = tuple(at_s for at_s, _ in plan.due("rollouts", trace))
+    rollouts_s = tuple(due.at_s for due in plan.due("rollouts", trace))
     plan.due("faults", trace)  # an error if one is not in the trace
     visits = float(load.visits.sum())
     alone_s = np.sort(loads.alone_s) if system.is_one else np.array([float(load.held_s.sum()) / max(visits, 1e-9)])

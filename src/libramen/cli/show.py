@@ -59,7 +59,7 @@ def _safe(text: str) -> str:
     return escape(printable(text))
 
 
-class _Bar:
+class Bar:
     """A progress bar on stderr, where that is a terminal."""
 
     def __init__(self) -> None:
@@ -86,9 +86,9 @@ class _Bar:
         self._progress.stop()
 
 
-def progress() -> _Bar:
+def progress() -> Bar:
     """A progress bar to be used in a `with` block."""
-    return _Bar()
+    return Bar()
 
 
 def _say(console: Console, text: str, style: str | None = None) -> None:

@@ -9,7 +9,7 @@ from libramen import units
 from libramen.errors import ReplayError, StudyError
 from libramen.outcome.measures import LATENCIES
 from libramen.outcome.story import and_list, miss
-from libramen.runs.cases import Case, LocalProcesses, cores, run_cases
+from libramen.runs.cases import Case, run_cases, workers_for
 from libramen.study.plan import JointPlan, Plan
 from libramen.times import local_time
 
@@ -188,16 +188,10 @@ def compare(
     report = progress or (lambda _what, _share: None)
     if trace is None:
         trace = study.trace(seed=seed, progress=lambda share: report("reading the trace", share), cache=cache)
-    if executor is not None:
-        found = dict(run_cases(cases, trace, executor, progress=report))
-    else:
-        if workers is None:
-            workers = cores() if len(trace) * len(cases) >= _PAYS else 1
-        if min(workers, len(cases)) > 1:
-            with LocalProcesses(min(workers, len(cases))) as processes:
-                found = dict(run_cases(cases, trace, processes, progress=report))
-        else:
-            found = dict(run_cases(cases, trace, progress=report))
+    if workers is None and len(trace) * len(cases) < _PAYS:
+        workers = 1
+    with workers_for(len(cases), executor, workers) as there:
+        found = dict(run_cases(cases, trace, there, progress=report))
     return Comparison((found[number] for number in range(len(cases))), trace, cases)
 
 

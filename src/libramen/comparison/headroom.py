@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
 from libramen.comparison.compare import cases_of
 from libramen.errors import ReplayError, StudyError
-from libramen.runs.cases import LocalProcesses, cores, run_tasks
+from libramen.runs.cases import run_tasks, workers_for
 from libramen.trace.shape import shaped
 
 if TYPE_CHECKING:
@@ -189,27 +189,12 @@ def headroom(
     if trace is None:
         trace = study.trace(seed=seed, progress=lambda share: report("reading the trace", share), cache=cache)
     task = partial(room_of, grow=grow)
-    n = cores() if workers is None else workers
-    if executor is None and min(n, len(cases)) > 1:
-        with LocalProcesses(min(n, len(cases))) as processes:
-            found = _rooms(task, cases, trace, processes, report)
-    else:
-        found = _rooms(task, cases, trace, executor, report)
-    return Headroom(tuple(found[place] for place in range(len(cases))), grow)
-
-
-def _rooms(
-    task: Callable[[Case, Trace], Room],
-    cases: list[Case],
-    trace: Trace,
-    executor: Executor | None,
-    report: Callable[[str, float], None],
-) -> dict[int, Room]:
     found = {}
-    for place, room in run_tasks(task, cases, trace, executor):
-        found[place] = room
-        report("plans", len(found) / len(cases))
-    return found
+    with workers_for(len(cases), executor, workers) as there:
+        for place, room in run_tasks(task, cases, trace, there):
+            found[place] = room
+            report("plans", len(found) / len(cases))
+    return Headroom(tuple(found[place] for place in range(len(cases))), grow)
 
 
 def room_of(case: Case, trace: Trace, grow: float | None = None) -> Room:
@@ -318,7 +303,7 @@ def _because(outcome: Outcome, breaks: str | None) -> str:
     """What runs out: money, or what the most costly finding is about; without one what is used most."""
     if breaks == "month":
         return "money"
-    # A fleet that may not grow has no CPU left, and no slots: that is what follows.
+    # A fleet at its ceiling runs out of CPU and slots as well; the ceiling is the cause.
     for finding in outcome.findings:
         if finding.kind == "at_the_ceiling":
             return "tier limit" if "tier allows" in finding.text else "ceiling"

@@ -1,4 +1,4 @@
-"""The same plans with several seeds of everything random: how much of a result is luck."""
+"""The same plans with several seeds of everything random: how much the results vary with the seed."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
 from libramen.comparison.compare import cases_of
 from libramen.errors import ReplayError
-from libramen.runs.cases import LocalProcesses, cores, run_cases
+from libramen.runs.cases import run_cases, workers_for
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable
@@ -150,7 +150,7 @@ class Repeats:
         return min(holding, key=lambda plan: plan.spread("month").mean or 0.0, default=None)
 
     def difference(self, one: Repeated, other: Repeated, measure: str) -> Spread:
-        """Of two plans, paired: repeat by repeat, so that the luck that both have had falls out."""
+        """Of two plans, paired by seed: what both owe to the same random numbers cancels out."""
         pairs = zip(one.values(measure), other.values(measure), strict=True)
         return Spread.of(None if a is None or b is None else a - b for a, b in pairs)
 
@@ -219,15 +219,8 @@ def repeat(
         trace = study.trace(seed=seed, progress=lambda share: report("reading the trace", share), cache=cache)
     seeds = range(seed, seed + n)
     cases = [changed(case, seed=one) for case in first for one in seeds]
-    if executor is not None:
-        found = dict(run_cases(cases, trace, executor, progress=report))
-    else:
-        workers = cores() if workers is None else workers
-        if min(workers, len(cases)) > 1:
-            with LocalProcesses(min(workers, len(cases))) as processes:
-                found = dict(run_cases(cases, trace, processes, progress=report))
-        else:
-            found = dict(run_cases(cases, trace, progress=report))
+    with workers_for(len(cases), executor, workers) as there:
+        found = dict(run_cases(cases, trace, there, progress=report))
     return Repeats(
         tuple(
             Repeated(case.plan.name, tuple(found[n * place + k] for k in range(n))) for place, case in enumerate(first)

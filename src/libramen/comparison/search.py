@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from decimal import Decimal
 from fractions import Fraction
 from functools import partial
@@ -15,7 +16,7 @@ from libramen.comparison.compare import Comparison
 from libramen.comparison.vary import Combination, combinations, sensible
 from libramen.errors import StudyError
 from libramen.outcome.replay import replay
-from libramen.runs.cases import Case, LocalProcesses, cores, run_tasks
+from libramen.runs.cases import Case, run_tasks, workers_for
 from libramen.study.plan import Plan
 
 if TYPE_CHECKING:
@@ -313,10 +314,7 @@ def search(
     chosen.scaling.may_run()
     everything = combinations(study, chosen, wanted)
     possible = [one for one in everything if one.plan is not None]
-    reasons: dict[str, int] = {}
-    for one in everything:
-        if one.plan is None:
-            reasons[one.why_not] = reasons.get(one.why_not, 0) + 1
+    reasons = _reasons(everything)
     if not possible:
         raise StudyError(
             f"search: none of {len(everything):,} combinations is possible; the first: {next(iter(reasons))}"
@@ -327,13 +325,19 @@ def search(
         Case(one.services, one.plan, study.objectives, seed, study.trace_table.settle, study.currency)  # type: ignore[arg-type]
         for one in possible
     ]
-    if executor is not None:
-        return _Hunt(study, trace, possible, cases, executor, report, front=front).run(everything, reasons)
-    n = cores() if workers is None else workers
-    if min(n, len(cases)) > 1:
-        with LocalProcesses(min(n, _BATCH)) as processes:
-            return _Hunt(study, trace, possible, cases, processes, report, front=front).run(everything, reasons)
-    return _Hunt(study, trace, possible, cases, None, report, front=front).run(everything, reasons)
+    with workers_for(min(_BATCH, len(cases)), executor, workers) as there:
+        return _Hunt(study, trace, possible, cases, there, report, front=front).run(everything, reasons)
+
+
+def _reasons(everything: list[Combination]) -> dict[str, int]:
+    """Why combinations are impossible, and how many are; sentences that differ in numbers only count as one."""
+    found: dict[str, tuple[str, int]] = {}
+    for one in everything:
+        if one.plan is None:
+            alike = re.sub(r"\d+", "N", one.why_not)
+            sentence, n = found.get(alike, (one.why_not, 0))
+            found[alike] = sentence, n + 1
+    return dict(found.values())
 
 
 class _Hunt:

@@ -9,13 +9,14 @@ from typing import TYPE_CHECKING, Any, Final, NamedTuple
 from libramen.checks.check import check_plan
 from libramen.errors import StudyError
 from libramen.fields import nearest
+from libramen.rules.scaling import CLASSES
 from libramen.study.plan import Plan
+from libramen.study.service import Service, Size, Tier
 from libramen.study.system import System
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Mapping, Sequence
 
-    from libramen.study.service import Service, Tier
     from libramen.study.study import Study
     from libramen.trace.trace import Trace
 
@@ -79,6 +80,8 @@ def _check_key(key: str, plan: Plan) -> None:
         return
     if part not in _PARTS:
         raise StudyError(f"vary {key!r}: {nearest(part, _PARTS)}")
+    if part in (known := _keys_of_parts()) and rest not in known[part]:
+        raise StudyError(f"vary {key!r}: unknown key {rest!r} of {part}; {nearest(rest, known[part])}")
     if part == "rollouts":
         number, _, inner = rest.partition(".")
         if not inner or not number.isdigit() or not 1 <= int(number) <= len(plan.rollouts):
@@ -86,6 +89,16 @@ def _check_key(key: str, plan: Plan) -> None:
                 f"vary {key!r}: allowed: rollouts.N.KEY, N from 1 to the {len(plan.rollouts)} rollouts of plan "
                 f"{plan.name!r}"
             )
+
+
+def _keys_of_parts() -> dict[str, list[str]]:
+    """What may stand behind `scaling.` (a key of any rule), `size.`, `tier.` and `service.`."""
+    return {
+        "scaling": sorted({key for rule in CLASSES for key in rule.model_fields}),
+        "size": [key for key in Size.model_fields if key != "name"],
+        "tier": [key for key in Tier.model_fields if key not in {"name", "sizes"}],
+        "service": list(Service.model_fields),
+    }
 
 
 def _combined(study: Study, plan: Plan, varied: dict[str, Any]) -> Combination:
@@ -141,8 +154,6 @@ def _tier(study: Study, name: Any) -> Tier:
 
 def _same_keys(plan: Plan, rule: Any, varied: Mapping[str, Any]) -> dict[str, Any]:
     """Another rule with those keys of the plan's that it has, too, and those that are varied."""
-    from libramen.rules.scaling import CLASSES
-
     classes = {of.model_fields["rule"].default: of for of in CLASSES if "rule" in of.model_fields}
     fields = classes[rule].model_fields if rule in classes else {}
     kept = {key: getattr(plan.scaling, key) for key in plan.scaling.model_fields_set if key in fields and key != "rule"}

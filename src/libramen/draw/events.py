@@ -14,6 +14,7 @@ from libramen.draw.stretch import window_for
 from libramen.draw.style import BUOY, DUSK, FOAM, INK, SEA, dress, duration_ticks, new_figure
 from libramen.outcome import measures
 from libramen.outcome.words import clock
+from libramen.rules.faults import BY_KIND
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
@@ -34,7 +35,7 @@ def draw_ways(found: Events, entry: Ways) -> Figure:
     ways = ways[:_MOST_WAYS]
     outcome = found.outcome
     figure = new_figure(
-        f"{outcome.plan.name}: the {entry.kind.replace('_', ' ')}{' release' if entry.is_release else ''} at "
+        f"{outcome.plan.name}: the {f'{entry.kind} release' if entry.is_release else BY_KIND[entry.kind].names[0]} at "
         f"{clock(outcome, entry.planned.events[0].at_s, seconds=False)}, and how else it might be done",
         "each on the same luck; in each title how many requests fail because of it",
         notes=[],

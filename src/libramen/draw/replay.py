@@ -14,6 +14,7 @@ from libramen.draw.stretch import Stretch, stretches
 from libramen.draw.style import BUOY, DUSK, FOAM, INK, KELP, SAND, SEA, dress, duration_ticks, new_figure
 from libramen.engine.plane import ENDINGS
 from libramen.outcome.story import show_latency
+from libramen.rules.faults import BY_KIND
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -237,12 +238,11 @@ def _utilisation(axes: Axes, times: Any, series: dict[str, np.ndarray]) -> None:
     dress(axes, y_label="utilisation")
 
 
-_FAULTS: Final = {"dependency", "slow"}
-"""Kinds that last, so that the time is shaded; the others are a moment."""
-
-
 def draw_events(panels: Any, outcome: Outcome) -> None:
-    """Releases are shaded from begin to end in every panel, faults marked, and both are named in the first."""
+    """Releases are shaded from begin to end in every panel, faults marked, and both are named in the first.
+
+    Of faults those are shaded that change how quick a fleet is; the others are over at once.
+    """
     marks: list[tuple[float, float, str, str]] = []
     for update in outcome.run.updates:
         if update.began_s is not None and update.result != "skipped":
@@ -250,8 +250,8 @@ def draw_events(panels: Any, outcome: Outcome) -> None:
             undone = ", undone" if update.result == "undone" else ""
             marks.append((update.began_s, end_s, f"{update.strategy} release{undone}", DUSK))
     for fault in outcome.run.faults:
-        lasts_s = (fault.lasts_s or 0.0) if fault.kind in _FAULTS else 0.0
-        marks.append((fault.at_s, fault.at_s + lasts_s, fault.kind.replace("_", " "), BUOY))
+        lasts_s = (fault.lasts_s or 0.0) if not BY_KIND[fault.kind].changes_fleet else 0.0
+        marks.append((fault.at_s, fault.at_s + lasts_s, BY_KIND[fault.kind].names[0], BUOY))
     named: set[str] = set()
     for began_s, end_s, name, colour in sorted(marks):
         if began_s >= outcome.span_s:

@@ -1,6 +1,6 @@
 """Compiles the replay engine ahead, in a process of its own, where it is not compiled yet.
 
-The compiler keeps its code on disk and needs some twenty seconds to make it. That is done once after an installation:
+The compiler keeps its code on disk and needs about half a minute to make it. That is done once after an installation:
 while the log is read, or beforehand by `libramen prepare`. Nothing heavy is imported here.
 """
 
@@ -61,7 +61,7 @@ class Compilation:
         self._process: subprocess.Popen[bytes] | None = None
         if is_compiled():
             return
-        tell("Compiling the replay engine, once after an installation: some twenty seconds, while other work goes on.")
+        tell("Compiling the replay engine, once after an installation: about half a minute, while other work goes on.")
         try:
             self._process = subprocess.Popen(  # noqa: S603  (our own code, by our own interpreter)
                 [sys.executable, "-c", _CODE], stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL,

@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from libramen.engine.replaying import Replay
     from libramen.engine.replica import Replica
     from libramen.rules.faults.fault import Fault
+    from libramen.study.plan import Due
 
 _ENTRIES = 1 << 20
 """More than there are replicas: streams of an entry are numbered by what it strikes."""
@@ -36,7 +37,7 @@ class Faults(Part):
 
     Args:
         replay: of the service.
-        due: the instants of those that have one [s].
+        due: those that have a time, and when they are due.
         span_s: at random none begins after it [s].
         left_out: see `control.run`.
     """
@@ -44,7 +45,7 @@ class Faults(Part):
     def __init__(
         self,
         replay: Replay,
-        due: Sequence[tuple[float, Fault]],
+        due: Sequence[Due],
         span_s: float,
         left_out: Collection[tuple[str, int | str]] = (),
     ) -> None:
@@ -52,15 +53,17 @@ class Faults(Part):
         self._span_s, self._index = span_s, replay.index
         self._struck = StruckFleet(replay)
         self.records: list[FaultRecord] = []
-        faults = list(replay.plan.faults)
-        for at_s, fault in due:
-            if ("faults", _place(faults, fault)) not in left_out:
-                self._plan(at_s, _Entry(fault, _place(faults, fault)), None)
-        tier = replay.plan.tier
+        for at_s, place, fault in due:
+            if ("faults", place) not in left_out:
+                self._plan(at_s, _Entry(fault, place), None)
+        faults, tier = list(replay.plan.faults), replay.plan.tier
         if tier.interruptible and tier.reclaimed_every is not None:
             faults.append(Reclaim(every_about=tier.reclaimed_every))
-        self._random = [_Entry(fault, place) for place, fault in enumerate(faults) if fault.every_about is not None]
-        self._random = [entry for entry in self._random if ("at_random", entry.fault.kind) not in left_out]
+        self._random = [
+            _Entry(fault, place)
+            for place, fault in enumerate(faults)
+            if fault.every_about is not None and ("at_random", fault.kind) not in left_out
+        ]
         self._streams: dict[tuple[int, int | str], np.random.Generator] = {}
         of_ready = [entry for entry in self._random if entry.fault.strikes == "replica" and entry.fault.while_ready]
         of_ordered = [
@@ -79,9 +82,8 @@ class Faults(Part):
             self._became_ready(0.0, replica)
         for entry in self._random:
             if entry.fault.strikes == "zone":
-                for zone in self._replay.plan.zones_used:
-                    if getattr(entry.fault, "zone", None) in {None, zone}:
-                        self._draw(entry, zone, 0.0)
+                for zone in filter(entry.fault.may_strike, self._replay.plan.zones_used):
+                    self._draw(entry, zone, 0.0)
             elif entry.fault.strikes == "service":
                 self._draw(entry, 0, 0.0)
 
@@ -89,13 +91,12 @@ class Faults(Part):
         if not replica.is_ready or replica.is_dead:
             return
         for entry in self._of_ready:
-            if getattr(entry.fault, "replica", None) in {None, replica.number}:
-                deaths = replica.deaths
-                self._draw(entry, replica.number, now_s, of=(replica, deaths))
+            if entry.fault.may_strike(replica.number):
+                self._draw(entry, replica.number, now_s, of=(replica, replica.deaths))
 
     def _was_ordered(self, now_s: float, replica: Replica) -> None:
         for entry in self._of_ordered:
-            if getattr(entry.fault, "replica", None) in {None, replica.number}:
+            if entry.fault.may_strike(replica.number):
                 self._draw(entry, replica.number, now_s)
 
     def _draw(self, entry: _Entry, target: int | str, now_s: float, *, of: tuple[Replica, int] | None = None) -> None:
@@ -131,7 +132,3 @@ class Faults(Part):
 
         number = target if isinstance(target, int) and target else fault.number
         self._agenda.add(at_s, Kind.FAULT, strike, number, counts=fault.changes_fleet)
-
-
-def _place(faults: list[Fault], fault: Fault) -> int:
-    return next(place for place, other in enumerate(faults) if other is fault)

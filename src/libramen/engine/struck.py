@@ -23,8 +23,8 @@ class StruckFleet:
         self._replay = replay
         self._fleet, self._plane, self._agenda = replay.fleet, replay.plane, replay.agenda
         self._placement, self._notice_s = replay.placement, replay.plan.tier.notice
-        self._slow: dict[object, tuple[float, int | None, str | None]] = {}
-        self._dependency: dict[object, tuple[float, float]] = {}
+        self._slow: list[tuple[object, float, int | None, str | None]] = []  # one fault may be there more than once
+        self._dependency: list[tuple[object, float, float]] = []
         self._fleet.slower = self._slower
 
     def alive(self) -> list[Replica]:
@@ -98,24 +98,26 @@ class StruckFleet:
 
     def slow(self, key: object, slower: float, *, replica: int | None, zone: str | None, now_s: float) -> None:  # noqa: ARG002
         """CPU work that begins is multiplied."""
-        self._slow[id(key)] = slower, replica, zone
+        self._slow.append((key, slower, replica, zone))
         self._tell()
 
     def depend(self, key: object, slower: float, errors: float, now_s: float) -> None:  # noqa: ARG002
         """Waits that begin are multiplied, and a share of attempts fails before."""
-        self._dependency[id(key)] = slower, errors
+        self._dependency.append((key, slower, errors))
         self._tell()
 
     def restore(self, key: object, now_s: float) -> None:  # noqa: ARG002
         """What was called `key` is over."""
-        self._slow.pop(id(key), None)
-        self._dependency.pop(id(key), None)
+        for going_on in (self._slow, self._dependency):
+            place = next((place for place, entry in enumerate(going_on) if entry[0] is key), None)
+            if place is not None:
+                del going_on[place]
         self._tell()
 
     def _slower(self, replica: Replica) -> float:
         return math.prod(
             slower
-            for slower, number, zone in self._slow.values()
+            for _, slower, number, zone in self._slow
             if number in {None, replica.number} and zone in {None, replica.zone}
         )
 
@@ -123,5 +125,5 @@ class StruckFleet:
         for replica in self._fleet.alive():
             if replica.is_ready or replica.is_draining:
                 self._plane.slow(replica.number, self._slower(replica))
-        factors = list(self._dependency.values())
-        self._plane.depend(math.prod(f for f, _ in factors), 1.0 - math.prod(1.0 - errors for _, errors in factors))
+        slower = math.prod(factor for _, factor, _ in self._dependency)
+        self._plane.depend(slower, 1.0 - math.prod(1.0 - errors for _, _, errors in self._dependency))

@@ -17,17 +17,18 @@ if TYPE_CHECKING:
     from libramen.engine.replaying import Replay
     from libramen.engine.replica import Replica
     from libramen.rules.rollouts.update import Rollout, Update
+    from libramen.study.plan import Due
 
 _JUDGEMENT, _STEP, _DUE = range(3)
 """Numbers of events: at one instant a judgement comes before all other steps."""
 _EPSILON: Final = 1e-9
 
 
-class _Due:
-    """One update that is due: what the plan says, and what came of it."""
+class _Release:
+    """One release that is due: what the plan says, and what came of it."""
 
-    def __init__(self, rollout: Rollout, due_s: float, entry: int) -> None:
-        self.rollout, self.due_s, self.entry = rollout, due_s, entry
+    def __init__(self, due_s: float, entry: int, rollout: Rollout) -> None:
+        self.due_s, self.entry, self.rollout = due_s, entry, rollout
         self.began_s: float | None = None
         self.ended_s: float | None = None
         self.undone_s: float | None = None
@@ -62,20 +63,16 @@ class Updates(Part):
 
     Args:
         replay: of the service.
-        due: the instants at which releases are due [s].
+        due: releases and when they are due.
         left_out: see `control.run`.
     """
 
-    def __init__(
-        self, replay: Replay, due: Sequence[tuple[float, Rollout]], left_out: Collection[tuple[str, int | str]] = ()
-    ) -> None:
+    def __init__(self, replay: Replay, due: Sequence[Due], left_out: Collection[tuple[str, int | str]] = ()) -> None:
         self._replay, self._fleet, self._agenda, self._plane = replay, replay.fleet, replay.agenda, replay.plane
         self._most = replay.plan.tier.replicas.most
-        places = {id(rollout): place for place, rollout in enumerate(replay.plan.rollouts)}
-        everything = [_Due(rollout, at_s, places[id(rollout)]) for at_s, rollout in due]
-        self._all = [update for update in everything if ("rollouts", update.entry) not in left_out]
-        self._waiting: list[_Due] = []
-        self._current: _Due | None = None
+        self._all = [_Release(*of) for of in due if ("rollouts", of.place) not in left_out]
+        self._waiting: list[_Release] = []
+        self._current: _Release | None = None
         self._update: Update | None = None
         self._goes_back = False
         self._step_planned = False
@@ -90,7 +87,7 @@ class Updates(Part):
             at_s = update.due_s + update.rollout.build
             self._agenda.add(at_s, Kind.ROLLOUT, self._due(update), _DUE + number)
 
-    def _due(self, update: _Due) -> Action:
+    def _due(self, update: _Release) -> Action:
         def begin_or_wait(now_s: float) -> None:
             if update.entry in self._undone:
                 return
@@ -135,7 +132,7 @@ class Updates(Part):
         self._update = rollout.begin(self._updated, n, self._most, due.version, now_s)
         self._step(now_s)
 
-    def _version_of(self, due: _Due) -> Version:
+    def _version_of(self, due: _Release) -> Version:
         new = due.rollout
         profile = Profile(due.version, self.new_side, new.cpu_factor, new.memory_factor, new.error_rate)
         start = self._replay.service.start if new.start is None else new.start
@@ -177,7 +174,7 @@ class Updates(Part):
 
     # -- judgements --------------------------------------------------------------------------------
 
-    def _plan_judgement(self, due: _Due, first_s: float, k: int) -> None:
+    def _plan_judgement(self, due: _Release, first_s: float, k: int) -> None:
         def judge(now_s: float) -> None:
             if self._current is not due or self._goes_back:
                 return
@@ -242,7 +239,7 @@ class Updates(Part):
             for due in self._all
         ]  # fmt: skip
 
-    def _mixed_s(self, due: _Due) -> float:
+    def _mixed_s(self, due: _Release) -> float:
         """For how long replicas of the new version were ready while old ones were still in use."""
         new = [r.ready_s for r in self._fleet.replicas if r.version == due.version and r.ready_s is not None]
         old = [r.gone_s for r in self._fleet.replicas if r.version == due.before and r.ready_s is not None]

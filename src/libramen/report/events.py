@@ -8,6 +8,7 @@ from libramen.outcome.story import and_list
 from libramen.outcome.words import clock, times
 from libramen.report.section import Cell, Column, Section, row
 from libramen.report.words import count, duration
+from libramen.rules.faults import BY_KIND
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -18,13 +19,6 @@ if TYPE_CHECKING:
     from libramen.outcome.outcome import Outcome
     from libramen.report.section import Row
 
-_NAMES = {
-    "crash": ("crash", "crashes"),
-    "reclaim": ("reclaim", "reclaims"),
-    "zone_loss": ("zone loss", "zone losses"),
-    "dependency": ("dependency fault", "dependency faults"),
-    "slow": ("slowdown", "slowdowns"),
-}
 _SAME = 0.005
 """Hours of a replica, or money, below which nothing is said."""
 
@@ -33,7 +27,7 @@ def named(event: Event) -> str:
     """What an event is called: the release at 12:00, the zone_loss at 17:30, the crashes at random."""
     if event.is_release:
         return f"the {event.kind} release"
-    one, many = _NAMES[event.kind]
+    one, many = BY_KIND[event.kind].names
     return f"the {one}" if event.table == "faults" else f"{many} at random"
 
 
@@ -147,7 +141,7 @@ def ways_sections(name: str, found: Events) -> list[Section]:
     outcome = found.outcome
     title = f"{name}: releases and faults of plan {outcome.plan.name}"
     if not found.entries:
-        return [Section(title, ("It has none: neither rollouts nor faults.",))]
+        return [Section(title, ("This plan has neither releases nor faults.",))]
     sections = [Section(title)]
     sections += [_ways(outcome, entry) for entry in found.entries]
     counted = "once a month each" if found.once else f"a month is {outcome.bill.note}"
@@ -166,7 +160,7 @@ def _ways(outcome: Outcome, entry: Ways) -> Section:
             rows.append(row([name, Cell(when, event.at_s), *_cells(event, outcome.bill.currency)]))
     whose = f"{entry.service}: " if len(outcome.services) > 1 else ""
     return Section(
-        f"{whose}{entry.kind.replace('_', ' ')}",
+        f"{whose}{entry.kind} release" if entry.is_release else f"{whose}{BY_KIND[entry.kind].names[0]}",
         sentences=tuple(_verdict(outcome, entry)),
         columns=(
             Column("", "way", is_number=False),

@@ -18,6 +18,8 @@ def repeats_section(found: Repeats) -> Section:
     """A row a plan: mean and 95 % interval of what matters, and how often it meets the objectives."""
     n, best, currency = len(found.seeds), found.cheapest, found.currency
 
+    seeds = f"seed {found.seeds[0]}" if n == 1 else f"seeds {found.seeds[0]} to {found.seeds[-1]}"
+
     def money(value: float) -> str:
         return f"{value:,.2f}"
 
@@ -34,7 +36,7 @@ def repeats_section(found: Repeats) -> Section:
         missed = ", ".join(f"{name} {count:,}" for name, count in plan.missed().items())
         rows.append(row([*cells, Cell(f"{plan.met:,} of {n:,}", plan.met), verdict, missed], stands_out=plan is best))
     return Section(
-        f"{times(n, 'repeat')}, seeds {found.seeds[0]} to {found.seeds[-1]}",
+        f"{times(n, 'repeat')}, {seeds}",
         sentences=(*_verdict(found, currency),),
         columns=(
             Column("plan", "plan", is_number=False),

@@ -30,7 +30,7 @@ def search_sections(name: str, found: Search, *, front: bool = False) -> list[Se
         + (f", {counts.impossible:,} impossible." if counts.impossible else ".")
     )
     reasons = sorted(found.reasons.items(), key=lambda entry: -entry[1])
-    said += [f"  {n:,} impossible: {why}" for why, n in reasons[:_REASONS]]
+    said += [f"  {n:,} impossible, such as: {why}" for why, n in reasons[:_REASONS]]
     shown = list(found.front if front else found.figures)
     if len(shown) > _MOST:
         # The cheapest first, and what is closest to it in money: there the choice is.

@@ -12,6 +12,7 @@ import pickle
 import signal
 import sys
 from concurrent.futures import Executor, ProcessPoolExecutor, as_completed
+from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, TypeVar
 
@@ -190,3 +191,20 @@ def _be_quiet() -> None:
 def cores() -> int:
     """Cores that this process may use."""
     return len(os.sched_getaffinity(0)) if sys.platform == "linux" else os.cpu_count() or 1
+
+
+@contextmanager
+def workers_for(tasks: int, executor: Executor | None, workers: int | None) -> Iterator[Executor | None]:
+    """Where some tasks run: on the executor that was given, on as many processes as pay, or here (None).
+
+    Args:
+        tasks: how many run at once at most.
+        executor: what the caller was given.
+        workers: processes, without an executor; None: as many as there are cores.
+    """
+    n = min(cores() if workers is None else workers, tasks)
+    if executor is not None or n <= 1:
+        yield executor
+    else:
+        with LocalProcesses(n) as processes:
+            yield processes

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sys
-from typing import TYPE_CHECKING, Any, Final, Literal, Self
+from typing import TYPE_CHECKING, Any, Final, Literal, NamedTuple, Self
 
 from pydantic import Field, SerializeAsAny, field_validator, model_validator
 
@@ -21,6 +21,20 @@ if TYPE_CHECKING:
     from libramen.times import Timeline
 
 _REPLICAS: Final = 'a whole number, or pairs of a moment and a whole number such as [["2031-06-05T06:00", 3]]'
+
+
+class Due(NamedTuple):
+    """A release or a fault that is due.
+
+    Attributes:
+        at_s: when, from the start of the trace [s].
+        place: of the entry in the plan's table (from 0).
+        entry: a `Rollout` or a `Fault`.
+    """
+
+    at_s: float
+    place: int
+    entry: Any
 
 
 class Plan(Table):
@@ -80,18 +94,18 @@ class Plan(Table):
         """What a change makes of the plan of each service, of which there is one here, called `service`."""
         return change("service", self)
 
-    def due(self, table: Literal["rollouts", "faults"], trace: Timeline) -> list[tuple[float, Any]]:
-        """When the entries of a table are due in a trace: seconds from its start, and the entry.
+    def due(self, table: Literal["rollouts", "faults"], trace: Timeline) -> list[Due]:
+        """When the entries of a table are due in a trace; those that come at random are not.
 
         Raises:
             StudyError: one is due at a time that is not in the trace.
         """
         return [
-            (at_s, entry)
-            for number, entry in enumerate(getattr(self, table), start=1)
+            Due(at_s, place, entry)
+            for place, entry in enumerate(getattr(self, table))
             if entry.at is not None
             for at_s in entry.at.offsets(
-                trace, daily=entry.daily, days=entry.days, where=f"plan {self.name!r}: {table}[{number}].at"
+                trace, daily=entry.daily, days=entry.days, where=f"plan {self.name!r}: {table}[{place + 1}].at"
             )
         ]
 

@@ -178,8 +178,7 @@ class KernelSide(FleetArrays):
     # -- versions ----------------------------------------------------------------------------------
 
     def split(self, share: float, side: int, now_s: float) -> None:
-        """There is one side only."""
-        raise NotImplementedError
+        """There is one side only, which gets everything."""
 
     def renew(self, side: int) -> None:
         """There is one side only."""

@@ -19,9 +19,11 @@ from libramen.rules.faults.zone_loss import ZoneLoss
 
 CLASSES: Final[tuple[type[Fault], ...]] = (Crash, Reclaim, ZoneLoss, Dependency, Slow)
 
+BY_KIND: Final[dict[str, type[Fault]]] = {of.model_fields["kind"].default: of for of in CLASSES}
+
 if TYPE_CHECKING:
     KINDS = Fault
 else:
     KINDS = Annotated[Union[CLASSES], Field(discriminator="kind")]  # noqa: UP007  (it is computed)
 
-__all__ = ["CLASSES", "KINDS", "Crash", "Dependency", "Fault", "Reclaim", "Slow", "ZoneLoss"]
+__all__ = ["BY_KIND", "CLASSES", "KINDS", "Crash", "Dependency", "Fault", "Reclaim", "Slow", "ZoneLoss"]

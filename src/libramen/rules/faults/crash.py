@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from typing import Any, ClassVar, Literal
 
 from pydantic import Field
 
@@ -19,6 +19,8 @@ class Crash(OfReplicas):
         >>> Crash(at="12:00", detect="30s").detect
         30.0
     """
+
+    names: ClassVar[tuple[str, str]] = ("crash", "crashes")
 
     kind: Literal["crash"] = Field("crash", description="a process dies")
     detect: Seconds | None = Field(None, description="until the balancer knows (default: the tier's)")

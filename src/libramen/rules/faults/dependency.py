@@ -18,6 +18,7 @@ class Dependency(Fault):
         0.1
     """
 
+    names: ClassVar[tuple[str, str]] = ("dependency fault", "dependency faults")
     strikes: ClassVar[Literal["replica", "zone", "service"]] = "service"
     changes_fleet: ClassVar[bool] = False
     may_err: ClassVar[bool] = True

@@ -65,7 +65,7 @@ class Fleet(Protocol[_M]):
         """Waits that begin are multiplied by `slower`, and this share of attempts fails before."""
 
     def restore(self, key: object, now_s: float) -> None:
-        """What was called `key` is over."""
+        """What was called `key` is over; where it was begun more than once, the first of them."""
 
 
 class Fault(Table, ABC):
@@ -79,6 +79,9 @@ class Fault(Table, ABC):
     """Whether replicas come or go by it, so that held requests may wait for it."""
     may_err: ClassVar[bool] = False
     """Whether attempts may fail by themselves."""
+
+    names: ClassVar[tuple[str, str]]
+    """What one, and what several, are called in a sentence."""
 
     kind: str
     at: At | None = Field(None, description="when it happens")
@@ -97,6 +100,10 @@ class Fault(Table, ABC):
         if self.days and self.daily:
             raise ValueError("days: with daily it is on every day; allowed: one of the two")
         return self
+
+    def may_strike(self, target: int | str) -> bool:  # noqa: ARG002  (for those that name one)
+        """Whether its time may come at random for a replica of this number, or for this zone."""
+        return True
 
     @property
     def number(self) -> int:
@@ -128,6 +135,10 @@ class OfReplicas(Fault, ABC):
     """A fault that strikes one replica."""
 
     replica: PositiveCount | None = Field(None, description="number of the replica (default: the lowest ready one)")
+
+    def may_strike(self, target: int | str) -> bool:
+        """Whether it is about that replica."""
+        return self.replica in {None, target}
 
     @property
     def number(self) -> int:

@@ -20,6 +20,7 @@ class Reclaim(OfReplicas):
         0.5
     """
 
+    names: ClassVar[tuple[str, str]] = ("reclaim", "reclaims")
     while_ready: ClassVar[bool] = False
 
     kind: Literal["reclaim"] = Field("reclaim", description="a machine is taken back after a notice")

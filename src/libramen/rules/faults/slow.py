@@ -18,6 +18,7 @@ class Slow(Fault):
         1
     """
 
+    names: ClassVar[tuple[str, str]] = ("slowdown", "slowdowns")
     strikes: ClassVar[Literal["replica", "zone", "service"]] = "service"
     changes_fleet: ClassVar[bool] = False
 

@@ -19,6 +19,7 @@ class ZoneLoss(Fault):
         1200.0
     """
 
+    names: ClassVar[tuple[str, str]] = ("zone loss", "zone losses")
     strikes: ClassVar[Literal["replica", "zone", "service"]] = "zone"
 
     kind: Literal["zone_loss"] = Field("zone_loss", description="all machines of a zone are lost")
@@ -27,6 +28,10 @@ class ZoneLoss(Fault):
         None, description="for so long nothing is ordered in that zone (default: to the end)"
     )
     detect: Seconds | None = Field(None, description="until the balancer knows (default: the tier's)")
+
+    def may_strike(self, target: int | str) -> bool:
+        """Whether it is about that zone."""
+        return self.zone in {None, target}
 
     @property
     def lasts_s(self) -> float | None:

@@ -1,0 +1,156 @@
+"""The commands that decide: what events cost, which plan is cheapest, how much more load it takes."""
+
+from __future__ import annotations
+
+from pathlib import Path  # noqa: TC003  (typer reads the annotations)
+from typing import Annotated, Any
+
+import typer
+
+from libramen.cli.common import Json, NoCache, Plot, Seed, Strict, StudyPath, Trust, check_plot, give_out, ready
+
+app = typer.Typer(rich_markup_mode=None)
+
+
+@app.command(epilog="Example:  libramen events landing/study.toml --plan bold")
+def events(
+    study: StudyPath,
+    plan: Annotated[str, typer.Option("--plan", metavar="PLAN", help="Name of the plan.")],
+    json: Json = False,
+    seed: Seed = 0,
+    trust_code: Trust = False,
+    no_cache: NoCache = False,
+    once: Annotated[
+        bool, typer.Option("--once", help="Count each event once a month, not as often as the trace stands for.")
+    ] = False,
+    plot: Plot = None,
+) -> int:
+    """What each release and fault of a plan costs: as planned, in the quietest window, with other strategies."""
+    from libramen.cli import show
+    from libramen.comparison.events import events as find_events
+    from libramen.study.study import load_study
+
+    check_plot(plot)
+    loaded = load_study(study, trust_code=trust_code)
+    loaded.plan(plan)
+    with ready(loaded, seed, no_cache=no_cache) as (trace, bar):
+        found = find_events(loaded, plan, trace=trace, seed=seed, once=once, progress=bar.named)
+    document = found.to_dict() if json else None
+    give_out(trace, document, plot, found, lambda: show.events(loaded, found))
+    return 0
+
+
+@app.command(
+    epilog="Example:  libramen search saltmarsh/study.toml --plan steady --vary replicas=2..20 --vary size=small,medium"
+)
+def search(
+    study: StudyPath,
+    name: Annotated[str | None, typer.Argument(metavar="[NAME]", help="A [search.NAME] of the study.")] = None,
+    plan: Annotated[
+        str | None, typer.Option("--plan", metavar="PLAN", help="Name of the plan: all that is not varied.")
+    ] = None,
+    vary: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--vary",
+            metavar="KEY=VALUES",
+            help="Key and values, 2..20 or a,b,c; also scaling.K, rollouts.N.K, size.K, tier.K, service.K; or auto.",
+        ),
+    ] = None,
+    json: Json = False,
+    seed: Seed = 0,
+    strict: Strict = False,
+    trust_code: Trust = False,
+    no_cache: NoCache = False,
+    front: Annotated[
+        bool, typer.Option("--front", help="Replay all, and show the plans that nobody beats in everything.")
+    ] = False,
+    save: Annotated[
+        Path | None, typer.Option("--save", metavar="FILE", help="Write the winner as a plan to be pasted: .toml.")
+    ] = None,
+    plot: Plot = None,
+) -> int:
+    """Find the cheapest combination that meets every objective, and prove it without replaying all of them."""
+    from libramen.cli import show
+    from libramen.comparison.search import search as find
+    from libramen.comparison.vary import read_values
+    from libramen.errors import OutputError
+    from libramen.fields import nearest
+    from libramen.files import check_output, write_whole
+    from libramen.study.study import load_study
+    from libramen.study.written import plan_toml
+
+    check_plot(plot)
+    if save is not None:
+        check_output(save, (".toml",))
+    ranges: dict[str, Any] = {}
+    for one in vary or ():
+        if one == "auto":
+            continue
+        key, equals, values = one.partition("=")
+        if not equals or not values or key.strip() in ranges:
+            raise OutputError(f"--vary: found {one!r}; allowed: KEY=VALUES, each key once, such as replicas=2..20")
+        ranges[key.strip()] = read_values(values)
+    loaded = load_study(study, trust_code=trust_code)
+    if name is not None:
+        if name not in loaded.searches:
+            raise OutputError(f"{study}: there is no [search.{name}]; {nearest(name, loaded.searches)}")
+        planned, own = loaded.searches[name]
+        plan, ranges = plan or planned, own | ranges
+    if plan is None:
+        raise OutputError("--plan is missing; allowed: a plan and what is varied, or the name of a [search.NAME]")
+    loaded.plan(plan)
+    with ready(loaded, seed, no_cache=no_cache) as (trace, bar):
+        found = find(
+            loaded,
+            plan,
+            vary=ranges,
+            auto="auto" in (vary or ()),
+            trace=trace,
+            seed=seed,
+            workers=None,
+            front=front,
+            progress=bar.named,
+        )
+    winner = found.winner()
+    if save is not None and winner is not None:
+        text = plan_toml(winner, f"{plan}-found", loaded.tiers).encode()
+
+        def write(path: Path) -> None:
+            path.write_bytes(text)
+
+        write_whole(save, write)
+    document = found.to_dict() if json else None
+    give_out(trace, document, plot, found, lambda: show.search(loaded, found, front=front))
+    return int(strict and found.cheapest is None)
+
+
+@app.command(epilog="Example:  libramen headroom saltmarsh/study.toml --plan brisk --grow 8%")
+def headroom(
+    study: StudyPath,
+    plan: Annotated[
+        list[str] | None, typer.Option("--plan", metavar="PLAN", help="Name of a plan, more than once for several.")
+    ] = None,
+    grow: Annotated[
+        str | None, typer.Option("--grow", metavar="SHARE", help="Growth of the load a month: in which month it ends.")
+    ] = None,
+    json: Json = False,
+    seed: Seed = 0,
+    trust_code: Trust = False,
+    no_cache: NoCache = False,
+    plot: Plot = None,
+) -> int:
+    """How much more load each plan takes, which objective breaks first, and what runs out."""
+    from libramen.cli import show
+    from libramen.comparison.headroom import headroom as find
+    from libramen.study.study import load_study
+    from libramen.units import parse_share
+
+    check_plot(plot)
+    growth = None if grow is None else parse_share(grow)
+    loaded = load_study(study, trust_code=trust_code)
+    with ready(loaded, seed, no_cache=no_cache) as (trace, bar):
+        found = find(loaded, trace=trace, plans=plan or None, grow=growth, seed=seed, workers=None, progress=bar.named)
+    document = found.to_dict() if json else None
+    give_out(trace, document, plot, found, lambda: show.headroom(loaded, found))
+    return 0
