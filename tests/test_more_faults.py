@@ -132,6 +132,8 @@ def test_slow_replicas_and_zones() -> None:
 
     assert replayed(one | {"replica": 1})[99:151] == pytest.approx([0.2] + [0.4] * 50 + [0.2])
     assert replayed(one, one | {"zone": "east"})[120] == pytest.approx(0.8)
+    # Of two that overlap the one that is over is taken away, also where the other began first.
+    assert replayed(one | {"lasts": 80, "slower": 3}, one)[140:182:20] == pytest.approx([1.2, 0.6, 0.2])
     assert replayed(one | {"zone": "west"})[120] == pytest.approx(0.2)
 
 

@@ -175,6 +175,15 @@ def test_what_need_not_be_replayed_is_not(tmp_path: Path) -> None:
     assert next(iter(found.table.columns)) == "replicas"
 
 
+def test_all_within_two_percent_are_replayed(tmp_path: Path) -> None:
+    """A replica costs 0.07 EUR a month here and the balancer 7.30: up to two more cost at most 2 % more."""
+    study = _study(tmp_path, gap=0.15, availability="90%", small=0.0001)
+    found, forced = search(study, "one", replicas=range(1, 9)), _by_force(study, "one", {"replicas": range(1, 9)})
+    _agree(found, forced)
+    assert len(found.near) == 2
+    assert found.counts.ruled_out > 0
+
+
 def test_the_least_cost_is_never_more_than_the_cost(tmp_path: Path) -> None:
     study = _study(tmp_path)
     for plan, ranges in (
