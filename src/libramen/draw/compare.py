@@ -11,6 +11,7 @@ from matplotlib.ticker import FuncFormatter, LogLocator, NullFormatter
 from libramen import units
 from libramen.draw.labels import place_labels
 from libramen.draw.style import BUOY, INK, KELP, dress, new_figure, plain, tier_looks
+from libramen.outcome.words import times
 from libramen.ranks import PERCENTILES
 
 if TYPE_CHECKING:
@@ -34,7 +35,7 @@ def draw_comparison(comparison: Comparison) -> Figure:
     currency = first.bill.currency
     figure = new_figure(
         _title(comparison),
-        f"{len(outcomes)} plans, {first.requests:,} requests over {units.show_duration(first.span_s)}; "
+        f"{times(len(outcomes), 'plan')}, {first.requests:,} requests over {units.show_duration(first.span_s)}; "
         "filled: all objectives met, open: not; shaded: what the objectives of the panel allow",
     )
     left, right = figure.subplots(1, 2)

@@ -34,10 +34,12 @@ def draw_ways(found: Events, entry: Ways) -> Figure:
         ways = [way for way in ways if not way.name.startswith("quietest")]
     ways = ways[:_MOST_WAYS]
     outcome = found.outcome
+    what = f"{entry.kind} release" if entry.is_release else BY_KIND[entry.kind].names[0]
+    when = clock(outcome, entry.planned.events[0].at_s, seconds=False)
+    others = "other strategies" if entry.is_release else "at another time"
     figure = new_figure(
-        f"{outcome.plan.name}: the {f'{entry.kind} release' if entry.is_release else BY_KIND[entry.kind].names[0]} at "
-        f"{clock(outcome, entry.planned.events[0].at_s, seconds=False)}, and how else it might be done",
-        "each on the same luck; in each title how many requests fail because of it",
+        f"{outcome.plan.name}: the {what} at {when}, and {others}",
+        "all with the same random numbers; each title has the requests that fail because of it",
         notes=[],
     )
     panels = figure.subplots(3, len(ways), sharey="row", height_ratios=(1.2, 1, 0.9), squeeze=False)
