@@ -28,9 +28,10 @@ import numpy as np
 
 from libramen import Plan, Service, Tier, Trace
 from libramen.engine import control
+from libramen.study.system import System
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterator
+    from collections.abc import Callable, Generator
 
     Contender = Callable[["Case"], "np.ndarray | float"]
     """Replays a case; returns each latency, or their mean."""
@@ -62,9 +63,10 @@ def with_kernel(case: Case) -> np.ndarray:
     most = {"most": case.replicas}
     tier = Tier(billing="per_hour", replicas=most, sizes={"s": {"cores": case.cores, "per_hour": 0}})
     plan = Plan(tier=tier, size="s", replicas=case.replicas)
-    run = control.run(case.trace, Service(slots=case.slots, backlog=case.backlog), plan)
+    system = System.of(Service(slots=case.slots, backlog=case.backlog), plan)
+    [run] = control.run(case.trace, system).values()
     assert run.results is not None
-    return run.results.latency_s
+    return np.asarray(run.results.latency_s)
 
 
 def compiled_loop() -> Contender | None:
@@ -168,7 +170,7 @@ def with_simpy(case: Case) -> float:
     busy = [0] * case.replicas
     total = 0.0
 
-    def work(replica: int) -> Iterator[simpy.Event]:
+    def work(replica: int) -> Generator[simpy.Event, object, None]:
         """The CPU of a replica: sleeps until its next request is done, or until another one begins."""
         shared = cpus[replica]
         while True:
@@ -181,7 +183,7 @@ def with_simpy(case: Case) -> float:
 
     workers = [env.process(work(replica)) for replica in range(case.replicas)]
 
-    def serve(request: int, cpu: float, wait: float) -> Iterator[simpy.Event]:
+    def serve(request: int, cpu: float, wait: float) -> Generator[simpy.Event, object, None]:
         nonlocal total
         arrived = env.now
         replica = busy.index(min(busy))
@@ -200,7 +202,7 @@ def with_simpy(case: Case) -> float:
         busy[replica] -= 1
         total += env.now - arrived
 
-    def arrive() -> Iterator[simpy.Event]:
+    def arrive() -> Generator[simpy.Event, object, None]:
         trace = case.trace
         columns = (trace.at_s.tolist(), trace.cpu_s.tolist(), trace.wait_s.tolist())
         for request, (at, cpu, wait) in enumerate(zip(*columns, strict=True)):

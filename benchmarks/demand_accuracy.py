@@ -9,6 +9,8 @@ nights; and, as the hard case, 80 % all day long, where no minute is quiet.
 
 from __future__ import annotations
 
+from typing import Literal
+
 import numpy as np
 
 from libramen import Plan, Service, Tier, Trace, make_trace, replay
@@ -18,13 +20,14 @@ MEAN_S, CORES = 0.120, 2
 PEAK = 1.66  # busiest hour of the daily profile, over its mean
 
 
-def row(name: str, profile: str, utilisation: float) -> str:
+def row(name: str, profile: Literal["constant", "daily"], utilisation: float) -> str:
     rate = utilisation * CORES / MEAN_S / (PEAK if profile == "daily" else 1.0)
     made = make_trace(
         span="1d", rate=rate, profile=profile, mean=MEAN_S, work="log-normal", spread=0.6, cpu_share=1.0, seed=11
     )
     tier = Tier(billing="per_hour", sizes={"s": {"cores": CORES, "per_hour": 0}})
     outcome = replay(made, Service(slots=500), Plan(tier=tier, size="s", replicas=1))
+    assert outcome.run.results is not None
     observed, true = outcome.run.results.latency_s, made.cpu_s
     log = Trace.from_arrays(at_s=made.at_s, cpu_s=np.zeros(len(made)), latency_s=observed, span_s=made.span_s)
     quiet, _, _ = quiet_work(log, observed)

@@ -56,7 +56,7 @@ def read_with_libramen(path: Path, results: multiprocessing.Queue[tuple[float, f
     from libramen.trace.read import read_requests
 
     began = time.perf_counter()
-    trace, _ = read_requests(path, ReadOptions())
+    trace, *_ = read_requests(path, ReadOptions())
     rate = len(trace) / (time.perf_counter() - began)
     results.put((rate, resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024))
 

@@ -6,11 +6,13 @@ python benchmarks/scaling.py
 from __future__ import annotations
 
 import time
+from typing import Any
 
 import numpy as np
 
 from libramen import Observation, Plan, Service, Tier, Trace
 from libramen.engine import control
+from libramen.study.system import System
 
 SPAN_S = 30 * 86400.0
 TIER = Tier(
@@ -37,11 +39,11 @@ def a_month(n: int = 2_000_000) -> Trace:
     )  # fmt: skip
 
 
-def seconds(trace: Trace, **scaling: object) -> tuple[float, int, int]:
+def seconds(trace: Trace, **scaling: Any) -> tuple[float, int, int]:
     """How long a replay takes, its decisions and its replicas."""
     plan = Plan(tier=TIER, size="small", replicas=2, scaling=scaling or {"rule": "fixed"})
     begin = time.perf_counter()
-    run = control.run(trace, Service(slots=8, start=5), plan)
+    [run] = control.run(trace, System.of(Service(slots=8, start=5), plan)).values()
     return time.perf_counter() - begin, len(run.decisions), len(run.replicas)
 
 
@@ -50,7 +52,7 @@ def main() -> None:
     seconds(trace)  # compiles, or loads what is compiled
     often = {"every": 15, "floor": 2, "ceiling": 20, "pause_down": 60}
     print("a month, 2,000,000 requests        seconds  decisions  replicas")
-    for name, rule in {
+    rules: dict[str, dict[str, Any]] = {
         "fixed": {},
         "target, cpu": {"rule": "target", "measure": "cpu", "target": 0.3} | often,
         "target, cpu, 2 min, lag 1 min": {"rule": "target", "measure": "cpu", "target": 0.3, "window": 120, "lag": 60}
@@ -58,9 +60,10 @@ def main() -> None:
         "target, latency": {"rule": "target", "measure": "latency", "target": "3s"} | often,
         "steps, rate": {"rule": "steps", "measure": "rate", "up": [{"above": 1, "add": 1}]} | often,
         "ahead, cpu": {"rule": "ahead", "measure": "cpu", "target": 0.3} | often,
-        "a function": {"rule": "python:scaling:by_cpu"} | often,
+        "a function": {"rule": by_cpu} | often,
         "on arrival, 5 min": {"rule": "on_arrival", "idle": 300},
-    }.items():
+    }
+    for name, rule in rules.items():
         took_s, decisions, replicas = seconds(trace, **rule)
         print(f"  {name:<32} {took_s:7.2f}  {decisions:9,}  {replicas:8,}")
     print("replicas coming and going on arrival, idle for 1 s")

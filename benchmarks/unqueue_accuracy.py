@@ -15,7 +15,7 @@ import sys
 import tempfile
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 
@@ -97,7 +97,7 @@ def work_of(kind: str, n: int, rng: np.random.Generator) -> np.ndarray:
         work = np.where(rng.random(n) < 0.6, low, high)
     else:
         work = np.minimum(1 + rng.pareto(2.2, n), 200)
-    return MEAN_S * work / work.mean()
+    return np.asarray(MEAN_S * work / work.mean())
 
 
 def truth_of(case: Case, kind: str, n: int, seed: int = 1) -> tuple[Trace, np.ndarray]:
@@ -116,6 +116,7 @@ def truth_of(case: Case, kind: str, n: int, seed: int = 1) -> tuple[Trace, np.nd
 
 def latencies(trace: Trace, service: Service, plan: Plan, seed: int = 0) -> np.ndarray:
     [run] = control.run(trace, System.of(service, plan), seed=seed).values()
+    assert run.results is not None
     return run.results.latency_s
 
 
@@ -141,12 +142,12 @@ def row(case: Case, kind: str, folder: Path, *, whole_seconds: bool, n: int = RE
     hidden, latency_s = truth_of(case, kind, n)
     path = folder / ("log" if whole_seconds else "log.csv")
     write_log(path, hidden.at_s, latency_s, whole_seconds=whole_seconds)
-    how = {} if whole_seconds else {"stamp": "answer"}
+    how: dict[str, Any] = {} if whole_seconds else {"stamp": "answer"}
     logged_s = np.quantile(latency_s, [0.5, 0.95, 0.99])
     service, plan = case.service, case.plan()
 
     def replayed(trace: Trace) -> np.ndarray:
-        return np.quantile(latencies(trace, service, plan), [0.5, 0.95, 0.99]) / logged_s
+        return np.asarray(np.quantile(latencies(trace, service, plan), [0.5, 0.95, 0.99]) / logged_s)
 
     quiet, observed = (
         replayed(read_trace(path, demand=demand, cpu_share=case.share, **how)) for demand in ("quiet", "observed")
@@ -158,7 +159,11 @@ def row(case: Case, kind: str, folder: Path, *, whole_seconds: bool, n: int = RE
     points = [0.25, 0.5, 0.75, 0.95]
     work = [found_s.mean() / true_s.mean(), *(np.quantile(found_s, points) / np.quantile(true_s, points))]
     others = []
-    for change in ({"replicas": case.replicas + 1}, {"balancer": "round_robin", "replicas": case.replicas + 2}):
+    changes: list[dict[str, Any]] = [
+        {"replicas": case.replicas + 1},
+        {"balancer": "round_robin", "replicas": case.replicas + 2},
+    ]
+    for change in changes:
         other = case.plan(**change)
         wanted, got = (np.quantile(latencies(trace, service, other), 0.95) for trace in (hidden, found))
         others.append(got / wanted)
@@ -169,7 +174,7 @@ def row(case: Case, kind: str, folder: Path, *, whole_seconds: bool, n: int = RE
         max(abs(ratio - 1) for ratio in work[1:]) <= tolerance,
         max(abs(ratio - 1) for ratio in others) <= 0.08,
     ]
-    numbers = [[quiet[1]], [observed[1]], mine, work, others]
+    numbers: list[Any] = [[quiet[1]], [observed[1]], mine, work, others]
     cells = [" ".join(f"{ratio:.2f}" if ratio < 100 else f"{ratio:.0f}" for ratio in some) for some in numbers]
     marks = "".join("+" if good else "-" for good in well)
     return f"| {case.name} | {kind} | {'s' if whole_seconds else 'ms'} | " + " | ".join(cells) + f" | {marks} |", well
