@@ -91,14 +91,14 @@ def test_the_kernel_runs_without_being_compiled() -> None:
     code = """
 from builders import both, make_plan, make_trace
 from libramen import Service
-from libramen.engine.kernel import layout
+from libramen.engine.kernel import reach
 from libramen.engine.kernel.state import KernelState
 from libramen.engine.plane import Chunk, Results, Signal
 from libramen.engine.specs import spec_of
 from libramen.study.system import System
 import numpy as np
 
-assert layout.CHECKED
+assert reach.CHECKED
 service = Service(slots=2, backlog=1, retries=1, retry_after=0.5, retry_jitter=0.5, timeout=3)
 both(make_trace([0.0, 0, 0, 0, 1, 2], cpu=1, wait=0.5, span_s=20), service, make_plan(replicas=2, balancer="random"))
 def plane():
@@ -114,7 +114,7 @@ assert one.advance(np.inf) is other.advance(np.inf) is Signal.ENDED
 assert of_one.latency_s.all() and (of_one.latency_s == of_other.latency_s).all()
 
 try:
-    layout.replica_at(layout._found(max(layout.ARRAYS), 0, "u1").__array_interface__["data"][0], 10**6)
+    reach.node_at(max(reach.ARRAYS), 10**6)
 except IndexError:
     print("checked")
 """

@@ -43,8 +43,8 @@ def test_everything_in_the_layout_is_told_of() -> None:
         "HEAP",
         "NODE",
         "VISIT",
-        "RESULT",
         "ENDED_VISIT",
+        "SENT",
     ):
         assert hasattr(layout, name)
         assert f"`{name}`" in page

@@ -307,10 +307,13 @@ def backtest(
 @app.command(epilog="Example:  libramen prepare")
 def prepare() -> int:
     """Compile the replay engine now, for instance when an image is built; else the first replay does it."""
-    from libramen.engine.compiling import compile_now, is_compiled
+    from libramen.engine.compiling import Compilation, compile_now, is_compiled
 
     had_been = is_compiled()
-    compile_now()
+    with Compilation(lambda _: None) as compilation:
+        compilation.wait()
+    for lean in (True, False):
+        compile_now(lean=lean)
     typer.echo("The replay engine was compiled already." if had_been else "The replay engine is compiled.")
     return 0
 

@@ -1,7 +1,8 @@
-"""Compiles the replay engine ahead, in a process of its own, where it is not compiled yet.
+"""Compiles the replay engine ahead, in processes of its own, where it is not compiled yet.
 
-The compiler keeps its code on disk and needs about half a minute to make it. That is done once after an installation:
-while the log is read, or beforehand by `libramen prepare`. Nothing heavy is imported here.
+The compiler keeps its code on disk and needs about half a minute for each of the two variants of the engine. That is
+done once after an installation, for both at a time: while the log is read, or beforehand by `libramen prepare`.
+Nothing heavy is imported here.
 """
 
 from __future__ import annotations
@@ -20,29 +21,32 @@ if TYPE_CHECKING:
     from collections.abc import Callable
 
 _KERNEL: Final = Path(__file__).with_name("kernel")
-_CODE: Final = "from libramen.engine.compiling import compile_now; compile_now()"
+_CODE: Final = "from libramen.engine.compiling import compile_now; compile_now(lean={lean})"
 
 
-def _mark() -> Path:
+def _mark(*, lean: bool) -> Path:
     """A file that is there once this very code has been compiled, by this compiler, for this Python and place."""
     digest = hashlib.blake2b(digest_size=12)
     for text in (sys.version, str(_KERNEL), version("numba"), version("numpy"), os.environ.get("NUMBA_CACHE_DIR", "")):
         digest.update(text.encode("utf-8", "surrogateescape"))
     for path in sorted(_KERNEL.glob("*.py")):
         digest.update(path.read_bytes())
-    return cache_directory() / f"engine-{digest.hexdigest()}"
+    return cache_directory() / f"engine-{'lean-' if lean else ''}{digest.hexdigest()}"
 
 
-def is_compiled() -> bool:
-    """Whether the engine has been compiled before, or need not be."""
-    return bool(os.environ.get("NUMBA_DISABLE_JIT")) or _mark().exists()
+def is_compiled(*, lean: bool | None = None) -> bool:
+    """Whether a variant of the engine has been compiled before, or need not be. Default: both."""
+    if os.environ.get("NUMBA_DISABLE_JIT"):
+        return True
+    return all(_mark(lean=one).exists() for one in ((True, False) if lean is None else (lean,)))
 
 
-def compile_now() -> None:
-    """Load the engine, which compiles it where that is needed, and remember that it has been."""
-    from libramen.engine.kernel import advance  # noqa: F401
+def compile_now(*, lean: bool) -> None:
+    """Load a variant of the engine, which compiles it where that is needed, and remember that it has been."""
+    from libramen.engine.kernel.advance import advance_of
 
-    mark = _mark()
+    advance_of(lean=lean)
+    mark = _mark(lean=lean)
     try:
         mark.parent.mkdir(parents=True, exist_ok=True)
         mark.touch()
@@ -58,26 +62,31 @@ class Compilation:
     """
 
     def __init__(self, tell: Callable[[str], None]) -> None:
-        self._process: subprocess.Popen[bytes] | None = None
+        self._processes: list[subprocess.Popen[bytes]] = []
         if is_compiled():
             return
         tell("Compiling the replay engine, once after an installation: about half a minute, while other work goes on.")
-        try:
-            self._process = subprocess.Popen(  # noqa: S603  (our own code, by our own interpreter)
-                [sys.executable, "-c", _CODE], stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL,
-                stderr=subprocess.DEVNULL,
-            )  # fmt: skip
-        except OSError:  # then it is compiled here, when it is first used
-            return
+        for lean in (True, False):
+            if is_compiled(lean=lean):
+                continue
+            try:
+                process = subprocess.Popen(  # noqa: S603  (our own code, by our own interpreter)
+                    [sys.executable, "-c", _CODE.format(lean=lean)],
+                    stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+                )  # fmt: skip
+            except OSError:  # then it is compiled here, when it is first used
+                return
+            self._processes.append(process)
 
     def __enter__(self) -> Self:
         return self
 
     def __exit__(self, *_: object) -> None:
-        if self._process is not None and self._process.poll() is None:
-            self._process.kill()
+        for process in self._processes:
+            if process.poll() is None:
+                process.kill()
 
     def wait(self) -> None:
         """Until the engine is compiled. If that failed, it is tried once more here, where one sees why."""
-        if self._process is not None:
-            self._process.wait()
+        for process in self._processes:
+            process.wait()

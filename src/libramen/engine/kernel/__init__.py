@@ -3,6 +3,7 @@
 | file | what is in it |
 |---|---|
 | `layout` | the state: every array, record by record |
+| `reach` | how compiled functions reach into it, and the lean variant of all of them |
 | `arrays`, `state` | `KernelState` and `KernelServer`, to which the control plane talks; make arrays, call `advance` |
 | `advance` | the one compiled function: which event comes next |
 | `balancer` | a visit arrives and is sent to a replica, held, or refused |

@@ -6,6 +6,7 @@ what stands in the other files of this package goes in as `_SOURCES`.
 
 from __future__ import annotations
 
+import functools
 import zlib
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Final
@@ -13,7 +14,6 @@ from typing import TYPE_CHECKING, Any, Final
 import numba
 import numpy as np
 
-from libramen.engine.kernel import layout
 from libramen.engine.kernel.balancer import (
     arrive,
     first_side,
@@ -42,6 +42,9 @@ from libramen.engine.kernel.layout import (
     VISITS_FULL,
     WAITING,
     WAY,
+)
+from libramen.engine.kernel.orders import carry_out
+from libramen.engine.kernel.reach import (
     entry_at,
     fleet_at,
     float_at,
@@ -54,8 +57,8 @@ from libramen.engine.kernel.layout import (
     replica_at,
     tolerance_s,
     visit_at,
+    world_at,
 )
-from libramen.engine.kernel.orders import carry_out
 from libramen.engine.kernel.service import empty_bank
 from libramen.engine.kernel.trees import bank_due_s, first_due, first_fleet, way_due_s
 
@@ -82,7 +85,7 @@ def compiled(signature: Any) -> Callable[[Callable[..., Any]], Callable[..., Any
 def _complete_next(w, due_s, limit_s):
     """The next completion happens, or a bank runs empty; of several at one instant the first in order."""
     fleet, second_s = first_fleet(w)
-    f = fleet_at(w.fleets, fleet)
+    f = fleet_at(w, fleet)
     ties = second_s < limit_s
     if w.calls:
         if way_due_s(w, f) < limit_s:
@@ -92,7 +95,7 @@ def _complete_next(w, due_s, limit_s):
             ties = True
         due_s = node_at(f.tree, 1).due_s
     row, second_s = first_due(f)
-    replica = replica_at(f.replicas, row)
+    replica = replica_at(f, row)
     at = FIRST
     kind = RUNNING
     if f.lends and due_s < limit_s and bank_due_s(f, replica) < limit_s:
@@ -100,7 +103,7 @@ def _complete_next(w, due_s, limit_s):
         return
     if ties or not only_one_due(f, replica, second_s, limit_s):
         fleet, row, kind, at, due_s = first_arrived(w, limit_s)
-        f = fleet_at(w.fleets, fleet)
+        f = fleet_at(w, fleet)
         if kind == WAY:
             arrive_answer(w, f, at)
             return
@@ -109,17 +112,16 @@ def _complete_next(w, due_s, limit_s):
     complete(w, f, row, kind, at, due_s)
 
 
-_SIGNATURE: Final = numba.int64(numba.from_dtype(layout.WORLD)[::1], numba.float64)
+_SIGNATURE: Final = numba.int64(numba.int64, numba.float64)
 
 
-def _make_advance(sources: int) -> Callable[..., Any]:
+def _make_advance(sources: int, lean: int) -> Callable[..., Any]:
     """The compiler's cache asks for the values that a function closes over: here, for all other files."""
 
-    @compiled(_SIGNATURE)
-    def advance(worlds, until_s):
-        """Carry out the order in `worlds`, or let everything happen before a control event at `until_s`.
+    def advance(world, until_s):
+        """Carry out the order in a world, or let everything happen before a control event at `until_s`.
 
-        worlds: one `layout.WORLD`; it and the arrays that it points at are overwritten, all but `rate`,
+        world: address of a `layout.WORLD`; it and the arrays that it points at are overwritten, all but `rate`,
         `edges_s` and the chunk. until_s: [s]. Returns a signal. Checks nothing: `state` and `Trace` do.
 
         An event is over when nothing goes on in it any more: calls have been sent, with all that they set off; held
@@ -130,7 +132,7 @@ def _make_advance(sources: int) -> Callable[..., Any]:
         attempt that finds none.
         """
         _ = sources
-        w = worlds[0]
+        w = world_at(world, lean)
         is_ordered = w.order != NO_ORDER
         if is_ordered and w.order != CARRIED_OUT:
             carry_out(w)
@@ -145,7 +147,7 @@ def _make_advance(sources: int) -> Callable[..., Any]:
                         return VISITS_FULL
                     top = int_at(w.stack, w.n_stack - 1)
                     if top < 0:
-                        f = fleet_at(w.fleets, -1 - top)
+                        f = fleet_at(w, -1 - top)
                         index, row = next_scattered(w, f)
                     else:
                         index = next_step(w, now_s)
@@ -153,11 +155,11 @@ def _make_advance(sources: int) -> Callable[..., Any]:
                             return ASKING
                         if index < 0:
                             continue
-                        f = fleet_at(w.fleets, visit_at(w.visits, index).fleet)
+                        f = fleet_at(w, visit_at(w, index).fleet)
                         f = side_for(w, first_side(w, f), index)
                         row = send(w, f, index, now_s)
                 elif w.room_row >= 0:
-                    f = fleet_at(w.fleets, w.room_fleet)
+                    f = fleet_at(w, w.room_fleet)
                     index, row = next_held(w, f)
                 elif w.news_head >= 0:
                     hear_next(w)
@@ -202,7 +204,7 @@ def _make_advance(sources: int) -> Callable[..., Any]:
                     wait_no_longer(w, next_impatient(w, limit_s), impatient_s)
                     continue
                 if now_s < limit_s:
-                    f = fleet_at(w.fleets, int32_at(w.chunk_server, i) if w.n_services > 1 else FIRST)
+                    f = fleet_at(w, int32_at(w.chunk_server, i) if w.n_services > 1 else FIRST)
                     if must_ask(w, f):
                         w.asked = w.attempts
                         f.asks_now = 1
@@ -212,7 +214,7 @@ def _make_advance(sources: int) -> Callable[..., Any]:
                     index = arrive(w, f, i)
                 else:
                     index = next_repeat(w, limit_s)
-                    f = first_side(w, fleet_at(w.fleets, visit_at(w.visits, index).fleet))
+                    f = first_side(w, fleet_at(w, visit_at(w, index).fleet))
                     if must_ask(w, f):
                         w.asked = w.attempts
                         f.asks_now = 1
@@ -226,7 +228,15 @@ def _make_advance(sources: int) -> Callable[..., Any]:
             if row >= 0:
                 put(w, f, row, index, now_s)
 
-    return advance
+    # Each variant has files of its own: two processes may compile them at one time.
+    advance.__qualname__ = "advance_lean" if lean else "advance"
+    return compiled(_SIGNATURE)(advance)
 
 
-advance: Final = _make_advance(_SOURCES)
+@functools.cache
+def advance_of(*, lean: bool) -> Callable[..., Any]:
+    """`advance` for a world in which nothing is known beforehand, or for one as in `reach.LEAN`.
+
+    Each takes half a minute to compile, so it is compiled when it is first asked for.
+    """
+    return _make_advance(_SOURCES, int(lean))

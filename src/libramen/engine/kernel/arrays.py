@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any, Final
 import numpy as np
 
 from libramen import streams
-from libramen.engine.kernel import layout
+from libramen.engine.kernel import layout, reach
 from libramen.engine.kernel.settings import CLIENT_SETTINGS, NOBODY, SETTINGS
 from libramen.engine.plane import N_PARTS
 
@@ -31,9 +31,7 @@ class Pointing:
         for name, array in arrays.items():
             assert array.flags.c_contiguous
             setattr(self, f"_{name}", array)
-            self._record[0][name] = address = array.__array_interface__["data"][0]
-            if layout.CHECKED:
-                layout.ARRAYS[address] = array
+            self._record[0][name] = reach.address_of(array)
 
 
 class WorldArrays(Pointing):

@@ -16,6 +16,9 @@ from libramen.engine.kernel.layout import (
     REFUSED,
     TIMED_OUT,
     UNDER_WAY,
+)
+from libramen.engine.kernel.lists import appended
+from libramen.engine.kernel.reach import (
     apart,
     client_at,
     fleet_at,
@@ -31,7 +34,6 @@ from libramen.engine.kernel.layout import (
     set_int,
     visit_at,
 )
-from libramen.engine.kernel.lists import appended
 from libramen.engine.kernel.service import find_ready, is_late, kill, move_over, take_slot
 from libramen.engine.kernel.settings import LEAST_BUSY, NOBODY, PINNED, RANDOM, ROUND_ROBIN
 from libramen.engine.kernel.trees import least_busy, update_row
@@ -43,7 +45,7 @@ from libramen.times import EPSILON_S
 def arrive(w, f, i):
     """Request `i` of the chunk arrives: its entry in `visits`."""
     index = w.free
-    visit = visit_at(w.visits, index)
+    visit = visit_at(w, index)
     w.free = visit.link
     visit.id = w.next
     w.next += 1
@@ -87,7 +89,7 @@ def lacks_slot(w, f):
     ready = level_at(f.levels, 0)
     left = f.n_ready * f.slots - ready.in_slots + f.coming_slots - ready.waiting
     if f.other >= 0:
-        other = fleet_at(w.fleets, f.other)
+        other = fleet_at(w, f.other)
         ready = level_at(other.levels, 0)
         left += other.n_ready * f.slots - ready.in_slots - ready.waiting
     return left <= 0.0
@@ -105,7 +107,7 @@ def must_ask(w, f):
 @inner
 def first_side(w, f):
     """What both sides of a service have in common is at the first one."""
-    return f if f.other < 0 else fleet_at(w.fleets, f.service)
+    return f if f.other < 0 else fleet_at(w, f.service)
 
 
 @inner
@@ -114,11 +116,11 @@ def side_for(w, f, index):
     if f.other < 0:
         return f
     # Nearly always all of them go to one version, and it has ready replicas.
-    side = fleet_at(w.fleets, f.whole_side)
+    side = fleet_at(w, f.whole_side)
     if f.split_share == f.whole_share and side.n_ready:
-        visit_at(w.visits, index).fleet = f.whole_side
+        visit_at(w, index).fleet = f.whole_side
         return side
-    return fleet_at(w.fleets, _choose_side(w, f, index))
+    return fleet_at(w, _choose_side(w, f, index))
 
 
 @seldom
@@ -130,11 +132,11 @@ def _choose_side(w, f, index):
     before = np.floor((f.n_split - 1) * f.split_share + EPSILON_S)
     side = f.split_side
     if after <= before:
-        side = fleet_at(w.fleets, side).other
-    chosen = fleet_at(w.fleets, side)
-    if chosen.n_ready == 0 and fleet_at(w.fleets, chosen.other).n_ready:
+        side = fleet_at(w, side).other
+    chosen = fleet_at(w, side)
+    if chosen.n_ready == 0 and fleet_at(w, chosen.other).n_ready:
         side = chosen.other
-    visit_at(w.visits, index).fleet = side
+    visit_at(w, index).fleet = side
     return side
 
 
@@ -142,7 +144,7 @@ def _choose_side(w, f, index):
 def note_sent(w, f, index):
     """It will be written down how this attempt ends."""
     apart()
-    visit = visit_at(w.visits, index)
+    visit = visit_at(w, index)
     main = first_side(w, f)
     visit.sent = main.n_forgotten + main.n_sent
     entry = sent_at(main.sent, main.n_sent)
@@ -159,7 +161,7 @@ def note_sent(w, f, index):
 def send(w, f, index, now_s):
     """The balancer gets an attempt: the row that it goes to; NONE_READY: it has been held or refused."""
     integrate(w, f, now_s)
-    visit = visit_at(w.visits, index)
+    visit = visit_at(w, index)
     visit.at_s = now_s
     visit.slot_at_s = np.nan
     visit.attempt += 1
@@ -211,14 +213,14 @@ def _may_wait(w, f):
     """Whether there is room in the queue, which has one limit for both sides."""
     n = f.n_held
     if f.other >= 0:
-        n += fleet_at(w.fleets, f.other).n_held
+        n += fleet_at(w, f.other).n_held
     return n < f.queue_limit
 
 
 @inner
 def _has_room(f, row):
     """Whether a replica would take one more; a dead one looks empty."""
-    replica = replica_at(f.replicas, row)
+    replica = replica_at(f, row)
     if replica.state == DEAD or replica.in_slots < f.slots:
         return True
     return f.backlog < 0 or replica.busy - replica.in_slots < f.backlog
@@ -227,7 +229,7 @@ def _has_room(f, row):
 @inner
 def put(w, f, row, index, now_s):
     """A replica gets a visit: into a slot, into its backlog, or refused."""
-    replica = replica_at(f.replicas, row)
+    replica = replica_at(f, row)
     if f.judged and f.judged == replica.version:
         note_sent(w, f, index)
     if replica.state == DEAD:
@@ -269,7 +271,7 @@ def _hold(w, f, index):
 def take_held(w, f):
     """Take the first visit out of the queue."""
     index = f.held_head
-    f.held_head = visit_at(w.visits, index).link
+    f.held_head = visit_at(w, index).link
     f.n_held -= 1
     level_at(f.levels, 0).waiting -= 1
     return index
@@ -283,7 +285,7 @@ def next_held(w, f):
     """
     apart()
     row = w.room_row
-    replica = replica_at(f.replicas, row)
+    replica = replica_at(f, row)
     takes = replica.state == READY or replica.state == DEAD
     if not f.n_held or not takes or not _has_room(f, row):
         w.room_row = NONE_READY
@@ -294,7 +296,7 @@ def next_held(w, f):
         return NOBODY, NONE_READY
     f.last_chosen = replica.number
     if f.balancer == PINNED:
-        _pin(f, visit_at(w.visits, index), replica.number)
+        _pin(f, visit_at(w, index), replica.number)
     return index, row
 
 
@@ -312,9 +314,9 @@ def next_scattered(w, f):
         if late_at:
             fail(w, f, take_held(w, f), TIMED_OUT, late_at, w.event_s)
             return NOBODY, NONE_READY
-        row = _row_for(w, f, visit_at(w.visits, f.held_head))
+        row = _row_for(w, f, visit_at(w, f.held_head))
         if row >= 0:
-            f.last_chosen = replica_at(f.replicas, row).number
+            f.last_chosen = replica_at(f, row).number
             return take_held(w, f), row
     w.n_stack -= 1
     return NOBODY, NONE_READY
@@ -325,7 +327,7 @@ def _where_late(f):
     """The first replica that has room, if any has a free slot; else none."""
     number = NO_REPLICA
     for k in range(f.n_ready):
-        replica = replica_at(f.replicas, int_at(f.ready, k))
+        replica = replica_at(f, int_at(f.ready, k))
         if not number and _has_room(f, int_at(f.ready, k)):
             number = np.int64(replica.number)
         if replica.state == DEAD or replica.in_slots < f.slots:
@@ -355,14 +357,14 @@ def _where_pinned(f, visit):
         number = int_at(f.pinned, visit.visitor)
         if number:
             row = int_at(f.row_of, number)
-            replica = replica_at(f.replicas, row)
+            replica = replica_at(f, row)
             there = replica.number == number and (replica.state == READY or replica.state == DEAD)
             if there and not (f.queues and not _has_room(f, row)):
                 return row
     row = least_busy(f)
     if f.queues and not _has_room(f, row):
         return HOLD
-    _pin(f, visit, replica_at(f.replicas, row).number)
+    _pin(f, visit, replica_at(f, row).number)
     return row
 
 
@@ -381,9 +383,9 @@ def _choose(w, f, visit):
         at = find_ready(f, f.last_chosen)
         row = int_at(f.ready, at if at < f.n_ready else 0)
         while scans and not _has_room(f, row):
-            at = find_ready(f, replica_at(f.replicas, row).number)
+            at = find_ready(f, replica_at(f, row).number)
             row = int_at(f.ready, at if at < f.n_ready else 0)
-        f.last_chosen = replica_at(f.replicas, row).number
+        f.last_chosen = replica_at(f, row).number
         return row
     u, v = uniforms(w.balancer_key, visit.id, lineage_of(visit), visit.place)
     first = int(u * n)
@@ -393,7 +395,7 @@ def _choose(w, f, visit):
     second = int(v * (n - 1))
     second += second >= first  # the others, of which there is one fewer
     other = _nth(f, second, scans)
-    mine, theirs = replica_at(f.replicas, row), replica_at(f.replicas, other)
+    mine, theirs = replica_at(f, row), replica_at(f, other)
     if theirs.busy < mine.busy or (theirs.busy == mine.busy and theirs.number < mine.number):
         return other
     return row

@@ -22,6 +22,8 @@ from libramen.engine.kernel.layout import (
     TIMED_OUT,
     TO_SEND,
     UNDER_WAY,
+)
+from libramen.engine.kernel.reach import (
     apart,
     client_at,
     fleet_at,
@@ -43,9 +45,9 @@ def next_step(w, now_s):
     """The next step of this event. Returns a call that is to be sent now; NOTHING; or ASK, and changes nothing then."""
     apart()
     index = int_at(w.stack, w.n_stack - 1)
-    visit = visit_at(w.visits, index)
+    visit = visit_at(w, index)
     if visit.phase == TO_SEND:
-        f = first_side(w, fleet_at(w.fleets, visit.fleet))
+        f = first_side(w, fleet_at(w, visit.fleet))
         if must_ask(w, f):
             w.asked = w.attempts
             f.asks_now = 1
@@ -65,7 +67,7 @@ def next_step(w, now_s):
 @seldom
 def _go_on(w, index, visit, now_s):
     """A visit makes its next call, waits for those that it has made, or has made all of them."""
-    f = fleet_at(w.fleets, visit.fleet)
+    f = fleet_at(w, visit.fleet)
     while visit.step < f.n_calls:
         client = client_at(w.clients, f.first_call + visit.step)
         if visit.pending and not (client.at_once and client.group == visit.group):
@@ -84,7 +86,7 @@ def _go_on(w, index, visit, now_s):
         return
     w.n_stack -= 1
     if visit.pending == 0:
-        replica = replica_at(f.replicas, visit.row)
+        replica = replica_at(f, visit.row)
         end_calls(w, replica, index)
         if visit.made or visit.left_s > 0.0 or visit.cpu_s == 0.0:
             start_wait(w, f, replica, index, now_s)
@@ -112,7 +114,7 @@ def _is_made(w, visit, client):
 def _make(w, f, index, visit, client, nth, now_s):
     """A call is made: it is sent as soon as it has a connection."""
     call_index = w.free
-    call = visit_at(w.visits, call_index)
+    call = visit_at(w, call_index)
     w.free = call.link
     w.n_open += 1
     call.id = visit.id
@@ -143,7 +145,7 @@ def _make(w, f, index, visit, client, nth, now_s):
         call.sibling = visit.calls_head
         call.sibling_back = -1
         if visit.calls_head >= 0:
-            visit_at(w.visits, visit.calls_head).sibling_back = call_index
+            visit_at(w, visit.calls_head).sibling_back = call_index
         visit.calls_head = call_index
     if client.pool >= 0:
         connect(w, f, client, call_index, visit.row, now_s)
@@ -181,7 +183,7 @@ def hear_next(w):
     """The caller of the call that ended first hears of it: its connection is handed on, then the caller goes on."""
     apart()
     index = w.news_head
-    call = visit_at(w.visits, index)
+    call = visit_at(w, index)
     w.news_head = call.link
     call.phase = HEARD
     push(w, index)
@@ -190,13 +192,13 @@ def hear_next(w):
 
 @seldom
 def _caller_goes_on(w, index, now_s):
-    call = visit_at(w.visits, index)
+    call = visit_at(w, index)
     if call.caller < 0:
         free(w, index)
         return
     client = client_at(w.clients, call.client)
     caller_index = heard(w, index)
-    caller = visit_at(w.visits, caller_index)
+    caller = visit_at(w, caller_index)
     caller.pending -= 1
     if call.ending != OK and not client.goes_on:
         free(w, index)
@@ -214,8 +216,8 @@ def _caller_goes_on(w, index, now_s):
 @seldom
 def _take_over(w, to, index, now_s):
     """Where the time of a call went is where that of its caller went, too."""
-    call = visit_at(w.visits, index)
-    f = fleet_at(w.fleets, call.fleet)
+    call = visit_at(w, index)
+    f = fleet_at(w, call.fleet)
     if call.ending != OK:
         at = w.parts * to + f.part + RETRIED
         set_float(w.spent, at, float_at(w.spent, at) + (now_s - call.first_s))
@@ -228,9 +230,9 @@ def _take_over(w, to, index, now_s):
 @seldom
 def _fail_visit(w, index, now_s):
     """A call of this visit has failed, and so has the visit: its slot is free."""
-    visit = visit_at(w.visits, index)
-    f = fleet_at(w.fleets, visit.fleet)
-    replica = replica_at(f.replicas, visit.row)
+    visit = visit_at(w, index)
+    f = fleet_at(w, visit.fleet)
+    replica = replica_at(f, visit.row)
     abandon(w, index)
     end_calls(w, replica, index)
     _leave(w, f, replica, visit.row, index, ERRORED, now_s)
@@ -252,10 +254,10 @@ def _leave(w, f, replica, row, index, ending, now_s):
 def wait_no_longer(w, index, now_s):
     """A call has waited too long for a connection: it has failed, and was no visit."""
     apart()
-    call = visit_at(w.visits, index)
+    call = visit_at(w, index)
     client = client_at(w.clients, call.client)
-    fleet_at(w.fleets, client.caller).unsent += 1
-    leave_queue(w, fleet_at(w.fleets, call.pool_fleet), client, index)
+    fleet_at(w, client.caller).unsent += 1
+    leave_queue(w, fleet_at(w, call.pool_fleet), client, index)
     w.event_s = now_s
     w.n_open -= 1
     call.ending = TIMED_OUT

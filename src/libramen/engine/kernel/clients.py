@@ -21,6 +21,8 @@ from libramen.engine.kernel.layout import (
     SLOWED,
     TIMED_OUT,
     UNDER_WAY,
+)
+from libramen.engine.kernel.reach import (
     apart,
     client_at,
     ended_at,
@@ -43,7 +45,7 @@ from libramen.engine.kernel.uniforms import lineage_of, uniforms
 @inner
 def free(w, index):
     """Give an entry of `visits` back."""
-    visit_at(w.visits, index).link = w.free
+    visit_at(w, index).link = w.free
     w.free = index
 
 
@@ -68,7 +70,7 @@ def _first_s(visit):
 @inner
 def _write(w, f, index, latency_s, ending, number, now_s):
     """Write down how a visit ended."""
-    visit = visit_at(w.visits, index)
+    visit = visit_at(w, index)
     slot_at_s = now_s if np.isnan(visit.slot_at_s) else visit.slot_at_s
     queued_s = max(0.0, slot_at_s - visit.at_s)
     before_s = visit.at_s - _first_s(visit)
@@ -109,7 +111,7 @@ def _write(w, f, index, latency_s, ending, number, now_s):
 def _add_up(w, f, index, overhead_s, now_s):
     """Where the time of an attempt went that was answered ok; the time of its calls is there already."""
     apart()
-    visit = visit_at(w.visits, index)
+    visit = visit_at(w, index)
     own = w.parts * index + f.part
     _add(w, own + RETRIED, visit.at_s - _first_s(visit))
     queued_s = max(0.0, visit.slot_at_s - visit.at_s)
@@ -134,7 +136,7 @@ def _add(w, at, time_s):
 @inner
 def answer(w, f, index, number, now_s):
     """A visit has been served. Its client may have given up long before."""
-    visit = visit_at(w.visits, index)
+    visit = visit_at(w, index)
     if visit.given_up:
         let_go(w, index)
         return
@@ -160,7 +162,7 @@ def answer(w, f, index, number, now_s):
 def _log(w, f, visit, now_s):
     """Write down the latency of an answer, for rules: of this attempt, since a platform knows nothing of others."""
     if f.logs:
-        main = fleet_at(w.fleets, f.service)
+        main = fleet_at(w, f.service)
         set_float(main.answers, main.n_answers, max(0.0, now_s - visit.at_s) + f.overhead_s)
         main.n_answers += 1
         if main.n_answers == main.answers_size:
@@ -178,7 +180,7 @@ def _note_answer(w, f, visit, failed, now_s):
 
 @seldom
 def _note_end(w, f, visit, failed, now_s):
-    main = fleet_at(w.fleets, f.service)
+    main = fleet_at(w, f.service)
     at = visit.sent - main.n_forgotten
     if at < 0:
         return
@@ -192,7 +194,7 @@ def _note_end(w, f, visit, failed, now_s):
 def errored(w, f, index, number, now_s):
     """A visit has been answered with an error."""
     apart()
-    visit = visit_at(w.visits, index)
+    visit = visit_at(w, index)
     if f.judges and visit.sent >= 0 and not visit.given_up:
         _note_answer(w, f, visit, 1, now_s)
     if visit.given_up:
@@ -207,7 +209,7 @@ def errored(w, f, index, number, now_s):
 def fail(w, f, index, ending, number, now_s):
     """An attempt has failed at `now_s`, or at its deadline if that was before: repeat it, or it was the last."""
     apart()
-    visit = visit_at(w.visits, index)
+    visit = visit_at(w, index)
     if visit.given_up:
         let_go(w, index)
         return
@@ -235,7 +237,7 @@ def fail(w, f, index, ending, number, now_s):
 @inner
 def _is_abandoned(w, index):
     """Whether a call was awaited, and the visit that waited is gone."""
-    visit = visit_at(w.visits, index)
+    visit = visit_at(w, index)
     return visit.is_call == 1 and visit.caller < 0 and client_at(w.clients, visit.client).awaited == 1
 
 
@@ -243,7 +245,7 @@ def _is_abandoned(w, index):
 def give_up_for_good(w, f, index):
     """A call that was going to be sent again is over, since the visit that made it is."""
     apart()
-    visit = visit_at(w.visits, index)
+    visit = visit_at(w, index)
     _write(w, f, index, max(0.0, visit.due_s - visit.first_s), visit.ending, visit.number, visit.due_s)
     _tell(w, index)
 
@@ -255,7 +257,7 @@ def give_up_for_good(w, f, index):
 def send_answer(w, f, index, ending, number, now_s):
     """An answer is on its way to the visit that has called."""
     apart()
-    visit = visit_at(w.visits, index)
+    visit = visit_at(w, index)
     visit.ending = ending
     visit.number = number
     visit.due_s = now_s + f.overhead_s
@@ -265,19 +267,19 @@ def send_answer(w, f, index, ending, number, now_s):
             _add_up(w, f, index, f.overhead_s, now_s)
     # By time, as good as always the last. `back` is free: it is in no other list.
     before = f.way_tail if f.way_head >= 0 else np.int64(-1)
-    while before >= 0 and visit_at(w.visits, before).due_s > visit.due_s:
-        before = visit_at(w.visits, before).back
+    while before >= 0 and visit_at(w, before).due_s > visit.due_s:
+        before = visit_at(w, before).back
     visit.back = before
     if before < 0:
         visit.link = f.way_head
         f.way_head = index
     else:
-        visit.link = visit_at(w.visits, before).link
-        visit_at(w.visits, before).link = index
+        visit.link = visit_at(w, before).link
+        visit_at(w, before).link = index
     if visit.link < 0:
         f.way_tail = index
     else:
-        visit_at(w.visits, visit.link).back = index
+        visit_at(w, visit.link).back = index
     tell_due(w, f)
 
 
@@ -285,15 +287,15 @@ def send_answer(w, f, index, ending, number, now_s):
 def arrive_answer(w, f, index):
     """An answer reaches its caller, who hears of it unless he has given up."""
     apart()
-    visit = visit_at(w.visits, index)
+    visit = visit_at(w, index)
     if visit.back < 0:
         f.way_head = visit.link
     else:
-        visit_at(w.visits, visit.back).link = visit.link
+        visit_at(w, visit.back).link = visit.link
     if visit.link < 0:
         f.way_tail = visit.back
     else:
-        visit_at(w.visits, visit.link).back = visit.back
+        visit_at(w, visit.link).back = visit.back
     tell_due(w, f)
     now_s = visit.due_s
     w.event_s = now_s
@@ -311,7 +313,7 @@ def arrive_answer(w, f, index):
 @seldom
 def _tell(w, index):
     """A visit has ended: of a call its caller is to hear, and its connection to be handed on."""
-    visit = visit_at(w.visits, index)
+    visit = visit_at(w, index)
     if visit.is_call == 0 or (visit.caller < 0 and visit.pool_row < 0):
         free(w, index)
         return
@@ -321,7 +323,7 @@ def _tell(w, index):
     if w.news_head < 0:
         w.news_head = index
     else:
-        visit_at(w.visits, w.news_tail).link = index
+        visit_at(w, w.news_tail).link = index
     w.news_tail = index
 
 
@@ -332,7 +334,7 @@ def _tell(w, index):
 def _repeat_later(w, client, index, failed_s):
     """The client learns at `failed_s` that an attempt has failed, and sends the next after a pause."""
     apart()
-    visit = visit_at(w.visits, index)
+    visit = visit_at(w, index)
     visit.first_s = _first_s(visit)
     visit.due_s = failed_s
     visit.phase = PAUSED
@@ -364,7 +366,7 @@ def next_repeat(w, limit_s):
     apart()
     while w.n_repeats and entry_at(w.repeats, 0).key < limit_s:
         index = entry_at(w.repeats, 0).request
-        visit = visit_at(w.visits, index)
+        visit = visit_at(w, index)
         visit.group_s = entry_at(w.repeats, 0).key
         w.repeating_s = min(w.repeating_s, visit.group_s) if w.n_repeating else visit.group_s
         heap_remove(w.repeats, w.n_repeats, FIRST)
@@ -379,7 +381,7 @@ def take_repeat(w):
     apart()
     index = entry_at(w.repeating, 0).request
     turn_out(w, FIRST)
-    visit = visit_at(w.visits, index)
+    visit = visit_at(w, index)
     visit.phase = UNDER_WAY
     return visit.group_s
 
@@ -391,7 +393,7 @@ def take_repeat(w):
 def watch(w, client, index):
     """This attempt's time-out is an event: its client hears of it, or sends it again."""
     apart()
-    visit = visit_at(w.visits, index)
+    visit = visit_at(w, index)
     visit.watched = 1
     visit.later = -1
     visit.earlier = client.waiting_tail
@@ -399,7 +401,7 @@ def watch(w, client, index):
         client.waiting_head = index
         _tell_deadline(w, client)
     else:
-        visit_at(w.visits, client.waiting_tail).later = index
+        visit_at(w, client.waiting_tail).later = index
     client.waiting_tail = index
 
 
@@ -407,23 +409,23 @@ def watch(w, client, index):
 def unwatch(w, client, index):
     """Its client has heard of its end, or has given up."""
     apart()
-    visit = visit_at(w.visits, index)
+    visit = visit_at(w, index)
     visit.watched = 0
     if visit.later < 0:
         client.waiting_tail = visit.earlier
     else:
-        visit_at(w.visits, visit.later).earlier = visit.earlier
+        visit_at(w, visit.later).earlier = visit.earlier
     if visit.earlier < 0:
         client.waiting_head = visit.later
         _tell_deadline(w, client)
     else:
-        visit_at(w.visits, visit.earlier).later = visit.later
+        visit_at(w, visit.earlier).later = visit.later
 
 
 @inner
 def _tell_deadline(w, client):
     head = client.waiting_head
-    deadline_s = visit_at(w.visits, head).at_s + client.timeout_s if head >= 0 else np.inf
+    deadline_s = visit_at(w, head).at_s + client.timeout_s if head >= 0 else np.inf
     replay_time(w.deadlines, w.client_leaves + client.number, deadline_s)
 
 
@@ -439,15 +441,15 @@ def give_up(w, limit_s):
     for number in range(w.n_clients):
         if float_at(w.deadlines, w.client_leaves + number) < limit_s:
             head = client_at(w.clients, number).waiting_head
-            if visit_at(w.visits, head).order < best:
-                best = visit_at(w.visits, head).order
+            if visit_at(w, head).order < best:
+                best = visit_at(w, head).order
                 index = head
-    old = visit_at(w.visits, index)
+    old = visit_at(w, index)
     client = client_at(w.clients, old.client)
     unwatch(w, client, index)
     old.given_up = 1
     copy = w.free
-    new = visit_at(w.visits, copy)
+    new = visit_at(w, copy)
     w.free = new.link
     new.id = old.id
     new.first_s = old.first_s
@@ -482,16 +484,16 @@ def give_up(w, limit_s):
         for column in range(w.columns):
             set_float(w.given, w.columns * copy + column, float_at(w.given, w.columns * index + column))
         if old.caller >= 0:
-            caller = visit_at(w.visits, old.caller)
+            caller = visit_at(w, old.caller)
             new.caller = old.caller
             new.sibling = old.sibling
             new.sibling_back = old.sibling_back
             if old.sibling_back < 0:
                 caller.calls_head = copy
             else:
-                visit_at(w.visits, old.sibling_back).sibling = copy
+                visit_at(w, old.sibling_back).sibling = copy
             if old.sibling >= 0:
-                visit_at(w.visits, old.sibling).sibling_back = copy
+                visit_at(w, old.sibling).sibling_back = copy
             old.caller = -1
     w.event_s = old.at_s + client.timeout_s
-    fail(w, fleet_at(w.fleets, old.fleet), copy, TIMED_OUT, NO_REPLICA, old.at_s + client.timeout_s)
+    fail(w, fleet_at(w, old.fleet), copy, TIMED_OUT, NO_REPLICA, old.at_s + client.timeout_s)

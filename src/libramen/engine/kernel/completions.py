@@ -12,6 +12,8 @@ from libramen.engine.kernel.layout import (
     RUNNING,
     WAITING,
     WAY,
+)
+from libramen.engine.kernel.reach import (
     apart,
     entry_at,
     fleet_at,
@@ -44,7 +46,7 @@ def complete(w, f, row, kind, at, now_s):
     """The CPU work (kind RUNNING) or the wait (kind WAITING) of the visit at this place of a heap is over."""
     integrate(w, f, now_s)
     w.event_s = now_s
-    replica = replica_at(f.replicas, row)
+    replica = replica_at(f, row)
     heap = heap_of(replica, kind)
     index = entry_at(heap, at).request
     if kind == RUNNING:
@@ -53,7 +55,7 @@ def complete(w, f, row, kind, at, now_s):
         change_running(f, replica, LESS)
         turn = replica.turn_head
         if turn >= 0:
-            replica.turn_head = visit_at(w.visits, turn).link
+            replica.turn_head = visit_at(w, turn).link
             start_cpu(w, f, replica, turn, now_s)
         if f.errs and errs(w, f, replica, index):
             errored(w, f, index, replica.number, now_s)
@@ -63,7 +65,7 @@ def complete(w, f, row, kind, at, now_s):
             begin_calls(w, replica, row, index)
             update_row(w, f, replica, row)
             return
-        if visit_at(w.visits, index).wait_s > 0.0:
+        if visit_at(w, index).wait_s > 0.0:
             start_wait(w, f, replica, index, now_s)
             update_row(w, f, replica, row)
             return
@@ -75,7 +77,7 @@ def complete(w, f, row, kind, at, now_s):
             start_wait(w, f, replica, index, now_s)
             update_row(w, f, replica, row)
             return
-        if f.errs and visit_at(w.visits, index).fails:
+        if f.errs and visit_at(w, index).fails:
             errored(w, f, index, replica.number, now_s)
             leave_slot(w, f, replica, row, now_s)
             return
@@ -105,10 +107,10 @@ def only_one_due(f, replica, second_s, limit_s):
 @inner
 def only_answer_due(w, f, second_s, limit_s):
     """The same for the first of the answers on their way; other fleets' next completion is at `second_s`."""
-    following = visit_at(w.visits, f.way_head).link
+    following = visit_at(w, f.way_head).link
     if second_s < limit_s or node_at(f.tree, 1).due_s < limit_s:
         return False
-    return following < 0 or visit_at(w.visits, following).due_s >= limit_s
+    return following < 0 or visit_at(w, following).due_s >= limit_s
 
 
 @seldom
@@ -123,10 +125,10 @@ def first_arrived(w, limit_s):
     for k in range(w.n_fleets):
         if float_at(w.dues, w.fleet_leaves + k) >= limit_s:
             continue
-        f = fleet_at(w.fleets, k)
+        f = fleet_at(w, k)
         index = f.way_head
-        while index >= 0 and visit_at(w.visits, index).due_s < limit_s:
-            visit = visit_at(w.visits, index)
+        while index >= 0 and visit_at(w, index).due_s < limit_s:
+            visit = visit_at(w, index)
             if visit.order < best_order:
                 best_order = visit.order
                 best = (k, -1, int(WAY), index, visit.due_s)
@@ -134,7 +136,7 @@ def first_arrived(w, limit_s):
         for row in range(f.leaves):
             if node_at(f.tree, f.leaves + row).due_s >= limit_s:
                 continue
-            replica = replica_at(f.replicas, row)
+            replica = replica_at(f, row)
             for kind in range(2):
                 n = replica.n_running if kind == RUNNING else replica.n_waiting
                 for at in range(n):
@@ -143,7 +145,7 @@ def first_arrived(w, limit_s):
                         due_s = running_due_s(f, replica, due_s)
                     if due_s >= limit_s:
                         continue
-                    order = visit_at(w.visits, entry_at(heap_of(replica, kind), at).request).order
+                    order = visit_at(w, entry_at(heap_of(replica, kind), at).request).order
                     if order < best_order:
                         best_order = order
                         best = (k, row, kind, at, due_s)

@@ -10,6 +10,9 @@ from libramen.engine.kernel.layout import (
     PAUSED,
     QUEUED_UP,
     TO_SEND,
+)
+from libramen.engine.kernel.lists import appended
+from libramen.engine.kernel.reach import (
     apart,
     client_at,
     entry_at,
@@ -22,7 +25,6 @@ from libramen.engine.kernel.layout import (
     set_int,
     visit_at,
 )
-from libramen.engine.kernel.lists import appended
 from libramen.engine.kernel.settings import NOBODY
 from libramen.engine.kernel.trees import replay_time
 
@@ -44,7 +46,7 @@ def _pool_of(f, client, row):
 def connect(w, f, client, index, row, now_s):
     """A call takes a connection of its replica, or waits for one."""
     apart()
-    call = visit_at(w.visits, index)
+    call = visit_at(w, index)
     pool = _pool_of(f, client, row)
     if pool.in_use < client.pool_limit:
         pool.in_use += 1
@@ -66,7 +68,7 @@ def connect(w, f, client, index, row, now_s):
             client.queue_head = index
             _tell_patience(w, client)
         else:
-            visit_at(w.visits, client.queue_tail).later = index
+            visit_at(w, client.queue_tail).later = index
         client.queue_tail = index
 
 
@@ -74,7 +76,7 @@ def connect(w, f, client, index, row, now_s):
 def _has_connection(w, f, call, index, row):
     call.pool_row = row
     call.pool_fleet = f.index
-    call.pool_epoch = replica_at(f.replicas, row).epoch
+    call.pool_epoch = replica_at(f, row).epoch
     call.phase = TO_SEND
     push(w, index)
 
@@ -82,7 +84,7 @@ def _has_connection(w, f, call, index, row):
 @inner
 def _tell_patience(w, client):
     head = client.queue_head
-    until_s = visit_at(w.visits, head).due_s + client.pool_timeout_s if head >= 0 else np.inf
+    until_s = visit_at(w, head).due_s + client.pool_timeout_s if head >= 0 else np.inf
     replay_time(w.patience, w.client_leaves + client.number, until_s)
 
 
@@ -90,48 +92,48 @@ def _tell_patience(w, client):
 def leave_queue(w, f, client, index):
     """A call waits for a connection no longer."""
     apart()
-    call = visit_at(w.visits, index)
+    call = visit_at(w, index)
     pool = _pool_of(f, client, call.pool_row)
     if call.back < 0:
         pool.head = call.link
     else:
-        visit_at(w.visits, call.back).link = call.link
+        visit_at(w, call.back).link = call.link
     if call.link < 0:
         pool.tail = call.back
     else:
-        visit_at(w.visits, call.link).back = call.back
+        visit_at(w, call.link).back = call.back
     call.pool_row = -1
     if client.pool_timeout_s < np.inf:
         if call.later < 0:
             client.queue_tail = call.earlier
         else:
-            visit_at(w.visits, call.later).earlier = call.earlier
+            visit_at(w, call.later).earlier = call.earlier
         if call.earlier < 0:
             client.queue_head = call.later
             _tell_patience(w, client)
         else:
-            visit_at(w.visits, call.earlier).later = call.later
+            visit_at(w, call.earlier).later = call.later
 
 
 @seldom
 def hand_on(w, index):
     """A call has ended: its connection is free, or the call that has waited longest takes it and is to be sent."""
     apart()
-    call = visit_at(w.visits, index)
+    call = visit_at(w, index)
     row = call.pool_row
     if row < 0:
         return
     call.pool_row = -1
     client = client_at(w.clients, call.client)
-    f = fleet_at(w.fleets, call.pool_fleet)
-    if replica_at(f.replicas, row).epoch != call.pool_epoch:
+    f = fleet_at(w, call.pool_fleet)
+    if replica_at(f, row).epoch != call.pool_epoch:
         return  # of a process that is gone
     pool = _pool_of(f, client, row)
     following = pool.head
     if following < 0:
         pool.in_use -= 1
         return
-    other = visit_at(w.visits, following)
+    other = visit_at(w, following)
     leave_queue(w, f, client_at(w.clients, other.client), following)
     _has_connection(w, f, other, following, row)
 
@@ -145,8 +147,8 @@ def next_impatient(w, limit_s):
     for number in range(w.n_clients):
         if float_at(w.patience, w.client_leaves + number) < limit_s:
             head = client_at(w.clients, number).queue_head
-            if visit_at(w.visits, head).planned < best:
-                best = visit_at(w.visits, head).planned
+            if visit_at(w, head).planned < best:
+                best = visit_at(w, head).planned
                 index = head
     return index
 
@@ -155,21 +157,21 @@ def next_impatient(w, limit_s):
 def abandon(w, index):
     """A visit ends early: what waits for a connection is never sent, what is under way runs on, nothing is repeated."""
     apart()
-    visit = visit_at(w.visits, index)
+    visit = visit_at(w, index)
     call_index = visit.calls_head
     while call_index >= 0:  # the first before any connection is handed on
-        call = visit_at(w.visits, call_index)
+        call = visit_at(w, call_index)
         following = call.sibling
         if call.phase == QUEUED_UP:
             client = client_at(w.clients, call.client)
-            leave_queue(w, fleet_at(w.fleets, call.pool_fleet), client, call_index)
+            leave_queue(w, fleet_at(w, call.pool_fleet), client, call_index)
             w.n_open -= 1
             _unlink(w, visit, call)
             free(w, call_index)
         call_index = following
     while visit.calls_head >= 0:
         call_index = visit.calls_head
-        call = visit_at(w.visits, call_index)
+        call = visit_at(w, call_index)
         _unlink(w, visit, call)
         call.caller = -1
         if call.phase == PAUSED:
@@ -179,7 +181,7 @@ def abandon(w, index):
                 w.n_repeats -= 1
             else:
                 turn_out(w, find(w.repeating, w.n_repeating, call_index))
-            give_up_for_good(w, fleet_at(w.fleets, call.fleet), call_index)
+            give_up_for_good(w, fleet_at(w, call.fleet), call_index)
 
 
 @seldom
@@ -187,18 +189,18 @@ def _unlink(w, visit, call):
     if call.sibling_back < 0:
         visit.calls_head = call.sibling
     else:
-        visit_at(w.visits, call.sibling_back).sibling = call.sibling
+        visit_at(w, call.sibling_back).sibling = call.sibling
     if call.sibling >= 0:
-        visit_at(w.visits, call.sibling).sibling_back = call.sibling_back
+        visit_at(w, call.sibling).sibling_back = call.sibling_back
 
 
 @seldom
 def heard(w, index):
     """The visit that waits for this call does so no longer. Returns it."""
     apart()
-    call = visit_at(w.visits, index)
+    call = visit_at(w, index)
     caller = call.caller
-    _unlink(w, visit_at(w.visits, caller), call)
+    _unlink(w, visit_at(w, caller), call)
     call.caller = -1
     return caller
 
@@ -207,7 +209,7 @@ def heard(w, index):
 def forget_connections(f, row):
     """A process is gone, and its connections with it."""
     apart()
-    replica_at(f.replicas, row).epoch += 1
+    replica_at(f, row).epoch += 1
     for k in range(f.n_pools):
         pool = pool_at(f.pools, row * f.n_pools + k)
         pool.in_use = 0

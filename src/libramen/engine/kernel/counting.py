@@ -10,7 +10,7 @@ import numba
 import numpy as np
 
 from libramen.engine.kernel.advance import compiled
-from libramen.engine.kernel.layout import inner
+from libramen.engine.kernel.reach import inner
 from libramen.engine.plane import Ending
 from libramen.times import EPSILON_S
 

@@ -4,7 +4,14 @@ from __future__ import annotations
 
 import numpy as np
 
-from libramen.engine.kernel.layout import FIRST, apart, entry_at, inner, seldom, visit_at
+from libramen.engine.kernel.layout import FIRST
+from libramen.engine.kernel.reach import (
+    apart,
+    entry_at,
+    inner,
+    seldom,
+    visit_at,
+)
 
 
 @inner
@@ -49,7 +56,7 @@ def heap_remove(heap, n, at):
 
 @seldom
 def _is_before(w, one, other):
-    mine, theirs = visit_at(w.visits, one), visit_at(w.visits, other)
+    mine, theirs = visit_at(w, one), visit_at(w, other)
     if mine.id != theirs.id:
         return mine.id < theirs.id
     if mine.place != theirs.place:

@@ -4,7 +4,12 @@ from __future__ import annotations
 
 import numpy as np
 
-from libramen.engine.kernel.layout import float_at, inner, level_at, set_float
+from libramen.engine.kernel.reach import (
+    float_at,
+    inner,
+    level_at,
+    set_float,
+)
 
 
 @inner

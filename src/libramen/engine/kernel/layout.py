@@ -7,18 +7,11 @@ between two calls of them by `state`; the rest of the engine sees none of it.
 from __future__ import annotations
 
 from typing import Any, Final
-from weakref import WeakValueDictionary
 
-import numba
-import numba.extending
 import numpy as np
 
 from libramen.engine.kernel.settings import CLIENT_SETTINGS, KEYS, SETTINGS
-from libramen.engine.plane import RESULT, Ending, Signal
-from libramen.times import EPSILON_S, EXACT_S
-
-CHECKED: Final[bool] = bool(numba.config.DISABLE_JIT)  # type: ignore[attr-defined]
-"""Whether nothing is compiled: see the end of this file."""
+from libramen.engine.plane import Ending, Signal
 
 FREE, READY, DRAINING, DEAD, OUT = np.arange(5)
 """States of a row. DEAD: the balancer does not know yet. OUT: it knows; the row waits for a restart."""
@@ -394,150 +387,8 @@ ENDED_VISIT: Final = np.dtype(
 # The two heaps of a replica lie in each other's gaps: what is looked at together, their first entries, is then in
 # one cache line. The other two heaps leave the gaps empty, or keep a second key there.
 HEAP: Final = np.dtype([("key", "f8"), ("request", "i8"), ("other_key", "f8"), ("other_request", "i8")])
-_NEXT_HEAP: Final = HEAP.fields["other_key"][1] if HEAP.fields else 0
+NEXT_HEAP: Final = HEAP.fields["other_key"][1] if HEAP.fields else 0
 """Where the other heap begins, from the first [bytes]."""
 
 RETRIED, QUEUED, CPU, SLOWED, CONNECTING, OWN_WAIT, OVERHEAD = np.arange(7)
 """Where the time of a visit went; so `spent` has for each service."""
-
-
-_OPTIONS: Final[dict[str, Any]] = {
-    "error_model": "numpy",
-    # Nothing but compiled code calls them: without wrappers for other callers they compile sooner.
-    "no_cpython_wrapper": True,
-    "no_cfunc_wrapper": True,
-    "_nrt": False,
-}
-inner: Final[Any] = numba.njit(forceinline=True, **_OPTIONS)
-"""For what happens at every request: it becomes part of `advance`."""
-
-seldom: Final[Any] = numba.njit(forceinline=False, **_OPTIONS)
-"""For what is called seldom, or from many places: a function of its own, so that compiling stays quick."""
-
-
-def _make_apart(_typing_context):
-    def generate(context, builder, _signature, _arguments):
-        builder.function.attributes.add("noinline")
-        return context.get_dummy_value()
-
-    return numba.void(), generate
-
-
-apart: Any = (lambda: None) if CHECKED else numba.extending.intrinsic(_make_apart)
-"""Keeps the function that calls it out of its callers: what is seldom needed must not stand in the way."""
-
-
-# -- how the compiled functions reach into arrays --------------------------------------------------
-#
-# They pass on two records, `w` and that of a fleet, `f`, and reach everything through the addresses in them, as C
-# would. Passing arrays instead costs: each is a structure of seven words that counts its owners, atomically. A function
-# that is
-# handed twenty of them takes some 80 ns more for each call, with three 10 ns, where a request takes 250 ns and some ten
-# calls; all of them in one tuple took 105 s to compile instead of 10.
-# `state` keeps the arrays alive and the addresses true.
-
-
-# Under NUMBA_DISABLE_JIT=1 everything here is ordinary Python, slow and checked: an address or an index
-# that is wrong then raises an error instead of reading what does not belong to it.
-
-ARRAYS: Final[WeakValueDictionary[int, np.ndarray]] = WeakValueDictionary()
-"""Where the arrays of all data planes that are alive begin, for the checked way only."""
-
-if CHECKED:
-    np.seterr(over="ignore")  # random numbers are made of products that wrap around
-
-
-def _found(address: int, index: int, kind: Any) -> np.ndarray:
-    """What an index from an address means in the array that it points into: one of `kind`."""
-    start = max(begin for begin in ARRAYS if begin <= address)
-    raw = ARRAYS[start].reshape(-1).view(np.uint8)
-    at, size = address - start + index * np.dtype(kind).itemsize, np.dtype(kind).itemsize
-    if not 0 <= at <= len(raw) - size:
-        raise IndexError(f"byte {at} in an array of {len(raw)} bytes: {ARRAYS[start].dtype}")
-    return raw[at : at + size].view(kind)
-
-
-def _records(dtype: np.dtype[Any]) -> Any:
-    """A function (address, index) -> that record of an array of them."""
-    if CHECKED:
-
-        def look_up(address: int, index: int) -> Any:
-            return _found(address, index, dtype).view(np.recarray)[0]
-
-        return look_up
-    record = numba.from_dtype(dtype)
-
-    def reach(_typing_context, _address, _index):
-        def generate(context, builder, _signature, arguments):
-            first = builder.inttoptr(arguments[0], context.get_value_type(record))
-            return builder.gep(first, [arguments[1]])
-
-        return record(numba.int64, numba.int64), generate
-
-    return numba.extending.intrinsic(reach)
-
-
-def _reader(kind: Any, dtype: str) -> Any:
-    """A function (address, index) -> that number of an array of them."""
-    if CHECKED:
-
-        def look_up(address: int, index: int) -> Any:
-            return _found(address, index, dtype)[0]
-
-        return look_up
-
-    def read(_typing_context, _address, _index):
-        def generate(context, builder, _signature, arguments):
-            first = builder.inttoptr(arguments[0], context.get_value_type(kind).as_pointer())
-            return builder.load(builder.gep(first, [arguments[1]]))
-
-        return kind(numba.int64, numba.int64), generate
-
-    return numba.extending.intrinsic(read)
-
-
-def _writer(kind: Any, dtype: str) -> Any:
-    """A function (address, index, number) that writes it there."""
-    if CHECKED:
-
-        def put(address: int, index: int, number: Any) -> None:
-            _found(address, index, dtype)[0] = number
-
-        return put
-
-    def write(_typing_context, _address, _index, _number):
-        def generate(context, builder, _signature, arguments):
-            first = builder.inttoptr(arguments[0], context.get_value_type(kind).as_pointer())
-            builder.store(arguments[2], builder.gep(first, [arguments[1]]))
-            return context.get_dummy_value()
-
-        return numba.void(numba.int64, numba.int64, kind), generate
-
-    return numba.extending.intrinsic(write)
-
-
-fleet_at, client_at, level_at, replica_at = _records(FLEET), _records(CLIENT), _records(LEVEL), _records(REPLICA)
-node_at, visit_at, entry_at, use_at = _records(NODE), _records(VISIT), _records(HEAP), _records(USE)
-pool_at, result_at, ended_at, sent_at = _records(POOL), _records(RESULT), _records(ENDED_VISIT), _records(SENT)
-float_at, int_at, int32_at = _reader(numba.float64, "f8"), _reader(numba.int64, "i8"), _reader(numba.int32, "i4")
-set_float, set_int = _writer(numba.float64, "f8"), _writer(numba.int64, "i8")
-
-
-@inner
-def tolerance_s(at_s):
-    """How little apart two instants are that count as one [s]; see `plane.tolerance_s`."""
-    if EXACT_S < at_s < np.inf:
-        return 2.0 * np.spacing(at_s)
-    return EPSILON_S
-
-
-@inner
-def lesser(a, b):
-    """The lesser of two numbers: one instruction, where `min` looks after what is not a number."""
-    return min(b, a)
-
-
-@inner
-def heap_of(replica, kind):
-    """Where a heap of a replica begins."""
-    return replica.heap + _NEXT_HEAP * kind

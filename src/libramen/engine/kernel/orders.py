@@ -26,6 +26,8 @@ from libramen.engine.kernel.layout import (
     REMOVE,
     TIMED_OUT,
     WITHDRAW,
+)
+from libramen.engine.kernel.reach import (
     apart,
     client_at,
     fleet_at,
@@ -53,7 +55,7 @@ def carry_out(w):
     if order == DISMISS:
         _dismiss(w, w.order_s)
         return
-    f = fleet_at(w.fleets, w.order_fleet)
+    f = fleet_at(w, w.order_fleet)
     integrate(w, f, w.order_s)
     if order == ADD:
         _add(w, f, w.order_row, w.order_s)
@@ -64,7 +66,7 @@ def carry_out(w):
     elif order == FAIL_FOUND:
         _fail(w, f, w.order_row, w.order_s, 1)
     elif order == WITHDRAW:
-        replica = replica_at(f.replicas, w.order_row)
+        replica = replica_at(f, w.order_row)
         replica.state = OUT
         withdraw(f, w.order_row)
         update_row(w, f, replica, w.order_row)
@@ -76,7 +78,7 @@ def carry_out(w):
 @inner
 def _add(w, f, row, now_s):
     """A replica is ready: for the first time, or again after it died."""
-    replica = replica_at(f.replicas, row)
+    replica = replica_at(f, row)
     if replica.state == FREE:
         replica.number = w.order_number
         replica.bank = f.bank_at_start
@@ -95,7 +97,7 @@ def _add(w, f, row, now_s):
     set_int(f.ready, at, row)
     f.n_ready += 1
     if f.other >= 0:
-        move_over(w, fleet_at(w.fleets, f.other))
+        move_over(w, fleet_at(w, f.other))
     w.attention = 1
     w.room_fleet = f.index
     w.room_row = row
@@ -105,7 +107,7 @@ def _add(w, f, row, now_s):
 @inner
 def _drain(w, f, row):
     """A replica takes nothing new: from the first group of levels to the second."""
-    replica = replica_at(f.replicas, row)
+    replica = replica_at(f, row)
     for group in range(2):
         level = level_at(f.levels, group)
         sign = 2 * group - 1
@@ -121,7 +123,7 @@ def _drain(w, f, row):
 @inner
 def _fail(w, f, row, now_s, found):
     """A process dies with its visits. A draining one is removed next; a ready one looks empty until it is found."""
-    replica = replica_at(f.replicas, row)
+    replica = replica_at(f, row)
     end_all(w, f, row, LOST, now_s)
     if replica.state == READY:
         replica.state = OUT if found else DEAD
@@ -138,7 +140,7 @@ def _fail(w, f, row, now_s, found):
 @inner
 def _remove(w, f, row, now_s):
     """A replica is gone, and what is left in it is cut. Its row is free."""
-    replica = replica_at(f.replicas, row)
+    replica = replica_at(f, row)
     if replica.state == READY or replica.state == DRAINING:
         end_all(w, f, row, CUT, now_s)
     if replica.state == READY or replica.state == DEAD:
@@ -157,16 +159,16 @@ def _dismiss(w, now_s):
         best = NOBODY
         chosen = np.int64(-1)
         for k in range(w.n_fleets):
-            f = fleet_at(w.fleets, k)
-            if f.dismissed and f.n_held and visit_at(w.visits, f.held_head).order < best:
-                best = visit_at(w.visits, f.held_head).order
+            f = fleet_at(w, k)
+            if f.dismissed and f.n_held and visit_at(w, f.held_head).order < best:
+                best = visit_at(w, f.held_head).order
                 chosen = np.int64(k)
         if chosen < 0:
             break
-        f = fleet_at(w.fleets, chosen)
+        f = fleet_at(w, chosen)
         integrate(w, f, now_s)
         index = take_held(w, f)
-        client = client_at(w.clients, visit_at(w.visits, index).client)
+        client = client_at(w.clients, visit_at(w, index).client)
         fail(w, f, index, TIMED_OUT if client.timeout_s < np.inf else REFUSED, NO_REPLICA, now_s)
     for k in range(w.n_fleets):
-        fleet_at(w.fleets, k).dismissed = 0
+        fleet_at(w, k).dismissed = 0

@@ -27,6 +27,9 @@ from libramen.engine.kernel.layout import (
     SAME,
     TIMED_OUT,
     WAITING,
+)
+from libramen.engine.kernel.lists import appended
+from libramen.engine.kernel.reach import (
     apart,
     client_at,
     entry_at,
@@ -44,7 +47,6 @@ from libramen.engine.kernel.layout import (
     tolerance_s,
     visit_at,
 )
-from libramen.engine.kernel.lists import appended
 from libramen.engine.kernel.trees import update_row
 from libramen.engine.kernel.uniforms import lineage_of, uniforms
 from libramen.engine.kernel.use import begin_use, end_use
@@ -98,7 +100,7 @@ def empty_bank(w, f, row, now_s):
     """The bank of a replica has run empty: from now on it has only the cores that it earns."""
     apart()
     integrate(w, f, now_s)
-    replica = replica_at(f.replicas, row)
+    replica = replica_at(f, row)
     catch_up(f, replica, now_s)
     replica.bank = 0.0
     change_running(f, replica, SAME)
@@ -116,7 +118,7 @@ def _slower(f, replica, now_s):
 def _note_turn(w, replica, index, now_s):
     """A CPU turn whose end is known: it stands in both heaps, in that of the running without a time of its own."""
     apart()
-    request = visit_at(w.visits, index)
+    request = visit_at(w, index)
     set_float(w.turns, 3 * request.id, now_s)
     set_float(w.turns, 3 * request.id + 2, replica.v)
     ends_s = now_s + request.cpu_s * max(0.0, request.wait_s - now_s)
@@ -127,7 +129,7 @@ def _note_turn(w, replica, index, now_s):
 @inner
 def runs_forced(w, index):
     """Whether a request whose departure is forced is in its CPU turn."""
-    at = 3 * visit_at(w.visits, index).id
+    at = 3 * visit_at(w, index).id
     return not np.isnan(float_at(w.turns, at)) and np.isnan(float_at(w.turns, at + 1))
 
 
@@ -138,9 +140,9 @@ def start_cpu(w, f, replica, index, now_s):
     factor = replica.work
     if f.warm_up_s > 0.0:
         factor *= _slower(f, replica, now_s)
-    work = visit_at(w.visits, index).cpu_s * factor
+    work = visit_at(w, index).cpu_s * factor
     if w.forced:  # it ends by time alone
-        visit_at(w.visits, index).left_s = factor
+        visit_at(w, index).left_s = factor
         work = np.inf
     heap_up(heap_of(replica, RUNNING), replica.n_running, replica.v + work, index)
     change_running(f, replica, MORE)
@@ -157,21 +159,21 @@ def end_forced(w, f, replica, index, now_s):
     while entry_at(heap_of(replica, RUNNING), at).request != index:
         at += 1
     heap_remove(heap_of(replica, RUNNING), replica.n_running, at)
-    place = 3 * visit_at(w.visits, index).id
-    done = (replica.v - float_at(w.turns, place + 2)) / visit_at(w.visits, index).left_s
+    place = 3 * visit_at(w, index).id
+    done = (replica.v - float_at(w.turns, place + 2)) / visit_at(w, index).left_s
     change_running(f, replica, LESS)
     set_float(w.turns, place + 1, now_s)
     set_float(w.turns, place + 2, done)
     turn = replica.turn_head
     if turn >= 0:
-        replica.turn_head = visit_at(w.visits, turn).link
+        replica.turn_head = visit_at(w, turn).link
         start_cpu(w, f, replica, turn, now_s)
 
 
 @inner
 def start_wait(w, f, replica, index, now_s):
     """A visit in its slot has no CPU work left, and no calls, and waits for something else."""
-    visit = visit_at(w.visits, index)
+    visit = visit_at(w, index)
     wait_s = (visit.left_s if f.n_calls else visit.wait_s) * f.slower
     ends_s = max(now_s, f.wait_from * now_s + wait_s)
     heap_up(heap_of(replica, WAITING), replica.n_waiting, ends_s, index)
@@ -184,7 +186,7 @@ def errs(w, f, replica, index):
     apart()
     if replica.error_rate == 0.0 and f.errors == 0.0:
         return False
-    visit = visit_at(w.visits, index)
+    visit = visit_at(w, index)
     u, v = uniforms(w.error_key, visit.id, lineage_of(visit), visit.place)
     return u < replica.error_rate or v < f.errors
 
@@ -192,7 +194,7 @@ def errs(w, f, replica, index):
 @inner
 def take_slot(w, f, replica, row, index, now_s):
     """A visit takes a slot: it works, or waits for its CPU turn, or has no CPU work at all."""
-    visit = visit_at(w.visits, index)
+    visit = visit_at(w, index)
     visit.slot_at_s = now_s
     if f.meters and replica.in_slots == 0:
         begin_use(f, replica, now_s)
@@ -223,7 +225,7 @@ def take_slot(w, f, replica, row, index, now_s):
 def begin_calls(w, replica, row, index):
     """A visit in its slot has no CPU work left: it makes its calls, within this event."""
     apart()
-    visit = visit_at(w.visits, index)
+    visit = visit_at(w, index)
     visit.phase = CALLING
     visit.row = row
     visit.step = 0
@@ -236,7 +238,7 @@ def begin_calls(w, replica, row, index):
     visit.back = -1
     visit.link = replica.calling
     if replica.calling >= 0:
-        visit_at(w.visits, replica.calling).back = index
+        visit_at(w, replica.calling).back = index
     replica.calling = index
     push(w, index)
 
@@ -245,13 +247,13 @@ def begin_calls(w, replica, row, index):
 def end_calls(w, replica, index):
     """A visit has made all its calls, or calls no more."""
     apart()
-    visit = visit_at(w.visits, index)
+    visit = visit_at(w, index)
     if visit.back < 0:
         replica.calling = visit.link
     else:
-        visit_at(w.visits, visit.back).link = visit.link
+        visit_at(w, visit.back).link = visit.link
     if visit.link >= 0:
-        visit_at(w.visits, visit.link).back = visit.back
+        visit_at(w, visit.link).back = visit.back
 
 
 @inner
@@ -262,7 +264,7 @@ def leave_slot(w, f, replica, row, now_s):
     level_at(f.levels, replica.state - READY).in_slots -= 1
     while replica.backlog_head >= 0:
         index = replica.backlog_head
-        replica.backlog_head = visit_at(w.visits, index).link
+        replica.backlog_head = visit_at(w, index).link
         level_at(f.levels, replica.state - READY).waiting -= 1
         if not is_late(w, f, index, now_s):
             take_slot(w, f, replica, row, index, now_s)
@@ -289,7 +291,7 @@ def leave_slot(w, f, replica, row, now_s):
 def end_all(w, f, row, ending, now_s):
     """Every visit in a replica ends so, in the order of their arrival."""
     apart()
-    replica = replica_at(f.replicas, row)
+    replica = replica_at(f, row)
     level = level_at(f.levels, replica.state - READY)
     catch_up(f, replica, now_s)
     count_cores(f, level, replica.n_running, replica.empty, LESS)
@@ -308,7 +310,7 @@ def end_all(w, f, row, ending, now_s):
     _sort_by_arrival(w, first, last)
     if f.n_calls:
         for at in range(first, last):
-            visit = visit_at(w.visits, int_at(w.stack, at))
+            visit = visit_at(w, int_at(w.stack, at))
             if visit.phase == CALLING and not np.isnan(visit.slot_at_s):
                 abandon(w, int_at(w.stack, at))
         forget_connections(f, row)
@@ -339,7 +341,7 @@ def _take_list(w, index, last):
     while index >= 0:
         set_int(w.stack, last, index)
         last += 1
-        index = visit_at(w.visits, index).link
+        index = visit_at(w, index).link
     return last
 
 
@@ -364,9 +366,9 @@ def _sort_by_arrival(w, first, last):
     while gap:
         for at in range(first + gap, last):
             index = int_at(w.stack, at)
-            order = visit_at(w.visits, index).order
+            order = visit_at(w, index).order
             to = at
-            while to >= first + gap and visit_at(w.visits, int_at(w.stack, to - gap)).order > order:
+            while to >= first + gap and visit_at(w, int_at(w.stack, to - gap)).order > order:
                 set_int(w.stack, to, int_at(w.stack, to - gap))
                 to -= gap
             set_int(w.stack, to, index)
@@ -377,7 +379,7 @@ def _sort_by_arrival(w, first, last):
 def kill(w, f, row, now_s):
     """A replica dies: its requests are lost. The balancer knows at once, or when it is told."""
     apart()
-    replica = replica_at(f.replicas, row)
+    replica = replica_at(f, row)
     end_all(w, f, row, LOST, now_s)
     replica.state = DEAD
     if f.detects_at_once:
@@ -395,7 +397,7 @@ def find_ready(f, number):
     high = f.n_ready
     while low < high:
         middle = (low + high) >> 1
-        if replica_at(f.replicas, int_at(f.ready, middle)).number > number:
+        if replica_at(f, int_at(f.ready, middle)).number > number:
             high = middle
         else:
             low = middle + 1
@@ -405,7 +407,7 @@ def find_ready(f, number):
 @seldom
 def withdraw(f, row):
     """The balancer sends nothing to this row any more."""
-    at = find_ready(f, replica_at(f.replicas, row).number) - 1
+    at = find_ready(f, replica_at(f, row).number) - 1
     f.n_ready -= 1
     for k in range(at, f.n_ready):
         set_int(f.ready, k, int_at(f.ready, k + 1))
@@ -417,7 +419,7 @@ def move_over(w, f):
     if f.other < 0 or f.n_ready or not f.n_held:
         return
     apart()
-    to = fleet_at(w.fleets, f.other)
+    to = fleet_at(w, f.other)
     if not to.n_ready:
         return
     integrate(w, f, w.event_s)
@@ -427,13 +429,13 @@ def move_over(w, f):
     mine, theirs = f.held_head, to.held_head
     to.held_head = -1
     for _ in range(f.n_held + to.n_held):
-        if theirs < 0 or (mine >= 0 and visit_at(w.visits, mine).order < visit_at(w.visits, theirs).order):
+        if theirs < 0 or (mine >= 0 and visit_at(w, mine).order < visit_at(w, theirs).order):
             index = mine
-            mine = np.int64(visit_at(w.visits, index).link)
-            visit_at(w.visits, index).fleet = to.index
+            mine = np.int64(visit_at(w, index).link)
+            visit_at(w, index).fleet = to.index
         else:
             index = theirs
-            theirs = np.int64(visit_at(w.visits, index).link)
+            theirs = np.int64(visit_at(w, index).link)
         to.held_head = appended(w, to.held_head, to.held_tail, index)
         to.held_tail = index
     to.n_held += f.n_held
@@ -447,5 +449,5 @@ def is_late(w, f, index, now_s):
     """Whether a visit is past its deadline where such are dropped."""
     if not f.drops:
         return False
-    visit = visit_at(w.visits, index)
+    visit = visit_at(w, index)
     return bool(now_s - visit.at_s > client_at(w.clients, visit.client).timeout_s + tolerance_s(now_s))

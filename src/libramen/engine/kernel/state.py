@@ -6,8 +6,8 @@ from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 
-from libramen.engine.kernel import layout
-from libramen.engine.kernel.advance import advance
+from libramen.engine.kernel import layout, reach
+from libramen.engine.kernel.advance import advance_of
 from libramen.engine.kernel.arrays import BUFFER, WorldArrays, aligned
 from libramen.engine.kernel.side import KernelSide
 from libramen.engine.kernel.sides import TwoSides
@@ -47,7 +47,6 @@ class KernelState(WorldArrays):
             self._record[name]
             for name in ("order", "order_s", "order_fleet", "order_row", "order_number", "order_warm")
         ]
-        self._given_record = self._record.view(np.recarray) if layout.CHECKED else self._record
         fleets = aligned(int(self._record[0]["n_fleets"]), layout.FLEET)
         self._point(fleets=fleets)
         self._sides: list[KernelSide] = []
@@ -65,6 +64,8 @@ class KernelState(WorldArrays):
             self._sides.append(second)
             self.servers.append(TwoSides(first, second))
         self.grow_visits(visits)
+        self._address = reach.address_of(self._record)
+        self._advance = advance_of(lean=reach.is_lean(self._record, fleets))
 
     # -- one instant after the other ---------------------------------------------------------------
 
@@ -104,7 +105,7 @@ class KernelState(WorldArrays):
     def advance(self, until_s: float) -> Signal:
         """Let everything happen that comes before a control event at `until_s`."""
         while True:
-            signal: int = advance(self._given_record, until_s)
+            signal: int = self._advance(self._address, until_s)
             if signal < len(_SIGNALS):
                 return _SIGNALS[signal]
             if signal == layout.FULL:

@@ -15,6 +15,8 @@ from libramen.engine.kernel.layout import (
     READY,
     RUNNING,
     WAITING,
+)
+from libramen.engine.kernel.reach import (
     entry_at,
     float_at,
     heap_of,
@@ -118,7 +120,7 @@ def running_due_s(f, replica, key):
 @inner
 def way_due_s(w, f):
     """When the next answer reaches its caller [s]; infinity: none is on its way."""
-    return visit_at(w.visits, f.way_head).due_s if f.way_head >= 0 else np.inf
+    return visit_at(w, f.way_head).due_s if f.way_head >= 0 else np.inf
 
 
 @inner

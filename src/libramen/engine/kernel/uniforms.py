@@ -9,7 +9,11 @@ from __future__ import annotations
 
 import numpy as np
 
-from libramen.engine.kernel.layout import apart, inner, seldom
+from libramen.engine.kernel.reach import (
+    apart,
+    inner,
+    seldom,
+)
 
 _LOW = np.uint64(0xFFFFFFFF)
 _HALF = np.uint64(32)

@@ -8,7 +8,14 @@ from __future__ import annotations
 
 import numpy as np
 
-from libramen.engine.kernel.layout import apart, int_at, seldom, set_int, tolerance_s, use_at
+from libramen.engine.kernel.reach import (
+    apart,
+    int_at,
+    seldom,
+    set_int,
+    tolerance_s,
+    use_at,
+)
 from libramen.times import EPSILON_S
 
 

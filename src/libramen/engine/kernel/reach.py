@@ -1,0 +1,278 @@
+"""How the compiled functions reach into the arrays of `layout`, and with which options they are compiled.
+
+They pass on two records, `w` and that of a fleet, `f`, and reach everything through the addresses in them, as C
+would. Passing arrays instead costs: each is a structure of seven words that counts its owners, atomically. A function
+that is handed twenty of them takes some 80 ns more for each call, with three 10 ns, where a request takes 250 ns and
+some ten calls; all of them in one tuple took 105 s to compile instead of 10. `state` keeps the arrays alive and the
+addresses true.
+
+All functions are compiled twice, from one source: for records of which every field is looked up, and for LEAN ones, of
+which some fields are known beforehand. What they switch off (CPU that is lent, calls, versions) is left out by
+the compiler then, as is every write to them. `state` takes the lean variant where the fields are so.
+
+Under NUMBA_DISABLE_JIT=1 everything here is ordinary Python, slow and checked: an address or an index that is wrong
+then raises an error instead of reading what does not belong to it.
+"""
+
+from __future__ import annotations
+
+from typing import Any, Final
+from weakref import WeakValueDictionary
+
+import numba
+import numba.extending
+import numpy as np
+from numba.core.datamodel import models
+from numba.np.arrayobj import record_getattr, record_setattr
+
+from libramen.engine.kernel.layout import (
+    CLIENT,
+    ENDED_VISIT,
+    FLEET,
+    HEAP,
+    LEVEL,
+    NEXT_HEAP,
+    NODE,
+    POOL,
+    REPLICA,
+    SENT,
+    USE,
+    VISIT,
+    WORLD,
+)
+from libramen.engine.plane import RESULT
+from libramen.times import EPSILON_S, EXACT_S
+
+CHECKED: Final[bool] = bool(numba.config.DISABLE_JIT)  # type: ignore[attr-defined]
+"""Whether nothing is compiled."""
+
+_OPTIONS: Final[dict[str, Any]] = {
+    "error_model": "numpy",
+    # Nothing but compiled code calls them: without wrappers for other callers they compile sooner.
+    "no_cpython_wrapper": True,
+    "no_cfunc_wrapper": True,
+    "_nrt": False,
+}
+inner: Final[Any] = numba.njit(forceinline=True, **_OPTIONS)
+"""For what happens at every request: it becomes part of `advance`."""
+
+seldom: Final[Any] = numba.njit(forceinline=False, **_OPTIONS)
+"""For what is called seldom, or from many places: a function of its own, so that compiling stays quick."""
+
+
+def _make_apart(_typing_context):
+    def generate(context, builder, _signature, _arguments):
+        builder.function.attributes.add("noinline")
+        return context.get_dummy_value()
+
+    return numba.void(), generate
+
+
+apart: Any = (lambda: None) if CHECKED else numba.extending.intrinsic(_make_apart)
+"""Keeps the function that calls it out of its callers: what is seldom needed must not stand in the way."""
+
+
+# -- records of which some fields are known beforehand -----------------------------------------------
+
+LEAN: Final[dict[str, dict[str, Any]]] = {
+    "WORLD": {
+        "calls": 0, "codes": 0, "pins": 0, "forced": 0, "tallies": 0, "extras": 0, "keeps": 1, "columns": 0,
+        "parts": 0, "n_services": 1, "n_fleets": 1, "fleet_leaves": 1,
+    },
+    "FLEET": {
+        "index": 0, "service": 0, "user": 0, "leaf": 1, "n_calls": 0, "lends": 0, "throttles": 0, "meters": 0,
+        "judges": 0, "judged": 0, "notes": 0, "errs": 0, "other": -1, "wait_from": 1.0, "warm_up_s": 0.0, "drops": 0,
+        "logs": 0, "queues": 0, "holds": 0,
+    },
+    "REPLICA": {"empty": 0, "error_rate": 0.0},
+    "VISIT": {"fleet": 0, "client": 0, "is_call": 0, "fails": 0, "sent": -1, "caller": -1, "lineage": 0, "place": 0},
+}  # fmt: skip
+"""The lean variant is for records in which these fields have these values; those of VISIT and REPLICA follow.
+
+None of them may be changed later by what the control plane does.
+"""
+
+
+class _LeanRecord(numba.types.Record):
+    """A record of which some fields are known: they are never read, nor written."""
+
+    def __init__(self, full: numba.types.Record, known: dict[str, Any]) -> None:
+        fields: Any = [(field, at._asdict()) for field, at in full.fields.items()]
+        super().__init__(fields, full.size, full.aligned)
+        self.known = known
+        self.name = f"Lean{self.name}"  # symbols are made of it
+
+
+if not CHECKED:
+    numba.extending.register_model(_LeanRecord)(models.RecordModel)
+
+    @numba.extending.lower_getattr_generic(_LeanRecord)
+    def _read_field(context, builder, record, value, field):
+        if field in record.known:
+            return context.get_constant(record.typeof(field), record.known[field])
+        return record_getattr(context, builder, record, value, field)
+
+    @numba.extending.lower_setattr_generic(_LeanRecord)
+    def _write_field(context, builder, signature, arguments, field):
+        if field not in signature.args[0].known:
+            record_setattr(context, builder, signature, arguments, field)
+
+
+def _types(name: str, dtype: np.dtype[Any]) -> tuple[Any, Any]:
+    """The compiler's type of such records, and of lean ones."""
+    full = numba.from_dtype(dtype)
+    if name not in LEAN or CHECKED:
+        return full, full
+    return full, _LeanRecord(full, LEAN[name])
+
+
+def _checked(address: int, index: int, kind: Any) -> np.ndarray:
+    """What an index from an address means in the array that it points into: one of `kind`."""
+    start = max(begin for begin in ARRAYS if begin <= address)
+    raw = ARRAYS[start].reshape(-1).view(np.uint8)
+    at, size = address - start + index * np.dtype(kind).itemsize, np.dtype(kind).itemsize
+    if not 0 <= at <= len(raw) - size:
+        raise IndexError(f"byte {at} in an array of {len(raw)} bytes: {ARRAYS[start].dtype}")
+    return raw[at : at + size].view(kind)
+
+
+ARRAYS: Final[WeakValueDictionary[int, np.ndarray]] = WeakValueDictionary()
+"""Where the arrays of all data planes that are alive begin, for the checked way only."""
+
+
+def address_of(array: np.ndarray) -> int:
+    """Where an array begins, which stays so while somebody keeps it."""
+    address: int = array.__array_interface__["data"][0]
+    if CHECKED:
+        ARRAYS[address] = array
+    return address
+
+
+def is_lean(world: np.ndarray, fleets: np.ndarray) -> bool:
+    """Whether the fields of these records are as LEAN has them, so that those of their replicas and visits will be."""
+    some = {"WORLD": world, "FLEET": fleets}
+    return all(bool((some[name][field] == value).all()) for name in some for field, value in LEAN[name].items())
+
+
+if CHECKED:
+    np.seterr(over="ignore")  # random numbers are made of products that wrap around
+
+
+def _records(dtype: np.dtype[Any]) -> Any:
+    """A function (address, index) -> that record of an array of them."""
+    if CHECKED:
+        return lambda address, index: _checked(address, index, dtype).view(np.recarray)[0]
+    record = numba.from_dtype(dtype)
+
+    def reach(_typing_context, _address, _index):
+        def generate(context, builder, _signature, arguments):
+            first = builder.inttoptr(arguments[0], context.get_value_type(record))
+            return builder.gep(first, [arguments[1]])
+
+        return record(numba.int64, numba.int64), generate
+
+    return numba.extending.intrinsic(reach)
+
+
+def _records_of(field: str, name: str, dtype: np.dtype[Any]) -> Any:
+    """A function (owner, index) -> that record of the array at whose address a field of the owner points.
+
+    Of a lean owner it is lean.
+    """
+    if CHECKED:
+        return lambda owner, index: _checked(getattr(owner, field), index, dtype).view(np.recarray)[0]
+    full, lean = _types(name, dtype)
+
+    def reach(_typing_context, owner, _index):
+        record = lean if isinstance(owner, _LeanRecord) else full
+
+        def generate(context, builder, signature, arguments):
+            address = context.get_getattr(owner, field)(context, builder, owner, arguments[0], field)
+            first = builder.inttoptr(address, context.get_value_type(signature.return_type))
+            return builder.gep(first, [arguments[1]])
+
+        return record(owner, numba.int64), generate
+
+    return numba.extending.intrinsic(reach)
+
+
+def _world() -> Any:
+    """A function (address, lean) -> the record there."""
+    if CHECKED:
+        return lambda address, _lean: _checked(address, 0, WORLD).view(np.recarray)[0]
+    types = _types("WORLD", WORLD)
+
+    def reach(_typing_context, _address, lean):
+        record = types[lean.literal_value]
+
+        def generate(context, builder, _signature, arguments):
+            return builder.inttoptr(arguments[0], context.get_value_type(record))
+
+        return record(numba.int64, lean), generate
+
+    return numba.extending.intrinsic(prefer_literal=True)(reach)
+
+
+def _reader(kind: Any, dtype: str) -> Any:
+    """A function (address, index) -> that number of an array of them."""
+    if CHECKED:
+        return lambda address, index: _checked(address, index, dtype)[0]
+
+    def read(_typing_context, _address, _index):
+        def generate(context, builder, _signature, arguments):
+            first = builder.inttoptr(arguments[0], context.get_value_type(kind).as_pointer())
+            return builder.load(builder.gep(first, [arguments[1]]))
+
+        return kind(numba.int64, numba.int64), generate
+
+    return numba.extending.intrinsic(read)
+
+
+def _writer(kind: Any, dtype: str) -> Any:
+    """A function (address, index, number) that writes it there."""
+    if CHECKED:
+
+        def put(address: int, index: int, number: Any) -> None:
+            _checked(address, index, dtype)[0] = number
+
+        return put
+
+    def write(_typing_context, _address, _index, _number):
+        def generate(context, builder, _signature, arguments):
+            first = builder.inttoptr(arguments[0], context.get_value_type(kind).as_pointer())
+            builder.store(arguments[2], builder.gep(first, [arguments[1]]))
+            return context.get_dummy_value()
+
+        return numba.void(numba.int64, numba.int64, kind), generate
+
+    return numba.extending.intrinsic(write)
+
+
+world_at = _world()
+fleet_at, visit_at = _records_of("fleets", "FLEET", FLEET), _records_of("visits", "VISIT", VISIT)
+replica_at = _records_of("replicas", "REPLICA", REPLICA)
+client_at, level_at, node_at, entry_at = _records(CLIENT), _records(LEVEL), _records(NODE), _records(HEAP)
+use_at, pool_at, sent_at = _records(USE), _records(POOL), _records(SENT)
+result_at, ended_at = _records(RESULT), _records(ENDED_VISIT)
+float_at, int_at, int32_at = _reader(numba.float64, "f8"), _reader(numba.int64, "i8"), _reader(numba.int32, "i4")
+set_float, set_int = _writer(numba.float64, "f8"), _writer(numba.int64, "i8")
+
+
+@inner
+def tolerance_s(at_s):
+    """How little apart two instants are that count as one [s]; see `plane.tolerance_s`."""
+    if EXACT_S < at_s < np.inf:
+        return 2.0 * np.spacing(at_s)
+    return EPSILON_S
+
+
+@inner
+def lesser(a, b):
+    """The lesser of two numbers: one instruction, where `min` looks after what is not a number."""
+    return min(b, a)
+
+
+@inner
+def heap_of(replica, kind):
+    """Where a heap of a replica begins."""
+    return replica.heap + NEXT_HEAP * kind
