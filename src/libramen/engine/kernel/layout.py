@@ -317,23 +317,28 @@ VISIT: Final = _lines(
     ("fleet", "i2"),
     ("client", "i4"),
     ("first_s", "f8"),  # arrival of the first attempt, where this is another one; of a call of any [s]
-    ("earlier", "i8"),  # neighbours in a list of its client, -1: none
-    ("later", "i8"),
+    ("left_s", "f8"),  # what is left of its wait beside its calls [s]; departures forced: factor of its CPU work
+    ("planned", "i8"),
+    ("sent", "i8"),  # its entry of `sent`, those forgotten counted, -1: it has none
     ("bytes_out", "f8"),  # only where requests are not kept
+    ("earlier", "i4"),  # neighbours in a list of its client, -1: none
+    ("later", "i4"),
     ("route", "i4"),  # only where `codes`
     ("visitor", "i4"),  # -1: not known
-    ("planned", "i8"),
-    ("left_s", "f8"),  # what is left of its wait beside its calls [s]; departures forced: factor of its CPU work
-    ("sent", "i8"),  # its entry of `sent`, those forgotten counted, -1: it has none
     # From here on only where services call each other.
+    ("calls_head", "i4"),  # its calls that have not ended and that it waits for: a list linked both ways, -1: none
+    ("row", "i4"),  # where it is served
     ("caller", "i8"),  # the visit that made it, -1: nobody waits for its end
     ("place", "i8"),  # in the tree of all calls that a request could make; 0: the user's
     ("lineage", "i8"),  # attempt numbers of all visits on the path from the user down to its caller
-    ("calls_head", "i8"),  # its calls that have not ended and that it waits for: a list linked both ways, -1: none
-    ("sibling", "i8"),
-    ("sibling_back", "i8"),
-    ("back", "i8"),  # the one before it in the list of its replica's calling visits, or in that of a pool
-    ("row", "i4"),  # where it is served
+    ("group_s", "f8"),  # when it began to wait for these calls [s]
+    ("called_s", "f8"),  # in its calls so far, connections included [s]
+    ("connecting_s", "f8"),  # of that waiting for connections [s]
+    ("due_s", "f8"),  # when its answer reaches its caller; of a call that waits for a connection when it began [s]
+    ("sibling", "i4"),  # neighbours in the list of its caller's calls, -1: none
+    ("sibling_back", "i4"),
+    ("pool_epoch", "i8"),  # of the processes of that replica
+    ("back", "i4"),  # the one before it in the list of its replica's calling visits, or in that of a pool
     ("phase", "i4"),
     ("step", "i4"),  # which of its fleet's calls is next
     ("nth", "i4"),  # and which time
@@ -342,13 +347,8 @@ VISIT: Final = _lines(
     ("made", "i4"),  # 1: it has waited for a call
     ("pool_row", "i4"),  # the replica whose connection it has, -1: none
     ("pool_fleet", "i4"),
-    ("pool_epoch", "i8"),
     ("ending", "i4"),
     ("number", "i4"),  # of the replica that gave it its end
-    ("group_s", "f8"),  # when it began to wait for these calls [s]
-    ("called_s", "f8"),  # in its calls so far, connections included [s]
-    ("connecting_s", "f8"),  # of that waiting for connections [s]
-    ("due_s", "f8"),  # when its answer reaches its caller; of a call that waits for a connection when it began [s]
 )
 
 # An attempt that was sent to a version which is judged.
