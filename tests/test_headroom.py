@@ -13,9 +13,10 @@ from typer.testing import CliRunner
 from builders import make_tier
 from libramen import Objectives, Plan, ReplayError, Service, StudyError, Trace, headroom, load_study, shaped
 from libramen.cli.app import app
-from libramen.comparison.headroom import STEP, Room, room_of
+from libramen.comparison.headroom import STEP, Room, rooms_of
 from libramen.demo.write import write_demo
 from libramen.runs.cases import Case
+from libramen.runs.pool import Pool
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -34,6 +35,11 @@ def _case(service: dict[str, Any], plan: dict[str, Any], tier: Any = None, **obj
     wanted = Objectives(**({"p95": 3, "availability": 0.95} | objectives))
     made = Plan(**{"tier": tier or make_tier(), "size": "s", "replicas": 2, "name": "p"} | plan)
     return Case({"service": Service(**{"slots": 8, "timeout": 10} | service)}, made, wanted)
+
+
+def room_of(case: Case, trace: Trace, grow: float | None = None) -> Room:
+    (room,) = rooms_of([case], Pool(trace), grow)
+    return room
 
 
 @pytest.mark.parametrize("number", range(4))

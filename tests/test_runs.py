@@ -13,7 +13,8 @@ import pytest
 
 from builders import make_plan, make_tier, make_trace
 from libramen import Figures, LibramenError, Objectives, Service, Trace, UnitError, compare, load_study, replay
-from libramen.runs.cases import Case, LocalProcesses, run_cases
+from libramen.runs.cases import Case, LocalProcesses
+from libramen.runs.pool import run_cases
 
 if TYPE_CHECKING:
     from collections.abc import Callable

@@ -13,7 +13,7 @@ from typer.testing import CliRunner
 
 from libramen import Comparison, Plan, StudyError, load_study, replay, search, shaped
 from libramen.cli.app import app
-from libramen.comparison.search import Stopped, Watch, least_cost
+from libramen.comparison.bounds import Stopped, Watch, least_cost
 from libramen.comparison.vary import combinations, read_values
 from libramen.demo.write import write_demo
 from libramen.runs.cases import Case
@@ -101,8 +101,8 @@ def _by_force(study: Study, plan: str, ranges: dict[str, Any]) -> Any:
     """All combinations, replayed to the end."""
     trace = study.trace()
     return Comparison(
-        replay(trace, one.services, one.plan, study.objectives).figures(routes=False)
-        for one in combinations(study, study.plan(plan), ranges)  # type: ignore[arg-type]
+        replay(trace, study.services, one.plan, study.objectives).figures(routes=False)
+        for one in combinations(study, study.plan(plan), ranges)
         if one.plan is not None
     )
 
@@ -119,7 +119,7 @@ def _agree(found: Search, forced: Any) -> None:
         ]
         assert sorted([forced.cheapest.plan, *(one.plan for one in found.near)]) == sorted(near)
     counts = found.counts
-    assert counts.replayed + counts.stopped + counts.ruled_out + counts.impossible == counts.combinations
+    assert counts.replayed + counts.stopped + counts.same + counts.ruled_out + counts.impossible == counts.combinations
 
 
 cases = st.fixed_dictionaries(
@@ -192,7 +192,7 @@ def test_the_least_cost_is_never_more_than_the_cost(tmp_path: Path) -> None:
         ("lamp", {"scaling.ceiling": [4]}),
         ("one", {"replicas": [3]}),
     ):
-        of = {one.plan.name: least_cost(one) for one in combinations(study, study.plan(plan), ranges) if one.plan}  # type: ignore[arg-type]
+        of = {one.plan.name: least_cost(one.plan) for one in combinations(study, study.plan(plan), ranges) if one.plan}  # type: ignore[arg-type]
         for figures in _by_force(study, plan, ranges).figures:
             assert of[figures.plan] <= figures.bill.month
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from fractions import Fraction
 from typing import TYPE_CHECKING
 
@@ -30,6 +30,8 @@ class Bill:
     """How the month was made of the trace."""
     assumes: str
     """The same in a clause: what must be true for the amount to be."""
+    used: dict[str, Fraction] = field(default_factory=dict, compare=False, repr=False)
+    """What was used in the month, by item as in `usage.Used`, where one service is billed."""
 
     @property
     def month(self) -> Decimal:
@@ -51,7 +53,7 @@ def bill(run: Run, plan: Plan, counted: Counted, currency: str = "EUR") -> Bill:
     for row in usage_of(run, plan, counted):
         amount = Fraction(int(row.amount[0])) if row.item == "replicas_at_once" else month.of_hours(row.amount)
         used[row.item] = used.get(row.item, Fraction(0)) + amount
-    return Bill(currency, lines_of(plan, used), *_notes(run.span_s, month))
+    return Bill(currency, lines_of(plan, used), *_notes(run.span_s, month), used)
 
 
 def _notes(span_s: float, month: Month) -> tuple[str, str]:

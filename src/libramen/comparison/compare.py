@@ -9,7 +9,8 @@ from libramen import units
 from libramen.errors import ReplayError, StudyError
 from libramen.outcome.measures import LATENCIES
 from libramen.outcome.story import and_list, miss
-from libramen.runs.cases import Case, run_cases, workers_for
+from libramen.runs.cases import Case, workers_for
+from libramen.runs.pool import run_cases
 from libramen.study.plan import JointPlan, Plan
 from libramen.times import local_time
 
@@ -23,6 +24,7 @@ if TYPE_CHECKING:
 
     from libramen.outcome.figures import Figures
     from libramen.outcome.outcome import Outcome
+    from libramen.runs.store import Store
     from libramen.study.study import Study
     from libramen.trace.trace import Trace
 
@@ -160,6 +162,7 @@ def compare(
     seed: int = 0,
     workers: int | None = 1,
     cache: bool = True,
+    store: Store | None = None,
     progress: Callable[[str, float], None] | None = None,
 ) -> Comparison:
     """Replay all plans of a study on its trace.
@@ -174,8 +177,8 @@ def compare(
             byte. None: as many as there are cores, where that pays. Default: the plans are replayed here, one
             after the other.
         cache: whether a trace that was read before may be taken from the user's cache directory.
-        progress: called with what is being done and the share of it that is done, from 0 to 1;
-            without an executor only.
+        store: where figures are looked up and kept. Default: nowhere.
+        progress: called with what is being done and the share of it that is done, from 0 to 1.
 
     Raises:
         TraceError: the trace cannot be read.
@@ -191,7 +194,7 @@ def compare(
     if workers is None and len(trace) * len(cases) < _PAYS:
         workers = 1
     with workers_for(len(cases), executor, workers) as there:
-        found = dict(run_cases(cases, trace, there, progress=report))
+        found = dict(run_cases(cases, trace, there, store=store, progress=report))
     return Comparison((found[number] for number in range(len(cases))), trace, cases)
 
 

@@ -3,16 +3,19 @@
 from __future__ import annotations
 
 import math
-from functools import partial
+from concurrent.futures import FIRST_COMPLETED, wait
+from dataclasses import replace as changed
 from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
 from libramen.comparison.compare import cases_of
 from libramen.errors import ReplayError, StudyError
-from libramen.runs.cases import run_tasks, workers_for
-from libramen.trace.shape import shaped
+from libramen.runs import known
+from libramen.runs.cases import workers_for
+from libramen.runs.pool import Pool, Whole
+from libramen.runs.store import MISSING
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterable
+    from collections.abc import Callable, Generator, Iterable, Sequence
     from concurrent.futures import Executor
 
     from matplotlib.figure import Figure
@@ -20,6 +23,8 @@ if TYPE_CHECKING:
     from libramen.outcome.figures import Figures
     from libramen.outcome.outcome import Outcome
     from libramen.runs.cases import Case
+    from libramen.runs.pool import Ticket
+    from libramen.runs.store import Store
     from libramen.study.plan import JointPlan, Plan
     from libramen.study.study import Study
     from libramen.trace.trace import Trace
@@ -28,6 +33,8 @@ STEP: Final = 1.01
 _LEAST_K, _MOST_K = -460, 460  # a hundredth, and a hundred times the load
 _AROUND: Final = 10
 _FIRST_K: Final = 16
+_FAR: Final = 140
+"""So many steps beyond the limit other objectives are looked at: four times the load."""
 _FULL: Final = 0.5
 """Of the CPU or the slots in use in some minute, below which neither has run out."""
 
@@ -71,7 +78,9 @@ class Room(NamedTuple):
         breaks: the objective that is missed first; None: nothing breaks up to a hundred times the load.
         because: what runs out then: CPU, slots, memory, connections, ceiling, tier limit, cold starts, stock, money; or
             event, where nothing does and a release or a fault is enough; None: nothing breaks.
-        next_at: the least factor at which another objective is missed, too, of those that were replayed.
+        next_at: the least factor at which another objective is missed, too; None: none is, up to four times the limit.
+        limits: of each objective the greatest factor at which it is met, as far as that was looked for; None: it is not
+            met at any, or is met at all.
         monotone: whether, around the limit, every smaller factor holds and no greater one does.
         month: after how many months of growth that load is there; None: no growth was asked about.
         points: what was replayed, by factor.
@@ -82,6 +91,7 @@ class Room(NamedTuple):
     breaks: str | None
     because: str | None
     next_at: float | None
+    limits: dict[str, float | None]
     monotone: bool
     month: float | None
     points: tuple[Point, ...]
@@ -153,6 +163,7 @@ def headroom(
     seed: int = 0,
     workers: int | None = 1,
     cache: bool = True,
+    store: Store | None = None,
     progress: Callable[[str, float], None] | None = None,
 ) -> Headroom:
     """The greatest load factor at which each plan meets every objective, what breaks first, and what runs out.
@@ -170,6 +181,7 @@ def headroom(
         seed: random seed.
         workers: processes, without an executor. None: as many as there are cores.
         cache: whether a trace that was read before may be taken from the user's cache directory.
+        store: where figures are looked up and kept. Default: nowhere.
         progress: called with what is being done and the share of it that is done, from 0 to 1.
 
     Raises:
@@ -188,47 +200,26 @@ def headroom(
         raise StudyError("headroom: the study has no objectives, so nothing can break; allowed: [objectives]")
     if trace is None:
         trace = study.trace(seed=seed, progress=lambda share: report("reading the trace", share), cache=cache)
-    task = partial(room_of, grow=grow)
-    found = {}
-    with workers_for(len(cases), executor, workers) as there:
-        for place, room in run_tasks(task, cases, trace, there):
-            found[place] = room
-            report("plans", len(found) / len(cases))
-    return Headroom(tuple(found[place] for place in range(len(cases))), grow)
+    with workers_for(2 * _AROUND, executor, workers) as there, Pool(trace, there, store) as pool:
+        return Headroom(rooms_of(cases, pool, grow, lambda share: report("plans", share)), grow)
 
 
-def room_of(case: Case, trace: Trace, grow: float | None = None) -> Room:
-    """The headroom of one case. Runs in a worker."""
-    tried = _Tried(case, trace)
-    good, bad = tried.between()
-    if good is None or bad is None:
-        first = tried.figures(0)
-        breaks = first.missed[0].name if good is None and first.missed else None
-        because = _because(tried.outcome(_LEAST_K), breaks) if breaks else None
-        holds = None if good is None else STEP**good
-        return Room(case.plan.name, holds, breaks, because, None, True, _month(holds, grow), tried.points())
-    while bad - good > 1:
-        middle = (good + bad) // 2
-        good, bad = (middle, bad) if tried.holds(middle) else (good, middle)
-    around = range(max(_LEAST_K, good - _AROUND), min(_MOST_K, good + _AROUND + 1) + 1)
-    held = {k: tried.holds(k) for k in around}
-    first_bad = min(k for k in around if not held[k])
-    monotone = not any(held[k] for k in around if k > first_bad)
-    limit = first_bad - 1
-    missed = {objective.name for objective in tried.figures(first_bad).missed}
-    breaks = tried.figures(first_bad).missed[0].name
-    others = [k for k, figures in tried.known() if k > first_bad and {one.name for one in figures.missed} - missed]
-    holds_to = STEP**limit
-    return Room(
-        case.plan.name,
-        holds_to,
-        breaks,
-        _because(tried.outcome(first_bad), breaks),
-        STEP ** min(others) if others else None,
-        monotone,
-        _month(holds_to, grow),
-        tried.points(),
-    )
+def rooms_of(
+    cases: Sequence[Case],
+    pool: Pool,
+    grow: float | None = None,
+    report: Callable[[float], None] = lambda _share: None,
+) -> tuple[Room, ...]:
+    """The headroom of some cases, side by side."""
+    looking = [_Look(case, pool, grow) for case in cases]
+    while True:
+        for look in looking:
+            look.go_on()
+        report(sum(look.room is not None for look in looking) / len(looking))
+        futures = [ticket.future for look in looking for ticket in look.waits_for if ticket.future is not None]
+        if not futures:
+            return tuple(look.room for look in looking if look.room is not None)
+        wait(futures, return_when=FIRST_COMPLETED)
 
 
 def _month(factor: float | None, grow: float | None) -> float | None:
@@ -238,40 +229,103 @@ def _month(factor: float | None, grow: float | None) -> float | None:
     return max(0.0, math.log(factor) / math.log(1 + grow))
 
 
-class _Tried:
-    """Replays of one case at factors of the load, each made once."""
+class _Cause(Whole):
+    """What runs out at some load: a word.
 
-    def __init__(self, case: Case, trace: Trace) -> None:
-        self._case, self._trace = case, trace
+    Args:
+        breaks: the objective that is missed.
+    """
+
+    def __init__(self, breaks: str) -> None:
+        self._breaks = breaks
+
+    def __call__(self, case: Case, trace: Trace) -> str:  # type: ignore[override]
+        return _because(case.replay(trace), self._breaks)
+
+    def look_up(self, store: Store, key: str, case: Case) -> Any:  # noqa: ARG002
+        """The word."""
+        found = store.get(known.digest([key, "cause", self._breaks]))
+        return found if isinstance(found, str) else MISSING
+
+    def keep(self, store: Store, key: str, case: Case, result: str) -> None:  # type: ignore[override]  # noqa: ARG002
+        """The word."""
+        store.put(known.digest([key, "cause", self._breaks]), result)
+
+
+class _Look:
+    """The headroom of one case being looked for: which factors are to be replayed next depends on those before."""
+
+    def __init__(self, case: Case, pool: Pool, grow: float | None) -> None:
+        self._case, self._pool, self._grow = case, pool, grow
         self._figures: dict[int, Figures] = {}
+        self._tickets: dict[int, Ticket] = {}
+        self.waits_for: list[Ticket] = []
+        self.room: Room | None = None
+        self._steps = self._find()
 
-    def outcome(self, k: int) -> Outcome:
-        """The replay with 1.01 to the power of k times the load."""
-        load = self._trace if k == 0 else shaped(self._trace, [{"scale": STEP**k}], seed=self._case.seed)
-        return self._case.replay(load)
+    def go_on(self) -> None:
+        """As far as what has been replayed allows."""
+        while self.room is None and all(ticket.is_done for ticket in self.waits_for):
+            self._figures |= {k: ticket.result for k, ticket in self._tickets.items() if k not in self._figures}
+            try:
+                self.waits_for = next(self._steps)
+            except StopIteration as stop:
+                self.room, self.waits_for = stop.value, []
 
-    def figures(self, k: int) -> Figures:
-        """Its figures."""
-        if k not in self._figures:
-            self._figures[k] = self.outcome(k).figures(routes=False)
-        return self._figures[k]
+    def _ask(self, *factors: int) -> list[Ticket]:
+        """Have 1.01 to the power of each of these times the load replayed, once."""
+        for k in factors:
+            if k not in self._tickets:
+                scaled = changed(self._case, scale=STEP**k if k else 1.0)
+                self._tickets[k] = self._pool.hand_in(scaled, Whole())
+        return [self._tickets[k] for k in factors]
 
-    def holds(self, k: int) -> bool:
-        """Whether it meets every objective."""
-        return self.figures(k).meets_all
+    def _holds(self, k: int, objective: str | None = None) -> bool:
+        """Whether every objective is met at a factor that was replayed, or one of them."""
+        return not any(objective in {None, one.name} for one in self._figures[k].missed)
 
-    def known(self) -> list[tuple[int, Figures]]:
-        """What was replayed so far, by factor."""
-        return sorted(self._figures.items())
+    def _find(self) -> Generator[list[Ticket], None, Room]:
+        good, bad = yield from self._between()
+        if good is None or bad is None:
+            return (yield from self._boundless(good))
+        good, bad = yield from self._narrowed(good, bad, None)
+        around = range(max(_LEAST_K, good - _AROUND), min(_MOST_K, good + _AROUND + 1) + 1)
+        yield self._ask(*around)
+        first_bad = min(k for k in around if not self._holds(k))
+        monotone = not any(self._holds(k) for k in around if k > first_bad)
+        missed = {objective.name for objective in self._figures[first_bad].missed}
+        breaks = self._figures[first_bad].missed[0].name
+        cause = self._cause(first_bad, breaks)
+        yield [cause]
+        limits: dict[str, float | None] = dict.fromkeys(missed, STEP ** (first_bad - 1))
+        for objective in self._figures[first_bad].objectives:
+            if objective.name not in missed:
+                limits[objective.name] = yield from self._limit_of(objective.name, first_bad)
+        others = [limit * STEP for name, limit in limits.items() if name not in missed and limit is not None]
+        return self._found(first_bad - 1, breaks, cause.result, min(others, default=None), limits, monotone=monotone)
 
-    def between(self) -> tuple[int | None, int | None]:
+    def _cause(self, k: int, breaks: str) -> Ticket:
+        return self._pool.hand_in(changed(self._case, scale=STEP**k if k else 1.0), _Cause(breaks))
+
+    def _boundless(self, good: int | None) -> Generator[list[Ticket], None, Room]:
+        """Nothing holds from a hundredth on, or all does up to a hundred times the load."""
+        if good is not None:
+            return self._found(good, None, None, None, {}, monotone=True)
+        breaks = self._figures[_LEAST_K].missed[0].name
+        cause = self._cause(_LEAST_K, breaks)
+        yield [cause]
+        return self._found(None, breaks, cause.result, None, {}, monotone=True)
+
+    def _between(self) -> Generator[list[Ticket], None, tuple[int | None, int | None]]:
         """A factor that holds and a greater one that does not; None: there is none."""
         step = _FIRST_K
-        if self.holds(0):
+        yield self._ask(0)
+        if self._holds(0):
             good = 0
             while True:
                 k = min(_MOST_K, step)
-                if not self.holds(k):
+                yield self._ask(k)
+                if not self._holds(k):
                     return good, k
                 if k == _MOST_K:
                     return k, None
@@ -279,15 +333,46 @@ class _Tried:
         bad = 0
         while True:
             k = max(_LEAST_K, -step)
-            if self.holds(k):
+            yield self._ask(k)
+            if self._holds(k):
                 return k, bad
             if k == _LEAST_K:
                 return None, k
             bad, step = k, 2 * step
 
-    def points(self) -> tuple[Point, ...]:
-        """What was replayed, for the picture."""
-        return tuple(
+    def _narrowed(self, good: int, bad: int, objective: str | None) -> Generator[list[Ticket], None, tuple[int, int]]:
+        """By bisection, down to one step."""
+        while bad - good > 1:
+            middle = (good + bad) // 2
+            yield self._ask(middle)
+            good, bad = (middle, bad) if self._holds(middle, objective) else (good, middle)
+        return good, bad
+
+    def _limit_of(self, objective: str, met_at: int) -> Generator[list[Ticket], None, float | None]:
+        """The greatest factor at which another objective is met, by bisection; None: it is, far beyond the limit."""
+        good, step = met_at, _FIRST_K
+        while True:
+            k = min(_MOST_K, met_at + step, met_at + _FAR)
+            yield self._ask(k)
+            if not self._holds(k, objective):
+                good, _ = yield from self._narrowed(good, k, objective)
+                return STEP**good
+            if k in {_MOST_K, met_at + _FAR}:
+                return None
+            good, step = k, 2 * step
+
+    def _found(
+        self,
+        limit: int | None,
+        breaks: str | None,
+        because: str | None,
+        next_at: float | None,
+        limits: dict[str, float | None],
+        *,
+        monotone: bool,
+    ) -> Room:
+        holds_to = None if limit is None else STEP**limit
+        points = tuple(
             Point(
                 STEP**k,
                 figures.latency_s["p95"],
@@ -295,8 +380,13 @@ class _Tried:
                 float(figures.bill.month),
                 tuple(one.name for one in figures.missed),
             )
-            for k, figures in self.known()
+            for k, figures in sorted(self._figures.items())
         )
+        named = {one.name: limits.get(one.name) for one in self._figures[0].objectives}
+        return Room(
+            self._case.plan.name, holds_to, breaks, because, next_at, named, monotone,
+            _month(holds_to, self._grow), points,
+        )  # fmt: skip
 
 
 def _because(outcome: Outcome, breaks: str | None) -> str:

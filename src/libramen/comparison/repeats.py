@@ -9,7 +9,8 @@ from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
 from libramen.comparison.compare import cases_of
 from libramen.errors import ReplayError
-from libramen.runs.cases import run_cases, workers_for
+from libramen.runs.cases import workers_for
+from libramen.runs.pool import run_cases
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable

@@ -2,41 +2,40 @@
 
 from __future__ import annotations
 
+import dataclasses
 import re
+from collections import deque
 from decimal import Decimal
-from fractions import Fraction
-from functools import partial
 from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
-from libramen.bill.lines import total
-from libramen.bill.month import HOURS, Month
-from libramen.bill.prices import lines_of
-from libramen.bill.usage import paid_from, paid_to
+from libramen.comparison.bounds import Overload, Stopped, Watch, about_all, least_cost, parts
 from libramen.comparison.compare import Comparison
-from libramen.comparison.vary import Combination, combinations, sensible
+from libramen.comparison.vary import SCALE, Combination, combinations, sensible
 from libramen.errors import StudyError
 from libramen.outcome.replay import replay
-from libramen.runs.cases import Case, run_tasks, workers_for
+from libramen.runs import known
+from libramen.runs.cases import Case, workers_for
+from libramen.runs.pool import Pool, Whole
+from libramen.runs.store import MISSING
 from libramen.study.plan import Plan
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Mapping
     from concurrent.futures import Executor
 
-    import numpy as np
-
-    from libramen.engine.fleet import Fleet
     from libramen.outcome.figures import Figures
+    from libramen.runs.pool import Ticket
+    from libramen.runs.store import Store
+    from libramen.study.plan import JointPlan
     from libramen.study.study import Study
     from libramen.trace.trace import Trace
 
 _NEAR: Final = Decimal("1.02")
 """Up to so many times the cost of the cheapest a plan is said to be as good as it."""
-_BATCH: Final = 4
-"""Combinations that are replayed together, whatever the number of workers, so that the result does not depend on it."""
-_CENT: Final = Decimal("0.01")
-_SETTLED_S: Final = 30.0
-"""So long after its arrival a request has nearly always ended."""
+_AHEAD: Final = 4
+"""So many combinations are under way at most, whatever the number of workers: what is known when one is begun does not
+depend on it, and so neither does the result."""
+_CEILING: Final = "scaling.ceiling"
 
 
 class Counts(NamedTuple):
@@ -46,24 +45,29 @@ class Counts(NamedTuple):
         combinations: all of them.
         replayed: to the end.
         stopped: replayed up to where an objective could not be met any more, or as much was spent as the winner costs.
-        ruled_out: never replayed: more costly than the winner at the least, or than what a month may cost.
+        same: not replayed: they differ only in a ceiling that was never reached from one that was.
+        ruled_out: never replayed: more costly than the winner at the least, or than what a month may cost, or with too
+            few cores for the work.
         impossible: such as the study cannot have.
     """
 
     combinations: int
     replayed: int
     stopped: int
+    same: int
     ruled_out: int
     impossible: int
 
 
 class Search(Comparison):
-    """Combinations that were replayed to the end, in the order of their keys.
+    """Combinations that were replayed to the end and might have won, in the order of their keys.
 
     Attributes:
         varied: of each plan in `figures`, by its name: key -> value.
         counts: what became of all combinations.
         reasons: why combinations are impossible, with how many there are of each.
+        scale: the load as a multiple of the trace's.
+        scenarios: this search and those for the other values of `trace.scale`, in their order.
     """
 
     def __init__(
@@ -75,9 +79,11 @@ class Search(Comparison):
         varied: dict[str, dict[str, Any]],
         counts: Counts,
         reasons: dict[str, int],
+        scale: float = 1.0,
     ) -> None:
         super().__init__(figures, trace, cases)
-        self.varied, self.counts, self.reasons = varied, counts, reasons
+        self.varied, self.counts, self.reasons, self.scale = varied, counts, reasons, scale
+        self.scenarios: tuple[Search, ...] = (self,)
 
     @property
     def near(self) -> tuple[Figures, ...]:
@@ -93,26 +99,27 @@ class Search(Comparison):
         """The plans replayed to the end that no other beats in money, p95 and availability at once."""
         return tuple(one for one in self.figures if not any(_beats(other, one) for other in self.figures))
 
-    def winner(self) -> Plan | None:
+    def winner(self) -> Plan | JointPlan | None:
         """The plan of the cheapest, None: nothing meets every objective."""
         best = self.cheapest
-        if best is None:
-            return None
-        plan = self._cases[best.plan].plan
-        assert isinstance(plan, Plan)
-        return plan
+        return None if best is None else self._cases[best.plan].plan
 
     def to_dict(self) -> dict[str, Any]:
         """The JSON of the command line."""
         document = super().to_dict()
         for plan in document["plans"]:
             plan["varied"] = {key: _plain(value) for key, value in self.varied[plan["plan"]].items()}
-        return document | {
+        document |= {
             "counts": self.counts._asdict(),
             "near": [one.plan for one in self.near],
             "front": [one.plan for one in self.front],
             "impossible": self.reasons,
+            "scale": self.scale,
         }
+        others = [one for one in self.scenarios if one is not self]
+        if self is self.scenarios[0] and others:
+            document["scenarios"] = [one.to_dict() for one in others]
+        return document
 
     @property
     def table(self) -> Any:
@@ -138,127 +145,67 @@ def _merits(figures: Figures) -> tuple[float, float, float]:
     return float(figures.bill.month), float("inf") if p95 is None else p95, -(figures.availability or 0.0)
 
 
-class Stopped(Exception):  # noqa: N818  (it is no error)
-    """An objective cannot be met any more."""
+class _Stopped(NamedTuple):
+    """Instead of figures: it cannot win. `peak`: the most replicas that it had by then."""
+
+    peak: int
 
 
-class Watch:
-    """Looks now and then whether a replay under way can still meet the objectives on all requests, and its cost.
+class Try(Whole):
+    """Replays a case up to where it cannot win any more: its figures, or that it was stopped.
 
-    What has failed stays failed, what was late stays late, and what is paid for stays paid: when that is too much, the
-    rest changes nothing.
+    Whether it is said to be stopped depends on its figures alone, not on when one looked.
 
     Args:
-        trace: what is replayed.
-        case: against what.
         most: what a month may cost, None: whatever it costs.
     """
 
-    def __init__(self, trace: Trace, case: Case, most: Decimal | None = None) -> None:
-        import numpy as np
+    def __init__(self, most: Decimal | None) -> None:
+        self._most = most
 
-        from libramen.engine.plane import RESULT
+    def __call__(self, case: Case, trace: Trace) -> Figures | _Stopped:  # type: ignore[override]
+        """Runs in a worker."""
+        load = case.load(trace)
+        watch = Watch(load, case, self._most)
+        try:
+            outcome = replay(
+                load, case.services, case.plan, case.objectives, case.seed, settle=case.settle_s,
+                currency=case.currency, records=watch.records, watch=watch.look,
+            )  # fmt: skip
+        except Stopped as stopped:
+            return _Stopped(stopped.peak)
+        return self._judged(outcome.figures(routes=False))
 
-        self.records: np.ndarray = np.zeros(len(trace), RESULT)
-        self._at_s, self._span_s = trace.at_s, trace.span_s
-        self._seen = int(np.searchsorted(trace.at_s, case.settle_s))  # up to here they are counted
-        self._failed = 0
-        n = len(trace) - self._seen
-        self._most_failed = float(n)
-        self._late: list[tuple[float, float]] = []  # a limit [s], and how many may be beyond it
-        for goal in case.objectives.goals():
-            if goal.route is not None or goal.window is not None or goal.service is not None:
-                continue
-            if goal.name == "availability":
-                self._most_failed = min(self._most_failed, n * (1.0 - float(goal.wanted)))
-            elif goal.share is not None:
-                self._late.append((float(goal.wanted), n * (1.0 - goal.share)))
-        self._beyond = [0] * len(self._late)
-        assert isinstance(case.plan, Plan)
-        self._plan, self._most = case.plan, most
-        self._month = Month(trace.span_s, trace.start)
-        # Of a week or more each hour counts by itself, and use is known only at the end.
-        if self._month.by_hour_of_week or case.plan.tier.billing not in {"per_second", "per_hour"}:
-            self._most = None
+    def _judged(self, figures: Figures) -> Figures | _Stopped:
+        is_too_much = self._most is not None and figures.bill.month > self._most
+        if is_too_much or any(about_all(objective) for objective in figures.missed):
+            return _Stopped(figures.replicas_peak or 0)
+        return figures
 
-    def look(self, now_s: float, fleets: list[Fleet]) -> None:
-        """Stop the replay if nothing can save it.
+    def look_up(self, store: Store, key: str, case: Case) -> Any:
+        """The figures of a whole replay, or that it was stopped for the same reasons."""
+        found = super().look_up(store, key, case)
+        if found is not MISSING:
+            return self._judged(found)
+        document = store.get(self._stopped_key(key, case))
+        if isinstance(document, dict) and isinstance(document.get("peak"), int):
+            return _Stopped(document["peak"])
+        return MISSING
 
-        Each request is looked at once, soon after it has arrived; one that has not ended by then is not counted.
-        """
-        import numpy as np
+    def keep(self, store: Store, key: str, case: Case, result: Figures | _Stopped) -> None:
+        """The figures, or that it was stopped, which depends on objectives and prices, too."""
+        if isinstance(result, _Stopped):
+            store.put(self._stopped_key(key, case), {"peak": result.peak})
+        else:
+            super().keep(store, key, case, result)
 
-        if self._most is not None and self._cost(now_s, fleets[0]) > self._most:
-            raise Stopped
-        last = int(np.searchsorted(self._at_s, now_s - _SETTLED_S))
-        if last <= self._seen:
-            return
-        some = self.records[self._seen : last]
-        self._seen = last
-        failed = some["ending"] != 0
-        self._failed += int(np.count_nonzero(failed))
-        if self._failed > self._most_failed + 1e-6:
-            raise Stopped
-        for place, (limit_s, most) in enumerate(self._late):
-            self._beyond[place] += int(np.count_nonzero(failed | (some["latency_s"] > limit_s + 1e-9)))
-            if self._beyond[place] > most + 1e-6:
-                raise Stopped
-
-    def _cost(self, now_s: float, fleet: Fleet) -> Decimal:
-        """A month at the least: what is paid by now, and the fewest replicas from now on."""
-        paid_s = 0.0
-        for replica in fleet.replicas:
-            begun_s = paid_from(replica, self._plan)
-            if begun_s is not None and begun_s < now_s:
-                paid_s += max(0.0, min(paid_to(replica), now_s) - begun_s)
-        paid_s += fewest(self._plan) * (self._span_s - now_s)
-        month_s = Fraction(paid_s) * HOURS * 3600 / Fraction(self._span_s)
-        return total(lines_of(self._plan, {"replicas": month_s})) - _CENT
-
-
-def try_case(case: Case, trace: Trace, most: Decimal | None = None) -> Figures | None:
-    """Replay a case, up to where an objective cannot be met, or `most` is spent: then None. Runs in a worker."""
-    watch = Watch(trace, case, most)
-    try:
-        outcome = replay(
-            trace, case.services, case.plan, case.objectives, case.seed, settle=case.settle_s, currency=case.currency,
-            records=watch.records, watch=watch.look,
-        )  # fmt: skip
-    except Stopped:
-        return None
-    return outcome.figures(routes=False)
-
-
-def whole_case(case: Case, trace: Trace) -> Figures | None:
-    """Replay a case to the end. Runs in a worker."""
-    return case.replay(trace).figures(routes=False)
-
-
-def fewest(plan: Plan) -> int:
-    """How many replicas are paid for at any time at the least.
-
-    As many as its rule allows, or as a release leaves. Where something may break or not be sold it may be fewer, so
-    none are counted then, and neither is use.
-    """
-    may_die = plan.may_break or (plan.size.memory is not None and bool(plan.rollouts))
-    if may_die or plan.tier.order_fails or plan.tier.billed_from == "ready" or plan.tier.billing == "per_request":
-        return 0
-    low = plan.limits[0]
-    return min([low, *(rollout.least_ready(low) for rollout in plan.rollouts)])
-
-
-def least_cost(combination: Combination) -> Decimal:
-    """What a combination costs a month at the least, known before any replay."""
-    plan = combination.plan
-    assert plan is not None
-    n = fewest(plan)
-    standing = {"replicas": Fraction(HOURS * 3600 * n), "replicas_at_once": Fraction(n)}
-    return max(Decimal(0), total(lines_of(plan, standing)) - _CENT)
+    def _stopped_key(self, key: str, case: Case) -> str:
+        return known.digest([key, "stopped", str(self._most), known.prices_of(case)])
 
 
 def search(
     study: Study,
-    plan: str | Plan,
+    plan: str | Plan | JointPlan,
     executor: Executor | None = None,
     *,
     vary: Mapping[str, Iterable[Any]] | None = None,
@@ -268,6 +215,7 @@ def search(
     front: bool = False,
     auto: bool = False,
     cache: bool = True,
+    store: Store | None = None,
     progress: Callable[[str, float], None] | None = None,
     **ranges: Iterable[Any],
 ) -> Search:
@@ -279,16 +227,18 @@ def search(
     the nearest. Of equal costs the first in the order of the keys wins.
 
     Args:
-        study: from `load_study`, with one service.
+        study: from `load_study`.
         plan: name of one of its plans, or a plan: all that is not varied.
         executor: where the replays run, from `concurrent.futures` or alike. Default: here.
-        vary: key -> values, for keys with a dot: `scaling.K`, `rollouts.N.K`, `size.K`, `tier.K`, `service.K`.
+        vary: key -> values, for keys with a dot: `scaling.K`, `rollouts.N.K`, `size.K`, `tier.K`, `service.K`,
+            `services.N.K`, `plan.services.N.K`; `trace.scale`, with an answer for each of its values.
         trace: what is replayed. Default: the study's own.
         seed: random seed, the same for every combination.
         workers: processes, without an executor; the result is the same. None: as many as there are cores.
         front: replay all combinations to the end, so that `front` has all that nobody beats.
         auto: also vary the number of replicas, or floor and ceiling, as far as is sensible; see `vary.sensible`.
         cache: whether a trace that was read before may be taken from the user's cache directory.
+        store: where figures are looked up and kept. Default: nowhere.
         progress: called with what is being done and the share of it that is done, from 0 to 1.
         **ranges: key -> values, for keys of the plan: `replicas=range(2, 21)`, `size=["small", "medium"]`.
 
@@ -302,8 +252,6 @@ def search(
     """
     report = progress or (lambda _what, _share: None)
     chosen = study.plan(plan) if isinstance(plan, str) else plan
-    if not isinstance(chosen, Plan) or len(study.services) > 1:
-        raise StudyError("search: a plan of several services cannot be varied yet; allowed: a study with one service")
     wanted: dict[str, Any] = {**(vary or {}), **ranges}
     if trace is None and auto:
         trace = study.trace(seed=seed, progress=lambda share: report("reading the trace", share), cache=cache)
@@ -311,22 +259,31 @@ def search(
         wanted = {**sensible(study, chosen, trace), **wanted}
     if not wanted:
         raise StudyError("search: nothing is varied; allowed: one key or more, such as replicas=2..20")
-    chosen.scaling.may_run()
+    for part in parts(chosen):
+        part.scaling.may_run()
     everything = combinations(study, chosen, wanted)
-    possible = [one for one in everything if one.plan is not None]
-    reasons = _reasons(everything)
-    if not possible:
+    if not any(one.plan is not None for one in everything):
         raise StudyError(
-            f"search: none of {len(everything):,} combinations is possible; the first: {next(iter(reasons))}"
+            f"search: none of {len(everything):,} combinations is possible; the first: "
+            f"{next(iter(_reasons(everything)))}"
         )
     if trace is None:
         trace = study.trace(seed=seed, progress=lambda share: report("reading the trace", share), cache=cache)
-    cases = [
-        Case(one.services, one.plan, study.objectives, seed, study.trace_table.settle, study.currency)  # type: ignore[arg-type]
-        for one in possible
-    ]
-    with workers_for(min(_BATCH, len(cases)), executor, workers) as there:
-        return _Hunt(study, trace, possible, cases, there, report, front=front).run(everything, reasons)
+    scales = list(dict.fromkeys(one.scale for one in everything))
+    found = []
+    with workers_for(min(_AHEAD, len(everything)), executor, workers) as there, Pool(trace, there, store) as pool:
+        for number, scale in enumerate(scales):
+            some = [one for one in everything if one.scale == scale]
+            if all(one.plan is None for one in some):
+                raise StudyError(f"search: none of {len(some):,} combinations is possible with {SCALE}={scale:g}")
+            found.append(_Hunt(study, pool, some, seed, _part_of(report, number, len(scales)), front=front).run(scale))
+    for one in found:
+        one.scenarios = tuple(found)
+    return found[0]
+
+
+def _part_of(report: Callable[[str, float], None], number: int, of: int) -> Callable[[str, float], None]:
+    return lambda what, share: report(what, (number + share) / of)
 
 
 def _reasons(everything: list[Combination]) -> dict[str, int]:
@@ -341,71 +298,145 @@ def _reasons(everything: list[Combination]) -> dict[str, int]:
 
 
 class _Hunt:
-    """One search under way."""
+    """One search under way: for one load."""
 
     def __init__(
         self,
         study: Study,
-        trace: Trace,
-        possible: list[Combination],
-        cases: list[Case],
-        executor: Executor | None,
+        pool: Pool,
+        everything: list[Combination],
+        seed: int,
         report: Callable[[str, float], None],
         *,
         front: bool,
     ) -> None:
-        self._study, self._trace, self._possible, self._cases = study, trace, possible, cases
-        self._executor, self._report, self._front = executor, report, front
+        self._study, self._pool, self._everything = study, pool, everything
+        self._report, self._front = report, front
+        self._possible = [one for one in everything if one.plan is not None]
+        self._cases = [
+            Case(
+                study.services, one.plan, study.objectives, seed, study.trace_table.settle, study.currency,  # type: ignore[arg-type]
+                one.scale,
+            )
+            for one in self._possible
+        ]  # fmt: skip
         self._whole: dict[int, Figures] = {}
         self._stopped: set[int] = set()
+        self._same: set[int] = set()
+        self._peaks: dict[Any, list[tuple[int, int, int]]] = {}  # of those alike: ceiling, peak, place
 
-    def run(self, everything: list[Combination], reasons: dict[str, int]) -> Search:
+    def run(self, scale: float) -> Search:
         """Replay what must be replayed, and no more."""
-        cost = [least_cost(one) for one in self._possible]
-        order = sorted(range(len(cost)), key=lambda place: (cost[place], place))
-        limit = self._study.objectives.month
         if not self._front:
-            allowed = [place for place in order if limit is None or cost[place] <= limit]
-            for at in range(0, len(allowed), _BATCH):
-                best = self._best()
-                batch = [p for p in allowed[at : at + _BATCH] if best is None or cost[p] <= best * _NEAR]
-                if not batch:
-                    break
-                self._replay(batch, at / len(allowed))
-        stopped, replayed = len(self._stopped), len(self._whole)
+            self._try_all()
+        stopped, replayed, same = len(self._stopped), len(self._whole), len(self._same)
+        replayed -= len(self._same & self._whole.keys())
+        stopped -= len(self._same & self._stopped)
         if self._front or self._best() is None:
             # Which is nearest, and which nobody beats, only whole replays can tell.
-            rest = [place for place in order if place not in self._whole]
-            for at in range(0, len(rest), _BATCH):
-                self._replay(rest[at : at + _BATCH], at / len(rest), to_the_end=True)
-            stopped, replayed = 0, len(self._whole)
+            self._same.clear()
+            self._replay_all()
+            same = len(self._same)
+            stopped, replayed = 0, len(self._whole) - same
         self._report("combinations", 1.0)
         places = sorted(self._whole)
         counts = Counts(
-            len(everything), replayed, stopped, len(self._possible) - replayed - stopped,
-            len(everything) - len(self._possible),
+            len(self._everything), replayed, stopped, same, len(self._possible) - replayed - stopped - same,
+            len(self._everything) - len(self._possible),
         )  # fmt: skip
         names = {place: self._cases[place].plan.name for place in places}
         return Search(
             [self._whole[place] for place in places],
-            self._trace,
+            self._pool.trace,
             [self._cases[place] for place in places],
             varied={names[place]: self._possible[place].varied for place in places},
             counts=counts,
-            reasons=reasons,
+            reasons=_reasons(self._everything),
+            scale=scale,
         )
+
+    def _in_order(self) -> list[tuple[Decimal, int]]:
+        """What each costs at the least, and its place: the cheapest first.
+
+        Of equal costs those with the greatest ceiling come first: where it is not reached they speak for others.
+        """
+        cost = [least_cost(case.plan) for case in self._cases]
+        ceilings = [one.varied.get(_CEILING, 0) for one in self._possible]
+        return sorted(
+            ((cost[place], place) for place in range(len(cost))),
+            key=lambda entry: (entry[0], -ceilings[entry[1]], entry[1]),
+        )
+
+    def _try_all(self) -> None:
+        limit = self._study.objectives.month
+        order = [(cost, place) for cost, place in self._in_order() if limit is None or cost <= limit]
+        overload = Overload(self._cases[0].load(self._pool.trace))
+        under_way: deque[tuple[int, Ticket]] = deque()
+        for number, (cost, place) in enumerate(order):
+            if len(under_way) == _AHEAD:
+                self._take(*under_way.popleft())
+            best = self._best()
+            if best is not None and cost > best * _NEAR:
+                break
+            self._report("combinations", number / len(order))
+            if overload.rules_out(self._cases[place]) or self._is_same(place):
+                continue
+            most = [amount for amount in (None if best is None else best * _NEAR, limit) if amount is not None]
+            under_way.append((place, self._pool.hand_in(self._cases[place], Try(min(most, default=None)))))
+        while under_way:
+            self._take(*under_way.popleft())
+
+    def _replay_all(self) -> None:
+        rest = [place for _, place in self._in_order() if place not in self._whole]
+        self._peaks.clear()
+        under_way: deque[tuple[int, Ticket]] = deque()
+        for number, place in enumerate(rest):
+            if len(under_way) == _AHEAD:
+                self._take(*under_way.popleft())
+            self._report("combinations", number / len(rest))
+            if not self._is_same(place):
+                under_way.append((place, self._pool.hand_in(self._cases[place], Whole())))
+        while under_way:
+            self._take(*under_way.popleft())
+
+    def _take(self, place: int, ticket: Ticket) -> None:
+        """What has become of a combination."""
+        found = ticket.result
+        if isinstance(found, _Stopped):
+            self._stopped.add(place)
+            peak: int | None = found.peak
+        else:
+            self._whole[place] = found
+            peak = found.replicas_peak
+        alike = self._alike(place)
+        if alike is not None and peak is not None:
+            self._peaks.setdefault(alike, []).append((self._possible[place].varied[_CEILING], peak, place))
+
+    def _alike(self, place: int) -> Any:
+        """What a combination has in common with those that differ in their ceiling alone; None: there are none.
+
+        A rule of the user's own may look at its ceiling.
+        """
+        varied, plan = self._possible[place].varied, self._cases[place].plan
+        if _CEILING not in varied or not isinstance(plan, Plan) or plan.scaling.rule.startswith("python:"):
+            return None
+        return tuple(value for key, value in varied.items() if key != _CEILING)
+
+    def _is_same(self, place: int) -> bool:
+        """Whether it is known what becomes of a combination: its ceiling was not reached, as another's was not."""
+        alike = self._alike(place)
+        if alike is None:
+            return False
+        for other, peak, there in self._peaks.get(alike, ()):
+            if peak < min(other, self._possible[place].varied[_CEILING]):
+                self._same.add(place)
+                if there in self._whole:
+                    self._whole[place] = dataclasses.replace(self._whole[there], plan=self._cases[place].plan.name)
+                else:
+                    self._stopped.add(place)
+                return True
+        return False
 
     def _best(self) -> Decimal | None:
         months = [figures.bill.month for figures in self._whole.values() if figures.meets_all]
         return min(months, default=None)
-
-    def _replay(self, places: list[int], share: float, *, to_the_end: bool = False) -> None:
-        self._report("combinations", share)
-        best, limit = self._best(), self._study.objectives.month
-        most = [cost for cost in (None if best is None else best * _NEAR, limit) if cost is not None]
-        task = whole_case if to_the_end else partial(try_case, most=min(most, default=None))
-        for number, figures in run_tasks(task, [self._cases[p] for p in places], self._trace, self._executor):
-            if figures is None:
-                self._stopped.add(places[number])
-            else:
-                self._whole[places[number]] = figures

@@ -10,13 +10,14 @@ from libramen.checks.check import check_plan
 from libramen.errors import StudyError
 from libramen.fields import nearest
 from libramen.rules.scaling import CLASSES
-from libramen.study.plan import Plan
+from libramen.study.plan import JointPlan, Plan
 from libramen.study.service import Service, Size, Tier
 from libramen.study.system import System
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Mapping, Sequence
 
+    from libramen.checks.check import PlanCheck
     from libramen.study.study import Study
     from libramen.trace.trace import Trace
 
@@ -24,7 +25,12 @@ MOST: Final = 100_000
 """Combinations of one search."""
 _FIRST: Final = ("tier", "size", "scaling.rule")
 """What others are about: these are changed before them."""
-_PARTS: Final = ("scaling", "rollouts", "size", "tier", "service")
+_PARTS: Final = ("scaling", "rollouts", "size", "tier")
+_MOST_SCALE: Final = 1000
+
+
+SCALE: Final = "trace.scale"
+"""The load as a multiple of the trace's: not a key of a plan, but a scenario."""
 
 
 class Combination(NamedTuple):
@@ -33,24 +39,28 @@ class Combination(NamedTuple):
     Attributes:
         varied: key -> value, in the order of the keys.
         plan: the plan with them; None: it is not possible.
-        services: the services with them.
         why_not: why it is not possible.
     """
 
     varied: dict[str, Any]
-    plan: Plan | None
-    services: dict[str, Service]
+    plan: Plan | JointPlan | None
     why_not: str = ""
 
+    @property
+    def scale(self) -> float:
+        """The load as a multiple of the trace's."""
+        return float(self.varied.get(SCALE, 1.0))
 
-def combinations(study: Study, plan: Plan, ranges: Mapping[str, Iterable[Any]]) -> list[Combination]:
+
+def combinations(study: Study, plan: Plan | JointPlan, ranges: Mapping[str, Iterable[Any]]) -> list[Combination]:
     """All combinations of values, in the order of the keys: the last one changes first.
 
     Args:
         study: its tiers and services.
         plan: what is not varied.
         ranges: the values of each key: of the plan bare, else `scaling.K`, `rollouts.N.K` (N from 1), `size.K`,
-            `tier.K`, `service.K`.
+            `tier.K`; of the part of a plan that is for service N, `plan.services.N.` and such a key; of a service
+            `service.K` or `services.N.K`; `trace.scale`.
 
     Raises:
         StudyError: there is no such key; a key has no values; there are too many combinations.
@@ -60,9 +70,12 @@ def combinations(study: Study, plan: Plan, ranges: Mapping[str, Iterable[Any]]) 
         if isinstance(some, str) or not hasattr(some, "__iter__"):
             some = (some,)  # noqa: PLW2901
         values[key] = tuple(dict.fromkeys(some))
-        _check_key(key, plan)
+        _check_key(key, plan, study)
         if not values[key]:
             raise StudyError(f"vary {key}: found no value; allowed: one or more")
+    for scale in values.get(SCALE, ()):
+        if isinstance(scale, bool) or not isinstance(scale, int | float) or not 0 < scale <= _MOST_SCALE:
+            raise StudyError(f"vary {SCALE}: found {scale!r}; allowed: a number above 0, at most {_MOST_SCALE:,}")
     n = math.prod(map(len, values.values()))
     if n > MOST:
         raise StudyError(f"vary: {n:,} combinations; allowed: up to {MOST:,}")
@@ -71,17 +84,42 @@ def combinations(study: Study, plan: Plan, ranges: Mapping[str, Iterable[Any]]) 
     ]
 
 
-def _check_key(key: str, plan: Plan) -> None:
+def _check_key(key: str, plan: Plan | JointPlan, study: Study) -> None:
+    if key == SCALE:
+        return
     part, _, rest = key.partition(".")
+    if part == "services":
+        name, dot, inner = rest.partition(".")
+        if not dot or name not in study.services:
+            raise StudyError(f"vary {key!r}: allowed: services.N.KEY; {nearest(name, study.services)}")
+        _check_inner(key, "service", inner)
+    elif part == "plan":
+        table, _, inner = rest.partition(".")
+        name, _, inner = inner.partition(".")
+        there = plan.services if isinstance(plan, JointPlan) else {}
+        if table != "services" or not inner or name not in there:
+            told = nearest(name, there) if there else f"plan {plan.name!r} is of one service: KEY alone"
+            raise StudyError(f"vary {key!r}: allowed: plan.services.N.KEY; {told}")
+        _check_plan_key(key, inner, there[name])
+    elif part == "service":
+        if len(study.services) > 1:
+            raise StudyError(f"vary {key!r}: there are several services; allowed: services.N.KEY")
+        _check_inner(key, part, rest)
+    elif isinstance(plan, JointPlan):
+        raise StudyError(f"vary {key!r}: plan {plan.name!r} is of several services; allowed: plan.services.N.{key}")
+    else:
+        _check_plan_key(key, key, plan)
+
+
+def _check_plan_key(key: str, path: str, plan: Plan) -> None:
+    part, _, rest = path.partition(".")
     bare = [name for name in Plan.model_fields if name not in {"name", "scaling", "service", "rollouts", "faults"}]
     if not rest:
         if part not in bare:
-            raise StudyError(f"vary: unknown key {key!r}; {nearest(key, bare)}, or {', '.join(_PARTS)} with a key")
+            raise StudyError(f"vary: unknown key {key!r}; {nearest(part, bare)}, or {', '.join(_PARTS)} with a key")
         return
     if part not in _PARTS:
         raise StudyError(f"vary {key!r}: {nearest(part, _PARTS)}")
-    if part in (known := _keys_of_parts()) and rest not in known[part]:
-        raise StudyError(f"vary {key!r}: unknown key {rest!r} of {part}; {nearest(rest, known[part])}")
     if part == "rollouts":
         number, _, inner = rest.partition(".")
         if not inner or not number.isdigit() or not 1 <= int(number) <= len(plan.rollouts):
@@ -89,61 +127,85 @@ def _check_key(key: str, plan: Plan) -> None:
                 f"vary {key!r}: allowed: rollouts.N.KEY, N from 1 to the {len(plan.rollouts)} rollouts of plan "
                 f"{plan.name!r}"
             )
+    else:
+        _check_inner(key, part, rest)
 
 
-def _keys_of_parts() -> dict[str, list[str]]:
+def _check_inner(key: str, part: str, rest: str) -> None:
     """What may stand behind `scaling.` (a key of any rule), `size.`, `tier.` and `service.`."""
-    return {
+    known = {
         "scaling": sorted({key for rule in CLASSES for key in rule.model_fields}),
         "size": [key for key in Size.model_fields if key != "name"],
         "tier": [key for key in Tier.model_fields if key not in {"name", "sizes"}],
         "service": list(Service.model_fields),
-    }
+    }[part]
+    if rest not in known:
+        raise StudyError(f"vary {key!r}: unknown key {rest!r} of {part}; {nearest(rest, known)}")
 
 
-def _combined(study: Study, plan: Plan, varied: dict[str, Any]) -> Combination:
-    services = study.services
+def _combined(study: Study, plan: Plan | JointPlan, varied: dict[str, Any]) -> Combination:
+    of_plans: dict[str, dict[str, Any]] = {}  # service -> the keys of its plan
+    of_services: dict[str, dict[str, Any]] = {}  # service -> its own keys, which its plan may have changed
+    alone = next(iter(study.services))
+    for key, value in varied.items():
+        part, _, rest = key.partition(".")
+        if part == "service":
+            of_services.setdefault(alone, {})[rest] = value
+        elif part in {"services", "plan"}:
+            name, _, inner = rest.removeprefix("services.").partition(".")
+            (of_services if part == "services" else of_plans).setdefault(name, {})[inner] = value
+        elif key != SCALE:
+            of_plans.setdefault(alone, {})[key] = value
+
+    def change(name: str, one: Plan) -> Plan:
+        return _with_all(study, one, of_plans.get(name, {}), of_services.get(name, {}))
+
+    changed: Plan | JointPlan
     try:
-        changed = plan
-        for key in sorted(varied, key=lambda key: _FIRST.index(key) if key in _FIRST else len(_FIRST)):
-            changed, services = _with(study, changed, services, key, varied[key], varied)
-        changed = _lifted(changed, varied).replace(name=name_of(plan, varied))
-        System.of(services, changed)
+        if isinstance(plan, Plan):
+            changed = change(alone, plan).replace(name=name_of(plan, varied))
+        else:
+            changed = plan.each(change).replace(name=name_of(plan, varied))
+        System.of(study.services, changed)
     except StudyError as error:
-        return Combination(varied, None, services, str(error))
-    return Combination(varied, changed, services)
+        return Combination(varied, None, str(error))
+    return Combination(varied, changed)
 
 
-def name_of(plan: Plan, varied: Mapping[str, Any]) -> str:
+def _with_all(study: Study, plan: Plan, varied: dict[str, Any], service: dict[str, Any]) -> Plan:
+    changed = plan
+    for key in sorted(varied, key=lambda key: _FIRST.index(key) if key in _FIRST else len(_FIRST)):
+        changed = _with(study, changed, key, varied[key], varied)
+    changed = _lifted(changed, varied)
+    return changed.replace(service={**changed.service, **service}) if service else changed
+
+
+def name_of(plan: Plan | JointPlan, varied: Mapping[str, Any]) -> str:
     """What a combination is called: `brisk replicas=5 size=small`."""
     return " ".join([plan.name, *(f"{key}={value}" for key, value in varied.items())])
 
 
-def _with(
-    study: Study, plan: Plan, services: dict[str, Service], key: str, value: Any, varied: Mapping[str, Any]
-) -> tuple[Plan, dict[str, Service]]:
+def _with(study: Study, plan: Plan, key: str, value: Any, varied: Mapping[str, Any]) -> Plan:
     part, _, rest = key.partition(".")
     if not rest:
         if key == "tier":
-            return plan.replace(tier=_tier(study, value), size=str(varied.get("size", plan.size.name))), services
+            return plan.replace(tier=_tier(study, value), size=str(varied.get("size", plan.size.name)))
         if key == "replicas" and "scaling.floor" in varied:  # checked together, when the floor is there
-            return plan, services
-        return plan.replace(**{key: value}), services
+            return plan
+        return plan.replace(**{key: value})
     if part == "scaling":
         if rest == "rule":
-            return plan.replace(scaling=_same_keys(plan, value, varied)), services
+            return plan.replace(scaling=_same_keys(plan, value, varied))
         replicas = {"replicas": max(value, plan.replicas_used)} if rest == "floor" and "replicas" not in varied else {}
-        return plan.replace(scaling=plan.scaling.replace(**{rest: value}), **replicas), services
+        return plan.replace(scaling=plan.scaling.replace(**{rest: value}), **replicas)
     if part == "rollouts":
         number, _, inner = rest.partition(".")
         rollouts = list(plan.rollouts)
         rollouts[int(number) - 1] = rollouts[int(number) - 1].replace(**{inner: value})
-        return plan.replace(rollouts=rollouts), services
+        return plan.replace(rollouts=rollouts)
     if part == "size":
-        return plan.replace(size=plan.size.replace(**{rest: value})), services
-    if part == "tier":
-        return plan.replace(tier=plan.tier.replace(**{rest: value}), size=plan.size), services
-    return plan, {name: service.replace(**{rest: value}) for name, service in services.items()}
+        return plan.replace(size=plan.size.replace(**{rest: value}))
+    return plan.replace(tier=plan.tier.replace(**{rest: value}), size=plan.size)
 
 
 def _tier(study: Study, name: Any) -> Tier:
@@ -168,21 +230,32 @@ def _lifted(plan: Plan, varied: Mapping[str, Any]) -> Plan:
     return plan.replace(replicas=max(varied["replicas"], varied["scaling.floor"]))
 
 
-def sensible(study: Study, plan: Plan, trace: Trace) -> dict[str, range]:
+def sensible(study: Study, plan: Plan | JointPlan, trace: Trace) -> dict[str, range]:
     """Numbers of replicas worth trying: up to three times what the busiest minute needs at full use, and two more.
 
-    Of a plan that scales its floor, and its ceiling from what that minute needs on; else its replicas.
+    Of a plan that scales its floor, and its ceiling from what that minute needs on; else its replicas. Of several
+    services those of each, up to twice what it needs.
     """
-    (found,) = check_plan(study, trace, System.of(study.services, plan))
+    system = System.of(study.services, plan)
+    found = dict(zip(system.names, check_plan(study, trace, system), strict=True))
+    if isinstance(plan, Plan):
+        return _sensible(plan, next(iter(found.values())), "", 3)
+    ranges: dict[str, range] = {}
+    for name, part in plan.services.items():
+        ranges |= _sensible(part, found[name], f"plan.services.{name}.", 2)
+    return ranges
+
+
+def _sensible(plan: Plan, found: PlanCheck, prefix: str, times: int) -> dict[str, range]:
     needs = max(1, found.needs_cpu, found.needs_slots)
     tier = plan.tier.replicas
-    most = 3 * needs + 2 if tier.most is None else min(tier.most, 3 * needs + 2)
+    most = times * needs + 2 if tier.most is None else min(tier.most, times * needs + 2)
     least = min(max(1, tier.least), most)
     if not plan.scaling.decides or plan.scaling.bounds is None:
-        return {"replicas": range(least, most + 1)}
+        return {f"{prefix}replicas": range(least, most + 1)}
     return {
-        "scaling.floor": range(max(tier.least, 0), min(most, needs) + 1),
-        "scaling.ceiling": range(min(max(needs, least), most), most + 1),
+        f"{prefix}scaling.floor": range(max(tier.least, 0), min(most, needs) + 1),
+        f"{prefix}scaling.ceiling": range(min(max(needs, least), most), most + 1),
     }
 
 

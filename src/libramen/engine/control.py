@@ -206,6 +206,7 @@ class _Service:
             turns=turns,
             moved=replay.plane.moved(),
             unsent=replay.plane.unsent,
+            peak=replay.fleet.peak,
         )
 
 

@@ -80,6 +80,8 @@ class Fleet:
         """How many take requests."""
         self.n_coming = 0
         """How many are ordered and not yet ready, or starting again."""
+        self.peak = 0
+        """The most that it has had, ready and coming, at once."""
         self._ready_integral = 0.0
         self._integrated_to_s = 0.0
         self._is_measured = False
@@ -386,6 +388,7 @@ class Fleet:
         before = replica.stages[-1][1] if replica.stages else None
         self.n_ready += (stage == "ready") - (before == "ready")
         self.n_coming += (stage == "coming") - (before == "coming")
+        self.peak = max(self.peak, self.n_ready + self.n_coming)
         replica.stages.append((now_s, stage))
         if stage in self._highest:
             heapq.heappush(self._highest[stage], -replica.number)

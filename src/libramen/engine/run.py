@@ -67,6 +67,7 @@ class Run:
         window_s: distance of two edges.
         turns: float64 (n, 3), where departures are forced: see `plane.DataPlane.turns`.
         moved: int64 (numbers,), visitors who had to move from the replica of each number, where they are pinned.
+        peak: the most replicas that were ready or on their way at once.
         unsent: calls of the service that did not get a connection in time.
     """
 
@@ -88,3 +89,4 @@ class Run:
     turns: np.ndarray
     moved: np.ndarray
     unsent: int
+    peak: int

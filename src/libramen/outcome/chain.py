@@ -305,9 +305,8 @@ def _workers_idle(outcome: SystemOutcome, loads: dict[str, _Load]) -> Iterator[F
             continue
         yield Finding(
             "workers_idle",
-            f"Workers of {name} are idle: {units.show_share(busy, 1)} of their slots were taken on average, and a "
-            f"month of them costs {units.show_money(one.bill.month, one.bill.currency)}; fewer, or a fleet that scales "
-            "to zero on what waits, would do.",
+            f"Workers of {name} are idle: {units.show_share(busy, 1)} of their slots were taken on average, and all of "
+            "them are paid for; fewer, or a fleet that scales to zero on what waits, would do.",
             seconds=(1 - busy) * span_s,
             service=name,
         )

@@ -57,7 +57,8 @@ class Figures:
         start, span_s: the instant 0 as a real time (None: not known), and the time that the trace covers [s].
         requests, attempts, endings, latency_s, answered_s, availability, availability_minutes, utilisation, time_s,
             bytes_out, cold_starts, paid_s: see `Outcome`.
-        replicas_min, replicas_mean, replicas_max: ready replicas over time.
+        replicas_min, replicas_mean, replicas_max: ready replicas over time; replicas_peak: the most at once that were
+            ready or on their way.
         bill: of a month.
         objectives: each, what was wanted and what was got.
         worst_hour: see `Outcome`.
@@ -85,6 +86,7 @@ class Figures:
     replicas_min: int | None
     replicas_mean: float | None
     replicas_max: int | None
+    replicas_peak: int | None
     cold_starts: int
     paid_s: float
     bill: Bill
@@ -137,6 +139,7 @@ class Figures:
                 "min": self.replicas_min,
                 "mean": self.replicas_mean,
                 "max": self.replicas_max,
+                "peak": self.replicas_peak,
                 "cold_starts": self.cold_starts,
                 "paid_s": self.paid_s,
             },
@@ -182,7 +185,7 @@ class Figures:
             start=None if start is None else datetime.fromisoformat(start).astimezone(_zone(document["time_zone"])),
             availability=availability["requests"],
             availability_minutes=availability["minutes"],
-            **{f"replicas_{name}": replicas[name] for name in ("min", "mean", "max")},
+            **{f"replicas_{name}": replicas[name] for name in ("min", "mean", "max", "peak")},
             cold_starts=replicas["cold_starts"],
             paid_s=replicas["paid_s"],
             bill=_bill_of(document["bill"]),

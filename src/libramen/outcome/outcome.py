@@ -99,6 +99,7 @@ class Outcome:
     replicas_min: int | None
     replicas_mean: float | None
     replicas_max: int | None
+    replicas_peak: int | None
     cold_starts: int
     paid_s: float
 
@@ -109,6 +110,7 @@ class Outcome:
         self.replicas_min, self.replicas_max = ready.extremes()
         whole = np.array([0.0, run.span_s])
         self.replicas_mean = float(ready.mean(whole)[0])
+        self.replicas_peak = run.peak
         self.cold_starts = measures.cold_starts(run)
         self.paid_s = float(measures.paid_steps(run, self.plan).mean(whole)[0]) * run.span_s
 
@@ -412,8 +414,8 @@ class Outcome:
 
         same = (
             "seed", "start", "span_s", "attempts", "endings", "latency_s", "answered_s", "availability",
-            "availability_minutes", "utilisation", "replicas_min", "replicas_mean", "replicas_max", "cold_starts",
-            "paid_s", "bill", "objectives", "worst_hour", "time_s", "bytes_out", "findings",
+            "availability_minutes", "utilisation", "replicas_min", "replicas_mean", "replicas_max", "replicas_peak",
+            "cold_starts", "paid_s", "bill", "objectives", "worst_hour", "time_s", "bytes_out", "findings",
         )  # fmt: skip
         per_route = None
         if routes:

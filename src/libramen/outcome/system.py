@@ -64,6 +64,7 @@ class SystemOutcome(Outcome):
             integrals=np.zeros_like(first.run.integrals),
             moved=np.zeros(0, np.int64),
             unsent=sum(one.run.unsent for one in services.values()),
+            peak=sum(one.run.peak for one in services.values()),
         )
         super().__init__(
             trace=trace,
@@ -71,7 +72,7 @@ class SystemOutcome(Outcome):
             hosted=Hosted(system.name, first.service, first.plan),
             run=run,
             measured=measured,
-            bill=_sum(services),
+            bill=summed({name: one.bill for name, one in services.items()}),
             asked=asked,
             seed=seed,
             settle_s=settle_s,
@@ -83,7 +84,7 @@ class SystemOutcome(Outcome):
         del self.service
 
     def _look_at_fleet(self) -> None:
-        self.utilisation = self.replicas_min = self.replicas_mean = self.replicas_max = None
+        self.utilisation = self.replicas_min = self.replicas_mean = self.replicas_max = self.replicas_peak = None
         self.cold_starts = sum(one.cold_starts for one in self._services.values())
         self.paid_s = sum(one.paid_s for one in self._services.values())
 
@@ -166,11 +167,10 @@ class SystemOutcome(Outcome):
         return draw_system(self, from_s, to_s)
 
 
-def _sum(services: dict[str, Outcome]) -> Bill:
+def summed(bills: dict[str, Bill]) -> Bill:
     """One bill of all services; each line says whose it is."""
-    bills = {name: one.bill for name, one in services.items()}
     first = next(iter(bills.values()))
     lines = tuple(
         dataclasses.replace(line, item=f"{name}: {line.item}") for name, bill in bills.items() for line in bill.lines
     )
-    return dataclasses.replace(first, lines=lines)
+    return dataclasses.replace(first, lines=lines, used={})

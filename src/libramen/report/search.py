@@ -26,7 +26,8 @@ def search_sections(name: str, found: Search, *, front: bool = False) -> list[Se
         said.append(f"Within 2 % of it: {and_list([*names[:_NEAR], *others])}.")
     said.append(
         f"{counts.combinations:,} combinations: {counts.replayed:,} replayed to the end, {counts.stopped:,} stopped "
-        f"when they could not win any more, {counts.ruled_out:,} ruled out by what they cost at the least"
+        f"when they could not win any more, {counts.ruled_out:,} ruled out by what they cost or could do at the most"
+        + (f", {counts.same:,} the same as one that reached its ceiling as little" if counts.same else "")
         + (f", {counts.impossible:,} impossible." if counts.impossible else ".")
     )
     reasons = sorted(found.reasons.items(), key=lambda entry: -entry[1])

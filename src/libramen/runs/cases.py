@@ -1,8 +1,4 @@
-"""`run_cases`: replays, here or wherever an executor runs them; what comes back is figures.
-
-The trace goes to a worker once, not with every case: a process that was forked has it already, a thread shares it, and
-any other maps the file of the cache into its memory.
-"""
+"""A case, which is one replay to be made, and the processes of this machine that make replays."""
 
 from __future__ import annotations
 
@@ -11,16 +7,15 @@ import os
 import pickle
 import signal
 import sys
-from concurrent.futures import Executor, ProcessPoolExecutor, as_completed
+from concurrent.futures import Executor, ProcessPoolExecutor
 from contextlib import contextmanager
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any, TypeVar
+from typing import TYPE_CHECKING
 
-from libramen.errors import ReplayError
 from libramen.outcome.replay import replay
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterator, Sequence
+    from collections.abc import Callable, Iterator
     from types import TracebackType
 
     from libramen.outcome.figures import Figures
@@ -33,7 +28,11 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class Case:
-    """One replay, all but its trace: small enough to be sent."""
+    """One replay, all but its trace: small enough to be sent.
+
+    Attributes:
+        scale: the load as a multiple of the trace's, made as the last step of its shaping.
+    """
 
     services: dict[str, Service]
     plan: Plan | JointPlan
@@ -41,11 +40,20 @@ class Case:
     seed: int = 0
     settle_s: float = 0.0
     currency: str = "EUR"
+    scale: float = 1.0
+
+    def load(self, trace: Trace) -> Trace:
+        """The trace, scaled."""
+        if self.scale == 1.0:
+            return trace
+        from libramen.trace.shape import shaped
+
+        return shaped(trace, [{"scale": self.scale}], seed=self.seed)
 
     def replay(self, trace: Trace, progress: Callable[[float], None] | None = None) -> Outcome:
         """Replay it here, with all that an outcome has."""
         return replay(
-            trace,
+            self.load(trace),
             self.services,
             self.plan,
             self.objectives,
@@ -55,6 +63,10 @@ class Case:
             progress=progress,
         )
 
+    def figures(self, trace: Trace) -> Figures:
+        """Replay it here: all that is said of it in comparisons."""
+        return self.replay(trace).figures(routes=False)
+
     @property
     def can_be_sent(self) -> bool:
         """Whether it can go to another process: not if its rule is a function made on the spot."""
@@ -63,102 +75,6 @@ class Case:
         except (pickle.PicklingError, AttributeError, TypeError):
             return False
         return True
-
-
-_Result = TypeVar("_Result")
-
-_known: dict[str, Trace] = {}
-"""The traces that this process has, by their key in the cache."""
-
-
-def _figures(case: Case, trace: Trace) -> Figures:
-    return case.replay(trace).figures(routes=False)
-
-
-def _run_there(task: Callable[[Case, Trace], Any], case: Case, key: str) -> Any:
-    """Do a task with a case on the trace of that key: runs in a worker."""
-    trace = _known.get(key)
-    if trace is None:
-        from libramen.trace.cache import find
-
-        trace = find(key)
-        if trace is None:
-            raise ReplayError("a worker cannot find the trace in the cache; allowed: workers that share its directory")
-        _known.clear()  # a worker works on one trace at a time
-        _known[key] = trace
-    return task(case, trace)
-
-
-def run_cases(
-    cases: Sequence[Case],
-    trace: Trace,
-    executor: Executor | None = None,
-    *,
-    progress: Callable[[str, float], None] = lambda _what, _share: None,
-) -> Iterator[tuple[int, Figures]]:
-    """Replay cases on one trace, and give the figures of each as they come.
-
-    Args:
-        cases: what is replayed.
-        trace: what all of them are replayed on.
-        executor: where they run, from `concurrent.futures` or alike. Default: here, one after the other.
-        progress: called with what is being done and the share of it that is done, from 0 to 1.
-
-    Yields:
-        the place of a case in `cases`, and its figures.
-
-    Raises:
-        StudyError: a plan cannot be replayed on this trace.
-        ReplayError: workers of another machine do not find the trace.
-    """
-    if executor is None or not all(case.can_be_sent for case in cases):
-        for number, case in enumerate(cases):
-            name = case.plan.name
-            outcome = case.replay(trace, lambda share, name=name: progress(name, share))  # type: ignore[misc]
-            yield number, outcome.figures(routes=False)
-        return
-    for done, (number, figures) in enumerate(run_tasks(_figures, cases, trace, executor), start=1):
-        progress("plans", done / len(cases))
-        yield number, figures
-
-
-def run_tasks(
-    task: Callable[[Case, Trace], _Result], cases: Sequence[Case], trace: Trace, executor: Executor | None = None
-) -> Iterator[tuple[int, _Result]]:
-    """Do one thing with each of some cases, here or wherever an executor runs it.
-
-    Args:
-        task: what is done with a case and the trace; a function of a module, so that it can be sent.
-        cases: what is done with.
-        trace: what all of them are about.
-        executor: where, from `concurrent.futures` or alike. Default: here, one after the other.
-
-    Yields:
-        the place of a case in `cases`, and what the task gave.
-    """
-    if executor is None or not all(case.can_be_sent for case in cases):
-        for number, case in enumerate(cases):
-            yield number, task(case, trace)
-        return
-    key = _announce(trace, executor)
-    futures = {executor.submit(_run_there, task, case, key): number for number, case in enumerate(cases)}
-    try:
-        for future in as_completed(futures):
-            yield futures[future], future.result()
-    finally:
-        for future in futures:
-            future.cancel()
-
-
-def _announce(trace: Trace, executor: Executor) -> str:
-    """Let the workers know the trace; returns the key by which they will."""
-    from libramen.trace.cache import keep, key_of_arrays
-
-    key = trace.source.cache_key or key_of_arrays(trace)
-    _known[key] = trace  # for threads, and for processes that are forked from now on
-    if trace.source.cache_key is None and not isinstance(executor, LocalProcesses):
-        keep(key, trace)
-    return key
 
 
 class LocalProcesses(ProcessPoolExecutor):

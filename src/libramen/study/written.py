@@ -7,16 +7,17 @@ import re
 from typing import TYPE_CHECKING, Any
 
 from libramen.errors import StudyError
+from libramen.study.plan import Plan
 
 if TYPE_CHECKING:
-    from libramen.study.plan import Plan
+    from libramen.study.plan import JointPlan
     from libramen.study.service import Tier
 
 _BARE = re.compile(r"[A-Za-z0-9_-]+")
 _TABLES = ("rollouts", "faults")
 
 
-def plan_toml(plan: Plan, name: str, tiers: dict[str, Tier]) -> str:
+def plan_toml(plan: Plan | JointPlan, name: str, tiers: dict[str, Tier]) -> str:
     """The tables of a plan, as TOML.
 
     Args:
@@ -27,13 +28,19 @@ def plan_toml(plan: Plan, name: str, tiers: dict[str, Tier]) -> str:
     Raises:
         StudyError: its tier or its size is not as the study has it.
     """
+    place = f"plans.{_key(name)}"
+    if isinstance(plan, Plan):
+        return _tables(plan, place, tiers)
+    return "\n".join(_tables(part, f"{place}.services.{_key(of)}", tiers) for of, part in plan.services.items())
+
+
+def _tables(plan: Plan, place: str, tiers: dict[str, Tier]) -> str:
     tier = tiers.get(plan.tier.name)
     if tier is None or plan.tier != tier or tier.sizes.get(plan.size.name) != plan.size:
         raise StudyError(
             f"plan {plan.name!r}: its tier or size is not as the study sells it, so it cannot be named; allowed: a "
             "plan of which neither is changed"
         )
-    place = f"plans.{_key(name)}"
     kept = plan.model_dump(mode="json", exclude_defaults=True, exclude={"tier", "size"})
     lines = [f"[{place}]", f"tier = {_value(plan.tier.name)}", f"size = {_value(plan.size.name)}"]
     lines += [f"{_key(key)} = {_value(value)}" for key, value in kept.items() if key not in {"scaling", *_TABLES}]

@@ -1,0 +1,171 @@
+"""By what a replay is known, and its figures made of what was kept of it, with the prices and objectives of today.
+
+What a replay depends on: the trace, the services, the plan without its prices and names, the seed, the code. What only
+the bill and the verdict depend on is left out: prices, what a month may cost, and which availability is wanted.
+"""
+
+from __future__ import annotations
+
+import dataclasses
+import functools
+import hashlib
+import json
+import zlib
+from fractions import Fraction
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Final
+
+from libramen._version import __version__
+from libramen.bill.bill import Bill
+from libramen.bill.prices import lines_of
+from libramen.outcome.figures import Figures
+from libramen.outcome.system import summed
+from libramen.study.objectives import Objective
+from libramen.study.system import System
+from libramen.times import EPSILON_S
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable, Mapping
+
+    from libramen.runs.cases import Case
+    from libramen.study.objectives import Objectives
+    from libramen.study.plan import Plan
+
+_SIZE_PRICES: Final = {"per_hour", "per_month"}
+_TIER_PRICES: Final = {
+    "summary", "sizes", "per_million_requests", "per_core_second", "per_gb_second", "balancer_per_hour",
+    "zone_per_hour", "egress_per_gb", "fixed_per_month", "free",
+}  # fmt: skip
+_LIMITS: Final = {"availability", "availability_minutes"}
+"""Objectives of which only the verdict depends on what is wanted."""
+
+
+@functools.cache
+def _code() -> int:
+    """A sum over all that a replay and its figures are made by."""
+    folder, sum_of = Path(__file__).parents[1], 0
+    for part in ("bill", "engine", "outcome", "rules", "runs", "study", "trace"):
+        for path in sorted((folder / part).rglob("*.py")):
+            sum_of = zlib.crc32(path.read_bytes(), sum_of)
+    return sum_of
+
+
+def key_of(case: Case, trace_key: str) -> str | None:
+    """By what the replay of a case to the end is known.
+
+    Args:
+        case: what is replayed.
+        trace_key: by what the trace is known.
+
+    Returns:
+        a digest; None: a rule of the user's own may change without a sign of it.
+    """
+    system = System.of(case.services, case.plan)
+    if any(hosted.plan.scaling.rule.startswith("python:") for hosted in system.hosted):
+        return None
+    told = [
+        __version__,
+        _code(),
+        trace_key,
+        [
+            (hosted.name, hosted.service.model_dump(mode="json"), _without_prices(hosted.plan))
+            for hosted in system.hosted
+        ],
+        _what_is_counted(case.objectives.model_dump(mode="json")),
+        case.seed,
+        case.settle_s,
+        case.scale,
+    ]
+    return digest(told)
+
+
+def digest(told: Any) -> str:
+    """Of anything that JSON can say."""
+    text = json.dumps(told, sort_keys=True, default=str)
+    return hashlib.blake2b(text.encode(), digest_size=20).hexdigest()
+
+
+def prices_of(case: Case) -> Any:
+    """All that the bill and the verdict depend on beyond that: prices and objectives."""
+    hosted = System.of(case.services, case.plan).hosted
+    return [
+        case.objectives.model_dump(mode="json"),
+        [
+            [one.plan.size.model_dump(mode="json"), one.plan.tier.model_dump(mode="json", exclude={"sizes", "summary"})]
+            for one in hosted
+        ],
+    ]
+
+
+def _without_prices(plan: Plan) -> dict[str, Any]:
+    document = plan.model_dump(mode="json")
+    document["size"] = {key: value for key, value in document["size"].items() if key not in _SIZE_PRICES}
+    document["tier"] = {key: value for key, value in document["tier"].items() if key not in _TIER_PRICES}
+    return document
+
+
+def _what_is_counted(wanted: Any) -> Any:
+    """Objectives without what only the verdict depends on."""
+    if isinstance(wanted, dict):
+        return {
+            key: value is not None if key in _LIMITS else _what_is_counted(value)
+            for key, value in wanted.items()
+            if key != "month"
+        }
+    return [_what_is_counted(one) for one in wanted] if isinstance(wanted, list) else wanted
+
+
+# -- figures, kept and made again --------------------------------------------------------------------
+
+
+def document_of(figures: Figures) -> dict[str, Any]:
+    """What is kept: the figures, and what was used of which the bill is made."""
+    parts = {"": figures} if figures.services is None else figures.services
+    used = {name: {item: str(amount) for item, amount in one.bill.used.items()} for name, one in parts.items()}
+    return {"figures": figures.to_dict(routes=False), "used": used}
+
+
+def figures_of(document: dict[str, Any], case: Case) -> Figures:
+    """The figures that were kept, with the names, prices and objectives of a case that is known by the same key.
+
+    Raises:
+        KeyError, ValueError, TypeError: it is no such document.
+    """
+    kept = Figures.from_dict(document["figures"])
+    system = System.of(case.services, case.plan)
+    if kept.services is None:
+        (hosted,) = system.hosted
+        bill = _bill(kept.bill, hosted.plan, document["used"][""], case.currency)
+        return dataclasses.replace(_renewed(kept, bill, case.objectives, hosted.plan), plan=case.plan.name)
+    services = {}
+    for hosted, wanted in zip(system.hosted, case.objectives.of_services(system.names), strict=True):
+        one = kept.services[hosted.name]
+        bill = _bill(one.bill, hosted.plan, document["used"][hosted.name], case.currency)
+        services[hosted.name] = dataclasses.replace(_renewed(one, bill, wanted, hosted.plan), plan=hosted.plan.name)
+    bill = summed({name: one.bill for name, one in services.items()})
+    return dataclasses.replace(_renewed(kept, bill, case.objectives, None), plan=case.plan.name, services=services)
+
+
+def _bill(kept: Bill, plan: Plan, used: Mapping[str, str], currency: str) -> Bill:
+    amounts = {item: Fraction(amount) for item, amount in used.items()}
+    return Bill(currency, lines_of(plan, amounts), kept.note, kept.assumes, amounts)
+
+
+def _renewed(kept: Figures, bill: Bill, wanted: Objectives, plan: Plan | None) -> Figures:
+    judged = tuple(_judged(kept.objectives, bill, wanted))
+    tier, size = (None, None) if plan is None else (plan.tier.name, plan.size.name)
+    return dataclasses.replace(kept, bill=bill, objectives=judged, tier=tier, size=size)
+
+
+def _judged(kept: Iterable[Objective], bill: Bill, wanted: Objectives) -> Iterable[Objective]:
+    """As `outcome.judged` does; limits of latency are those that were counted."""
+    got = {objective.name: objective for objective in kept}
+    for goal in wanted.goals():
+        if goal.key == "month":
+            yield Objective(goal.name, goal.wanted, bill.month, bill.month <= goal.wanted)
+        elif goal.key in _LIMITS:
+            share = got[goal.name].got
+            met = share is not None and share >= float(goal.wanted) - EPSILON_S
+            yield got[goal.name]._replace(wanted=goal.wanted, met=met)
+        else:
+            yield got[goal.name]._replace(wanted=goal.wanted)

@@ -1,0 +1,223 @@
+"""Figures of replays that were made before, in a file of SQLite (standard library).
+
+An entry is known by what its replay depends on (`known.key_of`) and has a checksum, which is found right before it is
+used. Each is written in a transaction of its own into a write-ahead log, so a process may be killed at any moment, and
+several may use one store at a time. What is damaged or of another kind is set aside, and a new store is begun.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import sqlite3
+import threading
+import time
+import zlib
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Final, NamedTuple
+
+from libramen.errors import OutputError
+from libramen.files import cache_directory
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+SUFFIXES: Final = (".sqlite", ".db")
+MISSING: Final = object()
+"""Instead of an entry: there is none that can be trusted."""
+
+_MAGIC: Final = b"SQLite format 3\0"
+_OURS: Final = 0x4C624D6E
+"""SQLite's application id of such a file."""
+_FORMAT: Final = 1
+_MOST_BYTES: Final = 500 * 10**6
+_WAIT_S: Final = 30.0
+_PRUNE_EVERY: Final = 256
+
+
+class _OfAnotherKind(sqlite3.DatabaseError):
+    """It was written by another version, or by something else."""
+
+
+class Size(NamedTuple):
+    """What a store holds.
+
+    Attributes:
+        entries: how many.
+        size: of its file [bytes].
+    """
+
+    entries: int
+    size: int
+
+
+class Store:
+    """Figures that were kept.
+
+    Args:
+        path: its file, made where there is none. Default: in the user's cache directory.
+        tell: called with a sentence where it is damaged or cannot be used.
+
+    Raises:
+        OutputError: the file is something else, or cannot be one.
+
+    Example:
+        >>> compare(study, store=Store("figures.sqlite"))  # doctest: +SKIP
+    """
+
+    def __init__(self, path: str | Path | None = None, tell: Callable[[str], None] | None = None) -> None:
+        self.path = cache_directory() / "figures.sqlite" if path is None else Path(path)
+        self._is_own, self._tell = path is None, tell or _warn
+        self._lock = threading.Lock()
+        self._written = 0
+        self._connection: sqlite3.Connection | None = None
+        if not self._is_own:
+            self._check()
+        self._open()
+
+    def _check(self) -> None:
+        """Refuse a file of the user's that is no store."""
+        if self.path.suffix.lower() not in SUFFIXES:
+            raise OutputError(f"{self.path}: found the ending {self.path.suffix!r}; allowed: {' or '.join(SUFFIXES)}")
+        if self.path.is_dir() or not self.path.parent.is_dir():
+            raise OutputError(f"{self.path}: allowed: a file in a directory that is there")
+        try:
+            with self.path.open("rb") as file:
+                head = file.read(100)
+        except FileNotFoundError:
+            return
+        except OSError as error:
+            raise OutputError(f"{self.path}: cannot be read: {error.strerror}") from None
+        is_database = head[:16] == _MAGIC and len(head) == 100
+        if head and (not is_database or int.from_bytes(head[68:72], "big") not in {0, _OURS}):
+            raise OutputError(f"{self.path}: found a file of something else; allowed: a store, or a new file")
+
+    # -- opened, and set aside where it is damaged -----------------------------------------------------
+
+    def _open(self) -> None:
+        for _ in range(2):
+            try:
+                self.path.parent.mkdir(parents=True, exist_ok=True)
+                self._connection = self._connected()
+            except _OfAnotherKind:
+                self._set_aside("is of another version")
+                continue
+            except (sqlite3.OperationalError, OSError) as error:  # a full disk, a folder that cannot be written
+                self._tell(f"{self.path}: this store cannot be used, so nothing is kept: {error}.")
+                return
+            except sqlite3.DatabaseError:
+                self._set_aside("is damaged")
+                continue
+            return
+
+    def _connected(self) -> sqlite3.Connection:
+        connection = sqlite3.connect(self.path, timeout=_WAIT_S, isolation_level=None, check_same_thread=False)
+        try:
+            connection.execute("PRAGMA journal_mode = WAL")
+            connection.execute("PRAGMA synchronous = NORMAL")
+            (ours,) = connection.execute("PRAGMA application_id").fetchone()
+            (form,) = connection.execute("PRAGMA user_version").fetchone()
+            (tables,) = connection.execute("SELECT count(*) FROM sqlite_master").fetchone()
+            if tables:
+                self._check_kind(ours, form)
+            connection.execute("BEGIN IMMEDIATE")
+            connection.execute(f"PRAGMA application_id = {_OURS}")
+            connection.execute(f"PRAGMA user_version = {_FORMAT}")
+            connection.execute(
+                "CREATE TABLE IF NOT EXISTS entries (key TEXT PRIMARY KEY, body BLOB NOT NULL, checksum BLOB NOT NULL, "
+                "kept_s REAL NOT NULL) WITHOUT ROWID"
+            )
+            connection.execute("COMMIT")
+        except BaseException:
+            connection.close()
+            raise
+        return connection
+
+    def _check_kind(self, ours: int, form: int) -> None:
+        if ours != _OURS and not self._is_own:
+            raise OutputError(f"{self.path}: found a database of something else; allowed: a store, or a new file")
+        if (ours, form) != (_OURS, _FORMAT):
+            raise _OfAnotherKind
+
+    def _set_aside(self, why: str) -> None:
+        """What cannot be trusted is out of the way, and kept for whoever wants to look."""
+        self.close()
+        aside = self.path.with_name(f"{self.path.stem}-damaged{self.path.suffix}")
+        for ending in ("", "-wal", "-shm"):
+            try:
+                Path(f"{self.path}{ending}").replace(f"{aside}{ending}")
+            except OSError:
+                continue
+        self._tell(f"{self.path}: this store {why}; it is now {aside.name}, and a new one is begun.")
+
+    def close(self) -> None:
+        """Done with it."""
+        with self._lock:
+            if self._connection is not None:
+                self._connection.close()
+                self._connection = None
+
+    # -- entries -------------------------------------------------------------------------------------
+
+    def get(self, key: str) -> Any:
+        """What was put there, `MISSING`: nothing that can be trusted."""
+        row = self._run("SELECT body, checksum FROM entries WHERE key = ?", key)
+        if not row:
+            return MISSING
+        body, checksum = row[0]
+        if _checksum(key, body) != checksum:
+            self._run("DELETE FROM entries WHERE key = ?", key)
+            self._tell(f"{self.path}: an entry of this store is damaged and is not used.")
+            return MISSING
+        return json.loads(zlib.decompress(body))
+
+    def put(self, key: str, value: Any) -> None:
+        """Keep what JSON can say; what cannot be written is not kept, which is no mistake."""
+        body = zlib.compress(json.dumps(value, allow_nan=False).encode(), 1)
+        self._run("INSERT OR REPLACE INTO entries VALUES (?, ?, ?, ?)", key, body, _checksum(key, body), time.time())
+        self._written += 1
+        if self._written % _PRUNE_EVERY == 0 and self.size().size > _MOST_BYTES:
+            self._run("DELETE FROM entries WHERE kept_s <= (SELECT kept_s FROM entries ORDER BY kept_s "
+                      "LIMIT 1 OFFSET (SELECT count(*) / 4 FROM entries))")  # fmt: skip
+            self._run("VACUUM")
+
+    def _run(self, statement: str, *values: Any) -> list[tuple[Any, ...]]:
+        with self._lock:
+            if self._connection is None:
+                return []
+            try:
+                return self._connection.execute(statement, values).fetchall()
+            except sqlite3.OperationalError as error:  # locked for too long, a full disk
+                self._tell(f"{self.path}: this store cannot be used any more, so nothing is kept: {error}.")
+                self._connection.close()
+                self._connection = None
+                return []
+            except sqlite3.DatabaseError:
+                pass
+        self._set_aside("is damaged")
+        self._open()
+        return []
+
+    def size(self) -> Size:
+        """How much there is."""
+        row = self._run("SELECT count(*) FROM entries")
+        files = [Path(f"{self.path}{ending}") for ending in ("", "-wal")]
+        return Size(row[0][0] if row else 0, sum(file.stat().st_size for file in files if file.exists()))
+
+    def clear(self) -> int:
+        """Throw everything away; returns how many entries there were."""
+        n = self.size().entries
+        self._run("DELETE FROM entries")
+        self._run("VACUUM")
+        self._run("PRAGMA wal_checkpoint(TRUNCATE)")
+        return n
+
+
+def _checksum(key: str, body: bytes) -> bytes:
+    return hashlib.blake2b(key.encode() + body, digest_size=16).digest()
+
+
+def _warn(sentence: str) -> None:
+    import warnings
+
+    warnings.warn(sentence, stacklevel=4)
