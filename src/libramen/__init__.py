@@ -31,6 +31,7 @@ if TYPE_CHECKING:
     from libramen.rules.faults import Crash, Dependency, Reclaim, Slow, ZoneLoss
     from libramen.rules.rollouts import Canary, Rolling, StopStart, Switch
     from libramen.rules.scaling import Ahead, Custom, Fixed, Observation, OnArrival, Steps, Target
+    from libramen.runs.store import Store
     from libramen.study.objectives import Objectives
     from libramen.study.plan import Plan
     from libramen.study.service import Service, Size, Tier
@@ -52,6 +53,7 @@ _HOME = {
     "Comparison": "comparison.compare",
     "Events": "comparison.events",
     "Repeats": "comparison.repeats",
+    "Store": "runs.store",
     "Switch": "rules.rollouts",
     "events": "comparison.events",
     "repeat": "comparison.repeats",
@@ -137,6 +139,7 @@ __all__ = [
     "Slow",
     "Steps",
     "StopStart",
+    "Store",
     "Study",
     "StudyError",
     "Summary",

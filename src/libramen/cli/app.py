@@ -9,17 +9,23 @@ import typer
 
 from libramen._version import __version__
 from libramen.cli.common import (
+    Cluster,
     Json,
     NoCache,
+    NoStore,
     Plot,
     RepeatTimes,
     Seed,
+    StoreFile,
     Strict,
     StudyPath,
     Trust,
     check_plot,
     finish,
     give_out,
+    on_cluster,
+    open_store,
+    read_repeats,
     ready,
 )
 from libramen.cli.decide import app as decide_app
@@ -161,7 +167,7 @@ def replay(
     if decisions is not None:
         check_output(decisions, (".csv",))
     loaded = load_study(study, trust_code=trust_code)
-    chosen = loaded.plan(plan)
+    chosen, n = loaded.plan(plan), read_repeats(repeats)
     with ready(loaded, seed, no_cache=no_cache) as (trace, bar):
         stretch = {} if first is None and last is None else _stretch(trace, first, last)
         outcome = replay_plan(
@@ -175,10 +181,10 @@ def replay(
             progress=bar.share(f"replaying {plan}"),
         )
         repeated = None
-        if repeats is not None:
+        if n is not None:
             from libramen.comparison.repeats import repeat
 
-            repeated = repeat(loaded, repeats, trace=trace, plans=[plan], seed=seed, workers=None, progress=bar.named)
+            repeated = repeat(loaded, n, trace=trace, plans=[plan], seed=seed, workers=None, progress=bar.named)
     if requests is not None:
         from pyarrow import parquet
 
@@ -220,6 +226,9 @@ def compare(
         bool, typer.Option("--doubt", help="Compare again at the ends of what is not known: does the verdict hold?")
     ] = False,
     repeats: RepeatTimes = None,
+    store: StoreFile = None,
+    no_store: NoStore = False,
+    cluster: Cluster = None,
 ) -> int:
     """Replay all plans of a study and compare them."""
     from libramen.cli import show
@@ -229,18 +238,20 @@ def compare(
 
     check_plot(plot)
     loaded = load_study(study, trust_code=trust_code)
-    with ready(loaded, seed, no_cache=no_cache) as (trace, bar):
-        comparison = compare_plans(loaded, trace=trace, seed=seed, workers=None, progress=bar.named)
+    n, kept = read_repeats(repeats), open_store(store, no_store=no_store)
+    with on_cluster(cluster) as there, ready(loaded, seed, no_cache=no_cache) as (trace, bar):
+        how: dict[str, Any] = {"trace": trace, "seed": seed, "workers": None, "store": kept, "progress": bar.named}
+        comparison = compare_plans(loaded, there, **how)
         doubted: tuple[Doubt, ...] = ()
         if doubt:
             from libramen.comparison.doubt import doubt as doubt_verdict
 
             doubted = doubt_verdict(loaded, comparison, trace=trace, seed=seed, workers=None, progress=bar.named)
         repeated = None
-        if repeats is not None:
+        if n is not None:
             from libramen.comparison.repeats import repeat
 
-            repeated = repeat(loaded, repeats, trace=trace, seed=seed, workers=None, progress=bar.named)
+            repeated = repeat(loaded, n, there, **how)
     document = comparison.to_dict() | ({"doubt": [one.to_dict() for one in doubted]} if doubt else {})
 
     def shown() -> None:

@@ -10,8 +10,10 @@ import typer
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator
+    from concurrent.futures import Executor
 
     from libramen.cli.show import Bar
+    from libramen.runs.store import Store
     from libramen.study.study import Study
     from libramen.trace.trace import Trace
 
@@ -24,9 +26,21 @@ Trust = Annotated[
 ]
 NoCache = Annotated[bool, typer.Option("--no-cache", help="Read the files again, also if they were read before.")]
 RepeatTimes = Annotated[
-    int | None,
-    typer.Option("--repeats", metavar="N", min=1, max=100_000, help="Replay with N seeds, and say how much is luck."),
+    str | None,
+    typer.Option(
+        "--repeats", metavar="N", help="Replay with N seeds, and say how much is luck; auto: until it is clear."
+    ),
 ]
+StoreFile = Annotated[
+    Path | None,
+    typer.Option("--store", metavar="FILE", help="Keep figures here, .sqlite (default: in the cache directory)."),
+]
+NoStore = Annotated[bool, typer.Option("--no-store", help="Replay everything, and keep nothing.")]
+Cluster = Annotated[
+    str | None, typer.Option("--cluster", metavar="ADDRESS", help="Replay on this Dask cluster, tcp://HOST:PORT.")
+]
+_REACHED_S = 10
+"""So long a cluster may take to answer."""
 Plot = Annotated[Path | None, typer.Option("--plot", metavar="FILE", help="Draw a picture: .png or .svg.")]
 
 
@@ -40,6 +54,60 @@ def check_plot(plot: Path | None) -> None:
         from libramen.files import check_output
 
         check_output(plot, (".png", ".svg"))
+
+
+def read_repeats(text: str | None) -> Any:
+    """What `--repeats` says: a number, `auto` or None.
+
+    Raises:
+        ReplayError: it is none of these.
+    """
+    if text is None or text == "auto":
+        return text
+    from libramen.comparison.repeats import check_repeats
+
+    n = int(text) if text.isdecimal() else text
+    check_repeats(n)
+    return n
+
+
+def open_store(file: Path | None, *, no_store: bool) -> Store | None:
+    """Where figures are kept, None: nowhere.
+
+    Raises:
+        OutputError: both are said; the file is something else.
+    """
+    from libramen.cli import show
+    from libramen.errors import OutputError
+    from libramen.runs.store import Store
+
+    if no_store and file is not None:
+        raise OutputError("--store and --no-store are both there; allowed: one of them")
+    return None if no_store else Store(file, show.told)
+
+
+@contextmanager
+def on_cluster(address: str | None) -> Iterator[Executor | None]:
+    """Where replays run: on a cluster, or None: on this machine.
+
+    Raises:
+        OutputError: it cannot be reached, or what is needed for it is not installed.
+    """
+    if address is None:
+        yield None
+        return
+    from libramen.errors import OutputError
+
+    try:
+        from distributed import Client
+    except ImportError:
+        raise OutputError("--cluster needs the extra `cluster`: pip install 'libramen[cluster]'") from None
+    try:
+        client: Any = Client(address, timeout=_REACHED_S)  # type: ignore[no-untyped-call]
+    except (OSError, ValueError) as error:
+        raise OutputError(f"--cluster {address}: cannot be reached: {error or type(error).__name__}") from None
+    with client:
+        yield client.get_executor()
 
 
 @contextmanager

@@ -7,7 +7,25 @@ from typing import Annotated, Any
 
 import typer
 
-from libramen.cli.common import Json, NoCache, Plot, Seed, Strict, StudyPath, Trust, check_plot, give_out, ready
+from libramen.cli.common import (
+    Cluster,
+    Json,
+    NoCache,
+    NoStore,
+    Plot,
+    RepeatTimes,
+    Seed,
+    StoreFile,
+    Strict,
+    StudyPath,
+    Trust,
+    check_plot,
+    give_out,
+    on_cluster,
+    open_store,
+    read_repeats,
+    ready,
+)
 
 app = typer.Typer(rich_markup_mode=None)
 
@@ -54,7 +72,7 @@ def search(
         typer.Option(
             "--vary",
             metavar="KEY=VALUES",
-            help="Key and values, 2..20 or a,b,c; also scaling.K, rollouts.N.K, size.K, tier.K, service.K; or auto.",
+            help="Key and values, 2..20 or a,b,c: replicas, scaling.K, size.K, service.K, trace.scale, ...; or auto.",
         ),
     ] = None,
     json: Json = False,
@@ -69,6 +87,10 @@ def search(
         Path | None, typer.Option("--save", metavar="FILE", help="Write the winner as a plan to be pasted: .toml.")
     ] = None,
     plot: Plot = None,
+    repeats: RepeatTimes = None,
+    store: StoreFile = None,
+    no_store: NoStore = False,
+    cluster: Cluster = None,
 ) -> int:
     """Find the cheapest combination that meets every objective, and prove it without replaying all of them."""
     from libramen.cli import show
@@ -100,16 +122,20 @@ def search(
     if plan is None:
         raise OutputError("--plan is missing; allowed: a plan and what is varied, or the name of a [search.NAME]")
     loaded.plan(plan)
-    with ready(loaded, seed, no_cache=no_cache) as (trace, bar):
+    n, kept = read_repeats(repeats), open_store(store, no_store=no_store)
+    with on_cluster(cluster) as there, ready(loaded, seed, no_cache=no_cache) as (trace, bar):
         found = find(
             loaded,
             plan,
+            there,
             vary=ranges,
             auto="auto" in (vary or ()),
             trace=trace,
             seed=seed,
             workers=None,
             front=front,
+            repeats=n,
+            store=kept,
             progress=bar.named,
         )
     winner = found.winner()
@@ -122,7 +148,7 @@ def search(
         write_whole(save, write)
     document = found.to_dict() if json else None
     give_out(trace, document, plot, found, lambda: show.search(loaded, found, front=front))
-    return int(strict and found.cheapest is None)
+    return int(strict and any(one.cheapest is None for one in found.scenarios))
 
 
 @app.command(epilog="Example:  libramen headroom saltmarsh/study.toml --plan brisk --grow 8%")
@@ -139,6 +165,10 @@ def headroom(
     trust_code: Trust = False,
     no_cache: NoCache = False,
     plot: Plot = None,
+    repeats: RepeatTimes = None,
+    store: StoreFile = None,
+    no_store: NoStore = False,
+    cluster: Cluster = None,
 ) -> int:
     """How much more load each plan takes, which objective breaks first, and what runs out."""
     from libramen.cli import show
@@ -149,8 +179,39 @@ def headroom(
     check_plot(plot)
     growth = None if grow is None else parse_share(grow)
     loaded = load_study(study, trust_code=trust_code)
-    with ready(loaded, seed, no_cache=no_cache) as (trace, bar):
-        found = find(loaded, trace=trace, plans=plan or None, grow=growth, seed=seed, workers=None, progress=bar.named)
+    n, kept = read_repeats(repeats), open_store(store, no_store=no_store)
+    with on_cluster(cluster) as there, ready(loaded, seed, no_cache=no_cache) as (trace, bar):
+        found = find(
+            loaded,
+            there,
+            trace=trace,
+            plans=plan or None,
+            grow=growth,
+            seed=seed,
+            workers=None,
+            repeats=n,
+            store=kept,
+            progress=bar.named,
+        )
     document = found.to_dict() if json else None
     give_out(trace, document, plot, found, lambda: show.headroom(loaded, found))
+    return 0
+
+
+@app.command(epilog="Example:  libramen store --clear")
+def store(
+    file: Annotated[
+        Path | None, typer.Option("--store", metavar="FILE", help="This store (default: in the cache directory).")
+    ] = None,
+    clear: Annotated[bool, typer.Option("--clear", help="Throw away all that it keeps.")] = False,
+) -> int:
+    """Show how much is kept of earlier replays, and where; or clear it."""
+    kept = open_store(file, no_store=False)
+    assert kept is not None
+    if clear:
+        typer.echo(f"{kept.path}: {kept.clear():,} entries thrown away.")
+    else:
+        found = kept.size()
+        typer.echo(f"{kept.path}: {found.entries:,} entries, {found.size / 1e6:,.1f} MB.")
+    kept.close()
     return 0

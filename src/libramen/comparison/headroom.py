@@ -8,6 +8,7 @@ from dataclasses import replace as changed
 from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
 from libramen.comparison.compare import cases_of
+from libramen.comparison.repeats import check_repeats
 from libramen.errors import ReplayError, StudyError
 from libramen.runs import known
 from libramen.runs.cases import workers_for
@@ -84,6 +85,7 @@ class Room(NamedTuple):
         monotone: whether, around the limit, every smaller factor holds and no greater one does.
         month: after how many months of growth that load is there; None: no growth was asked about.
         points: what was replayed, by factor.
+        repeats: `holds_to` with each of the seeds, the first one too; empty: only one was asked for.
     """
 
     plan: str
@@ -95,6 +97,7 @@ class Room(NamedTuple):
     monotone: bool
     month: float | None
     points: tuple[Point, ...]
+    repeats: tuple[float | None, ...] = ()
 
 
 class Headroom:
@@ -162,6 +165,7 @@ def headroom(
     grow: float | None = None,
     seed: int = 0,
     workers: int | None = 1,
+    repeats: int | str | None = None,
     cache: bool = True,
     store: Store | None = None,
     progress: Callable[[str, float], None] | None = None,
@@ -180,6 +184,7 @@ def headroom(
         grow: growth of the load a month, such as 0.08: then each plan has the month in which its limit is reached.
         seed: random seed.
         workers: processes, without an executor. None: as many as there are cores.
+        repeats: look for the limit with so many seeds, of the load and of all that is random.
         cache: whether a trace that was read before may be taken from the user's cache directory.
         store: where figures are looked up and kept. Default: nowhere.
         progress: called with what is being done and the share of it that is done, from 0 to 1.
@@ -195,13 +200,28 @@ def headroom(
     report = progress or (lambda _what, _share: None)
     if grow is not None and not 0 < grow <= 10:
         raise ReplayError(f"grow: found {grow!r}; allowed: above 0, such as 0.08 for 8 % a month")
+    if isinstance(repeats, str):
+        raise ReplayError(f"repeats: found {repeats!r}; allowed: a whole number, since a limit is no yes or no")
+    if repeats is not None:
+        check_repeats(repeats)
     cases = cases_of(study, plans, seed)
     if not list(study.objectives.goals()):
         raise StudyError("headroom: the study has no objectives, so nothing can break; allowed: [objectives]")
     if trace is None:
         trace = study.trace(seed=seed, progress=lambda share: report("reading the trace", share), cache=cache)
     with workers_for(2 * _AROUND, executor, workers) as there, Pool(trace, there, store) as pool:
-        return Headroom(rooms_of(cases, pool, grow, lambda share: report("plans", share)), grow)
+        n = 1 if repeats is None else repeats
+        every = [changed(case, seed=seed + k) for case in cases for k in range(n)]
+        rooms = rooms_of(every, pool, grow, lambda share: report("plans", share))
+    if repeats is None:
+        return Headroom(rooms, grow)
+    return Headroom(
+        tuple(
+            rooms[n * place]._replace(repeats=tuple(room.holds_to for room in rooms[n * place : n * place + n]))
+            for place in range(len(cases))
+        ),
+        grow,
+    )
 
 
 def rooms_of(

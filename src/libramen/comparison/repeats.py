@@ -5,20 +5,24 @@ from __future__ import annotations
 import math
 from dataclasses import replace as changed
 from functools import cached_property
-from typing import TYPE_CHECKING, Any, Final, NamedTuple
+from typing import TYPE_CHECKING, Any, Final, Literal, NamedTuple
 
+from libramen.comparison import sequential
 from libramen.comparison.compare import cases_of
+from libramen.comparison.sequential import verdict
 from libramen.errors import ReplayError
 from libramen.runs.cases import workers_for
-from libramen.runs.pool import run_cases
+from libramen.runs.pool import Pool, Whole
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterable
+    from collections.abc import Callable, Iterable, Sequence
     from concurrent.futures import Executor
 
     import pandas as pd
 
     from libramen.outcome.figures import Figures
+    from libramen.runs.cases import Case
+    from libramen.runs.store import Store
     from libramen.study.plan import JointPlan, Plan
     from libramen.study.study import Study
     from libramen.trace.trace import Trace
@@ -72,10 +76,12 @@ class Repeated(NamedTuple):
     Attributes:
         plan: its name.
         figures: of each repeat, in the order of the seeds.
+        is_sequential: whether there were as many as a sequential test needed.
     """
 
     plan: str
     figures: tuple[Figures, ...]
+    is_sequential: bool = False
 
     def values(self, measure: str) -> list[float | None]:
         """`availability`, `p95_s` (of answered requests) or `month` of each repeat."""
@@ -95,9 +101,15 @@ class Repeated(NamedTuple):
         return sum(figures.meets_all for figures in self.figures)
 
     @property
+    def is_clear(self) -> bool:
+        """Whether a sequential test has been decided; see `sequential.verdict`."""
+        return verdict(figures.meets_all for figures in self.figures) is not None
+
+    @property
     def holds(self) -> bool:
-        """Whether at least 95 % of the repeats meet every objective."""
-        return self.met >= HOLDS * len(self.figures) - 1e-9
+        """Whether at least 95 % of the repeats meet every objective; of a sequential test what it says."""
+        said = verdict(figures.meets_all for figures in self.figures) if self.is_sequential else None
+        return self.met >= HOLDS * len(self.figures) - 1e-9 if said is None else said
 
     def missed(self) -> dict[str, int]:
         """In how many repeats each objective is missed."""
@@ -151,8 +163,8 @@ class Repeats:
         return min(holding, key=lambda plan: plan.spread("month").mean or 0.0, default=None)
 
     def difference(self, one: Repeated, other: Repeated, measure: str) -> Spread:
-        """Of two plans, paired by seed: what both owe to the same random numbers cancels out."""
-        pairs = zip(one.values(measure), other.values(measure), strict=True)
+        """Of two plans, paired by seed as far as both have it: what they owe to the same random numbers cancels out."""
+        pairs = zip(one.values(measure), other.values(measure), strict=False)
         return Spread.of(None if a is None or b is None else a - b for a, b in pairs)
 
     def to_dict(self) -> dict[str, Any]:
@@ -165,8 +177,10 @@ class Repeats:
                 {
                     "plan": plan.plan,
                     **{measure: plan.spread(measure)._asdict() for measure in MEASURES},
+                    "repeats": len(plan.figures),
                     "met": plan.met,
                     "holds": plan.holds,
+                    "is_clear": plan.is_clear if plan.is_sequential else None,
                     "missed": plan.missed(),
                     "against_cheapest": None
                     if best is None or plan is best
@@ -179,7 +193,7 @@ class Repeats:
 
 def repeat(
     study: Study,
-    n: int,
+    n: int | Literal["auto"],
     executor: Executor | None = None,
     *,
     trace: Trace | None = None,
@@ -187,6 +201,7 @@ def repeat(
     seed: int = 0,
     workers: int | None = 1,
     cache: bool = True,
+    store: Store | None = None,
     progress: Callable[[str, float], None] | None = None,
 ) -> Repeats:
     """Replay plans of a study n times, with the seeds `seed` to `seed + n - 1` of everything random.
@@ -195,13 +210,15 @@ def repeat(
 
     Args:
         study: from `load_study`.
-        n: how often, 1 or more.
+        n: how often, 1 or more; or `"auto"`: each plan until it is clear whether it holds, by the sequential test of
+            `sequential.verdict`, at most 200 times.
         executor: where the replays run, from `concurrent.futures` or alike. Default: here.
         trace: what is replayed. Default: the study's own.
         plans: which plans. Default: all of the study.
         seed: the first seed.
         workers: processes, without an executor; the result is the same to the byte. None: as many as there are cores.
         cache: whether a trace that was read before may be taken from the user's cache directory.
+        store: where figures are looked up and kept. Default: nowhere.
         progress: called with what is being done and the share of it that is done, from 0 to 1.
 
     Raises:
@@ -212,22 +229,56 @@ def repeat(
         >>> repeat(load_study("landing/study.toml"), 20).cheapest.plan  # doctest: +SKIP
         'spread'
     """
-    if isinstance(n, bool) or not isinstance(n, int) or not 1 <= n <= _MOST:
-        raise ReplayError(f"repeats: found {n!r}; allowed: a whole number from 1 to {_MOST:,}")
+    check_repeats(n)
     report = progress or (lambda _what, _share: None)
     first = cases_of(study, plans, seed)
     if trace is None:
         trace = study.trace(seed=seed, progress=lambda share: report("reading the trace", share), cache=cache)
-    seeds = range(seed, seed + n)
-    cases = [changed(case, seed=one) for case in first for one in seeds]
-    with workers_for(len(cases), executor, workers) as there:
-        found = dict(run_cases(cases, trace, there, progress=report))
-    return Repeats(
-        tuple(
-            Repeated(case.plan.name, tuple(found[n * place + k] for k in range(n))) for place, case in enumerate(first)
-        ),
-        seeds,
+    with workers_for(len(first) * (_ROUND if isinstance(n, str) else n), executor, workers) as there:
+        found = repeated_cases(first, n, Pool(trace, there, store), report)
+    return Repeats(found, range(seed, seed + max(len(plan.figures) for plan in found)))
+
+
+def check_repeats(n: Any) -> None:
+    """See that plans can be repeated so often.
+
+    Raises:
+        ReplayError: they cannot.
+    """
+    if n != "auto" and (isinstance(n, bool) or not isinstance(n, int) or not 1 <= n <= _MOST):
+        raise ReplayError(f"repeats: found {n!r}; allowed: a whole number from 1 to {_MOST:,}, or auto")
+
+
+def repeated_cases(
+    cases: Sequence[Case], n: int | str, pool: Pool, report: Callable[[str, float], None] = lambda _what, _share: None
+) -> tuple[Repeated, ...]:
+    """Cases replayed with more seeds, from their own on: n, or as many as it takes to know whether each holds."""
+    is_sequential = isinstance(n, str)
+    found: list[list[Figures]] = [[] for _ in cases]
+    with pool:
+        undecided = list(range(len(cases)))
+        while undecided:
+            some = min(_ROUND, sequential.MOST - len(found[undecided[0]])) if isinstance(n, str) else n
+            tickets = [
+                (place, pool.hand_in(changed(cases[place], seed=cases[place].seed + len(found[place]) + k), Whole()))
+                for place in undecided
+                for k in range(some)
+            ]
+            for done, (place, ticket) in enumerate(tickets):
+                found[place].append(ticket.result)
+                report("repeats", (done + 1) / len(tickets))
+            undecided = [
+                place
+                for place in undecided
+                if is_sequential
+                and len(found[place]) < sequential.MOST
+                and verdict(figures.meets_all for figures in found[place]) is None
+            ]
+    return tuple(
+        Repeated(case.plan.name, tuple(figures), is_sequential) for case, figures in zip(cases, found, strict=True)
     )
 
 
+_ROUND: Final = 5
+"""Repeats of each undecided plan at a time."""
 _MOST: Final = 100_000

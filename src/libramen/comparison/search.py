@@ -6,10 +6,11 @@ import dataclasses
 import re
 from collections import deque
 from decimal import Decimal
-from typing import TYPE_CHECKING, Any, Final, NamedTuple
+from typing import TYPE_CHECKING, Any, Final, Literal, NamedTuple
 
 from libramen.comparison.bounds import Overload, Stopped, Watch, about_all, least_cost, parts
 from libramen.comparison.compare import Comparison
+from libramen.comparison.repeats import Repeats, check_repeats, repeated_cases
 from libramen.comparison.vary import SCALE, Combination, combinations, sensible
 from libramen.errors import StudyError
 from libramen.outcome.replay import replay
@@ -36,6 +37,7 @@ _AHEAD: Final = 4
 """So many combinations are under way at most, whatever the number of workers: what is known when one is begun does not
 depend on it, and so neither does the result."""
 _CEILING: Final = "scaling.ceiling"
+_MOST_REPEATED: Final = 8
 
 
 class Counts(NamedTuple):
@@ -68,6 +70,7 @@ class Search(Comparison):
         reasons: why combinations are impossible, with how many there are of each.
         scale: the load as a multiple of the trace's.
         scenarios: this search and those for the other values of `trace.scale`, in their order.
+        repeats: the cheapest and what is as good as it, or the nearest, with more seeds; None: not asked for.
     """
 
     def __init__(
@@ -84,6 +87,7 @@ class Search(Comparison):
         super().__init__(figures, trace, cases)
         self.varied, self.counts, self.reasons, self.scale = varied, counts, reasons, scale
         self.scenarios: tuple[Search, ...] = (self,)
+        self.repeats: Repeats | None = None
 
     @property
     def near(self) -> tuple[Figures, ...]:
@@ -104,6 +108,16 @@ class Search(Comparison):
         best = self.cheapest
         return None if best is None else self._cases[best.plan].plan
 
+    def repeat(self, n: int | str, pool: Pool, report: Callable[[str, float], None]) -> Repeats:
+        """The cheapest, or the nearest, and what is as good as it, with more seeds."""
+        best = self.nearest if self.cheapest is None else self.cheapest
+        names = [
+            best.plan,
+            *(one.plan for one in sorted(self.near, key=lambda one: one.bill.month)[: _MOST_REPEATED - 1]),
+        ]
+        found = repeated_cases([self._cases[name] for name in names], n, pool, report)
+        return Repeats(found, range(best.seed, best.seed + max(len(plan.figures) for plan in found)))
+
     def to_dict(self) -> dict[str, Any]:
         """The JSON of the command line."""
         document = super().to_dict()
@@ -116,6 +130,8 @@ class Search(Comparison):
             "impossible": self.reasons,
             "scale": self.scale,
         }
+        if self.repeats is not None:
+            document["repeats"] = self.repeats.to_dict()
         others = [one for one in self.scenarios if one is not self]
         if self is self.scenarios[0] and others:
             document["scenarios"] = [one.to_dict() for one in others]
@@ -214,6 +230,7 @@ def search(
     workers: int | None = 1,
     front: bool = False,
     auto: bool = False,
+    repeats: int | Literal["auto"] | None = None,
     cache: bool = True,
     store: Store | None = None,
     progress: Callable[[str, float], None] | None = None,
@@ -237,6 +254,7 @@ def search(
         workers: processes, without an executor; the result is the same. None: as many as there are cores.
         front: replay all combinations to the end, so that `front` has all that nobody beats.
         auto: also vary the number of replicas, or floor and ceiling, as far as is sensible; see `vary.sensible`.
+        repeats: replay the cheapest, and up to seven that are as good as it, with so many seeds; see `repeat`.
         cache: whether a trace that was read before may be taken from the user's cache directory.
         store: where figures are looked up and kept. Default: nowhere.
         progress: called with what is being done and the share of it that is done, from 0 to 1.
@@ -257,6 +275,8 @@ def search(
         trace = study.trace(seed=seed, progress=lambda share: report("reading the trace", share), cache=cache)
     if auto and trace is not None:
         wanted = {**sensible(study, chosen, trace), **wanted}
+    if repeats is not None:
+        check_repeats(repeats)
     if not wanted:
         raise StudyError("search: nothing is varied; allowed: one key or more, such as replicas=2..20")
     for part in parts(chosen):

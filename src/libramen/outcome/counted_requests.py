@@ -6,8 +6,7 @@ from typing import TYPE_CHECKING, Final
 
 import numpy as np
 
-from libramen.engine.kernel import counting
-from libramen.engine.kernel.counting import BINS
+from libramen.engine.kernel.bins import BINS
 from libramen.errors import ReplayError
 from libramen.outcome import measures
 from libramen.outcome.counts import MIDDLES_S, Columns, Counts, Setting, grown
@@ -59,6 +58,8 @@ class CountedRequests:
     def arrived(self, at_s: np.ndarray) -> None:
         """Some more requests are going to arrive at these times: float64 (n,) [s]."""
         self._arrivals = grown(self._arrivals, int(at_s[-1] // self._window_s) + 1)
+        from libramen.engine.kernel import counting
+
         counting.count_arrivals(at_s, self._window_s, self._arrivals)
         self._arrived_to_s = float(at_s[-1])
 
@@ -84,6 +85,8 @@ class CountedRequests:
         keys = np.sort(self._keys[: self._n_keys])
         self._n_keys = 0
         found = np.empty((2, len(keys) + self._open.shape[1]), np.int64)
+        from libramen.engine.kernel import counting
+
         n = counting.sum_up(keys, self._open, found)
         self._open = np.ascontiguousarray(found[:, :n])
 
@@ -136,6 +139,8 @@ class CountedRequests:
         last = np.stack([window * BINS + self._open[0] % BINS, self._open[1]])
         last = np.ascontiguousarray(last[:, np.argsort(last[0], kind="stable")])
         found = np.empty_like(last)
+        from libramen.engine.kernel import counting
+
         self._open = found[:, : counting.sum_up(np.zeros(0, np.int64), last, found)]
         self._close(complete_only=False)
         return {f"{name}_s": np.where(ok > 0, grown(found, n)[:n], np.nan) for name, found in self._percentiles.items()}

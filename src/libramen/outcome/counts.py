@@ -7,8 +7,7 @@ from typing import TYPE_CHECKING, Final, NamedTuple
 
 import numpy as np
 
-from libramen.engine.kernel import counting
-from libramen.engine.kernel.counting import BASE, BINS, FINE_BINS, LATENCY, MOST, RETRIED, SHIFT
+from libramen.engine.kernel.bins import BASE, BINS, FINE_BINS, LATENCY, MOST, N_SUMS, RETRIED, SHIFT
 from libramen.engine.plane import ENDINGS, Ending
 from libramen.outcome import measures
 from libramen.outcome.measures import TIME_PARTS, Asked, Failures, Hour, Measures, Within
@@ -81,7 +80,7 @@ class Counts:
         per_minute = 2 + len(self._limits_s)
         self.endings = np.zeros((1, len(ENDINGS)), np.int64)
         self.tries = np.zeros(1, np.int64)
-        self.sums = np.zeros((1, counting.N_SUMS))
+        self.sums = np.zeros((1, N_SUMS))
         self.sent = np.zeros(1)
         self.minutes = np.zeros((1, 1, per_minute), np.int32)
         self.windows = np.zeros((1 if windows is None else windows, len(ENDINGS)), np.int64)
@@ -102,6 +101,8 @@ class Counts:
         at_s = float(columns.at_s.max())
         routes = int(columns.route.max()) + 1 if len(columns.route) else 1
         self._reach(at_s, routes, int(columns.replica.max()))
+        from libramen.engine.kernel import counting  # late: it loads the compiler
+
         counting.count(
             *columns,
             setting.settle_s,

@@ -7,7 +7,6 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from libramen.engine.kernel.counting import collect, sort_by_route
 from libramen.engine.plane import ENDINGS, Ending
 from libramen.outcome import measures, waits
 from libramen.outcome.counts import Columns, Counts, Latencies, Setting
@@ -74,6 +73,8 @@ class KeptRequests:
         held = np.unique(bins)
         found = np.empty(int(self._counts.fine[held].sum()))
         results = self._results
+        from libramen.engine.kernel.counting import collect  # late: it loads the compiler
+
         collect(results.latency_s[self._first :], results.ending[self._first :], wanted, found)
         found.sort()
         # Of the collected, how many come before each bin, and of all.
@@ -94,6 +95,8 @@ class KeptRequests:
         n_ok = self._counts.endings[:, Ending.OK]
         ends = np.cumsum(n_ok)
         found = np.empty(int(ends[-1]))
+        from libramen.engine.kernel.counting import sort_by_route
+
         sort_by_route(self._results.latency_s[self._first :], ending, codes, ends - n_ok, found)
         per_route = np.split(found, ends[:-1])
         # Routes of which nothing was measured may have no row in the counts.

@@ -13,6 +13,7 @@ if TYPE_CHECKING:
 def headroom_section(name: str, found: Headroom) -> Section:
     """A row a plan; `name`: of the study."""
     rows = []
+    repeated = max((len(room.repeats) for room in found.plans), default=0)
     for room in found.plans:
         cells: list[Cell | str] = [
             room.plan,
@@ -21,9 +22,12 @@ def headroom_section(name: str, found: Headroom) -> Section:
             Cell(room.because or "-", room.because),
             Cell("-" if room.next_at is None else f"{room.next_at:.2f}", room.next_at),
         ]
+        if repeated:
+            cells.append(_span_of(room))
         if found.grow is not None:
             cells.append(Cell("-" if room.month is None else f"{room.month:.1f}", room.month))
         rows.append(row(cells))
+    again = [Column(f"in {repeated} seeds", "repeats", is_number=False)] if repeated else []
     grows = [] if found.grow is None else [Column(f"months at {100 * found.grow:g} %", "month")]
     bent = [room.plan for room in found.plans if not room.monotone]
     notes = ["Times the load of the trace, in steps of 1 %: the last one before the first that misses an objective."]
@@ -39,6 +43,7 @@ def headroom_section(name: str, found: Headroom) -> Section:
             Column("breaks first", "breaks", is_number=False),
             Column("because of", "because", is_number=False),
             Column("next at", "next_at"),
+            *again,
             *grows,
         ),
         rows=tuple(rows),
@@ -59,6 +64,12 @@ def _changes(found: Headroom) -> list[str]:
     if steps[-1].breaks is not None:
         ever = "; after that none of these holds"
     return [f"At {100 * found.grow:g} % more a month, the cheapest that holds: {', then '.join(said)}{ever}."]
+
+
+def _span_of(room: Room) -> str:
+    """The least and the greatest limit of some seeds."""
+    some = sorted(limit or 0.0 for limit in room.repeats)
+    return f"{some[0]:.2f} to {some[-1]:.2f}" if some[0] else f"never to {some[-1]:.2f}" if some[-1] else "never"
 
 
 def _factor(room: Room) -> str:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from libramen import units
+from libramen.comparison.sequential import ERROR, SURE, UNSURE
 from libramen.outcome.words import times
 from libramen.report.section import Cell, Column, Section, row
 
@@ -18,6 +19,13 @@ def repeats_section(found: Repeats) -> Section:
     """A row a plan: mean and 95 % interval of what matters, and how often it meets the objectives."""
     n, best, currency = len(found.seeds), found.cheapest, found.currency
 
+    is_sequential = any(plan.is_sequential for plan in found.plans)
+    rule = "A plan holds when at least 95 % of its repeats meet every objective."
+    if is_sequential:
+        rule = (
+            f"A plan was repeated until a sequential test was clear: one that meets every objective in {SURE:.0%} of "
+            f"repeats holds, one that does in {UNSURE:.0%} does not, each said wrongly in {ERROR:.0%} at the most."
+        )
     seeds = f"seed {found.seeds[0]}" if n == 1 else f"seeds {found.seeds[0]} to {found.seeds[-1]}"
 
     def money(value: float) -> str:
@@ -33,10 +41,17 @@ def repeats_section(found: Repeats) -> Section:
         ):
             cells += _cells(plan.spread(measure), show)
         verdict = "holds" if plan.holds else "does not hold"
+        if plan.is_sequential and not plan.is_clear:
+            verdict += ", not clear"
         missed = ", ".join(f"{name} {count:,}" for name, count in plan.missed().items())
-        rows.append(row([*cells, Cell(f"{plan.met:,} of {n:,}", plan.met), verdict, missed], stands_out=plan is best))
+        rows.append(
+            row(
+                [*cells, Cell(f"{plan.met:,} of {len(plan.figures):,}", plan.met), verdict, missed],
+                stands_out=plan is best,
+            )
+        )
     return Section(
-        f"{times(n, 'repeat')}, {seeds}",
+        f"{'up to ' if is_sequential else ''}{times(n, 'repeat')}, {seeds}",
         sentences=(*_verdict(found, currency),),
         columns=(
             Column("plan", "plan", is_number=False),
@@ -51,7 +66,7 @@ def repeats_section(found: Repeats) -> Section:
             Column("missed", "missed", is_number=False, only_wide=True),
         ),
         rows=tuple(rows),
-        notes=("A plan holds when at least 95 % of its repeats meet every objective. Intervals are of the mean.",),
+        notes=(f"{rule} Intervals are of the mean.",),
         prose=True,
     )
 

@@ -6,9 +6,12 @@ from typing import TYPE_CHECKING, Final
 
 from libramen.outcome.story import and_list
 from libramen.report.comparison import plans_section
+from libramen.report.repeats import repeats_section
 from libramen.report.section import Section
 
 if TYPE_CHECKING:
+    from collections.abc import Iterator
+
     from libramen.comparison.search import Search
 
 _MOST: Final = 12
@@ -17,21 +20,22 @@ _NEAR: Final = 4
 
 
 def search_sections(name: str, found: Search, *, front: bool = False) -> list[Section]:
-    """What is cheapest, why that is proven, and the plans around it; `front`: those that nobody beats."""
-    best, counts = found.cheapest, found.counts
-    said = [found.verdict()]
-    if found.near:
-        names = [one.plan for one in sorted(found.near, key=lambda one: one.bill.month)]
-        others = [f"{len(names) - _NEAR:,} more"] if len(names) > _NEAR else []
-        said.append(f"Within 2 % of it: {and_list([*names[:_NEAR], *others])}.")
-    said.append(
-        f"{counts.combinations:,} combinations: {counts.replayed:,} replayed to the end, {counts.stopped:,} stopped "
-        f"when they could not win any more, {counts.ruled_out:,} ruled out by what they cost or could do at the most"
-        + (f", {counts.same:,} the same as one that reached its ceiling as little" if counts.same else "")
-        + (f", {counts.impossible:,} impossible." if counts.impossible else ".")
-    )
-    reasons = sorted(found.reasons.items(), key=lambda entry: -entry[1])
-    said += [f"  {n:,} impossible, such as: {why}" for why, n in reasons[:_REASONS]]
+    """What is cheapest, why that is proven, and the plans around it, for each load.
+
+    Args:
+        name: of the study.
+        found: the search.
+        front: show those that nobody beats.
+    """
+    sections = []
+    for one in found.scenarios:
+        load = f": {one.scale:g} times the load" if len(found.scenarios) > 1 else ""
+        sections += _sections(f"{name}{load}", one, front=front)
+    return sections
+
+
+def _sections(name: str, found: Search, *, front: bool) -> list[Section]:
+    best = found.cheapest
     shown = list(found.front if front else found.figures)
     if len(shown) > _MOST:
         # The cheapest first, and what is closest to it in money: there the choice is.
@@ -41,4 +45,26 @@ def search_sections(name: str, found: Search, *, front: bool = False) -> list[Se
     which = "Plans that nobody beats in money, p95 and availability at once:" if front else "Replayed to the end:"
     more = len(found.front if front else found.figures) - len(shown)
     rest = [Section(sentences=(f"and {more:,} more: see --json",))] if more else []
-    return [Section(name, tuple(said), prose=True), Section(sentences=(which,)), table, *rest]
+    if found.repeats is not None:
+        rest.append(repeats_section(found.repeats))
+    return [Section(name, tuple(_said(found)), prose=True), Section(sentences=(which,)), table, *rest]
+
+
+def _said(found: Search) -> Iterator[str]:
+    counts = found.counts
+    yield found.verdict()
+    if found.near:
+        names = [one.plan for one in sorted(found.near, key=lambda one: one.bill.month)]
+        others = [f"{len(names) - _NEAR:,} more"] if len(names) > _NEAR else []
+        yield f"Within 2 % of it: {and_list([*names[:_NEAR], *others])}."
+    parts = [
+        (counts.replayed, "replayed to the end"),
+        (counts.stopped, "stopped when they could not win any more"),
+        (counts.same, "the same as another whose ceiling was not reached either"),
+        (counts.ruled_out, "ruled out by what they cost at the least or can do at the most"),
+        (counts.impossible, "impossible"),
+    ]
+    yield f"{counts.combinations:,} combinations: " + ", ".join(f"{n:,} {what}" for n, what in parts if n) + "."
+    reasons = sorted(found.reasons.items(), key=lambda entry: -entry[1])
+    for why, n in reasons[:_REASONS]:
+        yield f"  {n:,} impossible, such as: {why}"

@@ -7,10 +7,10 @@ import os
 import pickle
 import signal
 import sys
-from concurrent.futures import Executor, ProcessPoolExecutor
+from concurrent.futures import Executor, Future, ProcessPoolExecutor
 from contextlib import contextmanager
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from libramen.outcome.replay import replay
 
@@ -77,24 +77,37 @@ class Case:
         return True
 
 
-class LocalProcesses(ProcessPoolExecutor):
-    """Processes on this machine. Where they are forked they share the trace and all that is loaded."""
+class LocalProcesses(Executor):
+    """Processes on this machine, started with the first task. Where they are forked they share all that is loaded."""
 
     def __init__(self, workers: int) -> None:
-        # Elsewhere than on Linux a process starts from nothing, in about a second.
-        forks = sys.platform == "linux"
-        if forks:
-            from libramen.engine.kernel import state  # noqa: F401  (loaded once, here, and shared)
-            from libramen.outcome import counts  # noqa: F401
-        super().__init__(workers, multiprocessing.get_context("fork" if forks else "spawn"), initializer=_be_quiet)
-        self._forks = forks
+        self._workers = workers
+        self._processes: ProcessPoolExecutor | None = None
+
+    def submit(self, function: Callable[..., Any], /, *arguments: Any, **named: Any) -> Future[Any]:
+        """As of any executor."""
+        if self._processes is None:
+            # Elsewhere than on Linux a process starts from nothing, in about a second.
+            forks = sys.platform == "linux"
+            if forks:
+                from libramen.engine.kernel import state  # noqa: F401  (loaded once, here, and shared)
+                from libramen.outcome import counts  # noqa: F401
+            self._processes = ProcessPoolExecutor(
+                self._workers, multiprocessing.get_context("fork" if forks else "spawn"), initializer=_be_quiet
+            )
+        return self._processes.submit(function, *arguments, **named)
+
+    def shutdown(self, wait: bool = True, *, cancel_futures: bool = False) -> None:
+        """As of any executor."""
+        if self._processes is not None:
+            self._processes.shutdown(wait, cancel_futures=cancel_futures)
 
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> bool | None:
         """Whoever leaves early does not wait for what is still running."""
-        if error is not None:
-            for process in list((self._processes or {}).values()):
+        if error is not None and self._processes is not None:
+            for process in list((self._processes._processes or {}).values()):
                 process.terminate()
         return super().__exit__(kind, error, trace)
 

@@ -14,7 +14,7 @@ import threading
 import time
 import zlib
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Final, NamedTuple
+from typing import TYPE_CHECKING, Any, Final, NamedTuple, Self
 
 from libramen.errors import OutputError
 from libramen.files import cache_directory
@@ -26,7 +26,7 @@ SUFFIXES: Final = (".sqlite", ".db")
 MISSING: Final = object()
 """Instead of an entry: there is none that can be trusted."""
 
-_MAGIC: Final = b"SQLite format 3\0"
+_SOMETHING_ELSE: Final = "{}: found a file of something else; allowed: a store, or a new file"
 _OURS: Final = 0x4C624D6E
 """SQLite's application id of such a file."""
 _FORMAT: Final = 1
@@ -76,21 +76,14 @@ class Store:
         self._open()
 
     def _check(self) -> None:
-        """Refuse a file of the user's that is no store."""
+        """Refuse a place of the user's where no store can be.
+
+        The file itself is only read by SQLite: if it were closed here, locks on it would be lost.
+        """
         if self.path.suffix.lower() not in SUFFIXES:
             raise OutputError(f"{self.path}: found the ending {self.path.suffix!r}; allowed: {' or '.join(SUFFIXES)}")
         if self.path.is_dir() or not self.path.parent.is_dir():
             raise OutputError(f"{self.path}: allowed: a file in a directory that is there")
-        try:
-            with self.path.open("rb") as file:
-                head = file.read(100)
-        except FileNotFoundError:
-            return
-        except OSError as error:
-            raise OutputError(f"{self.path}: cannot be read: {error.strerror}") from None
-        is_database = head[:16] == _MAGIC and len(head) == 100
-        if head and (not is_database or int.from_bytes(head[68:72], "big") not in {0, _OURS}):
-            raise OutputError(f"{self.path}: found a file of something else; allowed: a store, or a new file")
 
     # -- opened, and set aside where it is damaged -----------------------------------------------------
 
@@ -102,10 +95,14 @@ class Store:
             except _OfAnotherKind:
                 self._set_aside("is of another version")
                 continue
+            except OutputError:
+                raise
             except (sqlite3.OperationalError, OSError) as error:  # a full disk, a folder that cannot be written
                 self._tell(f"{self.path}: this store cannot be used, so nothing is kept: {error}.")
                 return
-            except sqlite3.DatabaseError:
+            except sqlite3.DatabaseError as error:
+                if error.sqlite_errorcode == sqlite3.SQLITE_NOTADB and not self._is_own:
+                    raise OutputError(_SOMETHING_ELSE.format(self.path)) from None
                 self._set_aside("is damaged")
                 continue
             return
@@ -113,13 +110,13 @@ class Store:
     def _connected(self) -> sqlite3.Connection:
         connection = sqlite3.connect(self.path, timeout=_WAIT_S, isolation_level=None, check_same_thread=False)
         try:
-            connection.execute("PRAGMA journal_mode = WAL")
-            connection.execute("PRAGMA synchronous = NORMAL")
             (ours,) = connection.execute("PRAGMA application_id").fetchone()
             (form,) = connection.execute("PRAGMA user_version").fetchone()
             (tables,) = connection.execute("SELECT count(*) FROM sqlite_master").fetchone()
             if tables:
                 self._check_kind(ours, form)
+            connection.execute("PRAGMA journal_mode = WAL")
+            connection.execute("PRAGMA synchronous = NORMAL")
             connection.execute("BEGIN IMMEDIATE")
             connection.execute(f"PRAGMA application_id = {_OURS}")
             connection.execute(f"PRAGMA user_version = {_FORMAT}")
@@ -135,7 +132,7 @@ class Store:
 
     def _check_kind(self, ours: int, form: int) -> None:
         if ours != _OURS and not self._is_own:
-            raise OutputError(f"{self.path}: found a database of something else; allowed: a store, or a new file")
+            raise OutputError(_SOMETHING_ELSE.format(self.path))
         if (ours, form) != (_OURS, _FORMAT):
             raise _OfAnotherKind
 
@@ -149,6 +146,12 @@ class Store:
             except OSError:
                 continue
         self._tell(f"{self.path}: this store {why}; it is now {aside.name}, and a new one is begun.")
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
 
     def close(self) -> None:
         """Done with it."""

@@ -12,6 +12,7 @@
 | `clients` | answers, failures, time-outs, repeated attempts |
 | `callers`, `connections` | visits that call other services; pools of connections |
 | `orders` | what the control plane orders: a replica to add, drain, withdraw or remove |
+| `bins`, `counting` | what is counted of requests that have ended |
 | `integrals`, `use` | integrals over time; when replicas are in use |
 | `trees`, `heaps`, `uniforms` | winner trees, binary heaps, random numbers |
 """

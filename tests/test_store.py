@@ -1,0 +1,271 @@
+"""Figures that are kept: the same as replayed, whatever was changed meanwhile, and whatever happened to the file."""
+
+from __future__ import annotations
+
+import json
+import multiprocessing
+import sqlite3
+import subprocess
+import sys
+import time
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+import pytest
+from typer.testing import CliRunner
+
+from libramen import OutputError, Store, compare, headroom, load_study, search
+from libramen.cli.app import app
+from libramen.demo.write import write_demo
+from libramen.outcome.replay import replay
+from libramen.runs import cases, pool
+from libramen.runs.store import MISSING
+
+if TYPE_CHECKING:
+    from pathlib import Path
+
+    from libramen import Study
+
+STUDY = """
+[trace]
+files = ["t.csv"]
+[service]
+slots = 2
+backlog = 4
+timeout = "6s"
+[objectives]
+p95 = "{p95}"
+availability = "{availability}"
+month = {month}
+[tiers.{tier}]
+billing = "per_hour"
+autoscaling = true
+replicas = {{ least = 1, most = 8 }}
+[tiers.{tier}.sizes.small]
+cores = 1
+per_hour = {price}
+[plans.{plan}]
+tier = "{tier}"
+size = "small"
+[plans.scaled]
+tier = "{tier}"
+size = "small"
+[plans.scaled.scaling]
+rule = "target"
+measure = "cpu"
+target = "60%"
+every = "10s"
+ceiling = 8
+"""
+
+
+def _study(folder: Path, **values: Any) -> Study:
+    rng = np.random.default_rng(3)
+    at = np.cumsum(rng.exponential(0.3, 900))
+    lines = [f"{t:.6f},{cpu:.6f},{wait:.6f}" for t, cpu, wait in zip(at, *rng.exponential(0.4, (2, 900)), strict=True)]
+    (folder / "t.csv").write_text("at_s,cpu_s,wait_s\n" + "\n".join(lines) + "\n")
+    said = {"p95": "4s", "availability": "95%", "month": 200, "price": 0.03, "tier": "convoy", "plan": "one"} | values
+    (folder / "study.toml").write_text(STUDY.format(**said))
+    return load_study(folder / "study.toml")
+
+
+@pytest.fixture
+def replays(monkeypatch: pytest.MonkeyPatch) -> list[str]:
+    """Names of the plans that are replayed."""
+    made: list[str] = []
+
+    def counted(trace: Any, services: Any, plan: Any, *arguments: Any, **named: Any) -> Any:
+        made.append(plan.name)
+        return replay(trace, services, plan, *arguments, **named)
+
+    for module in (cases, sys.modules["libramen.comparison.search"]):
+        monkeypatch.setattr(module, "replay", counted)
+    return made
+
+
+def test_nothing_is_replayed_twice(tmp_path: Path, replays: list[str]) -> None:
+    study, store = _study(tmp_path), Store(tmp_path / "s.sqlite")
+    found = compare(study, store=store)
+    assert sorted(replays) == ["one", "scaled"]
+    replays.clear()
+    again = compare(study, store=Store(tmp_path / "s.sqlite"))
+    assert not replays
+    assert again.figures == found.figures == compare(study).figures
+    assert again.to_dict() == found.to_dict()
+    assert store.size().entries == 2
+    assert store.clear() == 2
+    assert store.size().entries == 0
+
+
+@pytest.mark.parametrize(
+    ("changed", "is_replayed"),
+    [
+        ({"price": 0.07}, False),
+        ({"month": 10}, False),
+        ({"availability": "99.9%"}, False),
+        ({"plan": "other", "tier": "barge"}, False),
+        ({"p95": "1s"}, True),
+    ],
+)
+def test_what_a_change_costs(tmp_path: Path, replays: list[str], changed: dict[str, Any], *, is_replayed: bool) -> None:
+    """Prices, verdicts and names are worked out again; a limit of latency was counted, so it needs a replay."""
+    store = Store(tmp_path / "s.sqlite")
+    compare(_study(tmp_path), store=store)
+    study = _study(tmp_path, **changed)
+    wanted = compare(study).figures
+    replays.clear()
+    assert compare(study, store=store).figures == wanted
+    assert bool(replays) == is_replayed
+
+
+def test_several_services_and_their_bills(tmp_path: Path, replays: list[str]) -> None:
+    study = load_study(write_demo(tmp_path / "cabins", study="cabins"))
+    store = Store(tmp_path / "s.sqlite")
+    first = compare(study, plans=["pooled"], store=store)
+    replays.clear()
+    dearer = study.plan("pooled").each(
+        lambda _, plan: plan.replace(size=plan.size.replace(per_hour=2 * (plan.size.per_hour or 0)))
+    )
+    again = compare(study, plans=[dearer], store=store)
+    assert not replays
+    assert again.figures == compare(study, plans=[dearer]).figures
+    assert again.figures[0].bill.month > first.figures[0].bill.month
+
+
+def test_a_search_and_headroom_go_on_where_they_were(tmp_path: Path, replays: list[str]) -> None:
+    study, store = _study(tmp_path, availability="99%"), Store(tmp_path / "s.sqlite")
+    ranges = {"replicas": range(1, 8)}
+    found = search(study, "one", store=store, **ranges)
+    room = headroom(study, plans=["one"], store=store)
+    assert replays
+    replays.clear()
+    assert search(study, "one", store=store, **ranges).to_dict() == found.to_dict()
+    assert headroom(study, plans=["one"], store=store).to_dict() == room.to_dict()
+    assert not replays
+    assert search(study, "one", **ranges).to_dict() == found.to_dict()
+
+
+def test_what_is_damaged_is_set_aside(tmp_path: Path) -> None:
+    study, path = _study(tmp_path), tmp_path / "s.sqlite"
+    wanted = compare(study).figures
+    told: list[str] = []
+
+    def again() -> None:
+        told.clear()
+        with Store(path, told.append) as store:
+            assert compare(study, store=store).figures == wanted
+
+    def harmed(statement: str) -> None:
+        file = sqlite3.connect(path)
+        file.execute(statement)
+        file.commit()
+        file.close()
+
+    again()
+    assert not told
+    harmed("UPDATE entries SET body = zeroblob(length(body))")
+    again()
+    assert "an entry of this store is damaged" in told[0]
+    for harm in (lambda raw: raw[:100] + b"\0" * (len(raw) - 100), lambda raw: raw[:4096]):
+        path.write_bytes(harm(path.read_bytes()))
+        again()
+        assert any("this store is damaged; it is now s-damaged.sqlite" in sentence for sentence in told), told
+    harmed("PRAGMA user_version = 99")
+    again()
+    assert "is of another version" in told[0]
+
+
+def test_what_is_no_store_is_left_alone(tmp_path: Path) -> None:
+    other = tmp_path / "other.db"
+    with sqlite3.connect(other) as file:
+        file.execute("CREATE TABLE mine (x)")
+    file.close()
+    before = other.read_bytes()
+    for path, why in (
+        (other, "something else"),
+        (tmp_path / "study.toml", "the ending"),
+        (tmp_path / "no" / "s.sqlite", "a directory that is there"),
+    ):
+        with pytest.raises(OutputError, match=why):
+            Store(path)
+    text = tmp_path / "text.sqlite"
+    text.write_text("not a store")
+    with pytest.raises(OutputError, match="something else"):
+        Store(text)
+    assert other.read_bytes() == before
+    assert text.read_text() == "not a store"
+    store = Store(tmp_path / "s.sqlite", pytest.fail)
+    store.close()
+    store.put("key", {"a": 1})  # nobody minds
+    assert store.get("key") is MISSING
+
+
+RANGES: dict[str, Any] = {"replicas": range(1, 8), "vary": {"service.slots": [1, 2, 3, 4]}}
+SEARCH = """
+import sys
+from pathlib import Path
+from libramen import Store, load_study, search
+study = load_study(sys.argv[1])
+found = search(study, "one", store=Store(sys.argv[2]), replicas=range(1, 8), vary={"service.slots": [1, 2, 3, 4]})
+print(found.cheapest.plan, found.counts)
+"""
+
+
+def _search_and_keep(study: Study, path: Path) -> None:
+    with Store(path) as store:
+        search(study, "one", store=store, **RANGES)
+
+
+def test_a_search_that_is_killed_at_any_moment(tmp_path: Path) -> None:
+    """Twenty times, at moments spread over a search; the store opens each time, and the answer stays."""
+    study, path = _study(tmp_path, availability="90%"), tmp_path / "s.sqlite"
+    study.trace()
+    wanted = search(study, "one", **RANGES).to_dict()
+    began = time.perf_counter()
+    _search_and_keep(study, path)
+    whole_s = time.perf_counter() - began
+    rng, left = np.random.default_rng(11), set()
+    for number in range(20):
+        if number % 4 == 0:
+            with Store(path) as store:
+                store.clear()
+        process = multiprocessing.get_context("fork").Process(target=_search_and_keep, args=(study, path))
+        process.start()
+        time.sleep(whole_s * float(rng.uniform(0.05, 1.2)))
+        process.kill()
+        process.join()
+        with Store(path, pytest.fail) as store:
+            left.add(store.size().entries)
+            if number % 5 == 4:
+                assert search(study, "one", store=store, **RANGES).to_dict() == wanted
+    assert len(left) > 2, left  # some were killed halfway
+
+
+def test_two_processes_at_a_time(tmp_path: Path) -> None:
+    study, path = _study(tmp_path), tmp_path / "s.sqlite"
+    del study
+    command = [sys.executable, "-c", SEARCH, str(tmp_path / "study.toml"), str(path)]
+    both = [subprocess.Popen(command, stdout=subprocess.PIPE, text=True) for _ in range(2)]
+    said = {process.communicate()[0] for process in both}
+    assert len(said) == 1
+    assert all(process.returncode == 0 for process in both)
+
+
+def test_the_commands(tmp_path: Path) -> None:
+    _study(tmp_path)
+    run = CliRunner().invoke
+    study, store = str(tmp_path / "study.toml"), str(tmp_path / "s.sqlite")
+    first = run(app, ["compare", study, "--json", "--store", store])
+    assert json.loads(first.stdout) == json.loads(run(app, ["compare", study, "--json", "--no-store"]).stdout)
+    assert "2 entries" in run(app, ["store", "--store", store]).stdout
+    assert "2 entries thrown away" in run(app, ["store", "--store", store, "--clear"]).stdout
+    both = run(app, ["compare", study, "--store", store, "--no-store"])
+    assert "allowed: one of them" in str(both.exception)
+
+
+def test_a_rule_of_the_users_own_is_not_kept(tmp_path: Path) -> None:
+    study, store = _study(tmp_path), Store(tmp_path / "s.sqlite")
+    plan = study.plan("scaled").replace(scaling={"rule": lambda seen: 2, "every": 10, "ceiling": 3})
+    compare(study, plans=[plan], store=store)
+    assert store.size().entries == 0
+    assert pool.known.key_of(cases.Case(study.services, plan, study.objectives), "t") is None
