@@ -9,6 +9,7 @@ from __future__ import annotations
 from concurrent.futures import Future, as_completed
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, Final, Protocol, Self
+from weakref import WeakKeyDictionary
 
 from libramen.errors import LibramenError, ReplayError
 from libramen.runs import known
@@ -183,18 +184,27 @@ class Pool:
         if _client_of(self.executor) is None or not _is_of_a_death(error):
             return False
         self._there = None  # perhaps nobody has the trace any more
+        _scattered.get(_client_of(self.executor), {}).pop(self.trace_key, None)
         return True
 
     def _announce(self) -> Any:
         """Let the workers know the trace; returns how they will."""
         client = _client_of(self.executor)
         if client is not None:
-            return client.scatter(self.trace, broadcast=True)
+            known_there = _scattered.setdefault(client, {})
+            if self.trace_key not in known_there:
+                # Under a name of its own: one that is still being forgotten cannot be sent again at once.
+                known_there[self.trace_key] = client.scatter(self.trace, broadcast=True, hash=False)
+            return known_there[self.trace_key]
         key = self.trace_key
         _traces[key] = self.trace  # for threads, and for processes that are forked from now on
         if self.trace.source.cache_key is None and not isinstance(self.executor, LocalProcesses):
             keep(key, self.trace)
         return key
+
+
+_scattered: WeakKeyDictionary[Any, dict[str, Any]] = WeakKeyDictionary()
+"""Of each client of a cluster the traces that its workers have, by their key in the cache."""
 
 
 def _client_of(executor: Any) -> Any:
