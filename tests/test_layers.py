@@ -35,6 +35,7 @@ MAY_REACH_DOWN = {
     ("comparison/events.py", "_repr_html_", "report"),
     ("comparison/repeats.py", "_repr_html_", "report"),
     ("comparison/headroom.py", "plot", "draw"),
+    ("comparison/search.py", "plot", "draw"),
     ("comparison/headroom.py", "_repr_html_", "report"),
     ("comparison/backtest.py", "_repr_html_", "report"),
 }

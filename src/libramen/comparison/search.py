@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any, Final, Literal, NamedTuple
 from libramen.comparison.bounds import Overload, Stopped, Watch, about_all, least_cost, parts
 from libramen.comparison.compare import Comparison
 from libramen.comparison.repeats import Repeats, check_repeats, repeated_cases
-from libramen.comparison.vary import SCALE, Combination, combinations, sensible
+from libramen.comparison.vary import SCALE, Combination, combinations, sensible, short_key
 from libramen.errors import StudyError
 from libramen.outcome.replay import replay
 from libramen.runs import known
@@ -23,6 +23,8 @@ from libramen.study.plan import Plan
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Mapping
     from concurrent.futures import Executor
+
+    from matplotlib.figure import Figure
 
     from libramen.outcome.figures import Figures
     from libramen.runs.pool import Ticket
@@ -66,6 +68,7 @@ class Search(Comparison):
 
     Attributes:
         varied: of each plan in `figures`, by its name: key -> value.
+        values: the values of each key, in their order.
         counts: what became of all combinations.
         reasons: why combinations are impossible, with how many there are of each.
         scale: the load as a multiple of the trace's.
@@ -80,12 +83,14 @@ class Search(Comparison):
         cases: Iterable[Case],
         *,
         varied: dict[str, dict[str, Any]],
+        values: dict[str, list[Any]],
         counts: Counts,
         reasons: dict[str, int],
         scale: float = 1.0,
     ) -> None:
         super().__init__(figures, trace, cases)
-        self.varied, self.counts, self.reasons, self.scale = varied, counts, reasons, scale
+        self.varied, self.values = varied, values
+        self.counts, self.reasons, self.scale = counts, reasons, scale
         self.scenarios: tuple[Search, ...] = (self,)
         self.repeats: Repeats | None = None
 
@@ -102,6 +107,18 @@ class Search(Comparison):
     def front(self) -> tuple[Figures, ...]:
         """The plans replayed to the end that no other beats in money, p95 and availability at once."""
         return tuple(one for one in self.figures if not any(_beats(other, one) for other in self.figures))
+
+    def label(self, figures: Figures) -> str:
+        """A combination by what was varied alone, short: `replicas=5, size=small`."""
+        varied = self.varied[figures.plan]
+        told = [f"{short_key(key)}={value}" for key, value in varied.items() if key != SCALE]
+        return ", ".join(told) or figures.plan
+
+    def plot(self) -> Figure:
+        """Money and p95 over what was varied, and money against p95 with the plans that nobody beats."""
+        from libramen.draw.search import draw_search
+
+        return draw_search(self)
 
     def winner(self) -> Plan | JointPlan | None:
         """The plan of the cheapest, None: nothing meets every objective."""
@@ -370,6 +387,10 @@ class _Hunt:
             self._pool.trace,
             [self._cases[place] for place in places],
             varied={names[place]: self._possible[place].varied for place in places},
+            values={
+                key: list(dict.fromkeys(one.varied[key] for one in self._everything))
+                for key in self._everything[0].varied
+            },
             counts=counts,
             reasons=_reasons(self._everything),
             scale=scale,

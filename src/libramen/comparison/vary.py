@@ -185,6 +185,13 @@ def name_of(plan: Plan | JointPlan, varied: Mapping[str, Any]) -> str:
     return " ".join([plan.name, *(f"{key}={value}" for key, value in varied.items())])
 
 
+def short_key(key: str) -> str:
+    """A key as tables and pictures show it: `web.replicas` of `plan.services.web.replicas`, `target` of a rule's."""
+    for prefix in ("plan.services.", "services.", "scaling.", "trace."):
+        key = key.removeprefix(prefix)
+    return key.replace(".scaling.", ".")
+
+
 def _with(study: Study, plan: Plan, key: str, value: Any, varied: Mapping[str, Any]) -> Plan:
     part, _, rest = key.partition(".")
     if not rest:

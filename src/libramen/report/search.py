@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import TYPE_CHECKING, Final
 
 from libramen.outcome.story import and_list
@@ -41,7 +42,9 @@ def _sections(name: str, found: Search, *, front: bool) -> list[Section]:
         # The cheapest first, and what is closest to it in money: there the choice is.
         of = (found.nearest if best is None else best).bill.month
         shown = sorted(sorted(shown, key=lambda one: abs(one.bill.month - of))[:_MOST], key=lambda one: one.bill.month)
-    table = plans_section(shown, best=best)
+    # By what was varied alone: what they have in common would only make them long.
+    named = {id(one): replace(one, plan=found.label(one)) for one in shown}
+    table = plans_section(list(named.values()), best=None if best is None else named.get(id(best)))
     which = "Plans that nobody beats in money, p95 and availability at once:" if front else "Replayed to the end:"
     more = len(found.front if front else found.figures) - len(shown)
     rest = [Section(sentences=(f"and {more:,} more: see --json",))] if more else []
