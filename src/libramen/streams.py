@@ -40,6 +40,7 @@ _PURPOSES: Final = {
     "zone_loss": 22,
     "dependency": 23,
     "slow": 24,
+    "days": 25,
 }
 
 
@@ -55,7 +56,7 @@ def stream(seed: int, purpose: str, number: int = 0, service: int = 0) -> np.ran
             by themselves), `"crash"`, `"reclaim"`, `"zone_loss"`, `"dependency"` and `"slow"` (when faults come),
             `"share"` (which visits make a call) and `"call"` (its work), `"visitors"` (the salt of their names),
             `"demand"` (which quiet sample a request takes), `"unqueue"` (which work an unqueued one has) or
-            `"backtest"` (which work a request has that is held back).
+            `"backtest"` (which work a request has that is held back), `"days"` (of which other months are made).
         number: which of the purpose's streams.
         service: number of the service whose they are (from 0).
 

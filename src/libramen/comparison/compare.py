@@ -6,6 +6,7 @@ from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 from libramen import units
+from libramen.comparison.months import Resampled, resampled
 from libramen.errors import ReplayError, StudyError
 from libramen.outcome.measures import LATENCIES
 from libramen.outcome.story import and_list, miss
@@ -88,6 +89,17 @@ class Comparison:
         what = "meets every objective" if best.objectives else "there is (no objectives are set)"
         return f"The cheapest plan that {what} is {best.plan}: {cost} a month, {best.bill.assumes}."
 
+    @cached_property
+    def resampled(self) -> Resampled | None:
+        """How sure the verdict is, if days of the trace had come in other numbers; None: it has fewer than seven days.
+
+        See `months.resampled`.
+        """
+        plans = {name: case.plan for name, case in self._cases.items()}
+        if not all(figures.plan in plans for figures in self.figures):
+            return None
+        return resampled(self.figures, plans, self.figures[0].seed)
+
     @property
     def table(self) -> pd.DataFrame:
         """One row per plan."""
@@ -123,6 +135,7 @@ class Comparison:
             "plans": [figures.to_dict(routes=False) for figures in self.figures],
             "cheapest": None if self.cheapest is None else self.cheapest.plan,
             "nearest": self.nearest.plan,
+            "resampled": None if self.resampled is None else self.resampled._asdict(),
         }
 
     def plot(self) -> Figure:

@@ -234,8 +234,11 @@ def repeat(
     first = cases_of(study, plans, seed)
     if trace is None:
         trace = study.trace(seed=seed, progress=lambda share: report("reading the trace", share), cache=cache)
-    with workers_for(len(first) * (_ROUND if isinstance(n, str) else n), executor, workers) as there:
-        found = repeated_cases(first, n, Pool(trace, there, store), report)
+    with (
+        workers_for(len(first) * (_ROUND if isinstance(n, str) else n), executor, workers) as there,
+        Pool(trace, there, store) as pool,
+    ):
+        found = repeated_cases(first, n, pool, report)
     return Repeats(found, range(seed, seed + max(len(plan.figures) for plan in found)))
 
 
@@ -255,25 +258,24 @@ def repeated_cases(
     """Cases replayed with more seeds, from their own on: n, or as many as it takes to know whether each holds."""
     is_sequential = isinstance(n, str)
     found: list[list[Figures]] = [[] for _ in cases]
-    with pool:
-        undecided = list(range(len(cases)))
-        while undecided:
-            some = min(_ROUND, sequential.MOST - len(found[undecided[0]])) if isinstance(n, str) else n
-            tickets = [
-                (place, pool.hand_in(changed(cases[place], seed=cases[place].seed + len(found[place]) + k), Whole()))
-                for place in undecided
-                for k in range(some)
-            ]
-            for done, (place, ticket) in enumerate(tickets):
-                found[place].append(ticket.result)
-                report("repeats", (done + 1) / len(tickets))
-            undecided = [
-                place
-                for place in undecided
-                if is_sequential
-                and len(found[place]) < sequential.MOST
-                and verdict(figures.meets_all for figures in found[place]) is None
-            ]
+    undecided = list(range(len(cases)))
+    while undecided:
+        some = min(_ROUND, sequential.MOST - len(found[undecided[0]])) if isinstance(n, str) else n
+        tickets = [
+            (place, pool.hand_in(changed(cases[place], seed=cases[place].seed + len(found[place]) + k), Whole()))
+            for place in undecided
+            for k in range(some)
+        ]
+        for done, (place, ticket) in enumerate(tickets):
+            found[place].append(ticket.result)
+            report("repeats", (done + 1) / len(tickets))
+        undecided = [
+            place
+            for place in undecided
+            if is_sequential
+            and len(found[place]) < sequential.MOST
+            and verdict(figures.meets_all for figures in found[place]) is None
+        ]
     return tuple(
         Repeated(case.plan.name, tuple(figures), is_sequential) for case, figures in zip(cases, found, strict=True)
     )

@@ -314,6 +314,8 @@ def search(
             if all(one.plan is None for one in some):
                 raise StudyError(f"search: none of {len(some):,} combinations is possible with {SCALE}={scale:g}")
             found.append(_Hunt(study, pool, some, seed, _part_of(report, number, len(scales)), front=front).run(scale))
+            if repeats is not None:
+                found[-1].repeats = found[-1].repeat(repeats, pool, report)
     for one in found:
         one.scenarios = tuple(found)
     return found[0]

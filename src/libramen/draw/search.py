@@ -41,7 +41,7 @@ def draw_search(found: Search) -> Figure:
     figure = new_figure(
         title,
         f"{counts.combinations:,} combinations, {len(found.figures):,} replayed to the end; "
-        "filled: all objectives met, open: not; dashed: objectives; the line joins those that nobody beats in money and p95",
+        "filled: all objectives met, open: not; dashed: objectives; the line joins what nobody beats in money and p95",
     )
     keys = [key for key, values in found.values.items() if len(values) > 1]
     if len(keys) == 1:

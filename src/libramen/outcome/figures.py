@@ -11,6 +11,7 @@ from zoneinfo import ZoneInfo
 from libramen.bill.bill import Bill
 from libramen.bill.lines import BillLine
 from libramen.engine.replica import Death
+from libramen.outcome.days import Days
 from libramen.outcome.events import Event
 from libramen.outcome.findings import Finding
 from libramen.outcome.measures import Hour
@@ -67,6 +68,7 @@ class Figures:
         findings: what is worth knowing, the most costly first.
         routes: the figures of each route; None: they were not asked for.
         services: the figures of each service by name, where there are several; else None.
+        days: counts of each day, None: the trace has fewer than seven, or its requests were not kept.
     """
 
     plan: str
@@ -99,6 +101,7 @@ class Figures:
     events: tuple[Event, ...]
     routes: tuple[RouteFigures, ...] | None = None
     services: dict[str, Figures] | None = None
+    days: Days | None = None
 
     @property
     def meets_all(self) -> bool:
@@ -155,6 +158,8 @@ class Figures:
         }
         if routes and self.routes is not None:
             document["routes"] = [route.to_dict() for route in self.routes]
+        if self.days is not None:
+            document["days"] = self.days._asdict()
         if self.services is not None:
             document["services"] = {name: figures.to_dict(routes=routes) for name, figures in self.services.items()}
         return document
@@ -177,6 +182,7 @@ class Figures:
         """What `to_dict` has written, the same to the last digit."""
         start = document["start"]
         hour, routes, services = document["worst_hour"], document.get("routes"), document.get("services")
+        days = document.get("days")
         replicas, availability = document["replicas"], document["availability"]
         same = ("plan", "tier", "size", "seed", "span_s", "requests", "attempts", "endings", "latency_s", "answered_s",
                 "utilisation", "time_s", "bytes_out")  # fmt: skip
@@ -202,6 +208,7 @@ class Figures:
             findings=tuple(Finding(**finding) for finding in document["findings"]),
             events=tuple(Event(**event) for event in document["events"]),
             routes=None if routes is None else tuple(RouteFigures.from_dict(route) for route in routes),
+            days=None if days is None else Days.from_dict(days),
             services=None if services is None else {name: cls.from_dict(one) for name, one in services.items()},
         )
 

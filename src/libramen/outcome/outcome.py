@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from libramen.bill.usage import usage_of
 from libramen.errors import ReplayError
 from libramen.fields import nearest
 from libramen.outcome import measures
@@ -23,6 +24,7 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
     from libramen.bill.bill import Bill
+    from libramen.bill.usage import Used
     from libramen.engine.run import Run
     from libramen.outcome.events import Event, Key
     from libramen.outcome.figures import Figures
@@ -172,6 +174,11 @@ class Outcome:
     @cached_property
     def _by_route(self) -> list[Measures]:
         return [self._measured.measures(code) for code in range(len(self.run.routes))]
+
+    @property
+    def usage(self) -> tuple[Used, ...]:
+        """What was used, by hour of the clock: what the bill is made of."""
+        return usage_of(self.run, self.plan, self._measured)
 
     # -- objectives --------------------------------------------------------------------------------
 
@@ -409,6 +416,7 @@ class Outcome:
             events: whether it is worked out what each release and fault has cost, by replays without it; else it says
                 only when they were.
         """
+        from libramen.outcome.days import days_of
         from libramen.outcome.events import happened
         from libramen.outcome.figures import Figures, RouteFigures
 
@@ -431,6 +439,7 @@ class Outcome:
             deaths=tuple(self.run.deaths),
             events=() if self.is_part else self.happened if events else tuple(happened(self)),
             routes=per_route,
+            days=None if self.is_part else days_of(self, self._asked.limits()),
             **{name: getattr(self, name) for name in same},
         )
 

@@ -35,12 +35,27 @@ def comparison_sections(study: Study, found: Comparison) -> list[Section]:
             "How much of the work is CPU work is a guess (40 %): --doubt shows whether the verdict depends on it, "
             "cpu_use in [trace] measures it."
         )
+    sure = how_sure(found)
+    if sure:
+        notes.append(sure)
     return [
         *doubts_section(found.trace.demand.doubts),
         heading(study, found.trace, *([f"Objectives: {'; '.join(wanted)}."] if wanted else [])),
         plans_section(found.figures, best=found.cheapest),
         Section(found.verdict(), tuple(misses), notes=tuple(notes)),
     ]
+
+
+def how_sure(found: Comparison) -> str:
+    """Which plan is the cheapest in months made of other days; empty: there are too few of them."""
+    sure = found.resampled
+    if sure is None:
+        return ""
+    told = [f"{plan} in {n:,}" for plan, n in sure.cheapest.items()] + ([f"none in {sure.none:,}"] if sure.none else [])
+    return (
+        f"Of {sure.months:,} months of {sure.days:,} days drawn from those of the trace, the cheapest that meets every "
+        f"objective is {', '.join(told)}."
+    )
 
 
 def doubts_of_verdict(doubts: Sequence[Doubt]) -> list[Section]:

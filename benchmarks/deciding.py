@@ -1,0 +1,79 @@
+"""How long a search of the demo takes, on one core, on two, on a cluster, and the second time; in one run.
+
+    python benchmarks/deciding.py
+
+Plan `brisk` with 2 sizes x 19 numbers of replicas x 3 rules x 3 targets, 342 combinations, of which a third is
+impossible (`fixed` has no target). Brute force would replay all others to the end. Times on shared machines are noisy,
+so read the ratios. The cluster is one of four processes here; it is in the extra `cluster`.
+"""
+
+from __future__ import annotations
+
+import tempfile
+import time
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from libramen import Store, compare, load_study, search
+from libramen.demo.write import write_demo
+from libramen.runs.cases import LocalProcesses
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+RANGES: dict[str, Any] = {
+    "size": ["small", "medium"],
+    "replicas": range(2, 21),
+    "vary": {"scaling.rule": ["fixed", "target", "ahead"], "scaling.target": [1.0, 1.5, 2.0]},
+}
+
+
+def seconds(call: Callable[[], Any]) -> float:
+    """How long a call takes."""
+    began = time.perf_counter()
+    call()
+    return time.perf_counter() - began
+
+
+def main() -> None:
+    with tempfile.TemporaryDirectory() as folder:
+        study = load_study(write_demo(Path(folder) / "saltmarsh"))
+        trace = study.trace()
+        compare(study, trace=trace, plans=["steady"])  # compiled, or loaded from the cache
+
+        def find(executor: Any = None, store: Store | None = None) -> Any:
+            return search(study, "brisk", executor, trace=trace, store=store, **RANGES)
+
+        found = find()
+        counts = found.counts
+        possible = counts.combinations - counts.impossible
+        print(f"{counts.combinations} combinations, {possible} possible: {counts.replayed} replayed to the end, "
+              f"{counts.stopped} stopped, {counts.same} the same, {counts.ruled_out} ruled out")  # fmt: skip
+        assert found.cheapest is not None
+        print(f"the cheapest: {found.cheapest.plan}, {found.cheapest.bill.month} a month")
+        one_s = seconds(find)
+        with LocalProcesses(2) as processes:
+            two_s = seconds(lambda: find(processes))
+        print(f"one process    {one_s:6.1f} s")
+        print(f"two processes  {two_s:6.1f} s, {one_s / two_s:.2f} times as fast")
+        try:
+            import distributed
+        except ImportError:
+            print("distributed is not installed (pip install '.[cluster]'): left out")
+        else:
+            with (
+                distributed.LocalCluster(n_workers=4, threads_per_worker=1, dashboard_address=None) as cluster,
+                distributed.Client(cluster) as client,
+            ):
+                search(study, "steady", client.get_executor(), trace=trace, replicas=range(2, 10))  # all are awake
+                four_s = seconds(lambda: find(client.get_executor()))
+            print(f"four workers   {four_s:6.1f} s, {four_s / two_s:.2f} of two processes")
+        with Store(Path(folder) / "figures.sqlite") as store:
+            find(store=store)
+            compare(study, trace=trace, store=store)
+            print(f"again          {seconds(lambda: find(store=store)):6.2f} s, from the store")
+            print(f"compare again  {seconds(lambda: compare(study, trace=trace, store=store)):6.2f} s, from the store")
+
+
+if __name__ == "__main__":
+    main()

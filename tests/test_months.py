@@ -1,0 +1,116 @@
+"""Other months made of the days of a trace, and repeats until it is clear whether a plan holds."""
+
+from __future__ import annotations
+
+import json
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+import pytest
+
+from builders import make_plan, make_tier
+from libramen import Comparison, Figures, Objectives, ReplayError, Service, Trace, load_study, repeat, replay, search
+from libramen.comparison import sequential
+from libramen.comparison.months import resampled
+from libramen.demo.write import write_demo
+from libramen.runs.cases import Case
+
+if TYPE_CHECKING:
+    from pathlib import Path
+
+
+def _days(busy: list[bool], *, n: int = 200) -> Trace:
+    """A request every few minutes; on busy days each comes with a second one at the same time."""
+    at = [86400.0 * day + 300 * k for day, is_busy in enumerate(busy) for k in range(n) for _ in range(1 + is_busy)]
+    return Trace.from_arrays(at_s=at, cpu_s=np.full(len(at), 1.0), span_s=86400.0 * len(busy))
+
+
+def _compared(trace: Trace, **objectives: Any) -> Comparison:
+    wanted = Objectives(**objectives)
+    cases = [
+        Case({"service": Service(slots=4)}, make_plan(make_tier(), replicas=n, name=str(n)), wanted) for n in (1, 2)
+    ]
+    return Comparison([case.figures(trace) for case in cases], trace, cases)
+
+
+def test_which_plan_is_the_cheapest_depends_on_which_days_come() -> None:
+    """One replica is enough where few of the days are busy: its two requests share the core, and are late."""
+    busy = [day % 4 == 0 for day in range(12)]
+    found = _compared(_days(busy), p50="1.5s")
+    sure = found.resampled
+    assert sure is not None
+    assert (sure.months, sure.days) == (100, 12)
+    assert found.cheapest is not None
+    assert found.cheapest.plan == "1"
+    # Of 12 days with a chance of 1/4 of 400 late ones each, and 200 good ones on every other: late if over a third are.
+    rng = np.random.default_rng(1)
+    k = rng.binomial(12, 0.25, 100_000)
+    expected = float(np.mean(200 * (12 - k) >= 0.5 * (200 * (12 - k) + 400 * k)))
+    won = sure.cheapest["1"] / 100
+    assert abs(won - expected) < 4 * np.sqrt(expected * (1 - expected) / 100)
+    assert sure.cheapest["2"] == 100 - sure.cheapest["1"]
+    assert sure.met["2"] == 100
+    assert found.to_dict()["resampled"]["days"] == 12
+
+
+def test_money_of_the_days() -> None:
+    """All days alike: every month costs what the bill says."""
+    found = _compared(_days([False] * 14), month=731)
+    sure = found.resampled
+    assert sure is not None
+    assert sure.cheapest == {"1": 100}
+    assert (sure.met, sure.none) == ({"1": 100, "2": 0}, 0)
+    figures = found.figures[0]
+    assert figures.days is not None
+    assert figures.days.used[""]["replicas"] == tuple([86400.0] * 14)
+    assert sum(figures.days.requests) == figures.requests
+    assert Figures.from_dict(json.loads(json.dumps(figures.to_dict()))) == figures
+
+
+def test_too_few_days_and_figures_alone() -> None:
+    short = _compared(_days([True] * 6), p50="9s")
+    assert short.resampled is None
+    assert short.figures[0].days is None
+    assert "days" not in short.figures[0].to_dict()
+    long = _compared(_days([True] * 8), p50="9s")
+    assert Comparison(long.figures).resampled is None
+    assert resampled([], {}) is None
+
+
+def test_the_test_errs_no_more_often_than_it_says() -> None:
+    """Simulated with chances at which either answer would be wrong: at most 5 %, give or take what 4,000 runs leave."""
+    rng = np.random.default_rng(8)
+    for chance, wrong in ((sequential.SURE, False), (sequential.UNSURE, True)):
+        answers = []
+        for _ in range(4000):
+            drawn = rng.random(2000) < chance
+            answers.append(sequential.verdict(drawn.tolist()))
+        assert None not in answers
+        share = answers.count(wrong) / len(answers)
+        assert 0.001 < share <= sequential.ERROR + 3 * np.sqrt(sequential.ERROR * (1 - sequential.ERROR) / 4000)
+
+
+def test_as_many_repeats_as_it_takes(tmp_path: Path) -> None:
+    study = load_study(write_demo(tmp_path / "landing", study="landing"))
+    found = repeat(study, "auto", plans=["noon", "one_zone"])
+    noon, one_zone = found.plans
+    assert (len(noon.figures), noon.met, noon.holds, noon.is_clear) == (20, 20, True, True)
+    assert (one_zone.holds, one_zone.is_clear) == (False, True)
+    assert 2 <= len(one_zone.figures) < 20
+    assert len(found.seeds) == 20
+    assert found.to_dict()["plans"][1]["repeats"] == len(one_zone.figures)
+    assert "sequential test" in found._repr_html_()
+    with pytest.raises(ReplayError, match="repeats: found 'some'; allowed: a whole number from 1 to 100,000, or auto"):
+        repeat(study, "some")  # type: ignore[arg-type]
+
+
+def test_a_search_with_repeats(tmp_path: Path) -> None:
+    study = load_study(write_demo(tmp_path / "landing", study="landing"))
+    found = search(study, "noon", replicas=[3, 4, 5], repeats=3)
+    assert found.repeats is not None
+    best = found.cheapest or found.nearest
+    assert found.repeats.plans[0].plan == best.plan
+    assert [len(plan.figures) for plan in found.repeats.plans] == [3] * len(found.repeats.plans)
+    again = replay(study.trace(), study.services, found._cases[best.plan].plan, study.objectives, seed=2)
+    assert found.repeats.plans[0].figures[2].bill.month == again.bill.month
+    assert found.to_dict()["repeats"]["seeds"] == [0, 1, 2]
