@@ -131,3 +131,30 @@ def test_when_to_change_to_which_plan(tmp_path: Path) -> None:
 
 def test_a_room_says_all_that_the_json_has() -> None:
     assert set(Room._fields) >= {"plan", "holds_to", "breaks", "because", "month"}
+
+
+def test_the_limit_of_each_objective() -> None:
+    """Each by itself, and together they are the limit; with more seeds the first is the same."""
+    case, trace = _case({}, {"replicas": 2}, mean=2), _trace(3, gap=1.5)
+    room = room_of(case, trace)
+    assert set(room.limits) == {"p95", "mean", "availability"}
+    held = {name: limit for name, limit in room.limits.items() if limit is not None}
+    assert room.holds_to == pytest.approx(min(held.values()))
+    assert room.breaks in held
+    for name, limit in held.items():
+        for factor, met in ((limit, True), (limit * STEP, False)):
+            figures = case.replay(shaped(trace, [{"scale": factor}])).figures(routes=False)
+            assert (name not in {one.name for one in figures.missed}) == met, (name, factor)
+    others = [limit * STEP for limit in held.values() if limit != room.holds_to]
+    assert room.next_at == (pytest.approx(min(others)) if others else None)
+
+
+def test_headroom_with_more_seeds(tmp_path: Path) -> None:
+    study = load_study(write_demo(tmp_path / "landing", study="landing"))
+    (room,) = headroom(study, plans=["two_zones"], repeats=2).plans
+    (alone,) = headroom(study, plans=["two_zones"]).plans
+    (second,) = headroom(study, plans=["two_zones"], seed=1).plans
+    assert room.repeats == (alone.holds_to, second.holds_to)
+    assert room._replace(repeats=()) == alone
+    with pytest.raises(ReplayError, match="a limit is no yes or no"):
+        headroom(study, plans=["two_zones"], repeats="auto")

@@ -13,7 +13,7 @@ from typer.testing import CliRunner
 
 from libramen import Comparison, Plan, StudyError, load_study, replay, search, shaped
 from libramen.cli.app import app
-from libramen.comparison.bounds import Stopped, Watch, least_cost
+from libramen.comparison.bounds import Overload, Stopped, Watch, least_cost
 from libramen.comparison.vary import combinations, read_values
 from libramen.demo.write import write_demo
 from libramen.runs.cases import Case
@@ -326,3 +326,105 @@ def test_more_load_wants_more(tmp_path: Path) -> None:
     more = search(study, "one", trace=shaped(trace, [{"scale": 2}]), replicas=range(1, 9)).cheapest
     assert few is not None
     assert more is None or more.bill.month >= few.bill.month
+
+
+# -- several services, loads, ceilings -------------------------------------------------------------
+
+
+def test_several_services(tmp_path: Path) -> None:
+    """The same winner as brute force; keys of one service's plan, and of a service."""
+    study = load_study(write_demo(tmp_path / "cabins", study="cabins"))
+    trace = shaped(study.trace(), [{"between": ["11:30", "11:50"]}])
+    ranges = {
+        "plan.services.web.replicas": [5, 6],
+        "plan.services.database.size": ["medium", "large"] if "large" in study.tiers["cellar"].sizes else ["medium"],
+        "services.web.slots": [8, 12],
+    }
+    found = search(study, "pooled", trace=trace, vary=ranges)
+    forced = Comparison(
+        replay(trace, study.services, one.plan, study.objectives, settle=study.trace_table.settle).figures(routes=False)
+        for one in combinations(study, study.plan("pooled"), ranges)
+        if one.plan is not None
+    )
+    best, wanted = (one.cheapest or one.nearest for one in (found, forced))
+    assert (best.plan, best.bill.month) == (wanted.plan, wanted.bill.month)
+    winner = found.winner()
+    saved = plan_toml(winner or study.plan("pooled"), "again", study.tiers)
+    assert "[plans.again.services.web]" in saved
+    assert "web.replicas=" in found.label(best)
+
+
+@pytest.mark.parametrize(
+    ("key", "why"),
+    [
+        ("replicas", r"is of several services; allowed: plan.services.N.replicas"),
+        ("service.slots", "there are several services; allowed: services.N.KEY"),
+        ("plan.services.wep.replicas", "did you mean 'web'"),
+        ("services.web.slot", "did you mean 'slots'"),
+        ("plan.replicas", "allowed: plan.services.N.KEY"),
+        ("services.nobody.slots", "allowed: services.N.KEY"),
+    ],
+)
+def test_keys_of_several_services_that_are_none(tmp_path: Path, key: str, why: str) -> None:
+    study = load_study(write_demo(tmp_path / "cabins", study="cabins"))
+    with pytest.raises(StudyError, match=why):
+        combinations(study, study.plan("pooled"), {key: [1]})
+
+
+def test_an_answer_for_each_load(tmp_path: Path) -> None:
+    study = _study(tmp_path, number=2)
+    ranges: dict[str, Any] = {"replicas": range(1, 8), "vary": {"trace.scale": [1, 0.5, 2]}}
+    found = search(study, "one", **ranges)
+    assert [one.scale for one in found.scenarios] == [1, 0.5, 2]
+    assert found.scenarios[0] is found
+    for one in found.scenarios:
+        load = study.trace() if one.scale == 1 else shaped(study.trace(), [{"scale": one.scale}])
+        alone = search(study, "one", trace=load, replicas=range(1, 8))
+        got, wanted = (each.cheapest or each.nearest for each in (one, alone))
+        assert (got.bill.month, got.replicas_max, got.requests) == (
+            wanted.bill.month, wanted.replicas_max, wanted.requests,
+        )  # fmt: skip
+    document = found.to_dict()
+    assert [one["scale"] for one in document["scenarios"]] == [0.5, 2]
+    assert "2 times the load" in CliRunner().invoke(
+        app, ["search", str(tmp_path / "study.toml"), "--plan", "one", "--vary", "replicas=1..3", "--vary", "trace.scale=1,2"]
+    ).stdout  # fmt: skip
+    with pytest.raises(StudyError, match=r"vary trace.scale: found 0; allowed: a number above 0"):
+        search(study, "one", vary={"trace.scale": [0]})
+
+
+def test_a_ceiling_that_is_not_reached_speaks_for_others(tmp_path: Path) -> None:
+    """Nothing is replayed for it, and the answer is brute force's."""
+    study = _study(tmp_path, p95="4s", gap=0.6)
+    ranges = {"scaling.ceiling": list(range(3, 9)), "scaling.target": ["50%", "90%"]}
+    found = search(study, "scaled", vary=ranges)
+    assert found.counts.same > 3
+    _agree(found, _by_force(study, "scaled", ranges))
+
+
+def test_work_that_a_fleet_cannot_do_rules_it_out(tmp_path: Path) -> None:
+    """Without a replay; and what is ruled out so does miss its objective."""
+    study = _study(tmp_path, p95="600ms", gap=0.1)
+    found = search(study, "one", replicas=range(1, 9), size=["small", "medium"])
+    _agree(found, _by_force(study, "one", {"replicas": range(1, 9), "size": ["small", "medium"]}))
+    trace = study.trace()
+    overload, out = Overload(trace), []
+    for one in combinations(study, study.plan("one"), {"replicas": range(1, 9)}):
+        assert one.plan is not None
+        case = Case(study.services, one.plan, study.objectives)
+        if overload.rules_out(case):
+            out.append(one.plan.replicas_used)  # type: ignore[union-attr]
+            assert not case.figures(trace).meets_all
+    assert out
+    assert out == list(range(1, len(out) + 1))
+
+
+@pytest.mark.parametrize("varied", [{"replicas": range(1, 6)}, {"replicas": range(1, 4), "size": ["small", "medium"]}])
+@pytest.mark.parametrize("front", [False, True])
+def test_its_picture(tmp_path: Path, varied: dict[str, Any], *, front: bool) -> None:
+    found = search(_study(tmp_path), "one", front=front, **varied)
+    figure = found.plot()
+    texts = [text.get_text() for axes in figure.axes for text in axes.texts]
+    assert len(figure.axes) == 2 + (len(varied) == 1)
+    if len(varied) == 2:
+        assert len(texts) == len(found.figures)  # the price of each that was replayed to the end

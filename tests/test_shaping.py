@@ -362,3 +362,18 @@ def test_steps_can_be_tables_as_in_a_study() -> None:
         shaped(trace, [{"scale": 2}, {"onyl": ["/a"]}])
     with pytest.raises(StudyError, match=r"shape\[1\]\] unknown key 'form'; allowed: scale, between"):
         shaped(trace, [{"scale": 2, "form": "1h"}])
+
+
+def test_a_greater_scale_has_all_requests_of_a_smaller_one() -> None:
+    """At the same times, with the same work: so a plan that fails at some load is not saved by chance at a greater."""
+    rng = np.random.default_rng(4)
+    trace = Trace.from_arrays(
+        at_s=np.cumsum(rng.exponential(1, 500)), cpu_s=rng.exponential(1, 500), wait_s=rng.exponential(1, 500)
+    )
+    before: set[tuple[float, float, float]] = set()
+    for scale in (0.3, 0.9, 1.0, 1.01, 1.7, 2.0, 2.4, 5.5):
+        load = trace if scale == 1 else shaped(trace, [{"scale": scale}])
+        now = set(zip(load.at_s.tolist(), load.cpu_s.tolist(), load.wait_s.tolist(), strict=True))
+        assert before <= now
+        assert len(now) == len(load)
+        before = now

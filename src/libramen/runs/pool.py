@@ -9,6 +9,7 @@ from __future__ import annotations
 from concurrent.futures import Future, as_completed
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, Final, Protocol, Self
+from uuid import uuid4
 from weakref import WeakKeyDictionary
 
 from libramen.errors import LibramenError, ReplayError
@@ -139,7 +140,6 @@ class Pool:
         self._tickets: list[Ticket] = []
         self._keys: dict[int, str | None] = {}
         self._there: Any = None  # how workers know the trace
-        self._sent = 0
 
     def __enter__(self) -> Self:
         return self
@@ -176,8 +176,8 @@ class Pool:
         assert self.executor is not None
         if self._there is None:
             self._there = self._announce()
-        self._sent += 1  # else a cluster might think that it has done this before
-        return self.executor.submit(_do_there, task, case, self._there, self._sent)
+        # With a name that no other has, else a cluster might think that it has failed in this before.
+        return self.executor.submit(_do_there, task, case, self._there, uuid4().hex)
 
     def may_send_again(self, error: Exception) -> bool:
         """Whether a task that failed so is made up for: on a cluster, where a worker has died."""
@@ -223,7 +223,7 @@ _traces: dict[str, Trace] = {}
 """The traces that this process has, by their key in the cache."""
 
 
-def _do_there(task: Callable[[Case, Trace], Any], case: Case, there: Any, _number: int) -> Any:
+def _do_there(task: Callable[[Case, Trace], Any], case: Case, there: Any, _name: str) -> Any:
     """Do a task with a case: runs in a worker. `there`: the trace, or its key."""
     if not isinstance(there, str):
         return task(case, there)

@@ -64,7 +64,8 @@ class Scale(Step):
 
     Below 1 each request stays with that chance. Above 1 each stays, and brings as many more as are
     wanted on average, each with its work and at a time of its own, drawn between the fifth arrival
-    before and the fifth after: the local rate keeps its shape, and nothing comes twice at one instant.
+    before and the fifth after: the local rate keeps its shape, and nothing comes twice at one instant. A greater scale
+    has all requests of a smaller one, at the same times.
     """
 
     scale: Factor = Field(description="requests per request: 0.5 halves, 2 doubles")
@@ -411,17 +412,22 @@ def multiplied(trace: Trace, factor: np.ndarray, rng: np.random.Generator) -> Tr
         raise TraceError(f"the trace would have {wanted:.3g} requests after shaping; allowed: up to {MOST_REQUESTS:,}")
     kept = rng.random(n) < factor
     more = np.maximum(0.0, factor - 1)
-    extra = np.floor(more) + (rng.random(n) < more - np.floor(more))
-    rows = np.repeat(np.arange(n), extra.astype(np.int64))
-    before = np.maximum(rows - _NEIGHBOURS, 0)
-    after = np.minimum(rows + _NEIGHBOURS, n - 1)
-    low, high = trace.at_s[before], trace.at_s[after]
-    at_s = low + rng.random(len(rows)) * (high - low)
+    extra = (np.floor(more) + (rng.random(n) < more - np.floor(more))).astype(np.int64)
+    low = trace.at_s[np.maximum(np.arange(n) - _NEIGHBOURS, 0)]
+    high = trace.at_s[np.minimum(np.arange(n) + _NEIGHBOURS, n - 1)]
+    # The first copies of all requests draw their times, then the second ones, whether they are there or not: a copy
+    # has the same time under a greater factor.
+    rows, times_s = [], []
+    for copy in range(int(extra.max(initial=0))):
+        drawn = rng.random(n)
+        here = np.flatnonzero(extra > copy)
+        rows.append(here)
+        times_s.append(low[here] + drawn[here] * (high[here] - low[here]))
     own = np.flatnonzero(kept)
-    all_rows = np.concatenate([own, rows])
+    all_rows = np.concatenate([own, *rows])
     if not len(all_rows):
         raise TraceError("shaping leaves no request of the trace")
-    return trace.take(all_rows, np.concatenate([trace.at_s[own], at_s]))
+    return trace.take(all_rows, np.concatenate([trace.at_s[own], *times_s]))
 
 
 def fits(trace: Trace, patterns: Sequence[str]) -> np.ndarray:
