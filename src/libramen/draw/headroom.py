@@ -42,7 +42,9 @@ def draw_headroom(found: Headroom) -> Figure:
     panels[0].yaxis.set_major_formatter(duration_ticks())
     panels[0].yaxis.set_minor_formatter(NullFormatter())
     panels[1].yaxis.set_major_formatter(PercentFormatter(1.0))
-    panels[2].yaxis.set_major_formatter(FuncFormatter(lambda value, _position: f"{value:,.0f}"))
+    low, high = panels[2].get_ylim()
+    digits = 0 if high - low >= 8 else 1 if high - low >= 0.8 else 2
+    panels[2].yaxis.set_major_formatter(FuncFormatter(lambda value, _position: f"{value:,.{digits}f}"))
     for axes, label in zip(panels, ("p95 (ok)", "available", "a month"), strict=True):
         dress(axes, y_label=label)
         axes.axvline(1.0, color=INK, linewidth=0.8, linestyle=(0, (1, 2)))

@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING
 
 from libramen import units
 from libramen.comparison.sequential import ERROR, SURE, UNSURE
+from libramen.outcome.days import DAY_S, LEAST
 from libramen.outcome.words import times
 from libramen.report.section import Cell, Column, Section, row
 
@@ -23,8 +24,9 @@ def repeats_section(found: Repeats) -> Section:
     rule = "A plan holds when at least 95 % of its repeats meet every objective."
     if is_sequential:
         rule = (
-            f"A plan was repeated until a sequential test was clear: one that meets every objective in {SURE:.0%} of "
-            f"repeats holds, one that does in {UNSURE:.0%} does not, each said wrongly in {ERROR:.0%} at the most."
+            "A plan was repeated until a sequential test was clear: one that meets every objective in "
+            f"{100 * SURE:.0f} % of repeats holds, one that does in {100 * UNSURE:.0f} % does not; either is said "
+            f"wrongly in {100 * ERROR:.0f} % at the most."
         )
     seeds = f"seed {found.seeds[0]}" if n == 1 else f"seeds {found.seeds[0]} to {found.seeds[-1]}"
 
@@ -66,9 +68,18 @@ def repeats_section(found: Repeats) -> Section:
             Column("missed", "missed", is_number=False, only_wide=True),
         ),
         rows=tuple(rows),
-        notes=(f"{rule} Intervals are of the mean.",),
+        notes=(f"{rule} Intervals are of the mean.", *_days(found)),
         prose=True,
     )
+
+
+def _days(found: Repeats) -> list[str]:
+    """What repeats cannot tell."""
+    figures = found.plans[0].figures[0]
+    if figures.days is not None or figures.span_s >= LEAST * DAY_S:
+        return []
+    told = "All repeats are of the same requests. A trace of under seven days does not show how days differ, "
+    return [f"{told}so of other months nothing is said."]
 
 
 def _cells(spread: Spread, show: Callable[[float], str]) -> list[Cell | str]:
