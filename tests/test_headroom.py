@@ -17,6 +17,7 @@ from libramen.comparison.headroom import STEP, Room, rooms_of
 from libramen.demo.write import write_demo
 from libramen.runs.cases import Case
 from libramen.runs.pool import Pool
+from libramen.study.plan import JointPlan
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -42,20 +43,28 @@ def room_of(case: Case, trace: Trace, grow: float | None = None) -> Room:
     return room
 
 
-@pytest.mark.parametrize("number", range(4))
+@pytest.mark.parametrize("number", range(10))
 def test_the_limit_is_that_of_a_scan(number: int) -> None:
-    """All factors around the limit, one after the other: the last before the first that fails."""
-    case, trace = _case({}, {"replicas": 1 + number % 3}), _trace(number, gap=1.5)
+    """A hundred factors, one after the other: the last before the first that fails."""
+    rng = np.random.default_rng(number)
+    service = {"slots": int(rng.integers(2, 10))} | ({"timeout": 4, "retries": 1} if number % 3 == 0 else {})
+    plan: dict[str, Any] = {"replicas": int(rng.integers(1, 4)), "balancer": ["least_busy", "random"][number % 2]}
+    if number % 4 == 3:
+        plan["scaling"] = {"rule": "target", "measure": "cpu", "target": 0.6, "every": 10, "floor": 1, "ceiling": 5}
+    case, trace = _case(service, plan), _trace(number, gap=float(rng.uniform(0.6, 3)), n=300)
     room = room_of(case, trace)
     assert room.holds_to is not None
-    k = round(math.log(room.holds_to) / math.log(STEP))
-    held = [
-        case.replay(shaped(trace, [{"scale": STEP**near}]) if near else trace).figures(routes=False).meets_all
-        for near in range(k - 10, k + 12)
-    ]
-    assert all(held[:11])
-    assert not held[11]
     assert room.breaks is not None
+    k = round(math.log(room.holds_to) / math.log(STEP))
+    held = {
+        near: case.replay(shaped(trace, [{"scale": STEP**near}]) if near else trace).figures(routes=False).meets_all
+        for near in range(k - 60, k + 40)
+    }
+    around = [held[near] for near in range(k - 9, k + 1)]
+    assert all(around)
+    assert not held[k + 1]
+    if room.monotone and all(held[near] for near in range(k - 60, k)):
+        assert k == max(near for near in held if all(held[lower] for lower in range(k - 60, near + 1)))
     assert room.points[0].factor < room.holds_to < room.points[-1].factor
 
 
@@ -77,6 +86,19 @@ LIMITS: dict[str, tuple[dict[str, Any], dict[str, Any], Any, dict[str, Any], dic
         {"month": 900, "p95": 6}, {},
     ),
 }  # fmt: skip
+
+
+def test_connections_and_cold_starts_are_named() -> None:
+    web = Service(slots=20, timeout=10, calls=[{"to": "data", "cpu": 0.05, "wait": 0.2, "pool": 1}])
+    services = {"web": web, "data": Service(slots=50)}
+    wide = make_tier(sizes={"s": {"cores": 16, "per_hour": 1}})
+    plans = {name: Plan(tier=wide, size="s", replicas=n) for name, n in (("web", 3), ("data", 1))}
+    joint = Case(services, JointPlan(name="p", services=plans), Objectives(p95=3, availability=0.99))
+    assert room_of(joint, _trace(gap=0.4, cpu=0.05, wait=0.05)).because == "connections"
+    slow = make_tier(cores=4, provision=20)
+    rule = {"rule": "on_arrival", "idle": 5, "floor": 0, "ceiling": 50}
+    waiting = _case({"slots": 1}, {"replicas": 0, "scaling": rule}, slow, p95=8, availability=0.5)
+    assert room_of(waiting, _trace(gap=2.0, cpu=0.1, wait=0.1)).because == "cold starts"
 
 
 @pytest.mark.parametrize("name", LIMITS)

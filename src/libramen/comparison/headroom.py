@@ -309,9 +309,15 @@ class _Look:
         if good is None or bad is None:
             return (yield from self._boundless(good))
         good, bad = yield from self._narrowed(good, bad, None)
-        around = range(max(_LEAST_K, good - _AROUND), min(_MOST_K, good + _AROUND + 1) + 1)
-        yield self._ask(*around)
+        lowest = max(_LEAST_K, good - _AROUND)
+        yield self._ask(*range(lowest, min(_MOST_K, good + _AROUND + 1) + 1))
+        while not self._holds(lowest) and lowest > _LEAST_K:  # the first failure may be further down
+            lowest = max(_LEAST_K, lowest - _AROUND)
+            yield self._ask(*range(lowest, lowest + _AROUND))
+        around = range(lowest, min(_MOST_K, good + _AROUND + 1) + 1)
         first_bad = min(k for k in around if not self._holds(k))
+        if first_bad == _LEAST_K:
+            return (yield from self._boundless(None))
         monotone = not any(self._holds(k) for k in around if k > first_bad)
         missed = {objective.name for objective in self._figures[first_bad].missed}
         breaks = self._figures[first_bad].missed[0].name
@@ -413,11 +419,12 @@ def _because(outcome: Outcome, breaks: str | None) -> str:
     """What runs out: money, or what the most costly finding is about; without one what is used most."""
     if breaks == "month":
         return "money"
-    # A fleet at its ceiling runs out of CPU and slots as well; the ceiling is the cause.
+    # A fleet at its ceiling runs out of CPU and slots as well, and callers that wait for connections run out of slots:
+    # the ceiling and the connections are the cause.
     for finding in outcome.findings:
         if finding.kind == "at_the_ceiling":
             return "tier limit" if "tier allows" in finding.text else "ceiling"
-    for finding in outcome.findings:
+    for finding in sorted(outcome.findings, key=lambda finding: _CAUSES.get(finding.kind) != "connections"):
         if finding.kind in _CAUSES:
             return _CAUSES[finding.kind]
     return _most_used(outcome)

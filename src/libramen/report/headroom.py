@@ -21,6 +21,7 @@ def headroom_section(name: str, found: Headroom) -> Section:
             Cell(room.breaks or "-", room.breaks),
             Cell(room.because or "-", room.because),
             Cell("-" if room.next_at is None else f"{room.next_at:.2f}", room.next_at),
+            ", ".join(f"{name} {'-' if limit is None else f'{limit:.2f}'}" for name, limit in room.limits.items()),
         ]
         if repeated:
             cells.append(_span_of(room))
@@ -43,6 +44,7 @@ def headroom_section(name: str, found: Headroom) -> Section:
             Column("breaks first", "breaks", is_number=False),
             Column("because of", "because", is_number=False),
             Column("next at", "next_at"),
+            Column("each holds to", "limits", is_number=False, only_wide=True),
             *again,
             *grows,
         ),
