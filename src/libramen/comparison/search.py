@@ -35,9 +35,9 @@ if TYPE_CHECKING:
 
 _NEAR: Final = Decimal("1.02")
 """Up to so many times the cost of the cheapest a plan is said to be as good as it."""
-_AHEAD: Final = 4
-"""So many combinations are under way at most, whatever the number of workers: what is known when one is begun does not
-depend on it, and so neither does the result."""
+_AHEAD: Final = (4, 16, 256)
+"""One in sixteen combinations is under way at a time, from 4 to 256, whatever the number of workers: what is known when
+one is begun does not depend on it, and so neither does the result."""
 _CEILING: Final = "scaling.ceiling"
 _MOST_REPEATED: Final = 8
 
@@ -308,7 +308,7 @@ def search(
         trace = study.trace(seed=seed, progress=lambda share: report("reading the trace", share), cache=cache)
     scales = list(dict.fromkeys(one.scale for one in everything))
     found = []
-    with workers_for(min(_AHEAD, len(everything)), executor, workers) as there, Pool(trace, there, store) as pool:
+    with workers_for(_ahead(len(everything)), executor, workers) as there, Pool(trace, there, store) as pool:
         for number, scale in enumerate(scales):
             some = [one for one in everything if one.scale == scale]
             if all(one.plan is None for one in some):
@@ -319,6 +319,12 @@ def search(
     for one in found:
         one.scenarios = tuple(found)
     return found[0]
+
+
+def _ahead(combinations: int) -> int:
+    """How many of so many combinations are under way at a time."""
+    least, share, most = _AHEAD
+    return min(most, max(least, combinations // share))
 
 
 def _part_of(report: Callable[[str, float], None], number: int, of: int) -> Callable[[str, float], None]:
@@ -352,6 +358,7 @@ class _Hunt:
         self._study, self._pool, self._everything = study, pool, everything
         self._report, self._front = report, front
         self._possible = [one for one in everything if one.plan is not None]
+        self._ahead = _ahead(len(self._possible))
         self._cases = [
             Case(
                 study.services, one.plan, study.objectives, seed, study.trace_table.settle, study.currency,  # type: ignore[arg-type]
@@ -416,7 +423,7 @@ class _Hunt:
         overload = Overload(self._cases[0].load(self._pool.trace))
         under_way: deque[tuple[int, Ticket]] = deque()
         for number, (cost, place) in enumerate(order):
-            if len(under_way) == _AHEAD:
+            if len(under_way) == self._ahead:
                 self._take(*under_way.popleft())
             best = self._best()
             if best is not None and cost > best * _NEAR:
@@ -434,7 +441,7 @@ class _Hunt:
         self._peaks.clear()
         under_way: deque[tuple[int, Ticket]] = deque()
         for number, place in enumerate(rest):
-            if len(under_way) == _AHEAD:
+            if len(under_way) == self._ahead:
                 self._take(*under_way.popleft())
             self._report("combinations", number / len(rest))
             if not self._is_same(place):

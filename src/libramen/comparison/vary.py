@@ -241,28 +241,35 @@ def sensible(study: Study, plan: Plan | JointPlan, trace: Trace) -> dict[str, ra
     """Numbers of replicas worth trying: up to three times what the busiest minute needs at full use, and two more.
 
     Of a plan that scales its floor, and its ceiling from what that minute needs on; else its replicas. Of several
-    services those of each, up to twice what it needs.
+    services, whose combinations are many, the replicas of those that do not scale, from what that minute needs on.
     """
     system = System.of(study.services, plan)
     found = dict(zip(system.names, check_plan(study, trace, system), strict=True))
     if isinstance(plan, Plan):
-        return _sensible(plan, next(iter(found.values())), "", 3)
+        return _sensible(plan, next(iter(found.values())))
     ranges: dict[str, range] = {}
     for name, part in plan.services.items():
-        ranges |= _sensible(part, found[name], f"plan.services.{name}.", 2)
+        needs, most = _needs(found[name]), part.tier.replicas.most
+        high = 3 * needs + 1 if most is None else min(most, 3 * needs + 1)
+        if not part.scaling.decides and needs <= high:
+            ranges[f"plan.services.{name}.replicas"] = range(needs, high + 1)
     return ranges
 
 
-def _sensible(plan: Plan, found: PlanCheck, prefix: str, times: int) -> dict[str, range]:
-    needs = max(1, found.needs_cpu, found.needs_slots)
+def _needs(found: PlanCheck) -> int:
+    return max(1, found.needs_cpu, found.needs_slots)
+
+
+def _sensible(plan: Plan, found: PlanCheck) -> dict[str, range]:
+    needs = _needs(found)
     tier = plan.tier.replicas
-    most = times * needs + 2 if tier.most is None else min(tier.most, times * needs + 2)
+    most = 3 * needs + 2 if tier.most is None else min(tier.most, 3 * needs + 2)
     least = min(max(1, tier.least), most)
     if not plan.scaling.decides or plan.scaling.bounds is None:
-        return {f"{prefix}replicas": range(least, most + 1)}
+        return {"replicas": range(least, most + 1)}
     return {
-        f"{prefix}scaling.floor": range(max(tier.least, 0), min(most, needs) + 1),
-        f"{prefix}scaling.ceiling": range(min(max(needs, least), most), most + 1),
+        "scaling.floor": range(max(tier.least, 0), min(most, needs) + 1),
+        "scaling.ceiling": range(min(max(needs, least), most), most + 1),
     }
 
 
