@@ -64,7 +64,7 @@ RANGES: dict[str, Any] = {
 def study(tmp_path_factory: pytest.TempPathFactory) -> Path:
     folder = tmp_path_factory.mktemp("cluster")
     rng = np.random.default_rng(3)
-    at = np.cumsum(rng.exponential(0.25, 8_000))
+    at = np.cumsum(rng.exponential(0.25, 4_000))
     work = rng.exponential(0.4, (2, len(at)))
     lines = [f"{t:.6f},{cpu:.6f},{wait:.6f}" for t, cpu, wait in zip(at, *work, strict=True)]
     (folder / "t.csv").write_text("at_s,cpu_s,wait_s\n" + "\n".join(lines) + "\n")

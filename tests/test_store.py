@@ -143,6 +143,17 @@ def test_a_search_and_headroom_go_on_where_they_were(tmp_path: Path, replays: li
     assert headroom(study, plans=["one"], store=store).to_dict() == room.to_dict()
     assert not replays
     assert search(study, "one", **ranges).to_dict() == found.to_dict()
+    assert headroom(study, plans=["one"]).to_dict() == room.to_dict()
+
+
+def test_another_seed_and_another_load_are_other_entries(tmp_path: Path) -> None:
+    study, store = _study(tmp_path), Store(tmp_path / "s.sqlite")
+    plan = study.plan("one").replace(balancer="random", replicas=3)
+    wanted = [compare(study, plans=[plan], seed=seed).figures for seed in (0, 1)]
+    assert wanted[0] != wanted[1]
+    assert [compare(study, plans=[plan], seed=seed, store=store).figures for seed in (0, 1)] == wanted
+    ranges: dict[str, Any] = {"replicas": [2, 3], "vary": {"trace.scale": [1, 0.5]}}
+    assert search(study, "one", store=store, **ranges).to_dict() == search(study, "one", **ranges).to_dict()
 
 
 def test_what_is_damaged_is_set_aside(tmp_path: Path) -> None:
