@@ -396,6 +396,10 @@ def _shown(value: object) -> str:
     return f'"{value.text}"' if isinstance(value, Moment) else repr(value)
 
 
+_AT_ONCE: Final = 1_000_000
+"""Numbers that are drawn together."""
+
+
 def multiplied(trace: Trace, factor: np.ndarray, rng: np.random.Generator) -> Trace:
     """Each request as often as its factor says on average, the more at times of their own. See `Scale`.
 
@@ -418,11 +422,13 @@ def multiplied(trace: Trace, factor: np.ndarray, rng: np.random.Generator) -> Tr
     # The first copies of all requests draw their times, then the second ones, whether they are there or not: a copy
     # has the same time under a greater factor.
     rows, times_s = [], []
-    for copy in range(int(extra.max(initial=0))):
-        drawn = rng.random(n)
-        here = np.flatnonzero(extra > copy)
+    copies, block = int(extra.max(initial=0)), max(1, _AT_ONCE // max(1, n))
+    for first in range(0, copies, block):
+        some = np.arange(first, min(first + block, copies))
+        drawn = rng.random((len(some), n))
+        copy, here = np.nonzero(extra > some[:, None])
         rows.append(here)
-        times_s.append(low[here] + drawn[here] * (high[here] - low[here]))
+        times_s.append(low[here] + drawn[copy, here] * (high[here] - low[here]))
     own = np.flatnonzero(kept)
     all_rows = np.concatenate([own, *rows])
     if not len(all_rows):
