@@ -51,6 +51,7 @@ def main() -> None:
         print(f"{counts.combinations} combinations, {possible} possible: {counts.replayed} replayed to the end, "
               f"{counts.stopped} stopped, {counts.same} the same, {counts.ruled_out} ruled out")  # fmt: skip
         assert found.cheapest is not None
+        print(f"within 2 % of the cheapest, which must be replayed to be known: {len(found.near)}")
         print(f"the cheapest: {found.cheapest.plan}, {found.cheapest.bill.month} a month")
         one_s = seconds(find)
         with LocalProcesses(2) as processes:

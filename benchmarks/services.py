@@ -54,17 +54,18 @@ def rate(services: dict[str, Service], requests: int, load: float, routes: list[
 def main() -> None:
     print(f"chain of 1, 16 replicas of 8 slots:  {rate(chain(1), 400_000, 400, ['/']):.2f} million visits a second")
     print(f"chain of 3, 16 replicas of 8 slots:  {rate(chain(3), 150_000, 150, ['/']):.2f} million visits a second")
-    five, fifty = (
+    five, fifty, thin = (
         rate(
             {name: one for k in range(n) for name, one in chain(5, first=f"x{k}_", routes=(f"/{k}",)).items()},
             80_000,
-            100 * n,
+            load,
             [f"/{k}" for k in range(n)],
         )
-        for n in (1, 10)
+        for n, load in ((1, 100), (10, 1000), (10, 100))
     )
     print(f"5 services, chains of 5:             {five:.2f} million visits a second")
     print(f"50 services, chains of 5:            {fifty:.2f} million visits a second, {five / fifty:.2f} times slower")
+    print(f"the same with the load of 5 in all:  {thin:.2f} million visits a second, {five / thin:.2f} times slower")
 
 
 if __name__ == "__main__":

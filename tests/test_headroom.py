@@ -178,5 +178,5 @@ def test_headroom_with_more_seeds(tmp_path: Path) -> None:
     (second,) = headroom(study, plans=["two_zones"], seed=1).plans
     assert room.repeats == (alone.holds_to, second.holds_to)
     assert room._replace(repeats=()) == alone
-    with pytest.raises(ReplayError, match="a limit is no yes or no"):
-        headroom(study, plans=["two_zones"], repeats="auto")
+    with pytest.raises(ReplayError, match=r"repeats: found 'auto'; allowed: a whole number from 1 to 100,000$"):
+        headroom(study, plans=["two_zones"], repeats="auto")  # type: ignore[arg-type]

@@ -428,3 +428,41 @@ def test_its_picture(tmp_path: Path, varied: dict[str, Any], *, front: bool) -> 
     assert len(figure.axes) == 2 + (len(varied) == 1)
     if len(varied) == 2:
         assert len(texts) == len(found.figures)  # the price of each that was replayed to the end
+
+
+def test_what_is_saved_and_what_is_not(tmp_path: Path) -> None:
+    """The winner of several services is read again as it was; without a winner that is said, and nothing is written."""
+    file = write_demo(tmp_path / "cabins", study="cabins")
+    study, saved = load_study(file), tmp_path / "found.toml"
+    winner = combinations(study, study.plan("pooled"), {"plan.services.web.replicas": [7], "services.web.slots": [14]})[
+        0
+    ].plan
+    assert winner is not None
+    file.write_text(file.read_text() + "\n" + plan_toml(winner, "again", study.tiers))
+    again = load_study(file).plan("again")
+    for name, service in study.services.items():
+        one, other = again.of(name), winner.of(name)  # type: ignore[union-attr]
+        assert one.service_of(service) == other.service_of(service)
+        assert one.replace(service={}, name="x") == other.replace(service={}, name="x")
+        assert one.service_of(service).slots == (14 if name == "web" else service.slots)
+    _study(tmp_path, month=1)
+    run = CliRunner().invoke
+    search_it = ["search", str(tmp_path / "study.toml"), "--plan", "one", "--save", str(saved)]
+    shown = run(app, [*search_it, "--vary", "replicas=1,2"])
+    assert "not written, since no combination meets every objective" in shown.stderr
+    assert not saved.exists()
+    refused = run(app, [*search_it, "--vary", "size.cores=1,2"])
+    assert "--save: size.cores changes what the tier sells" in str(refused.exception)
+
+
+def test_words_of_a_search(tmp_path: Path) -> None:
+    found = search(
+        _study(tmp_path), "scaled", vary={"scaling.ceiling": [3, 9], "scaling.target": ["50%"], "trace.scale": [1, 2]}
+    )
+    text = found._repr_html_()
+    assert "scaled scaling.ceiling=3 scaling.target=50%" in found.verdict() + text
+    assert "trace.scale" not in found.figures[0].plan
+    assert found.label(found.figures[0]) == "ceiling=3, target=50%"
+    assert sum(found.reasons.values()) == found.counts.impossible == 1
+    with pytest.raises(StudyError, match=r"or scaling.KEY, rollouts.KEY, size.KEY, tier.KEY, service.KEY, trace.scale"):
+        search(_study(tmp_path), "scaled", zones_of=["a"])

@@ -78,7 +78,7 @@ def replays(monkeypatch: pytest.MonkeyPatch) -> list[str]:
         made.append(plan.name)
         return replay(trace, services, plan, *arguments, **named)
 
-    for module in (cases, sys.modules["libramen.comparison.search"]):
+    for module in (cases, sys.modules["libramen.comparison.bounded_search"]):
         monkeypatch.setattr(module, "replay", counted)
     return made
 
@@ -195,7 +195,7 @@ def test_what_is_no_store_is_left_alone(tmp_path: Path) -> None:
     for path, why in (
         (other, "something else"),
         (tmp_path / "study.toml", "the ending"),
-        (tmp_path / "no" / "s.sqlite", "a directory that is there"),
+        (tmp_path / "no" / "s.sqlite", "there is no directory"),
     ):
         with pytest.raises(OutputError, match=why):
             Store(path)
@@ -279,4 +279,4 @@ def test_a_rule_of_the_users_own_is_not_kept(tmp_path: Path) -> None:
     plan = study.plan("scaled").replace(scaling={"rule": lambda seen: 2, "every": 10, "ceiling": 3})
     compare(study, plans=[plan], store=store)
     assert store.size().entries == 0
-    assert pool.known.key_of(cases.Case(study.services, plan, study.objectives), "t") is None
+    assert pool.entries.key_of(cases.Case(study.services, plan, study.objectives), "t") is None

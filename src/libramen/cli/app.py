@@ -23,10 +23,9 @@ from libramen.cli.common import (
     check_plot,
     finish,
     give_out,
-    on_cluster,
-    open_store,
     read_repeats,
     ready,
+    replaying,
 )
 from libramen.cli.decide import app as decide_app
 from libramen.cli.trace import app as trace_app
@@ -238,20 +237,19 @@ def compare(
 
     check_plot(plot)
     loaded = load_study(study, trust_code=trust_code)
-    n, kept = read_repeats(repeats), open_store(store, no_store=no_store)
-    with on_cluster(cluster) as there, ready(loaded, seed, no_cache=no_cache) as (trace, bar):
-        how: dict[str, Any] = {"trace": trace, "seed": seed, "workers": None, "store": kept, "progress": bar.named}
-        comparison = compare_plans(loaded, there, **how)
+    n = read_repeats(repeats)
+    with replaying(loaded, seed, no_cache=no_cache, store=store, no_store=no_store, cluster=cluster) as (trace, how):
+        comparison = compare_plans(loaded, **how)
         doubted: tuple[Doubt, ...] = ()
         if doubt:
             from libramen.comparison.doubt import doubt as doubt_verdict
 
-            doubted = doubt_verdict(loaded, comparison, trace=trace, seed=seed, workers=None, progress=bar.named)
+            doubted = doubt_verdict(loaded, comparison, trace=trace, seed=seed, workers=None, progress=how["progress"])
         repeated = None
         if n is not None:
             from libramen.comparison.repeats import repeat
 
-            repeated = repeat(loaded, n, there, **how)
+            repeated = repeat(loaded, n, **how)
     document = comparison.to_dict() | ({"doubt": [one.to_dict() for one in doubted]} if doubt else {})
 
     def shown() -> None:

@@ -111,6 +111,30 @@ def on_cluster(address: str | None) -> Iterator[Executor | None]:
 
 
 @contextmanager
+def replaying(
+    study: Study, seed: int, *, no_cache: bool, store: Path | None, no_store: bool, cluster: str | None
+) -> Iterator[tuple[Trace, dict[str, Any]]]:
+    """The trace of a study, and what every call that replays it many times is given: where, how, and what is kept."""
+    kept = open_store(store, no_store=no_store)
+    try:
+        with on_cluster(cluster) as executor, ready(study, seed, no_cache=no_cache) as (trace, bar):
+            yield (
+                trace,
+                {
+                    "executor": executor,
+                    "trace": trace,
+                    "seed": seed,
+                    "workers": None,
+                    "store": kept,
+                    "progress": bar.named,
+                },
+            )
+    finally:
+        if kept is not None:
+            kept.close()
+
+
+@contextmanager
 def ready(study: Study, seed: int, *, no_cache: bool) -> Iterator[tuple[Trace, Bar]]:
     """The trace of a study, with the engine compiled, and a progress bar for what is done with them."""
     from libramen.cli import show

@@ -21,10 +21,10 @@ from libramen.cli.common import (
     Trust,
     check_plot,
     give_out,
-    on_cluster,
     open_store,
     read_repeats,
     ready,
+    replaying,
 )
 
 app = typer.Typer(rich_markup_mode=None)
@@ -122,24 +122,16 @@ def search(
     if plan is None:
         raise OutputError("--plan is missing; allowed: a plan and what is varied, or the name of a [search.NAME]")
     loaded.plan(plan)
-    n, kept = read_repeats(repeats), open_store(store, no_store=no_store)
-    with on_cluster(cluster) as there, ready(loaded, seed, no_cache=no_cache) as (trace, bar):
-        found = find(
-            loaded,
-            plan,
-            there,
-            vary=ranges,
-            auto="auto" in (vary or ()),
-            trace=trace,
-            seed=seed,
-            workers=None,
-            front=front,
-            repeats=n,
-            store=kept,
-            progress=bar.named,
-        )
+    unnamed = [key for key in ranges if {"size", "tier"} & set(key.split(".")[:-1])]
+    if save is not None and unnamed:
+        raise OutputError(f"--save: {unnamed[0]} changes what the tier sells, which a plan cannot name; leave one out")
+    n, auto = read_repeats(repeats), "auto" in (vary or ())
+    with replaying(loaded, seed, no_cache=no_cache, store=store, no_store=no_store, cluster=cluster) as (trace, how):
+        found = find(loaded, plan, vary=ranges, auto=auto, front=front, repeats=n, **how)
     winner = found.winner()
-    if save is not None and winner is not None:
+    if save is not None and winner is None:
+        show.told(f"{save}: not written, since no combination meets every objective.")
+    elif save is not None and winner is not None:
         text = plan_toml(winner, f"{plan}-found", loaded.tiers).encode()
 
         def write(path: Path) -> None:
@@ -165,7 +157,10 @@ def headroom(
     trust_code: Trust = False,
     no_cache: NoCache = False,
     plot: Plot = None,
-    repeats: RepeatTimes = None,
+    repeats: Annotated[
+        int | None,
+        typer.Option("--repeats", metavar="N", min=1, max=100_000, help="Look for the limits with N seeds."),
+    ] = None,
     store: StoreFile = None,
     no_store: NoStore = False,
     cluster: Cluster = None,
@@ -179,20 +174,8 @@ def headroom(
     check_plot(plot)
     growth = None if grow is None else parse_share(grow)
     loaded = load_study(study, trust_code=trust_code)
-    n, kept = read_repeats(repeats), open_store(store, no_store=no_store)
-    with on_cluster(cluster) as there, ready(loaded, seed, no_cache=no_cache) as (trace, bar):
-        found = find(
-            loaded,
-            there,
-            trace=trace,
-            plans=plan or None,
-            grow=growth,
-            seed=seed,
-            workers=None,
-            repeats=n,
-            store=kept,
-            progress=bar.named,
-        )
+    with replaying(loaded, seed, no_cache=no_cache, store=store, no_store=no_store, cluster=cluster) as (trace, how):
+        found = find(loaded, plans=plan or None, grow=growth, repeats=repeats, **how)
     document = found.to_dict() if json else None
     give_out(trace, document, plot, found, lambda: show.headroom(loaded, found))
     return 0

@@ -15,6 +15,7 @@ from libramen.bill.month import HOURS, Month
 from libramen.bill.prices import lines_of
 from libramen.bill.usage import most_at_once, paid_from, paid_to, seconds_by_hour
 from libramen.engine.plane import RESULT
+from libramen.study.plan import Plan
 from libramen.study.system import System
 
 if TYPE_CHECKING:
@@ -23,7 +24,7 @@ if TYPE_CHECKING:
     from libramen.engine.fleet import Fleet
     from libramen.runs.cases import Case
     from libramen.study.objectives import Goal, Objective
-    from libramen.study.plan import JointPlan, Plan
+    from libramen.study.plan import JointPlan
     from libramen.trace.trace import Trace
 
 CENT: Final = Decimal("0.01")
@@ -50,8 +51,6 @@ def fewest(plan: Plan) -> int:
 
 def parts(plan: Plan | JointPlan) -> list[Plan]:
     """The plan of each service."""
-    from libramen.study.plan import Plan
-
     return [plan] if isinstance(plan, Plan) else list(plan.services.values())
 
 
@@ -101,14 +100,7 @@ class Spent:
 
 def about_all(goal: Goal | Objective) -> bool:
     """Whether an objective is about all requests, and missed for good when enough of them failed or were late."""
-    plain = "." not in goal.name
-    return plain and (goal.name == "availability" or _share(goal.name) is not None)
-
-
-def _share(name: str) -> float | None:
-    from libramen.ranks import PERCENTILES
-
-    return 1.0 if name == "max" else PERCENTILES.get(name)
+    return "." not in goal.name and (goal.name == "availability" or goal.share is not None)
 
 
 class Budgets:

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any, Final, NamedTuple
 from libramen.comparison.compare import cases_of
 from libramen.comparison.repeats import check_repeats
 from libramen.errors import ReplayError, StudyError
-from libramen.runs import known
+from libramen.runs import entries
 from libramen.runs.cases import workers_for
 from libramen.runs.pool import Pool, Whole
 from libramen.runs.store import MISSING
@@ -165,7 +165,7 @@ def headroom(
     grow: float | None = None,
     seed: int = 0,
     workers: int | None = 1,
-    repeats: int | str | None = None,
+    repeats: int | None = None,
     cache: bool = True,
     store: Store | None = None,
     progress: Callable[[str, float], None] | None = None,
@@ -200,10 +200,8 @@ def headroom(
     report = progress or (lambda _what, _share: None)
     if grow is not None and not 0 < grow <= 10:
         raise ReplayError(f"grow: found {grow!r}; allowed: above 0, such as 0.08 for 8 % a month")
-    if isinstance(repeats, str):
-        raise ReplayError(f"repeats: found {repeats!r}; allowed: a whole number, since a limit is no yes or no")
     if repeats is not None:
-        check_repeats(repeats)
+        check_repeats(repeats, auto=False)
     cases = cases_of(study, plans, seed)
     if not list(study.objectives.goals()):
         raise StudyError("headroom: the study has no objectives, so nothing can break; allowed: [objectives]")
@@ -231,7 +229,7 @@ def rooms_of(
     report: Callable[[float], None] = lambda _share: None,
 ) -> tuple[Room, ...]:
     """The headroom of some cases, side by side."""
-    looking = [_Look(case, pool, grow) for case in cases]
+    looking = [_LimitSearch(case, pool, grow) for case in cases]
     while True:
         for look in looking:
             look.go_on()
@@ -264,15 +262,15 @@ class _Cause(Whole):
 
     def look_up(self, store: Store, key: str, case: Case) -> Any:  # noqa: ARG002
         """The word."""
-        found = store.get(known.digest([key, "cause", self._breaks]))
+        found = store.get(entries.digest([key, "cause", self._breaks]))
         return found if isinstance(found, str) else MISSING
 
     def keep(self, store: Store, key: str, case: Case, result: str) -> None:  # type: ignore[override]  # noqa: ARG002
         """The word."""
-        store.put(known.digest([key, "cause", self._breaks]), result)
+        store.put(entries.digest([key, "cause", self._breaks]), result)
 
 
-class _Look:
+class _LimitSearch:
     """The headroom of one case being looked for: which factors are to be replayed next depends on those before."""
 
     def __init__(self, case: Case, pool: Pool, grow: float | None) -> None:

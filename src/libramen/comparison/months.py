@@ -17,7 +17,6 @@ from libramen.bill.lines import total
 from libramen.bill.month import HOURS
 from libramen.bill.prices import lines_of
 from libramen.comparison.bounds import about_all
-from libramen.ranks import PERCENTILES
 from libramen.streams import stream
 from libramen.study.plan import Plan
 from libramen.times import EPSILON_S
@@ -126,6 +125,6 @@ def _met(figures: Figures, days: Days, cost: Any, picks: np.ndarray) -> np.ndarr
         elif objective.name == "availability":
             met &= over(days.ok) >= float(objective.wanted) * requests - EPSILON_S
         else:
-            share = 1.0 if objective.name == "max" else PERCENTILES[objective.name]
-            met &= over(days.within[objective.name]) >= share * requests - EPSILON_S
+            assert objective.share is not None
+            met &= over(days.within[objective.name]) >= objective.share * requests - EPSILON_S
     return met

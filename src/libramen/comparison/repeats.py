@@ -242,14 +242,15 @@ def repeat(
     return Repeats(found, range(seed, seed + max(len(plan.figures) for plan in found)))
 
 
-def check_repeats(n: Any) -> None:
-    """See that plans can be repeated so often.
+def check_repeats(n: Any, *, auto: bool = True) -> None:
+    """See that plans can be repeated so often; `auto`: also until it is clear.
 
     Raises:
         ReplayError: they cannot.
     """
-    if n != "auto" and (isinstance(n, bool) or not isinstance(n, int) or not 1 <= n <= _MOST):
-        raise ReplayError(f"repeats: found {n!r}; allowed: a whole number from 1 to {_MOST:,}, or auto")
+    if (n != "auto" or not auto) and (isinstance(n, bool) or not isinstance(n, int) or not 1 <= n <= _MOST):
+        more = ", or auto" if auto else ""
+        raise ReplayError(f"repeats: found {n!r}; allowed: a whole number from 1 to {_MOST:,}{more}")
 
 
 def repeated_cases(

@@ -116,7 +116,8 @@ def _check_plan_key(key: str, path: str, plan: Plan) -> None:
     bare = [name for name in Plan.model_fields if name not in {"name", "scaling", "service", "rollouts", "faults"}]
     if not rest:
         if part not in bare:
-            raise StudyError(f"vary: unknown key {key!r}; {nearest(part, bare)}, or {', '.join(_PARTS)} with a key")
+            more = ", ".join(f"{one}.KEY" for one in (*_PARTS, "service"))
+            raise StudyError(f"vary: unknown key {key!r}; {nearest(part, bare)}, or {more}, {SCALE}")
         return
     if part not in _PARTS:
         raise StudyError(f"vary {key!r}: {nearest(part, _PARTS)}")
@@ -181,8 +182,8 @@ def _with_all(study: Study, plan: Plan, varied: dict[str, Any], service: dict[st
 
 
 def name_of(plan: Plan | JointPlan, varied: Mapping[str, Any]) -> str:
-    """What a combination is called: `brisk replicas=5 size=small`."""
-    return " ".join([plan.name, *(f"{key}={value}" for key, value in varied.items())])
+    """What a combination is called: `brisk replicas=5 size=small`. The load is not part of it: it is not the plan's."""
+    return " ".join([plan.name, *(f"{key}={value}" for key, value in varied.items() if key != SCALE)])
 
 
 def short_key(key: str) -> str:

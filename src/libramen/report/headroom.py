@@ -31,7 +31,8 @@ def headroom_section(name: str, found: Headroom) -> Section:
     again = [Column(f"in {repeated} seeds", "repeats", is_number=False)] if repeated else []
     grows = [] if found.grow is None else [Column(f"months at {100 * found.grow:g} %", "month")]
     bent = [room.plan for room in found.plans if not room.monotone]
-    notes = ["Times the load of the trace, in steps of 1 %: the last one before the first that misses an objective."]
+    steps = "Times the load of the trace, in steps of 1 %: the last one before the first that misses an objective."
+    notes = [f"{steps} -: it is met up to four times that load."]
     if bent:
         notes.append(f"Not monotone around the limit, so take it for a rough one: {', '.join(bent)}.")
     return Section(

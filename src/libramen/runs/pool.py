@@ -13,7 +13,7 @@ from uuid import uuid4
 from weakref import WeakKeyDictionary
 
 from libramen.errors import LibramenError, ReplayError
-from libramen.runs import known
+from libramen.runs import entries
 from libramen.runs.cases import Case, LocalProcesses
 from libramen.runs.store import MISSING
 from libramen.trace.cache import find, keep, key_of_arrays
@@ -57,13 +57,13 @@ class Whole:
         if document is MISSING:
             return MISSING
         try:
-            return known.figures_of(document, case)
+            return entries.figures_of(document, case)
         except (KeyError, ValueError, TypeError, AttributeError):  # it is not ours
             return MISSING
 
     def keep(self, store: Store, key: str, case: Case, result: Figures) -> None:  # noqa: ARG002
         """The figures, and what was used of which the bill is made."""
-        store.put(key, known.document_of(result))
+        store.put(key, entries.document_of(result))
 
 
 class Ticket:
@@ -153,15 +153,15 @@ class Pool:
 
     @cached_property
     def trace_key(self) -> str:
-        """By what the trace is known."""
+        """The key of the trace."""
         return self.trace.source.cache_key or key_of_arrays(self.trace)
 
     def key_of(self, case: Case) -> str | None:
-        """By what the replay of a case is known, None: it is not kept."""
+        """The key of the replay of a case in the store; None: it is not kept."""
         if self.store is None:
             return None
         if id(case) not in self._keys:  # the tickets keep all cases alive
-            self._keys[id(case)] = known.key_of(case, self.trace_key)
+            self._keys[id(case)] = entries.key_of(case, self.trace_key)
         return self._keys[id(case)]
 
     def hand_in(self, case: Case, task: Task) -> Ticket:
@@ -191,11 +191,11 @@ class Pool:
         """Let the workers know the trace; returns how they will."""
         client = _client_of(self.executor)
         if client is not None:
-            known_there = _scattered.setdefault(client, {})
-            if self.trace_key not in known_there:
+            there = _scattered.setdefault(client, {})
+            if self.trace_key not in there:
                 # Under a name of its own: one that is still being forgotten cannot be sent again at once.
-                known_there[self.trace_key] = client.scatter(self.trace, broadcast=True, hash=False)
-            return known_there[self.trace_key]
+                there[self.trace_key] = client.scatter(self.trace, broadcast=True, hash=False)
+            return there[self.trace_key]
         key = self.trace_key
         _traces[key] = self.trace  # for threads, and for processes that are forked from now on
         if self.trace.source.cache_key is None and not isinstance(self.executor, LocalProcesses):

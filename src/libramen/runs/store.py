@@ -1,8 +1,9 @@
 """Figures of replays that were made before, in a file of SQLite (standard library).
 
-An entry is known by what its replay depends on (`known.key_of`) and has a checksum, which is found right before it is
-used. Each is written in a transaction of its own into a write-ahead log, so a process may be killed at any moment, and
-several may use one store at a time. What is damaged or of another kind is set aside, and a new store is begun.
+The key of an entry is the digest of what its replay depends on (`entries.key_of`). Each has a checksum, which is
+looked at before it is used. Each is written in a transaction of its own into a write-ahead log, so a process may be
+killed at any moment, and several may use one store at a time. What is damaged or of another version is set aside, and a
+new store is begun.
 """
 
 from __future__ import annotations
@@ -17,7 +18,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, Final, NamedTuple, Self
 
 from libramen.errors import OutputError
-from libramen.files import cache_directory
+from libramen.files import cache_directory, check_output
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -80,10 +81,7 @@ class Store:
 
         The file itself is only read by SQLite: if it were closed here, locks on it would be lost.
         """
-        if self.path.suffix.lower() not in SUFFIXES:
-            raise OutputError(f"{self.path}: found the ending {self.path.suffix!r}; allowed: {' or '.join(SUFFIXES)}")
-        if self.path.is_dir() or not self.path.parent.is_dir():
-            raise OutputError(f"{self.path}: allowed: a file in a directory that is there")
+        check_output(self.path, SUFFIXES)
 
     # -- opened, and set aside where it is damaged -----------------------------------------------------
 

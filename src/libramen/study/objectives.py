@@ -21,6 +21,10 @@ if TYPE_CHECKING:
 _LATENCIES = ("mean", *PERCENTILES, "max")
 
 
+def _share(key: str) -> float | None:
+    return 1.0 if key == "max" else PERCENTILES.get(key)
+
+
 class Goal(NamedTuple):
     """One objective as it was asked for.
 
@@ -51,7 +55,7 @@ class Goal(NamedTuple):
 
         None for what is not a limit on single requests.
         """
-        return 1.0 if self.key == "max" else PERCENTILES.get(self.key)
+        return _share(self.key)
 
     @property
     def limit_s(self) -> float:
@@ -88,6 +92,11 @@ class Objective(NamedTuple):
     def is_latency(self) -> bool:
         """Whether it limits a latency."""
         return self.key in _LATENCIES
+
+    @property
+    def share(self) -> float | None:
+        """As of a `Goal`."""
+        return _share(self.key)
 
     @property
     def excess(self) -> float:

@@ -1,4 +1,4 @@
-"""By what a replay is known, and its figures made of what was kept of it, with the prices and objectives of today.
+"""Entries of the store: the key of a replay, and its figures made of an entry with the prices and objectives of today.
 
 What a replay depends on: the trace, the services, the plan without its prices and names, the seed, the code. What only
 the bill and the verdict depend on is left out: prices, what a month may cost, and which availability is wanted.
@@ -52,11 +52,11 @@ def _code() -> int:
 
 
 def key_of(case: Case, trace_key: str) -> str | None:
-    """By what the replay of a case to the end is known.
+    """The key of the replay of a case to the end.
 
     Args:
         case: what is replayed.
-        trace_key: by what the trace is known.
+        trace_key: the key of the trace.
 
     Returns:
         a digest; None: a rule of the user's own may change without a sign of it.

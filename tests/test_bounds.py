@@ -1,0 +1,172 @@
+"""Bounds that leave combinations out of a search: never above what the whole replay comes to."""
+
+from __future__ import annotations
+
+from decimal import Decimal
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from builders import make_tier
+from libramen import Objectives, Plan, Service, Trace, replay
+from libramen.comparison.bounds import Budgets, Overload, Spent, Stopped, Watch, about_all, fewest, least_cost
+from libramen.runs.cases import Case
+
+if TYPE_CHECKING:
+    from libramen.engine.fleet import Fleet
+
+DAY_S = 86400.0
+
+plans = st.sampled_from(
+    [
+        {"replicas": 2},
+        {"replicas": 1, "scaling": {"rule": "target", "measure": "cpu", "target": 0.5, "every": 600, "ceiling": 5}},
+        {"replicas": 3, "scaling": {"rule": "on_arrival", "idle": 900, "floor": 1, "ceiling": 5}},
+        {"replicas": 2, "rollouts": [{"at": 3600, "strategy": "rolling", "spare": 1}]},
+        {"replicas": 2, "rollouts": [{"at": 3600, "strategy": "stop_start"}]},
+        {"replicas": 2, "faults": [{"kind": "crash", "at": 3600}]},
+    ]
+)
+tiers = st.sampled_from(
+    [
+        {"billing": "per_hour"},
+        {"billing": "per_second", "minimum_billed": 7200},
+        {"billing": "per_second", "billed_from": "ready", "provision": 300},
+        {"billing": "per_month", "sizes": {"s": {"cores": 1, "per_month": 9}}},
+        {"billing": "per_hour", "balancer_per_hour": "0.02", "fixed_per_month": 3},
+    ]
+)
+
+
+def _trace(days: float, number: int = 0, *, gap_s: float = 600.0, start: str | None = None) -> Trace:
+    rng = np.random.default_rng(number)
+    at_s = np.cumsum(rng.exponential(gap_s, int(2 * days * DAY_S / gap_s) + 20))
+    at_s = at_s[at_s < days * DAY_S]
+    n = len(at_s)
+    return Trace.from_arrays(
+        at_s=at_s, cpu_s=rng.exponential(300, n), wait_s=rng.exponential(5, n), span_s=days * DAY_S, start=start,
+        time_zone="Europe/Lisbon" if start else None,
+    )  # fmt: skip
+
+
+@settings(deadline=None)
+@given(plans, tiers, st.sampled_from([0.5, 3.0, 7.0, 9.5]), st.sampled_from([None, "2031-10-24T10:20"]))
+def test_what_is_spent_is_never_more_than_the_bill(
+    plan: dict[str, Any], tier: dict[str, Any], days: float, start: str | None
+) -> None:
+    """At every instant; nor is the least cost. Over a week and more each hour of the week counts by itself."""
+    trace, made = _trace(days, start=start), Plan(tier=make_tier(**tier), size="s", **plan)
+    spent, seen = Spent(trace, [made]), []
+
+    def look(now_s: float, fleets: list[Fleet]) -> None:
+        seen.append(spent.month(now_s, fleets))
+
+    bill = replay(trace, Service(slots=4), made, watch=look).bill.month
+    assert len(seen) == 100
+    assert max(seen) <= bill
+    assert least_cost(made) <= bill
+    assert seen[0] >= least_cost(made) - Decimal("0.02")
+
+
+@settings(deadline=None)
+@given(plans, tiers)
+def test_no_fewer_replicas_are_paid_than_the_fewest(plan: dict[str, Any], tier: dict[str, Any]) -> None:
+    trace, made = _trace(0.5), Plan(tier=make_tier(**tier), size="s", **plan)
+    found = replay(trace, Service(slots=4), made)
+    assert found.paid_s >= fewest(made) * trace.span_s - 1e-6
+
+
+@settings(deadline=None)
+@given(
+    st.integers(0, 1000),
+    st.sampled_from([0.05, 0.2, 0.5, 2.0]),
+    st.integers(1, 3),
+    st.sampled_from([0.5, 3.0, 30.0]),
+    st.sampled_from(["least_busy", "shared_queue"]),
+)
+def test_as_many_are_late_as_an_overload_says(
+    number: int, gap_s: float, replicas: int, limit_s: float, balancer: str
+) -> None:
+    """At least: however a fleet serves them, in whatever order, it has only so many cores."""
+    rng = np.random.default_rng(number)
+    at_s = np.cumsum(rng.exponential(gap_s, 400))
+    trace = Trace.from_arrays(at_s=at_s, cpu_s=rng.exponential(0.6, 400), span_s=float(at_s[-1]) + 1)
+    plan = Plan(tier=make_tier(), size="s", replicas=replicas, balancer=balancer)
+    latency_s = replay(trace, Service(slots=20), plan).requests["latency_s"].to_numpy()
+    assert Overload(trace)._late(float(replicas), limit_s) <= np.count_nonzero(latency_s > limit_s)
+
+
+@pytest.mark.parametrize(
+    "plan",
+    [
+        {"scaling": {"rule": "target", "measure": "cpu", "target": 0.5, "every": 60, "ceiling": 5}},
+        {"rollouts": [{"at": 30, "strategy": "rolling"}]},
+        {"faults": [{"kind": "crash", "at": 30}]},
+    ],
+)
+def test_a_fleet_that_changes_is_never_ruled_out(plan: dict[str, Any]) -> None:
+    at_s = np.linspace(0, 59, 400)
+    trace = Trace.from_arrays(at_s=at_s, cpu_s=np.full(400, 1.0), span_s=3600)
+    service, wanted = {"service": Service(slots=5)}, Objectives(p95="1s")
+    made = Plan(tier=make_tier(), size="s", replicas=1, name="p")
+    assert Overload(trace).rules_out(Case(service, made, wanted))
+    assert not Overload(trace).rules_out(Case(service, made.replace(**plan), wanted))
+    assert not Overload(trace).rules_out(Case(service, made, wanted, settle_s=10))
+    assert not Overload(trace).rules_out(Case(service, made, Objectives(month=1)))
+
+
+def test_the_budget_of_objectives_on_all_requests() -> None:
+    wanted = Objectives(
+        p95="1s", p99="2s", availability="99%", month=5, mean="1s", routes={"a": {"p50": "1ms"}},
+        windows=[{"at": ["09:00", "10:00"], "p50": "1ms"}],
+    )  # fmt: skip
+    assert [goal.name for goal in wanted.goals() if about_all(goal)] == ["p95", "p99", "availability"]
+    made = Plan(tier=make_tier(), size="s", replicas=1)
+    budgets = Budgets(Case({"service": Service(slots=5)}, made, wanted), 1000)
+    assert budgets.failed == pytest.approx(10)
+    assert [(limit_s, round(most)) for limit_s, most in budgets.late] == [(1.0, 50), (2.0, 10)]
+
+
+@pytest.mark.parametrize(("objective", "stops"), [({"p95": "1s"}, True), ({"availability": "50%"}, False)])
+def test_a_replay_is_stopped_when_nothing_can_save_it(objective: dict[str, Any], *, stops: bool) -> None:
+    """All are late, none fails: halfway through the trace at the latest."""
+    at_s = np.arange(0.0, 3600, 10)
+    trace = Trace.from_arrays(at_s=at_s, cpu_s=np.zeros(360), wait_s=np.full(360, 5.0), span_s=3600)
+    case = Case({"service": Service(slots=5)}, Plan(tier=make_tier(), size="s", replicas=2), Objectives(**objective))
+    watch, seen = Watch(trace, case), []
+
+    def look(now_s: float, fleets: list[Fleet]) -> None:
+        seen.append(now_s)
+        watch.look(now_s, fleets)
+
+    def run() -> None:
+        replay(trace, case.services, case.plan, case.objectives, records=watch.records, watch=look)
+
+    if not stops:
+        run()
+        assert len(seen) == 100
+        return
+    with pytest.raises(Stopped) as stopped:
+        run()
+    assert stopped.value.peak == 2
+    assert seen[-1] < 360  # 18 late ones of 360 are one too many, and they have arrived by then
+
+
+def test_a_replay_is_stopped_when_the_money_is_spent() -> None:
+    trace = _trace(8.0)
+    tier = make_tier(sizes={"s": {"cores": 1, "per_hour": 1}})
+    made = Plan(tier=tier, size="s", replicas=4)
+    case = Case({"service": Service(slots=5)}, made, Objectives())
+    whole = replay(trace, case.services, made).bill.month
+    assert whole == 4 * 730
+    for most, is_stopped in ((whole, False), (whole - 1, True)):
+        watch = Watch(trace, case, most)
+        arguments: dict[str, Any] = {"records": watch.records, "watch": watch.look}
+        if is_stopped:
+            with pytest.raises(Stopped):
+                replay(trace, case.services, made, **arguments)
+        else:
+            replay(trace, case.services, made, **arguments)
