@@ -15,6 +15,8 @@ from typer.testing import CliRunner
 from libramen import LibramenError, compare, load_study, search
 from libramen.cli import common
 from libramen.cli.app import app
+from libramen.runs.cases import Case
+from libramen.runs.pool import Pool, Whole
 
 distributed = pytest.importorskip("distributed")
 pytestmark = pytest.mark.filterwarnings("ignore")  # what the cluster itself warns of is not ours
@@ -22,6 +24,8 @@ pytestmark = pytest.mark.filterwarnings("ignore")  # what the cluster itself war
 if TYPE_CHECKING:
     from collections.abc import Iterator
     from pathlib import Path
+
+    from libramen import Observation
 
 STUDY = """
 [trace]
@@ -112,6 +116,22 @@ def test_the_trace_is_sent_once_to_each_worker(study: Path, cluster: Any) -> Non
         assert compare(loaded, executor).figures == compare(loaded).figures
         assert search(loaded, "scaled", executor, replicas=[1, 2, 3]).counts.replayed
         assert len(sent) == 1  # whatever the number of replays and of calls
+
+
+def test_a_rule_of_the_caller_goes_with_the_case(study: Path, cluster: Any) -> None:
+    """Though no module that a worker could import has it."""
+    loaded, most = load_study(study), 3
+
+    def by_queue(seen: Observation) -> int:
+        return min(most, 2 + seen.waiting // 4)
+
+    plan = loaded.plan("scaled").replace(scaling={"rule": by_queue, "every": "5s"})
+    case, trace = Case(loaded.services, plan, loaded.objectives), loaded.trace()
+    with distributed.Client(cluster) as client, Pool(trace, client.get_executor()) as pool:
+        ticket = pool.hand_in(case, Whole())
+        assert ticket.future is not None
+        assert ticket.result == case.figures(trace)
+        assert ticket.result.replicas_max == most
 
 
 def test_the_command(study: Path, cluster: Any, monkeypatch: pytest.MonkeyPatch) -> None:

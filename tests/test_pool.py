@@ -150,7 +150,7 @@ def test_a_worker_without_the_cache_says_so(tmp_path: Path, monkeypatch: pytest.
 
     monkeypatch.setenv("LIBRAMEN_CACHE", str(tmp_path))
     with pytest.raises(ReplayError, match="a worker cannot find the trace in the cache; allowed: workers that share"):
-        pool._do_there(Whole(), _case(), "no such key", "name")
+        pool._do_there(pickle.dumps((Whole(), _case())), "no such key", "name")
 
 
 # -- entries ---------------------------------------------------------------------------------------

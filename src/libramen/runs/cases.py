@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import multiprocessing
 import os
-import pickle
 import signal
 import sys
 from concurrent.futures import Executor, Future, ProcessPoolExecutor
@@ -66,15 +65,6 @@ class Case:
     def figures(self, trace: Trace) -> Figures:
         """Replay it here: all that is said of it in comparisons."""
         return self.replay(trace).figures(routes=False)
-
-    @property
-    def can_be_sent(self) -> bool:
-        """Whether it can go to another process: not if its rule is a function made on the spot."""
-        try:
-            pickle.dumps(self)
-        except (pickle.PicklingError, AttributeError, TypeError):
-            return False
-        return True
 
 
 class LocalProcesses(Executor):

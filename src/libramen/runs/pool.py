@@ -6,6 +6,7 @@ workers of a cluster get it scattered among them, and any other process maps the
 
 from __future__ import annotations
 
+import pickle
 from concurrent.futures import Future, as_completed
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, Final, Protocol, Self
@@ -79,6 +80,7 @@ class Ticket:
         self._done: Any = MISSING
         self.future: Future[Any] | None = None
         self._tries = 0
+        self._packed = b""  # what is sent; empty: it is done here
 
     def begin(self) -> None:
         """Look it up, do it here, or send it."""
@@ -87,14 +89,16 @@ class Ticket:
             self._done = self._task.look_up(pool.store, key, self.case)
             if self._done is not MISSING:
                 return
-        if pool.executor is None or not self.case.can_be_sent:
-            self._keep(self._task(self.case, pool.trace))
-        else:
+        if pool.executor is not None:
+            self._packed = _packed(self._task, self.case, pool.is_cluster)
+        if self._packed:
             self._send()
+        else:
+            self._keep(self._task(self.case, pool.trace))
 
     def _send(self) -> None:
         self._tries += 1
-        self.future = self._pool.send(self._task, self.case)
+        self.future = self._pool.send(self._packed)
 
     @property
     def result(self) -> Any:
@@ -151,6 +155,11 @@ class Pool:
             if ticket.future is not None:
                 ticket.future.cancel()
 
+    @property
+    def is_cluster(self) -> bool:
+        """Whether the workers are those of a cluster."""
+        return _client_of(self.executor) is not None
+
     @cached_property
     def trace_key(self) -> str:
         """The key of the trace."""
@@ -171,17 +180,17 @@ class Pool:
         ticket.begin()
         return ticket
 
-    def send(self, task: Task, case: Case) -> Future[Any]:
-        """Send a task to a worker."""
+    def send(self, packed: bytes) -> Future[Any]:
+        """Send a task and its case to a worker."""
         assert self.executor is not None
         if self._there is None:
             self._there = self._announce()
         # With a name that no other has, else a cluster might think that it has failed in this before.
-        return self.executor.submit(_do_there, task, case, self._there, uuid4().hex)
+        return self.executor.submit(_do_there, packed, self._there, uuid4().hex)
 
     def may_send_again(self, error: Exception) -> bool:
         """Whether a task that failed so is made up for: on a cluster, where a worker has died."""
-        if _client_of(self.executor) is None or not _is_of_a_death(error):
+        if not self.is_cluster or not _is_of_a_death(error):
             return False
         self._there = None  # perhaps nobody has the trace any more
         _scattered.get(_client_of(self.executor), {}).pop(self.trace_key, None)
@@ -223,8 +232,26 @@ _traces: dict[str, Trace] = {}
 """The traces that this process has, by their key in the cache."""
 
 
-def _do_there(task: Callable[[Case, Trace], Any], case: Case, there: Any, _name: str) -> Any:
+def _packed(task: Task, case: Case, is_cluster: bool) -> bytes:
+    """A task and its case as they are sent; empty: the case has a rule that cannot be.
+
+    A cluster looks at all that it is given, which for objects takes longer than many a replay, for bytes no time.
+    Its workers know nothing of the caller's script, so a rule that is in there goes with the case.
+    """
+    dumps: Callable[[Any], bytes] = pickle.dumps
+    if is_cluster:
+        import cloudpickle  # type: ignore[import-untyped]
+
+        dumps = cloudpickle.dumps
+    try:
+        return dumps((task, case))
+    except (pickle.PicklingError, AttributeError, TypeError):
+        return b""
+
+
+def _do_there(packed: bytes, there: Any, _name: str) -> Any:
     """Do a task with a case: runs in a worker. `there`: the trace, or its key."""
+    task, case = pickle.loads(packed)  # noqa: S301  (packed by whoever sends it)
     if not isinstance(there, str):
         return task(case, there)
     trace = _traces.get(there)
