@@ -63,6 +63,25 @@ def test_lag_delays_what_is_seen() -> None:
     assert outcome.run.replicas[1].ready_s == 180
 
 
+@pytest.mark.parametrize(
+    ("lag", "window", "covers"),
+    [(40, 20, (100, 120)), (40, 50, (70, 120)), (35, 20, (105, 125)), (35, 45, (80, 125)), (0, 30, (130, 160))],
+)
+def test_the_window_of_the_decision_at_160(lag: float, window: float, covers: tuple[float, float]) -> None:
+    """Whether it ends and begins at decisions or between them. Nothing is ordered by then: one core, at most full. The
+    measure is 0.5 for what lies before 100 and 1 for what lies after."""
+    decision = _step_in_load(lag=lag, window=window, pause_up=1000, ceiling=1).run.decisions[7]
+    assert (decision.window_from_s, decision.window_to_s) == covers
+    before_s = max(0, 100 - covers[0])
+    assert decision.measured == pytest.approx(1 - 0.5 * before_s / window)
+
+
+@pytest.mark.parametrize("lag", [1000, 1005, 3e8])
+def test_where_everything_is_seen_too_late_there_is_never_a_measure(lag: float) -> None:
+    decisions = _step_in_load(lag=lag).run.decisions
+    assert {(one.measured, one.held_by) for one in decisions} == {(None, "no measure")}
+
+
 def test_a_window_that_begins_before_the_start_is_cut_there() -> None:
     """Window 60 at 20 covers 0..20: the mean over those 20 s is 0.5."""
     assert _step_in_load(window=60).run.decisions[0].measured == 0.5

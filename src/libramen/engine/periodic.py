@@ -79,6 +79,30 @@ class _Measures(Mapping[str, float | None]):
         return len(_NAMES)
 
 
+class _Train:
+    """Samples, each taken a fixed time before the decision that looks at it.
+
+    Where that time is a whole number of decisions long, decisions themselves take them for those that come later.
+
+    Attributes:
+        before_s: that time [s].
+        n_early: so many decisions come too early for a sample.
+        is_fed_by_decisions: whether decisions take the samples; else they are events of their own.
+        samples: those not yet looked at.
+    """
+
+    def __init__(self, before_s: float, every_s: float) -> None:
+        decisions = before_s / every_s
+        self.before_s = before_s
+        self.is_fed_by_decisions = abs(decisions - round(decisions)) < 1e-9
+        self.n_early = round(decisions) if self.is_fed_by_decisions else math.floor(decisions)
+        self.samples: deque[_Sample] = deque()
+
+    def of(self, k: int) -> _Sample:
+        """The one for the k-th decision, from 1."""
+        return self.samples.popleft() if k > self.n_early else _NOTHING
+
+
 class PeriodicScaler(Scaler):
     """Asks its rule for as long as the replay runs."""
 
@@ -90,22 +114,17 @@ class PeriodicScaler(Scaler):
         setting = Setting(cold_start_s, plan.size.cores, replay.start)
         self._rule_name, self._plan_name = rule.rule, plan.name
         self._plane, self._cores, self._start = replay.plane, setting.cores, setting.start
-        self._every_s, self._lag_s = rule.every, rule.lag
+        self._every_s = rule.every
         self._asked = rule.begin(setting)
         self._state: dict[str, object] = {}
         self._n = 0
         self.pause_up_s, self.pause_down_s = rule.pause_up, rule.pause_down
-        # Two trains of samples, a window apart: decision k takes the k-th of each. Where windows are
-        # whole numbers of decisions long, one train serves for both: it starts so many samples early.
-        # Without a lag the decision itself takes the sample.
-        self._ends: deque[_Sample] = deque()
-        if rule.lag > 0:
-            self._plan_sample(self._ends, 1, rule.lag)
-        decisions = rule.window_used / rule.every
-        self._one_train = decisions == round(decisions)
-        self._starts = deque([_NOTHING] * round(decisions) if self._one_train else [])
-        if not self._one_train:
-            self._plan_sample(self._starts, 1, rule.lag + rule.window_used)
+        self._ends = _Train(rule.lag, rule.every)
+        self._starts = _Train(rule.lag + rule.window_used, rule.every)
+        self._trains = self._ends, self._starts
+        for train in self._trains:
+            if not train.is_fed_by_decisions:
+                self._plan_sample(train, train.n_early + 1)
         agenda.add(rule.every, Kind.DECISION, self._ask)
 
     @property
@@ -119,21 +138,24 @@ class PeriodicScaler(Scaler):
     def _sample(self, now_s: float) -> _Sample:
         return (now_s, *self._plane.sample(now_s), self._fleet.ready_integral(now_s))
 
-    def _plan_sample(self, train: deque[_Sample], k: int, before_s: float) -> None:
-        """Sample at `before_s` before the k-th decision, then plan the next one."""
+    def _plan_sample(self, train: _Train, k: int) -> None:
+        """Sample for the k-th decision, then plan the next one."""
 
         def sample(now_s: float) -> None:
-            train.append(self._sample(now_s))
-            self._plan_sample(train, k + 1, before_s)
+            train.samples.append(self._sample(now_s))
+            self._plan_sample(train, k + 1)
 
-        self._agenda.add(max(0.0, k * self._every_s - before_s), Kind.SAMPLE, sample)
+        self._agenda.add(k * self._every_s - train.before_s, Kind.SAMPLE, sample)
 
     def _ask(self, now_s: float) -> None:
         fleet, limits = self._fleet, self._limits
-        start = self._starts.popleft()
-        end = self._ends.popleft() if self._lag_s > 0 else self._sample(now_s)
-        if self._one_train:
-            self._starts.append(end)
+        self._n += 1
+        sample: _Sample | None = None
+        for train in self._trains:
+            if train.is_fed_by_decisions:
+                sample = sample or self._sample(now_s)
+                train.samples.append(sample)
+        start, end = self._starts.of(self._n), self._ends.of(self._n)
         if now_s >= limits.next_s:
             limits.advance(now_s)
         measures = _Measures(start, end, self._cores, self._plane)
@@ -144,7 +166,6 @@ class PeriodicScaler(Scaler):
         wanted, held_by = self._asked.wanted(seen)
         name, measured = measures.first
         self._decide(now_s, wanted, held_by, window=(start[0], end[0]), measure=name, measured=measured)
-        self._n += 1
         if self._n > MOST_DECISIONS:
             raise ReplayError(
                 f"plan {self._plan_name!r}: its rule has decided {self._n:,} times, every "
