@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from builders import make_tier
 from libramen import Objectives, Plan, Service, Trace, replay
-from libramen.comparison.bounds import Budgets, Overload, Spent, Stopped, Watch, about_all, fewest, least_cost
+from libramen.comparison.bounds import Budgets, Overload, Sent, Spent, Stopped, Watch, about_all, fewest, least_cost
 from libramen.runs.cases import Case
 
 if TYPE_CHECKING:
@@ -69,6 +69,59 @@ def test_what_is_spent_is_never_more_than_the_bill(
     assert max(seen) <= bill
     assert least_cost(made) <= bill
     assert seen[0] >= least_cost(made) - Decimal("0.02")
+
+
+SENDING: list[dict[str, Any]] = [
+    {"billing": "per_second", "egress_per_gb": "0.5", "free": {"egress_gb": 3}},
+    {"billing": "per_request", "per_million_requests": 900, "egress_per_gb": "0.5", "sizes": {"s": {"cores": 1}}},
+]
+
+
+@settings(deadline=None)
+@given(
+    st.sampled_from(SENDING),
+    st.sampled_from([0.5, 7.0, 9.5]),
+    st.integers(0, 100),
+    st.sampled_from([0.0, 7200.0]),
+    st.sampled_from(["availability", "latency"]),
+    st.sampled_from([700.0, 4000.0]),
+)
+def test_what_is_sent_is_never_less_than_what_must_be(
+    tier: dict[str, Any], days: float, number: int, settle_s: float, kind: str, gap_s: float
+) -> None:
+    """Some are refused, of whatever size, and just as many may fail."""
+    start = "2031-10-24T10:20"
+    trace = _trace(days, number, gap_s=gap_s, start=start)
+    trace = Trace.from_arrays(
+        at_s=trace.at_s, cpu_s=trace.cpu_s, bytes_out=np.random.default_rng(number).exponential(1e8, len(trace)),
+        span_s=trace.span_s, start=start, time_zone="Europe/Lisbon",
+    )  # fmt: skip
+    made = Plan(tier=make_tier(**tier), size="s", replicas=1)
+    services = {"service": Service(slots=1, backlog=0)}
+    ok = replay(trace, services, made, settle=settle_s).availability
+    percentile = next(name for name, share in {"p99": 0.99, "p90": 0.9, "p50": 0.5}.items() if ok >= share)
+    objectives = Objectives(**({"availability": ok - 1e-9} if kind == "availability" else {percentile: "300d"}))
+    sent = Sent(trace).of(Case(services, made, objectives, settle_s=settle_s))
+    spent, seen = Spent(trace, [made], sent), []
+    bill = replay(trace, services, made, watch=lambda now_s, fleets: seen.append(spent.month(now_s, fleets))).bill
+    assert least_cost(made) <= least_cost(made, sent) <= bill.month
+    assert max(seen) <= bill.month
+
+
+@pytest.mark.parametrize("tier", SENDING)
+@pytest.mark.parametrize("days", [2.0, 7.0])
+def test_where_nothing_may_fail_all_is_known_that_is_sent(tier: dict[str, Any], days: float) -> None:
+    trace = _trace(days)
+    trace = Trace.from_arrays(
+        at_s=trace.at_s, cpu_s=np.zeros(len(trace)), bytes_out=np.full(len(trace), 5e7), span_s=trace.span_s
+    )
+    made, services = Plan(tier=make_tier(**tier), size="s", replicas=1), {"service": Service(slots=9)}
+    sent = Sent(trace).of(Case(services, made, Objectives(availability="100%")))
+    bill = replay(trace, services, made).bill.month
+    assert bill - Decimal("0.02") <= least_cost(made, sent) <= bill
+    least = least_cost(made)
+    for free in (Objectives(month=5), Objectives(mean="1s")):  # everything may fail
+        assert least_cost(made, Sent(trace).of(Case(services, made, free))) == least < bill - 1
 
 
 @settings(deadline=None)

@@ -16,6 +16,7 @@ if TYPE_CHECKING:
 
 HOURS: Final = 730
 _WEEK_S: Final = 7 * 86400.0
+_SEEN_H: Final = 1e-9
 
 
 class Month:
@@ -26,7 +27,7 @@ class Month:
     """
 
     def __init__(self, span_s: float, start: datetime | None) -> None:
-        self.span_s = span_s
+        self.span_s, self._start = span_s, start
         self.by_hour_of_week = span_s >= _WEEK_S - 1e-9
         if self.by_hour_of_week:
             self._edges_s, self._label = _hours_of_week(span_s, start)
@@ -40,14 +41,26 @@ class Month:
         hours[-1] += amount[len(hours) :].sum()  # of an arrival at the very end
         return self._laid_over(hours)
 
+    def of_one(self) -> np.ndarray:
+        """What one thing in each hour of the clock since the start comes to in the month: float64 (hours,)."""
+        if not self.by_hour_of_week:
+            return np.full(len(clock_hours(self.span_s, self._start)) - 1, HOURS * 3600 / self.span_s)
+        covered_h = self._covered_h()
+        of_one: np.ndarray = HOURS / np.count_nonzero(covered_h > _SEEN_H) / covered_h[self._label]
+        return of_one
+
+    def _covered_h(self) -> np.ndarray:
+        """How much of each hour of the week the trace covers [h]: float64 (168,)."""
+        return np.bincount(self._label, weights=np.diff(self._edges_s) / 3600, minlength=168)
+
     def _scaled(self, quantity: Fraction) -> Fraction:
         return quantity * HOURS * 3600 / Fraction(self.span_s)
 
     def _laid_over(self, per_hour: np.ndarray) -> Fraction:
         """The mean of each hour of the week, times how often a month has it."""
-        covered_h = np.bincount(self._label, weights=np.diff(self._edges_s) / 3600, minlength=168)
+        covered_h = self._covered_h()
         total = np.bincount(self._label, weights=per_hour, minlength=168)
-        seen = covered_h > 1e-9  # a change of clocks can skip an hour of the only week
+        seen = covered_h > _SEEN_H  # a change of clocks can skip an hour of the only week
         return Fraction(float(np.mean(total[seen] / covered_h[seen]))) * HOURS
 
 

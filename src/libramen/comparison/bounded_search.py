@@ -11,7 +11,7 @@ from collections import deque
 from decimal import Decimal
 from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
-from libramen.comparison.bounds import Overload, Stopped, Watch, about_all, least_cost
+from libramen.comparison.bounds import Overload, Sent, Stopped, Watch, about_all, least_cost
 from libramen.outcome.replay import replay
 from libramen.runs import entries
 from libramen.runs.cases import Case
@@ -20,7 +20,8 @@ from libramen.runs.store import MISSING
 from libramen.study.plan import Plan
 
 if TYPE_CHECKING:
-    from collections.abc import Callable
+    from collections.abc import Callable, Mapping
+    from fractions import Fraction
 
     from libramen.comparison.vary import Combination
     from libramen.outcome.figures import Figures
@@ -71,15 +72,16 @@ class Try(Whole):
 
     Args:
         most: what a month may cost, None: whatever it costs.
+        sent: what is sent at the least, see `bounds.Sent`.
     """
 
-    def __init__(self, most: Decimal | None) -> None:
-        self._most = most
+    def __init__(self, most: Decimal | None, sent: Mapping[str, Fraction]) -> None:
+        self._most, self._sent = most, dict(sent)
 
     def __call__(self, case: Case, trace: Trace) -> Figures | _Stopped:  # type: ignore[override]
         """Runs in a worker."""
         load = case.load(trace)
-        watch = Watch(load, case, self._most)
+        watch = Watch(load, case, self._most, self._sent)
         try:
             outcome = replay(
                 load, case.services, case.plan, case.objectives, case.seed, settle=case.settle_s,
@@ -114,6 +116,11 @@ class Try(Whole):
 
     def _stopped_key(self, key: str, case: Case) -> str:
         return entries.digest([key, "stopped", str(self._most), entries.prices_of(case)])
+
+
+def _far_apart(place: int) -> float:
+    """The bits of a number from 0 to 65,535 in the opposite order."""
+    return int(f"{place:016b}"[::-1], 2)
 
 
 def ahead_of(combinations: int) -> int:
@@ -159,6 +166,9 @@ class BoundedSearch:
             )
             for one in self.possible
         ]  # fmt: skip
+        self._load = self.cases[0].load(pool.trace) if self.cases else pool.trace
+        sent = Sent(self._load)
+        self._sent = [sent.of(case) for case in self.cases]
         self.figures: dict[int, Figures] = {}
         self._stopped: set[int] = set()
         self._same: set[int] = set()
@@ -187,19 +197,21 @@ class BoundedSearch:
     def _in_order(self) -> list[tuple[Decimal, int]]:
         """What each costs at the least, and its place: the cheapest first.
 
-        Of equal costs those with the greatest ceiling come first: where it is not reached they speak for others.
+        Of equal costs those with the greatest ceiling come first: where it is not reached they speak for others. Of
+        those, neighbours come far apart (J. G. van der Corput, Verteilungsfunktionen, 1935): they cost about the same,
+        and the sooner one is found that costs little, the sooner others are stopped.
         """
-        cost = [least_cost(case.plan) for case in self.cases]
+        cost = [least_cost(case.plan, sent) for case, sent in zip(self.cases, self._sent, strict=True)]
         ceilings = [one.varied.get(_CEILING, 0) for one in self.possible]
         return sorted(
             ((cost[place], place) for place in range(len(cost))),
-            key=lambda entry: (entry[0], -ceilings[entry[1]], entry[1]),
+            key=lambda entry: (entry[0], -ceilings[entry[1]], _far_apart(entry[1])),
         )
 
     def _try_all(self) -> None:
         limit = self._study.objectives.month
         order = [(cost, place) for cost, place in self._in_order() if limit is None or cost <= limit]
-        overload = Overload(self.cases[0].load(self._pool.trace))
+        overload = Overload(self._load)
         under_way: deque[tuple[int, Ticket]] = deque()
         for number, (cost, place) in enumerate(order):
             if len(under_way) == self._ahead:
@@ -211,7 +223,8 @@ class BoundedSearch:
             if overload.rules_out(self.cases[place]) or self._is_same(place):
                 continue
             most = [amount for amount in (None if best is None else best * NEAR, limit) if amount is not None]
-            under_way.append((place, self._pool.hand_in(self.cases[place], Try(min(most, default=None)))))
+            task = Try(min(most, default=None), self._sent[place])
+            under_way.append((place, self._pool.hand_in(self.cases[place], task)))
         while under_way:
             self._take(*under_way.popleft())
 

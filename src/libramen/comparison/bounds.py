@@ -6,12 +6,13 @@ import math
 from decimal import Decimal
 from fractions import Fraction
 from functools import cached_property
+from types import MappingProxyType
 from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 
 from libramen.bill.lines import total
-from libramen.bill.month import HOURS, Month
+from libramen.bill.month import HOURS, Month, clock_hours
 from libramen.bill.prices import lines_of
 from libramen.bill.usage import most_at_once, paid_from, paid_to, seconds_by_hour
 from libramen.engine.plane import RESULT
@@ -19,7 +20,7 @@ from libramen.study.plan import Plan
 from libramen.study.system import System
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable
+    from collections.abc import Iterable, Mapping
 
     from libramen.engine.fleet import Fleet
     from libramen.runs.cases import Case
@@ -27,6 +28,7 @@ if TYPE_CHECKING:
     from libramen.study.plan import JointPlan
     from libramen.trace.trace import Trace
 
+NOTHING: Final[Mapping[str, Fraction]] = MappingProxyType({})
 CENT: Final = Decimal("0.01")
 SETTLED_S: Final = 30.0
 """So long after its arrival a request has nearly always ended."""
@@ -54,20 +56,80 @@ def parts(plan: Plan | JointPlan) -> list[Plan]:
     return [plan] if isinstance(plan, Plan) else list(plan.services.values())
 
 
-def least_cost(plan: Plan | JointPlan) -> Decimal:
-    """What a plan costs a month at the least, known before any replay."""
+def least_cost(plan: Plan | JointPlan, sent: Mapping[str, Fraction] = NOTHING) -> Decimal:
+    """What a plan costs a month at the least, known before any replay.
+
+    Args:
+        plan: of one service, or of several.
+        sent: what is sent at the least, see `Sent`.
+    """
     cost = Decimal(0)
     for part in parts(plan):
         n = fewest(part)
         standing = {"replicas": Fraction(HOURS * 3600 * n), "replicas_at_once": Fraction(n)}
-        cost += max(Decimal(0), total(lines_of(part, standing)) - CENT)
+        cost += max(Decimal(0), total(lines_of(part, {**sent, **standing})) - CENT)
     return cost
 
 
-class Spent:
-    """What a replay under way costs a month at the least: what is paid by now, and the fewest replicas from now on."""
+class Sent:
+    """What is sent in a month at the least if no more requests fail than may: requests, and bytes of answers.
 
-    def __init__(self, trace: Trace, plans: list[Plan]) -> None:
+    As many as may fail are taken to be those that would count most. A plan for which that is not so misses an
+    objective, and cannot win at all.
+
+    Args:
+        trace: what would be replayed.
+    """
+
+    def __init__(self, trace: Trace) -> None:
+        self._trace = trace
+        self._known: dict[tuple[int, int], dict[str, Fraction]] = {}
+
+    def of(self, case: Case) -> Mapping[str, Fraction]:
+        """By item, as in `bill.usage.Used`; of several services nothing is said, each is sent what others call."""
+        if not System.of(case.services, case.plan).is_one:
+            return NOTHING
+        trace = self._trace
+        first = int(np.searchsorted(trace.at_s, case.settle_s))  # those before may all fail
+        may_fail = Budgets(case, len(trace) - first).may_fail
+        if (first, may_fail) not in self._known:
+            columns = {"requests": self._counts[first:]}
+            if trace.bytes_out is not None:
+                columns["egress"] = self._counts[first:] * trace.bytes_out[first:]
+            self._known[first, may_fail] = {
+                item: Fraction(float(_without_greatest(column, may_fail))) for item, column in columns.items()
+            }
+        return self._known[first, may_fail]
+
+    @cached_property
+    def _counts(self) -> np.ndarray:
+        """What each request counts in the month: float64 (n,)."""
+        trace = self._trace
+        edges_s = clock_hours(trace.span_s, trace.start)
+        hour = np.searchsorted(edges_s, trace.at_s, side="right") - 1
+        of_one = Month(trace.span_s, trace.start).of_one()
+        counts: np.ndarray = of_one[np.minimum(hour, len(of_one) - 1)]
+        return counts
+
+
+def _without_greatest(amount: np.ndarray, n: int) -> float:
+    """The sum of all but the n greatest."""
+    if n >= len(amount):
+        return 0.0
+    return math.fsum(np.partition(amount, len(amount) - n)[: len(amount) - n] if n else amount)
+
+
+class Spent:
+    """What a replay under way costs a month at the least: what is paid by now, and the fewest replicas from now on.
+
+    Args:
+        trace: what is replayed.
+        plans: of each service.
+        sent: what is sent at the least in all of the month, see `Sent`.
+    """
+
+    def __init__(self, trace: Trace, plans: list[Plan], sent: Mapping[str, Fraction] = NOTHING) -> None:
+        self._sent = sent
         self._span_s, self._start, self._plans = trace.span_s, trace.start, plans
         self._month = Month(trace.span_s, trace.start)
 
@@ -92,7 +154,7 @@ class Spent:
             )  # fmt: skip
             hours = seconds_by_hour(from_s, to_s, np.zeros(len(from_s)), self._span_s, self._start)
             used = {"replicas": self._month.of_hours(hours)}
-        return max(Decimal(0), total(lines_of(plan, used)) - CENT)
+        return max(Decimal(0), total(lines_of(plan, {**self._sent, **used})) - CENT)
 
 
 # -- requests ----------------------------------------------------------------------------------------
@@ -122,6 +184,11 @@ class Budgets:
                 self.failed = min(self.failed, n * (1.0 - float(goal.wanted)))
             else:
                 self.late.append((goal.limit_s, n * (1.0 - goal.share)))
+
+    @property
+    def may_fail(self) -> int:
+        """How many may fail: each of them is late, too."""
+        return math.floor(min([self.failed, *(most for _, most in self.late)]) + 1e-6)
 
 
 class Overload:
@@ -191,16 +258,19 @@ class Watch:
         trace: what is replayed.
         case: against what.
         most: what a month may cost, None: whatever it costs.
+        sent: what is sent at the least, see `Sent`.
     """
 
-    def __init__(self, trace: Trace, case: Case, most: Decimal | None = None) -> None:
+    def __init__(
+        self, trace: Trace, case: Case, most: Decimal | None = None, sent: Mapping[str, Fraction] = NOTHING
+    ) -> None:
         self.records: np.ndarray = np.zeros(len(trace), RESULT)
         self._at_s = trace.at_s
         self._seen = int(np.searchsorted(trace.at_s, case.settle_s))  # up to here they are counted
         self._failed, self._looks = 0, 0
         self._budgets = Budgets(case, len(trace) - self._seen)
         self._beyond = [0] * len(self._budgets.late)
-        self._spent = Spent(trace, [hosted.plan for hosted in System.of(case.services, case.plan).hosted])
+        self._spent = Spent(trace, [hosted.plan for hosted in System.of(case.services, case.plan).hosted], sent)
         self._most = math.inf if most is None else most
 
     def look(self, now_s: float, fleets: list[Fleet]) -> None:
