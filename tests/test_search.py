@@ -55,7 +55,7 @@ billing = "per_request"
 autoscaling = true
 replicas = {{ least = 0, most = 8 }}
 per_core_second = 0.00002
-per_million_requests = 2
+per_million_requests = {per_million}
 [tiers.lantern.sizes.small]
 cores = 1
 [plans.one]
@@ -95,7 +95,14 @@ def _study(folder: Path, **values: Any) -> Study:
     work, size = rng.exponential(0.4, (2, 600)), rng.exponential(1e4, 600)
     rows = np.column_stack([at, *work, size])
     np.savetxt(folder / "t.csv", rows, "%.6f", ",", header="at_s,cpu_s,wait_s,bytes_out", comments="")
-    settings_of = {"p95": "4s", "availability": "95%", "month": 200, "small": 0.03, "strategy": "rolling"} | values
+    settings_of = {
+        "p95": "4s",
+        "availability": "95%",
+        "month": 200,
+        "small": 0.03,
+        "strategy": "rolling",
+        "per_million": 2,
+    } | values
     (folder / "study.toml").write_text(STUDY.format(**settings_of))
     return load_study(folder / "study.toml")
 
@@ -284,7 +291,7 @@ plan = "scaled"
     assert run(app, ["search", str(file), "fleets"]).exit_code != 0
     assert run(app, ["search", str(file)]).exit_code != 0
     for wrong, message in (("{ from = 4, to = 1 }", "from = 2, to = 20"), ("[]", "found no value")):
-        file.write_text(STUDY.format(p95="4s", availability="95%", month=200, small=0.03, strategy="rolling")
+        file.write_text(STUDY.format(p95="4s", availability="95%", month=200, small=0.03, strategy="rolling", per_million=2)
                         + f'[search.x]\nplan = "one"\nreplicas = {wrong}\n')  # fmt: skip
         with pytest.raises(StudyError, match=message):
             _run_first(file)
@@ -394,6 +401,37 @@ def test_an_answer_for_each_load(tmp_path: Path) -> None:
     ).stdout  # fmt: skip
     with pytest.raises(StudyError, match=r"vary trace.scale: found 0; allowed: a number above 0"):
         search(study, "one", vary={"trace.scale": [0]})
+
+
+@pytest.mark.parametrize(
+    ("plan", "ranges", "is_told"),
+    [
+        ("scaled", {"replicas": [1, 3]}, True),
+        ("scaled", {"replicas": [1, 3], "scaling.rule": ["fixed"]}, False),
+        ("scaled", {"scaling.floor": [1, 3]}, False),
+        ("one", {"replicas": [1, 3]}, False),
+    ],
+)
+def test_it_says_where_replicas_are_only_a_beginning(
+    tmp_path: Path, plan: str, ranges: dict[str, Any], *, is_told: bool
+) -> None:
+    found = search(_study(tmp_path), plan, vary=ranges)
+    told = (
+        "replicas is only what a plan begins with where a rule scales it; vary scaling.floor for the fewest it keeps."
+    )
+    assert found.notes == ((told,) if is_told else ())
+    assert found.to_dict()["notes"] == list(found.notes)
+
+
+@pytest.mark.parametrize(("per_million", "ruled_out"), [(2, 0), (20, 2)])
+def test_what_requests_cost_rules_out_without_a_replay(tmp_path: Path, per_million: int, ruled_out: int) -> None:
+    """600 in 240 s are 6.6 million a month, of which one in twenty may be late: at 20 a million they cost 125 at least,
+    and the cheapest fleet 54. Four combinations are under way by the time that is known."""
+    study = _study(tmp_path, availability="90%", p95="6s", per_million=per_million)
+    ranges: dict[str, Any] = {"tier": ["convoy", "lantern"], "replicas": [2, 3, 4]}
+    found = search(study, "one", vary=ranges)
+    assert found.counts.ruled_out == ruled_out
+    _agree(found, _by_force(study, "one", ranges))
 
 
 def test_a_ceiling_that_is_not_reached_speaks_for_others(tmp_path: Path) -> None:

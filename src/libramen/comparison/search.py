@@ -13,9 +13,10 @@ from libramen.comparison.vary import SCALE, combinations, sensible, short_key
 from libramen.errors import StudyError
 from libramen.runs.cases import workers_for
 from libramen.runs.pool import Pool
+from libramen.study.plan import Plan
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterable, Mapping
+    from collections.abc import Callable, Iterable, Iterator, Mapping
     from concurrent.futures import Executor
 
     from matplotlib.figure import Figure
@@ -25,7 +26,7 @@ if TYPE_CHECKING:
     from libramen.outcome.figures import Figures
     from libramen.runs.cases import Case
     from libramen.runs.store import Store
-    from libramen.study.plan import JointPlan, Plan
+    from libramen.study.plan import JointPlan
     from libramen.study.study import Study
     from libramen.trace.trace import Trace
 
@@ -40,6 +41,7 @@ class Search(Comparison):
         values: the values of each key, in their order.
         counts: what became of all combinations.
         reasons: why combinations are impossible, with how many there are of each.
+        notes: what one should know of the question itself.
         scale: the load as a multiple of the trace's.
         scenarios: this search and those for the other values of `trace.scale`, in their order.
         repeats: the cheapest and what is as good as it, or the nearest, with more seeds; None: not asked for.
@@ -55,11 +57,12 @@ class Search(Comparison):
         values: dict[str, list[Any]],
         counts: Counts,
         reasons: dict[str, int],
+        notes: tuple[str, ...] = (),
         scale: float = 1.0,
     ) -> None:
         super().__init__(figures, trace, cases)
         self.varied, self.values = varied, values
-        self.counts, self.reasons, self.scale = counts, reasons, scale
+        self.counts, self.reasons, self.notes, self.scale = counts, reasons, notes, scale
         self.scenarios: tuple[Search, ...] = (self,)
         self.repeats: Repeats | None = None
 
@@ -110,6 +113,7 @@ class Search(Comparison):
             "near": [one.plan for one in self.near],
             "front": [one.plan for one in self.front],
             "impossible": self.reasons,
+            "notes": list(self.notes),
             "scale": self.scale,
         }
         if self.repeats is not None:
@@ -242,8 +246,22 @@ def _found(bounded: BoundedSearch, counts: Counts, everything: list[Combination]
         values={key: list(dict.fromkeys(one.varied[key] for one in everything)) for key in everything[0].varied},
         counts=counts,
         reasons=_reasons(everything),
+        notes=tuple(_notes(bounded.cases, everything[0].varied)),
         scale=everything[0].scale,
     )
+
+
+def _notes(cases: list[Case], keys: Iterable[str]) -> Iterator[str]:
+    """What one should know of the keys that were varied."""
+    for key in keys:
+        where, _, last = key.rpartition(".")
+        if last != "replicas":
+            continue
+        of_service = where.removeprefix("plan.services.")
+        plans = [case.plan if isinstance(case.plan, Plan) else case.plan.services[of_service] for case in cases]
+        if any(plan.scaling.bounds is not None for plan in plans):
+            floor = f"{key.removesuffix(last)}scaling.floor"
+            yield f"{key} is only what a plan begins with where a rule scales it; vary {floor} for the fewest it keeps."
 
 
 def _part_of(report: Callable[[str, float], None], number: int, of: int) -> Callable[[str, float], None]:

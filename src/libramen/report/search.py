@@ -71,3 +71,4 @@ def _said(found: Search) -> Iterator[str]:
     reasons = sorted(found.reasons.items(), key=lambda entry: -entry[1])
     for why, n in reasons[:_REASONS]:
         yield f"  {n:,} impossible, such as: {why}"
+    yield from found.notes
