@@ -33,6 +33,23 @@ def _case(replicas: int = 1, **objectives: Any) -> Case:
     return Case({"service": Service(slots=2, backlog=5)}, make_plan(replicas=replicas, name=f"{replicas}"), wanted)
 
 
+def test_a_trace_that_was_sent_lies_where_it_is_quick_to_read() -> None:
+    """What goes over a network is often put together at any byte."""
+    trace = Trace.from_arrays(
+        at_s=np.arange(9.0), cpu_s=np.ones(9), bytes_out=np.ones(9), route=["a"] * 9, in_s={"stock": np.ones(9)}, span_s=9
+    )  # fmt: skip
+    buffers: list[pickle.PickleBuffer] = []
+    packed = pickle.dumps(trace, protocol=5, buffer_callback=buffers.append)
+    odd = [memoryview(b"?" + bytes(buffer.raw()))[1:] for buffer in buffers]
+    assert len(odd) >= 6
+    there: Trace = pickle.loads(packed, buffers=odd)
+    arrays = [value for value in vars(there).values() if isinstance(value, np.ndarray)] + list(there.in_s.values())
+    assert all(array.flags.aligned for array in arrays)
+    assert there.at_s.tolist() == trace.at_s.tolist()
+    assert there.in_s["stock"].tolist() == [1.0] * 9
+    assert there.routes == trace.routes
+
+
 class _Client:
     """Of a cluster that is not there: it counts what is scattered."""
 

@@ -209,6 +209,15 @@ class Trace:
     in_s: dict[str, np.ndarray] = field(default_factory=dict)
     source: Source = field(default_factory=Source)
 
+    def __setstate__(self, state: dict[str, Any]) -> None:
+        """After it was sent to a worker, where the bytes of an array may begin anywhere.
+
+        To look something up in such an array takes a copy of it each time.
+        """
+        for name, value in state.items():
+            self.__dict__[name] = np.require(value, requirements="A") if isinstance(value, np.ndarray) else value
+        self.__dict__["in_s"] = {name: np.require(value, requirements="A") for name, value in self.in_s.items()}
+
     @classmethod
     def from_arrays(
         cls,
