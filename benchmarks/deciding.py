@@ -11,7 +11,6 @@ machines are noisy, so read the ratios. The cluster is one of four processes her
 
 from __future__ import annotations
 
-import os
 import tempfile
 import time
 from contextlib import contextmanager
@@ -98,8 +97,6 @@ def measure(study: Study, trace: Trace, ranges: dict[str, Any], file: Path) -> N
         two_s = seconds(lambda: find(processes))
     print(f"one process    {one_s:6.1f} s")
     print(f"two processes  {two_s:6.1f} s, {one_s / two_s:.2f} times as fast")
-    # A profiler that interrupts a worker a hundred times a second doubles the time; workers inherit this.
-    os.environ["DASK_DISTRIBUTED__WORKER__PROFILE__ENABLED"] = "False"
     try:
         import distributed
     except ImportError:
