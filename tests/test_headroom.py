@@ -171,6 +171,21 @@ def test_the_limit_of_each_objective() -> None:
     assert room.next_at == (pytest.approx(min(others)) if others else None)
 
 
+@pytest.mark.parametrize(("p95", "is_met"), [(1.5, True), (1.2, False)])
+def test_the_limits_of_a_plan_that_never_holds(p95: float, *, is_met: bool) -> None:
+    """One objective is missed by every request; others hold to above or below the load of the trace, or to whatever."""
+    case, trace = _case({}, {}, mean="1ms", p95=p95, availability=0), _trace(5, gap=1.2)
+    room = room_of(case, trace)
+    assert room.holds_to is None
+    assert (room.limits["mean"], room.limits["availability"]) == (0, None)
+    limit = room.limits["p95"]
+    assert limit is not None
+    assert (limit > 1) == is_met
+    for factor, met in ((limit, True), (limit * STEP, False)):
+        figures = case.replay(shaped(trace, [{"scale": factor}])).figures(routes=False)
+        assert ("p95" not in {one.name for one in figures.missed}) == met
+
+
 def test_headroom_with_more_seeds(tmp_path: Path) -> None:
     study = load_study(write_demo(tmp_path / "landing", study="landing"))
     (room,) = headroom(study, plans=["two_zones"], repeats=2).plans

@@ -80,8 +80,8 @@ class Room(NamedTuple):
         because: what runs out then: CPU, slots, memory, connections, ceiling, tier limit, cold starts, stock, money; or
             event, where nothing does and a release or a fault is enough; None: nothing breaks.
         next_at: the least factor at which another objective is missed, too; None: none is, up to four times the limit.
-        limits: of each objective the greatest factor at which it is met, as far as that was looked for; None: it is not
-            met at any, or is met at all.
+        limits: of each objective the greatest factor at which it is met; 0: it is missed at a hundredth already; None:
+            it is met up to four times the load at which the first one breaks, or of the trace where none holds.
         monotone: whether, around the limit, every smaller factor holds and no greater one does.
         month: after how many months of growth that load is there; None: no growth was asked about.
         points: what was replayed, by factor.
@@ -106,10 +106,11 @@ class Headroom:
     Attributes:
         plans: each plan.
         grow: growth of the load a month, None: not asked about.
+        currency: of what a month costs.
     """
 
-    def __init__(self, plans: tuple[Room, ...], grow: float | None) -> None:
-        self.plans, self.grow = plans, grow
+    def __init__(self, plans: tuple[Room, ...], grow: float | None, currency: str) -> None:
+        self.plans, self.grow, self.currency = plans, grow, currency
 
     @property
     def changes(self) -> tuple[Room, ...]:
@@ -134,6 +135,7 @@ class Headroom:
         """The JSON of the command line."""
         return {
             "grow": self.grow,
+            "currency": self.currency,
             "changes": [room.plan for room in self.changes],
             "plans": [room._asdict() | {"points": [point._asdict() for point in room.points]} for room in self.plans],
         }
@@ -212,13 +214,14 @@ def headroom(
         every = [changed(case, seed=seed + k) for case in cases for k in range(n)]
         rooms = rooms_of(every, pool, grow, lambda share: report("plans", share))
     if repeats is None:
-        return Headroom(rooms, grow)
+        return Headroom(rooms, grow, study.currency)
     return Headroom(
         tuple(
             rooms[n * place]._replace(repeats=tuple(room.holds_to for room in rooms[n * place : n * place + n]))
             for place in range(len(cases))
         ),
         grow,
+        study.currency,
     )
 
 
@@ -338,7 +341,17 @@ class _LimitSearch:
         breaks = self._figures[_LEAST_K].missed[0].name
         cause = self._cause(_LEAST_K, breaks)
         yield [cause]
-        return self._found(None, breaks, cause.result, None, {}, monotone=True)
+        missed = {objective.name for objective in self._figures[_LEAST_K].missed}
+        limits: dict[str, float | None] = dict.fromkeys(missed, 0.0)
+        for objective in self._figures[_LEAST_K].objectives:
+            if objective.name in missed:
+                continue
+            if self._holds(0, objective.name):
+                limits[objective.name] = yield from self._limit_of(objective.name, 0)
+            else:
+                good, _ = yield from self._narrowed(_LEAST_K, 0, objective.name)
+                limits[objective.name] = STEP**good
+        return self._found(None, breaks, cause.result, None, limits, monotone=True)
 
     def _between(self) -> Generator[list[Ticket], None, tuple[int | None, int | None]]:
         """A factor that holds and a greater one that does not; None: there is none."""

@@ -45,17 +45,18 @@ def draw_headroom(found: Headroom) -> Figure:
     low, high = panels[2].get_ylim()
     digits = 0 if high - low >= 8 else 1 if high - low >= 0.8 else 2
     panels[2].yaxis.set_major_formatter(FuncFormatter(lambda value, _position: f"{value:,.{digits}f}"))
-    for axes, label in zip(panels, ("p95 (ok)", "available", "a month"), strict=True):
+    for axes, label in zip(panels, ("p95 (ok)", "available", f"{found.currency} a month"), strict=True):
         dress(axes, y_label=label)
         axes.axvline(1.0, color=INK, linewidth=0.8, linestyle=(0, (1, 2)))
     panels[2].set_xscale("log")
     # Where plans break; one that never holds was tried far below.
     limits = [1.0, *(room.holds_to for room in found.plans if room.holds_to is not None and room.breaks is not None)]
-    panels[2].set_xlim(0.6 * min(limits), 1.5 * max(limits))
+    panels[2].set_xlim(0.85 * min(limits), 1.5 * max(limits))
     panels[2].xaxis.set_major_locator(LogLocator(base=10, subs=(1, 1.5, 2, 3, 5, 7)))
     panels[2].xaxis.set_major_formatter(FuncFormatter(lambda value, _position: f"{value:g}"))
     panels[2].xaxis.set_minor_formatter(NullFormatter())
     panels[2].set_xlabel("load", color=INK)
+    figure.align_ylabels(panels)
     panels[0].legend(loc="upper left", bbox_to_anchor=(1.005, 1.0), frameon=False, fontsize=9)
     return figure
 

@@ -21,7 +21,7 @@ def headroom_section(name: str, found: Headroom) -> Section:
             Cell(room.breaks or "-", room.breaks),
             Cell(room.because or "-", room.because),
             Cell("-" if room.next_at is None else f"{room.next_at:.2f}", room.next_at),
-            ", ".join(f"{name} {'-' if limit is None else f'{limit:.2f}'}" for name, limit in room.limits.items()),
+            ", ".join(f"{name} {_limit(limit)}" for name, limit in room.limits.items()),
         ]
         if repeated:
             cells.append(_span_of(room))
@@ -33,6 +33,8 @@ def headroom_section(name: str, found: Headroom) -> Section:
     bent = [room.plan for room in found.plans if not room.monotone]
     steps = "Times the load of the trace, in steps of 1 %: the last one before the first that misses an objective."
     notes = [f"{steps} -: it is met up to four times that load."]
+    if any(room.holds_to is None for room in found.plans):
+        notes.append("Never: it is missed at a hundredth of the load; -: then up to four times the load of the trace.")
     if bent:
         notes.append(f"Not monotone around the limit, so take it for a rough one: {', '.join(bent)}.")
     return Section(
@@ -73,6 +75,10 @@ def _span_of(room: Room) -> str:
     """The least and the greatest limit of some seeds."""
     some = sorted(limit or 0.0 for limit in room.repeats)
     return f"{some[0]:.2f} to {some[-1]:.2f}" if some[0] else f"never to {some[-1]:.2f}" if some[-1] else "never"
+
+
+def _limit(factor: float | None) -> str:
+    return "-" if factor is None else f"{factor:.2f}" if factor else "never"
 
 
 def _factor(room: Room) -> str:
