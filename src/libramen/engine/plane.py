@@ -157,6 +157,7 @@ class ServerSpec(NamedTuple):
     splits: bool = False  # traffic may be split between two sides of it, each of one version
     judges: bool = False  # the control plane wants to know how the attempts sent to a version ended
     errs: bool = False  # some attempts may fail by themselves
+    replicas: int = 1  # at the beginning: for so many there is room at once
 
     @property
     def queues(self) -> bool:
@@ -199,6 +200,7 @@ class ServerSpec(NamedTuple):
             splits=any(rollout.splits for rollout in plan.rollouts),
             judges=any(rollout.rollback_above is not None for rollout in plan.rollouts),
             errs=not forced and plan.may_err,
+            replicas=plan.replicas_used,
         )
 
 

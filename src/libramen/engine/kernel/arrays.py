@@ -236,7 +236,7 @@ class FleetArrays(Pointing):
 
     def _tell_heaps(self, replicas: np.ndarray, heaps: np.ndarray) -> None:
         each = (self._places + 2) * layout.HEAP.itemsize
-        replicas["heap"] = heaps.__array_interface__["data"][0] + each * np.arange(len(replicas))
+        replicas["heap"] = heaps.ctypes.data + each * np.arange(len(replicas))
 
     def _grow_replicas(self, n: int) -> None:
         """Room for `n` replicas, a power of two."""
@@ -277,5 +277,5 @@ class FleetArrays(Pointing):
 def aligned(n: int, dtype: np.dtype[Any]) -> np.ndarray:
     """Zeros that begin where a cache line does, so that a record of one line lies in one."""
     raw = np.zeros(n * dtype.itemsize + layout.CACHE_LINE, np.uint8)
-    start = -raw.__array_interface__["data"][0] % layout.CACHE_LINE
+    start = -raw.ctypes.data % layout.CACHE_LINE
     return raw[start : start + n * dtype.itemsize].view(dtype)

@@ -142,7 +142,7 @@ ARRAYS: Final[WeakValueDictionary[int, np.ndarray]] = WeakValueDictionary()
 
 def address_of(array: np.ndarray) -> int:
     """Where an array begins, which stays so while somebody keeps it."""
-    address: int = array.__array_interface__["data"][0]
+    address = array.ctypes.data  # its interface would also list all fields of a record, which takes long
     if CHECKED:
         ARRAYS[address] = array
     return address

@@ -54,7 +54,8 @@ class KernelState(WorldArrays):
         behind = len(spec.servers)
         for index, server in enumerate(spec.servers):
             other = behind if server.splits else -1
-            self._sides.append(KernelSide(self, fleets, index, rows, first=None, at=index, other=other))
+            room = max(rows, 1 << (server.replicas - 1).bit_length())
+            self._sides.append(KernelSide(self, fleets, index, room, first=None, at=index, other=other))
             behind += server.splits
         for index, first in enumerate(list(self._sides)):
             if not spec.servers[index].splits:
