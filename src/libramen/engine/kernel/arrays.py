@@ -98,12 +98,8 @@ class WorldArrays(Pointing):
         for key, n in (("client_leaves", len(clients)), ("fleet_leaves", n_fleets)):
             world[key] = 1 << (n - 1).bit_length()
         times = {name: np.full(2 * int(world["client_leaves"]), np.inf) for name in ("deadlines", "patience")}
-        self._point(clients=clients, dues=np.full(2 * int(world["fleet_leaves"]), np.inf), **times)
-
-    @property
-    def first_leaf(self) -> int:
-        """Of the tree of fleets."""
-        return int(self._record[0]["fleet_leaves"])
+        leaves = int(world["fleet_leaves"])
+        self._point(clients=clients, dues=np.full(2 * leaves, np.inf), due_fleets=_winners(leaves), **times)
 
     def client(self, number: int) -> Any:
         """The record of a client."""
@@ -176,7 +172,7 @@ class FleetArrays(Pointing):
         self._places = 0
         fleet["index"], fleet["service"], fleet["other"], fleet["split_side"] = at, index, other, other
         fleet["whole_side"] = at
-        fleet["user"], fleet["leaf"] = index, world.first_leaf + at
+        fleet["user"] = index
         fleet["slower"], fleet["least_fits"] = 1.0, NOBODY
         calls = system.calls_of(index)
         fleet["first_call"], fleet["n_calls"] = calls.start, len(calls)
@@ -251,15 +247,17 @@ class FleetArrays(Pointing):
             heaps[: len(self._heaps) - 1] = self._heaps[:-1]
             ready[:old] = self._ready
             tree[n : n + old] = self._tree[old:]
+        due_rows = _winners(n)
         level = n
         while level > 1:
+            left, right = slice(level, 2 * level, 2), slice(level + 1, 2 * level, 2)
+            above = slice(level // 2, level)
             for key in ("due_s", "load"):
-                tree[key][level // 2 : level] = np.minimum(
-                    tree[key][level : 2 * level : 2], tree[key][level + 1 : 2 * level : 2]
-                )
+                tree[key][above] = np.minimum(tree[key][left], tree[key][right])
+            due_rows[above] = np.where(tree["due_s"][right] < tree["due_s"][left], due_rows[right], due_rows[left])
             level //= 2
         self._tell_heaps(replicas, heaps)
-        self._point(replicas=replicas, heaps=heaps, tree=tree, ready=ready)
+        self._point(replicas=replicas, heaps=heaps, tree=tree, due_rows=due_rows, ready=ready)
         uses = np.zeros(n, layout.USE)
         uses["begin_s"] = np.nan
         uses[:old] = self._uses
@@ -272,6 +270,17 @@ class FleetArrays(Pointing):
         self._point(uses=uses, pools=pools, **notices)
         self._record[0]["leaves"] = n
         self._free_rows[:0] = range(n - 1, old - 1, -1)
+
+
+def _winners(leaves: int) -> np.ndarray:
+    """Of each node of a tree in which all are alike: the first leaf below it."""
+    winners = aligned(2 * leaves, np.dtype("i4"))
+    winners[leaves:] = np.arange(leaves)
+    level = leaves
+    while level > 1:
+        winners[level // 2 : level] = winners[level : 2 * level : 2]
+        level //= 2
+    return winners
 
 
 def aligned(n: int, dtype: np.dtype[Any]) -> np.ndarray:

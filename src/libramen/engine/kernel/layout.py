@@ -81,6 +81,7 @@ WORLD: Final = np.dtype(
         ("clients", "i8"),  # CLIENT (n_clients,): the users of each service, and the calls
         ("n_clients", "i8"),
         ("dues", "i8"),  # float64 (2 * fleet_leaves,): a winner tree of the next completion of each fleet [s]
+        ("due_fleets", "i8"),  # int32 (2 * fleet_leaves,): whose that is
         ("fleet_leaves", "i8"),
         ("deadlines", "i8"),  # float64 (2 * client_leaves,): one of the next time-out of each client [s]
         ("patience", "i8"),  # float64 (2 * client_leaves,): one of the next call that waits for a connection no longer
@@ -158,7 +159,6 @@ _FLEET_FIELDS: Final[tuple[Any, ...]] = (
     ("least_fits", "i8"),  # requests in slots for which the memory of any replica has room
     ("errors", "f8"),  # share of attempts that fail because of what they wait for
     ("slower", "f8"),  # by how much longer waits are that begin now
-    ("leaf", "i8"),  # of the tree of fleets
     ("now_s", "f8"),  # its integrals are up to date to here: the latest event that concerns it [s]
     ("edge_s", "f8"),  # next instant at which the integrals are written down, infinity: none [s]
     ("edge", "i8"),  # number of the next edge
@@ -197,6 +197,7 @@ _FLEET_FIELDS: Final[tuple[Any, ...]] = (
     ("replicas", "i8"),  # REPLICA (leaves,)
     ("heaps", "i8"),  # HEAP (leaves, places + 2), and one more
     ("tree", "i8"),  # NODE (2 * leaves,)
+    ("due_rows", "i8"),  # int32 (2 * leaves,): of each node the row whose `due_s` it has
     ("rate", "i8"),  # float64 (2, places + 1): work a second by each of k running requests; [1]: bank empty
     ("pace", "i8"),  # float64 (2, places + 1): 1 / rate; to multiply is quicker than to divide
     ("row_of", "i8"),  # int64 (numbers,): the row of each replica, by number
@@ -215,11 +216,11 @@ _FLEET_FIELDS: Final[tuple[Any, ...]] = (
 )
 
 _AT_EVERY_EVENT: Final = (
-    "now_s", "edge_s", "levels", "lends", "fraction", "whole", "throttles", "tree", "leaves", "leaf", "replicas",
-    "places", "pace", "balancer", "way_head", "n_calls", "rate", "errs", "other", "meters", "judges", "attempts",
-    "way_tail", "overhead_s", "n_ready", "least_fits", "n_held", "fullest", "watches", "warm_up_s", "wait_from",
-    "threads", "slower", "slots", "row_of", "queues", "parts_end", "part", "logs", "judged", "asks", "first_call",
-    "index", "user", "timeout_s",
+    "now_s", "edge_s", "levels", "lends", "fraction", "whole", "throttles", "tree", "due_rows", "leaves",
+    "replicas", "places", "pace", "balancer", "way_head", "n_calls", "rate", "errs", "other", "meters", "judges",
+    "attempts", "way_tail", "overhead_s", "n_ready", "least_fits", "n_held", "fullest", "watches", "warm_up_s",
+    "wait_from", "threads", "slower", "slots", "row_of", "queues", "parts_end", "part", "logs", "judged", "asks",
+    "first_call", "index", "user", "timeout_s",
 )  # fmt: skip
 """What nearly every event looks at, the most often first: it lies together, in six cache lines instead of all."""
 

@@ -80,7 +80,7 @@ LEAN: Final[dict[str, dict[str, Any]]] = {
         "parts": 0, "n_services": 1, "n_fleets": 1, "fleet_leaves": 1,
     },
     "FLEET": {
-        "index": 0, "service": 0, "user": 0, "leaf": 1, "n_calls": 0, "lends": 0, "throttles": 0, "meters": 0,
+        "index": 0, "service": 0, "user": 0, "n_calls": 0, "lends": 0, "throttles": 0, "meters": 0,
         "judges": 0, "judged": 0, "notes": 0, "errs": 0, "other": -1, "wait_from": 1.0, "warm_up_s": 0.0, "drops": 0,
         "logs": 0, "queues": 0, "holds": 0,
     },
@@ -255,7 +255,7 @@ client_at, level_at, node_at, entry_at = _records(CLIENT), _records(LEVEL), _rec
 use_at, pool_at, sent_at = _records(USE), _records(POOL), _records(SENT)
 result_at, ended_at = _records(RESULT), _records(ENDED_VISIT)
 float_at, int_at, int32_at = _reader(numba.float64, "f8"), _reader(numba.int64, "i8"), _reader(numba.int32, "i4")
-set_float, set_int = _writer(numba.float64, "f8"), _writer(numba.int64, "i8")
+set_float, set_int, set_int32 = _writer(numba.float64, "f8"), _writer(numba.int64, "i8"), _writer(numba.int32, "i4")
 
 
 @inner

@@ -1,12 +1,11 @@
 """Winner trees name the fleet and replica with the earliest next completion, and the least busy replica.
 
-Every inner node holds the smallest key below it (Knuth, The Art of Computer Programming 3, 5.4.1):
-changing a leaf plays one path to the root again, and the winner is found from the root down.
+Every inner node holds the smallest key below it (Knuth, The Art of Computer Programming 3, 5.4.1), and whose it is:
+changing a leaf plays one path to the root again. Comparisons are not branched on: half of such branches would be
+guessed wrong.
 """
 
 from __future__ import annotations
-
-from typing import Any
 
 import numpy as np
 
@@ -21,23 +20,45 @@ from libramen.engine.kernel.reach import (
     float_at,
     heap_of,
     inner,
+    int32_at,
     int_at,
     lesser,
     node_at,
     set_float,
+    set_int32,
     visit_at,
 )
 from libramen.engine.kernel.settings import LEAST_BUSY, NOBODY
 
 
 @inner
-def replay_due(tree, node, due_s):
-    """The next completion of a leaf is at `due_s` now: play its path to the root again."""
+def replay_due(f, row, due_s):
+    """The next completion of a row is at `due_s` now: play its path to the root again."""
+    tree, rows = f.tree, f.due_rows
+    node = f.leaves + row
     node_at(tree, node).due_s = due_s
     while node > 1:
-        due_s = lesser(node_at(tree, node ^ 1).due_s, due_s)
+        other_s, other = node_at(tree, node ^ 1).due_s, np.int64(int32_at(rows, node ^ 1))
+        row = other if other_s < due_s else row
+        due_s = lesser(other_s, due_s)
         node >>= 1
         node_at(tree, node).due_s = due_s
+        set_int32(rows, node, row)
+
+
+@inner
+def replay_fleet(w, fleet, due_s):
+    """The same of a fleet, in the tree of all fleets."""
+    dues, fleets = w.dues, w.due_fleets
+    node = w.fleet_leaves + fleet
+    set_float(dues, node, due_s)
+    while node > 1:
+        other_s, other = float_at(dues, node ^ 1), np.int64(int32_at(fleets, node ^ 1))
+        fleet = other if other_s < due_s else fleet
+        due_s = lesser(other_s, due_s)
+        node >>= 1
+        set_float(dues, node, due_s)
+        set_int32(fleets, node, fleet)
 
 
 @inner
@@ -52,14 +73,21 @@ def replay_time(tree, node, time_s):
 
 @inner
 def first_fleet(w):
-    """The fleet with the earliest next completion, and when another one has its next [s]."""
-    node: Any = 1
+    """The fleet with the earliest next completion, and when another one has its next [s].
+
+    That is the smallest of those that lost against it, beside its path. They do not depend on each other: to go down
+    from the root to the winner instead takes three times as long.
+    """
     second_s = np.inf
-    while node < w.fleet_leaves:
-        left_s, right_s = float_at(w.dues, 2 * node), float_at(w.dues, 2 * node + 1)
-        second_s = lesser(second_s, max(right_s, left_s))
-        node = 2 * node + np.int64(right_s < left_s)
-    return node - w.fleet_leaves, second_s
+    if w.fleet_leaves == 1:
+        return np.int64(0), second_s
+    dues = w.dues
+    fleet = np.int64(int32_at(w.due_fleets, 1))
+    node = w.fleet_leaves + fleet
+    while node > 1:
+        second_s = lesser(second_s, float_at(dues, node ^ 1))
+        node >>= 1
+    return fleet, second_s
 
 
 @inner
@@ -74,21 +102,15 @@ def replay_load(tree, node, load):
 
 @inner
 def first_due(f):
-    """The row with the earliest next completion, and when another row has its next [s].
-
-    From the root down, to the child that has it. The comparison is added, not branched on: half of such
-    branches would be guessed wrong. Of the children that are passed by, the smallest is the second.
-    """
+    """The row with the earliest next completion, and when another row has its next [s]."""
     tree = f.tree
-    leaves = f.leaves
-    node: Any = 1
+    row = np.int64(int32_at(f.due_rows, 1))
+    node = f.leaves + row
     second_s = np.inf
-    while node < leaves:
-        left_s = node_at(tree, 2 * node).due_s
-        right_s = node_at(tree, 2 * node + 1).due_s
-        second_s = lesser(second_s, max(right_s, left_s))
-        node = 2 * node + np.int64(right_s < left_s)
-    return node - leaves, second_s
+    while node > 1:
+        second_s = lesser(second_s, node_at(tree, node ^ 1).due_s)
+        node >>= 1
+    return row, second_s
 
 
 @inner
@@ -129,7 +151,7 @@ def tell_due(w, f):
     due_s = node_at(f.tree, 1).due_s
     if w.calls:
         due_s = lesser(due_s, way_due_s(w, f))
-    replay_time(w.dues, f.leaf, due_s)
+    replay_fleet(w, f.index, due_s)
 
 
 @inner
@@ -143,7 +165,7 @@ def update_row(w, f, replica, row):
     tree = f.tree
     leaf = f.leaves + row
     if due_s != node_at(tree, leaf).due_s:
-        replay_due(tree, leaf, due_s)
+        replay_due(f, row, due_s)
         tell_due(w, f)
     if f.balancer >= LEAST_BUSY:
         load = NOBODY
