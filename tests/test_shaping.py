@@ -354,6 +354,15 @@ def test_bare_words_are_text(tmp_path: Path, capsys: pytest.CaptureFixture[str])
     capsys.readouterr()
 
 
+def test_a_made_trace_may_begin_on_a_day(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    """A bare day is a date of TOML, and begins at midnight."""
+    out = str(tmp_path / "m.csv")
+    assert run(["trace", "make", "--set", "span=1h", "--set", "start=2031-06-02", "--out", out]) == 0
+    capsys.readouterr()
+    assert run(["trace", "inspect", out, "--set", "demand=given"]) == 0
+    assert "Mon 02 Jun 2031 00:00" in capsys.readouterr().out
+
+
 def test_steps_can_be_tables_as_in_a_study() -> None:
     trace = trace_at([0, 1, 2, 3], route=["/a", "/b", "/a", "/b"], span_s=4)
     table = TraceTable(files="x", shape=[{"jitter": "2s"}])

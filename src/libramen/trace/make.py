@@ -15,7 +15,7 @@ from libramen.trace.trace import MOST_REQUESTS, Source, Trace
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
-    from datetime import datetime
+    from datetime import date
 
 PROFILES: Final = ("constant", "daily", "weekly")
 ARRIVALS: Final = ("poisson", "bursty", "closed")
@@ -53,7 +53,7 @@ def make_trace(
     cpu_share: float = CPU_SHARE,
     routes: Mapping[str, Mapping[str, Any]] | None = None,
     bytes_out: float | None = None,
-    start: datetime | str | None = None,
+    start: date | str | None = None,
     time_zone: str | None = None,
     seed: int = 0,
 ) -> Trace:

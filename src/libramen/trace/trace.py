@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from dataclasses import dataclass, field, replace
-from datetime import datetime
+from datetime import date, datetime, time
 from typing import TYPE_CHECKING, Any, Final, Self
 from zoneinfo import ZoneInfo
 
@@ -232,7 +232,7 @@ class Trace:
         visitor: ArrayLike | None = None,
         in_s: Mapping[str, ArrayLike] | None = None,
         span_s: float | None = None,
-        start: datetime | str | None = None,
+        start: date | str | None = None,
         time_zone: str | None = None,
         source: Source | None = None,
     ) -> Self:
@@ -249,7 +249,7 @@ class Trace:
             visitor: who sent each: any labels, None or NaN: not known.
             in_s: work of each request at services that are called, by their names [s], >= 0.
             span_s: the time that the trace covers [s]. Default: the last arrival.
-            start: the instant 0, an ISO time or a datetime.
+            start: the instant 0: an ISO time, a datetime, or a day, which begins at midnight.
             time_zone: zone for local times. Default: that of `start`, or UTC.
             source: where the requests came from, for reports. Default: from arrays.
 
@@ -508,12 +508,14 @@ def visitor_codes(visitor: ArrayLike, n: int) -> np.ndarray:
     return codes
 
 
-def _start(start: datetime | str | None, time_zone: str | None) -> datetime | None:
+def _start(start: date | str | None, time_zone: str | None) -> datetime | None:
     if start is None:
         return None
     try:
         zone = None if time_zone is None else ZoneInfo(parse_zone(time_zone))
         instant = datetime.fromisoformat(start) if isinstance(start, str) else start
+        if isinstance(instant, date) and not isinstance(instant, datetime):
+            instant = datetime.combine(instant, time())  # a day begins at midnight
         if not isinstance(instant, datetime):
             raise TraceError(f"start: found {start!r}; allowed: an ISO time such as '2031-06-07T00:00', or a datetime")
     except UnitError as error:
