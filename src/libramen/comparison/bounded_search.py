@@ -11,7 +11,7 @@ from collections import deque
 from decimal import Decimal
 from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
-from libramen.comparison.bounds import Overload, Sent, Stopped, Watch, about_all, least_cost
+from libramen.comparison.bounds import Overload, Sent, Stopped, Watch, about_all, least_cost, likely_cost
 from libramen.outcome.replay import replay
 from libramen.runs import entries
 from libramen.runs.cases import Case
@@ -197,15 +197,17 @@ class BoundedSearch:
     def _in_order(self) -> list[tuple[Decimal, int]]:
         """What each costs at the least, and its place: the cheapest first.
 
-        Of equal costs those with the greatest ceiling come first: where it is not reached they speak for others. Of
-        those, neighbours come far apart (J. G. van der Corput, Verteilungsfunktionen, 1935): they cost about the same,
-        and the sooner one is found that costs little, the sooner others are stopped.
+        Of equal costs, as where replicas may break and nothing is sure, what is likely to cost less comes first; then
+        those with the greatest ceiling: where it is not reached they speak for others. Of those, neighbours come far
+        apart (J. G. van der Corput, Verteilungsfunktionen, 1935): they cost about the same, and the sooner one is found
+        that costs little, the sooner others are stopped.
         """
         cost = [least_cost(case.plan, sent) for case, sent in zip(self.cases, self._sent, strict=True)]
+        likely = [likely_cost(case.plan) for case in self.cases]
         ceilings = [one.varied.get(_CEILING, 0) for one in self.possible]
         return sorted(
             ((cost[place], place) for place in range(len(cost))),
-            key=lambda entry: (entry[0], -ceilings[entry[1]], _far_apart(entry[1])),
+            key=lambda entry: (entry[0], likely[entry[1]], -ceilings[entry[1]], _far_apart(entry[1])),
         )
 
     def _try_all(self) -> None:

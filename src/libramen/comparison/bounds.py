@@ -47,6 +47,11 @@ def fewest(plan: Plan) -> int:
     may_die = plan.may_break or (plan.size.memory is not None and bool(plan.rollouts))
     if may_die or plan.tier.order_fails or plan.tier.billed_from == "ready" or plan.tier.billing == "per_request":
         return 0
+    return _meant(plan)
+
+
+def _meant(plan: Plan) -> int:
+    """How many replicas there are at any time at the least, if nothing breaks."""
     low = plan.limits[0]
     return min([low, *(rollout.least_ready(low) for rollout in plan.rollouts)])
 
@@ -63,12 +68,17 @@ def least_cost(plan: Plan | JointPlan, sent: Mapping[str, Fraction] = NOTHING) -
         plan: of one service, or of several.
         sent: what is sent at the least, see `Sent`.
     """
-    cost = Decimal(0)
-    for part in parts(plan):
-        n = fewest(part)
-        standing = {"replicas": Fraction(HOURS * 3600 * n), "replicas_at_once": Fraction(n)}
-        cost += max(Decimal(0), total(lines_of(part, {**sent, **standing})) - CENT)
-    return cost
+    return sum((_least_of(part, fewest(part), sent) for part in parts(plan)), Decimal(0))
+
+
+def likely_cost(plan: Plan | JointPlan) -> Decimal:
+    """What a plan costs a month at the least if nothing breaks, and everything is sold: no bound, but a good guess."""
+    return sum((_least_of(part, _meant(part), NOTHING) for part in parts(plan)), Decimal(0))
+
+
+def _least_of(plan: Plan, replicas: int, sent: Mapping[str, Fraction]) -> Decimal:
+    standing = {"replicas": Fraction(HOURS * 3600 * replicas), "replicas_at_once": Fraction(replicas)}
+    return max(Decimal(0), total(lines_of(plan, {**sent, **standing})) - CENT)
 
 
 class Sent:
