@@ -278,7 +278,10 @@ def against_itself(n: int) -> None:
 
 def compilation() -> None:
     """From nothing, and from the cache."""
-    code = "import time; t = time.time(); from libramen.engine.kernel import advance; print(time.time() - t)"
+    code = (
+        "import time; from libramen.engine.kernel.advance import advance_of; t = time.time(); "
+        "advance_of(lean=True); advance_of(lean=False); print(time.time() - t)"
+    )
     with tempfile.TemporaryDirectory() as folder:
         for what in ("compiled", "loaded from the cache"):
             environment = {**os.environ, "NUMBA_CACHE_DIR": folder}

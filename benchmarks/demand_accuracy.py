@@ -20,10 +20,10 @@ MEAN_S, CORES = 0.120, 2
 PEAK = 1.66  # busiest hour of the daily profile, over its mean
 
 
-def row(name: str, profile: Literal["constant", "daily"], utilisation: float) -> str:
+def row(name: str, profile: Literal["constant", "daily"], utilisation: float, span: str = "1d") -> str:
     rate = utilisation * CORES / MEAN_S / (PEAK if profile == "daily" else 1.0)
     made = make_trace(
-        span="1d", rate=rate, profile=profile, mean=MEAN_S, work="log-normal", spread=0.6, cpu_share=1.0, seed=11
+        span=span, rate=rate, profile=profile, mean=MEAN_S, work="log-normal", spread=0.6, cpu_share=1.0, seed=11
     )
     tier = Tier(billing="per_hour", sizes={"s": {"cores": CORES, "per_hour": 0}})
     outcome = replay(made, Service(slots=500), Plan(tier=tier, size="s", replicas=1))

@@ -73,10 +73,10 @@ def rates(questions: list[Question]) -> list[float]:
     return [max(found) for found in zip(*([run() for run in runs] for _ in range(REPEATS)), strict=True)]
 
 
-def many(n: int, load: float) -> Question:
+def many(n: int, load: float, requests: int = 400_000) -> Question:
     """So many chains of five services, each with an equal share of the requests."""
     services = {name: one for k in range(n) for name, one in chain(5, first=f"x{k}_", routes=(f"/{k}",)).items()}
-    return Question(services, 400_000, load, [f"/{k}" for k in range(n)])
+    return Question(services, requests, load, [f"/{k}" for k in range(n)])
 
 
 def main() -> None:
