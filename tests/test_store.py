@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import json
 import multiprocessing
+import os
+import signal
 import sqlite3
 import subprocess
 import sys
@@ -222,34 +224,55 @@ print(found.cheapest.plan, found.counts)
 """
 
 
-def _search_and_keep(study: Study, path: Path) -> None:
+def _search_and_keep(study: Study, path: Path, stop_at: int = 1000, pipe: int = -1) -> None:
+    """After so many figures have been kept, say so and wait to be killed."""
     with Store(path) as store:
+        put, kept = store.put, [0]
+
+        def put_and_stop(key: str, document: Any) -> None:
+            put(key, document)
+            kept[0] += 1
+            if kept[0] == stop_at:
+                os.write(pipe, b".")
+                signal.pause()
+
+        store.put = put_and_stop  # type: ignore[method-assign]
         search(study, "one", store=store, **RANGES)
 
 
 def test_a_search_that_is_killed_at_any_moment(tmp_path: Path) -> None:
-    """Twenty times, at moments spread over a search; the store opens each time, and the answer stays."""
+    """Twenty times, halfway and at moments spread over a search; the store opens each time, and the answer stays."""
     study, path = _study(tmp_path, availability="90%"), tmp_path / "s.sqlite"
     study.trace()
     wanted = search(study, "one", **RANGES).to_dict()
     began = time.perf_counter()
     _search_and_keep(study, path)
     whole_s = time.perf_counter() - began
-    rng, left = np.random.default_rng(11), set()
+    rng = np.random.default_rng(11)
     for number in range(20):
         if number % 4 == 0:
             with Store(path) as store:
                 store.clear()
-        process = multiprocessing.get_context("fork").Process(target=_search_and_keep, args=(study, path))
+        is_halfway = number % 8 == 0
+        told, tell = os.pipe()
+        stop_at = 1 + number // 8 if is_halfway else 1000
+        process = multiprocessing.get_context("fork").Process(
+            target=_search_and_keep, args=(study, path, stop_at, tell)
+        )
         process.start()
-        time.sleep(whole_s * float(rng.uniform(0.05, 1.2)))
+        os.close(tell)
+        if is_halfway:
+            assert os.read(told, 1) == b"."
+        else:
+            time.sleep(whole_s * float(rng.uniform(0.05, 1.2)))
         process.kill()
         process.join()
+        os.close(told)
         with Store(path, pytest.fail) as store:
-            left.add(store.size().entries)
+            if is_halfway:
+                assert store.size().entries == stop_at
             if number % 5 == 4:
                 assert search(study, "one", store=store, **RANGES).to_dict() == wanted
-    assert len(left) > 2, left  # some were killed halfway
 
 
 def test_two_processes_at_a_time(tmp_path: Path) -> None:
