@@ -48,6 +48,8 @@ tiers = st.sampled_from(
         {"billing": "per_second", "billed_from": "ready", "provision": 300},
         {"billing": "per_month", "sizes": {"s": {"cores": 1, "per_month": 9}}},
         {"billing": "per_hour", "balancer_per_hour": "0.02", "fixed_per_month": 3},
+        {"billing": "per_request", "per_core_second": "0.001", "sizes": {"s": {"cores": 1}}},
+        {"billing": "per_request", "per_core_second": "0.001", "granularity": 60, "sizes": {"s": {"cores": 1}}},
     ]
 )
 
@@ -243,6 +245,21 @@ def test_a_replay_is_stopped_when_nothing_can_save_it(objective: dict[str, Any],
         run()
     assert stopped.value.peak == 2
     assert seen[-1] < 360  # 18 late ones of 360 are one too many, and they have arrived by then
+
+
+@pytest.mark.parametrize("granularity", [0, 60])
+def test_what_is_used_by_now_is_spent(granularity: float) -> None:
+    """On a tier that is paid by use: at the end nearly the bill, and half of it is too much halfway."""
+    trace = _trace(2.0)
+    tier = make_tier(billing="per_request", per_core_second="0.001", granularity=granularity, sizes={"s": {"cores": 1}})
+    made, services = Plan(tier=tier, size="s", replicas=2), {"service": Service(slots=4)}
+    spent, seen = Spent(trace, [made]), []
+    bill = replay(trace, services, made, watch=lambda now_s, fleets: seen.append(spent.month(now_s, fleets))).bill.month
+    assert seen == sorted(seen)
+    assert float(seen[-1]) == pytest.approx(float(bill), rel=0.01)
+    watch = Watch(trace, Case(services, made, Objectives()), bill / 2)
+    with pytest.raises(Stopped):
+        replay(trace, services, made, records=watch.records, watch=watch.look)
 
 
 def test_a_replay_is_stopped_when_the_money_is_spent() -> None:

@@ -142,6 +142,7 @@ class Spent:
         self._sent = sent
         self._span_s, self._start, self._plans = trace.span_s, trace.start, plans
         self._month = Month(trace.span_s, trace.start)
+        self._counts_least = float(self._month.of_one().min())  # of an hour
 
     def month(self, now_s: float, fleets: list[Fleet]) -> Decimal:
         """The money, at `now_s`."""
@@ -156,7 +157,8 @@ class Spent:
         if plan.tier.billing == "per_month":
             used = {"replicas_at_once": Fraction(max(fewest(plan), most_at_once(lives)))}
         elif plan.tier.billing == "per_request":
-            used = {}
+            in_use_s = fleet.used(now_s) * (plan.tier.granularity or 1.0)
+            used = {"in_use": Fraction(self._counts_least * in_use_s)}
         else:
             lives += [(now_s, self._span_s)] * fewest(plan)
             from_s, to_s = (np.array(column, np.float64) for column in zip(*lives, strict=True)) if lives else (

@@ -106,6 +106,10 @@ class Fleet:
         """Not gone yet and of one version, by number."""
         return [replica for replica in self._alive.values() if replica.version == version]
 
+    def used(self, at_s: float) -> float:
+        """For how long replicas were in use up to now, where that is metered; see `plane.Server.billed`."""
+        return self._plane.billed(at_s)
+
     def ready_integral(self, at_s: float) -> float:
         """Ready replicas integrated over time up to `at_s` [replica-seconds]."""
         return self._ready_integral + max(0.0, at_s - self._integrated_to_s) * self.n_ready
