@@ -79,6 +79,10 @@ class _Measures(Mapping[str, float | None]):
         return len(_NAMES)
 
 
+def _is_whole(decisions: float) -> bool:
+    return abs(decisions - round(decisions)) < 1e-9
+
+
 class _Train:
     """Samples, each taken a fixed time before the decision that looks at it.
 
@@ -94,7 +98,7 @@ class _Train:
     def __init__(self, before_s: float, every_s: float) -> None:
         decisions = before_s / every_s
         self.before_s = before_s
-        self.is_fed_by_decisions = abs(decisions - round(decisions)) < 1e-9
+        self.is_fed_by_decisions = _is_whole(decisions)
         self.n_early = round(decisions) if self.is_fed_by_decisions else math.floor(decisions)
         self.samples: deque[_Sample] = deque()
 
@@ -121,10 +125,14 @@ class PeriodicScaler(Scaler):
         self.pause_up_s, self.pause_down_s = rule.pause_up, rule.pause_down
         self._ends = _Train(rule.lag, rule.every)
         self._starts = _Train(rule.lag + rule.window_used, rule.every)
-        self._trains = self._ends, self._starts
-        for train in self._trains:
-            if not train.is_fed_by_decisions:
-                self._plan_sample(train, train.n_early + 1)
+        trains = self._ends, self._starts
+        self._fed_by_decisions = [train for train in trains if train.is_fed_by_decisions]
+        others = [train for train in trains if not train.is_fed_by_decisions]
+        if len(others) == 2 and _is_whole(rule.window_used / rule.every):
+            self._plan_sample(others, self._ends.n_early + 1)  # where one window begins, an earlier one has ended
+        else:
+            for train in others:
+                self._plan_sample([train], train.n_early + 1)
         agenda.add(rule.every, Kind.DECISION, self._ask)
 
     @property
@@ -138,22 +146,23 @@ class PeriodicScaler(Scaler):
     def _sample(self, now_s: float) -> _Sample:
         return (now_s, *self._plane.sample(now_s), self._fleet.ready_integral(now_s))
 
-    def _plan_sample(self, train: _Train, k: int) -> None:
-        """Sample for the k-th decision, then plan the next one."""
+    def _plan_sample(self, trains: list[_Train], k: int) -> None:
+        """Sample for the first of these at the k-th decision, then plan the next one; what it sees is of them all."""
 
         def sample(now_s: float) -> None:
-            train.samples.append(self._sample(now_s))
-            self._plan_sample(train, k + 1)
+            seen = self._sample(now_s)
+            for train in trains:
+                train.samples.append(seen)
+            self._plan_sample(trains, k + 1)
 
-        self._agenda.add(k * self._every_s - train.before_s, Kind.SAMPLE, sample)
+        self._agenda.add(k * self._every_s - trains[0].before_s, Kind.SAMPLE, sample)
 
     def _ask(self, now_s: float) -> None:
         fleet, limits = self._fleet, self._limits
         self._n += 1
-        sample: _Sample | None = None
-        for train in self._trains:
-            if train.is_fed_by_decisions:
-                sample = sample or self._sample(now_s)
+        if self._fed_by_decisions:
+            sample = self._sample(now_s)
+            for train in self._fed_by_decisions:
                 train.samples.append(sample)
         start, end = self._starts.of(self._n), self._ends.of(self._n)
         if now_s >= limits.next_s:
