@@ -3,9 +3,9 @@
     python benchmarks/deciding.py
 
 Plan `brisk` with 2 sizes x 19 numbers of replicas x 3 rules x 3 targets, 342 combinations, of which a third is
-impossible (`fixed` has no target). Brute force would replay all others to the end. The numbers are once the fewest
-replicas that are kept, and once how many there are at the beginning, which hardly matters to what a scaled plan costs:
-a third of what is replayed then is within 2 % of the cheapest, and must be replayed to be known. Times on shared
+impossible (`fixed` has no target). Brute force would replay all others to the end. There are two questions. In the
+first the numbers are the fewest replicas that are kept. In the second they are the replicas at the start, which hardly
+change what a scaled plan costs: many are within 2 % of the cheapest, and must be replayed to be known. Times on shared
 machines are noisy, so read the ratios. The cluster is one of four processes here; it is in the extra `cluster`.
 """
 

@@ -14,8 +14,8 @@ from builders import make_tier
 from libramen import Objectives, Plan, Service, Trace, replay
 from libramen.comparison.bounds import (
     Budgets,
+    LeastUse,
     Overload,
-    Sent,
     Spent,
     Stopped,
     Watch,
@@ -114,7 +114,7 @@ def test_what_is_sent_is_never_less_than_what_must_be(
     ok = replay(trace, services, made, settle=settle_s).availability
     percentile = next(name for name, share in {"p99": 0.99, "p90": 0.9, "p50": 0.5}.items() if ok >= share)
     objectives = Objectives(**({"availability": ok - 1e-9} if kind == "availability" else {percentile: "300d"}))
-    sent = Sent(trace).of(Case(services, made, objectives, settle_s=settle_s))
+    sent = LeastUse(trace).of(Case(services, made, objectives, settle_s=settle_s))
     spent, seen = Spent(trace, [made], sent), []
     bill = replay(trace, services, made, watch=lambda now_s, fleets: seen.append(spent.month(now_s, fleets))).bill
     assert least_cost(made) <= least_cost(made, sent) <= bill.month
@@ -132,7 +132,7 @@ def test_where_nothing_may_fail_all_is_known_that_is_sent(tier: dict[str, Any], 
     made, services = Plan(tier=make_tier(**tier), size="s", replicas=1), {"service": Service(slots=9)}
 
     def least(**objectives: Any) -> Decimal:
-        return least_cost(made, Sent(trace).of(Case(services, made, Objectives(**objectives))))
+        return least_cost(made, LeastUse(trace).of(Case(services, made, Objectives(**objectives))))
 
     bill = replay(trace, services, made).bill.month
     assert bill - Decimal("0.02") <= least(availability="100%") <= bill
@@ -149,7 +149,7 @@ def test_before_it_counts_everything_may_fail() -> None:
     services, wanted = {"service": Service(slots=1, backlog=0)}, Objectives(availability="100%")
     outcome = replay(trace, services, made, wanted, settle=3600)
     assert outcome.meets_all
-    sent = Sent(trace).of(Case(services, made, wanted, settle_s=3600))
+    sent = LeastUse(trace).of(Case(services, made, wanted, settle_s=3600))
     assert outcome.bill.month - Decimal(16) < least_cost(made, sent) <= outcome.bill.month
 
 

@@ -416,9 +416,7 @@ def test_it_says_where_replicas_are_only_a_beginning(
     tmp_path: Path, plan: str, ranges: dict[str, Any], *, is_told: bool
 ) -> None:
     found = search(_study(tmp_path), plan, vary=ranges)
-    told = (
-        "replicas is only what a plan begins with where a rule scales it; vary scaling.floor for the fewest it keeps."
-    )
+    told = "replicas is only the number at the start of a plan that scales. To vary the fewest it keeps, vary scaling.floor."
     assert found.notes == ((told,) if is_told else ())
     assert found.to_dict()["notes"] == list(found.notes)
 

@@ -8,6 +8,7 @@ import os
 import signal
 import sys
 import traceback
+from typing import Any
 
 from libramen.errors import LibramenError, printable
 
@@ -80,11 +81,16 @@ def _say(sentence: str) -> int:
 
 def _usage(message: str, arguments: list[str]) -> str:
     """A usage error as one sentence with the way to more."""
-    command = next((word for word in arguments if not word.startswith("-")), "")
-    more = (
-        f"libramen {command} --help"
-        if command in {"demo", "replay", "compare", "check", "trace"}
-        else "libramen --help"
-    )
+    from typer.main import get_command
+
+    from libramen.cli.app import app
+
+    command: Any = get_command(app)
+    path = ["libramen"]
+    for word in arguments:
+        if word in getattr(command, "commands", {}):
+            command = command.commands[word]
+            path.append(word)
+    more = " ".join([*path, "--help"])
     sentence = printable(" ".join(message.split()).rstrip("."))
     return f"{sentence[:1].lower()}{sentence[1:]}; see {more}"

@@ -168,11 +168,15 @@ def headroom(
     """How much more load each plan takes, which objective breaks first, and what runs out."""
     from libramen.cli import show
     from libramen.comparison.headroom import headroom as find
+    from libramen.errors import ReplayError, UnitError
     from libramen.study.study import load_study
     from libramen.units import parse_share
 
     check_plot(plot)
-    growth = None if grow is None else parse_share(grow)
+    try:
+        growth = None if grow is None else parse_share(grow)
+    except UnitError as error:
+        raise ReplayError(f"--grow: {error}") from None
     loaded = load_study(study, trust_code=trust_code)
     with replaying(loaded, seed, no_cache=no_cache, store=store, no_store=no_store, cluster=cluster) as (trace, how):
         found = find(loaded, plans=plan or None, grow=growth, repeats=repeats, **how)

@@ -11,7 +11,7 @@ from collections import deque
 from decimal import Decimal
 from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
-from libramen.comparison.bounds import Overload, Sent, Stopped, Watch, about_all, least_cost, likely_cost
+from libramen.comparison.bounds import LeastUse, Overload, Stopped, Watch, about_all, least_cost, likely_cost
 from libramen.outcome.replay import replay
 from libramen.runs import entries
 from libramen.runs.cases import Case
@@ -72,16 +72,16 @@ class Try(Whole):
 
     Args:
         most: what a month may cost, None: whatever it costs.
-        sent: what is sent at the least, see `bounds.Sent`.
+        used: what is used at the least, see `bounds.LeastUse`.
     """
 
-    def __init__(self, most: Decimal | None, sent: Mapping[str, Fraction]) -> None:
-        self._most, self._sent = most, dict(sent)
+    def __init__(self, most: Decimal | None, used: Mapping[str, Fraction]) -> None:
+        self._most, self._used = most, dict(used)
 
     def __call__(self, case: Case, trace: Trace) -> Figures | _Stopped:  # type: ignore[override]
         """Runs in a worker."""
         load = case.load(trace)
-        watch = Watch(load, case, self._most, self._sent)
+        watch = Watch(load, case, self._most, self._used)
         try:
             outcome = replay(
                 load, case.services, case.plan, case.objectives, case.seed, settle=case.settle_s,
@@ -118,8 +118,8 @@ class Try(Whole):
         return entries.digest([key, "stopped", str(self._most), entries.prices_of(case)])
 
 
-def _far_apart(place: int) -> float:
-    """The bits of a number from 0 to 65,535 in the opposite order."""
+def _van_der_corput(place: int) -> float:
+    """The bits of a number in the opposite order: numbers that follow each other come out far apart."""
     return int(f"{place:016b}"[::-1], 2)
 
 
@@ -167,8 +167,8 @@ class BoundedSearch:
             for one in self.possible
         ]  # fmt: skip
         self._load = self.cases[0].load(pool.trace) if self.cases else pool.trace
-        sent = Sent(self._load)
-        self._sent = [sent.of(case) for case in self.cases]
+        least = LeastUse(self._load)
+        self._used = [least.of(case) for case in self.cases]
         self.figures: dict[int, Figures] = {}
         self._stopped: set[int] = set()
         self._same: set[int] = set()
@@ -197,17 +197,17 @@ class BoundedSearch:
     def _in_order(self) -> list[tuple[Decimal, int]]:
         """What each costs at the least, and its place: the cheapest first.
 
-        Of equal costs, as where replicas may break and nothing is sure, what is likely to cost less comes first; then
-        those with the greatest ceiling: where it is not reached they speak for others. Of those, neighbours come far
-        apart (J. G. van der Corput, Verteilungsfunktionen, 1935): they cost about the same, and the sooner one is found
-        that costs little, the sooner others are stopped.
+        Where replicas may break the least cost is 0 for all, so the likely cost comes next. Then comes the greatest
+        ceiling: one that is not reached speaks for all smaller ones. Combinations that are still equal are taken in the
+        order of J. G. van der Corput (Verteilungsfunktionen, 1935), which covers the range early: a cheap one that is
+        found soon stops others soon.
         """
-        cost = [least_cost(case.plan, sent) for case, sent in zip(self.cases, self._sent, strict=True)]
+        cost = [least_cost(case.plan, used) for case, used in zip(self.cases, self._used, strict=True)]
         likely = [likely_cost(case.plan) for case in self.cases]
         ceilings = [one.varied.get(_CEILING, 0) for one in self.possible]
         return sorted(
             ((cost[place], place) for place in range(len(cost))),
-            key=lambda entry: (entry[0], likely[entry[1]], -ceilings[entry[1]], _far_apart(entry[1])),
+            key=lambda entry: (entry[0], likely[entry[1]], -ceilings[entry[1]], _van_der_corput(entry[1])),
         )
 
     def _try_all(self) -> None:
@@ -225,7 +225,7 @@ class BoundedSearch:
             if overload.rules_out(self.cases[place]) or self._is_same(place):
                 continue
             most = [amount for amount in (None if best is None else best * NEAR, limit) if amount is not None]
-            task = Try(min(most, default=None), self._sent[place])
+            task = Try(min(most, default=None), self._used[place])
             under_way.append((place, self._pool.hand_in(self.cases[place], task)))
         while under_way:
             self._take(*under_way.popleft())

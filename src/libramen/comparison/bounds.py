@@ -47,10 +47,10 @@ def fewest(plan: Plan) -> int:
     may_die = plan.may_break or (plan.size.memory is not None and bool(plan.rollouts))
     if may_die or plan.tier.order_fails or plan.tier.billed_from == "ready" or plan.tier.billing == "per_request":
         return 0
-    return _meant(plan)
+    return _fewest_planned(plan)
 
 
-def _meant(plan: Plan) -> int:
+def _fewest_planned(plan: Plan) -> int:
     """How many replicas there are at any time at the least, if nothing breaks."""
     low = plan.limits[0]
     return min([low, *(rollout.least_ready(low) for rollout in plan.rollouts)])
@@ -61,31 +61,31 @@ def parts(plan: Plan | JointPlan) -> list[Plan]:
     return [plan] if isinstance(plan, Plan) else list(plan.services.values())
 
 
-def least_cost(plan: Plan | JointPlan, sent: Mapping[str, Fraction] = NOTHING) -> Decimal:
+def least_cost(plan: Plan | JointPlan, used: Mapping[str, Fraction] = NOTHING) -> Decimal:
     """What a plan costs a month at the least, known before any replay.
 
     Args:
         plan: of one service, or of several.
-        sent: what is sent at the least, see `Sent`.
+        used: what is used at the least, see `LeastUse`.
     """
-    return sum((_least_of(part, fewest(part), sent) for part in parts(plan)), Decimal(0))
+    return sum((_least_of(part, fewest(part), used) for part in parts(plan)), Decimal(0))
 
 
 def likely_cost(plan: Plan | JointPlan) -> Decimal:
     """What a plan costs a month at the least if nothing breaks, and everything is sold: no bound, but a good guess."""
-    return sum((_least_of(part, _meant(part), NOTHING) for part in parts(plan)), Decimal(0))
+    return sum((_least_of(part, _fewest_planned(part), NOTHING) for part in parts(plan)), Decimal(0))
 
 
-def _least_of(plan: Plan, replicas: int, sent: Mapping[str, Fraction]) -> Decimal:
+def _least_of(plan: Plan, replicas: int, used: Mapping[str, Fraction]) -> Decimal:
     standing = {"replicas": Fraction(HOURS * 3600 * replicas), "replicas_at_once": Fraction(replicas)}
-    return max(Decimal(0), total(lines_of(plan, {**sent, **standing})) - CENT)
+    return max(Decimal(0), total(lines_of(plan, {**used, **standing})) - CENT)
 
 
-class Sent:
-    """What is sent in a month at the least if no more requests fail than may: requests, and bytes of answers.
+class LeastUse:
+    """The requests and the bytes of answers that a month is billed for at the least.
 
-    As many as may fail are taken to be those that would count most. A plan for which that is not so misses an
-    objective, and cannot win at all.
+    Objectives allow some requests to fail; those are taken to be the ones that would cost most. A plan of which more
+    fail misses an objective, and cannot win.
 
     Args:
         trace: what would be replayed.
@@ -96,30 +96,30 @@ class Sent:
         self._known: dict[tuple[int, int], dict[str, Fraction]] = {}
 
     def of(self, case: Case) -> Mapping[str, Fraction]:
-        """By item, as in `bill.usage.Used`; of several services nothing is said, each is sent what others call."""
+        """By item, as in `bill.usage.Used`. Of several services nothing is known: what one is sent, another calls."""
         if not System.of(case.services, case.plan).is_one:
             return NOTHING
         trace = self._trace
         first = int(np.searchsorted(trace.at_s, case.settle_s))  # those before may all fail
         may_fail = Budgets(case, len(trace) - first).may_fail
         if (first, may_fail) not in self._known:
-            columns = {"requests": self._counts[first:]}
+            columns = {"requests": self._weights[first:]}
             if trace.bytes_out is not None:
-                columns["egress"] = self._counts[first:] * trace.bytes_out[first:]
+                columns["egress"] = self._weights[first:] * trace.bytes_out[first:]
             self._known[first, may_fail] = {
                 item: Fraction(float(_without_greatest(column, may_fail))) for item, column in columns.items()
             }
         return self._known[first, may_fail]
 
     @cached_property
-    def _counts(self) -> np.ndarray:
-        """What each request counts in the month: float64 (n,)."""
+    def _weights(self) -> np.ndarray:
+        """For how many requests of a month each request of the trace stands: float64 (n,)."""
         trace = self._trace
         edges_s = clock_hours(trace.span_s, trace.start)
         hour = np.searchsorted(edges_s, trace.at_s, side="right") - 1
         of_one = Month(trace.span_s, trace.start).of_one()
-        counts: np.ndarray = of_one[np.minimum(hour, len(of_one) - 1)]
-        return counts
+        weights: np.ndarray = of_one[np.minimum(hour, len(of_one) - 1)]
+        return weights
 
 
 def _without_greatest(amount: np.ndarray, n: int) -> float:
@@ -135,14 +135,14 @@ class Spent:
     Args:
         trace: what is replayed.
         plans: of each service.
-        sent: what is sent at the least in all of the month, see `Sent`.
+        used: what is used at the least in all of the month, see `LeastUse`.
     """
 
-    def __init__(self, trace: Trace, plans: list[Plan], sent: Mapping[str, Fraction] = NOTHING) -> None:
-        self._sent = sent
+    def __init__(self, trace: Trace, plans: list[Plan], used: Mapping[str, Fraction] = NOTHING) -> None:
+        self._least_use = used
         self._span_s, self._start, self._plans = trace.span_s, trace.start, plans
         self._month = Month(trace.span_s, trace.start)
-        self._counts_least = float(self._month.of_one().min())  # of an hour
+        self._least_weight = float(self._month.of_one().min())  # of an hour of the trace, in the month
 
     def month(self, now_s: float, fleets: list[Fleet]) -> Decimal:
         """The money, at `now_s`."""
@@ -158,7 +158,7 @@ class Spent:
             used = {"replicas_at_once": Fraction(max(fewest(plan), most_at_once(lives)))}
         elif plan.tier.billing == "per_request":
             in_use_s = fleet.used(now_s) * (plan.tier.granularity or 1.0)
-            used = {"in_use": Fraction(self._counts_least * in_use_s)}
+            used = {"in_use": Fraction(self._least_weight * in_use_s)}
         else:
             lives += [(now_s, self._span_s)] * fewest(plan)
             from_s, to_s = (np.array(column, np.float64) for column in zip(*lives, strict=True)) if lives else (
@@ -166,7 +166,7 @@ class Spent:
             )  # fmt: skip
             hours = seconds_by_hour(from_s, to_s, np.zeros(len(from_s)), self._span_s, self._start)
             used = {"replicas": self._month.of_hours(hours)}
-        return max(Decimal(0), total(lines_of(plan, {**self._sent, **used})) - CENT)
+        return max(Decimal(0), total(lines_of(plan, {**self._least_use, **used})) - CENT)
 
 
 # -- requests ----------------------------------------------------------------------------------------
@@ -270,11 +270,11 @@ class Watch:
         trace: what is replayed.
         case: against what.
         most: what a month may cost, None: whatever it costs.
-        sent: what is sent at the least, see `Sent`.
+        used: what is used at the least, see `LeastUse`.
     """
 
     def __init__(
-        self, trace: Trace, case: Case, most: Decimal | None = None, sent: Mapping[str, Fraction] = NOTHING
+        self, trace: Trace, case: Case, most: Decimal | None = None, used: Mapping[str, Fraction] = NOTHING
     ) -> None:
         self.records: np.ndarray = np.zeros(len(trace), RESULT)
         self._at_s = trace.at_s
@@ -282,7 +282,7 @@ class Watch:
         self._failed, self._looks = 0, 0
         self._budgets = Budgets(case, len(trace) - self._seen)
         self._beyond = [0] * len(self._budgets.late)
-        self._spent = Spent(trace, [hosted.plan for hosted in System.of(case.services, case.plan).hosted], sent)
+        self._spent = Spent(trace, [hosted.plan for hosted in System.of(case.services, case.plan).hosted], used)
         self._most = math.inf if most is None else most
 
     def look(self, now_s: float, fleets: list[Fleet]) -> None:

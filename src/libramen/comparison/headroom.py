@@ -80,8 +80,9 @@ class Room(NamedTuple):
         because: what runs out then: CPU, slots, memory, connections, ceiling, tier limit, cold starts, stock, money; or
             event, where nothing does and a release or a fault is enough; None: nothing breaks.
         next_at: the least factor at which another objective is missed, too; None: none is, up to four times the limit.
-        limits: of each objective the greatest factor at which it is met; 0: it is missed at a hundredth already; None:
-            it is met up to four times the load at which the first one breaks, or of the trace where none holds.
+        limits: of each objective the greatest factor at which it is met. 0: it is missed even at a hundredth. None: it
+            is met up to four times the load at which the first one breaks; of a plan that never holds, up to four times
+            the load of the trace.
         monotone: whether, around the limit, every smaller factor holds and no greater one does.
         month: after how many months of growth that load is there; None: no growth was asked about.
         points: what was replayed, by factor.

@@ -254,14 +254,14 @@ def _found(bounded: BoundedSearch, counts: Counts, everything: list[Combination]
 def _notes(cases: list[Case], keys: Iterable[str]) -> Iterator[str]:
     """What one should know of the keys that were varied."""
     for key in keys:
-        where, _, last = key.rpartition(".")
-        if last != "replicas":
+        *service, last = key.removeprefix("plan.services.").split(".")
+        if last != "replicas" or len(service) > 1:
             continue
-        of_service = where.removeprefix("plan.services.")
-        plans = [case.plan if isinstance(case.plan, Plan) else case.plan.services[of_service] for case in cases]
+        plans = [case.plan if isinstance(case.plan, Plan) else case.plan.services[service[0]] for case in cases]
         if any(plan.scaling.bounds is not None for plan in plans):
             floor = f"{key.removesuffix(last)}scaling.floor"
-            yield f"{key} is only what a plan begins with where a rule scales it; vary {floor} for the fewest it keeps."
+            told = f"{key} is only the number at the start of a plan that scales."
+            yield f"{told} To vary the fewest it keeps, vary {floor}."
 
 
 def _part_of(report: Callable[[str, float], None], number: int, of: int) -> Callable[[str, float], None]:

@@ -32,9 +32,12 @@ def headroom_section(name: str, found: Headroom) -> Section:
     grows = [] if found.grow is None else [Column(f"months at {100 * found.grow:g} %", "month")]
     bent = [room.plan for room in found.plans if not room.monotone]
     steps = "Times the load of the trace, in steps of 1 %: the last one before the first that misses an objective."
-    notes = [f"{steps} -: it is met up to four times that load."]
+    notes = [f"{steps} -: the objective is met up to four times that load."]
     if any(room.holds_to is None for room in found.plans):
-        notes.append("Never: it is missed at a hundredth of the load; -: then up to four times the load of the trace.")
+        notes.append(
+            "never: missed even at a hundredth of the load of the trace. Of a plan that never holds, the limits of "
+            "other objectives are sought up to four times that load."
+        )
     if bent:
         notes.append(f"Not monotone around the limit, so take it for a rough one: {', '.join(bent)}.")
     return Section(

@@ -75,8 +75,8 @@ def replay_time(tree, node, time_s):
 def first_fleet(w):
     """The fleet with the earliest next completion, and when another one has its next [s].
 
-    That is the smallest of those that lost against it, beside its path. They do not depend on each other: to go down
-    from the root to the winner instead takes three times as long.
+    The second is the smallest of the keys beside the winner's path. They can be read all at once; on a way down from
+    the root each comparison would wait for the one before.
     """
     second_s = np.inf
     if w.fleet_leaves == 1:
