@@ -432,6 +432,20 @@ def test_what_requests_cost_rules_out_without_a_replay(tmp_path: Path, per_milli
     _agree(found, _by_force(study, "one", ranges))
 
 
+def test_where_replicas_may_break_the_likely_cost_says_what_comes_first(tmp_path: Path) -> None:
+    """No replica is sure then, so nothing is ruled out; the costly ones, named first, are still stopped."""
+    study = _study(tmp_path, availability="50%", p95="6s")
+    plan = study.plan("one").replace(faults=[{"kind": "crash", "at": "200s"}])
+    found = search(study, plan, replicas=[8, 7, 6, 5, 4, 3, 2, 1])
+    assert found.counts.ruled_out == 0
+    assert found.counts.replayed <= 4
+    assert {one.replicas_max for one in found.figures} <= {1, 2, 3, 4, 5}
+    assert found.cheapest is not None
+    assert found.cheapest.bill.month == min(
+        one.bill.month for one in search(study, plan, replicas=range(1, 9), front=True).figures if one.meets_all
+    )
+
+
 def test_a_ceiling_that_is_not_reached_speaks_for_others(tmp_path: Path) -> None:
     """Nothing is replayed for it, and the answer is brute force's."""
     study = _study(tmp_path, p95="4s", gap=0.6)
