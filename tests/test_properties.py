@@ -112,7 +112,7 @@ def test_a_backlog_longer_than_the_first_table_of_requests() -> None:
 
 def test_rows_are_given_back() -> None:
     """Forty replicas one after the other need the rows of two."""
-    plane = KernelState(SPEC, Results.of(1), rows=2)
+    plane = KernelState(SPEC, Results.of(1))
     for number in range(1, 41):
         [server] = plane.servers
         server.add(number, float(number))

@@ -20,6 +20,8 @@ KernelServer = KernelSide | TwoSides
 """One service; see `engine.plane.Server` for what each method promises."""
 
 _SIGNALS: Final[tuple[Signal, ...]] = tuple(Signal)
+_ROWS: Final = 2
+"""For so many replicas there is room at the least."""
 
 
 class KernelState(WorldArrays):
@@ -32,7 +34,6 @@ class KernelState(WorldArrays):
         tally: Callable[[Ended], None] | None = None,
         *,
         buffer: int = BUFFER,
-        rows: int = 2,
         visits: int = 1024,
     ) -> None:
         super().__init__(spec, results, tallies=tally is not None, buffer=buffer)
@@ -54,14 +55,14 @@ class KernelState(WorldArrays):
         behind = len(spec.servers)
         for index, server in enumerate(spec.servers):
             other = behind if server.splits else -1
-            room = max(rows, 1 << (server.replicas - 1).bit_length())
-            self._sides.append(KernelSide(self, fleets, index, room, first=None, at=index, other=other))
+            rows = max(_ROWS, 1 << (server.replicas - 1).bit_length())
+            self._sides.append(KernelSide(self, fleets, index, rows, first=None, at=index, other=other))
             behind += server.splits
         for index, first in enumerate(list(self._sides)):
             if not spec.servers[index].splits:
                 self.servers.append(first)
                 continue
-            second = KernelSide(self, fleets, index, rows, first=first, at=len(self._sides), other=index)
+            second = KernelSide(self, fleets, index, _ROWS, first=first, at=len(self._sides), other=index)
             self._sides.append(second)
             self.servers.append(TwoSides(first, second))
         self.grow_visits(visits)
