@@ -7,6 +7,7 @@ from concurrent.futures import FIRST_COMPLETED, wait
 from dataclasses import replace as changed
 from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
+from libramen.comparison.causes import because
 from libramen.comparison.compare import cases_of
 from libramen.comparison.repeats import check_repeats
 from libramen.errors import ReplayError, StudyError
@@ -22,7 +23,6 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
     from libramen.outcome.figures import Figures
-    from libramen.outcome.outcome import Outcome
     from libramen.runs.cases import Case
     from libramen.runs.pool import Ticket
     from libramen.runs.store import Store
@@ -36,22 +36,6 @@ _AROUND: Final = 10
 _FIRST_K: Final = 16
 _FAR: Final = 140
 """So many steps beyond the limit other objectives are looked at: four times the load."""
-_FULL: Final = 0.5
-"""Of the CPU or the slots in use in some minute, below which neither has run out."""
-
-_CAUSES: Final = {
-    "cpu_full": "CPU",
-    "bank_empty": "CPU",
-    "slots_full": "slots",
-    "out_of_memory": "memory",
-    "connections_exhausted": "connections",
-    "pool_too_small": "connections",
-    "bottleneck": "CPU",
-    "cold_starts_cost": "cold starts",
-    "reacted_late": "cold starts",
-    "first_visitor_waited": "cold starts",
-    "out_of_stock": "stock",
-}
 
 
 class Point(NamedTuple):
@@ -262,7 +246,7 @@ class _Cause(Whole):
         self._breaks = breaks
 
     def __call__(self, case: Case, trace: Trace) -> str:  # type: ignore[override]
-        return _because(case.replay(trace), self._breaks)
+        return because(case.replay(trace), self._breaks)
 
     def look_up(self, store: Store, key: str, case: Case) -> Any:  # noqa: ARG002
         """The word."""
@@ -425,32 +409,3 @@ class _LimitSearch:
             self._case.plan.name, holds_to, breaks, because, next_at, named, monotone,
             _month(holds_to, self._grow), points,
         )  # fmt: skip
-
-
-def _because(outcome: Outcome, breaks: str | None) -> str:
-    """What runs out: money, or what the most costly finding is about; without one what is used most."""
-    if breaks == "month":
-        return "money"
-    # A fleet at its ceiling runs out of CPU and slots as well, and callers that wait for connections run out of slots:
-    # the ceiling and the connections are the cause.
-    for finding in outcome.findings:
-        if finding.kind == "at_the_ceiling":
-            return "tier limit" if "tier allows" in finding.text else "ceiling"
-    for finding in sorted(outcome.findings, key=lambda finding: _CAUSES.get(finding.kind) != "connections"):
-        if finding.kind in _CAUSES:
-            return _CAUSES[finding.kind]
-    return _most_used(outcome)
-
-
-def _most_used(outcome: Outcome) -> str:
-    """CPU or slots, whichever was nearest to full in any minute, in any service; an event, if neither nearly was."""
-    cpu = slots = 0.0
-    for one in outcome.services.values():
-        series = one.series_of_counts()
-        there = series["ready"] * one.service.slots
-        cpu = max(cpu, float(max(series["utilisation"][series["ready"] > 0], default=0.0)))
-        in_use = series["in_progress"][there > 0] / there[there > 0]
-        slots = max(slots, float(max(in_use, default=0.0)))
-    if max(cpu, slots) < _FULL and any(one.run.updates or one.run.faults for one in outcome.services.values()):
-        return "event"
-    return "CPU" if cpu >= slots else "slots"

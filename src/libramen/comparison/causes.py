@@ -1,0 +1,54 @@
+"""What runs out where a plan misses an objective: one word for what the findings of a replay say."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Final
+
+if TYPE_CHECKING:
+    from libramen.outcome.outcome import Outcome
+
+_FULL: Final = 0.5
+"""Of the CPU or the slots in use in some minute, below which neither has run out."""
+
+_CAUSES: Final = {
+    "cpu_full": "CPU",
+    "bank_empty": "CPU",
+    "slots_full": "slots",
+    "out_of_memory": "memory",
+    "connections_exhausted": "connections",
+    "pool_too_small": "connections",
+    "bottleneck": "CPU",
+    "cold_starts_cost": "cold starts",
+    "reacted_late": "cold starts",
+    "first_visitor_waited": "cold starts",
+    "out_of_stock": "stock",
+}
+
+
+def because(outcome: Outcome, breaks: str | None) -> str:
+    """What runs out: money, or what the most costly finding is about; without one what is used most."""
+    if breaks == "month":
+        return "money"
+    # A fleet at its ceiling runs out of CPU and slots as well, and callers that wait for connections run out of slots:
+    # the ceiling and the connections are the cause.
+    for finding in outcome.findings:
+        if finding.kind == "at_the_ceiling":
+            return "tier limit" if "tier allows" in finding.text else "ceiling"
+    for finding in sorted(outcome.findings, key=lambda finding: _CAUSES.get(finding.kind) != "connections"):
+        if finding.kind in _CAUSES:
+            return _CAUSES[finding.kind]
+    return _most_used(outcome)
+
+
+def _most_used(outcome: Outcome) -> str:
+    """CPU or slots, whichever was nearest to full in any minute, in any service; an event, if neither nearly was."""
+    cpu = slots = 0.0
+    for one in outcome.services.values():
+        series = one.series_of_counts()
+        there = series["ready"] * one.service.slots
+        cpu = max(cpu, float(max(series["utilisation"][series["ready"] > 0], default=0.0)))
+        in_use = series["in_progress"][there > 0] / there[there > 0]
+        slots = max(slots, float(max(in_use, default=0.0)))
+    if max(cpu, slots) < _FULL and any(one.run.updates or one.run.faults for one in outcome.services.values()):
+        return "event"
+    return "CPU" if cpu >= slots else "slots"
