@@ -93,26 +93,33 @@ None of them may be changed later by what the control plane does.
 """
 
 
-class _LeanRecord(numba.types.Record):
-    """A record of which some fields are known: they are never read, nor written."""
+class _Record(numba.types.Record):
+    """A record of which some fields may be known: those are never read, nor written.
+
+    None is ever taken for another. The compiler would take a full record for a lean one, since they have the same
+    fields, and warn of that; where Python makes errors of warnings, nothing was compiled then.
+    """
 
     def __init__(self, full: numba.types.Record, known: dict[str, Any]) -> None:
         fields: Any = [(field, at._asdict()) for field, at in full.fields.items()]
         super().__init__(fields, full.size, full.aligned)
         self.known = known
-        self.name = f"Lean{self.name}"  # symbols are made of it
+        self.name = f"{'Lean' if known else 'Full'}{self.name}"  # symbols are made of it
+
+    def can_convert_to(self, typingctx: Any, other: Any) -> None:
+        """Never: what is not the same type is another one."""
 
 
 if not CHECKED:
-    numba.extending.register_model(_LeanRecord)(models.RecordModel)
+    numba.extending.register_model(_Record)(models.RecordModel)
 
-    @numba.extending.lower_getattr_generic(_LeanRecord)
+    @numba.extending.lower_getattr_generic(_Record)
     def _read_field(context, builder, record, value, field):
         if field in record.known:
             return context.get_constant(record.typeof(field), record.known[field])
         return record_getattr(context, builder, record, value, field)
 
-    @numba.extending.lower_setattr_generic(_LeanRecord)
+    @numba.extending.lower_setattr_generic(_Record)
     def _write_field(context, builder, signature, arguments, field):
         if field not in signature.args[0].known:
             record_setattr(context, builder, signature, arguments, field)
@@ -120,10 +127,8 @@ if not CHECKED:
 
 def _types(name: str, dtype: np.dtype[Any]) -> tuple[Any, Any]:
     """The compiler's type of such records, and of lean ones."""
-    full = numba.from_dtype(dtype)
-    if name not in LEAN or CHECKED:
-        return full, full
-    return full, _LeanRecord(full, LEAN[name])
+    full = _Record(numba.from_dtype(dtype), {})
+    return full, _Record(full, LEAN[name]) if name in LEAN else full
 
 
 def _checked(address: int, index: int, kind: Any) -> np.ndarray:
@@ -162,7 +167,7 @@ def _records(dtype: np.dtype[Any]) -> Any:
     """A function (address, index) -> that record of an array of them."""
     if CHECKED:
         return lambda address, index: _checked(address, index, dtype).view(np.recarray)[0]
-    record = numba.from_dtype(dtype)
+    record = _Record(numba.from_dtype(dtype), {})
 
     def reach(_typing_context, _address, _index):
         def generate(context, builder, _signature, arguments):
@@ -184,7 +189,7 @@ def _records_of(field: str, name: str, dtype: np.dtype[Any]) -> Any:
     full, lean = _types(name, dtype)
 
     def reach(_typing_context, owner, _index):
-        record = lean if isinstance(owner, _LeanRecord) else full
+        record = lean if owner.known else full
 
         def generate(context, builder, signature, arguments):
             address = context.get_getattr(owner, field)(context, builder, owner, arguments[0], field)
