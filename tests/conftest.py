@@ -12,6 +12,7 @@ import pytest
 from hypothesis import HealthCheck, settings
 
 from libramen.demo.write import write_demo
+from libramen.engine.compiling import Compilation
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -32,6 +33,12 @@ def pytest_configure(config: pytest.Config) -> None:
     settings.load_profile("thorough" if config.getoption("--thorough") else "short")
     os.environ.setdefault("COLUMNS", "200")
     os.environ["LIBRAMEN_CACHE"] = tempfile.mkdtemp(prefix="libramen-tests-")
+
+
+def pytest_sessionstart(session: pytest.Session) -> None:
+    """Compile once, before the first test, so that no test depends on what another has compiled."""
+    if not session.config.option.collectonly:
+        Compilation(lambda _what: None).wait()
 
 
 def pytest_unconfigure() -> None:

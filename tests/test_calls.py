@@ -300,7 +300,7 @@ def test_a_connection_of_a_dead_process_does_not_come_back() -> None:
 
 def test_work_of_a_callee_is_that_of_a_reference_core() -> None:
     """Recorded on cores of speed 3, half of 2 s of a column is 3 core-seconds, on a core of speed 1."""
-    trace = make_trace([0], span_s=20, in_s={"database": [2]}).apart(["database"], 3.0)
+    trace = make_trace([0], span_s=20, in_s={"database": [2]}).recorded_at(3.0)
     assert _latencies(_system(trace, {"calls": [{"to": "database"}]}, {"cpu_share": 0.5})) == [3 + 1]
 
 

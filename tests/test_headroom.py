@@ -13,7 +13,7 @@ from typer.testing import CliRunner
 from builders import make_tier
 from libramen import Objectives, Plan, ReplayError, Service, StudyError, Trace, headroom, load_study, shaped
 from libramen.cli.app import app
-from libramen.comparison.headroom import STEP, Room, rooms_of
+from libramen.comparison.limits import STEP, Room, rooms_of
 from libramen.demo.write import write_demo
 from libramen.runs.cases import Case
 from libramen.runs.pool import Pool

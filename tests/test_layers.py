@@ -13,7 +13,7 @@ import libramen
 SOURCE = Path(libramen.__file__).parent
 
 ROOMS = [
-    "_version", "errors", "units", "times", "files", "ranks", "delays", "streams", "fields",
+    "_version", "code", "errors", "units", "times", "files", "ranks", "delays", "streams", "fields",
     "trace", "rules", "study", "engine", "demand", "bill", "checks", "outcome", "runs", "comparison", "report", "draw", "demo", "cli",
 ]  # fmt: skip
 """From the bottom of the house to its door: each may use those before it."""

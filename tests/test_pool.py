@@ -217,11 +217,13 @@ def test_what_is_counted_is_part_of_the_key(changed: dict[str, Any]) -> None:
 def test_an_entry_that_is_none_is_replayed(tmp_path: Path, document: Any) -> None:
     """Its checksum may be right all the same."""
     trace, case = _trace(), _case()
-    with Store(tmp_path / "s.sqlite") as store, Pool(trace, store=store) as pool:
+    told: list[str] = []
+    with Store(tmp_path / "s.sqlite", told.append) as store, Pool(trace, store=store) as pool:
         key = pool.key_of(case)
         assert key is not None
         store.put(key, document)
         assert Whole().look_up(store, key, case) is MISSING
+        assert "not ours; it is thrown away" in told[0]
         found: Figures = pool.hand_in(case, Whole()).result
         assert found == case.figures(trace)
         assert Whole().look_up(store, key, case) == found
@@ -238,5 +240,5 @@ def test_a_store_that_is_too_large_forgets_what_is_oldest(tmp_path: Path, monkey
             store.put(f"{k}", rng.random(500).tolist())
         entries_left = store.size().entries
         assert 4 < entries_left < 60
-        assert store.get("63") is not MISSING
-        assert store.get("0") is MISSING
+        assert store.get("63", len) == 500
+        assert store.get("0", len) is MISSING

@@ -354,16 +354,6 @@ def test_code_of_a_study_runs_with_consent_and_in_replays_only(tmp_path: Path) -
     assert told.exists()
 
 
-@pytest.mark.parametrize("key", ["trusted = true", 'folder = "/"', "function = 1"])
-def test_a_file_cannot_vouch_for_itself(tmp_path: Path, key: str) -> None:
-    with pytest.raises(StudyError, match=r"unknown key .*is for whoever replays it to say"):
-        load_study(_study(tmp_path, "", more=key))
-    path = _study(tmp_path, "")
-    path.write_text("[study]\ntrust_code = true\n" + path.read_text())
-    with pytest.raises(StudyError, match="unknown key 'trust_code'"):
-        load_study(path)
-
-
 def test_a_function_itself_needs_no_file() -> None:
     scaling = {"rule": lambda seen, n: n, "arguments": {"n": 3}, "every": "10s", "ceiling": 5}
     outcome = replay(make_trace([0, 55], cpu=1, span_s=60), Service(slots=1), make_plan(scaling=scaling))

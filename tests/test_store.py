@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import multiprocessing
 import os
@@ -10,6 +11,7 @@ import sqlite3
 import subprocess
 import sys
 import time
+import zlib
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -21,7 +23,7 @@ from libramen.cli.app import app
 from libramen.demo.write import write_demo
 from libramen.outcome.replay import replay
 from libramen.runs import cases, pool
-from libramen.runs.store import MISSING
+from libramen.runs.store import MISSING, _checksum
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -188,6 +190,65 @@ def test_what_is_damaged_is_set_aside(tmp_path: Path) -> None:
     assert "is of another version" in told[0]
 
 
+def test_no_flipped_byte_gives_another_answer(tmp_path: Path) -> None:
+    """In the text of the table, in the header, anywhere: it is set aside with a sentence, or does not matter."""
+    study, path = _study(tmp_path), tmp_path / "s.sqlite"
+    wanted = compare(study).figures
+    with Store(path, pytest.fail) as store:
+        compare(study, store=store)
+    whole = path.read_bytes()
+    table = whole.index(b"CREATE TABLE")
+    places = [*range(table - 12, table + 140, 9), *range(16, 100, 7), *range(0, len(whole), len(whole) // 60)]
+    for place in places:
+        for bits in (0xFF, 0x80, 0x01):
+            for ending in ("-wal", "-shm"):
+                (tmp_path / f"s.sqlite{ending}").unlink(missing_ok=True)
+            path.write_bytes(whole[:place] + bytes([whole[place] ^ bits]) + whole[place + 1 :])
+            told: list[str] = []
+            # A header may say that it is something else.
+            with contextlib.suppress(*[OutputError] if place < 100 else []), Store(path, told.append) as store:
+                assert compare(study, store=store).figures == wanted
+            assert all(str(path) in sentence for sentence in told)
+
+
+def _deep(n: int = 100_000) -> str:
+    return "[" * n + "]" * n
+
+
+FOREIGN = [
+    b"", b"no zlib", zlib.compress(b"{"), zlib.compress(b"\xff\xfe"), zlib.compress(_deep().encode()),
+    zlib.compress(b"[]"), zlib.compress(b"3"), zlib.compress(b'{"figures": {}, "used": {}}'), zlib.compress(b"0" * 10**8),
+    zlib.compress(b'{"figures": null}'), zlib.compress(b'{"figures": {"span_s": 1e400}}'),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("number", range(len(FOREIGN) + 3))
+def test_a_foreign_body_with_a_right_checksum(tmp_path: Path, number: int) -> None:
+    """Nothing that stands there ends in a traceback; it is thrown away with a sentence."""
+    study, path = _study(tmp_path), tmp_path / "s.sqlite"
+    wanted = compare(study).figures
+    with Store(path, pytest.fail) as store:
+        compare(study, store=store)
+    file = sqlite3.connect(path)
+    for key, packed in file.execute("SELECT key, body FROM entries").fetchall():
+        document = json.loads(zlib.decompress(packed))
+        if number < len(FOREIGN):
+            body = FOREIGN[number]
+        else:
+            odd: Any = [0, None, {"a": [[]]}][number - len(FOREIGN)]
+            document["figures"] = dict.fromkeys(document["figures"], odd)
+            document["used"] = {"": dict.fromkeys(document["used"][""], "1/0")}
+            body = zlib.compress(json.dumps(document).encode())
+        file.execute("UPDATE entries SET body = ?, checksum = ? WHERE key = ?", (body, _checksum(key, body), key))
+    file.commit()
+    file.close()
+    told: list[str] = []
+    with Store(path, told.append) as store:
+        assert compare(study, store=store).figures == wanted
+    assert len(told) == 2
+    assert all("thrown away and not used" in sentence for sentence in told)
+
+
 def test_what_is_no_store_is_left_alone(tmp_path: Path) -> None:
     other = tmp_path / "other.db"
     with sqlite3.connect(other) as file:
@@ -210,7 +271,7 @@ def test_what_is_no_store_is_left_alone(tmp_path: Path) -> None:
     store = Store(tmp_path / "s.sqlite", pytest.fail)
     store.close()
     store.put("key", {"a": 1})  # nobody minds
-    assert store.get("key") is MISSING
+    assert store.get("key", lambda found: found) is MISSING
 
 
 RANGES: dict[str, Any] = {"replicas": range(1, 8), "vary": {"service.slots": [1, 2, 3, 4]}}

@@ -346,13 +346,18 @@ def test_a_study_is_replaced_in_parts(tmp_path: Path) -> None:
         plans=[study.plans[name].replace(name="other")],
     )  # fmt: skip
     assert (changed.currency, changed.service.slots, changed.objectives.p95) == ("USD", 3, 2)
-    assert (changed.trace_table.settle, list(changed.plans)) == (5, ["other"])
+    assert (changed.trace_table.settle, list(changed.plans)) == (5, [*study.plans, "other"])
     assert study.service.slots != 3
     for values, message in (
         ({"servce": {}}, "unknown key 'servce'; did you mean 'service'"),
         ({"service": 3}, "found 3; allowed: a Service, or a table"),
         ({"service": {"slots": 0}}, r"\[Service\] slots: found 0"),
         ({"plans": [study.plans[name]] * 2}, "plans whose names differ"),
+        ({"plans": {"smal": {"replicas": 6}}}, "plans: 'smal': there is no such plan whose keys could change; "),
+        ({"plans": {name: {"replcas": 6}}}, "unknown key 'replcas'; did you mean 'replicas'"),
+        ({"plans": {name: 6}}, "found 6; allowed: a plan, or a table of the keys that change"),
+        ({"plans": {name: {"tier": "brth"}}}, "tier: found 'brth'"),
+        ({"plans": 3}, "plans: found 3"),
     ):
         with pytest.raises(StudyError, match=message):
             study.replace(**values)

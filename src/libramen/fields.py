@@ -11,6 +11,7 @@ from decimal import Decimal
 from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Self, TypeVar, get_args, get_origin
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationError, WithJsonSchema
+from pydantic_core.core_schema import ErrorType
 
 from libramen import units
 from libramen.errors import StudyError, UnitError
@@ -122,6 +123,31 @@ class Table(BaseModel):
         kept = {name: getattr(self, name) for name in self.model_fields_set if name not in values}
         return type(self)(**kept, **values)
 
+    def __setattr__(self, name: str, value: Any) -> None:
+        """Refused: a table stays as it was made.
+
+        Raises:
+            StudyError: always, but for what is no key.
+        """
+        if name.startswith("_"):
+            super().__setattr__(name, value)
+            return
+        told = "..." if isinstance(value, BaseModel) else _shown(value)
+        raise StudyError(
+            f"{type(self).__name__}.{name} cannot be set, since others may use the same table; allowed: a copy with "
+            f"another value, .replace({name}={told})"
+        )
+
+    def __delattr__(self, name: str) -> None:
+        """Refused like setting.
+
+        Raises:
+            StudyError: always.
+        """
+        raise StudyError(
+            f"{type(self).__name__}.{name} cannot be deleted; allowed: a copy with another value, .replace()"
+        )
+
     # Tells pydantic that this is its own way of building, so that tables inside tables report to
     # the outermost one, which knows the whole path.
     __init__.__pydantic_base_init__ = True  # type: ignore[attr-defined]
@@ -140,6 +166,12 @@ _ALLOWED = {
     "list_type": "a list in square brackets",
     "tuple_type": "a list in square brackets",
     "dict_type": "a table",
+    "too_short": "one entry or more",
+    "too_long": "fewer entries",
+    "decimal_parsing": "a number",
+    "decimal_type": "a number",
+    "int_parsing_size": "a whole number",
+    "string_unicode": "text in quotes",
     "model_type": "a table",
     "model_attributes_type": "a table",
 }
@@ -157,8 +189,14 @@ def describe(error: ValidationError, model: type[BaseModel], file: str, *, place
     details = error.errors()
     # A misspelt key often makes another one "missing": the misspelling is the news.
     first = min(details, key=lambda detail: detail["type"] != "extra_forbidden")
+    # Of a number or a table by name, where a table was found, what is wrong within it is the news.
+    above = first["loc"][:-1]
+    if above and not str(first["loc"][-1]).isidentifier():
+        first = max((one for one in details if one["loc"][: len(above)] == above), key=lambda one: len(one["loc"]))
     sentence = _sentence(first, model, place)
-    more = len(details) - 1
+    # Of a key that may be one of several things each of these is complained of.
+    places = {tuple(_follow(detail["loc"], model)[0]) for detail in details}
+    more = sum(not any(other[: len(one)] == one for other in places - {one}) for one in places) - 1
     if more:
         sentence += f" (and {more} more {'mistake' if more == 1 else 'mistakes'})"
     return f"{file}: {sentence}" if file else sentence
@@ -197,7 +235,8 @@ def _sentence(detail: ErrorDetails, model: type[BaseModel], place: str) -> str:
     elif kind == "literal_error":
         allowed = context["expected"]
     else:
-        allowed = _ALLOWED.get(kind, detail["msg"])
+        ours = kind not in get_args(ErrorType)
+        allowed = detail["msg"] if ours else _ALLOWED.get(kind, "another kind of value")
     return f"{where}{key}: found {_shown(found)}; allowed: {allowed}"
 
 
@@ -225,6 +264,8 @@ def _follow(loc: tuple[int | str, ...], model: type[BaseModel]) -> tuple[list[st
             is_named = False
         elif len(tables) > 1:
             tables = [table for table in tables if step in _tags(table)]
+        elif not step.isidentifier() and path and not tables:
+            is_named = step.startswith("dict[")  # which of several things a key may be: nothing that is written
         else:
             path.append(step)
             fields = tables[0].model_fields if tables else {}

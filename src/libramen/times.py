@@ -36,8 +36,19 @@ def tolerance_s(at_s: float) -> float:
     return 2 * math.ulp(at_s) if EXACT_S < at_s < math.inf else EPSILON_S
 
 
-MOMENT = 'a time of day such as "12:00", an ISO time, an offset from the start such as "6h", or "quietest 30m"'
+MOMENT = (
+    'a time of day such as "12:00" or "Wed 17:30", an ISO time, an offset from the start such as "6h", "quietest 30m", '
+    'or "peak"'
+)
 _TIME_OF_DAY = re.compile(r"\d{1,2}:\d{2}(:\d{2})?")
+_MONTHS: Final = ("jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec")
+_DAY_AND_TIME = re.compile(
+    r"(?P<weekday>mon|tue|wed|thu|fri|sat|sun)(?: (?P<day>\d{1,2}) (?P<month>[a-z]{3}))? (?P<time>\d{1,2}:\d{2}(?::\d{2})?)",
+    re.IGNORECASE,
+)
+"""As outputs write it: `Wed 17:30`, or `Wed 05 Jun 17:30:00`."""
+PEAK_S: Final = 60.0
+"""How long the peak is: the busiest minute [s]."""
 
 
 WEEKDAYS: Final = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
@@ -71,6 +82,9 @@ class Moment:
     time_of_day: time | None = None
     instant: datetime | None = None
     quiet_s: float | None = None
+    weekday: int | None = None
+    day: tuple[int, int] | None = None
+    is_peak: bool = False
 
     def offsets(self, trace: Timeline, *, daily: bool, where: str, days: Sequence[str] | None = None) -> list[float]:
         """When it is, in seconds from the start of the trace.
@@ -90,6 +104,8 @@ class Moment:
             found = [self.offset_s]
         elif self.quiet_s is not None:
             found = [quietest(trace, self.quiet_s, where)]
+        elif self.is_peak:
+            found = [busiest(trace, PEAK_S)]
         elif trace.start is None:
             raise StudyError(
                 f'{where} = "{self.text}" needs to know when the trace starts, and this trace does not say; '
@@ -131,7 +147,8 @@ class Moment:
             offset_s = seconds_between(start, existing(datetime.combine(day, self.time_of_day), zone))
             if offset_s >= trace.span_s:
                 return
-            yield offset_s
+            if self.weekday in {None, day.weekday()} and self.day in {None, (day.month, day.day)}:
+                yield offset_s
             day = date.fromordinal(day.toordinal() + 1)
 
 
@@ -147,7 +164,7 @@ def parse_moment(value: object) -> Moment:
     """Read a time as a study writes it.
 
     Raises:
-        UnitError: it is none of the four kinds.
+        UnitError: it is none of these kinds.
     """
     if isinstance(value, Moment):
         return value
@@ -160,8 +177,17 @@ def parse_moment(value: object) -> Moment:
             length_s = units.parse_duration(value.removeprefix("quietest "))
             if length_s > 0:
                 return Moment(value, quiet_s=length_s)
+        elif value == "peak":
+            return Moment(value, is_peak=True)
         elif isinstance(value, str) and _TIME_OF_DAY.fullmatch(value):
-            return Moment(value, time_of_day=time.fromisoformat(value.zfill(len(value) + (value[1] == ":"))))
+            return Moment(value, time_of_day=_time(value))
+        elif isinstance(value, str) and (told := _DAY_AND_TIME.fullmatch(value)):
+            day = None
+            if told["day"] is not None:
+                day = _MONTHS.index(told["month"].lower()) + 1, int(told["day"])
+            return Moment(
+                value, time_of_day=_time(told["time"]), weekday=WEEKDAYS.index(told["weekday"].lower()), day=day
+            )
         elif isinstance(value, str) and re.match(r"\d{4}-\d{2}-\d{2}[T ]", value):
             return Moment(value, instant=datetime.fromisoformat(value))
         else:
@@ -169,6 +195,10 @@ def parse_moment(value: object) -> Moment:
     except ValueError:
         pass
     raise UnitError(value, MOMENT)
+
+
+def _time(text: str) -> time:
+    return time.fromisoformat(text.zfill(len(text) + (text[1] == ":")))
 
 
 At = Annotated[
@@ -209,6 +239,13 @@ def quietest(trace: Timeline, length_s: float, where: str) -> float:
     starts = np.arange(int(last_start / 60 + 1e-9) + 1) * 60.0
     arrivals = np.searchsorted(trace.at_s, starts + length_s) - np.searchsorted(trace.at_s, starts)
     return float(starts[np.argmin(arrivals)])
+
+
+def busiest(trace: Timeline, length_s: float) -> float:
+    """Start of the stretch with the most arrivals: whole-minute starts, the earliest among equals; of a short trace 0."""
+    starts = np.arange(max(1, int((trace.span_s - length_s) / 60 + 1e-9) + 1)) * 60.0
+    arrivals = np.searchsorted(trace.at_s, starts + length_s) - np.searchsorted(trace.at_s, starts)
+    return float(starts[np.argmax(arrivals)])
 
 
 def existing(wall: datetime, zone: tzinfo) -> datetime:

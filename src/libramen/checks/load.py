@@ -50,6 +50,7 @@ def loads_of(trace: Trace, system: System) -> Loads:
     Raises:
         StudyError: requests match no service.
     """
+    trace = trace.without_calls(system.columns)
     n = len(trace)
     found = Loads(
         of=[Load(np.zeros(n), np.zeros(n), np.zeros(n)) for _ in system.hosted],

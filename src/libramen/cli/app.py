@@ -109,6 +109,7 @@ def check(
     """Read everything, replay nothing: what was understood, and the problems of each plan."""
     from libramen.checks.check import check as check_study
     from libramen.cli import show
+    from libramen.comparison.backtest import kept_grade
     from libramen.study.study import load_study
 
     loaded = load_study(study)
@@ -119,7 +120,7 @@ def check(
     if json:
         show.doubts(found.trace.demand.doubts)
     else:
-        show.check(found)
+        show.check(found, kept_grade(loaded, seed))
     return int(strict and not found.works)
 
 
@@ -238,7 +239,7 @@ def compare(
     check_plot(plot)
     loaded = load_study(study, trust_code=trust_code)
     n = read_repeats(repeats)
-    with replaying(loaded, seed, no_cache=no_cache, store=store, no_store=no_store, cluster=cluster) as (trace, how):
+    with replaying(loaded, seed, no_cache=no_cache, store=store, no_store=no_store, cluster=cluster) as (trace, _, how):
         comparison = compare_plans(loaded, **how)
         doubted: tuple[Doubt, ...] = ()
         if doubt:

@@ -113,13 +113,14 @@ def on_cluster(address: str | None) -> Iterator[Executor | None]:
 @contextmanager
 def replaying(
     study: Study, seed: int, *, no_cache: bool, store: Path | None, no_store: bool, cluster: str | None
-) -> Iterator[tuple[Trace, dict[str, Any]]]:
-    """The trace of a study, and what every call that replays it many times is given: where, how, and what is kept."""
+) -> Iterator[tuple[Trace, Bar, dict[str, Any]]]:
+    """The trace of a study, a progress bar, and what every call that replays it many times is given: where, and how."""
     kept = open_store(store, no_store=no_store)
     try:
         with on_cluster(cluster) as executor, ready(study, seed, no_cache=no_cache) as (trace, bar):
             yield (
                 trace,
+                bar,
                 {
                     "executor": executor,
                     "trace": trace,

@@ -126,7 +126,7 @@ def search(
     if save is not None and unnamed:
         raise OutputError(f"--save: {unnamed[0]} changes what the tier sells, which a plan cannot name; leave one out")
     n, auto = read_repeats(repeats), "auto" in (vary or ())
-    with replaying(loaded, seed, no_cache=no_cache, store=store, no_store=no_store, cluster=cluster) as (trace, how):
+    with replaying(loaded, seed, no_cache=no_cache, store=store, no_store=no_store, cluster=cluster) as (trace, _, how):
         found = find(loaded, plan, vary=ranges, auto=auto, front=front, repeats=n, **how)
     winner = found.winner()
     if save is not None and winner is None:
@@ -164,22 +164,34 @@ def headroom(
     store: StoreFile = None,
     no_store: NoStore = False,
     cluster: Cluster = None,
+    memory: Annotated[
+        str | None,
+        typer.Option("--memory", metavar="SIZE", help="What replays may take (default: half of the machine's)."),
+    ] = None,
 ) -> int:
     """How much more load each plan takes, which objective breaks first, and what runs out."""
     from libramen.cli import show
     from libramen.comparison.headroom import headroom as find
     from libramen.errors import ReplayError, UnitError
     from libramen.study.study import load_study
-    from libramen.units import parse_share
+    from libramen.units import parse_share, parse_size
 
     check_plot(plot)
     try:
         growth = None if grow is None else parse_share(grow)
     except UnitError as error:
         raise ReplayError(f"--grow: {error}") from None
+    try:
+        most = None if memory is None else parse_size(memory)
+    except UnitError as error:
+        raise ReplayError(f"--memory: {error}") from None
     loaded = load_study(study, trust_code=trust_code)
-    with replaying(loaded, seed, no_cache=no_cache, store=store, no_store=no_store, cluster=cluster) as (trace, how):
-        found = find(loaded, plans=plan or None, grow=growth, repeats=repeats, **how)
+    with replaying(loaded, seed, no_cache=no_cache, store=store, no_store=no_store, cluster=cluster) as (
+        trace,
+        bar,
+        how,
+    ):
+        found = find(loaded, plans=plan or None, grow=growth, repeats=repeats, memory=most, found=bar.line, **how)
     document = found.to_dict() if json else None
     give_out(trace, document, plot, found, lambda: show.headroom(loaded, found))
     return 0

@@ -5,6 +5,7 @@ from __future__ import annotations
 import shlex
 import sys
 import textwrap
+import time
 from typing import TYPE_CHECKING, Self
 
 from rich import box
@@ -37,6 +38,7 @@ if TYPE_CHECKING:
     from libramen.trace.trace import Trace
 
 _PIPED_WIDTH = 200
+_A_WHILE_S = 5.0
 _WIDE_ENOUGH = 156
 # A rule under the heading and nothing else: what is left of the width is for the figures.
 _RULE = box.Box("    \n    \n ── \n    \n    \n    \n    \n    \n")
@@ -67,6 +69,7 @@ class Bar:
         shown = sys.stderr.isatty()
         self._progress = Progress(*columns, console=_console(error=True), transient=True, disable=not shown)
         self._task = self._progress.add_task("", total=1.0)
+        self._began_s = time.monotonic()
 
     def named(self, what: str, share: float) -> None:
         """Show what is being done and how much of it is."""
@@ -75,6 +78,11 @@ class Bar:
     def share(self, what: str) -> Callable[[float], None]:
         """A function to be called with the share of one thing that is done."""
         return lambda share: self.named(what, share)
+
+    def line(self, sentence: str) -> None:
+        """Say something above it, once what is being done has taken a while."""
+        if time.monotonic() - self._began_s > _A_WHILE_S:
+            _say(self._progress.console, sentence)
 
     def __enter__(self) -> Self:
         self._progress.start()
@@ -220,11 +228,12 @@ def events(study: Study, found: Events) -> None:
     _render(ways_sections(study.name, found))
 
 
-def check(found: Check) -> None:
-    """What was understood, and the problems of each plan."""
+def check(found: Check, grade: Grade | None = None) -> None:
+    """What was understood, the problems of each plan, and how far to believe a replay."""
+    from libramen.report.backtest import trust_section
     from libramen.report.check import check_sections
 
-    _render(check_sections(found))
+    _render([*check_sections(found), *trust_section(found.study, grade)])
 
 
 def summary(found: Summary) -> None:

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any, Final, NamedTuple
 import numpy as np
 
 from libramen import units
+from libramen.code import digest_of, digest_of_text
 from libramen.errors import OutputError, StudyError
 from libramen.files import cache_directory, write_whole
 from libramen.outcome.replay import replay
@@ -412,7 +413,7 @@ def _grade_path(study: Study, seed: int) -> Path | None:
     """Where the grade of this study, as it is now, is kept; None: nowhere."""
     name = study.trace_table.recorded_on
     key = None if name is None else study.key(seed=seed)
-    return None if key is None else cache_directory() / f"grade-{key}.json"
+    return None if key is None else cache_directory() / f"grade-{digest_of_text(key, digest_of(__name__))}.json"
 
 
 def _keep(study: Study, seed: int, grade: Grade) -> None:

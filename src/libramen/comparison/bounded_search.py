@@ -11,6 +11,7 @@ from collections import deque
 from decimal import Decimal
 from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
+from libramen.code import digest_of
 from libramen.comparison.bounds import LeastUse, Overload, Stopped, Watch, about_all, least_cost, likely_cost
 from libramen.outcome.replay import replay
 from libramen.runs import entries
@@ -102,10 +103,7 @@ class Try(Whole):
         found = super().look_up(store, key, case)
         if found is not MISSING:
             return self._judged(found)
-        document = store.get(self._stopped_key(key, case))
-        if isinstance(document, dict) and isinstance(document.get("peak"), int):
-            return _Stopped(document["peak"])
-        return MISSING
+        return store.get(self._stopped_key(key, case), lambda document: _Stopped(int(document["peak"])))
 
     def keep(self, store: Store, key: str, case: Case, result: Figures | _Stopped) -> None:
         """The figures, or that it was stopped, which depends on objectives and prices, too."""
@@ -115,7 +113,7 @@ class Try(Whole):
             super().keep(store, key, case, result)
 
     def _stopped_key(self, key: str, case: Case) -> str:
-        return entries.digest([key, "stopped", str(self._most), entries.prices_of(case)])
+        return entries.digest([key, digest_of(__name__), "stopped", str(self._most), entries.prices_of(case)])
 
 
 def _van_der_corput(place: int) -> float:

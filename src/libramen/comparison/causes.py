@@ -4,9 +4,13 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Final
 
+from libramen.outcome.findings import SHORT
+
 if TYPE_CHECKING:
     from libramen.outcome.outcome import Outcome
 
+_CPU_GONE: Final = 0.98
+"""Of the CPU in use in some minute: slots fill because of it."""
 _FULL: Final = 0.5
 """Of the CPU or the slots in use in some minute, below which neither has run out."""
 
@@ -14,6 +18,7 @@ _CAUSES: Final = {
     "cpu_full": "CPU",
     "bank_empty": "CPU",
     "slots_full": "slots",
+    "slots_and_cpu_full": "CPU and slots",
     "out_of_memory": "memory",
     "connections_exhausted": "connections",
     "pool_too_small": "connections",
@@ -51,4 +56,6 @@ def _most_used(outcome: Outcome) -> str:
         slots = max(slots, float(max(in_use, default=0.0)))
     if max(cpu, slots) < _FULL and any(one.run.updates or one.run.faults for one in outcome.services.values()):
         return "event"
+    if SHORT <= cpu < _CPU_GONE and slots >= SHORT:
+        return "CPU and slots"  # neither is ruled out
     return "CPU" if cpu >= slots else "slots"

@@ -177,6 +177,12 @@ def _with_share(trace: Trace, factor: float) -> Trace:
     return _changed(trace, cpu_s, work_s - cpu_s)
 
 
+def _times(trace: Trace, factor: float | np.ndarray) -> Trace:
+    """So many times the work, that of calls too."""
+    longer = replace(trace, in_s={name: factor * in_s for name, in_s in trace.in_s.items()})
+    return _changed(longer, factor * trace.cpu_s, factor * trace.wait_s)
+
+
 def _changed(trace: Trace, cpu_s: np.ndarray, wait_s: np.ndarray) -> Trace:
     changed = trace.with_demand(cpu_s, wait_s, demand="given", notes=())
     return replace(changed, source=replace(changed.source, demand=trace.demand))
@@ -184,14 +190,12 @@ def _changed(trace: Trace, cpu_s: np.ndarray, wait_s: np.ndarray) -> Trace:
 
 def _work_ends(study: Study, trace: Trace, plans: tuple[Plan | JointPlan, ...] | None) -> Iterator[_Change]:
     low, high = _WORK
-    yield _Change("10 % less", _changed(trace, low * trace.cpu_s, low * trace.wait_s), study, plans)
+    yield _Change("10 % less", _times(trace, low), study, plans)
     if trace.demand.kind == "quiet" and trace.latency_s is not None:
         factor = trace.latency_s / np.maximum(trace.cpu_s + trace.wait_s, 1e-9)
-        yield _Change(
-            "as observed, queueing too", _changed(trace, factor * trace.cpu_s, factor * trace.wait_s), study, plans
-        )
+        yield _Change("as observed, queueing too", _times(trace, factor), study, plans)
     else:
-        yield _Change("10 % more", _changed(trace, high * trace.cpu_s, high * trace.wait_s), study, plans)
+        yield _Change("10 % more", _times(trace, high), study, plans)
 
 
 def _slower_start(

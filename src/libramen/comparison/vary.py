@@ -178,6 +178,7 @@ def _with_all(study: Study, plan: Plan, varied: dict[str, Any], service: dict[st
     for key in sorted(varied, key=lambda key: _FIRST.index(key) if key in _FIRST else len(_FIRST)):
         changed = _with(study, changed, key, varied[key], varied)
     changed = _lifted(changed, varied)
+    changed = changed.beside(study.path.parent, trusted=study.trusts_code)
     return changed.replace(service={**changed.service, **service}) if service else changed
 
 

@@ -83,7 +83,7 @@ def unqueue_several(
         whole = part if whole is None else mixed(whole, part)
     assert whole is not None
     speed = system.hosted[int(arrives[0])].plan.size.speed
-    whole = replace(whole, source=replace(whole.source, recorded_speed=speed))
+    whole = replace(whole, source=replace(whole.source, recorded_speed=speed, calls_apart=True))
     if not system.calls:
         return whole
     return _with_calls(whole, system, seed)
@@ -128,8 +128,8 @@ def _with_calls(trace: Trace, system: System, seed: int) -> Trace:
     below = 1 - float(at_entry[ok].sum()) / max(spent_s, 1e-12)
     said = (
         f"what was queueing at other services is taken out of the waits (unqueued): {units.show_share(below)} of the "
-        f"time of the requests is spent there, and replayed on plan {system.name!r} p50, p95 and p99 are within "
-        f"{units.show_share(max(0.001, error))} of the log's"
+        f"time of the requests is spent there; how nearly a replay on plan {system.name!r} gives the log's latencies, "
+        "`libramen backtest` says"
     )
     notes = [said]
     short = float(np.mean(waited_s[ok] > in_slot_s[ok] + 1e-3)) if ok.any() else 0.0

@@ -318,8 +318,8 @@ def _for_all(trace: Trace, work_s: np.ndarray, served: np.ndarray, seed: int) ->
 
 def _notes(fit: Fit, served: np.ndarray, gave_up: np.ndarray, plan: Plan) -> list[str]:
     said = (
-        f"the queueing of plan {plan.name!r} is taken out of the latencies (unqueued): replayed there, p50, p95 and "
-        f"p99 are within {units.show_share(max(0.001, fit.error))} of the log's"
+        f"the queueing of plan {plan.name!r} is taken out of the latencies (unqueued): what is left, replayed there, "
+        "gives the log's, and `libramen backtest` says how nearly"
     )
     if not fit.each:
         said += "; which request had which work is drawn, since time stamps or the balancer do not tell"
@@ -344,9 +344,8 @@ def _notes(fit: Fit, served: np.ndarray, gave_up: np.ndarray, plan: Plan) -> lis
         )
     if fit.error > 0.1:
         notes.append(
-            f"the recorded plan does not quite explain the log (its p50, p95 or p99 is off by "
-            f"{units.show_share(fit.error)}): are its replicas, slots, threads and balancer those that there were? "
-            "`libramen backtest` shows where it differs"
+            "the recorded plan does not quite explain the log: are its replicas, slots, threads and balancer those that "
+            "there were? `libramen backtest` shows where it differs, and by how much"
         )
     if fit.waited < 0.001:
         notes.append(

@@ -92,7 +92,7 @@ def _draw(panels: Any, way: Way, lasts_s: float, *, first: bool) -> None:
     top.stairs((ok + failed) / width_s, times, baseline=ok / width_s, fill=True, color=BUOY, label="failed")
     top.stairs((ok + failed) / width_s, times, color=INK, linewidth=0.7)
     top.set_title(
-        f"{way.name}\n{sum(one.failed or 0 for one in way.events):,} fail", fontsize=10, color=INK, loc="left"
+        f"{way.name}\n{_failed(way)}", fontsize=10, color=INK, loc="left"
     )
     panels[1].stairs(p95_s, times, baseline=None, color=SEA, linewidth=1.3, label="p95 of those answered")
     panels[1].set_yscale("log")
@@ -131,3 +131,10 @@ def _windows(outcome: Outcome, edges_s: np.ndarray) -> tuple[np.ndarray, np.ndar
         if is_ok.any():
             p95_s[window] = np.quantile(results.latency_s[first:last][is_ok], 0.95, method="inverted_cdf")
     return ok, failed, p95_s
+
+
+def _failed(way: Way) -> str:
+    failed = way.failed or 0
+    if failed <= 0 and any(event.overloaded for event in way.events):
+        return "overloaded all the same"
+    return f"{failed:,} fail" if failed >= 0 else f"{-failed:,} fewer fail"

@@ -7,31 +7,26 @@ Nothing heavy is imported here.
 
 from __future__ import annotations
 
-import hashlib
 import os
 import subprocess
 import sys
-from importlib.metadata import version
 from pathlib import Path
 from typing import TYPE_CHECKING, Final, Self
 
+from libramen.code import digest_of, digest_of_text
 from libramen.files import cache_directory
 
 if TYPE_CHECKING:
     from collections.abc import Callable
 
-_KERNEL: Final = Path(__file__).with_name("kernel")
+_KERNEL: Final = "libramen.engine.kernel.advance"
 _CODE: Final = "from libramen.engine.compiling import compile_now; compile_now(lean={lean})"
 
 
 def _mark(*, lean: bool) -> Path:
     """A file that is there once this very code has been compiled, by this compiler, for this Python and place."""
-    digest = hashlib.blake2b(digest_size=12)
-    for text in (sys.version, str(_KERNEL), version("numba"), version("numpy"), os.environ.get("NUMBA_CACHE_DIR", "")):
-        digest.update(text.encode("utf-8", "surrogateescape"))
-    for path in sorted(_KERNEL.glob("*.py")):
-        digest.update(path.read_bytes())
-    return cache_directory() / f"engine-{'lean-' if lean else ''}{digest.hexdigest()}"
+    place = digest_of_text(str(Path(__file__).parent), os.environ.get("NUMBA_CACHE_DIR", ""), digest_of(_KERNEL))
+    return cache_directory() / f"engine-{'lean-' if lean else ''}{place[:24]}"
 
 
 def is_compiled(*, lean: bool | None = None) -> bool:
@@ -46,6 +41,8 @@ def compile_now(*, lean: bool) -> None:
     from libramen.engine.kernel.advance import advance_of
 
     advance_of(lean=lean)
+    from libramen.engine.kernel import counting  # noqa: F401  (what ended is counted by either)
+
     mark = _mark(lean=lean)
     try:
         mark.parent.mkdir(parents=True, exist_ok=True)

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Final, NamedTuple
 import numpy as np
 
 from libramen import units
-from libramen.outcome.findings import Finding, by_cost
+from libramen.outcome.findings import SHORT, Finding, by_cost
 from libramen.outcome.measures import Steps, life
 from libramen.outcome.words import clock, times
 from libramen.times import EPSILON_S
@@ -58,7 +58,7 @@ def system_findings(outcome: SystemOutcome) -> tuple[Finding, ...]:
         found += [
             finding._replace(text=f"{name}: {finding.text}", service=name)
             for finding in one.findings
-            if not (waits and finding.kind in {"slots_full", "blind_measure"})
+            if not (waits and finding.kind in {"slots_full", "slots_and_cpu_full", "blind_measure"})
         ]
     return by_cost(outcome, found)
 
@@ -146,12 +146,13 @@ def _bottleneck(outcome: SystemOutcome, loads: dict[str, _Load]) -> Iterator[Fin
         what = load.short_of
         used = "all its slots were taken" if what == "slots" else "all its CPU was in use"
         failed = _failed_in(outcome, load.full)
+        more = f": more replicas of {caller.name} would not help" if spare < SHORT else ""
         yield Finding(
             "bottleneck",
             f"{name} is the bottleneck: for {units.show_duration(seconds)}, first at "
             f"{clock(outcome, float(outcome.run.edges_s[:-1][load.full][0]))}, {used} and it answered "
-            f"{rate:.3g} visits a second, while {caller.name} used {units.show_share(spare, 0)} of its CPU: more "
-            f"replicas of {caller.name} would not help; {times(failed, 'request')} that arrived meanwhile failed.",
+            f"{rate:.3g} visits a second, while {caller.name} used {units.show_share(spare, 0)} of its CPU"
+            f"{more}; {times(failed, 'request')} that arrived meanwhile failed.",
             failed,
             seconds,
             service=name,

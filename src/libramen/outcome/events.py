@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any, Final, NamedTuple
 import numpy as np
 
 from libramen.bill.month import Month
+from libramen.engine.plane import Ending
 from libramen.ranks import rank_of
 from libramen.times import into_hour_s
 
@@ -23,6 +24,8 @@ Key = tuple[str, str, int | str]
 _MINUTE_S: Final = 60.0
 _SLOWER: Final = 0.1
 """By so much the p95 of a minute must differ to count."""
+_OVERLOADED: Final = 0.01
+"""Of the requests refused or timed out, from which on a fleet is overloaded."""
 _ENOUGH: Final = 20
 """Answers of a minute, or its p95 is that of single requests."""
 
@@ -39,10 +42,13 @@ class Event(NamedTuple):
         at_s: when it began [s]; of random faults the first.
         strikes: how many it stands for: 1, or of random faults so many.
         lasts_s: up to the end of the last minute that differs from a replay without it [s]; 0: none does.
-        failed: requests more that failed.
+        failed: requests more that failed than without it; below 0: fewer.
+        overloaded: whether without it, too, requests were refused or timed out meanwhile; what it costs cannot be told
+            apart from the overload then.
+        failed_without: requests that failed meanwhile without it.
         p95_s: of answered requests, before, during and after [s].
         times_a_month: how often it is in a month, as the bill has it.
-        budget_share: of the month's error budget; None: there is no objective of availability.
+        budget_share: of the month's error budget; None: there is no objective of availability, or fewer failed.
         replica_hours, money: more that were paid in the trace, and in a month.
         moved: visitors more who had to move to another replica, where they are pinned; of an entry with several dates
             its share.
@@ -63,6 +69,8 @@ class Event(NamedTuple):
     replica_hours: float | None = None
     money: float | None = None
     moved: float | None = None
+    overloaded: bool = False
+    failed_without: int | None = None
 
     @property
     def is_release(self) -> bool:
@@ -79,7 +87,7 @@ class Event(NamedTuple):
         document = self._asdict()
         return {name: document[name] for name in (
             "kind", "service", "at_s", "lasts_s", "failed", "p95_s", "budget_share", "replica_hours", "money", "result",
-            "strikes", "times_a_month", "table", "entry", "moved",
+            "strikes", "times_a_month", "table", "entry", "moved", "overloaded", "failed_without",
         )}  # fmt: skip
 
 
@@ -171,11 +179,19 @@ def _cost(event: Event, mine: _Requests, theirs: _Requests, between: tuple[float
     }
     budget = None
     for goal in outcome.objectives:
-        if goal.name == "availability" and goal.wanted is not None and goal.wanted < 1:
+        if failed >= 0 and goal.name == "availability" and goal.wanted is not None and goal.wanted < 1:
             allowed = (1 - float(goal.wanted)) * month_of(outcome, mine)
             times = event.times_a_month / event.strikes
             budget = failed * times / allowed if allowed else None
-    return event._replace(lasts_s=lasts_s, failed=failed, p95_s=p95_s, budget_share=budget)
+    meanwhile = event.at_s, event.at_s + stretch_s
+    return event._replace(
+        lasts_s=lasts_s,
+        failed=failed,
+        p95_s=p95_s,
+        budget_share=budget,
+        overloaded=theirs.is_overloaded(*meanwhile),
+        failed_without=theirs.failed(*meanwhile),
+    )
 
 
 def month_of(outcome: Outcome, requests: _Requests) -> float:
@@ -205,7 +221,7 @@ class _Requests:
         assert results is not None
         kept = outcome.trace.at_s >= outcome.settle_s
         self.at_s, ending = outcome.trace.at_s[kept], results.ending[kept]
-        self._latency_s, self._is_ok = results.latency_s[kept], ending == 0
+        self._latency_s, self._ending, self._is_ok = results.latency_s[kept], ending, ending == 0
         self.minutes = int(outcome.span_s // _MINUTE_S) + 1
         minute = np.minimum((self.at_s // _MINUTE_S).astype(np.int64), self.minutes - 1)
         counts = np.bincount(6 * minute + ending, minlength=6 * self.minutes)
@@ -226,6 +242,12 @@ class _Requests:
         """Requests that arrived then and failed."""
         first, last = np.searchsorted(self.at_s, [from_s, to_s])
         return int(np.count_nonzero(~self._is_ok[first:last]))
+
+    def is_overloaded(self, from_s: float, to_s: float) -> bool:
+        """Whether of the requests that arrived then many were refused or timed out."""
+        first, last = np.searchsorted(self.at_s, [from_s, to_s])
+        too_much = np.isin(self._ending[first:last], (Ending.REFUSED, Ending.TIMED_OUT))
+        return bool(np.count_nonzero(too_much) > _OVERLOADED * (last - first))
 
     def p95(self, from_s: float, to_s: float) -> float | None:
         """Of the answered requests that arrived then [s]; None: there is none."""

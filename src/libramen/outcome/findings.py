@@ -24,6 +24,8 @@ _LONG_S: Final = 60.0
 """Less than this of being at a limit, or short of CPU, is not worth a line."""
 _BUSY: Final = 0.98
 """Of the cores in use, from which on a fleet has no CPU left to speak of."""
+SHORT: Final = 0.7
+"""Of the cores in use, below which CPU is ruled out as what is short."""
 _UNEVEN: Final = 1.25
 """Of the busiest replica's work to the mean, from which on pinning makes the load uneven."""
 _FEW: Final = 0.0001
@@ -36,7 +38,7 @@ class Finding(NamedTuple):
     Attributes:
         kind: reacted_late, flapping, never_scaled_down, at_the_ceiling, floor_never_left, first_visitor_waited,
             cold_starts_cost, bank_empty, blind_measure, slots_full, cpu_full, out_of_memory, out_of_stock,
-            release_skipped or pinned; of several services also bottleneck, connections_exhausted, pool_too_small,
+            release_skipped or pinned; slots_and_cpu_full; of several services also bottleneck, connections_exhausted, pool_too_small,
             retries_multiply, queue_grows, workers_idle or callee_down.
         text: a sentence, with the figures.
         requests: failed requests, or those concerned where none had to fail; None: it is not about requests.
@@ -251,12 +253,15 @@ def _blind_measure(outcome: Outcome) -> Finding | None:
     at = int(np.flatnonzero(blind)[np.argmax(series["waiting"][blind])])
     shown = units.show_share if measure == "cpu" else lambda value: f"{value:.3g}"
     failed = int(np.sum((series["arrivals"] - series["ok"])[blind]))
+    width = np.diff(edges)
+    cpu = float(np.sum((np.nan_to_num(series["utilisation"]) * width)[blind])) / seconds
+    waited_for = "a slot" if cpu < SHORT else f"a slot, and CPU is short too ({units.show_share(cpu, 0)} in use)"
     return Finding(
         "blind_measure",
         f"The measure cannot see the bottleneck: for {units.show_duration(seconds)} all slots were full and requests "
         f"waited, while {measure} did not pass the target; at {clock(outcome, float(edges[at]))} {measure} was "
         f"{shown(float(measured[at]))} and {series['waiting'][at]:,.0f} requests waited. "
-        "What they wait for is a slot: in_progress, waiting or latency would see it.",
+        f"What they wait for is {waited_for}: waiting or latency would see it.",
         failed,
         seconds,
     )
@@ -269,7 +274,7 @@ def _throttled(series: dict[str, np.ndarray]) -> np.ndarray:
 
 
 def _slots_full(outcome: Outcome) -> Finding | None:
-    """A fixed fleet whose slots are all taken while there is CPU to spare."""
+    """A fixed fleet whose slots are all taken while there is CPU left, to spare or hardly."""
     if outcome.plan.scaling.decides:
         return None
     series, width = outcome.series_of_counts(), np.diff(outcome.run.edges_s)
@@ -282,11 +287,15 @@ def _slots_full(outcome: Outcome) -> Finding | None:
     cpu = float(np.sum((series["utilisation"] * width)[spare])) / seconds
     failed = int(np.sum((series["arrivals"] - series["ok"])[spare]))
     first_s = float(outcome.run.edges_s[:-1][spare][0])
+    kind, what = "slots_full", "Slots full"
+    helps = "there was CPU to spare, so more slots or more replicas would help"
+    if cpu >= SHORT:
+        kind, what = "slots_and_cpu_full", "Slots full, and CPU short"
+        helps = "both are short, so more replicas would help, or a size with more CPU and slots for it"
     return Finding(
-        "slots_full",
-        f"Slots full: for {units.show_duration(seconds)}, first at {clock(outcome, first_s)}, all {slots} slots of "
-        f"every replica were taken while {units.show_share(cpu, 0)} of the CPU was in use: more slots or more replicas "
-        f"would help, more CPU would not{_of_them_failed(failed)}.",
+        kind,
+        f"{what}: for {units.show_duration(seconds)}, first at {clock(outcome, first_s)}, all {slots} slots of every "
+        f"replica were taken while {units.show_share(cpu, 0)} of the CPU was in use: {helps}{_of_them_failed(failed)}.",
         failed,
         seconds,
     )

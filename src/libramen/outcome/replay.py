@@ -98,10 +98,12 @@ def replay(
         is_number = isinstance(value, int | float | np.number) and not isinstance(value, bool)
         if value is not None and not (is_number and 0 <= value <= units.LONGEST_S):
             raise ReplayError(f"{name}: found {value!r}; allowed: a number of seconds of 0 or more, at most ten years")
-    whole = trace if isinstance(trace, Trace) else None
+    whole = trace.without_calls(system.columns) if isinstance(trace, Trace) else None
     if whole is None and keep_requests:
         raise ReplayError("keep_requests: found True with chunks of a trace; allowed: False, or one whole trace")
-    first, chunks = control.peek(trace)
+    first, chunks = control.peek(trace if whole is None else whole)
+    if whole is None:
+        chunks = (chunk.without_calls(system.columns) for chunk in chunks)
     keeps = whole is not None and keep_requests is not False
     objectives.check(objectives.routes if whole is None else whole.routes, first.start, system.names)
     known_s = whole.span_s if whole is not None else units.LONGEST_S if span_s is None else span_s

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 from libramen.outcome.story import and_list
 from libramen.outcome.words import clock, times
 from libramen.report.section import Cell, Column, Section, row
-from libramen.report.words import count, duration
+from libramen.report.words import duration
 from libramen.rules.faults import BY_KIND
 
 if TYPE_CHECKING:
@@ -65,6 +65,16 @@ def sentence(found: Outcome | Figures, event: Event) -> str:
     undone = ", and was undone" if event.result == "undone" else ""
     failed = event.failed or 0
     verb = "fail" if event.table == "at_random" else "fails"
+    if event.overloaded:
+        them = "them" if event.table == "at_random" else "it"
+        without = event.failed_without or 0
+        said = (
+            f"{who}{when}: the plan is overloaded then with or without {them}, {times(without, 'request')} that arrive "
+            f"meanwhile fail without {them}"
+        )
+        if failed <= 0:
+            return f"{said}, and no more with {them}{undone}."
+        return f"{said}, and {failed:,} more with {them}{undone}."
     many = times(failed, "request") if failed > 0 else "no request"
     if failed < 0:
         many = f"{times(-failed, 'request')} fewer"
@@ -118,13 +128,19 @@ def _columns(currency: str) -> tuple[Column, ...]:
 def _cells(event: Event, currency: str) -> list[Cell | str]:
     p95_s = event.p95_s or {}
     return [
-        count(event.failed or 0),
+        _more_failed(event),
         duration(event.lasts_s),
         *(duration(p95_s.get(name)) for name in ("before", "during", "after")),
         Cell("-" if event.budget_share is None else _share(event.budget_share), event.budget_share),
         _signed(event.replica_hours, "{:+.2f}"),
         _signed(event.money, "{:+,.2f} " + currency),
     ]
+
+
+def _more_failed(event: Event) -> Cell:
+    failed = event.failed or 0
+    text = f"{failed:,}" if failed >= 0 else f"{-failed:,} fewer"
+    return Cell("overloaded" if event.overloaded and failed <= 0 else text, failed)
 
 
 def _signed(value: float | None, form: str) -> Cell:
@@ -188,5 +204,5 @@ def _verdict(outcome: Outcome, entry: Ways) -> list[str]:
         failed = way.failed or 0
         when = clock(outcome, way.events[0].at_s, seconds=False)
         how = f"at {when}" if way.name.startswith("quietest") else f"as {way.name}"
-        words.append(f"{failed:,} {how}")
+        words.append(f"{max(0, failed):,} {how}")
     return [*said, f"It would have failed {and_list(words)}."]

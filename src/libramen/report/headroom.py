@@ -7,7 +7,8 @@ from typing import TYPE_CHECKING
 from libramen.report.section import Cell, Column, Section, row
 
 if TYPE_CHECKING:
-    from libramen.comparison.headroom import Headroom, Room
+    from libramen.comparison.headroom import Headroom
+    from libramen.comparison.limits import Room
 
 
 def headroom_section(name: str, found: Headroom) -> Section:
@@ -39,7 +40,16 @@ def headroom_section(name: str, found: Headroom) -> Section:
             "other objectives are sought up to four times that load."
         )
     if bent:
-        notes.append(f"Not monotone around the limit, so take it for a rough one: {', '.join(bent)}.")
+        notes.append(
+            "What is missed at some load is met again at a greater one, so take the limits for rough ones: "
+            f"{', '.join(bent)}."
+        )
+    looked_to = [room.looked_to for room in found.plans if room.looked_to is not None and room.breaks is None]
+    if looked_to:
+        notes.append(
+            f"Loads of more than {min(looked_to):.3g} times the trace's were not looked at: they need more memory than "
+            "replays may take (--memory)."
+        )
     return Section(
         f"{name}: headroom",
         sentences=tuple(_changes(found)),
@@ -87,4 +97,4 @@ def _limit(factor: float | None) -> str:
 def _factor(room: Room) -> str:
     if room.holds_to is None:
         return "never"
-    return f"{room.holds_to:.2f}" if room.breaks is not None else f"{room.holds_to:.0f} and more"
+    return f"{room.holds_to:.2f}" if room.breaks is not None else f"{room.holds_to:.3g} and more"

@@ -7,18 +7,14 @@ the bill and the verdict depend on is left out: prices, what a month may cost, a
 from __future__ import annotations
 
 import dataclasses
-import functools
-import hashlib
 import json
-import zlib
 from fractions import Fraction
-from importlib.metadata import version
-from pathlib import Path
 from typing import TYPE_CHECKING, Any, Final
 
 from libramen._version import __version__
 from libramen.bill.bill import Bill
 from libramen.bill.prices import lines_of
+from libramen.code import digest_of, digest_of_text
 from libramen.outcome.figures import Figures
 from libramen.outcome.system import summed
 from libramen.study.objectives import Objective
@@ -41,14 +37,8 @@ _LIMITS: Final = {"availability", "availability_minutes"}
 """Objectives of which only the verdict depends on what is wanted."""
 
 
-@functools.cache
-def _code() -> int:
-    """A sum over all that a replay and its figures are made by."""
-    folder, sum_of = Path(__file__).parents[1], zlib.crc32(f"{version('numba')} {version('numpy')}".encode())
-    for part in ("bill", "engine", "outcome", "rules", "runs", "study", "trace"):
-        for path in sorted((folder / part).rglob("*.py")):
-            sum_of = zlib.crc32(path.read_bytes(), sum_of)
-    return sum_of
+_CODE: Final = "libramen.runs.pool"
+"""The module by whose code replays are made, kept and looked up."""
 
 
 def key_of(case: Case, trace_key: str) -> str | None:
@@ -66,7 +56,7 @@ def key_of(case: Case, trace_key: str) -> str | None:
         return None
     told = [
         __version__,
-        _code(),
+        digest_of(_CODE),
         trace_key,
         [
             (hosted.name, hosted.service.model_dump(mode="json"), _without_prices(hosted.plan))
@@ -82,8 +72,7 @@ def key_of(case: Case, trace_key: str) -> str | None:
 
 def digest(told: Any) -> str:
     """Of anything that JSON can say."""
-    text = json.dumps(told, sort_keys=True, default=str)
-    return hashlib.blake2b(text.encode(), digest_size=20).hexdigest()
+    return digest_of_text(json.dumps(told, sort_keys=True, default=str))
 
 
 def prices_of(case: Case) -> Any:

@@ -7,8 +7,9 @@ workers of a cluster get it scattered among them, and any other process maps the
 from __future__ import annotations
 
 import pickle
-from concurrent.futures import Future, as_completed
-from functools import cached_property
+from collections import deque
+from concurrent.futures import FIRST_COMPLETED, Future, as_completed, wait
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any, Final, Protocol, Self
 from uuid import uuid4
 from weakref import WeakKeyDictionary
@@ -16,8 +17,9 @@ from weakref import WeakKeyDictionary
 from libramen.errors import LibramenError, ReplayError
 from libramen.runs import entries
 from libramen.runs.cases import Case, LocalProcesses
+from libramen.runs.memory import bytes_of
 from libramen.runs.store import MISSING
-from libramen.trace.cache import find, keep, key_of_arrays
+from libramen.trace.cache import find, keep
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator, Sequence
@@ -54,13 +56,7 @@ class Whole:
 
     def look_up(self, store: Store, key: str, case: Case) -> Any:
         """The figures, with the prices and objectives of the case."""
-        document = store.get(key)
-        if document is MISSING:
-            return MISSING
-        try:
-            return entries.figures_of(document, case)
-        except (KeyError, ValueError, TypeError, AttributeError):  # it is not ours
-            return MISSING
+        return store.get(key, lambda document: entries.figures_of(document, case))
 
     def keep(self, store: Store, key: str, case: Case, result: Figures) -> None:  # noqa: ARG002
         """The figures, and what was used of which the bill is made."""
@@ -76,58 +72,89 @@ class Ticket:
     """
 
     def __init__(self, pool: Pool, number: int, case: Case, task: Task) -> None:
-        self._pool, self.number, self.case, self._task = pool, number, case, task
+        self._pool, self.number, self.case, self.task = pool, number, case, task
         self._done: Any = MISSING
-        self.future: Future[Any] | None = None
-        self._tries = 0
-        self._packed = b""  # what is sent; empty: it is done here
+        self._batch: _Batch | None = None
+        self._place = 0
 
-    def begin(self) -> None:
-        """Look it up, do it here, or send it."""
-        pool, key = self._pool, self._pool.key_of(self.case)
-        if pool.store is not None and key is not None:
-            self._done = self._task.look_up(pool.store, key, self.case)
-            if self._done is not MISSING:
-                return
-        if pool.executor is not None:
-            self._packed = _packed(self._task, self.case, pool.is_cluster)
-        if self._packed:
-            self._send()
-        else:
-            self._keep(self._task(self.case, pool.trace))
+    def look_up(self) -> bool:
+        """Whether it was kept, and so is done."""
+        store, key = self._pool.store, self._pool.key_of(self.case)
+        if store is not None and key is not None:
+            self._done = self.task.look_up(store, key, self.case)
+        return self._done is not MISSING
 
-    def _send(self) -> None:
-        self._tries += 1
-        self.future = self._pool.send(self._packed)
+    def put_in(self, batch: _Batch, place: int) -> None:
+        """It is done with others."""
+        self._batch, self._place = batch, place
+
+    def done(self, result: Any) -> None:
+        """It is done, and kept."""
+        self._done = result
+        store, key = self._pool.store, self._pool.key_of(self.case)
+        if store is not None and key is not None:
+            self.task.keep(store, key, self.case, result)
 
     @property
     def result(self) -> Any:
         """What the task gave, when it is done."""
-        while self._done is MISSING:
-            assert self.future is not None
+        if self._done is MISSING:
+            assert self._batch is not None
+            self.done(self._batch.results()[self._place])
+        return self._done
+
+    @property
+    def future(self) -> Future[Any] | None:
+        """What it is waited for with; None: it is done, or has not been sent yet."""
+        return None if self._batch is None or self._done is not MISSING else self._batch.future
+
+    @property
+    def is_done(self) -> bool:
+        """Whether `result` need not wait."""
+        return self._done is not MISSING or (self.future is not None and self.future.done())
+
+
+class _Batch:
+    """Tasks on one load, which a worker makes once for all of them."""
+
+    def __init__(self, pool: Pool, tickets: Sequence[Ticket]) -> None:
+        self._pool, self.tickets = pool, tickets
+        self.future: Future[Any] | None = None
+        self._tries = 0
+        self._found: list[Any] | None = None
+        for place, ticket in enumerate(tickets):
+            ticket.put_in(self, place)
+        self.bytes = pool.bytes_of(tickets[0].case)
+        self.packed = b""  # what is sent; empty: it is done here
+        if pool.executor is not None:
+            self.packed = _packed([(ticket.task, ticket.case) for ticket in tickets], pool.is_cluster)
+
+    def begin(self) -> None:
+        """Send it, or do it here."""
+        if self.packed:
+            self._tries += 1
+            self.future = self._pool.send(self.packed)
+            return
+        tasks = [(ticket.task, ticket.case) for ticket in self.tickets]
+        for ticket, result in zip(self.tickets, _done(tasks, self._pool.trace), strict=True):
+            ticket.done(result)
+
+    def results(self) -> list[Any]:
+        """What the tasks gave, when they are done."""
+        while self._found is None:
+            if self.future is None:
+                self._pool.wait_for_room()
+                continue
             try:
-                found = self.future.result()
+                self._found = self.future.result()
             except LibramenError:
                 raise
             except Exception as error:
                 # A worker that dies takes with it what it was doing, and the trace if it alone had it.
                 if self._tries >= _TRIES or not self._pool.may_send_again(error):
                     raise
-                self._send()
-                continue
-            self._keep(found)
-        return self._done
-
-    def _keep(self, result: Any) -> None:
-        self._done = result
-        key = self._pool.key_of(self.case)
-        if self._pool.store is not None and key is not None:
-            self._task.keep(self._pool.store, key, self.case, result)
-
-    @property
-    def is_done(self) -> bool:
-        """Whether `result` need not wait."""
-        return self._done is not MISSING or (self.future is not None and self.future.done())
+                self.begin()
+        return self._found
 
 
 class Pool:
@@ -137,11 +164,17 @@ class Pool:
         trace: what all of them are about.
         executor: where they are done, from `concurrent.futures` or alike. Default: here, when they are handed in.
         store: where figures are looked up and kept. Default: nowhere.
+        memory: what the loads and their replays may take together on this machine [bytes]: what has no room waits, and
+            what alone takes more is done alone. Default: no limit.
     """
 
-    def __init__(self, trace: Trace, executor: Executor | None = None, store: Store | None = None) -> None:
-        self.trace, self.executor, self.store = trace, executor, store
+    def __init__(
+        self, trace: Trace, executor: Executor | None = None, store: Store | None = None, memory: int | None = None
+    ) -> None:
+        self.trace, self.executor, self.store, self.memory = trace, executor, store, memory
         self._tickets: list[Ticket] = []
+        self._waiting: deque[_Batch] = deque()
+        self._sent: list[_Batch] = []
         self._keys: dict[int, str | None] = {}
         self._there: Any = None  # how workers know the trace
 
@@ -160,28 +193,56 @@ class Pool:
         """Whether the workers are those of a cluster."""
         return _client_of(self.executor) is not None
 
-    @cached_property
-    def trace_key(self) -> str:
-        """The key of the trace."""
-        return self.trace.source.cache_key or key_of_arrays(self.trace)
-
     def key_of(self, case: Case) -> str | None:
         """The key of the replay of a case in the store; None: it is not kept."""
         if self.store is None:
             return None
         if id(case) not in self._keys:  # the tickets keep all cases alive
-            self._keys[id(case)] = entries.key_of(case, self.trace_key)
+            self._keys[id(case)] = entries.key_of(case, self.trace.content_key)
         return self._keys[id(case)]
+
+    def bytes_of(self, case: Case) -> int:
+        """What the load of a case and its replay take."""
+        return int(bytes_of(self.trace) * max(1.0, case.scale))
 
     def hand_in(self, case: Case, task: Task) -> Ticket:
         """A task, which is done from now on."""
-        ticket = Ticket(self, len(self._tickets), case, task)
-        self._tickets.append(ticket)
-        ticket.begin()
-        return ticket
+        return self.hand_in_all([(case, task)])[0]
+
+    def hand_in_all(self, asked: Sequence[tuple[Case, Task]]) -> list[Ticket]:
+        """Tasks, which are done from now on: those on one load together, as far as no worker has nothing to do."""
+        tickets = [Ticket(self, len(self._tickets) + n, case, task) for n, (case, task) in enumerate(asked)]
+        self._tickets += tickets
+        loads: dict[tuple[float, int], list[Ticket]] = {}
+        for ticket in tickets:
+            if not ticket.look_up():
+                case = ticket.case
+                alone = case.scale == 1.0 or self.is_cluster  # nothing is made for it, or nobody is short of memory
+                loads.setdefault((case.scale, -1 - ticket.number if alone else case.seed), []).append(ticket)
+        self._waiting += [_Batch(self, together) for together in loads.values()]
+        self._pump()
+        return tickets
+
+    def _pump(self) -> None:
+        """Send what has room, in the order in which it was handed in."""
+        self._sent = [batch for batch in self._sent if batch.future is not None and not batch.future.done()]
+        while self._waiting:
+            batch = self._waiting[0]
+            taken = sum(sent.bytes for sent in self._sent)
+            if self._sent and self.memory is not None and not self.is_cluster and taken + batch.bytes > self.memory:
+                return
+            self._waiting.popleft()
+            batch.begin()
+            if batch.future is not None:
+                self._sent.append(batch)
+
+    def wait_for_room(self) -> None:
+        """Until something more has been sent."""
+        wait([batch.future for batch in self._sent if batch.future is not None], return_when=FIRST_COMPLETED)
+        self._pump()
 
     def send(self, packed: bytes) -> Future[Any]:
-        """Send a task and its case to a worker."""
+        """Send tasks and their cases to a worker."""
         assert self.executor is not None
         if self._there is None:
             self._there = self._announce()
@@ -193,21 +254,21 @@ class Pool:
         if not self.is_cluster or not _is_of_a_death(error):
             return False
         self._there = None  # perhaps nobody has the trace any more
-        _scattered.get(_client_of(self.executor), {}).pop(self.trace_key, None)
+        _scattered.get(_client_of(self.executor), {}).pop(self.trace.content_key, None)
         return True
 
     def _announce(self) -> Any:
         """Let the workers know the trace; returns how they will."""
         client = _client_of(self.executor)
         if client is not None:
-            there = _scattered.setdefault(client, {})
-            if self.trace_key not in there:
+            there, key = _scattered.setdefault(client, {}), self.trace.content_key
+            if key not in there:
                 # Under a name of its own: one that is still being forgotten cannot be sent again at once.
-                there[self.trace_key] = client.scatter(self.trace, broadcast=True, hash=False)
-            return there[self.trace_key]
-        key = self.trace_key
+                there[key] = client.scatter(self.trace, broadcast=True, hash=False)
+            return there[key]
+        key = self.trace.cache_key or self.trace.content_key
         _traces[key] = self.trace  # for threads, and for processes that are forked from now on
-        if self.trace.source.cache_key is None and not isinstance(self.executor, LocalProcesses):
+        if self.trace.cache_key is None and not isinstance(self.executor, LocalProcesses):
             keep(key, self.trace)
         return key
 
@@ -232,8 +293,8 @@ _traces: dict[str, Trace] = {}
 """The traces that this process has, by their key in the cache."""
 
 
-def _packed(task: Task, case: Case, is_cluster: bool) -> bytes:
-    """A task and its case as they are sent; empty: the case has a rule that cannot be.
+def _packed(tasks: Sequence[tuple[Task, Case]], is_cluster: bool) -> bytes:
+    """Tasks and their cases as they are sent; empty: a case has a rule that cannot be.
 
     A cluster looks at all that it is given, which for objects takes longer than many a replay, for bytes no time.
     Its workers know nothing of the caller's script, so a rule that is in there goes with the case.
@@ -244,16 +305,22 @@ def _packed(task: Task, case: Case, is_cluster: bool) -> bytes:
 
         dumps = cloudpickle.dumps
     try:
-        return dumps((task, case))
+        return dumps(tasks)
     except (pickle.PicklingError, AttributeError, TypeError):
         return b""
 
 
-def _do_there(packed: bytes, there: Any, _name: str) -> Any:
-    """Do a task with a case: runs in a worker. `there`: the trace, or its key."""
-    task, case = pickle.loads(packed)  # noqa: S301  (packed by whoever sends it)
+def _done(tasks: Sequence[tuple[Task, Case]], trace: Trace) -> list[Any]:
+    """What some tasks on one load give; it is made once."""
+    load = tasks[0][1].load(trace)
+    return [task(replace(case, scale=1.0), load) for task, case in tasks]
+
+
+def _do_there(packed: bytes, there: Any, _name: str) -> list[Any]:
+    """Do tasks with their cases: runs in a worker. `there`: the trace, or its key."""
+    tasks = pickle.loads(packed)  # noqa: S301  (packed by whoever sends it)
     if not isinstance(there, str):
-        return task(case, there)
+        return _done(tasks, there)
     trace = _traces.get(there)
     if trace is None:
         trace = find(there)
@@ -261,7 +328,7 @@ def _do_there(packed: bytes, there: Any, _name: str) -> Any:
             raise ReplayError("a worker cannot find the trace in the cache; allowed: workers that share its directory")
         _traces.clear()  # a worker works on one trace at a time
         _traces[there] = trace
-    return task(case, trace)
+    return _done(tasks, trace)
 
 
 def run_cases(
@@ -311,7 +378,11 @@ def run_cases(
 
 def in_turn(tickets: Sequence[Ticket]) -> Iterator[Ticket]:
     """Tickets as they are done."""
-    waiting = {ticket.future: ticket for ticket in tickets if ticket.future is not None}
-    yield from (ticket for ticket in tickets if ticket.future is None)
+    waiting: dict[Future[Any], list[Ticket]] = {}
+    for ticket in tickets:
+        if ticket.future is None:
+            yield ticket
+        else:
+            waiting.setdefault(ticket.future, []).append(ticket)
     for future in as_completed(waiting):
-        yield waiting[future]
+        yield from waiting[future]

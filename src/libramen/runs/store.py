@@ -32,8 +32,14 @@ _OURS: Final = 0x4C624D6E
 """SQLite's application id of such a file."""
 _FORMAT: Final = 1
 _MOST_BYTES: Final = 500 * 10**6
+_MOST_UNPACKED: Final = 50 * 10**6
+"""Bytes of one entry: figures take some thousands."""
 _WAIT_S: Final = 30.0
 _PRUNE_EVERY: Final = 256
+
+
+_DAMAGE: Final = (sqlite3.DatabaseError, ValueError, TypeError, OverflowError)
+"""What a damaged file raises: SQLite's own error, or what becomes of its text and numbers on their way to Python."""
 
 
 class _OfAnotherKind(sqlite3.DatabaseError):
@@ -98,8 +104,8 @@ class Store:
             except (sqlite3.OperationalError, OSError) as error:  # a full disk, a folder that cannot be written
                 self._tell(f"{self.path}: this store cannot be used, so nothing is kept: {error}.")
                 return
-            except sqlite3.DatabaseError as error:
-                if error.sqlite_errorcode == sqlite3.SQLITE_NOTADB and not self._is_own:
+            except _DAMAGE as error:
+                if getattr(error, "sqlite_errorcode", None) == sqlite3.SQLITE_NOTADB and not self._is_own:
                     raise OutputError(_SOMETHING_ELSE.format(self.path)) from None
                 self._set_aside("is damaged")
                 continue
@@ -107,6 +113,7 @@ class Store:
 
     def _connected(self) -> sqlite3.Connection:
         connection = sqlite3.connect(self.path, timeout=_WAIT_S, isolation_level=None, check_same_thread=False)
+        ours = None
         try:
             (ours,) = connection.execute("PRAGMA application_id").fetchone()
             (form,) = connection.execute("PRAGMA user_version").fetchone()
@@ -123,8 +130,10 @@ class Store:
                 "kept_s REAL NOT NULL) WITHOUT ROWID"
             )
             connection.execute("COMMIT")
-        except BaseException:
+        except BaseException as error:
             connection.close()
+            if isinstance(error, _DAMAGE) and not self._is_own and ours not in {None, _OURS}:
+                raise OutputError(_SOMETHING_ELSE.format(self.path)) from None
             raise
         return connection
 
@@ -160,17 +169,22 @@ class Store:
 
     # -- entries -------------------------------------------------------------------------------------
 
-    def get(self, key: str) -> Any:
-        """What was put there, `MISSING`: nothing that can be trusted."""
+    def get(self, key: str, read: Callable[[Any], Any]) -> Any:
+        """What was put there, as it is read; `MISSING`: nothing that can be trusted.
+
+        Args:
+            key: of the entry.
+            read: makes of what JSON has said what is wanted; whatever it raises tells that the entry is not ours.
+        """
         row = self._run("SELECT body, checksum FROM entries WHERE key = ?", key)
         if not row:
             return MISSING
-        body, checksum = row[0]
-        if _checksum(key, body) != checksum:
+        try:
+            return read(json.loads(_unpacked(key, *row[0])))
+        except Exception:  # noqa: BLE001  (nobody knows what reading something foreign may raise)
             self._run("DELETE FROM entries WHERE key = ?", key)
-            self._tell(f"{self.path}: an entry of this store is damaged and is not used.")
+            self._tell(f"{self.path}: an entry of this store is damaged or not ours; it is thrown away and not used.")
             return MISSING
-        return json.loads(zlib.decompress(body))
 
     def put(self, key: str, value: Any) -> None:
         """Keep what JSON can say; what cannot be written is not kept, which is no mistake."""
@@ -193,7 +207,7 @@ class Store:
                 self._connection.close()
                 self._connection = None
                 return []
-            except sqlite3.DatabaseError:
+            except _DAMAGE:
                 pass
         self._set_aside("is damaged")
         self._open()
@@ -212,6 +226,16 @@ class Store:
         self._run("VACUUM")
         self._run("PRAGMA wal_checkpoint(TRUNCATE)")
         return n
+
+
+def _unpacked(key: str, body: bytes, checksum: bytes) -> bytes:
+    if _checksum(key, body) != checksum:
+        raise ValueError
+    unpacker = zlib.decompressobj()
+    text = unpacker.decompress(body, _MOST_UNPACKED)
+    if not unpacker.eof:
+        raise ValueError
+    return text
 
 
 def _checksum(key: str, body: bytes) -> bytes:

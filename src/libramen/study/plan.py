@@ -17,6 +17,7 @@ from libramen.times import At, Moment, parse_moment
 
 if TYPE_CHECKING:
     from collections.abc import Callable
+    from pathlib import Path
 
     from libramen.times import Timeline
 
@@ -89,6 +90,11 @@ class Plan(Table):
         if isinstance(values.get("size"), str) and "tier" not in values:
             values["tier"] = self.tier
         return super().replace(**values)
+
+    def beside(self, folder: Path, *, trusted: bool) -> Self:
+        """The plan of a study in a folder; see `AnyRule.beside`."""
+        scaling = self.scaling.beside(folder, trusted=trusted)
+        return self if scaling is self.scaling else self.model_copy(update={"scaling": scaling})
 
     def each(self, change: Callable[[str, Plan], Plan]) -> Plan:
         """What a change makes of the plan of each service, of which there is one here, called `service`."""
@@ -269,6 +275,10 @@ class JointPlan(Table):
     def each(self, change: Callable[[str, Plan], Plan]) -> JointPlan:
         """What a change makes of the plan of each service."""
         return JointPlan(name=self.name, services={name: change(name, plan) for name, plan in self.services.items()})
+
+    def beside(self, folder: Path, *, trusted: bool) -> JointPlan:
+        """The plan of a study in a folder; see `AnyRule.beside`."""
+        return self.each(lambda _name, plan: plan.beside(folder, trusted=trusted))
 
     def of(self, service: str) -> Plan:
         """The plan of one service.

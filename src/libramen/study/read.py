@@ -8,7 +8,6 @@ from pydantic import ValidationError
 
 from libramen.errors import StudyError
 from libramen.fields import Table, describe, nearest
-from libramen.rules.scaling import PREFIX
 from libramen.study.plan import JointPlan, Plan
 from libramen.study.service import Service, Tier
 from libramen.study.system import ALONE
@@ -51,7 +50,6 @@ def read_joint_plan(
     table: dict[str, Any],
     services: dict[str, dict[str, Any]],
     tiers: dict[str, Tier],
-    trust_code: bool,
 ) -> JointPlan:
     """A plan of several services: what it says of each, or what the study says of that service for all plans.
 
@@ -84,13 +82,11 @@ def read_joint_plan(
             )
         if not isinstance(part, dict):
             raise StudyError(f"{path}: [{place}] found {part!r}; allowed: a table with the keys of a plan")
-        parts[service] = read_plan(path, place, part, tiers, trust_code, name=name)
+        parts[service] = read_plan(path, place, part, tiers, name=name)
     return JointPlan(name=name, services=parts)
 
 
-def read_plan(
-    path: Path, place: str, table: dict[str, Any], tiers: dict[str, Tier], trust_code: bool, *, name: str
-) -> Plan:
+def read_plan(path: Path, place: str, table: dict[str, Any], tiers: dict[str, Tier], *, name: str) -> Plan:
     """One plan of one service, its tier and size looked up by name.
 
     Raises:
@@ -99,15 +95,6 @@ def read_plan(
     if "name" in table:
         raise StudyError(f"{path}: [{place}] unknown key 'name'; the plan is named by its table")
     resolved = dict(table)
-    scaling = table.get("scaling")
-    if isinstance(scaling, dict) and str(scaling.get("rule", "")).startswith(PREFIX):
-        for key in ("folder", "trusted", "function"):
-            if key in scaling:
-                raise StudyError(
-                    f"{path}: [{place}.scaling] unknown key {key!r}; the module stands beside the study, and whether "
-                    "it may be run is for whoever replays it to say"
-                )
-        resolved["scaling"] = {**scaling, "folder": str(path.parent), "trusted": trust_code}
     if isinstance(tier_name := table.get("tier"), str):
         if tier_name not in tiers:
             raise StudyError(f"{path}: [{place}] tier: found {tier_name!r}; {nearest(tier_name, tiers)}")

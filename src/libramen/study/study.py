@@ -82,13 +82,15 @@ class Study:
         tiers: dict[str, Tier],
         plans: dict[str, Plan | JointPlan],
         searches: dict[str, tuple[str, dict[str, Any]]] | None = None,
+        trust_code: bool = False,
     ) -> None:
-        self.path = path
+        self.path, self._trusts_code = path, trust_code
         self.name, self.currency = heading.name, heading.currency
         self.time_zone = trace.time_zone or heading.time_zone
         self.heading, self.trace_table = heading, trace
         self._services, self.objectives = services, objectives
-        self.tiers, self.plans, self.searches = tiers, plans, searches or {}
+        self.tiers, self.searches = tiers, searches or {}
+        self.plans = {name: plan.beside(path.parent, trusted=trust_code) for name, plan in plans.items()}
 
     @property
     def service(self) -> Service:
@@ -120,17 +122,24 @@ class Study:
         """
         return System.of(self.services, self.plan(plan) if isinstance(plan, str) else plan)
 
+    @property
+    def trusts_code(self) -> bool:
+        """Whether rules in Python modules beside the study may be run, as whoever loaded it has said."""
+        return self._trusts_code
+
     def replace(self, **values: Any) -> Study:
         """A copy with other parts, read and checked like those of a file; the file stays as it is.
 
         Args:
             **values: any of `name`, `currency`, `time_zone`; `service`, `objectives` and `trace`, each one of its kind
-                or a table of the keys that change; `services`, such ones by name; `plans`, plans or a table by name.
+                or a table of the keys that change; `services` and `plans`, such ones by name. A plan under a new name
+                is added; all that are not named stay.
 
         Raises:
             StudyError: a key is unknown, or its value is not allowed.
 
         Example:
+            >>> study.replace(plans={"small": {"replicas": 6}})  # doctest: +SKIP
             >>> study.replace(service={"slots": 16}, trace={"cpu_share": "60%"})  # doctest: +SKIP
         """
         known = (*Heading.model_fields, "trace", "service", "services", "objectives", "plans")
@@ -145,12 +154,66 @@ class Study:
             services=self._changed_services(values),
             objectives=_changed(self.objectives, values.get("objectives")),
             tiers=self.tiers,
-            plans=self.plans if values.get("plans") is None else _by_name(values["plans"]),
+            plans=self._changed_plans(values.get("plans")),
             searches=self.searches,
+            trust_code=self._trusts_code,
         )
         for plan in changed.plans.values():
             changed.system(plan)
         return changed
+
+    def _changed_plans(self, changes: Any) -> dict[str, Plan | JointPlan]:
+        plans = dict(self.plans)
+        if changes is None:
+            return plans
+        if isinstance(changes, Plan | JointPlan):
+            changes = [changes]
+        if not isinstance(changes, dict):
+            given = list(changes) if isinstance(changes, list | tuple) else [changes]
+            named = {getattr(plan, "name", None): plan for plan in given}
+            if len(named) < len(given) or not all(isinstance(plan, Plan | JointPlan) for plan in given):
+                raise StudyError(
+                    f"plans: found {changes!r}; allowed: plans whose names differ, or a table of them by name"
+                )
+            changes = named
+        for name, change in changes.items():
+            where = f"Study.replace: plans: {name!r}"
+            if isinstance(change, Plan | JointPlan):
+                plans[name] = change if change.name == name else change.replace(name=name)
+            elif not isinstance(change, dict):
+                raise StudyError(f"{where}: found {change!r}; allowed: a plan, or a table of the keys that change")
+            elif name not in plans:
+                raise StudyError(f"{where}: there is no such plan whose keys could change; {nearest(str(name), plans)}")
+            else:
+                plans[name] = self._changed_plan(plans[name], change, where)
+        return plans
+
+    def _changed_plan(self, plan: Plan | JointPlan, change: dict[str, Any], where: str) -> Plan | JointPlan:
+        """A plan with other keys: tiers are named, and of `scaling` and `services` only what is told changes."""
+        if isinstance(plan, JointPlan):
+            if set(change) != {"services"} or not isinstance(change["services"], dict):
+                raise StudyError(
+                    f"{where}: found {change!r}; allowed: services, tables by name, since there are several"
+                )
+            parts = dict(plan.services)
+            for name, keys in change["services"].items():
+                parts[name] = self._changed_part(plan.of(name), keys, where)
+            return plan.replace(name=plan.name, services=parts)
+        return self._changed_part(plan, change, where)
+
+    def _changed_part(self, plan: Plan, change: Any, where: str) -> Plan:
+        if isinstance(change, Plan):
+            return change
+        if not isinstance(change, dict):
+            raise StudyError(f"{where}: found {change!r}; allowed: a plan, or a table of the keys that change")
+        keys = dict(change)
+        if isinstance(tier := keys.get("tier"), str):
+            if tier not in self.tiers:
+                raise StudyError(f"{where}: tier: found {tier!r}; {nearest(tier, self.tiers)}")
+            keys["tier"] = self.tiers[tier]
+        if isinstance(scaling := keys.get("scaling"), dict) and "rule" not in scaling:
+            keys["scaling"] = plan.scaling.replace(**scaling)
+        return plan.replace(**keys)
 
     def _changed_services(self, values: dict[str, Any]) -> dict[str, Service]:
         services = dict(self._services)
@@ -183,11 +246,8 @@ class Study:
             recorded=None if name is None else self.system(name),
             visitors=self._pins,
         )
-        if len(self.services) == 1:
-            return trace
-        columns = {column for plan in self.plans.values() for column in self.system(plan).columns}
-        speed = self.trace_table.recorded_speed or trace.source.recorded_speed
-        return trace.apart(sorted(columns), speed, waits=name is None)
+        speed = self.trace_table.recorded_speed
+        return trace if len(self.services) == 1 or speed is None else trace.recorded_at(speed)
 
     @property
     def _pins(self) -> bool:
@@ -268,9 +328,9 @@ def load_study(path: str | Path, *, trust_code: bool = False) -> Study:
     plans: dict[str, Plan | JointPlan] = {}
     for name, table in tables.plans.items():
         if tables.services:
-            plans[name] = read_joint_plan(path, name, table, tables.services, tiers, trust_code)
+            plans[name] = read_joint_plan(path, name, table, tables.services, tiers)
         else:
-            plans[name] = read_plan(path, f"plans.{name}", table, tiers, trust_code, name=name)
+            plans[name] = read_plan(path, f"plans.{name}", table, tiers, name=name)
     recorded_on = tables.trace.recorded_on
     if recorded_on is not None and recorded_on not in plans:
         raise StudyError(f"{path}: [trace] recorded_on: found {recorded_on!r}; {nearest(recorded_on, plans)}")
@@ -296,6 +356,7 @@ def load_study(path: str | Path, *, trust_code: bool = False) -> Study:
         tiers=tiers,
         plans=plans,
         searches={name: _search(path, name, table, plans) for name, table in tables.search.items()},
+        trust_code=trust_code,
     )
 
 
@@ -327,16 +388,6 @@ def _changed(table: _Table, change: Any) -> _Table:
     if not isinstance(change, dict):
         raise StudyError(f"found {change!r}; allowed: a {type(table).__name__}, or a table of the keys that change")
     return table.replace(**change)
-
-
-def _by_name(plans: Any) -> dict[str, Plan | JointPlan]:
-    found = plans.values() if isinstance(plans, dict) else plans
-    named: dict[str, Plan | JointPlan] = {}
-    for plan in found:
-        if not isinstance(plan, Plan | JointPlan) or plan.name in named:
-            raise StudyError(f"plans: found {plan!r}; allowed: plans whose names differ")
-        named[plan.name] = plan
-    return named
 
 
 def _read_toml(path: Path) -> dict[str, Any]:

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import zlib
-from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Final, Literal, Self
 
 import numpy as np
@@ -17,6 +15,7 @@ from libramen.trace.shape import STEPS, Mix
 
 if TYPE_CHECKING:
     from collections.abc import Callable
+    from pathlib import Path
 
     from libramen.study.plan import Plan
     from libramen.study.service import Service
@@ -102,7 +101,7 @@ class TraceTable(ReadingKeys):
 
         zone = self.time_zone or time_zone
         key = self._key(folder, seed, zone, recorded, estimate=estimate, visitors=visitors) if cache else None
-        trace = None if key is None else find(key)
+        trace = None if key is None else find(key, self._named(folder))
         if trace is None:
             if estimate and self.demand != "given" and (recorded is not None or self.cpu_use is not None):
                 trace = self._found(folder, seed, zone, progress, recorded, visitors=visitors)
@@ -232,19 +231,18 @@ class TraceTable(ReadingKeys):
             return None
         said: list[Any] = [
             self.model_dump(mode="json", exclude_unset=True),
-            str(folder),
+            str(folder.resolve()),
             seed,
             zone,
             estimate,
             visitors,
         ]
         if recorded is not None and estimate:
-            said.append(_code_of("demand", "engine", "rules"))
             said += [table.model_dump(mode="json") for one in recorded.hosted for table in (one.service, one.plan)]
         mixed = [folder / step.mix for step in self.shape if isinstance(step, Mix)] if estimate else []
         if self.cpu_use is not None and estimate:
             mixed.append(folder / self.cpu_use)
-        return key_of([*expand(folder / file for file in self.files), *mixed], said)
+        return key_of([*expand(folder / file for file in self.files), *mixed], said, __name__)
 
     def _read(
         self,
@@ -301,12 +299,10 @@ class TraceTable(ReadingKeys):
         options = {key: getattr(self, key) for key in self.model_fields_set if key not in mine}
         return options | {"time_zone": zone, "seed": seed}
 
+    def _named(self, folder: Path) -> list[str]:
+        from libramen.trace.sources import expand
+
+        return [str(path) for path in expand(folder / file for file in self.files)]
+
     def _paths(self, folder: Path) -> list[str | Path]:
         return [file if file == "-" else folder / file for file in self.files]
-
-
-def _code_of(*rooms: str) -> int:
-    """A checksum of the code that decides how work is estimated: what the cache has of other code is not used."""
-    folder = Path(__file__).parents[1]
-    paths = [path for room in rooms for path in sorted((folder / room).rglob("*.py"))]
-    return zlib.crc32(b"".join(path.read_bytes() for path in paths))

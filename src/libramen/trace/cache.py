@@ -13,39 +13,38 @@ import dataclasses
 import hashlib
 import json
 import os
-import zlib
-from pathlib import Path
 from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 
-from libramen._version import __version__
+from libramen.code import digest_of
 from libramen.errors import OutputError
 from libramen.files import cache_directory, write_whole
 from libramen.trace.trace import Demand, Made, RouteCpu, RouteDemand, SkippedLine, Source, Trace
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable
+    from collections.abc import Iterable, Sequence
+    from pathlib import Path
 
     import pyarrow as pa
 
 _MOST_BYTES: Final = 4 * 10**9
 _ARRAYS: Final = ("at_s", "cpu_s", "wait_s", "bytes_out", "latency_s", "status", "visitor")
-_CODE: Final = zlib.crc32(b"".join(path.read_bytes() for path in sorted(Path(__file__).parent.glob("*.py"))))
 
 
-def key_of(files: Iterable[Path], said: Any) -> str | None:
+def key_of(files: Iterable[Path], said: Any, reader: str) -> str | None:
     """By what an entry is known.
 
     Args:
         files: what is read.
         said: all that decides how, as JSON can write it.
+        reader: the module whose code reads it.
 
     Returns:
         a name, None: a file is a pipe or cannot be read, so that its content is not known beforehand.
     """
     digest = hashlib.blake2b(digest_size=20)
-    digest.update(json.dumps([__version__, _CODE, said], sort_keys=True, default=str).encode())
+    digest.update(json.dumps([digest_of(reader), digest_of(__name__), said], sort_keys=True, default=str).encode())
     for file in files:
         try:
             if not file.is_file():
@@ -54,25 +53,17 @@ def key_of(files: Iterable[Path], said: Any) -> str | None:
                 found = hashlib.file_digest(content, lambda: hashlib.blake2b(digest_size=20))
         except OSError:
             return None
-        digest.update(f"{file}\0{found.hexdigest()}\0".encode("utf-8", "surrogateescape"))
+        digest.update(f"{file.resolve()}\0{found.hexdigest()}\0".encode("utf-8", "surrogateescape"))
     return digest.hexdigest()
 
 
-def key_of_arrays(trace: Trace) -> str:
-    """By what a trace is known that was not read from files: its own content."""
-    digest = hashlib.blake2b(digest_size=20)
-    for name in (*_ARRAYS, "route_codes"):
-        array = getattr(trace, name)
-        digest.update(name.encode() + (b"-" if array is None else np.ascontiguousarray(array).tobytes()))
-    for name, values in trace.in_s.items():
-        digest.update(name.encode() + np.ascontiguousarray(values).tobytes())
-    told = [_CODE, trace.routes, trace.span_s, str(trace.start), trace.source.recorded_speed]
-    digest.update(json.dumps(told).encode())
-    return digest.hexdigest()
+def find(key: str, files: Sequence[str] = ()) -> Trace | None:
+    """The trace of an entry, its arrays mapped from the file; None: there is none that can be trusted.
 
-
-def find(key: str) -> Trace | None:
-    """The trace of an entry, its arrays mapped from the file; None: there is none that can be trusted."""
+    Args:
+        key: of the entry.
+        files: what the files that were read are called from here. Default: what they were called then.
+    """
     folder = cache_directory()
     arrow, told = folder / f"{key}.arrow", folder / f"{key}.json"
     try:
@@ -88,7 +79,7 @@ def find(key: str) -> Trace | None:
         _set_aside(arrow, told)
         return None
     try:
-        trace = _trace_of(arrow, key)
+        trace = _trace_of(arrow, key, files)
     except (OSError, ValueError, KeyError, TypeError, AttributeError):
         _set_aside(arrow, told)
         return None
@@ -136,7 +127,7 @@ def keep(key: str, trace: Trace) -> Trace:
         _make_room(folder)
     except (OSError, OutputError):  # a full disk, a folder that cannot be written: then the files are read again
         return trace
-    return dataclasses.replace(trace, source=dataclasses.replace(trace.source, cache_key=key))
+    return trace.kept_as(key)
 
 
 def _write_text(path: Path, text: str) -> None:
@@ -169,23 +160,25 @@ def _table_of(trace: Trace) -> pa.Table:
         "start": None if trace.start is None else trace.start.isoformat(),
         "time_zone": None if trace.start is None else str(trace.start.tzinfo),
         "source": dataclasses.asdict(trace.source),
+        "content": trace.content_key,
     }
     return pa.table(columns).replace_schema_metadata({b"libramen": json.dumps(told)})
 
 
-def _trace_of(path: Path, key: str) -> Trace:
+def _trace_of(path: Path, key: str, files: Sequence[str]) -> Trace:
     import pyarrow as pa
 
     table = pa.ipc.open_file(pa.memory_map(str(path))).read_all()
     told = json.loads(table.schema.metadata[b"libramen"])
     arrays = {name: np.asarray(_one(table[name])) for name in table.column_names}
     source = told["source"]
+    called = dict(zip(source["files"], files, strict=True)) if len(files) == len(source["files"]) else {}
     demand = source["demand"]
     start = told["start"]
     empty = Trace.from_arrays(at_s=[1.0], cpu_s=[0.0], start=start, time_zone=told["time_zone"] if start else None)
     in_s = {name.removeprefix("in "): arrays.pop(name) for name in list(arrays) if name.startswith("in ")}
     columns: dict[str, Any] = {"bytes_out": None, "latency_s": None, "status": None, **arrays, "in_s": in_s}
-    return dataclasses.replace(
+    trace = dataclasses.replace(
         empty,
         **columns,
         routes=tuple(told["routes"]),
@@ -193,17 +186,20 @@ def _trace_of(path: Path, key: str) -> Trace:
         source=Source(
             **{
                 **source,
-                "files": tuple(source["files"]),
-                "first_skipped": tuple(SkippedLine(**line) for line in source["first_skipped"]),
+                "files": tuple(called.get(file, file) for file in source["files"]),
+                "first_skipped": tuple(
+                    SkippedLine(**line | {"file": called.get(line["file"], line["file"])})
+                    for line in source["first_skipped"]
+                ),
                 "reasons": tuple((reason, n) for reason, n in source["reasons"]),
                 "notes": tuple(source["notes"]),
                 "demand": _demand_of(demand),
                 "made": Made(**source["made"]),
                 "from_cache": True,
-                "cache_key": key,
             }
         ),
     )
+    return trace.kept_as(key, told["content"])
 
 
 def _demand_of(told: dict[str, Any]) -> Demand:

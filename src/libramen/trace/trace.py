@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
 from dataclasses import dataclass, field, replace
 from datetime import date, datetime, time
+from functools import cached_property
 from typing import TYPE_CHECKING, Any, Final, Self
 from zoneinfo import ZoneInfo
 
@@ -23,6 +25,7 @@ if TYPE_CHECKING:
 
 MOST_REQUESTS: Final = 200_000_000
 """Requests of one trace in memory: some 15 GB with all columns. More come in chunks."""
+_ARRAYS: Final = ("at_s", "cpu_s", "wait_s", "bytes_out", "latency_s", "status", "visitor", "route_codes")
 _MOST: Final = {
     "at_s": units.LONGEST_S,
     "cpu_s": 1e6,
@@ -171,8 +174,8 @@ class Source:
     """Whether it was not read again, but found as it was read before."""
     recorded_speed: float = 1.0
     """Speed of the core on which it was recorded."""
-    cache_key: str | None = None
-    """By what the cache knows it; None: it is not there, or was changed since."""
+    calls_apart: bool = False
+    """Whether the time that its columns `in_NAME_s` tell of was taken out of `wait_s`."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -209,14 +212,49 @@ class Trace:
     in_s: dict[str, np.ndarray] = field(default_factory=dict)
     source: Source = field(default_factory=Source)
 
+    def __post_init__(self) -> None:
+        """No array can be written any more: figures are kept by what is in them."""
+        for name in _ARRAYS:
+            if (array := getattr(self, name)) is not None:
+                object.__setattr__(self, name, _fixed(array))
+        object.__setattr__(self, "in_s", {name: _fixed(values) for name, values in self.in_s.items()})
+
+    @cached_property
+    def content_key(self) -> str:
+        """By what its content is known: all that a replay may depend on."""
+        digest = hashlib.blake2b(digest_size=20)
+        arrays = {name: getattr(self, name) for name in _ARRAYS}
+        arrays |= {f"in {name}": values for name, values in sorted(self.in_s.items())}
+        for name, array in arrays.items():
+            if array is not None:
+                digest.update(f"{name}\0{array.dtype.str}{array.shape}\0".encode())
+                digest.update(np.ascontiguousarray(array).data)
+        start = None if self.start is None else [self.start.isoformat(), str(self.start.tzinfo)]
+        told = [self.routes, self.span_s, start, self.source.recorded_speed, self.made.to_json()]
+        digest.update(json.dumps(told).encode())
+        return digest.hexdigest()
+
+    def kept_as(self, key: str, content_key: str | None = None) -> Self:
+        """The same trace, which the cache knows by a key; what is made of it is not known by that key any more."""
+        same = replace(self)
+        same.__dict__["_cache_key"] = key
+        same.__dict__["content_key"] = content_key or self.content_key
+        return same
+
+    @property
+    def cache_key(self) -> str | None:
+        """By what the cache knows it; None: it is not there."""
+        key: str | None = self.__dict__.get("_cache_key")
+        return key
+
     def __setstate__(self, state: dict[str, Any]) -> None:
         """After it was sent to a worker, where the bytes of an array may begin anywhere.
 
         To look something up in such an array takes a copy of it each time.
         """
         for name, value in state.items():
-            self.__dict__[name] = np.require(value, requirements="A") if isinstance(value, np.ndarray) else value
-        self.__dict__["in_s"] = {name: np.require(value, requirements="A") for name, value in self.in_s.items()}
+            self.__dict__[name] = _aligned(value) if isinstance(value, np.ndarray) else value
+        self.__dict__["in_s"] = {name: _aligned(values) for name, values in self.in_s.items()}
 
     @classmethod
     def from_arrays(
@@ -322,27 +360,31 @@ class Trace:
         return Made(
             demand=before.demand if kind == "given" else kind,
             waits_are_known=before.waits_are_known if before.estimate else self.source.format == "spans",
-            waits_include_calls=bool(self.in_s) and (self.source.format == "spans" or before.waits_include_calls),
+            waits_include_calls=bool(self.in_s)
+            and not self.source.calls_apart
+            and (self.source.format == "spans" or before.waits_include_calls),
             start=None if self.start is None else self.start.isoformat(),
             time_zone=None if self.start is None else str(self.start.tzinfo),
             span_s=self.span_s,
         )
 
-    def apart(self, services: Iterable[str], recorded_speed: float, *, waits: bool = True) -> Self:
-        """The same requests for several services: without the time in `wait_s` that was spent at these.
+    def without_calls(self, services: Iterable[str]) -> Self:
+        """The same requests without the time in `wait_s` that services take which are replayed themselves.
 
         Args:
-            services: the columns that are used.
-            recorded_speed: of the core on which it was recorded.
-            waits: whether they are still in `wait_s`.
+            services: those whose columns `in_NAME_s` are used, which is a matter of the plan that is replayed.
         """
+        taken = sorted(set(services) & set(self.in_s))
+        if not taken or not self.made.waits_include_calls:
+            return self
         wait_s = self.wait_s
-        if waits and self.made.waits_include_calls:
-            for name in services:
-                if name in self.in_s:
-                    wait_s = np.maximum(0.0, wait_s - self.in_s[name])
-        source = replace(self.source, recorded_speed=recorded_speed)
-        return replace(self, wait_s=wait_s, source=source)
+        for name in taken:
+            wait_s = np.maximum(0.0, wait_s - self.in_s[name])
+        return replace(self, wait_s=wait_s, source=replace(self.source, calls_apart=True))
+
+    def recorded_at(self, speed: float) -> Self:
+        """The same requests, recorded on cores of that speed."""
+        return replace(self, source=replace(self.source, recorded_speed=speed))
 
     @property
     def n_visitors(self) -> int:
@@ -367,9 +409,7 @@ class Trace:
         doubts: tuple[str, ...] = (),
     ) -> Self:
         """The same requests with other work."""
-        source = replace(
-            self.source, demand=Demand(demand, routes, doubts), notes=(*self.source.notes, *notes), cache_key=None
-        )
+        source = replace(self.source, demand=Demand(demand, routes, doubts), notes=(*self.source.notes, *notes))
         return replace(
             self,
             cpu_s=_numbers("cpu_s", cpu_s, len(self)),
@@ -381,10 +421,6 @@ class Trace:
         """The same trace, knowing what its CPU work rests on."""
         demand = replace(self.source.demand, cpu=tuple(cpu))
         return replace(self, source=replace(self.source, demand=demand)).noted(*notes)
-
-    def _changed_source(self) -> Source:
-        """Where a changed copy comes from: what the cache has is not the same any more."""
-        return replace(self.source, cache_key=None)
 
     def noted(self, *notes: str) -> Self:
         """The same trace with some sentences more about where it comes from."""
@@ -407,7 +443,7 @@ class Trace:
             route_codes=self.route_codes[rows],
             in_s={name: values[rows] for name, values in self.in_s.items()},
             **optional,
-            **{"source": self._changed_source()} | changes,
+            **changes,
         )
 
     def part(self, rows: slice) -> Self:
@@ -423,7 +459,6 @@ class Trace:
             wait_s=self.wait_s[rows],
             route_codes=self.route_codes[rows],
             in_s={name: values[rows] for name, values in self.in_s.items()},
-            source=self._changed_source(),
             **optional,
         )
 
@@ -435,7 +470,6 @@ class Trace:
             at_s=self.at_s + seconds,
             span_s=self.span_s + seconds,
             start=start,
-            source=self._changed_source(),
         )
 
     def to_frame(self) -> pd.DataFrame:
@@ -456,6 +490,22 @@ class Trace:
     def local_time(self, offset_s: float) -> datetime | None:
         """The local time at an offset from the start, None where the start is not known."""
         return local_time(self.start, offset_s)
+
+
+def _fixed(array: np.ndarray) -> np.ndarray:
+    """An array that nobody can write: itself, or a copy where it is seen through another one that may be written."""
+    base = array.base
+    while isinstance(base, np.ndarray):
+        if base.flags.writeable:
+            array = array.copy()
+            break
+        base = base.base
+    array.flags.writeable = False
+    return array
+
+
+def _aligned(array: np.ndarray) -> np.ndarray:
+    return _fixed(np.require(array, requirements="A"))
 
 
 def _numbers(name: str, values: ArrayLike, n: int | None) -> np.ndarray:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import TYPE_CHECKING, Final
 
 import numpy as np
@@ -10,8 +11,6 @@ from libramen.errors import OutputError
 from libramen.files import FORMULA, write_whole
 
 if TYPE_CHECKING:
-    from pathlib import Path
-
     import pyarrow as pa
 
     from libramen.trace.trace import Trace
@@ -24,7 +23,7 @@ In CSV that is a first comment, `# libramen: {...}`, in JSON Lines a first objec
 """
 
 
-def write_trace(trace: Trace, path: Path, *, counts_every: float | None = None) -> None:
+def write_trace(trace: Trace, path: str | Path, *, counts_every: float | None = None) -> None:
     """Write a trace as .csv, .jsonl, .parquet or .arrow, whole or not at all; it reads back the same.
 
     It says of itself how its demand was made, so that an estimate is not taken for a measurement later.
@@ -38,6 +37,7 @@ def write_trace(trace: Trace, path: Path, *, counts_every: float | None = None) 
     Raises:
         OutputError: the ending is not allowed, or the file cannot be written.
     """
+    path = Path(path)
     if path.suffix not in SUFFIXES:
         raise OutputError(f"{path}: found the ending {path.suffix!r}; allowed: {', '.join(SUFFIXES)}")
     table = trace_table(trace) if counts_every is None else counts_table(trace, counts_every)

@@ -1,19 +1,18 @@
 """The one compiled function: which event comes next, and whose turn it is at one instant.
 
 The compiler keeps its code on disk, and knows it again by this file and by the types of the arguments;
-what stands in the other files of this package goes in as `_SOURCES`.
+what it imports goes in as `_SOURCES`.
 """
 
 from __future__ import annotations
 
 import functools
-import zlib
-from pathlib import Path
 from typing import TYPE_CHECKING, Any, Final
 
 import numba
 import numpy as np
 
+from libramen.code import number_of
 from libramen.engine.kernel.balancer import (
     arrive,
     first_side,
@@ -65,7 +64,7 @@ from libramen.engine.kernel.trees import bank_due_s, first_due, first_fleet, way
 if TYPE_CHECKING:
     from collections.abc import Callable
 
-_SOURCES: Final = zlib.crc32(b"".join(path.read_bytes() for path in sorted(Path(__file__).parent.glob("*.py"))))
+_SOURCES: Final = number_of(__name__)
 
 
 def compiled(signature: Any) -> Callable[[Callable[..., Any]], Callable[..., Any]]:

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import zlib
-from pathlib import Path
 from typing import TYPE_CHECKING, Any, Final
 
 import numba
 import numpy as np
 
+from libramen.code import number_of
 from libramen.engine.kernel.advance import compiled
 from libramen.engine.kernel.bins import (
     BASE,
@@ -36,7 +35,7 @@ if TYPE_CHECKING:
     from collections.abc import Callable
 
 _OK, _ERRORED = int(Ending.OK), int(Ending.ERRORED)
-_SOURCE: Final = zlib.crc32(Path(__file__).read_bytes())
+_SOURCE: Final = number_of(__name__)
 
 
 def _column(kind: Any) -> Any:
@@ -75,7 +74,7 @@ def _fine_bin(latency_s):
 
 
 def _make_count(source: int) -> Callable[..., None]:
-    """The compiler's cache asks for the values that a function closes over: here, for the text of this file."""
+    """The compiler's cache asks for the values that a function closes over: here, for this file and what it imports."""
 
     @compiled(numba.void(*_COLUMNS, *_SETTINGS, *_COUNTS))
     def count(

@@ -9,10 +9,10 @@ import sys
 from collections.abc import Callable
 from functools import lru_cache, partial
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Final
+from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Final, Self
 
 import numpy as np
-from pydantic import BeforeValidator, Field, model_validator
+from pydantic import BeforeValidator, Field, ModelWrapValidatorHandler, PrivateAttr, model_validator
 
 from libramen import units
 from libramen.errors import ReplayError, StudyError, UnitError
@@ -53,24 +53,43 @@ class Custom(PeriodicRule):
 
     rule: Annotated[str, BeforeValidator(_import_path)] = Field(description='"python:module:name"')
     arguments: dict[str, Any] = Field({}, description="what the function or class is given by name beside that")
-    folder: str = Field("", exclude=True, description="where the module stands")
-    trusted: bool = Field(False, exclude=True, description="whether code beside the study may be run")
-    function: Callable[..., Any] | None = Field(None, exclude=True, description="the function or class itself")
+    # Neither is a key, so nothing that is written, varied or replaced can set them.
+    _function: Callable[..., Any] | None = PrivateAttr(None)
+    _beside: tuple[Path, bool] | None = PrivateAttr(None)  # where the module stands, and whether it may be run
 
     @property
     def needs(self) -> Needs:
         """It may look at latencies."""
         return Needs(latency=True)
 
-    @model_validator(mode="before")
+    @model_validator(mode="wrap")
     @classmethod
-    def _takes_a_function(cls, values: Any) -> Any:
+    def _takes_a_function(cls, values: Any, handler: ModelWrapValidatorHandler[Self]) -> Self:
         function = values.get("rule") if isinstance(values, dict) else None
         if not callable(function):
-            return values
+            return handler(values)
         named = function if hasattr(function, "__qualname__") else type(function)
         name = re.sub(r"\W", "_", named.__qualname__.rpartition(".")[2])
-        return {**values, "rule": f"{PREFIX}{named.__module__}:{name}", "function": function}
+        made = handler({**values, "rule": f"{PREFIX}{named.__module__}:{name}"})
+        made._function = function
+        return made
+
+    def replace(self, **values: Any) -> Self:
+        """A copy with other values; the function that was given stays, and what was said of running code."""
+        changed = super().replace(**values)
+        if "rule" not in values:
+            changed._function = self._function
+        if changed._function is None:
+            changed._beside = self._beside
+        return changed
+
+    def beside(self, folder: Path, *, trusted: bool) -> Self:
+        """The rule of a study in a folder; see `AnyRule.beside`."""
+        if self._function is not None or self._beside is not None:
+            return self
+        placed = self.model_copy()
+        placed._beside = (folder, trusted)
+        return placed
 
     def may_run(self) -> None:
         """See that it may be run, and that there is something to run.
@@ -78,31 +97,35 @@ class Custom(PeriodicRule):
         Raises:
             StudyError: without consent, or there is no such module beside the study.
         """
-        if self.function is not None:
+        if self._function is not None:
             return
-        path = self._path()
-        if not self.folder or not path.is_file():
-            where = f"{self.folder} has no such file" if self.folder else "there is no study that it could stand beside"
+        folder, trusted = self._beside or (Path(), False)
+        path = self._path(folder)
+        if self._beside is None or not path.is_file():
+            where = (
+                "there is no study that it could stand beside" if self._beside is None else f"{folder} has no such file"
+            )
             raise StudyError(
                 f"rule: found {self.rule!r}, which is looked for in {path.name} beside the study, and {where}; "
                 "allowed: a module beside the study, in Python also a function"
             )
-        if not self.trusted:
+        if not trusted:
             raise StudyError(
                 f"rule: {self.rule!r} runs code that came with the study, {path}, and that was not allowed; "
                 "allowed: --trust-code, in Python load_study(path, trust_code=True), once you have read it"
             )
 
-    def _path(self) -> Path:
-        return Path(self.folder, *self.rule.split(":")[1].split(".")).with_suffix(".py")
+    def _path(self, folder: Path) -> Path:
+        return folder.joinpath(*self.rule.split(":")[1].split(".")).with_suffix(".py")
 
     def _make(self) -> Callable[[Observation], Any]:
         """The function, or a new instance of the class."""
         self.may_run()
-        found: Any = self.function
+        found: Any = self._function
         if found is None:
+            assert self._beside is not None
             _, module_name, name = self.rule.split(":")
-            path = self._path()
+            path = self._path(self._beside[0])
             try:
                 found = getattr(_from_file(module_name, path.resolve(), path.stat().st_mtime_ns), name, None)
             except Exception as error:  # noqa: BLE001  (whatever a user's module does)

@@ -20,6 +20,7 @@ from libramen.times import local_time
 if TYPE_CHECKING:
     from collections.abc import Mapping
     from datetime import datetime
+    from pathlib import Path
 
     import numpy as np
 
@@ -155,6 +156,15 @@ class AnyRule(Table):
         Raises:
             StudyError: it is code of a study, without consent.
         """
+
+    def beside(self, folder: Path, *, trusted: bool) -> Self:  # noqa: ARG002  (for rules that are code)
+        """The rule as it is in a study that stands in a folder.
+
+        Args:
+            folder: where modules of the study's own are looked for.
+            trusted: whether whoever loaded the study has consented to run them.
+        """
+        return self
 
     @property
     def needs(self) -> Needs:
