@@ -7,8 +7,9 @@ pydantic's report into the one sentence that a user reads.
 from __future__ import annotations
 
 import difflib
+from dataclasses import dataclass
 from decimal import Decimal
-from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Self, TypeVar, get_args, get_origin
+from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Final, Self, TypeVar, get_args, get_origin
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationError, WithJsonSchema
 from pydantic_core.core_schema import ErrorType
@@ -82,13 +83,42 @@ PositiveBytes = Annotated[
 Share = Annotated[float, BeforeValidator(units.parse_share), _text_or_number(units.SHARE)]
 Fraction = Annotated[float, BeforeValidator(_fraction), _text_or_number(units.SHARE)]
 Money = Annotated[Decimal, BeforeValidator(units.parse_money), _text_or_number(units.MONEY)]
+MOST_REPLICAS: Final = 100_000
+"""Each takes some 25 us and 1.3 kB to set up; a fleet of more is a mistake."""
 Count = Annotated[int, Field(ge=0, le=10**9)]
 PositiveCount = Annotated[int, Field(ge=1, le=10**9)]
-Replicas = Annotated[int, Field(ge=0, le=10**6)]
-PositiveReplicas = Annotated[int, Field(ge=1, le=10**6)]
+Replicas = Annotated[int, Field(ge=0, le=MOST_REPLICAS)]
+PositiveReplicas = Annotated[int, Field(ge=1, le=MOST_REPLICAS)]
 Factor = Annotated[float, Field(ge=1e-6, le=1e6, allow_inf_nan=False)]
 """Of work, of load, of speed: beyond a million it is a mistake, and times would lose their digits."""
 NonNegativeNumber = Annotated[float, Field(ge=0, le=1e12, allow_inf_nan=False)]
+
+
+@dataclass(frozen=True)
+class Usual:
+    """What a number of a study usually is: metadata of its field. Anything else is asked about, not refused.
+
+    Attributes:
+        least, most: in the base unit.
+        show: as people write it.
+        hint: what may have been mistaken, with a space before it.
+    """
+
+    least: float
+    most: float
+    show: Callable[[float], str]
+    hint: str = ""
+
+
+def usually(most_s: float) -> Usual:
+    """Of a duration: at most so long [s]."""
+    return Usual(0.0, most_s, units.show_duration, " A number without a unit is in seconds.")
+
+
+USUAL_SHARE: Final = Usual(0.5, 1.0, units.show_share, ' "99.9%" lets one request in a thousand fail.')
+USUAL_GROWTH: Final = Usual(0.0, 1.0, units.show_share, ' 8 % is written "8%" or 0.08.')
+USUAL_SPEED: Final = Usual(0.01, 20.0, units.show_count, " It is relative to the reference core, not a clock rate.")
+USUAL_CORES: Final = Usual(0.001, 1000.0, units.show_count)
 
 
 class Table(BaseModel):

@@ -36,6 +36,8 @@ def tolerance_s(at_s: float) -> float:
     return 2 * math.ulp(at_s) if EXACT_S < at_s < math.inf else EPSILON_S
 
 
+WEEKDAYS: Final = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
+"""As a study writes them, in the order of `datetime.weekday`."""
 MOMENT = (
     'a time of day such as "12:00" or "Wed 17:30", an ISO time, an offset from the start such as "6h", "quietest 30m", '
     'or "peak"'
@@ -43,7 +45,8 @@ MOMENT = (
 _TIME_OF_DAY = re.compile(r"\d{1,2}:\d{2}(:\d{2})?")
 _MONTHS: Final = ("jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec")
 _DAY_AND_TIME = re.compile(
-    r"(?P<weekday>mon|tue|wed|thu|fri|sat|sun)(?: (?P<day>\d{1,2}) (?P<month>[a-z]{3}))? (?P<time>\d{1,2}:\d{2}(?::\d{2})?)",
+    rf"(?P<weekday>{'|'.join(WEEKDAYS)})(?: (?P<day>\d{{1,2}}) (?P<month>{'|'.join(_MONTHS)}))?"
+    r" (?P<time>\d{1,2}:\d{2}(?::\d{2})?)",
     re.IGNORECASE,
 )
 """As outputs write it: `Wed 17:30`, or `Wed 05 Jun 17:30:00`."""
@@ -51,8 +54,6 @@ PEAK_S: Final = 60.0
 """How long the peak is: the busiest minute [s]."""
 
 
-WEEKDAYS: Final = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
-"""As a study writes them, in the order of `datetime.weekday`."""
 Days = Annotated[tuple[Literal["mon", "tue", "wed", "thu", "fri", "sat", "sun"], ...], Field(min_length=1)]
 """A field of a table: weekdays."""
 
@@ -85,6 +86,11 @@ class Moment:
     weekday: int | None = None
     day: tuple[int, int] | None = None
     is_peak: bool = False
+
+    @property
+    def is_daily(self) -> bool:
+        """Whether it is a time of any day."""
+        return self.time_of_day is not None and self.weekday is None
 
     def offsets(self, trace: Timeline, *, daily: bool, where: str, days: Sequence[str] | None = None) -> list[float]:
         """When it is, in seconds from the start of the trace.
@@ -155,9 +161,10 @@ class Moment:
 def time_of_day(value: object) -> time | None:
     """A local time of day as a study writes it, `"07:00"`; None: it is none."""
     try:
-        return parse_moment(value).time_of_day
+        found = parse_moment(value)
     except UnitError:
         return None
+    return found.time_of_day if found.is_daily else None
 
 
 def parse_moment(value: object) -> Moment:
@@ -242,7 +249,7 @@ def quietest(trace: Timeline, length_s: float, where: str) -> float:
 
 
 def busiest(trace: Timeline, length_s: float) -> float:
-    """Start of the stretch with the most arrivals: whole-minute starts, the earliest among equals; of a short trace 0."""
+    """Start of the stretch with the most arrivals: whole-minute starts, the earliest among equals."""
     starts = np.arange(max(1, int((trace.span_s - length_s) / 60 + 1e-9) + 1)) * 60.0
     arrivals = np.searchsorted(trace.at_s, starts + length_s) - np.searchsorted(trace.at_s, starts)
     return float(starts[np.argmax(arrivals)])

@@ -30,11 +30,13 @@ class Used(NamedTuple):
             "replicas_at_once", the greatest number of them, which is not of an hour.
         amount: float64 (hours,); of "replicas_at_once" (1,).
         zone: where, empty: it is not of a zone.
+        service: whose, where there are several; empty: of the only one.
     """
 
     item: str
     amount: np.ndarray
     zone: str = ""
+    service: str = ""
 
 
 class Counted(Protocol):

@@ -16,7 +16,9 @@ from libramen.checks.load import loads_of
 from libramen.engine.periodic import MOST_DECISIONS
 from libramen.ranks import PERCENTILES, nearest_rank
 from libramen.rules.faults.fault import Times
+from libramen.study.doubts import study_doubts
 from libramen.times import EPSILON_S
+from libramen.trace.doubts import unit_doubts
 
 _MANY_DECISIONS: Final = 2_000_000
 _MANY_REPLICAS: Final = 50_000
@@ -72,6 +74,11 @@ class Check:
     plans: tuple[PlanCheck, ...]
 
     @property
+    def doubts(self) -> tuple[str, ...]:
+        """Numbers of the study and its log that can hardly be meant, a sentence each."""
+        return (*study_doubts(self.study), *unit_doubts(self.trace))
+
+    @property
     def works(self) -> bool:
         """Whether no problem was found."""
         return not any(plan.problems for plan in self.plans)
@@ -111,6 +118,7 @@ class Check:
                 }
                 for check in self.plans
             ],
+            "doubts": list(self.doubts),
             "works": self.works,
         }
 

@@ -36,6 +36,9 @@ if TYPE_CHECKING:
     from libramen.comparison.repeats import Repeats
     from libramen.trace.trace import Trace
 
+_AROUND_S = 900.0
+"""So much is shown on either side of the peak [s]."""
+
 app = typer.Typer(
     name="libramen",
     help="Replay a request trace against hosting plans; compare latency, availability and monthly cost.",
@@ -146,22 +149,22 @@ def replay(
     ] = None,
     repeats: RepeatTimes = None,
     first: Annotated[
-        str | None, typer.Option("--from", metavar="T", help='Draw from then on: "17:45", "6h" from the start, ISO.')
+        str | None,
+        typer.Option(
+            "--from", metavar="T", help='Show from then on: "17:45", "Wed 17:45", "6h" from the start, ISO, "peak".'
+        ),
     ] = None,
-    last: Annotated[str | None, typer.Option("--to", metavar="T", help="Draw up to then, likewise.")] = None,
+    last: Annotated[str | None, typer.Option("--to", metavar="T", help="Show up to then, likewise.")] = None,
 ) -> int:
     """Replay one plan, and see what happened and why."""
     from libramen.cli import show
     from libramen.comparison.backtest import kept_grade
-    from libramen.errors import OutputError
     from libramen.files import check_output, write_whole
     from libramen.outcome.replay import replay as replay_plan
     from libramen.study.study import load_study
 
     check_plot(plot)
     check_plot(where)
-    if (first is not None or last is not None) and plot is None:
-        raise OutputError("--from, --to: they choose what is drawn; allowed: together with --plot FILE")
     if requests is not None:
         check_output(requests, (".parquet",))
     if decisions is not None:
@@ -197,14 +200,20 @@ def replay(
         from libramen.draw.style import save
 
         save(outcome.plot_where(), where)
+    seen = outcome.stretch(**stretch) if stretch else None
     document = (outcome.to_dict() | _repeats_document(repeated)) if json else None
+    if document is not None and seen is not None:
+        document["stretch"] = seen.to_dict()
     if plot is not None:
         from libramen.draw.style import save
 
         save(outcome.plot(**stretch), plot)
 
     def shown() -> None:
-        show.outcome(loaded, outcome, kept_grade(loaded, seed))
+        if seen is None:
+            show.outcome(loaded, outcome, kept_grade(loaded, seed))
+        else:
+            show.stretch(loaded, outcome, seen)
         if repeated is not None:
             show.repeats(repeated)
 
@@ -329,18 +338,34 @@ def prepare() -> int:
 
 
 def _stretch(trace: Trace, first: str | None, last: str | None) -> dict[str, float]:
-    """What is to be drawn, in seconds from the start.
+    """What is to be shown, in seconds from the start; of the peak alone that minute and a quarter of an hour around it.
 
     Raises:
-        OutputError: it ends before it begins.
+        OutputError: it ends before it begins; a time of day needs its day.
     """
     from libramen.errors import OutputError
-    from libramen.times import parse_moment
+    from libramen.times import PEAK_S, parse_moment
 
     found = {"from_s": 0.0, "to_s": trace.span_s}
     for name, text, key in (("--from", first, "from_s"), ("--to", last, "to_s")):
-        if text is not None:
-            found[key] = min(max(0.0, parse_moment(text).lies_at(trace, name)), trace.span_s)
+        if text is None:
+            continue
+        moment = parse_moment(text)
+        if moment.is_daily and trace.start is not None and trace.span_s > 86400.0:
+            local = trace.local_time(moment.lies_at(trace, name))
+            raise OutputError(
+                f"{name}: found {text!r} in a trace of several days; allowed: with its day, such as "
+                f'"{local:%a %d %b} {text}", or an ISO time'
+            )
+        at_s = moment.lies_at(trace, name)
+        if moment.is_peak:
+            alone = last is None or first is None
+            at_s += -_AROUND_S if alone and key == "from_s" else PEAK_S + _AROUND_S * alone if key == "to_s" else 0.0
+            if last is None:
+                found["to_s"] = min(trace.span_s, at_s + PEAK_S + 2 * _AROUND_S)
+            elif first is None:
+                found["from_s"] = max(0.0, at_s - PEAK_S - 2 * _AROUND_S)
+        found[key] = min(max(0.0, at_s), trace.span_s)
     if found["from_s"] >= found["to_s"]:
         raise OutputError(f"--from {first or 'the start'} is not before --to {last or 'the end'}")
     return found

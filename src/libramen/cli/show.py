@@ -32,6 +32,7 @@ if TYPE_CHECKING:
     from libramen.comparison.repeats import Repeats
     from libramen.comparison.search import Search
     from libramen.outcome.outcome import Outcome
+    from libramen.outcome.stretch import StretchFigures
     from libramen.report.section import Section
     from libramen.study.study import Study
     from libramen.trace.summary import Summary
@@ -138,6 +139,14 @@ def doubts(found: tuple[str, ...]) -> None:
             _say(_console(error=True), line)
 
 
+def unusual(of_study: tuple[str, ...], trace: Trace) -> None:
+    """On stderr, before anything is replayed: numbers that can hardly be meant."""
+    from libramen.trace.doubts import unit_doubts
+
+    for doubt in (*of_study, *unit_doubts(trace)):
+        told(f"Can this be meant? {doubt[0].upper()}{doubt[1:]}")
+
+
 def _render(sections: Iterable[Section]) -> None:
     """Print sections, with a blank line between them and around tables."""
     console = _console()
@@ -226,6 +235,13 @@ def events(study: Study, found: Events) -> None:
     from libramen.report.events import ways_sections
 
     _render(ways_sections(study.name, found))
+
+
+def stretch(study: Study, outcome: Outcome, found: StretchFigures) -> None:
+    """What came of a stretch of a replay."""
+    from libramen.report.stretch import stretch_sections
+
+    _render(stretch_sections(study, outcome, found))
 
 
 def check(found: Check, grade: Grade | None = None) -> None:

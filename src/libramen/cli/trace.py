@@ -53,6 +53,7 @@ def inspect(
 
         save(summary.plot(), plot)
     show.skipped_lines(trace)
+    show.unusual((), trace)
     if json:
         show.doubts(summary.doubts)
         typer.echo(json_format.dumps(summary.to_dict(), indent=2, allow_nan=False))
@@ -192,6 +193,7 @@ def _write(trace: Trace, out: Path, json: bool, counts_every: float | None = Non
 
     write_trace(trace, out, counts_every=counts_every)
     show.skipped_lines(trace)
+    show.unusual((), trace)
     if json:
         document = {"out": str(out), "requests": len(trace), "span_s": trace.span_s, "notes": list(trace.source.notes)}
         typer.echo(json_format.dumps(document, indent=2))

@@ -101,7 +101,7 @@ class Backtest:
         held_back: percentiles of the requests whose latencies were not used.
         failures: the minutes with most failures.
         failed: how many requests failed in the log, and in the replay.
-        replicas: how many were ready: from which instant on [s], how many.
+        replicas: how many were ready, of each service: from which instant on [s], how many.
     """
 
     study: Study
@@ -113,7 +113,7 @@ class Backtest:
     held_back: tuple[Compared, ...]
     failures: tuple[FailedMinute, ...]
     failed: tuple[int, int]
-    replicas: tuple[tuple[float, int], ...]
+    replicas: dict[str, tuple[tuple[float, int], ...]]
 
     @property
     def table(self) -> pd.DataFrame:
@@ -136,7 +136,11 @@ class Backtest:
             "held_back": [found._asdict() for found in self.held_back],
             "failures": [found._asdict() for found in self.failures],
             "failed": {"logged": self.failed[0], "replayed": self.failed[1]},
-            "replicas": [{"at_s": at_s, "ready": n} for at_s, n in self.replicas],
+            "replicas": [
+                {"at_s": at_s, "ready": n} | ({"service": name} if len(self.replicas) > 1 else {})
+                for name, steps in self.replicas.items()
+                for at_s, n in steps
+            ],
         }
 
     def plot(self) -> Figure:
@@ -216,7 +220,7 @@ def backtest(
         held_back=held_back,
         failures=tuple(_failed_minutes(trace, outcome.run.results.ending)),
         failed=(int(np.count_nonzero(~_answered(trace))), int(np.count_nonzero(outcome.run.results.ending))),
-        replicas=tuple(_ready(outcome.run.replicas, trace.span_s)),
+        replicas={name: tuple(_ready(one.run.replicas, trace.span_s)) for name, one in outcome.services.items()},
     )
     tell("predicting what was held back", 1.0)
     if cache:

@@ -9,19 +9,21 @@ from __future__ import annotations
 
 import csv
 import io
-from datetime import UTC, datetime
+from datetime import datetime
 from typing import TYPE_CHECKING, Final, NamedTuple
 
 import numpy as np
 
 from libramen import units
 from libramen.errors import TraceError
+from libramen.times import existing
 from libramen.trace.formats.table import whole
 from libramen.trace.sources import Opened
 from libramen.trace.trace import RouteCpu
 
 if TYPE_CHECKING:
     from collections.abc import Callable
+    from datetime import tzinfo
     from pathlib import Path
 
     from libramen.trace.trace import Trace
@@ -66,7 +68,7 @@ def read_cpu_use(path: Path, trace: Trace, fleet_cores: float | None) -> CpuUse:
         if trace.start is None:
             raise TraceError(f"{path}: its times are real ones, and the log does not say when it begins; allowed: at_s")
         begin_s = trace.start.timestamp()
-        at_s = np.array([_instant(path, line, row["time"]) - begin_s for line, row in rows])
+        at_s = np.array([_instant(path, line, row["time"], trace.start.tzinfo) - begin_s for line, row in rows])
     else:
         at_s = np.array([_number(path, line, "at_s", row) for line, row in rows])
     if measures[0] == "share":
@@ -88,7 +90,7 @@ def read_cpu_use(path: Path, trace: Trace, fleet_cores: float | None) -> CpuUse:
     if np.count_nonzero(inside) < _FEWEST:
         raise TraceError(
             f"{path}: {np.count_nonzero(inside)} of its {len(at_s)} intervals are in the time of the log; allowed: "
-            f"{_FEWEST} or more (is the time zone right? a stamp without an offset is UTC)"
+            f"{_FEWEST} or more (is the time zone right? a stamp without an offset is a local time of the log)"
         )
     return CpuUse(at_s[inside], length_s[inside], measured[inside])
 
@@ -118,8 +120,8 @@ def _number(path: Path, line: int, column: str, row: dict[str, str]) -> float:
         ) from None
 
 
-def _instant(path: Path, line: int, text: str) -> float:
-    """Seconds since 1970 of an ISO time; without an offset it is UTC."""
+def _instant(path: Path, line: int, text: str, zone: tzinfo | None) -> float:
+    """Seconds since 1970 of an ISO time; without an offset it is a local time of the log."""
     try:
         instant = datetime.fromisoformat(text.strip())
     except ValueError:
@@ -127,7 +129,7 @@ def _instant(path: Path, line: int, text: str) -> float:
             f"{path}: line {line}, column time: found {text[:40]!r}; allowed: an ISO 8601 time such as "
             "2031-06-07T09:30:00+01:00"
         ) from None
-    return (instant if instant.tzinfo else instant.replace(tzinfo=UTC)).timestamp()
+    return (instant if instant.tzinfo or zone is None else existing(instant, zone)).timestamp()
 
 
 def throughput(trace: Trace, use: CpuUse) -> np.ndarray:

@@ -344,8 +344,8 @@ def _notes(fit: Fit, served: np.ndarray, gave_up: np.ndarray, plan: Plan) -> lis
         )
     if fit.error > 0.1:
         notes.append(
-            "the recorded plan does not quite explain the log: are its replicas, slots, threads and balancer those that "
-            "there were? `libramen backtest` shows where it differs, and by how much"
+            "the recorded plan does not quite explain the log: are its replicas, slots, threads and balancer those "
+            "that there were? `libramen backtest` shows where it differs, and by how much"
         )
     if fit.waited < 0.001:
         notes.append(

@@ -91,9 +91,7 @@ def _draw(panels: Any, way: Way, lasts_s: float, *, first: bool) -> None:
     top.stairs(ok / width_s, times, fill=True, color=FOAM, label="ok")
     top.stairs((ok + failed) / width_s, times, baseline=ok / width_s, fill=True, color=BUOY, label="failed")
     top.stairs((ok + failed) / width_s, times, color=INK, linewidth=0.7)
-    top.set_title(
-        f"{way.name}\n{_failed(way)}", fontsize=10, color=INK, loc="left"
-    )
+    top.set_title(f"{way.name}\n{_failed(way)}", fontsize=10, color=INK, loc="left")
     panels[1].stairs(p95_s, times, baseline=None, color=SEA, linewidth=1.3, label="p95 of those answered")
     panels[1].set_yscale("log")
     panels[1].yaxis.set_major_locator(LogLocator(base=10, subs=(1, 2, 4)))

@@ -14,6 +14,7 @@ from libramen.draw.stretch import Stretch, stretches
 from libramen.draw.style import BUOY, DUSK, FOAM, INK, KELP, SAND, SEA, dress, duration_ticks, new_figure
 from libramen.engine.plane import ENDINGS
 from libramen.outcome.story import show_latency
+from libramen.report.stretch import stretch_notes, stretch_title
 from libramen.rules.faults import BY_KIND
 
 if TYPE_CHECKING:
@@ -36,13 +37,8 @@ def draw_outcome(outcome: Outcome, from_s: float | None = None, to_s: float | No
     """
     shown = stretches(outcome, from_s, to_s)
     plan = outcome.plan
-    failed = outcome.requests_measured - outcome.endings["ok"]
     figure = new_figure(
-        f"{plan.name}: {units.show_money(outcome.bill.month, outcome.bill.currency)} a month, {in_time(outcome)}, "
-        f"{units.show_availability(outcome.availability)} of requests answered",
-        f"tier {plan.tier.name}, size {plan.size.name}; {outcome.requests_measured:,} requests, {failed:,} failed; "
-        f"windows of {windows_of(shown)}",
-        notes=[f"- {finding.text}" for finding in outcome.findings[:_MOST_FINDINGS]],
+        *over(outcome, shown, f"tier {plan.tier.name}, size {plan.size.name}; "), notes=under(outcome, shown)
     )
     panels = figure.subplots(
         4, len(shown), sharex="col", sharey="row", height_ratios=(1.25, 1.15, 1, 0.8), squeeze=False,
@@ -65,6 +61,27 @@ def draw_outcome(outcome: Outcome, from_s: float | None = None, to_s: float | No
     return figure
 
 
+def over(outcome: Outcome, shown: list[Stretch], what: str, left_out: str = "") -> tuple[str, str]:
+    """What stands over a picture, in two lines: of the stretch that it shows, or of the whole."""
+    asked = shown[0].asked
+    n, failed = outcome.requests_measured, outcome.requests_measured - outcome.endings["ok"]
+    title = (
+        f"{outcome.plan.name}: {units.show_money(outcome.bill.month, outcome.bill.currency)} a month, "
+        f"{in_time(outcome)}, {units.show_availability(outcome.availability)} of requests answered"
+    )
+    if asked is not None:
+        n, failed, title = asked.requests, asked.failed, stretch_title(outcome, asked)
+    return title, f"{what}{n:,} requests, {failed:,} failed; windows of {windows_of(shown)}{left_out}"
+
+
+def under(outcome: Outcome, shown: list[Stretch]) -> list[str]:
+    """What stands under a picture: what happened in the stretch that it shows, or what was found of the whole."""
+    asked = shown[0].asked
+    if asked is not None:
+        return [f"- {sentence}" for sentence in stretch_notes(outcome, asked)[: 2 * _MOST_FINDINGS]]
+    return [f"- {finding.text}" for finding in outcome.findings[:_MOST_FINDINGS]]
+
+
 WIDTHS: Final = (1.35, 1.0)
 """Of the columns: the whole, and a stretch of it."""
 
@@ -77,7 +94,7 @@ def windows_of(shown: list[Stretch]) -> str:
 def finish_columns(figure: Figure, panels: Any, shown: list[Stretch]) -> None:
     """Titles of the columns, one legend a row, no labels between columns."""
     for column, stretch in zip(panels.T, shown, strict=True):
-        if stretch.name:
+        if stretch.name and stretch.asked is None:
             column[0].set_title(stretch.name, fontsize=10, color=INK, loc="left")
     for row in panels:
         found: dict[str, Any] = {}

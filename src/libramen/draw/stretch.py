@@ -13,6 +13,7 @@ from libramen.outcome.words import clock
 
 if TYPE_CHECKING:
     from libramen.outcome.outcome import Outcome
+    from libramen.outcome.stretch import StretchFigures
 
 _WIDTHS_S: Final = (1.0, 2.0, 5.0, 10.0, 15.0, 30.0, 60.0, 120.0, 300.0, 600.0, 900.0, 1800.0, 3600.0)
 _ENOUGH: Final = 40
@@ -30,6 +31,7 @@ class Stretch(NamedTuple):
         from_s, to_s: the stretch [s].
         width_s: of the windows [s].
         name: what it is called; "": it is the whole.
+        asked: what came of it, where it alone is shown, since somebody asked for it.
     """
 
     outcome: Outcome
@@ -37,6 +39,7 @@ class Stretch(NamedTuple):
     to_s: float
     width_s: float
     name: str = ""
+    asked: StretchFigures | None = None
 
     def inside(self, series: dict[str, np.ndarray]) -> dict[str, np.ndarray]:
         """The windows of a series that are in it."""
@@ -67,7 +70,8 @@ def stretches(outcome: Outcome, from_s: float | None, to_s: float | None) -> lis
             )
         if not outcome.can_be_replayed:
             raise ReplayError("from_s, to_s: the requests of this replay were not kept, so only the whole can be drawn")
-        return [_stretch(outcome, first, last, f"{clock(outcome, first)} to {clock(outcome, last)}")]
+        found = _stretch(outcome, first, last, f"{clock(outcome, first)} to {clock(outcome, last)}")
+        return [found._replace(asked=found.outcome.stretch(first, last))]
     if not outcome.can_be_replayed:
         return [Stretch(outcome, 0.0, span_s, float(np.diff(outcome.run.edges_s)[0]))]
     whole = _stretch(outcome, 0.0, span_s, "")

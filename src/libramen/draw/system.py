@@ -7,16 +7,15 @@ from typing import TYPE_CHECKING, Any, Final
 import numpy as np
 from matplotlib.ticker import FuncFormatter, PercentFormatter
 
-from libramen import units
 from libramen.draw.replay import (
     WIDTHS,
     draw_events,
     draw_latency,
     draw_requests,
-    in_time,
+    over,
     time_axis,
     times_of,
-    windows_of,
+    under,
 )
 from libramen.draw.stretch import stretches
 from libramen.draw.style import BUOY, DUSK, FOAM, INK, SEA, dress, new_figure, plain
@@ -29,7 +28,6 @@ if TYPE_CHECKING:
     from libramen.outcome.outcome import Outcome
     from libramen.outcome.system import SystemOutcome
 
-_MOST_FINDINGS: Final = 3
 _MOST_SERVICES: Final = 6
 
 
@@ -43,19 +41,13 @@ def draw_system(outcome: SystemOutcome, from_s: float | None = None, to_s: float
         ReplayError: there is no such stretch.
     """
     shown = stretches(outcome, from_s, to_s)
-    failed = outcome.requests_measured - outcome.endings["ok"]
     names = list(outcome.services)
     left_out = ""
     if len(names) > _MOST_SERVICES:
         busiest = sorted(names, key=lambda name: -_most_used(outcome.services[name]))[:_MOST_SERVICES]
         left_out = f"; the {_MOST_SERVICES} busiest of {len(names)} services"
         names = [name for name in names if name in busiest]
-    figure = new_figure(
-        f"{outcome.plan.name}: {units.show_money(outcome.bill.month, outcome.bill.currency)} a month, "
-        f"{in_time(outcome)}, {units.show_availability(outcome.availability)} of requests answered",
-        f"{outcome.requests_measured:,} requests, {failed:,} failed; windows of {windows_of(shown)}" + left_out,
-        notes=[f"- {finding.text}" for finding in outcome.findings[:_MOST_FINDINGS]],
-    )
+    figure = new_figure(*over(outcome, shown, "", left_out), notes=under(outcome, shown))
     panels = figure.subplots(
         2 + len(names), len(shown), sharex="col", squeeze=False, height_ratios=[1.3, 1.3] + [1.0] * len(names),
         width_ratios=WIDTHS[: len(shown)],
@@ -75,7 +67,7 @@ def draw_system(outcome: SystemOutcome, from_s: float | None = None, to_s: float
             axes.margins(x=0.005)
             stretch.limit(axes)
         time_axis(column[-1], seen, most=14 if len(shown) == 1 else 9)
-        if stretch.name:
+        if stretch.name and stretch.asked is None:
             column[0].set_title(stretch.name, fontsize=10, color=INK, loc="left")
     for axes in panels[:2, -1]:
         axes.legend(loc="center left", bbox_to_anchor=(1.03, 0.5), frameon=False, fontsize=9)

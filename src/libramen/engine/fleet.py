@@ -44,7 +44,7 @@ class Fleet:
         versions: what each version is, by number.
         version: what a new order gets.
         keeps_versions: a replacement gets the version of what it replaces.
-        free_machines: replicas that an update has drained, and whose machines are there.
+        free_machines: numbers of replicas that an update has drained, and whose machines are there; a heap.
         slower: by how much CPU work is multiplied on a replica that becomes ready.
         owed: versions of the replacements that are ordered as soon as some zone is open.
     """
@@ -71,7 +71,7 @@ class Fleet:
         self.versions = {_FIRST: Version(AS_WRITTEN, service.start)}
         self.version = _FIRST
         self.keeps_versions = False
-        self.free_machines: list[Replica] = []
+        self.free_machines: list[int] = []
         self.slower: Callable[[Replica], float] = lambda _replica: 1.0
         self.owed: list[int] = []
         self.listeners: list[Callable[[float, Replica], None]] = []
@@ -146,8 +146,7 @@ class Fleet:
         """Order a replica; `in_place`: on a machine that was freed, if there is one. None: no zone is open."""
         version = self.version if version is None else version
         if in_place and self.free_machines:
-            machine = min(self.free_machines, key=lambda replica: replica.number)
-            self.free_machines.remove(machine)
+            machine = self.replicas[heapq.heappop(self.free_machines) - 1]
             replica = self._new(now_s, machine.zone, why, version)
             self._bought(replica, now_s, on_machine=True)
             return replica
@@ -383,7 +382,7 @@ class Fleet:
         self._plane.remove(replica.number, now_s)
         del self._alive[replica.number]
         if why == "update" and replica.draining_s is not None and not (replica.is_reclaimed or replica.is_lost):
-            self.free_machines.append(replica)
+            heapq.heappush(self.free_machines, replica.number)
 
     def _enter(self, replica: Replica, now_s: float, stage: Stage) -> None:
         """From now on a replica is in another stage."""

@@ -59,7 +59,8 @@ class StruckFleet:
         """Every machine of a zone is lost, and nothing is ordered there."""
         fleet = self._fleet
         self._placement.close(zone)
-        fleet.free_machines = [machine for machine in fleet.free_machines if machine.zone != zone]
+        # What is left of a sorted list is sorted, and so a heap.
+        fleet.free_machines = [n for n in sorted(fleet.free_machines) if fleet.replicas[n - 1].zone != zone]
         found: dict[float, list[Replica]] = {}
         for replica in fleet.alive():
             if replica.zone != zone or replica.is_lost:

@@ -37,9 +37,9 @@ class Finding(NamedTuple):
 
     Attributes:
         kind: reacted_late, flapping, never_scaled_down, at_the_ceiling, floor_never_left, first_visitor_waited,
-            cold_starts_cost, bank_empty, blind_measure, slots_full, cpu_full, out_of_memory, out_of_stock,
-            release_skipped or pinned; slots_and_cpu_full; of several services also bottleneck, connections_exhausted, pool_too_small,
-            retries_multiply, queue_grows, workers_idle or callee_down.
+            cold_starts_cost, bank_empty, blind_measure, slots_full, cpu_full, slots_and_cpu_full, out_of_memory,
+            out_of_stock, release_skipped or pinned; of several services also bottleneck, connections_exhausted,
+            pool_too_small, retries_multiply, queue_grows, workers_idle or callee_down.
         text: a sentence, with the figures.
         requests: failed requests, or those concerned where none had to fail; None: it is not about requests.
         seconds: for how long, None: it is not about time.

@@ -31,6 +31,7 @@ if TYPE_CHECKING:
     from libramen.outcome.findings import Finding
     from libramen.outcome.measures import Asked, Failures, Hour, Measured, Measures
     from libramen.outcome.scaling import Scaling
+    from libramen.outcome.stretch import StretchFigures
     from libramen.outcome.waits import ColdWaits
     from libramen.outcome.where import Where
     from libramen.study.objectives import Goal, Objective
@@ -469,6 +470,20 @@ class Outcome:
 
         return draw_outcome(self, from_s, to_s)
 
+    def stretch(self, from_s: float, to_s: float) -> StretchFigures:
+        """What came of the requests that arrived in a stretch, and of the fleets meanwhile.
+
+        Args:
+            from_s: its begin [s from the start].
+            to_s: its end, likewise.
+
+        Raises:
+            ReplayError: there is no such stretch, or requests were not kept.
+        """
+        from libramen.outcome.stretch import stretch_of
+
+        return stretch_of(self, from_s, to_s)
+
     def in_windows(self, window_s: float) -> Outcome:
         """The same with series in windows of another width [s].
 
@@ -495,5 +510,5 @@ class Outcome:
         from libramen.report.html import to_html
         from libramen.report.words import doubts_section
 
-        doubts = () if self.trace is None else self.trace.demand.doubts
+        doubts = self.trace.demand.doubts if self.has_trace else ()
         return to_html([*doubts_section(doubts), plans_section([self.figures(routes=False)])])

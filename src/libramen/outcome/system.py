@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
     from libramen.bill.bill import Bill
+    from libramen.bill.usage import Used
     from libramen.outcome.findings import Finding
     from libramen.outcome.measures import Asked, Measured
     from libramen.study.system import System
@@ -140,6 +141,15 @@ class SystemOutcome(Outcome):
     @property
     def waits(self) -> None:
         """Requests that waited for a cold start: known of one service only."""
+
+    @property
+    def scaling(self) -> None:  # type: ignore[override]
+        """What the scaling rule did: each of `services` has its own."""
+
+    @property
+    def usage(self) -> tuple[Used, ...]:
+        """What was used, by hour of the clock, of all services: `Used.service` says whose it is."""
+        return tuple(used._replace(service=name) for name, one in self._services.items() for used in one.usage)
 
     @cached_property
     def findings(self) -> tuple[Finding, ...]:

@@ -9,7 +9,7 @@ from libramen.report.section import Cell, Column, Row, Section, row
 from libramen.report.words import clock, count, doubts_section
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable
+    from collections.abc import Iterable, Iterator
 
     from libramen.comparison.backtest import Backtest, Compared, Grade
     from libramen.comparison.fit import Fitted
@@ -24,8 +24,7 @@ def backtest_sections(found: Backtest) -> list[Section]:
     trace = found.trace
     logged, replayed = found.failed
     failed = f"Failed or given up: {logged:,} in the log, {replayed:,} in the replay."
-    sizes = sorted({n for _, n in found.replicas})
-    ready = f"Replicas ready in the replay: {sizes[0]}" + (f" to {sizes[-1]}." if len(sizes) > 1 else ".")
+    ready = f"Replicas ready in the replay: {', '.join(_ready(found))}."
     what = (
         f"{len(trace):,} requests over {units.show_duration(trace.span_s)}, replayed on plan {found.plan} with demand "
         f"{trace.demand_in_words}. Each cell: logged, replayed, and how far that is off."
@@ -37,6 +36,14 @@ def backtest_sections(found: Backtest) -> list[Section]:
         *([_minutes(found)] if found.failures else []),
         Section(sentences=(failed, ready)),
     ]
+
+
+def _ready(found: Backtest) -> Iterator[str]:
+    """`2 to 4`, or of several services `web 2 to 4`."""
+    for name, steps in found.replicas.items():
+        counts = [n for _, n in steps] or [0]
+        some = f"{min(counts)}" if min(counts) == max(counts) else f"{min(counts)} to {max(counts)}"
+        yield some if len(found.replicas) == 1 else f"{name} {some}"
 
 
 def trust_section(study: Study, grade: Grade | None) -> list[Section]:

@@ -35,7 +35,9 @@ def check_sections(found: Check) -> list[Section]:
         Column("updates at", "updates_at", is_number=False),
         Column("problems", "problems"),
     )
+    meant = tuple(f"- {doubt[0].upper()}{doubt[1:]}" for doubt in found.doubts)
     return [
+        *([Section("Can this be meant?", meant, prose=True)] if meant else []),
         *doubts_section(found.trace.demand.doubts),
         heading(found.study, found.trace, *(f"  {note}" for note in found.trace.source.notes)),
         *demand_section(found.trace),

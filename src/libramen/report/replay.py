@@ -27,7 +27,7 @@ def outcome_sections(study: Study, found: Outcome) -> list[Section]:
     figures = found.figures(events=True)
     findings = tuple(f"- {finding.text}" for finding in figures.findings)
     sections = [
-        *doubts_section(found.trace.demand.doubts if found.trace else ()),
+        *doubts_section(found.trace.demand.doubts),
         heading(study, found.trace, *_hosted_on(found, figures)),
         Section(sentences=tuple(sentences(found)), prose=True),
         *([Section("Findings", findings, prose=True)] if findings else []),

@@ -7,7 +7,7 @@ from typing import Annotated, Any, Literal, Self
 from pydantic import Field, model_validator
 
 from libramen.delays import DelayField
-from libramen.fields import Fraction, PositiveCount, PositiveSeconds, Seconds, Table
+from libramen.fields import Fraction, PositiveCount, PositiveSeconds, Seconds, Table, usually
 
 
 class Call(Table):
@@ -35,14 +35,18 @@ class Call(Table):
     )
     cpu: DelayField | None = Field(None, description="CPU work of each [core-seconds], or two percentiles (default: 0)")
     wait: DelayField | None = Field(None, description="wait of each [s], or two percentiles (default: 0)")
-    timeout: PositiveSeconds | None = Field(None, description="the caller gives up after this [s] (default: never)")
+    timeout: Annotated[PositiveSeconds | None, usually(900.0)] = Field(
+        None, description="the caller gives up after this [s] (default: never)"
+    )
     retries: Annotated[int, Field(ge=0, le=100)] = Field(0, description="how many more times a failed one is sent")
-    retry_after: Seconds = Field(1.0, description="pause before the next attempt, twice as long after each [s]")
+    retry_after: Annotated[Seconds, usually(900.0)] = Field(
+        1.0, description="pause before the next attempt, twice as long after each [s]"
+    )
     retry_jitter: Fraction = Field(0.0, description="each pause is at random up to this share longer or shorter")
     pool: PositiveCount | None = Field(
         None, description="connections from each replica to that service, shared by all entries (default: no limit)"
     )
-    pool_timeout: PositiveSeconds | None = Field(
+    pool_timeout: Annotated[PositiveSeconds | None, usually(900.0)] = Field(
         None, description="a call waits so long for a connection, and has failed then [s] (default: for ever)"
     )
     if_it_fails: Literal["fail", "go_on"] = Field("fail", description="what the visit does when it has failed")

@@ -9,7 +9,7 @@ from pydantic import BeforeValidator, Field, PlainSerializer, WithJsonSchema, mo
 
 from libramen import units
 from libramen.errors import StudyError, UnitError
-from libramen.fields import Fraction, LatencyLimit, Money, Table, nearest
+from libramen.fields import USUAL_SHARE, Fraction, LatencyLimit, Money, Table, nearest
 from libramen.ranks import PERCENTILES
 from libramen.times import daily_edges, time_of_day
 
@@ -135,8 +135,10 @@ class RouteObjectives(Table):
     p99: LatencyLimit | None = Field(None, description="99 % of all requests are answered within this [s]")
     p999: LatencyLimit | None = Field(None, description="99.9 % of all requests are answered within this [s]")
     max: LatencyLimit | None = Field(None, description="every request is answered within this [s]")
-    availability: Fraction | None = Field(None, description="share of requests that are ok, at least")
-    availability_minutes: Fraction | None = Field(
+    availability: Annotated[Fraction | None, USUAL_SHARE] = Field(
+        None, description="share of requests that are ok, at least"
+    )
+    availability_minutes: Annotated[Fraction | None, USUAL_SHARE] = Field(
         None, description="share of the minutes with traffic in which few enough requests failed, at least"
     )
 

@@ -10,6 +10,8 @@ from pydantic import Field, model_validator
 
 from libramen.delays import Delay, DelayField
 from libramen.fields import (
+    USUAL_CORES,
+    USUAL_SPEED,
     Bytes,
     Count,
     Factor,
@@ -23,6 +25,7 @@ from libramen.fields import (
     Replicas,
     Seconds,
     Table,
+    usually,
 )
 from libramen.study.calls import Call
 
@@ -48,8 +51,12 @@ class Service(Table):
         None,
         description="requests that may wait at a replica; beyond it they are refused (default: no limit)",
     )
-    start: DelayField = Field(Delay(0.0), description="from process start to the first answer [s], or two percentiles")
-    warm_up: Seconds = Field(0.0, description="for so long after it became ready a replica is slower [s]")
+    start: Annotated[DelayField, usually(1800.0)] = Field(
+        Delay(0.0), description="from process start to the first answer [s], or two percentiles"
+    )
+    warm_up: Annotated[Seconds, usually(7200.0)] = Field(
+        0.0, description="for so long after it became ready a replica is slower [s]"
+    )
     warm_up_factor: Annotated[float, Field(ge=1, le=1e6, allow_inf_nan=False)] = Field(
         1.0, description="CPU work of a request on a replica that has just become ready, against a warm one"
     )
@@ -59,7 +66,9 @@ class Service(Table):
         None,
         description="how long a draining replica may take before what is left is cut [s] (default: no limit)",
     )
-    timeout: PositiveSeconds | None = Field(None, description="after this the client gives up [s] (default: never)")
+    timeout: Annotated[PositiveSeconds | None, usually(900.0)] = Field(
+        None, description="after this the client gives up [s] (default: never)"
+    )
     on_timeout: Literal["finish", "drop"] = Field(
         "finish",
         description='what the server does then: "finish", all the work all the same; "drop", it discards what is '
@@ -68,7 +77,7 @@ class Service(Table):
     retries: Annotated[int, Field(ge=0, le=100)] = Field(
         0, description="how many more times a client sends a request that failed"
     )
-    retry_after: Seconds = Field(
+    retry_after: Annotated[Seconds, usually(900.0)] = Field(
         1.0, description="pause between a failure and the next attempt, twice as long after each [s]"
     )
     retry_jitter: Fraction = Field(0.0, description="each pause is at random up to this share longer or shorter")
@@ -119,8 +128,10 @@ class Size(Table):
     """One size of instance that a tier sells."""
 
     name: str = Field("size", exclude=True)
-    cores: Factor = Field(description="cores of a replica; may be a fraction")
-    speed: Factor = Field(1.0, description="work per second of a core, against the reference core")
+    cores: Annotated[Factor, USUAL_CORES] = Field(description="cores of a replica; may be a fraction")
+    speed: Annotated[Factor, USUAL_SPEED] = Field(
+        1.0, description="work per second of a core, against the reference core"
+    )
     memory: PositiveBytes | None = Field(None, description="memory of a replica [bytes] (default: no limit)")
     steady_cores: Factor | None = Field(
         None, description="where CPU is only lent: cores that may be used for ever (default: all, nothing is lent)"
@@ -186,9 +197,9 @@ class Health(Table):
         3
     """
 
-    every: PositiveSeconds = Field(description="from one check to the next [s]")
+    every: Annotated[PositiveSeconds, usually(3600.0)] = Field(description="from one check to the next [s]")
     after: PositiveCount = Field(3, description="failed checks in a row after which a replica is out")
-    timeout: Seconds = Field(1.0, description="after which a check has failed [s]")
+    timeout: Annotated[Seconds, usually(300.0)] = Field(1.0, description="after which a check has failed [s]")
     first: Count = Field(0, description="good checks before a new replica counts as ready")
 
 
@@ -205,10 +216,12 @@ class Tier(Table):
     replicas: ReplicaLimits = Field(ReplicaLimits(), description="fewest and most replicas")
     autoscaling: bool = Field(False, description="whether a scaling rule may change the number of replicas")
     zones: tuple[str, ...] = Field(("one",), min_length=1, description="names of the zones (default: one zone)")
-    provision: DelayField = Field(
+    provision: Annotated[DelayField, usually(7200.0)] = Field(
         Delay(0.0), description="from the order of a machine to the start of the process [s], or two percentiles"
     )
-    detect: Seconds = Field(0.0, description="from the death of a replica to when the balancer knows it [s]")
+    detect: Annotated[Seconds, usually(7200.0)] = Field(
+        0.0, description="from the death of a replica to when the balancer knows it [s]"
+    )
     health: Health | None = Field(None, description="how it finds that out, instead of detect")
     order_fails: Fraction = Field(0.0, description="share of orders that fail, since the tier is out of stock")
     order_again: PositiveSeconds = Field(60.0, description="from a failed order to the next try [s]")
@@ -221,7 +234,9 @@ class Tier(Table):
     queue_limit: Count | None = Field(
         None, description="most requests held so, or in the shared queue (default: no limit)"
     )
-    overhead: Seconds = Field(0.0, description="network and proxy, added to the latency of every answer [s]")
+    overhead: Annotated[Seconds, usually(10.0)] = Field(
+        0.0, description="network and proxy, added to the latency of every answer [s]"
+    )
     billing: Literal["per_second", "per_hour", "per_month", "per_request"] = Field(
         description="how replicas are paid for"
     )

@@ -16,6 +16,10 @@ _RISE: Final = 0.08
 _SIGMAS: Final = 4.0
 _ALIKE: Final = 0.6
 _BUSIEST: Final = 1.15
+_SOME: Final = 1_000_000
+_MINUTES_S: Final = 120.0
+_LONG_S: Final = 10.0
+_MANY_IN_PROGRESS: Final = 500
 REMEDY: Final = (
     'add recorded_on = "PLAN" to [trace], the plan on which the log was recorded (its replicas, slots and balancer): '
     "then what was queueing there is taken out of the latencies"
@@ -59,6 +63,32 @@ def quiet_doubts(trace: Trace) -> tuple[str, ...]:
         doubts.append(
             f"its quietest quarter has {units.show_share(low / high)} of the requests of its busiest: there is no "
             "quiet time from which work could be taken"
+        )
+    return tuple(doubts)
+
+
+def unit_doubts(trace: Trace) -> tuple[str, ...]:
+    """Latencies that can hardly be meant, so that their unit is in doubt: sentences, none where nothing speaks for it.
+
+    Args:
+        trace: with latencies, or with work.
+    """
+    took_s = trace.latency_s if trace.latency_s is not None else trace.cpu_s + trace.wait_s
+    some_s = took_s[:: max(1, len(took_s) // _SOME)]
+    doubts = []
+    median_s = float(np.median(some_s))
+    if median_s >= _MINUTES_S:
+        doubts.append(
+            f"half of the requests take {units.show_duration(median_s)} or longer: is that meant, or is the unit of "
+            "the latencies another one (latency_unit)?"
+        )
+    rate, mean_s = len(trace) / trace.span_s, float(some_s.mean())
+    # Little's law: in progress = arrivals a second x time in the system.
+    if rate * mean_s >= _MANY_IN_PROGRESS and mean_s >= _LONG_S and not doubts:
+        doubts.append(
+            f"{rate:.3g} requests a second that take {units.show_duration(mean_s)} on average are "
+            f"{rate * mean_s:,.0f} in progress at a time: is that meant, or is the unit of the latencies another one "
+            "(latency_unit)?"
         )
     return tuple(doubts)
 

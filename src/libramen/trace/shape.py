@@ -20,7 +20,7 @@ from pydantic import Discriminator, Field, SerializeAsAny, Tag
 from libramen import units
 from libramen.delays import Delay, DelayField
 from libramen.errors import TraceError
-from libramen.fields import Factor, PositiveSeconds, Seconds, Share, Table
+from libramen.fields import USUAL_GROWTH, Factor, PositiveSeconds, Seconds, Share, Table
 from libramen.streams import stream
 from libramen.times import WEEKDAYS, At, Days, Moment, daily_edges, existing, seconds_between
 from libramen.trace.multiply import multiplied
@@ -87,7 +87,7 @@ class Scale(Step):
 class Grow(Step):
     """Grow steadily: so much a month of 730 h, compounded, from the start of the trace on."""
 
-    grow: Share = Field(description='growth in a month: "10%"')
+    grow: Annotated[Share, USUAL_GROWTH] = Field(description='growth in a month: "10%"')
 
     def apply(self, trace: Trace, seed: int = 0, *, number: int = 0, folder: Path = Path()) -> Trace:  # noqa: D102, ARG002
         factor = (1 + self.grow) ** (trace.at_s / _MONTH_S)

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from typing import ClassVar, Literal
+from typing import Annotated, ClassVar, Literal
 
 from pydantic import Field
 
-from libramen.fields import Seconds
+from libramen.fields import Seconds, usually
 from libramen.rules.scaling.rule import Needs, Rule
 
 
@@ -21,7 +21,9 @@ class OnArrival(Rule):
     comes_and_goes: ClassVar[bool] = True
 
     rule: Literal["on_arrival"] = Field("on_arrival", description="order when a request finds no slot")
-    idle: Seconds = Field(60.0, description="a replica without a request for this long drains [s]")
+    idle: Annotated[Seconds, usually(86400.0)] = Field(
+        60.0, description="a replica without a request for this long drains [s]"
+    )
 
     @property
     def needs(self) -> Needs:

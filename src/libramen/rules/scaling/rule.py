@@ -9,11 +9,11 @@ rest of the program must know of a rule it asks the rule.
 from __future__ import annotations
 
 from abc import abstractmethod
-from typing import TYPE_CHECKING, ClassVar, Final, Literal, NamedTuple, Protocol, Self
+from typing import TYPE_CHECKING, Annotated, ClassVar, Final, Literal, NamedTuple, Protocol, Self
 
 from pydantic import Field, model_validator
 
-from libramen.fields import PositiveReplicas, PositiveSeconds, Replicas, Seconds, Table
+from libramen.fields import PositiveReplicas, PositiveSeconds, Replicas, Seconds, Table, usually
 from libramen.rules.scaling.timetable import Entry
 from libramen.times import local_time
 
@@ -233,11 +233,13 @@ class PeriodicRule(Rule):
 
     asked: ClassVar[Literal["never", "at_times", "on_arrival"]] = "at_times"
 
-    every: PositiveSeconds = Field(20.0, description="time between two decisions [s]")
+    every: Annotated[PositiveSeconds, usually(7200.0)] = Field(20.0, description="time between two decisions [s]")
     window: PositiveSeconds | None = Field(
         None, description="what is measured is a mean over this long [s] (default: every)"
     )
-    lag: Seconds = Field(0.0, description="the window ends this long before the decision [s]")
+    lag: Annotated[Seconds, usually(7200.0)] = Field(
+        0.0, description="the window ends this long before the decision [s]"
+    )
     pause_up: Seconds = Field(0.0, description="after an order no order for this long [s]")
     pause_down: Seconds = Field(0.0, description="after an order or a drain no drain for this long [s]")
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from typing import TYPE_CHECKING, Any, Final
+from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
 import numpy as np
 import pyarrow as pa
@@ -158,10 +158,26 @@ def _place(table: pa.Table, row: int) -> str:
     return f"line {row + int((table.schema.metadata or {}).get(_FIRST_LINE, 1))}"
 
 
-def times(path: Path, table: pa.Table) -> tuple[np.ndarray, int, bool]:
-    """Column `time`: seconds from a base, the base in whole seconds since 1970, and whether all are whole.
+class Times(NamedTuple):
+    """Column `time`.
 
-    A stamp without an offset is UTC.
+    Attributes:
+        at_s: float64 (n,), seconds from the base.
+        base: in whole seconds since 1970.
+        are_whole: whether no stamp has parts of a second.
+        without_offset: how many stamps have no offset of their own.
+    """
+
+    at_s: np.ndarray
+    base: int
+    are_whole: bool
+    without_offset: int
+
+
+def times(path: Path, table: pa.Table, zone: str) -> Times:
+    """Column `time`; a stamp without an offset is a local time of the zone.
+
+    One that a change of clocks skips is the next that exists, one that it repeats is the first of the two.
 
     Raises:
         TraceError: a cell is not an ISO 8601 time; it names the row.
@@ -169,8 +185,11 @@ def times(path: Path, table: pa.Table) -> tuple[np.ndarray, int, bool]:
     column = table["time"]
     if pa.types.is_timestamp(column.type):
         microseconds = pc.cast(column, pa.timestamp("us", tz=column.type.tz), safe=False)
+        without_offset = 0 if column.type.tz else len(column)
         if column.null_count:
             raise TraceError(f"{path}: column time: {column.null_count} cells are empty; allowed: an ISO 8601 time")
+        if without_offset:
+            microseconds = _local(microseconds, zone)
     else:
         try:
             text = pc.utf8_trim_whitespace(column.cast(pa.string()))
@@ -184,14 +203,25 @@ def times(path: Path, table: pa.Table) -> tuple[np.ndarray, int, bool]:
                 "allowed: an ISO 8601 time such as 2031-06-07T09:30:00+01:00"
             )
         zoned = pc.match_substring_regex(text, r"(Z|[+-]\d{2}:?\d{2})$")
-        text = pc.if_else(zoned, text, pc.binary_join_element_wise(text, "Z", ""))
+        without_offset = len(text) - int(pc.sum(zoned).as_py() or 0)
         try:
-            microseconds = pc.cast(text, pa.timestamp("us", tz="UTC"))
+            # As if all were UTC; those without an offset are then taken for what they are.
+            utc = pc.cast(
+                pc.if_else(zoned, text, pc.binary_join_element_wise(text, "Z", "")), pa.timestamp("us", tz="UTC")
+            )
+            microseconds = utc
+            if without_offset:
+                naive = pc.cast(pc.cast(utc, pa.int64()), pa.timestamp("us"))
+                microseconds = pc.if_else(zoned, pc.cast(utc, pa.int64()), pc.cast(_local(naive, zone), pa.int64()))
         except pa.ArrowException as error:
             raise TraceError(f"{path}: column time: {first_line_of(error)}") from None
     micro = pc.cast(microseconds, pa.int64()).to_numpy()
     base = int(micro.min() // 1_000_000) if len(micro) else 0
-    return (micro - base * 1_000_000) / 1e6, base, not (micro % 1_000_000).any()
+    return Times((micro - base * 1_000_000) / 1e6, base, not (micro % 1_000_000).any(), without_offset)
+
+
+def _local(naive: pa.ChunkedArray, zone: str) -> pa.ChunkedArray:
+    return pc.assume_timezone(naive, zone, ambiguous="earliest", nonexistent="latest")
 
 
 def found_in(kind: str, path: Path, table: pa.Table, reading: Reading) -> RawRequests:
@@ -209,7 +239,12 @@ def found_in(kind: str, path: Path, table: pa.Table, reading: Reading) -> RawReq
     values: dict[str, Any] = {name: numbers(path, table, name) for name in NUMBERS if name in has}
     at_s, base, whole = values.pop("at_s", None), None, False
     if at_s is None:
-        at_s, base, whole = times(path, table)
+        at_s, base, whole, without_offset = times(path, table, reading.options.time_zone)
+        if without_offset:
+            notes.append(
+                f"{without_offset:,} times of {path.name} have no offset: they are local times of "
+                f"{reading.options.time_zone} (time_zone)"
+            )
     labels = _labels(table, "route", "no route") if "route" in has else None
     in_s = {match[1]: numbers(path, table, name) for name in table.column_names if (match := _IN.fullmatch(name))}
     found = RawRequests(

@@ -1,0 +1,89 @@
+"""Numbers of a study that can hardly be meant, such as milliseconds where seconds are read.
+
+What is usual stands beside each field (`fields.usually`); nothing is refused for being unusual, but it is said.
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+from pydantic import BaseModel
+
+from libramen.delays import Delay
+from libramen.fields import Table, Usual
+from libramen.study.plan import Plan
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from libramen.study.study import Study
+
+
+def study_doubts(study: Study) -> tuple[str, ...]:
+    """What a study says that is far from usual, a sentence each; empty: nothing."""
+    found: dict[str, None] = {}
+    tables: list[tuple[str, Any]] = [("trace", study.trace_table), ("objectives", study.objectives)]
+    for name, service in study.services.items():
+        tables.append(("service" if len(study.services) == 1 else f"services.{name}", service))
+    hosted = {plan: study.system(plan).hosted for plan in study.plans}
+    for plan, parts in hosted.items():
+        for one in parts:
+            tables.append((f"tiers.{one.plan.tier.name}", one.plan.tier))
+            where = f"plans.{plan}" if len(parts) == 1 else f"plans.{plan}.services.{one.name}"
+            tables.append((where, one.plan))
+            if one.plan.service:
+                tables.append((f"{where}.service", one.service))
+    for where, table in tables:
+        found |= dict.fromkeys(_of_table(where, table))
+        if isinstance(table, Plan):
+            found |= dict.fromkeys(_idle_entries(where, table))
+    return tuple(found)
+
+
+def _idle_entries(where: str, plan: Plan) -> Iterator[str]:
+    """Entries of the timetable of a fixed fleet with fewer replicas than it has: it never wants fewer."""
+    if plan.scaling.bounds is not None or plan.counts:
+        return
+    for place, entry in enumerate(plan.scaling.timetable, start=1):
+        stays = plan.replicas_used if entry.ceiling is None else min(plan.replicas_used, entry.ceiling)
+        if entry.floor < stays:
+            yield (
+                f"[{where}.scaling.timetable[{place}]] a floor of {entry.floor} takes no replica away: a fixed fleet "
+                f"wants its replicas = {plan.replicas_used}, and has {stays} then. For {entry.floor} replicas: replicas = "
+                f"{entry.floor} in the plan, or ceiling = {entry.floor} in the entry."
+            )
+
+
+def _of_table(where: str, table: Table) -> Iterator[str]:
+    for key in type(table).model_fields:
+        value, field = getattr(table, key), type(table).model_fields[key]
+        if key in {"tier", "size"}:  # they stand elsewhere
+            continue
+        usual = next((one for one in field.metadata if isinstance(one, Usual)), None)
+        if usual is not None and key in table.model_fields_set:
+            yield from _of_value(where, key, value, usual)
+        yield from _below(where, key, value)
+
+
+def _below(where: str, key: str, value: Any) -> Iterator[str]:
+    if isinstance(value, Table):
+        yield from _of_table(f"{where}.{key}", value)
+    elif isinstance(value, dict):
+        for name, one in value.items():
+            if isinstance(one, BaseModel):
+                yield from _below(f"{where}.{key}", name, one)
+    elif isinstance(value, tuple):
+        for place, one in enumerate(value, start=1):
+            if isinstance(one, Table):
+                yield from _of_table(f"{where}.{key}[{place}]", one)
+
+
+def _of_value(where: str, key: str, value: Any, usual: Usual) -> Iterator[str]:
+    number = value.median_s if isinstance(value, Delay) else value
+    if not isinstance(number, int | float) or isinstance(number, bool) or usual.least <= number <= usual.most:
+        return
+    if number == 0:
+        return
+    shown, limit = usual.show(number), usual.show(usual.most if number > usual.most else usual.least)
+    beyond = "more" if number > usual.most else "less"
+    yield f"[{where}] {key} is {shown}, {beyond} than {limit}: is that meant?{usual.hint}"
