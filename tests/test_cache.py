@@ -81,7 +81,8 @@ def test_a_mixed_trace_counts_by_its_content(folder: Path) -> None:
 
 @pytest.mark.parametrize("damage", ["cut", "flip", "told", "empty"])
 def test_a_damaged_entry_is_set_aside(folder: Path, damage: str) -> None:
-    first = _read(folder)
+    _read(folder)
+    first = TraceTable(files="a.log").read(folder, cache=False)  # what was kept is mapped from the file
     (arrow,) = (folder / "cache").glob("*.arrow")
     data = bytearray(arrow.read_bytes())
     if damage == "told":

@@ -8,6 +8,7 @@ import pytest
 from builders import make_plan, make_tier
 from libramen import Service, Trace, TraceError, replay
 from libramen.trace.demand import quiet_work, with_demand
+from libramen.trace.trace import RouteDemand
 
 
 def _observed(at_s: list[float], latency_s: list[float], **values: object) -> Trace:
@@ -16,7 +17,15 @@ def _observed(at_s: list[float], latency_s: list[float], **values: object) -> Tr
 
 
 def _quiet(trace: Trace) -> tuple[np.ndarray, list[str]]:
-    return quiet_work(trace, trace.latency_s)[:2]
+    work, notes, _ = _worked(trace, trace.latency_s)
+    return work, notes
+
+
+def _worked(
+    trace: Trace, latency_s: np.ndarray, seed: int = 0
+) -> tuple[np.ndarray, list[str], tuple[RouteDemand, ...]]:
+    work = latency_s.copy()
+    return work, *quiet_work(trace, work, seed)
 
 
 def _two_minutes(busy: list[float], *, quiet: int = 40) -> Trace:
@@ -41,14 +50,14 @@ def test_quiet_minutes_keep_their_own_latency_and_busy_ones_take_a_sample() -> N
     drawn = work[~quiet]
     assert set(drawn) == {float(k) for k in range(1, 41)}
     assert drawn.mean() == pytest.approx(20.5, abs=4 * 11.5 / np.sqrt(360))  # 4 standard errors
-    assert (quiet_work(trace, trace.latency_s, seed=1)[0][~quiet] != drawn).any()
+    assert (_worked(trace, trace.latency_s, seed=1)[0][~quiet] != drawn).any()
 
 
 def test_whoever_queued_longest_is_not_given_the_most_work() -> None:
     """In busy minutes the latency grows from request to request, as in a queue; the work that is found does not."""
     trace = _two_minutes(busy=[])
     latency = np.where(trace.at_s < 120, trace.latency_s, 100 + trace.at_s)
-    work = quiet_work(trace, latency)[0]
+    work = _worked(trace, latency)[0]
     busy = trace.at_s >= 120
     assert abs(np.corrcoef(work[busy], latency[busy])[0, 1]) < 4 / np.sqrt(busy.sum())
 

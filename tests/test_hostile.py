@@ -44,7 +44,7 @@ from libramen import (
     make_trace as make,
 )
 from libramen.cli import run
-from libramen.trace.lines import _LONGEST_LINE
+from libramen.trace.lines import LONGEST_LINE
 from libramen.trace.options import FORMATS
 
 LINE = 'v - - [{stamp} +0100] "GET {path} HTTP/1.1" {status} 10 "-" "{agent}" 0.250\n'
@@ -131,8 +131,8 @@ def test_an_outage_and_what_failed_in_the_log_are_told(tmp_path: Path, capsys: p
 
 
 def test_a_line_of_any_length_is_read_or_skipped_in_linear_time(tmp_path: Path) -> None:
-    long = _line(path="/" + "a" * (3 * _LONGEST_LINE))
-    trace = read_trace(_file(tmp_path, _line() + long + _line() + "x" * (5 * _LONGEST_LINE)))
+    long = _line(path="/" + "a" * (3 * LONGEST_LINE))
+    trace = read_trace(_file(tmp_path, _line() + long + _line() + "x" * (5 * LONGEST_LINE)))
     assert (len(trace), trace.source.skipped) == (2, 2)
     assert "longer than 1,048,576 bytes" in trace.source.first_skipped[0].reason
     assert [skipped.line for skipped in trace.source.first_skipped] == [2, 4]

@@ -79,7 +79,7 @@ def test_a_backtest(found: Backtest) -> None:
     for one in found.figures:
         assert one.off == pytest.approx(max(0, abs(one.replayed_s - one.logged_s) - 1e-3) / one.logged_s)
     assert found.failed == (0, 0)
-    assert found.replicas == ((0.0, 1),)
+    assert found.replicas == {"service": ((0.0, 1),)}
     document = json.loads(json.dumps(found.to_dict(), allow_nan=False))
     assert list(document)[:5] == ["plan", "demand", "requests", "grade", "reason"]
     assert set(document["figures"][0]) == {"scope", "quantile", "requests", "logged_s", "replayed_s"}

@@ -49,7 +49,7 @@ def _idle_entries(where: str, plan: Plan) -> Iterator[str]:
         if entry.floor < stays:
             yield (
                 f"[{where}.scaling.timetable[{place}]] a floor of {entry.floor} takes no replica away: a fixed fleet "
-                f"wants its replicas = {plan.replicas_used}, and has {stays} then. For {entry.floor} replicas: replicas = "
+                f"wants its replicas = {plan.replicas_used}, and has {stays} then. For {entry.floor}: replicas = "
                 f"{entry.floor} in the plan, or ceiling = {entry.floor} in the entry."
             )
 

@@ -127,7 +127,12 @@ def keep(key: str, trace: Trace) -> Trace:
         _make_room(folder)
     except (OSError, OutputError):  # a full disk, a folder that cannot be written: then the files are read again
         return trace
-    return trace.kept_as(key)
+    try:
+        # What was read is let go: from now on the file is its memory, here and in every other process.
+        mapped = _trace_of(arrow, key, trace.source.files)
+    except (OSError, ValueError, KeyError):  # another process has thrown it away
+        return trace.kept_as(key)
+    return mapped.noted_as(from_cache=False)
 
 
 def _write_text(path: Path, text: str) -> None:

@@ -12,6 +12,7 @@ from libramen.errors import TraceError
 from libramen.fields import nearest
 from libramen.streams import stream
 from libramen.trace.doubts import implausible, quiet_doubts
+from libramen.trace.growing import Growing, blocks, counted
 from libramen.trace.trace import RouteDemand
 
 if TYPE_CHECKING:
@@ -79,24 +80,23 @@ def with_demand(
                 f"waits that were estimated (demand = {before.demand!r}); allowed: demand = 'given', or the spans"
             )
         waits_s = np.zeros(len(trace))
-    share = shares_of(trace, cpu_share)
-    observed_s = np.maximum(0.0, trace.latency_s - waits_s)
+    share = _shares_by_route(trace, cpu_share)
+    work_s = np.empty(len(trace))
+    for rows in blocks(len(trace)):
+        work_s[rows] = np.maximum(0.0, trace.latency_s[rows] - waits_s[rows])
     routes: tuple[RouteDemand, ...] = ()
     doubts = quiet_doubts(trace)
     if kind == "observed":
-        work_s = observed_s
         notes = ["demand = observed: time spent queueing in the log counts as work, so it is counted twice"]
     else:
-        work_s, notes, routes = quiet_work(trace, observed_s, seed)
-        doubts += implausible(trace, waits_s + work_s)
-    return trace.with_demand(
-        share * work_s * (1.0 if recorded_speed is None else recorded_speed),
-        waits_s + (1 - share) * work_s,
-        demand=kind,
-        notes=tuple(notes),
-        routes=routes,
-        doubts=doubts,
-    )
+        notes, routes = quiet_work(trace, work_s, seed)
+        doubts += implausible(trace, work_s)
+    speed, cpu_s = 1.0 if recorded_speed is None else recorded_speed, np.empty(len(trace))
+    for rows in blocks(len(trace)):
+        some = share[trace.route_codes[rows]]
+        cpu_s[rows] = some * work_s[rows] * speed
+        work_s[rows] = waits_s[rows] + (1 - some) * work_s[rows]
+    return trace.with_demand(cpu_s, work_s, demand=kind, notes=tuple(notes), routes=routes, doubts=doubts)
 
 
 def with_told_work(
@@ -116,6 +116,11 @@ def shares_of(trace: Trace, cpu_share: float | Mapping[str, float] | None = None
     Raises:
         TraceError: a share is not allowed, or of no route.
     """
+    share_of_each: np.ndarray = _shares_by_route(trace, cpu_share)[trace.route_codes]
+    return share_of_each
+
+
+def _shares_by_route(trace: Trace, cpu_share: float | Mapping[str, float] | None) -> np.ndarray:
     cpu_share = CPU_SHARE if cpu_share is None else cpu_share
     by_route = cpu_share if isinstance(cpu_share, Mapping) else {"*": cpu_share}
     for route, share in by_route.items():
@@ -123,14 +128,10 @@ def shares_of(trace: Trace, cpu_share: float | Mapping[str, float] | None = None
             raise TraceError(f"cpu_share: found {share!r}; allowed: 0 to 1")
         if route != "*" and route not in trace.routes:
             raise TraceError(f"cpu_share: there is no route {route!r}; {nearest(route, trace.routes)}")
-    per_route = np.array([by_route.get(route, by_route.get("*", CPU_SHARE)) for route in trace.routes])
-    share_of_each: np.ndarray = per_route[trace.route_codes]
-    return share_of_each
+    return np.array([by_route.get(route, by_route.get("*", CPU_SHARE)) for route in trace.routes])
 
 
-def quiet_work(
-    trace: Trace, observed_s: np.ndarray, seed: int = 0
-) -> tuple[np.ndarray, list[str], tuple[RouteDemand, ...]]:
+def quiet_work(trace: Trace, work_s: np.ndarray, seed: int = 0) -> tuple[list[str], tuple[RouteDemand, ...]]:
     """Work without queueing [s], estimated from the minutes with the fewest arrivals.
 
     A request in a quiet minute keeps its own time. Any other takes a quiet sample of its route, drawn uniformly from
@@ -138,52 +139,77 @@ def quiet_work(
 
     Args:
         trace: the requests.
-        observed_s: float64 (n,), how long each took, less its known waits [s].
+        work_s: float64 (n,), how long each took, less its known waits [s]; overwritten with its work.
         seed: of the draws; the n-th request has the n-th number.
 
     Returns:
-        float64 (n,); a sentence for every route that had to take busier minutes; and what each
-        route's estimate rests on.
+        a sentence for every route that had to take busier minutes; and what each route's estimate rests on.
     """
-    minute = (trace.at_s // 60).astype(np.int64)
-    answered = np.ones(len(trace), bool)
-    if trace.status is not None:
-        answered = (trace.status < 500) & (trace.status != 408) & (trace.status != 499)
-    rank_of_minute = _quietness(minute)
-    n_minutes = int(rank_of_minute.max()) + 1
-    work_s, drawn = observed_s.copy(), stream(seed, "demand").random(len(trace))
+    rank_of_minute = _quietness(counted(trace.at_s, 60.0))
+    n_minutes, n_routes = int(rank_of_minute.max()) + 1, len(trace.routes)
+    limits = [int(np.ceil(share * n_minutes - 1e-9)) for share, _ in _QUIET_SHARES]
+    requests = np.zeros(n_routes, np.int64)
+    answers = np.zeros((len(limits), n_routes), np.int64)  # in so many of the quietest minutes
+    sums = np.zeros(n_routes)
+    for rows in blocks(len(trace)):
+        codes, rank, answered = _block(trace, rows, rank_of_minute)
+        requests += np.bincount(codes, minlength=n_routes)
+        sums += np.bincount(codes, work_s[rows], minlength=n_routes)
+        for k, limit in enumerate(limits):
+            answers[k] += np.bincount(codes[answered & (rank < limit)], minlength=n_routes)
+    # Of each route the fewest minutes that have samples enough, or all.
+    chosen = np.where((answers >= _ENOUGH_SAMPLES).any(axis=0), (answers >= _ENOUGH_SAMPLES).argmax(axis=0), 2)
+    limit_of = np.array(limits)[chosen]
+    samples = [Growing(np.float64) for _ in trace.routes]
+    for rows in blocks(len(trace)):
+        codes, rank, answered = _block(trace, rows, rank_of_minute)
+        is_sample = answered & (rank < limit_of[codes])
+        for code in np.unique(codes[is_sample]).tolist():
+            samples[code].add(work_s[rows][is_sample & (codes == code)])
+    sorted_s = [some.take() for some in samples]
+    for some in sorted_s:
+        some.sort()
+    draws, means = stream(seed, "demand"), np.zeros(n_routes)
+    for rows in blocks(len(trace)):
+        codes, rank, _ = _block(trace, rows, rank_of_minute)
+        drawn, is_busy = draws.random(len(codes)), rank >= limit_of[codes]
+        for code in np.unique(codes[is_busy]).tolist():
+            here = np.flatnonzero(is_busy & (codes == code))
+            if len(sorted_s[code]):
+                work_s[rows.start + here] = sorted_s[code][(drawn[here] * len(sorted_s[code])).astype(np.int64)]
+        means += np.bincount(codes, work_s[rows], minlength=n_routes)
     notes, routes = [], []
-    order = np.argsort(trace.route_codes, kind="stable")
-    bounds = np.searchsorted(trace.route_codes[order], np.arange(len(trace.routes) + 1))
     for code, route in enumerate(trace.routes):
-        rows = order[bounds[code] : bounds[code + 1]]
-        if not len(rows):
+        if not requests[code]:
             continue
-        for share, minutes in _QUIET_SHARES:  # noqa: B007  (the last ones are used below)
-            quiet = rank_of_minute[minute[rows]] < np.ceil(share * n_minutes - 1e-9)
-            if np.count_nonzero(quiet & answered[rows]) >= _ENOUGH_SAMPLES:
-                break
+        share, minutes = _QUIET_SHARES[chosen[code]]
         if share > _QUIET_SHARES[0][0]:
             which = "half of the minutes" if share < 1 else "all minutes"
             notes.append(
                 f"route {route!r} has fewer than {_ENOUGH_SAMPLES} answers in quiet minutes: "
                 f"its work is taken from {which}"
             )
-        samples = np.sort(observed_s[rows[quiet & answered[rows]]])
-        busy = rows[~quiet]
-        if samples.size and busy.size:
-            work_s[busy] = samples[(drawn[busy] * samples.size).astype(np.int64)]
-        means = float(observed_s[rows].mean()), float(work_s[rows].mean())
-        routes.append(RouteDemand(route, len(rows), samples.size, minutes, *means))
-    return work_s, notes, tuple(routes)
+        n = int(requests[code])
+        routes.append(
+            RouteDemand(route, n, len(sorted_s[code]), minutes, float(sums[code] / n), float(means[code] / n))
+        )
+    return notes, tuple(routes)
 
 
-def _quietness(minute: np.ndarray) -> np.ndarray:
+def _block(trace: Trace, rows: slice, rank_of_minute: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Of some requests the route, the rank of their minute, and whether they were answered."""
+    rank = rank_of_minute[(trace.at_s[rows] // 60).astype(np.int64)]
+    if trace.status is None:
+        return trace.route_codes[rows], rank, np.ones(len(rank), bool)
+    status = trace.status[rows]
+    return trace.route_codes[rows], rank, (status < 500) & ~np.isin(status, (408, 429, 499))
+
+
+def _quietness(arrivals: np.ndarray) -> np.ndarray:
     """For each minute of the trace its rank by arrivals, fewest first, earliest first among equals.
 
     Minutes without traffic have no rank, and get the greatest number.
     """
-    arrivals = np.bincount(minute)
     with_traffic = np.flatnonzero(arrivals)
     rank = np.full(len(arrivals), len(with_traffic) - 1)
     rank[with_traffic[np.argsort(arrivals[with_traffic], kind="stable")]] = np.arange(len(with_traffic))

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Final
 import numpy as np
 
 from libramen import units
+from libramen.trace.growing import counted
 
 if TYPE_CHECKING:
     from libramen.trace.trace import Trace
@@ -17,6 +18,11 @@ _SIGMAS: Final = 4.0
 _ALIKE: Final = 0.6
 _BUSIEST: Final = 1.15
 _SOME: Final = 1_000_000
+_ENOUGH: Final = 4_000_000
+"""Requests of a longer log that are looked at."""
+_GOLDEN: Final = 0.6180339887498949
+_LEAD_S: Final = 600.0
+"""So long before them those are counted that may still be in progress."""
 _MINUTES_S: Final = 120.0
 _LONG_S: Final = 10.0
 _MANY_IN_PROGRESS: Final = 500
@@ -39,18 +45,14 @@ def quiet_doubts(trace: Trace) -> tuple[str, ...]:
     """
     if trace.latency_s is None or len(trace) < _FEW:
         return ()
-    minute = (trace.at_s // 60).astype(np.int64)
-    arrivals = np.bincount(minute)
+    arrivals = counted(trace.at_s, 60.0)
     with_traffic = np.flatnonzero(arrivals)
     order = with_traffic[np.argsort(arrivals[with_traffic], kind="stable")]
     quarter = max(1, -(-len(order) // 4))
     quiet = np.zeros(len(arrivals), bool)
     quiet[order[:quarter]] = True
-    answered = np.ones(len(trace), bool)
-    if trace.status is not None:
-        answered = (trace.status < 500) & ~np.isin(trace.status, (408, 499))
-    before = np.arange(len(trace)) - np.searchsorted(np.sort(trace.at_s + trace.latency_s), trace.at_s, side="right")
-    relative = trace.latency_s / _route_medians(trace)
+    pieces = [_looked_at(trace, some) for some in _hours_of(trace, quiet)]
+    minute, before, answered, relative = (np.concatenate(columns) for columns in zip(*pieces, strict=True))
     doubts = []
     rise = _rise(relative, before, minute, quiet[minute] & answered)
     if rise is not None:
@@ -65,6 +67,40 @@ def quiet_doubts(trace: Trace) -> tuple[str, ...]:
             "quiet time from which work could be taken"
         )
     return tuple(doubts)
+
+
+def _hours_of(trace: Trace, quiet: np.ndarray) -> list[slice]:
+    """The hours of a log that are looked at: all, or of a long one those with most quiet minutes and some others."""
+    n = int(trace.at_s[-1] // 3600) + 1
+    bounds = np.concatenate([[0], np.searchsorted(trace.at_s, 3600.0 * np.arange(1, n)), [len(trace)]])
+    if len(trace) <= _ENOUGH:
+        return [slice(0, len(trace))]
+    quietest = np.argsort(-np.add.reduceat(quiet, np.arange(0, len(quiet), 60)), kind="stable")
+    chosen: set[int] = set()
+    spread = np.argsort(np.arange(n) * _GOLDEN % 1, kind="stable")  # any number of the first are spread over all
+    for order in (quietest, spread):
+        requests = 0
+        for hour in order.tolist():
+            if requests > _ENOUGH // 2:
+                break
+            requests += int(bounds[hour + 1] - bounds[hour])
+            chosen.add(hour)
+    pairs = [(int(bounds[hour]), int(bounds[hour + 1])) for hour in sorted(chosen)]
+    return [slice(first, last) for first, last in pairs if last > first]
+
+
+def _looked_at(trace: Trace, rows: slice) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+    """Of each request in some rows: minute, found in progress, whether answered, latency over that of its route."""
+    assert trace.latency_s is not None
+    lead = int(np.searchsorted(trace.at_s, trace.at_s[rows.start] - _LEAD_S))
+    seen, own = slice(lead, rows.stop), slice(rows.start - lead, None)
+    at_s, latency_s = trace.at_s[seen], trace.latency_s[seen]
+    before = np.arange(len(at_s)) - np.searchsorted(np.sort(at_s + latency_s), at_s, side="right")
+    answered = np.ones(rows.stop - rows.start, bool)
+    if trace.status is not None:
+        answered = (trace.status[rows] < 500) & ~np.isin(trace.status[rows], (408, 429, 499))
+    relative = trace.latency_s[rows] / _route_medians(trace.part(rows))
+    return (trace.at_s[rows] // 60).astype(np.int64), before[own], answered, relative
 
 
 def unit_doubts(trace: Trace) -> tuple[str, ...]:
@@ -101,10 +137,10 @@ def implausible(trace: Trace, work_s: np.ndarray) -> tuple[str, ...]:
         work_s: float64 (n,), estimated [s].
     """
     assert trace.latency_s is not None
-    minute = (trace.at_s // 60).astype(np.int64)
-    busiest = minute == int(np.argmax(np.bincount(minute)))
-    needed, there = float(work_s[busiest].sum()) / 60, float(trace.latency_s[busiest].sum()) / 60
-    if np.count_nonzero(busiest) < _FEW or needed <= _BUSIEST * there:
+    busiest = int(np.argmax(counted(trace.at_s, 60.0)))
+    first, last = np.searchsorted(trace.at_s, [60.0 * busiest, 60.0 * (busiest + 1)]).tolist()
+    needed, there = float(work_s[first:last].sum()) / 60, float(trace.latency_s[first:last].sum()) / 60
+    if last - first < _FEW or needed <= _BUSIEST * there:
         return ()
     sentence = (
         f"in its busiest minute this work would keep {needed:.3g} requests in progress, where the log had {there:.3g}: "

@@ -7,6 +7,7 @@ from collections import Counter, deque
 from concurrent.futures import ThreadPoolExecutor
 from typing import TYPE_CHECKING, Final, NamedTuple, TypeVar
 
+from libramen.errors import TraceError
 from libramen.trace.sources import BROKEN, Opened, some_bytes
 from libramen.trace.trace import SkippedLine
 
@@ -15,8 +16,9 @@ if TYPE_CHECKING:
     from io import BufferedIOBase
 
 _BLOCK_SIZE: Final = 1 << 21
-_LONGEST_LINE: Final = 1 << 20
+LONGEST_LINE: Final = 1 << 20
 _FIRST_SKIPPED: Final = 5
+_GARBAGE: Final = 100_000
 _FOUND: Final = re.compile(r"'.*'| \(.*\)")
 _Result = TypeVar("_Result")
 
@@ -53,6 +55,16 @@ class SkippedLines:
             self.reasons[_FOUND.sub("...", reason).removesuffix("...")] += count
 
 
+def refuse_garbage(file: str, n: int, skipped: SkippedLines) -> None:
+    """Stop where a hundred thousand lines have been looked at and not one can be read.
+
+    Raises:
+        TraceError: so it is.
+    """
+    if not n and skipped.count > _GARBAGE:
+        raise TraceError(f"{file}: none of its first {skipped.count:,} lines can be read: {skipped.first[0].reason}")
+
+
 def blocks_of(opened: Opened, skipped: SkippedLines, progress: Callable[[int], None]) -> Iterator[Block]:
     """The content of a file in blocks of whole lines.
 
@@ -68,7 +80,7 @@ def blocks_of(opened: Opened, skipped: SkippedLines, progress: Callable[[int], N
         begin, end = 0, data.rfind(b"\n") + 1
         if too_long and end:
             begin = data.find(b"\n") + 1
-            skipped.add(file, line, f"the line is longer than {_LONGEST_LINE:,} bytes")
+            skipped.add(file, line, f"the line is longer than {LONGEST_LINE:,} bytes")
             line, too_long = line + 1, False
         if end > begin:
             whole = b"".join([*rest, data[begin:end]])
@@ -78,13 +90,13 @@ def blocks_of(opened: Opened, skipped: SkippedLines, progress: Callable[[int], N
             rest, kept = [], 0
         rest.append(data[end:])
         kept += len(data) - end
-        if kept > _LONGEST_LINE:
+        if kept > LONGEST_LINE:
             rest, kept, too_long = [], 0, True
         if broken:
             skipped.add(file, line, broken)
         if broken or not data:
             if too_long:
-                skipped.add(file, line, f"the line is longer than {_LONGEST_LINE:,} bytes")
+                skipped.add(file, line, f"the line is longer than {LONGEST_LINE:,} bytes")
             elif kept:
                 yield Block(file, line, b"".join(rest))
             return

@@ -11,7 +11,8 @@ from libramen import units
 from libramen.errors import TraceError, UnitError
 from libramen.streams import stream
 from libramen.trace.demand import CPU_SHARE
-from libramen.trace.trace import MOST_REQUESTS, Source, Trace
+from libramen.trace.growing import BLOCK, Growing, blocks, remapped
+from libramen.trace.trace import MOST_REQUESTS, Source, Trace, instant_of
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -133,7 +134,7 @@ def make_trace(
             fading = np.exp(-(grid_s - crowd_s) / max(fades_s, 1e-9))
             level = level * np.where(grid_s < crowd_s, 1.0, 1 + (crowd - 1) * fading)
         at_s = _open(rng, grid_s, level, span_s, burst if arrivals == "bursty" else None, burst_s)
-    at_s = np.sort(at_s)
+    at_s.sort()  # in its place
     _require(len(at_s) > 0, "rate", rate, "high enough for one request within the span")
     names, given = list(kinds), [kind.get("share", 1.0) for kind in kinds.values()]
     _require(
@@ -143,27 +144,43 @@ def make_trace(
         "shares of 0 or more, not all 0",
     )
     shares = np.array(given, float)
-    route = rng.choice(len(names), len(at_s), p=shares / shares.sum())
-    cpu_s, wait_s, size = np.zeros(len(at_s)), np.zeros(len(at_s)), np.zeros(len(at_s))
+    n = len(at_s)
+    route = np.empty(n, np.int32)
+    for rows in blocks(n):
+        route[rows] = rng.choice(len(names), rows.stop - rows.start, p=shares / shares.sum())
+    cpu_s, wait_s = np.empty(n), np.empty(n)
+    sizes: list[float] = []
     for k, kind in enumerate(kinds.values()):
-        rows = np.flatnonzero(route == k)
         own = {**default, **kind}
         unknown = set(kind) - {"share", *default}
         _require(not unknown, f"routes.{names[k]}", ", ".join(sorted(unknown)), ", ".join(["share", *default]))
-        drawn = _work(stream(seed, "make", 1 + k), len(rows), own)
-        cpu_s[rows], wait_s[rows] = own["cpu_share"] * drawn, (1 - own["cpu_share"]) * drawn
+        draws = stream(seed, "make", 1 + k)
+        for rows in blocks(n):
+            here = rows.start + np.flatnonzero(route[rows] == k)
+            drawn = _work(draws, len(here), own)
+            cpu_s[here], wait_s[here] = own["cpu_share"] * drawn, (1 - own["cpu_share"]) * drawn
         sent = own["bytes_out"]
         _require(sent is None or (_is_number(sent) and 0 <= sent <= 1e15), "bytes_out", sent, "a number of bytes")
-        size[rows] = sent or 0
-    return Trace.from_arrays(
+        sizes.append(float(sent or 0))
+    size = None
+    if any(sizes):
+        size = np.empty(n)
+        for rows in blocks(n):
+            size[rows] = np.array(sizes)[route[rows]]
+        size = size if size.any() else None
+    there = np.unique(route).tolist()
+    ordered = sorted(str(names[k]) for k in there)
+    lookup = np.array([ordered.index(str(name)) if k in there else 0 for k, name in enumerate(names)], np.int32)
+    return Trace.of_own_arrays(
         at_s=at_s,
         cpu_s=cpu_s,
         wait_s=wait_s,
-        route=np.array(names)[route],
-        bytes_out=size if size.any() else None,
+        route_codes=remapped(route, lookup),
+        routes=tuple(ordered),
+        bytes_out=size,
+        in_s={},
         span_s=span_s,
-        start=start,
-        time_zone=time_zone,
+        start=instant_of(start, time_zone),
         source=Source(format="made", notes=(f"made: {arrivals} arrivals, profile {profile}, seed {seed}",)),
     )
 
@@ -204,7 +221,16 @@ def _open(
     width_s = np.diff(np.append(grid_s, span_s))
     if burst is None:
         count = rng.poisson(level * width_s)
-        drawn: np.ndarray = np.repeat(grid_s, count) + rng.random(int(count.sum())) * np.repeat(width_s, count)
+        ends = np.concatenate([[0], np.cumsum(count)])
+        drawn = np.empty(int(ends[-1]))
+        first = 0
+        while first < len(count):  # as many intervals as have a block of arrivals, one at least
+            last = max(first + 1, int(np.searchsorted(ends, ends[first] + BLOCK, side="right")) - 1)
+            some, here = slice(first, last), slice(int(ends[first]), int(ends[last]))
+            drawn[here] = rng.random(here.stop - here.start)
+            drawn[here] *= np.repeat(width_s[some], count[some])
+            drawn[here] += np.repeat(grid_s[some], count[some])
+            first = last
         return drawn
     _require(burst >= 1, "burst", burst, "1 or more")
     _require(burst_s > 0, "burst_length", burst_s, "above 0")
@@ -218,9 +244,11 @@ def _open(
     low = 1 / (1 - _BURST_SHARE + _BURST_SHARE * burst)
     # Draw at the highest rate, then keep each with the chance of its state (thinning, Lewis and Shedler 1979).
     at_s = _open(rng, grid_s, level * low * burst, span_s, None, burst_s)
-    in_burst = np.searchsorted(ends, at_s, side="right") % 2 == 1
-    kept: np.ndarray = at_s[in_burst | (rng.random(len(at_s)) < 1 / burst)]
-    return kept
+    kept = Growing(np.float64)
+    for rows in blocks(len(at_s)):
+        in_burst = np.searchsorted(ends, at_s[rows], side="right") % 2 == 1
+        kept.add(at_s[rows][in_burst | (rng.random(rows.stop - rows.start) < 1 / burst)])
+    return kept.take()
 
 
 def _closed(rng: np.random.Generator, span_s: float, clients: int, think_s: float, mean_s: float) -> np.ndarray:

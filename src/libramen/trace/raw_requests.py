@@ -14,9 +14,10 @@ import numpy as np
 from libramen import units
 from libramen.errors import TraceError
 from libramen.times import seconds_between
+from libramen.trace.growing import backs, blocks, is_ascending
 from libramen.trace.routes import gather
 from libramen.trace.stamps import spread_within_second
-from libramen.trace.trace import Made, Source, Trace
+from libramen.trace.trace import Made, Source, Trace, check_numbers
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Sequence
@@ -91,6 +92,9 @@ class RawRequests:
 
     def sort(self) -> None:
         """Put the rows in order of time, a column at a time: a long log need not fit twice."""
+        if is_ascending(self.at_s):
+            self.agents = self.hosts = None
+            return
         order = np.argsort(self.at_s, kind="stable")
         for name in _COLUMNS:
             array = getattr(self, name)
@@ -112,6 +116,49 @@ def without_doubles(found: RawRequests) -> RawRequests:
     """
     if found.file is None or len(found.files) < 2:
         return found
+    shared = _in_two_files(found)
+    if not len(shared):
+        return found
+    if len(shared) < len(found.at_s):
+        # Only what lies in the time of two files can stand in both.
+        some = found.keep(shared)
+        kept, doubled = _doubles(some)
+        return found if not doubled else _without(found, shared, kept, doubled)
+    kept, doubled = _doubles(found)
+    return found if not doubled else _without(found, np.arange(len(found.at_s)), kept, doubled)
+
+
+def _without(found: RawRequests, shared: np.ndarray, kept: np.ndarray, doubled: int) -> RawRequests:
+    rows = np.ones(len(found.at_s), bool)
+    rows[shared[~kept]] = False
+    fewer = found.keep(rows)
+    fewer.notes.append(f"{doubled:,} lines stand in two files, and count once")
+    return fewer
+
+
+def _in_two_files(found: RawRequests) -> np.ndarray:
+    """The rows whose instants lie between the first and the last of two files at least: int64 (k,)."""
+    assert found.file is not None
+    least, most = np.full(len(found.files), np.inf), np.full(len(found.files), -np.inf)
+    for some in blocks(len(found.at_s)):
+        np.minimum.at(least, found.file[some], found.at_s[some])
+        np.maximum.at(most, found.file[some], found.at_s[some])
+    there = np.flatnonzero(least <= most)
+    # How many files there are at each instant changes at these only.
+    edges_s = np.sort(np.concatenate([least[there], np.nextafter(most[there], np.inf)]))
+    begun = np.searchsorted(np.sort(least[there]), edges_s, side="right")
+    over = np.searchsorted(np.sort(np.nextafter(most[there], np.inf)), edges_s, side="right")
+    is_shared = np.append(False, begun - over >= 2)
+    rows = [
+        some.start + np.flatnonzero(is_shared[np.searchsorted(edges_s, found.at_s[some], side="right")])
+        for some in blocks(len(found.at_s))
+    ]
+    return np.concatenate(rows) if rows else np.zeros(0, np.int64)
+
+
+def _doubles(found: RawRequests) -> tuple[np.ndarray, int]:
+    """Which of some rows stay, bool (n,), and how many do not."""
+    assert found.file is not None
     columns = [found.at_s, found.latency_s, found.status, found.bytes_out]
     columns += [pair[0] for pair in (found.labels, found.hosts, found.agents) if pair is not None]
     order = np.lexsort([found.file, *(column for column in columns if column is not None)])
@@ -133,13 +180,9 @@ def without_doubles(found: RawRequests) -> RawRequests:
         [[False], (group[by_rank][1:] == group[by_rank][:-1]) & (rank[by_rank][1:] == rank[by_rank][:-1])]
     )
     doubled = order[by_rank[again]]
-    if not doubled.size:
-        return found
     rows = np.ones(len(order), bool)
     rows[doubled] = False
-    kept = found.keep(rows)
-    kept.notes.append(f"{doubled.size:,} lines stand in two files, and count once")
-    return kept
+    return rows, int(doubled.size)
 
 
 def leave_out(found: RawRequests, what: Sequence[LeaveOut], routes: Sequence[tuple[str, str]]) -> RawRequests:
@@ -234,15 +277,15 @@ def to_trace(
     Raises:
         TraceError: times from the start of the trace go back, or values are not allowed.
     """
+    _check(found)
     at_s, notes = found.at_s, found.notes
     start: datetime | None = None
     span_s: float | None = None
     if found.base is not None:
-        at_s = _arrivals(found, seed, stamp or found.stamp, within_second)
-        back = int(np.count_nonzero(np.diff(found.at_s) < 0))
+        back = backs(found.at_s)
+        _arrivals(found, seed, stamp or found.stamp, within_second)
         if back:
             notes.append(f"{back:,} lines stand before earlier ones, and are sorted by time")
-        found.at_s = at_s
         found.sort()
         start, span_s = _whole_minutes(found, zone)
         at_s = found.at_s
@@ -251,21 +294,24 @@ def to_trace(
     elif found.made.span_s is not None and found.made.span_s >= at_s.max(initial=0.0):
         span_s = found.made.span_s
     n = len(at_s)
-    trace = Trace.from_arrays(
+    names: tuple[str, ...] = ("all",)
+    codes: np.ndarray = np.zeros(n, np.int32)
+    if found.labels is not None:
+        codes, names = gather(*found.labels, routes=routes, fold=found.fold)
+    trace = Trace.of_own_arrays(
         at_s=at_s,
         cpu_s=np.zeros(n) if found.cpu_s is None else found.cpu_s,
-        wait_s=found.wait_s,
+        wait_s=np.zeros(n) if found.wait_s is None else found.wait_s,
+        route_codes=codes,
+        routes=names,
         bytes_out=found.bytes_out,
         latency_s=found.latency_s,
-        status=found.status,
+        status=None if found.status is None else found.status.astype(np.int16, copy=False),
+        visitor=found.visitor,
         in_s=found.in_s,
         span_s=span_s,
         start=start,
     )
-    trace = replace(trace, visitor=found.visitor)
-    if found.labels is not None:
-        codes, names = gather(*found.labels, routes=routes, fold=found.fold)
-        trace = replace(trace, route_codes=codes, routes=names)
     notes += [*_gaps(trace), *_failures(trace)]
     source = Source(
         files=found.files,
@@ -319,6 +365,9 @@ def without_far_stamps(found: RawRequests) -> RawRequests:
     """
     if found.base is None or not len(found.at_s):
         return found
+    first_s, last_s = float(np.min(found.at_s)), float(np.max(found.at_s))
+    if first_s + found.base > 0 and last_s + found.base < _LATEST_S and last_s - first_s <= _YEAR_S:
+        return found
     at_s = found.at_s + found.base
     far = ~((at_s > 0) & (at_s < _LATEST_S))
     order = np.argsort(at_s, kind="stable")
@@ -344,16 +393,31 @@ def _shown_time(at_s: float) -> str:
     return f"'{datetime(1970, 1, 1, tzinfo=UTC) + timedelta(seconds=float(at_s)):%Y-%m-%d %H:%M:%S} UTC'"
 
 
-def _arrivals(found: RawRequests, seed: int, stamp: str, within_second: str) -> np.ndarray:
-    """Arrivals from stamps [s from `base`], and a note of what was done."""
-    at_s = found.at_s.copy()
+def _check(found: RawRequests) -> None:
+    """Refuse values that no request has, before anything is worked out from them.
+
+    Raises:
+        TraceError: there are some.
+    """
+    for name in ("cpu_s", "wait_s", "latency_s", "status", "bytes_out"):
+        if (array := getattr(found, name)) is not None:
+            check_numbers(name, array)
+    for name, array in found.in_s.items():
+        check_numbers(f"in_{name}_s", array)
+    if found.base is not None and not np.isfinite([found.at_s.min(), found.at_s.max()]).all():
+        check_numbers("at_s", found.at_s)
+
+
+def _arrivals(found: RawRequests, seed: int, stamp: str, within_second: str) -> None:
+    """Arrivals from stamps [s from `base`], in their place, and a note of what was done."""
+    at_s = found.at_s
     words = []
     if found.whole_seconds and within_second != "none":
         # Each file has an order of its own: that of one server, or of its own time.
         files = [slice(None)] if found.file is None else [found.file == n for n in range(len(found.files))]
         for number, rows in enumerate(files):
             evenly = within_second == "even"
-            at_s[rows] += spread_within_second(found.at_s[rows], seed, evenly=evenly, number=number)
+            at_s[rows] += spread_within_second(at_s[rows], seed, evenly=evenly, number=number)
         words.append(f"whole-second time stamps, spread within their second ({within_second})")
     if stamp == "answer" and found.latency_s is not None:
         at_s -= found.latency_s
@@ -362,22 +426,24 @@ def _arrivals(found: RawRequests, seed: int, stamp: str, within_second: str) -> 
         words.append("stamps are of answers, and without request times count as arrivals")
     if words:
         found.notes.append("; ".join(words))
-    return at_s
 
 
 def _gaps(trace: Trace) -> list[str]:
     """Stretches of a minute or more without a line where as many before and after would make one expect several."""
-    edges_s = np.concatenate([[0.0], trace.at_s, [trace.span_s]])
-    lasts_s = np.diff(edges_s)
-    places = np.flatnonzero(lasts_s[1:-1] >= _GAP_S) + 1
+    at_s = trace.at_s
+    places = np.concatenate([
+        first + np.flatnonzero(np.diff(at_s[first : some.stop]) >= _GAP_S)
+        for some in blocks(len(at_s)) if (first := max(0, some.start - 1)) >= 0
+    ])  # fmt: skip
+    lasts_s = at_s[places + 1] - at_s[places]
     notes = []
-    for place in places[np.argsort(-lasts_s[places], kind="stable")][:_MOST_GAPS].tolist():
-        from_s, length_s = float(edges_s[place]), float(lasts_s[place])
+    for place in np.argsort(-lasts_s, kind="stable")[:_MOST_GAPS].tolist():
+        from_s, length_s = float(at_s[places[place]]), float(lasts_s[place])
         to_s = from_s + length_s
         # At least two minutes on both sides: how many there were in as long a time, had it gone on like that.
         around_s = max(length_s, 120.0)
-        before = int(np.count_nonzero((trace.at_s > from_s - around_s) & (trace.at_s <= from_s)))
-        after = int(np.count_nonzero((trace.at_s >= to_s) & (trace.at_s < to_s + around_s)))
+        before = int(np.diff(np.searchsorted(at_s, [from_s - around_s, from_s], side="right"))[0])
+        after = int(np.diff(np.searchsorted(at_s, [to_s, to_s + around_s], side="left"))[0])
         expected = min(before, after) * length_s / around_s
         if expected >= _GAP_NEIGHBOURS:
             when = trace.local_time(from_s)
@@ -393,16 +459,24 @@ def _failures(trace: Trace) -> list[str]:
     """What failed when the log was written: it is replayed like everything else."""
     if trace.status is None:
         return []
-    failed, given_up = trace.status >= 500, np.isin(trace.status, (408, 499))
+    n_failed = n_given_up = 0
+    arrivals = np.zeros(int(trace.at_s[-1] // 60) + 1, np.int64)
+    bad = np.zeros_like(arrivals)
+    for some in blocks(len(trace)):
+        status, minute = trace.status[some], (trace.at_s[some] // 60).astype(np.int64)
+        failed = status >= 500
+        n_failed += int(np.count_nonzero(failed))
+        n_given_up += int(np.count_nonzero((status == 408) | (status == 499)))
+        first = int(minute[0])
+        arrivals[first : int(minute[-1]) + 1] += np.bincount(minute - first)
+        bad[first : int(minute[-1]) + 1] += np.bincount(minute[failed] - first, minlength=int(minute[-1]) - first + 1)
     notes = []
-    if failed.any() or given_up.any():
+    if n_failed or n_given_up:
         notes.append(
-            f"in the log {np.count_nonzero(failed):,} requests failed (a status of 500 or more) and in "
-            f"{np.count_nonzero(given_up):,} the client gave up (408, 499): they are replayed like all others, and say "
+            f"in the log {n_failed:,} requests failed (a status of 500 or more) and in "
+            f"{n_given_up:,} the client gave up (408, 499): they are replayed like all others, and say "
             "nothing of what fails in a replay"
         )
-    minute = (trace.at_s // 60).astype(np.int64)
-    arrivals, bad = np.bincount(minute), np.bincount(minute[failed], minlength=int(minute[-1]) + 1)
     out = np.flatnonzero((bad > 0.5 * arrivals) & (arrivals >= 10))
     if len(out):
         when = trace.local_time(60.0 * int(out[0]))

@@ -13,6 +13,7 @@ from libramen.trace.demand import with_demand, with_told_work
 from libramen.trace.formats.reader import Head, Reading
 from libramen.trace.formats.registry import BY_FORMAT, READERS, users_of
 from libramen.trace.formats.table import COLUMNS
+from libramen.trace.growing import blocks, remapped
 from libramen.trace.options import checked_options
 from libramen.trace.raw_requests import RawRequests, leave_out, to_trace, without_doubles, without_far_stamps
 from libramen.trace.sources import Opened, expand
@@ -21,7 +22,6 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Iterable
 
     from libramen.trace.options import ReadOptions
-    from libramen.trace.rows import Rows
     from libramen.trace.trace import Trace
 
 _SAMPLE_SIZE: Final = 1 << 17
@@ -152,13 +152,8 @@ def read_requests(
     if found.servers is not None:
         codes, texts = found.servers
         nobody = np.array([text.rpartition("=")[2] in {"", "-"} for text in texts], bool)
-        server = np.where(nobody[codes], -1, codes).astype(np.int32)
+        server = remapped(codes, np.where([*nobody, True], -1, np.arange(len(texts) + 1)).astype(np.int32))
     return Requests(trace, has_cpu, server, found.file)
-
-
-def _servers(rows: Rows) -> tuple[np.ndarray, list[str]] | None:
-    """Which server answered each line, where all lines say so."""
-    return rows.servers.pair() if len(rows.servers.array()) == rows.n else None
 
 
 def whole_load(trace: Trace, options: ReadOptions) -> Trace:
@@ -252,25 +247,29 @@ def _from_rows(reading: Reading, kind: str, files: tuple[str, ...]) -> RawReques
     second = rows.take("second")
     assert second is not None
     fraction_s, took_s, bytes_out = (rows.take(name) for name in ("fraction_s", "took_s", "bytes_out"))
-    base = int(second.min())
-    whole = fraction_s is None
-    n = rows.n
+    base, n = int(second.min()), rows.n
+    at_s = second.view(np.float64)  # each number in the place of the one that it comes from
+    for some in blocks(n):
+        at_s[some] = second[some] - base
+        if fraction_s is not None:
+            at_s[some] += np.nan_to_num(fraction_s[some])
+    del second
     return RawRequests(
         format=kind,
         files=files,
-        at_s=(second - base).astype(np.float64) if fraction_s is None else (second - base) + np.nan_to_num(fraction_s),
+        at_s=at_s,
         base=base,
         stamp="answer",
-        whole_seconds=whole,
+        whole_seconds=fraction_s is None,
         skipped=skipped,
         lines=n + skipped.count,
         latency_s=None if took_s is None or np.isnan(took_s).any() else took_s,
         status=rows.take("status"),
         bytes_out=None if bytes_out is None or np.isnan(bytes_out).any() else bytes_out,
-        labels=(rows.paths.array(), list(rows.paths.texts)),
-        agents=rows.agents.pair(),
-        hosts=rows.hosts.pair(),
-        servers=_servers(rows),
+        labels=rows.paths.take(),
+        agents=rows.pair("agents"),
+        hosts=rows.pair("hosts"),
+        servers=rows.pair("servers"),
         file=rows.take("file"),
         notes=notes,
     )

@@ -9,6 +9,8 @@ from typing import TYPE_CHECKING, Final
 
 import numpy as np
 
+from libramen.trace.growing import blocks, remapped
+
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
@@ -70,7 +72,9 @@ def gather(
         int32 (n,) indices into the routes, and the routes in alphabetical order.
     """
     folded = [route_of(path, routes) if fold or routes else path for path in paths]
-    requests = np.bincount(codes, minlength=len(paths))
+    requests = np.zeros(len(paths), np.int64)
+    for rows in blocks(len(codes)):
+        requests += np.bincount(codes[rows], minlength=len(paths))
     total: Counter[str] = Counter()
     for route, count in zip(folded, requests.tolist(), strict=True):
         if count:
@@ -81,4 +85,4 @@ def gather(
     names = sorted(kept)
     index = {route: code for code, route in enumerate(names)}
     lookup = np.array([index.get(route, index.get(REST, 0)) for route in folded], np.int32)
-    return lookup[codes], tuple(names)
+    return remapped(np.ascontiguousarray(codes, np.int32), lookup), tuple(names)

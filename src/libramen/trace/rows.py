@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING
+from typing import Final
 
 import numpy as np
 
-if TYPE_CHECKING:
-    from collections.abc import Sequence
+from libramen.trace.growing import Codes, Growing
 
 
 @dataclass
@@ -26,32 +25,17 @@ class Part:
     server: tuple[np.ndarray, list[str]] | None = None  # that answered
 
 
-class Codes:
-    """Indices into distinct texts, over many parts."""
-
-    def __init__(self) -> None:
-        self.texts: dict[str, int] = {}
-        self._parts: list[np.ndarray] = []
-
-    def add(self, codes: np.ndarray, texts: Sequence[str]) -> None:
-        """Append indices into other texts."""
-        known = np.array([self.texts.setdefault(text, len(self.texts)) for text in texts], np.int32)
-        self._parts.append(known[codes] if len(texts) else np.zeros(len(codes), np.int32))
-
-    def pair(self) -> tuple[np.ndarray, list[str]] | None:
-        """Indices and texts, None: there are none."""
-        return (self.array(), list(self.texts)) if self._parts else None
-
-    def array(self) -> np.ndarray:
-        """All of them, int32 (n,)."""
-        return np.concatenate(self._parts) if self._parts else np.zeros(0, np.int32)
+_KINDS: Final = {
+    "second": np.int64, "fraction_s": np.float64, "took_s": np.float64, "status": np.int16, "bytes_out": np.float64,
+}  # fmt: skip
+_MISSING: Final = {"fraction_s": np.nan, "took_s": np.nan, "bytes_out": np.nan}
 
 
 @dataclass
 class Rows:
     """All rows read so far, in the order of the files."""
 
-    columns: dict[str, list[np.ndarray]] = field(default_factory=dict)
+    columns: dict[str, Growing] = field(default_factory=dict)
     paths: Codes = field(default_factory=Codes)
     agents: Codes = field(default_factory=Codes)
     hosts: Codes = field(default_factory=Codes)
@@ -65,15 +49,20 @@ class Rows:
             "second": part.second,
             "fraction_s": part.fraction_s,
             "took_s": part.took_s,
-            "status": None if part.status is None else part.status.astype(np.int16),
+            "status": part.status,
             "bytes_out": part.bytes_out,
-            "file": np.full(n, file, np.int16),
         }
         for name, array in values.items():
             if array is not None or name in self.columns:
                 # A log whose fields change may lack now what it had before, or the other way round.
-                parts = self.columns.setdefault(name, [np.full(self.n, np.nan)] if self.n else [])
-                parts.append(np.full(n, np.nan) if array is None else array)
+                if name not in self.columns:
+                    self.columns[name] = Growing(_KINDS[name])
+                    self.columns[name].add_same(_MISSING.get(name, 0), self.n)
+                if array is None:
+                    self.columns[name].add_same(_MISSING.get(name, 0), n)
+                else:
+                    self.columns[name].add(array)
+        self.columns.setdefault("file", Growing(np.int16)).add_same(file, n)
         self.paths.add(*part.path)
         for codes, pair in ((self.agents, part.agent), (self.hosts, part.host), (self.servers, part.server)):
             if pair is not None:
@@ -81,9 +70,11 @@ class Rows:
         self.n += n
 
     def take(self, name: str) -> np.ndarray | None:
-        """One column as a whole, None: no row has it; its parts are let go."""
-        parts = self.columns.pop(name, None)
-        if parts is None:
-            return None
-        whole = np.concatenate(parts)
-        return np.nan_to_num(whole).astype(np.int16) if name == "status" else whole
+        """One column as a whole, which is let go; None: no row has it."""
+        column = self.columns.pop(name, None)
+        return None if column is None else column.take()
+
+    def pair(self, name: str) -> tuple[np.ndarray, list[str]] | None:
+        """Indices and texts of one of the columns of texts, which is let go; None: not all rows have it."""
+        codes: Codes = getattr(self, name)
+        return codes.take() if codes.n == self.n else None

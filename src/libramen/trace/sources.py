@@ -49,8 +49,10 @@ class Opened:
     """A file that is open: its unpacked `content`, and how many of its bytes on disk have been read."""
 
     def __init__(self, path: Path) -> None:
-        self.path = path
+        self.path, self._is_plain = path, str(path) != STANDARD_INPUT and path.is_file()
         try:
+            if not self._is_plain and _is_endless(path):
+                raise TraceError(f"{path}: found a device; allowed: a file or a pipe")
             raw: Any = sys.stdin.buffer if str(path) == STANDARD_INPUT else path.open("rb")
             self._file = raw
             if not raw.seekable():  # what a pipe has given cannot be read again
@@ -88,6 +90,11 @@ class Opened:
         self.content = io.BufferedReader(_PutBack(head, self.content, broken))
         return head
 
+    @property
+    def place(self) -> str | None:
+        """Its path, where it is a plain file that is not packed: it may be read again there, in any order."""
+        return str(self.path) if not self.packing and self._is_plain else None
+
     def position(self) -> int:
         """Bytes read so far; 0 where that is not known."""
         try:
@@ -102,6 +109,14 @@ class Opened:
         if str(self.path) != STANDARD_INPUT:
             self._raw.close()
             self._file.close()
+
+
+def _is_endless(path: Path) -> bool:
+    """Whether it is a device that gives bytes for ever, or none, and no terminal."""
+    if str(path) == STANDARD_INPUT or not path.is_char_device():
+        return False
+    with path.open("rb", buffering=0) as device:
+        return not device.isatty()
 
 
 class _PutBack(io.RawIOBase):

@@ -12,6 +12,7 @@ from libramen.errors import StudyError
 from libramen.ranks import PERCENTILES, nearest_rank
 from libramen.times import quietest
 from libramen.trace.doubts import quiet_doubts
+from libramen.trace.growing import Growing, blocks, counted
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
@@ -151,7 +152,7 @@ def summarise(trace: Trace) -> Summary:
     whole_minutes = int(trace.span_s // 60)
     dispersion = None
     if whole_minutes >= 2:
-        counts = np.bincount((trace.at_s // 60).astype(np.int64), minlength=whole_minutes)[:whole_minutes]
+        counts = counted(trace.at_s, 60.0, whole_minutes)
         dispersion = float(counts.var() / counts.mean()) if counts.any() else None
     statuses: dict[int, int] = {}
     if trace.status is not None and trace.status.any():
@@ -174,8 +175,7 @@ def summarise(trace: Trace) -> Summary:
 
 
 def _peak(trace: Trace, window_s: float) -> Peak:
-    window = (trace.at_s // window_s).astype(np.int64)
-    counts = np.bincount(window)
+    counts = counted(trace.at_s, window_s)
     k = int(np.argmax(counts))
     return Peak(float(counts[k]) / min(window_s, trace.span_s), k * window_s)
 
@@ -186,8 +186,8 @@ def _week(trace: Trace) -> np.ndarray | None:
         return None
     into_s = trace.into_hour_s
     n = int((into_s + trace.span_s) // 3600) + 1
-    hour = ((trace.at_s + into_s) // 3600).astype(np.int64)
-    counts = np.bincount(hour, minlength=n)[:n]
+    bounds = np.searchsorted(trace.at_s, np.arange(1, n) * 3600.0 - into_s, side="left")
+    counts = np.diff(np.concatenate([[0], bounds, [len(trace)]]))
     begin = trace.start.astimezone(UTC) - timedelta(seconds=into_s)
     local = [(begin + timedelta(hours=k)).astimezone(trace.start.tzinfo) for k in range(n)]
     edges = np.clip(np.arange(n + 1) * 3600.0 - into_s, 0.0, trace.span_s)
@@ -203,50 +203,62 @@ def _hours(trace: Trace) -> tuple[HourLoad, ...]:
     """Latencies by local hour of the day."""
     if trace.start is None or trace.latency_s is None:
         return ()
-    since = ((trace.at_s + trace.into_hour_s) // 3600).astype(np.int64)
-    begin = trace.start.astimezone(UTC) - timedelta(seconds=trace.into_hour_s)
-    local = [(begin + timedelta(hours=k)).astimezone(trace.start.tzinfo).hour for k in range(int(since[-1]) + 1)]
-    hour = np.array(local, np.int64)[since]
-    order = np.lexsort((trace.latency_s, hour))
+    into_s = trace.into_hour_s
+    n = int((float(trace.at_s[-1]) + into_s) // 3600) + 1
+    begin = trace.start.astimezone(UTC) - timedelta(seconds=into_s)
+    local = [(begin + timedelta(hours=k)).astimezone(trace.start.tzinfo).hour for k in range(n)]
+    inner = np.searchsorted(trace.at_s, np.arange(1, n) * 3600.0 - into_s, side="left").tolist()
+    bounds = [0, *inner, len(trace)]
     found = []
     for number in range(24):
-        first, end = np.searchsorted(hour[order], [number, number + 1])
-        if end > first:
-            ascending = trace.latency_s[order[first:end]]
+        pieces = [trace.latency_s[bounds[k] : bounds[k + 1]] for k in range(n) if local[k] == number]
+        ascending = np.concatenate([np.zeros(0), *pieces])
+        if len(ascending):
+            ascending.sort()
             shown = (nearest_rank(ascending, PERCENTILES[name]) for name in ("p50", "p95", "p99"))
-            found.append(HourLoad(number, int(end - first), *shown))
+            found.append(HourLoad(number, len(ascending), *shown))
     return tuple(found)
 
 
 def _routes(trace: Trace) -> tuple[RouteLoad, ...]:
-    order = np.argsort(trace.route_codes, kind="stable")
-    bounds = np.searchsorted(trace.route_codes[order], np.arange(len(trace.routes) + 1))
     found = []
     for code, route in enumerate(trace.routes):
-        rows = order[bounds[code] : bounds[code + 1]]
-        if not rows.size:
+        latencies, sent, n = Growing(np.float64), 0.0, 0
+        for rows in blocks(len(trace)):
+            here = trace.route_codes[rows] == code
+            n += int(np.count_nonzero(here))
+            if trace.latency_s is not None:
+                latencies.add(trace.latency_s[rows][here])
+            if trace.bytes_out is not None:
+                sent += float(trace.bytes_out[rows][here].sum())
+        if not n:
             continue
-        p50 = p95 = p99 = size = None
+        p50 = p95 = p99 = None
         if trace.latency_s is not None:
-            ascending = np.sort(trace.latency_s[rows])
+            ascending = latencies.take()
+            ascending.sort()
             p50, p95, p99 = (nearest_rank(ascending, PERCENTILES[name]) for name in ("p50", "p95", "p99"))
-        if trace.bytes_out is not None:
-            size = float(trace.bytes_out[rows].sum())
-        found.append(RouteLoad(route, len(rows), len(rows) / len(trace), p50, p95, p99, size))
+        size = None if trace.bytes_out is None else sent
+        found.append(RouteLoad(route, n, n / len(trace), p50, p95, p99, size))
     return tuple(sorted(found, key=lambda load: -load.requests))
 
 
 def _concurrency(trace: Trace) -> dict[str, float] | None:
     if trace.latency_s is None:
         return None
-    ends = np.sort(trace.at_s + trace.latency_s)
-    # At an arrival, all that came and have not ended by then are in progress.
-    in_progress = np.arange(1, len(trace) + 1) - np.searchsorted(ends, trace.at_s, side="right")
-    within_s = np.minimum(trace.at_s + trace.latency_s, trace.span_s) - trace.at_s
+    ends = trace.at_s + trace.latency_s
+    ends.sort()
+    most, within_s = 0, 0.0
+    for rows in blocks(len(trace)):
+        at_s = trace.at_s[rows]
+        # At an arrival, all that came and have not ended by then are in progress.
+        in_progress = np.arange(rows.start + 1, rows.stop + 1) - np.searchsorted(ends, at_s, side="right")
+        most = max(most, int(in_progress.max()))
+        within_s += float(np.maximum(np.minimum(at_s + trace.latency_s[rows], trace.span_s) - at_s, 0).sum())
     return {
         "little": len(trace) / trace.span_s * float(trace.latency_s.mean()),
-        "mean": float(np.maximum(within_s, 0).sum()) / trace.span_s,
-        "max": float(in_progress.max()),
+        "mean": within_s / trace.span_s,
+        "max": float(most),
     }
 
 

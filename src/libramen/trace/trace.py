@@ -15,6 +15,7 @@ import numpy as np
 from libramen import units
 from libramen.errors import TraceError, UnitError
 from libramen.times import into_hour_s, local_time, parse_zone
+from libramen.trace.growing import all_within, backs, first_back
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Mapping
@@ -234,6 +235,14 @@ class Trace:
         digest.update(json.dumps(told).encode())
         return digest.hexdigest()
 
+    def noted_as(self, **source: Any) -> Self:
+        """The same trace, of which something else is said of where it came from; it is known by the same keys."""
+        same = replace(self, source=replace(self.source, **source))
+        for name in ("_cache_key", "content_key"):
+            if name in self.__dict__:
+                same.__dict__[name] = self.__dict__[name]
+        return same
+
     def kept_as(self, key: str, content_key: str | None = None) -> Self:
         """The same trace, which the cache knows by a key; what is made of it is not known by that key any more."""
         same = replace(self)
@@ -301,32 +310,17 @@ class Trace:
         """
         at = _numbers("at_s", at_s, None)
         n = len(at)
-        if n == 0:
-            raise TraceError("there is no request in this trace; allowed: one or more")
-        back = np.flatnonzero(np.diff(at) < 0)
-        if back.size:
-            i = int(back[0]) + 1
-            raise TraceError(
-                f"at_s must not go back: row {i + 1} has {at[i]:.6g} s after {at[i - 1]:.6g} s "
-                f"({back.size} such rows); sort the requests by time first"
-            )
+        _check_order(at)
         cpu = _numbers("cpu_s", cpu_s, n)
         wait = np.zeros(n) if wait_s is None else _numbers("wait_s", wait_s, n)
-        if span_s is not None and (isinstance(span_s, bool) or not isinstance(span_s, int | float | np.number)):
-            raise TraceError(f"span_s: found {span_s!r}; allowed: a number of seconds")
-        span = float(at[-1]) if span_s is None else float(span_s)
-        if not (0 < span <= units.LONGEST_S and span >= at[-1]):
-            raise TraceError(
-                f"span_s: found {span:.6g} s; allowed: above 0, not before the last arrival, {at[-1]:.6g} s, and at "
-                "most ten years"
-            )
+        span = _span(span_s, at)
         codes, routes = _factorise(route, n)
         return cls(
             at_s=at,
             cpu_s=cpu,
             wait_s=wait,
             span_s=span,
-            start=_start(start, time_zone),
+            start=instant_of(start, time_zone),
             route_codes=codes,
             routes=routes,
             bytes_out=None if bytes_out is None else _numbers("bytes_out", bytes_out, n),
@@ -336,6 +330,34 @@ class Trace:
             in_s={name: _numbers(f"in_{name}_s", values, n) for name, values in (in_s or {}).items()},
             source=Source() if source is None else source,
         )
+
+    @classmethod
+    def of_own_arrays(
+        cls,
+        *,
+        at_s: np.ndarray,
+        span_s: float | None,
+        start: datetime | None,
+        in_s: dict[str, np.ndarray],
+        **columns: Any,
+    ) -> Self:
+        """A trace of arrays of the right kinds that nobody else has: they are checked, and not copied.
+
+        Raises:
+            TraceError: as `from_arrays`.
+        """
+        check_numbers("at_s", at_s)
+        _check_order(at_s)
+        arrays = {**columns, **{f"in_{name}_s": values for name, values in in_s.items()}, "at_s": at_s}
+        for name, array in arrays.items():
+            if not isinstance(array, np.ndarray):
+                continue
+            if name in _MOST or name.startswith("in_"):
+                check_numbers(name, array)
+            while array is not None:  # what it is seen through is nobody else's either
+                array.flags.writeable = False
+                array = array.base if isinstance(array.base, np.ndarray) else None  # noqa: PLW2901
+        return cls(at_s=at_s, span_s=_span(span_s, at_s), start=instant_of(start, None), in_s=in_s, **columns)
 
     @property
     def into_hour_s(self) -> float:
@@ -410,12 +432,11 @@ class Trace:
     ) -> Self:
         """The same requests with other work."""
         source = replace(self.source, demand=Demand(demand, routes, doubts), notes=(*self.source.notes, *notes))
-        return replace(
-            self,
-            cpu_s=_numbers("cpu_s", cpu_s, len(self)),
-            wait_s=_numbers("wait_s", wait_s, len(self)),
-            source=source,
-        )
+        for name, array in (("cpu_s", cpu_s), ("wait_s", wait_s)):
+            if array.shape != self.at_s.shape:
+                raise TraceError(f"{name}: found {array.size} values; allowed: as many as at_s, {len(self)}")
+            check_numbers(name, array)
+        return replace(self, cpu_s=cpu_s, wait_s=wait_s, source=source)
 
     def measured(self, cpu: Iterable[RouteCpu], *notes: str) -> Self:
         """The same trace, knowing what its CPU work rests on."""
@@ -522,15 +543,46 @@ def _numbers(name: str, values: ArrayLike, n: int | None) -> np.ndarray:
         raise TraceError(f"{name}: found {array.ndim} dimensions; allowed: one")
     if n is not None and len(array) != n:
         raise TraceError(f"{name}: found {len(array)} values; allowed: as many as at_s, {n}")
-    most = _MOST.get(name, _MOST["wait_s"])
-    bad = np.flatnonzero(~((array >= 0) & (array <= most)))
-    if bad.size:
-        i = int(bad[0])
-        limit = "ten years" if name == "at_s" else f"{most:g}"
-        raise TraceError(
-            f"{name}: row {i + 1} has {array[i]:g} ({bad.size} such rows); allowed: numbers from 0 to {limit}"
-        )
+    check_numbers(name, array)
     return array
+
+
+def check_numbers(name: str, array: np.ndarray) -> None:
+    """Refuse what is no number, negative or absurd.
+
+    Raises:
+        TraceError: there are such values.
+    """
+    most = _MOST.get(name, _MOST["wait_s"])
+    if all_within(array, 0, most):
+        return
+    bad = np.flatnonzero(~((array >= 0) & (array <= most)))
+    i = int(bad[0])
+    limit = "ten years" if name == "at_s" else f"{most:g}"
+    raise TraceError(f"{name}: row {i + 1} has {array[i]:g} ({bad.size} such rows); allowed: numbers from 0 to {limit}")
+
+
+def _check_order(at_s: np.ndarray) -> None:
+    if not len(at_s):
+        raise TraceError("there is no request in this trace; allowed: one or more")
+    i = first_back(at_s)
+    if i is not None:
+        raise TraceError(
+            f"at_s must not go back: row {i + 1} has {at_s[i]:.6g} s after {at_s[i - 1]:.6g} s "
+            f"({backs(at_s)} such rows); sort the requests by time first"
+        )
+
+
+def _span(span_s: float | None, at_s: np.ndarray) -> float:
+    if span_s is not None and (isinstance(span_s, bool) or not isinstance(span_s, int | float | np.number)):
+        raise TraceError(f"span_s: found {span_s!r}; allowed: a number of seconds")
+    span = float(at_s[-1]) if span_s is None else float(span_s)
+    if not (0 < span <= units.LONGEST_S and span >= at_s[-1]):
+        raise TraceError(
+            f"span_s: found {span:.6g} s; allowed: above 0, not before the last arrival, {at_s[-1]:.6g} s, and at "
+            "most ten years"
+        )
+    return span
 
 
 def _factorise(route: ArrayLike | None, n: int) -> tuple[np.ndarray, tuple[str, ...]]:
@@ -558,7 +610,12 @@ def visitor_codes(visitor: ArrayLike, n: int) -> np.ndarray:
     return codes
 
 
-def _start(start: date | str | None, time_zone: str | None) -> datetime | None:
+def instant_of(start: date | str | None, time_zone: str | None) -> datetime | None:
+    """The instant 0 of a trace as it is said: an ISO time, a datetime, or a day, which begins at midnight.
+
+    Raises:
+        TraceError: it is none of these, or there is no such zone.
+    """
     if start is None:
         return None
     try:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from pathlib import Path
 from typing import TYPE_CHECKING, Final
 
@@ -9,12 +10,17 @@ import numpy as np
 
 from libramen.errors import OutputError
 from libramen.files import FORMULA, write_whole
+from libramen.trace.growing import blocks
 
 if TYPE_CHECKING:
+    from collections.abc import Callable, Iterator
+
     import pyarrow as pa
 
     from libramen.trace.trace import Trace
 
+_ROWS: Final = 1 << 17
+"""That are written at once."""
 SUFFIXES: Final = (".csv", ".jsonl", ".parquet", ".arrow")
 MADE: Final = b"libramen"
 """Key of the schema's metadata under which a table says how it was made.
@@ -40,38 +46,64 @@ def write_trace(trace: Trace, path: str | Path, *, counts_every: float | None = 
     path = Path(path)
     if path.suffix not in SUFFIXES:
         raise OutputError(f"{path}: found the ending {path.suffix!r}; allowed: {', '.join(SUFFIXES)}")
-    table = trace_table(trace) if counts_every is None else counts_table(trace, counts_every)
-    write_whole(path, lambda temporary: _write(table, temporary))
+    tables = _tables(trace) if counts_every is None else iter([counts_table(trace, counts_every)])
+    write_whole(path, lambda temporary: _WRITERS[path.suffix](tables, temporary))
 
 
-def _write(table: pa.Table, path: Path) -> None:
+def _tables(trace: Trace) -> Iterator[pa.Table]:
+    """The requests as tables, block by block."""
+    yield from (trace_table(trace.part(rows)) for rows in blocks(len(trace), _ROWS))
+
+
+def _write_parquet(tables: Iterator[pa.Table], path: Path) -> None:
+    from pyarrow import parquet
+
+    first = next(tables)
+    with parquet.ParquetWriter(path, first.schema) as writer:
+        for table in itertools.chain([first], tables):
+            writer.write_table(table)
+
+
+def _write_arrow(tables: Iterator[pa.Table], path: Path) -> None:
     import pyarrow as pa
 
-    if path.suffix == ".parquet":
-        from pyarrow import parquet
-
-        parquet.write_table(table, path)
-    elif path.suffix == ".arrow":
-        with pa.OSFile(str(path), "wb") as sink, pa.ipc.new_file(sink, table.schema) as writer:
+    first = next(tables)
+    with pa.OSFile(str(path), "wb") as sink, pa.ipc.new_file(sink, first.schema) as writer:
+        for table in itertools.chain([first], tables):
             writer.write_table(table)
-    elif path.suffix == ".csv":
-        import pyarrow.compute as pc
-        from pyarrow import csv
 
-        if "route" in table.column_names:
-            route = table["route"].cast(pa.string())
-            at = table.column_names.index("route")
-            table = table.set_column(at, "route", pc.replace_substring_regex(route, *FORMULA))
-        with path.open("wb") as lines:
-            lines.write(b"".join(b"# libramen: " + made + b"\n" for made in _made(table)))
-            csv.write_csv(table, lines)
-    else:
-        import json
 
-        with path.open("w", encoding="utf-8") as lines:
-            lines.writelines(f'{{"libramen": {made.decode()}}}\n' for made in _made(table))
+def _write_csv(tables: Iterator[pa.Table], path: Path) -> None:
+    import pyarrow as pa
+    import pyarrow.compute as pc
+    from pyarrow import csv
+
+    with path.open("wb") as lines:
+        for number, table in enumerate(tables):
+            if not number:
+                lines.write(b"".join(b"# libramen: " + made + b"\n" for made in _made(table)))
+            safe = table
+            if "route" in table.column_names:
+                route = table["route"].cast(pa.string())
+                at = table.column_names.index("route")
+                safe = table.set_column(at, "route", pc.replace_substring_regex(route, *FORMULA))
+            csv.write_csv(safe, lines, csv.WriteOptions(include_header=not number))
+
+
+def _write_json_lines(tables: Iterator[pa.Table], path: Path) -> None:
+    import json
+
+    with path.open("w", encoding="utf-8") as lines:
+        for number, table in enumerate(tables):
+            if not number:
+                lines.writelines(f'{{"libramen": {made.decode()}}}\n' for made in _made(table))
             for batch in table.to_batches(max_chunksize=1 << 14):
                 lines.writelines(json.dumps(row) + "\n" for row in batch.to_pylist())
+
+
+_WRITERS: Final[dict[str, Callable[[Iterator[pa.Table], Path], None]]] = {
+    ".csv": _write_csv, ".jsonl": _write_json_lines, ".parquet": _write_parquet, ".arrow": _write_arrow,
+}  # fmt: skip
 
 
 def _made(table: pa.Table) -> list[bytes]:
@@ -108,13 +140,13 @@ def counts_table(trace: Trace, every_s: float) -> pa.Table:
     if every_s <= 0:
         raise OutputError(f"every: found {every_s!r} s; allowed: above 0")
     n = max(1, int(np.ceil(trace.span_s / every_s - 1e-9)))
-    interval = np.minimum((trace.at_s // every_s).astype(np.int64), n - 1)
+    edges = np.searchsorted(trace.at_s, np.arange(1, n) * every_s, side="left")
     starts = np.arange(n) * every_s
     columns: dict[str, object] = {"at_s": starts} if trace.start is None else {"time": _iso_times(trace, starts)}
-    columns["requests"] = np.bincount(interval, minlength=n)
+    bounds = np.concatenate([[0], edges, [len(trace)]])
+    columns["requests"] = np.diff(bounds)
     if trace.latency_s is not None:
-        order = np.lexsort((trace.latency_s, interval))
-        groups = np.split(trace.latency_s[order], np.searchsorted(interval[order], np.arange(1, n)))
+        groups = [np.sort(trace.latency_s[first:last]) for first, last in itertools.pairwise(bounds.tolist())]
         for name in ("p50", "p95", "p99"):
             columns[f"{name}_s"] = [nearest_rank(g, PERCENTILES[name]) if len(g) else 0.0 for g in groups]
     return pa.table(columns)

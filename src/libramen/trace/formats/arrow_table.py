@@ -2,17 +2,22 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, ClassVar
+from typing import TYPE_CHECKING, Any, ClassVar, Final
 
 import pyarrow as pa
 import pyarrow.ipc
 
-from libramen.trace.formats.table import arrow_table, found_in
+from libramen.trace.formats.table import arrow_blocks, found_in
 
 if TYPE_CHECKING:
+    from collections.abc import Iterator
+
     from libramen.trace.formats.reader import Head, Reading
     from libramen.trace.raw_requests import RawRequests
     from libramen.trace.sources import Opened
+
+_ROWS: Final = 1 << 18
+"""That are read at once."""
 
 
 class ArrowTable:
@@ -27,19 +32,17 @@ class ArrowTable:
 
     def read(self, kind: str, opened: Opened, head: Head, reading: Reading) -> RawRequests:  # noqa: ARG002
         """Read the whole file."""
-        return found_in(kind, opened.path, read_arrow_table(opened), reading)
+        return found_in(kind, opened.path, arrow_blocks(opened, _batches, "Arrow"), reading)
 
 
-def read_arrow_table(opened: Opened) -> pa.Table:
-    """The rows of an Arrow file or stream.
-
-    Raises:
-        TraceError: it is neither.
-    """
-
-    def read(data: bytes) -> pa.Table:
-        if data.startswith(b"ARROW1"):
-            return pa.ipc.open_file(pa.BufferReader(data)).read_all()
-        return pa.ipc.open_stream(pa.BufferReader(data)).read_all()
-
-    return arrow_table(opened, read, "Arrow")
+def _batches(place: Any) -> Iterator[pa.RecordBatch]:
+    source = pa.memory_map(place) if isinstance(place, str) else place
+    is_file = source.read(6) == b"ARROW1"
+    source.seek(0)
+    if is_file:
+        file = pa.ipc.open_file(source)
+        whole = (file.get_batch(number) for number in range(file.num_record_batches))
+    else:
+        whole = iter(pa.ipc.open_stream(source))
+    for batch in whole:
+        yield from (batch.slice(first, _ROWS) for first in range(0, batch.num_rows, _ROWS))

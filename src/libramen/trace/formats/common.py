@@ -11,7 +11,7 @@ from libramen.trace.arrow import release_unused
 from libramen.trace.formats.latency import choose_latency
 from libramen.trace.formats.lineformat import LineFormat, Token
 from libramen.trace.formats.weblog import COMBINED, COMMON, COMMON_FRONT, WebLog
-from libramen.trace.lines import blocks_of, in_order
+from libramen.trace.lines import blocks_of, in_order, refuse_garbage
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -54,6 +54,7 @@ class CommonLog:
             for at, reason in reasons:
                 reading.skipped.add(block.file, block.first_line + at, reason)
             reading.rows.add(part, reading.number)
+            refuse_garbage(block.file, reading.rows.n, reading.skipped)
         release_unused()  # what the readers of blocks have used may be much
         reading.notes += log.notes
 

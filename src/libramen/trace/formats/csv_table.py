@@ -7,14 +7,19 @@ from csv import Error as CsvError
 from csv import reader as csv_rows
 from typing import TYPE_CHECKING, ClassVar, Final
 
+import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 from pyarrow import csv
 
 from libramen.errors import TraceError
-from libramen.trace.formats.table import COLUMNS, first_line_of, found_in, saying, whole
+from libramen.trace.formats.table import COLUMNS, first_line_of, found_in, saying
+from libramen.trace.lines import LONGEST_LINE, Block, blocks_of, refuse_garbage
 
 if TYPE_CHECKING:
+    from collections.abc import Iterator
+    from pathlib import Path
+
     from libramen.trace.formats.reader import Head, Reading
     from libramen.trace.lines import SkippedLines
     from libramen.trace.raw_requests import RawRequests
@@ -43,31 +48,70 @@ class CsvTable:
 
     def read(self, kind: str, opened: Opened, head: Head, reading: Reading) -> RawRequests:  # noqa: ARG002
         """Read the whole file."""
-        return found_in(kind, opened.path, read_csv_table(opened, reading.skipped), reading)
+        return found_in(kind, opened.path, csv_blocks(opened, reading), reading)
 
 
-def read_csv_table(opened: Opened, skipped: SkippedLines) -> pa.Table:
-    """The rows of a CSV file as columns of text; rows of another length are skipped and counted.
+def csv_blocks(opened: Opened, reading: Reading) -> Iterator[pa.Table]:
+    """The rows of a CSV file as columns of text, block by block; rows of another length are skipped and counted.
 
     Raises:
         TraceError: it is not CSV at all.
     """
-    path = opened.path
+    path, n = opened.path, 0
+    made: bytes | None = None
+    names: list[str] = []
+    for block in _whole_rows(blocks_of(opened, reading.skipped, reading.position)):
+        data, first_line = block.data, block.first_line
+        if first_line == 1 and data.startswith(_CSV_MADE):
+            line, _, data = data.partition(b"\n")
+            made, first_line = line.removeprefix(_CSV_MADE), 2
+        if not names:
+            names = _header(path, data)
+            if not names:
+                continue
+            skip = 1
+        else:
+            skip = 0
+        table = _read(path, data, names, skip, first_line, reading.skipped)
+        if table is None:
+            continue
+        if made is not None and "route" in names:  # a table of ours: without what keeps spreadsheets from running cells
+            route = pc.replace_substring_regex(table["route"], r"^'([=+\-@\t])", r"\1")
+            table = table.set_column(names.index("route"), "route", route)
+        n += table.num_rows
+        yield saying(table, made, first_line + skip)
+        refuse_garbage(str(path), n, reading.skipped)
+    if not names:
+        raise TraceError(f"{path}: this is not a CSV table: it has no line with the names of columns")
 
-    def skip(row: csv.InvalidRow) -> str:
-        reason = f"{row.actual_columns} values where the header has {row.expected_columns}"
-        skipped.add(str(path), 0 if row.number is None else row.number, reason)
-        return "skip"
 
-    data = whole(opened)
-    made, first_line = None, 2
-    if data.startswith(_CSV_MADE):
-        line, _, data = data.partition(b"\n")
-        made, first_line = line.removeprefix(_CSV_MADE), 3
-    try:
-        data.decode("utf-8")
-    except UnicodeDecodeError:  # Arrow would stop at the first such byte
-        data = data.decode("utf-8", "replace").encode()
+def _whole_rows(blocks: Iterator[Block]) -> Iterator[Block]:
+    """Blocks that end where a row does: a value in quotes may go over several lines."""
+    rest, first_line = b"", 1
+    for block in blocks:
+        data = rest + block.data
+        first_line = block.first_line if not rest else first_line
+        end = len(data) if data.count(b'"') % 2 == 0 else _end_of_rows(data)
+        rest = data[end:]
+        if len(rest) > LONGEST_LINE:  # a quote that is never closed is no sign that a value goes on
+            end, rest = len(data), b""
+        if end:
+            yield Block(block.file, first_line, data[:end])
+            first_line += data.count(b"\n", 0, end)
+    if rest:
+        yield Block("", first_line, rest)
+
+
+def _end_of_rows(data: bytes) -> int:
+    """Behind the last line end that is not within quotes."""
+    letters = np.frombuffer(data, np.uint8)
+    ends = np.flatnonzero(letters == ord("\n"))
+    quotes = np.flatnonzero(letters == ord('"'))
+    outside = ends[np.searchsorted(quotes, ends) % 2 == 0]
+    return int(outside[-1]) + 1 if len(outside) else 0
+
+
+def _header(path: Path, data: bytes) -> list[str]:
     try:
         header = next(iter(csv_rows(io.StringIO(data[: 1 << 16].decode("utf-8", "replace")))), [])
     except CsvError as error:
@@ -75,11 +119,30 @@ def read_csv_table(opened: Opened, skipped: SkippedLines) -> pa.Table:
     names = [name.strip().removeprefix("\ufeff") for name in header]
     if len(set(names)) < len(names):
         raise TraceError(f"{path}: two columns have one name; found: {', '.join(names)}")
+    return names
+
+
+def _read(
+    path: Path, data: bytes, names: list[str], skip_rows: int, first_line: int, skipped: SkippedLines
+) -> pa.Table | None:
+    """The rows of a block; None: there are none."""
+
+    def skip(row: csv.InvalidRow) -> str:
+        reason = f"{row.actual_columns} values where the header has {row.expected_columns}"
+        skipped.add(str(path), 0 if row.number is None else first_line - 1 + row.number, reason)
+        return "skip"
+
     try:
-        table = csv.read_csv(
+        data.decode("utf-8")
+    except UnicodeDecodeError:  # Arrow would stop at the first such byte
+        data = data.decode("utf-8", "replace").encode()
+    if not data.strip():
+        return None
+    try:
+        return csv.read_csv(
             pa.py_buffer(data),
             read_options=csv.ReadOptions(
-                use_threads=False, block_size=max(1, len(data)) + 1, column_names=names, skip_rows=1
+                use_threads=False, block_size=len(data) + 1, column_names=names, skip_rows=skip_rows
             ),
             parse_options=csv.ParseOptions(invalid_row_handler=skip, newlines_in_values=True),
             convert_options=csv.ConvertOptions(
@@ -88,7 +151,3 @@ def read_csv_table(opened: Opened, skipped: SkippedLines) -> pa.Table:
         )
     except (pa.ArrowException, UnicodeDecodeError) as error:
         raise TraceError(f"{path}: this is not a CSV table: {first_line_of(error)}") from None
-    if made is not None and "route" in names:  # a table of ours: without what keeps spreadsheets from running cells
-        route = pc.replace_substring_regex(table["route"], r"^'([=+\-@\t])", r"\1")
-        table = table.set_column(names.index("route"), "route", route)
-    return saying(table, made, first_line)

@@ -8,11 +8,13 @@ from typing import TYPE_CHECKING, ClassVar
 import pyarrow as pa
 
 from libramen.errors import TraceError
-from libramen.trace.formats.table import found_in, saying, whole
+from libramen.trace.formats.table import found_in, saying
+from libramen.trace.lines import blocks_of, refuse_garbage
 
 if TYPE_CHECKING:
+    from collections.abc import Iterator
+
     from libramen.trace.formats.reader import Head, Reading
-    from libramen.trace.lines import SkippedLines
     from libramen.trace.raw_requests import RawRequests
     from libramen.trace.sources import Opened
 
@@ -30,36 +32,42 @@ class JsonLines:
 
     def read(self, kind: str, opened: Opened, head: Head, reading: Reading) -> RawRequests:  # noqa: ARG002
         """Read the whole file."""
-        return found_in(kind, opened.path, read_json_lines(opened, reading.skipped), reading)
+        return found_in(kind, opened.path, json_blocks(opened, reading), reading)
 
 
-def read_json_lines(opened: Opened, skipped: SkippedLines) -> pa.Table:
-    """The rows of a JSON Lines file, an object each; lines that are none are skipped and counted.
+def json_blocks(opened: Opened, reading: Reading) -> Iterator[pa.Table]:
+    """The rows of a JSON Lines file, an object each, block by block; lines that are none are skipped and counted.
 
     Raises:
         TraceError: no line is an object.
     """
-    rows: list[dict[str, object]] = []
+    skipped, path = reading.skipped, str(opened.path)
     made = None
-    for number, line in enumerate(whole(opened).splitlines(), start=1):
-        if not line.strip():
-            continue
-        try:
-            row = json.loads(line)
-        except (ValueError, RecursionError) as error:
-            skipped.add(str(opened.path), number, f"not JSON: {str(error)[:60]}")
-            continue
-        if isinstance(row, dict) and list(row) == ["libramen"] and not rows:
-            made = json.dumps(row["libramen"])
-        elif isinstance(row, dict):
-            rows.append(row)
-        else:
-            skipped.add(str(opened.path), number, f"not a JSON object but {type(row).__name__}")
-    if not rows:
-        raise TraceError(f"{opened.path}: no line is a JSON object")
-    names = list(dict.fromkeys(name for row in rows for name in row))
-    cells = {name: [_cell(row.get(name)) for row in rows] for name in names}
-    return saying(pa.table({name: pa.array(values, pa.string()) for name, values in cells.items()}), made)
+    n = 0
+    for block in blocks_of(opened, skipped, reading.position):
+        rows: list[dict[str, object]] = []
+        for number, line in enumerate(block.data.split(b"\n"), start=block.first_line):
+            if not line.strip():
+                continue
+            try:
+                row = json.loads(line)
+            except (ValueError, RecursionError) as error:
+                skipped.add(path, number, f"not JSON: {str(error)[:60]}")
+                continue
+            if isinstance(row, dict) and list(row) == ["libramen"] and not n and not rows:
+                made = json.dumps(row["libramen"])
+            elif isinstance(row, dict):
+                rows.append(row)
+            else:
+                skipped.add(path, number, f"not a JSON object but {type(row).__name__}")
+        if rows:
+            n += len(rows)
+            names = list(dict.fromkeys(name for row in rows for name in row))
+            cells = {_cell(name) or "": pa.array([_cell(row.get(name)) for row in rows], pa.string()) for name in names}
+            yield saying(pa.table(cells), made, block.first_line)
+        refuse_garbage(path, n, skipped)
+    if not n:
+        raise TraceError(f"{path}: no line is a JSON object")
 
 
 def _cell(value: object) -> str | None:

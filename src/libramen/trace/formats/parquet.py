@@ -2,17 +2,22 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, ClassVar
+from typing import TYPE_CHECKING, Any, ClassVar, Final
 
 import pyarrow as pa
 from pyarrow import parquet
 
-from libramen.trace.formats.table import arrow_table, found_in
+from libramen.trace.formats.table import arrow_blocks, found_in
 
 if TYPE_CHECKING:
+    from collections.abc import Iterator
+
     from libramen.trace.formats.reader import Head, Reading
     from libramen.trace.raw_requests import RawRequests
     from libramen.trace.sources import Opened
+
+_ROWS: Final = 1 << 18
+"""That are read at once."""
 
 
 class ParquetTable:
@@ -27,13 +32,9 @@ class ParquetTable:
 
     def read(self, kind: str, opened: Opened, head: Head, reading: Reading) -> RawRequests:  # noqa: ARG002
         """Read the whole file."""
-        return found_in(kind, opened.path, read_parquet_table(opened), reading)
+        return found_in(kind, opened.path, arrow_blocks(opened, _batches, "Parquet"), reading)
 
 
-def read_parquet_table(opened: Opened) -> pa.Table:
-    """The rows of a Parquet file.
-
-    Raises:
-        TraceError: it is not Parquet.
-    """
-    return arrow_table(opened, lambda data: parquet.read_table(pa.BufferReader(data)), "Parquet")
+def _batches(place: Any) -> Iterator[pa.RecordBatch]:
+    # Without buffering ahead: that would hold whole groups of rows.
+    yield from parquet.ParquetFile(place, pre_buffer=False).iter_batches(_ROWS)

@@ -14,8 +14,8 @@ import numpy as np
 
 from libramen.errors import TraceError
 from libramen.fields import nearest
+from libramen.trace.lines import blocks_of, refuse_garbage
 from libramen.trace.raw_requests import RawRequests
-from libramen.trace.sources import BROKEN
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Mapping
@@ -27,6 +27,8 @@ if TYPE_CHECKING:
 _SERVER, _CLIENT = 2, 3
 _KINDS: Final = {"SPAN_KIND_SERVER": _SERVER, "SPAN_KIND_CLIENT": _CLIENT}
 _THRESHOLD_BITS: Final = 56
+MOST_BYTES: Final = 32 * 2**20
+"""Of one document; a longer file has an export request a line, each as long as a line of a log at most."""
 _CALLEES: Final = ("peer.service", "db.system.name", "db.system", "server.address", "net.peer.name")
 """Attributes of a client span that say what it called, the first that is there counts (OpenTelemetry semantic
 conventions)."""
@@ -117,26 +119,28 @@ def read_spans(opened: Opened, skipped: SkippedLines) -> Spans:
 
 def _documents(opened: Opened, skipped: SkippedLines) -> Iterator[tuple[int, dict[str, Any]]]:
     """Each export request: the whole file if it is one document, else a line each."""
-    try:
-        data = opened.content.read()
-    except BROKEN as error:
-        raise TraceError(f"{opened.path}: the packed file cannot be unpacked: {error}") from None
-    try:
-        whole = _object(json.loads(data))
-    except (ValueError, RecursionError):
-        whole = None
-    if whole is not None:
-        yield 1, whole
-        return
-    for number, line in enumerate(data.splitlines(), start=1):
-        if not line.strip():
-            continue
+    data = opened.head(MOST_BYTES + 1)
+    if len(data) <= MOST_BYTES:
         try:
-            document = _object(json.loads(line))
-        except (ValueError, RecursionError) as error:
-            skipped.add(str(opened.path), number, f"not JSON: {str(error)[:60]}")
-            continue
-        yield number, document
+            yield 1, _object(json.loads(data))
+        except (ValueError, RecursionError):
+            pass
+        else:
+            return
+    del data
+    n = 0
+    for block in blocks_of(opened, skipped, lambda _at: None):
+        for number, line in enumerate(block.data.split(b"\n"), start=block.first_line):
+            if not line.strip():
+                continue
+            try:
+                document = _object(json.loads(line))
+            except (ValueError, RecursionError) as error:
+                skipped.add(str(opened.path), number, f"not JSON: {str(error)[:60]}")
+                continue
+            n += 1
+            yield number, document
+        refuse_garbage(str(opened.path), n, skipped)
 
 
 def _object(document: Any) -> dict[str, Any]:
@@ -168,7 +172,8 @@ def _kind(span: dict[str, Any]) -> int:
 
 def _attributes(span: dict[str, Any]) -> dict[str, Any]:
     found: dict[str, Any] = {}
-    for entry in span.get("attributes") or []:
+    entries = span.get("attributes")
+    for entry in entries if isinstance(entries, list) else []:
         if isinstance(entry, dict) and isinstance(entry.get("value"), dict):
             found[str(entry.get("key"))] = next(iter(entry["value"].values()), None)
     return found
@@ -196,7 +201,7 @@ def _add(found: Spans, span: dict[str, Any], children: dict[tuple[str, str], lis
         return "a status, a size or a sampling threshold that is not a number"
     if not (0 <= status <= 999 and 0 <= size <= 1e15 and 1e-6 <= probability <= 1):
         return "a status, a size or a sampling threshold that cannot be"
-    failed = isinstance(span.get("status"), dict) and span["status"].get("code") in {2, "STATUS_CODE_ERROR"}
+    failed = isinstance(span.get("status"), dict) and span["status"].get("code") in (2, "STATUS_CODE_ERROR")
     found.start_ns.append(start)
     found.latency_s.append((end - start) / 1e9)
     found.wait_s.append(_covered(clients, start, end) / 1e9)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from typing import TYPE_CHECKING, Any, Final, NamedTuple
+from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 import pyarrow as pa
@@ -11,13 +11,14 @@ import pyarrow.compute as pc
 
 from libramen.errors import TraceError
 from libramen.fields import nearest
+from libramen.trace.growing import Codes, Growing, blocks, remapped
 from libramen.trace.raw_requests import RawRequests
 from libramen.trace.sources import BROKEN
-from libramen.trace.trace import Made
+from libramen.trace.trace import MOST_REQUESTS, Made
 from libramen.trace.write import MADE
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Mapping
+    from collections.abc import Callable, Iterator, Mapping
     from pathlib import Path
 
     from libramen.trace.formats.reader import Reading
@@ -27,6 +28,7 @@ if TYPE_CHECKING:
 NUMBERS: Final = ("at_s", "cpu_s", "wait_s", "bytes_out", "latency_s", "status")
 PERCENTILES: Final = ("mean_s", "p50_s", "p90_s", "p95_s", "p99_s")
 COLUMNS: Final = ("time", *NUMBERS, "route", "server", "visitor", "requests", *PERCENTILES)
+_TEXTS: Final = ("route", "server", "visitor")
 _IN: Final = re.compile(r"in_(.+)_s")
 """A column of how much of a request was spent at another service."""
 _PLAIN_NUMBER: Final = r"^[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)([eE][+-]?[0-9]+)?$"
@@ -63,20 +65,30 @@ def taken_from(path: Path, table: pa.Table) -> tuple[pa.Table, Made]:
         ) from None
 
 
-def arrow_table(opened: Opened, read: Callable[[bytes], pa.Table], kind: str) -> pa.Table:
-    """A table that Arrow reads from the whole file, checked before it is touched.
+def arrow_blocks(opened: Opened, batches: Callable[[Any], Iterator[pa.RecordBatch]], kind: str) -> Iterator[pa.Table]:
+    """A table that Arrow reads, block by block, each checked before it is touched.
+
+    Args:
+        opened: the file; one that lies on disk unpacked is read where it lies, else it is read whole.
+        batches: what Arrow makes of a file's path or of its bytes.
+        kind: for messages.
 
     Raises:
         TraceError: it is not of this kind, or damaged.
     """
     try:
-        table = read(whole(opened))
-        # What is damaged must not be touched: offsets beyond the data would be followed wherever they lead.
-        table.validate(full=True)
+        first_row = 0
+        for batch in batches(opened.place or pa.BufferReader(whole(opened))):
+            # What is damaged must not be touched: offsets beyond the data would be followed wherever they lead.
+            batch.validate(full=True)
+            table = pa.Table.from_batches([batch])
+            metadata = batch.schema.metadata or {}
+            yield saying(table, metadata.get(MADE), first_row + 1)
+            first_row += batch.num_rows
     except (pa.ArrowException, OSError, ValueError, MemoryError) as error:
+        if isinstance(error, TraceError):
+            raise
         raise TraceError(f"{opened.path}: this is not a whole {kind} file: {first_line_of(error)}") from None
-    metadata = table.schema.metadata or {}
-    return saying(table, metadata.get(MADE))
 
 
 def whole(opened: Opened) -> bytes:
@@ -158,24 +170,10 @@ def _place(table: pa.Table, row: int) -> str:
     return f"line {row + int((table.schema.metadata or {}).get(_FIRST_LINE, 1))}"
 
 
-class Times(NamedTuple):
-    """Column `time`.
+def times(path: Path, table: pa.Table, zone: str) -> tuple[np.ndarray, int]:
+    """Column `time`: int64 (n,) microseconds since 1970, and how many stamps have no offset of their own.
 
-    Attributes:
-        at_s: float64 (n,), seconds from the base.
-        base: in whole seconds since 1970.
-        are_whole: whether no stamp has parts of a second.
-        without_offset: how many stamps have no offset of their own.
-    """
-
-    at_s: np.ndarray
-    base: int
-    are_whole: bool
-    without_offset: int
-
-
-def times(path: Path, table: pa.Table, zone: str) -> Times:
-    """Column `time`; a stamp without an offset is a local time of the zone.
+    Such a stamp is a local time of the zone.
 
     One that a change of clocks skips is the next that exists, one that it repeats is the first of the two.
 
@@ -215,70 +213,171 @@ def times(path: Path, table: pa.Table, zone: str) -> Times:
                 microseconds = pc.if_else(zoned, pc.cast(utc, pa.int64()), pc.cast(_local(naive, zone), pa.int64()))
         except pa.ArrowException as error:
             raise TraceError(f"{path}: column time: {first_line_of(error)}") from None
-    micro = pc.cast(microseconds, pa.int64()).to_numpy()
-    base = int(micro.min() // 1_000_000) if len(micro) else 0
-    return Times((micro - base * 1_000_000) / 1e6, base, not (micro % 1_000_000).any(), without_offset)
+    return pc.cast(microseconds, pa.int64()).to_numpy(), without_offset
 
 
 def _local(naive: pa.ChunkedArray, zone: str) -> pa.ChunkedArray:
     return pc.assume_timezone(naive, zone, ambiguous="earliest", nonexistent="latest")
 
 
-def found_in(kind: str, path: Path, table: pa.Table, reading: Reading) -> RawRequests:
-    """The requests of a table.
+class _Columns:
+    """The columns of a table while its blocks come; a column that a block lacks has no values there."""
+
+    def __init__(self) -> None:
+        self.n = 0
+        self.numbers: dict[str, Growing] = {}
+        self.texts: dict[str, Codes] = {}
+        self.micro = Growing(np.int64)
+        self.without_offset = 0
+
+    def add(self, path: Path, table: pa.Table, zone: str) -> None:
+        """One more block."""
+        names, n = table.column_names, table.num_rows
+        wanted = [name for name in names if name in NUMBERS or _IN.fullmatch(name)]
+        for name in [*wanted, *(name for name in self.numbers if name not in wanted)]:
+            if name not in self.numbers:
+                self.numbers[name] = Growing(np.float64)
+                self.numbers[name].add_same(np.nan, self.n)
+            if name in names:
+                self.numbers[name].add(numbers(path, table, name))
+            else:
+                self.numbers[name].add_same(np.nan, n)
+        for name in _TEXTS:
+            if name not in names and name not in self.texts:
+                continue
+            if name not in self.texts:
+                self.texts[name] = Codes()
+                self.texts[name].add(np.full(self.n, -1), [])
+            codes, texts = _coded(table, name) if name in names else (np.full(n, -1), [])
+            self.texts[name].add(codes, texts)
+        if "time" in names:
+            micro, without_offset = times(path, table, zone)
+            self.micro.add(micro)
+            self.without_offset += without_offset
+        self.n += n
+        if self.micro.n not in {0, self.n} or ("at_s" in self.numbers and self.micro.n):
+            raise TraceError(f"{path}: some rows have a time and some an at_s; allowed: one of them in all rows")
+        if self.n > MOST_REQUESTS:
+            raise TraceError(f"{path}: there are more than {MOST_REQUESTS:,} rows; allowed: up to so many")
+
+
+def found_in(kind: str, path: Path, tables: Iterator[pa.Table], reading: Reading) -> RawRequests:
+    """The requests of a table that comes in blocks.
 
     Raises:
         TraceError: it has no rows or no times, or a cell cannot be read.
     """
-    table, made = taken_from(path, table)
-    table = renamed(path, table, reading.options.columns)
-    notes = list(check_columns(path, table))
-    if not table.num_rows:
+    columns, made, zone = _Columns(), Made(), reading.options.time_zone
+    notes: dict[str, None] = {}
+    for number, block in enumerate(tables):
+        table, told = taken_from(path, block)
+        table = renamed(path, table, reading.options.columns)
+        notes |= dict.fromkeys(check_columns(path, table))
+        if "requests" in table.column_names:
+            if number:
+                raise TraceError(f"{path}: some rows have requests and some have none; allowed: counts in all rows")
+            others = [renamed(path, taken_from(path, more)[0], reading.options.columns) for more in tables]
+            return _counts_in(path, [table, *others], told, reading, list(notes))
+        made = made if number else told
+        columns.add(path, table, zone)
+    if not columns.n:
         raise TraceError(f"{path}: the table has no rows")
-    has = set(table.column_names)
-    values: dict[str, Any] = {name: numbers(path, table, name) for name in NUMBERS if name in has}
-    at_s, base, whole = values.pop("at_s", None), None, False
+    said = list(notes)
+    if columns.without_offset:
+        said.append(_local_times(path, columns.without_offset, zone))
+    values: dict[str, Any] = {name: columns.numbers[name].take() for name in NUMBERS if name in columns.numbers}
+    at_s, base, whole_seconds = values.pop("at_s", None), None, False
     if at_s is None:
-        at_s, base, whole, without_offset = times(path, table, reading.options.time_zone)
-        if without_offset:
-            notes.append(
-                f"{without_offset:,} times of {path.name} have no offset: they are local times of "
-                f"{reading.options.time_zone} (time_zone)"
-            )
-    labels = _labels(table, "route", "no route") if "route" in has else None
-    in_s = {match[1]: numbers(path, table, name) for name in table.column_names if (match := _IN.fullmatch(name))}
-    found = RawRequests(
+        at_s, base, whole_seconds = _since(columns.micro.take())
+    texts = columns.texts
+    return RawRequests(
         format=kind,
         files=(str(path),),
         at_s=at_s,
         base=base,
         stamp="arrival",
-        whole_seconds=whole,
+        whole_seconds=whole_seconds,
+        skipped=reading.skipped,
+        lines=columns.n + reading.skipped.count,
+        labels=_named(texts["route"], "no route") if "route" in texts else None,
+        servers=_named(texts["server"], "") if "server" in texts else None,
+        visitor=texts["visitor"].take()[0] if "visitor" in texts else None,
+        in_s={match[1]: column.take() for name, column in columns.numbers.items() if (match := _IN.fullmatch(name))},
+        fold=False,
+        made=made,
+        notes=said,
+        **values,
+    )
+
+
+def _local_times(path: Path, n: int, zone: str) -> str:
+    return f"{n:,} times of {path.name} have no offset: they are local times of {zone} (time_zone)"
+
+
+def _since(micro: np.ndarray) -> tuple[np.ndarray, int, bool]:
+    """Seconds since a base in the place of microseconds since 1970; the base [s]; whether all are whole seconds."""
+    base = int(micro.min() // 1_000_000)
+    at_s, are_whole = micro.view(np.float64), True
+    for rows in blocks(len(micro)):
+        some = micro[rows]
+        are_whole = are_whole and not (some % 1_000_000).any()
+        at_s[rows] = (some - base * 1_000_000) / 1e6
+    return at_s, base, are_whole
+
+
+def _coded(table: pa.Table, column: str) -> tuple[np.ndarray, list[str]]:
+    """Codes of a column of texts, -1: empty; and the texts."""
+    cells = table[column].combine_chunks()
+    kind = cells.type.value_type if pa.types.is_dictionary(cells.type) else cells.type
+    if not (pa.types.is_string(kind) or pa.types.is_large_string(kind)):
+        cells = pa.array([None if text is None else str(text) for text in cells.to_pylist()], pa.string())
+    elif pa.types.is_dictionary(cells.type):
+        cells = pc.cast(cells, kind)
+    coded = cells.dictionary_encode()
+    codes = pc.fill_null(coded.indices, -1).to_numpy(zero_copy_only=False)
+    return codes, coded.dictionary.to_pylist()
+
+
+def _named(texts: Codes, nothing: str) -> tuple[np.ndarray, list[str]]:
+    """Codes and texts in alphabetical order, with a text for those that have none."""
+    codes, names = texts.take()
+    if len(codes) and int(codes.min()) < 0:
+        names = [*names, nothing] if nothing not in names else names
+    order = sorted(names)
+    place = {text: at for at, text in enumerate(order)}
+    lookup = np.array([*(place[text] for text in names[: len(texts.texts)]), place.get(nothing, -1)], np.int32)
+    return remapped(codes, lookup), order
+
+
+def _counts_in(path: Path, tables: list[pa.Table], made: Made, reading: Reading, notes: list[str]) -> RawRequests:
+    """Single requests from a table with a number of requests per interval, which is never long."""
+    table = pa.concat_tables(tables, promote_options="default").replace_schema_metadata(tables[0].schema.metadata)
+    if not table.num_rows:
+        raise TraceError(f"{path}: the table has no rows")
+    columns = _Columns()
+    columns.add(path, table, reading.options.time_zone)
+    values: dict[str, Any] = {name: columns.numbers[name].take() for name in NUMBERS if name in columns.numbers}
+    at_s, base, whole_seconds = values.pop("at_s", None), None, False
+    if at_s is None:
+        at_s, base, whole_seconds = _since(columns.micro.take())
+        if columns.without_offset:
+            notes.append(_local_times(path, columns.without_offset, reading.options.time_zone))
+    found = RawRequests(
+        format="counts",
+        files=(str(path),),
+        at_s=at_s,
+        base=base,
+        stamp="arrival",
+        whole_seconds=whole_seconds,
         skipped=reading.skipped,
         lines=table.num_rows + reading.skipped.count,
-        labels=labels,
-        servers=_labels(table, "server", "") if "server" in has else None,
-        visitor=_visitors(table) if "visitor" in has else None,
-        in_s=in_s,
+        labels=_named(columns.texts["route"], "no route") if "route" in columns.texts else None,
         fold=False,
         made=made,
         notes=notes,
         **values,
     )
-    return _from_counts(path, table, found, reading.options) if "requests" in has else found
-
-
-def _visitors(table: pa.Table) -> np.ndarray:
-    """A number for each visitor, in the order in which they first come; -1: not known."""
-    coded = table["visitor"].combine_chunks().dictionary_encode()
-    return np.asarray(pc.fill_null(coded.indices, -1).to_numpy(zero_copy_only=False), np.int32)
-
-
-def _labels(table: pa.Table, column: str, nothing: str) -> tuple[np.ndarray, list[str]]:
-    """Codes of a column of texts, and the texts."""
-    texts = (nothing if text is None else str(text) for text in table[column].to_pylist())
-    names, codes = np.unique(list(texts), return_inverse=True)
-    return codes, [str(name) for name in names]
+    return _from_counts(path, table, found, reading.options)
 
 
 def _from_counts(path: Path, table: pa.Table, found: RawRequests, options: ReadOptions) -> RawRequests:

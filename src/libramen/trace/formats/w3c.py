@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, ClassVar, Final
 from libramen.trace.formats.latency import Latency
 from libramen.trace.formats.lineformat import LineFormat, Token
 from libramen.trace.formats.weblog import WebLog
-from libramen.trace.lines import blocks_of
+from libramen.trace.lines import blocks_of, refuse_garbage
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Sequence
@@ -55,6 +55,7 @@ class W3CLog:
                     for at, reason in reasons:
                         reading.skipped.add(block.file, first_line + at, reason)
                     reading.rows.add(part, reading.number)
+            refuse_garbage(block.file, reading.rows.n, reading.skipped)
         if log is not None and log.latency:
             reading.notes.append(f"time-taken is in {unit} (latency_unit chooses another)")
 
