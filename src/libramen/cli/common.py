@@ -104,8 +104,9 @@ def on_cluster(address: str | None) -> Iterator[Executor | None]:
         raise OutputError("--cluster needs the extra `cluster`: pip install 'libramen[cluster]'") from None
     try:
         client: Any = Client(address, timeout=_REACHED_S)  # type: ignore[no-untyped-call]
-    except (OSError, ValueError) as error:
-        raise OutputError(f"--cluster {address}: cannot be reached: {error or type(error).__name__}") from None
+    except Exception as error:  # noqa: BLE001  (nobody knows what its ways of connecting may raise)
+        why = " ".join(str(error).split())[:200] or type(error).__name__
+        raise OutputError(f"--cluster {address}: cannot be reached: {why}; allowed: such as tcp://HOST:8786") from None
     with client:
         yield client.get_executor()
 

@@ -7,7 +7,6 @@ of them. Where a replay contradicts what bisection had found, it is looked for a
 from __future__ import annotations
 
 import math
-from concurrent.futures import FIRST_COMPLETED, wait
 from dataclasses import replace as changed
 from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
@@ -119,8 +118,7 @@ def rooms_of(
         for (look, key, _, _), ticket in zip(asked, tickets, strict=True):
             look.tickets[key] = ticket
         futures = [future for look in waiting for ticket in look.tickets.values() if (future := ticket.future)]
-        if futures:
-            wait(futures, return_when=FIRST_COMPLETED)
+        pool.wait_for(futures)
 
 
 class _Cause(Whole):

@@ -69,8 +69,9 @@ def combinations(study: Study, plan: Plan | JointPlan, ranges: Mapping[str, Iter
     for key, some in ranges.items():
         if isinstance(some, str) or not hasattr(some, "__iter__"):
             some = (some,)  # noqa: PLW2901
-        values[key] = tuple(dict.fromkeys(some))
         _check_key(key, plan, study)
+        # By how they are written: lists and tables have no other way to be told apart.
+        values[key] = tuple({f"{type(value).__name__} {value!r}": value for value in some}.values())
         if not values[key]:
             raise StudyError(f"vary {key}: found no value; allowed: one or more")
     for scale in values.get(SCALE, ()):

@@ -6,10 +6,12 @@ import multiprocessing
 import os
 import signal
 import sys
+import threading
+import time
 from concurrent.futures import Executor, Future, ProcessPoolExecutor
 from contextlib import contextmanager
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Final
 
 from libramen.outcome.replay import replay
 
@@ -23,6 +25,9 @@ if TYPE_CHECKING:
     from libramen.study.plan import JointPlan, Plan
     from libramen.study.service import Service
     from libramen.trace.trace import Trace
+
+
+_LOOK_S: Final = 0.5
 
 
 @dataclass(frozen=True)
@@ -83,7 +88,10 @@ class LocalProcesses(Executor):
                 from libramen.engine.kernel import state  # noqa: F401  (loaded once, here, and shared)
                 from libramen.outcome import counts  # noqa: F401
             self._processes = ProcessPoolExecutor(
-                self._workers, multiprocessing.get_context("fork" if forks else "spawn"), initializer=_be_quiet
+                self._workers,
+                multiprocessing.get_context("fork" if forks else "spawn"),
+                initializer=_begin,
+                initargs=(os.getpid(),),
             )
         return self._processes.submit(function, *arguments, **named)
 
@@ -102,9 +110,17 @@ class LocalProcesses(Executor):
         return super().__exit__(kind, error, trace)
 
 
-def _be_quiet() -> None:
+def _begin(parent: int) -> None:
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl-C ends the workers through their parent
     signal.signal(signal.SIGTERM, signal.SIG_DFL)
+    threading.Thread(target=_end_with, args=(parent,), daemon=True).start()
+
+
+def _end_with(parent: int) -> None:
+    """End when the parent has: one that was killed could not say so, and a worker would wait for work for ever."""
+    while os.getppid() == parent:
+        time.sleep(_LOOK_S)
+    os._exit(1)
 
 
 def cores() -> int:

@@ -7,8 +7,9 @@ workers of a cluster get it scattered among them, and any other process maps the
 from __future__ import annotations
 
 import pickle
+import time
 from collections import deque
-from concurrent.futures import FIRST_COMPLETED, Future, as_completed, wait
+from concurrent.futures import FIRST_COMPLETED, Future, wait
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any, Final, Protocol, Self
 from uuid import uuid4
@@ -22,7 +23,7 @@ from libramen.runs.store import MISSING
 from libramen.trace.cache import find, keep
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterator, Sequence
+    from collections.abc import Callable, Collection, Iterator, Sequence
     from concurrent.futures import Executor
     from types import TracebackType
 
@@ -30,6 +31,9 @@ if TYPE_CHECKING:
     from libramen.runs.store import Store
     from libramen.trace.trace import Trace
 
+_LOOK_S: Final = 1.0
+_PATIENCE_S: Final = 10.0
+"""So long a cluster may be without a worker."""
 _TRIES: Final = 4
 """How often a task is sent whose worker has died."""
 
@@ -146,13 +150,16 @@ class _Batch:
                 self._pool.wait_for_room()
                 continue
             try:
+                self._pool.wait_for([self.future])
                 self._found = self.future.result()
             except LibramenError:
                 raise
             except Exception as error:
                 # A worker that dies takes with it what it was doing, and the trace if it alone had it.
-                if self._tries >= _TRIES or not self._pool.may_send_again(error):
+                if not self._pool.may_send_again(error):
                     raise
+                if self._tries >= _TRIES:
+                    raise ReplayError(f"the cluster: {_TRIES} workers died one after the other of one replay") from None
                 self.begin()
         return self._found
 
@@ -238,8 +245,25 @@ class Pool:
 
     def wait_for_room(self) -> None:
         """Until something more has been sent."""
-        wait([batch.future for batch in self._sent if batch.future is not None], return_when=FIRST_COMPLETED)
+        self.wait_for([batch.future for batch in self._sent if batch.future is not None])
         self._pump()
+
+    def wait_for(self, futures: Collection[Future[Any]]) -> set[Future[Any]]:
+        """Until one of some futures is done; returns those that are.
+
+        Raises:
+            ReplayError: the cluster has no worker any more, or cannot be reached.
+        """
+        since_s = time.monotonic()
+        while futures:
+            done, _ = wait(futures, timeout=_LOOK_S, return_when=FIRST_COMPLETED)
+            if done:
+                return done
+            if not self.is_cluster or _workers_of(_client_of(self.executor)):
+                since_s = time.monotonic()
+            elif time.monotonic() - since_s > _PATIENCE_S:
+                raise ReplayError("the cluster has no worker, or cannot be reached any more; start one, and ask again")
+        return set()
 
     def send(self, packed: bytes) -> Future[Any]:
         """Send tasks and their cases to a worker."""
@@ -263,6 +287,11 @@ class Pool:
         if client is not None:
             there, key = _scattered.setdefault(client, {}), self.trace.content_key
             if key not in there:
+                since_s = time.monotonic()
+                while not _workers_of(client):  # to none of them nothing can be sent
+                    if time.monotonic() - since_s > _PATIENCE_S:
+                        raise ReplayError("the cluster has no worker; start one, and ask again")
+                    time.sleep(_LOOK_S / 10)
                 # Under a name of its own: one that is still being forgotten cannot be sent again at once.
                 there[key] = client.scatter(self.trace, broadcast=True, hash=False)
             return there[key]
@@ -282,6 +311,16 @@ def _client_of(executor: Any) -> Any:
     if type(executor).__module__.partition(".")[0] != "distributed":
         return None
     return getattr(executor, "_client", None)
+
+
+def _workers_of(client: Any) -> int:
+    """How many workers a cluster has; 0 also where it cannot be reached."""
+    if client.status != "running":
+        return 0
+    try:
+        return len(client.scheduler_info()["workers"])
+    except Exception:  # noqa: BLE001  (it is closing)
+        return 0
 
 
 def _is_of_a_death(error: Exception) -> bool:
@@ -370,13 +409,13 @@ def run_cases(
                 yield number, ticket.result
             else:
                 sent.append(ticket)
-        for ticket in in_turn(sent):
+        for ticket in in_turn(pool, sent):
             done += 1
             progress("plans", done / len(cases))
             yield ticket.number, ticket.result
 
 
-def in_turn(tickets: Sequence[Ticket]) -> Iterator[Ticket]:
+def in_turn(pool: Pool, tickets: Sequence[Ticket]) -> Iterator[Ticket]:
     """Tickets as they are done."""
     waiting: dict[Future[Any], list[Ticket]] = {}
     for ticket in tickets:
@@ -384,5 +423,6 @@ def in_turn(tickets: Sequence[Ticket]) -> Iterator[Ticket]:
             yield ticket
         else:
             waiting.setdefault(ticket.future, []).append(ticket)
-    for future in as_completed(waiting):
-        yield from waiting[future]
+    while waiting:
+        for future in pool.wait_for(waiting):
+            yield from waiting.pop(future)
