@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import numpy as np
 import pytest
 
 from builders import make_plan, make_tier
 from libramen import Service, Trace, TraceError, replay
 from libramen.trace.demand import quiet_work, with_demand
-from libramen.trace.trace import RouteDemand
+
+if TYPE_CHECKING:
+    from libramen.trace.trace import RouteDemand
 
 
 def _observed(at_s: list[float], latency_s: list[float], **values: object) -> Trace:

@@ -9,7 +9,7 @@ from libramen.comparison.bounded_search import NEAR, BoundedSearch, ahead_of
 from libramen.comparison.bounds import parts
 from libramen.comparison.compare import Comparison
 from libramen.comparison.repeats import Repeats, check_repeats, repeated_cases
-from libramen.comparison.vary import SCALE, combinations, sensible, short_key
+from libramen.comparison.vary import SCALE, combinations, distinct, sensible, short_key
 from libramen.errors import StudyError
 from libramen.runs.cases import workers_for
 from libramen.runs.pool import Pool
@@ -243,7 +243,7 @@ def _found(bounded: BoundedSearch, counts: Counts, everything: list[Combination]
         trace,
         cases,
         varied={case.plan.name: bounded.possible[place].varied for case, place in zip(cases, places, strict=True)},
-        values={key: list(dict.fromkeys(one.varied[key] for one in everything)) for key in everything[0].varied},
+        values={key: distinct(one.varied[key] for one in everything) for key in everything[0].varied},
         counts=counts,
         reasons=_reasons(everything),
         notes=tuple(_notes(bounded.cases, everything[0].varied)),

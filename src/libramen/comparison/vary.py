@@ -70,8 +70,7 @@ def combinations(study: Study, plan: Plan | JointPlan, ranges: Mapping[str, Iter
         if isinstance(some, str) or not hasattr(some, "__iter__"):
             some = (some,)  # noqa: PLW2901
         _check_key(key, plan, study)
-        # By how they are written: lists and tables have no other way to be told apart.
-        values[key] = tuple({f"{type(value).__name__} {value!r}": value for value in some}.values())
+        values[key] = tuple(distinct(some))
         if not values[key]:
             raise StudyError(f"vary {key}: found no value; allowed: one or more")
     for scale in values.get(SCALE, ()):
@@ -83,6 +82,11 @@ def combinations(study: Study, plan: Plan | JointPlan, ranges: Mapping[str, Iter
     return [
         _combined(study, plan, dict(zip(values, chosen, strict=True))) for chosen in itertools.product(*values.values())
     ]
+
+
+def distinct(values: Iterable[Any]) -> list[Any]:
+    """Each value once, by how it is written: lists and tables have no other way to be told apart."""
+    return list({f"{type(value).__name__} {value!r}": value for value in values}.values())
 
 
 def _check_key(key: str, plan: Plan | JointPlan, study: Study) -> None:

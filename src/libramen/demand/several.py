@@ -75,7 +75,7 @@ def unqueue_several(
         part = unqueue(
             replace(trace.take(rows), span_s=trace.span_s),
             alone,
-            hosted.plan,
+            hosted.plan.replace(service={}),  # what it says of the service is in there, its calls too
             cpu_share=cpu_share,
             seed=seed,
             server=None if server is None else server[rows],

@@ -213,7 +213,10 @@ class Study:
             keys["tier"] = self.tiers[tier]
         if isinstance(scaling := keys.get("scaling"), dict) and "rule" not in scaling:
             keys["scaling"] = plan.scaling.replace(**scaling)
-        return plan.replace(**keys)
+        try:
+            return plan.replace(**keys)
+        except StudyError as error:
+            raise StudyError(f"{where}: {error}") from None
 
     def _changed_services(self, values: dict[str, Any]) -> dict[str, Service]:
         services = dict(self._services)

@@ -50,6 +50,7 @@ class Growing:
         """The array, which is let go."""
         array, self._array = self._array, np.empty(0, self._array.dtype)
         array.resize(self.n, refcheck=False)
+        self.n = 0
         return array
 
 
