@@ -53,8 +53,13 @@ def test_a_trace_that_was_sent_lies_where_it_is_quick_to_read() -> None:
 class _Client:
     """Of a cluster that is not there: it counts what is scattered."""
 
+    status = "running"
+
     def __init__(self) -> None:
         self.scattered = 0
+
+    def scheduler_info(self) -> dict[str, Any]:
+        return {"workers": {"one": 1}}
 
     def scatter(self, trace: Trace, **_: Any) -> Trace:
         self.scattered += 1
@@ -102,7 +107,7 @@ def test_it_is_not_sent_for_ever() -> None:
     cluster = _Cluster(*(KilledWorker(str(k)) for k in range(9)))
     with Pool(_trace(), cluster) as pool:
         ticket = pool.hand_in(_case(), Whole())
-        with pytest.raises(KilledWorker, match="3"):
+        with pytest.raises(ReplayError, match="4 workers died one after the other"):
             _ = ticket.result
     assert len(cluster.names) == 4
 
@@ -115,6 +120,23 @@ def test_a_mistake_is_not_taken_for_a_death(error: Exception) -> None:
         with pytest.raises(type(error), match=str(error)):
             _ = ticket.result
     assert len(cluster.names) == 1
+
+
+@pytest.mark.parametrize("status", ["running", "closed"])
+def test_a_cluster_without_workers_gets_a_sentence(status: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Before anything is sent to it, and where all have died since."""
+    from libramen.runs import pool as module
+
+    monkeypatch.setattr(module, "_PATIENCE_S", 0.1)
+    monkeypatch.setattr(module, "_LOOK_S", 0.05)
+    cluster = _Cluster()
+    cluster._client.status = status
+    monkeypatch.setattr(cluster._client, "scheduler_info", lambda: {"workers": {}})
+    with Pool(_trace(), cluster) as pool:
+        with pytest.raises(ReplayError, match="the cluster has no worker; start one"):
+            pool.hand_in(_case(), Whole())
+        with pytest.raises(ReplayError, match="has no worker, or cannot be reached any more"):
+            pool.wait_for([Future()])
 
 
 def test_the_trace_goes_there_once_for_all_calls() -> None:
@@ -155,7 +177,7 @@ def test_tickets_come_as_they_are_done(tmp_path: Path) -> None:
         with Pool(_trace(), threads, store) as pool:
             tickets = [pool.hand_in(_case(n), Whole()) for n in (1, 2, 3)]
             assert tickets[1].future is None
-            order = [ticket.number for ticket in in_turn(tickets)]
+            order = [ticket.number for ticket in in_turn(pool, tickets)]
             assert order[0] == 1
             assert sorted(order) == [0, 1, 2]
             assert [ticket.result.replicas_max for ticket in tickets] == [1, 2, 3]

@@ -76,7 +76,7 @@ class LocalProcesses(Executor):
     """Processes on this machine, started with the first task. Where they are forked they share all that is loaded."""
 
     def __init__(self, workers: int) -> None:
-        self._workers = workers
+        self.workers = workers
         self._processes: ProcessPoolExecutor | None = None
 
     def submit(self, function: Callable[..., Any], /, *arguments: Any, **named: Any) -> Future[Any]:
@@ -88,7 +88,7 @@ class LocalProcesses(Executor):
                 from libramen.engine.kernel import state  # noqa: F401  (loaded once, here, and shared)
                 from libramen.outcome import counts  # noqa: F401
             self._processes = ProcessPoolExecutor(
-                self._workers,
+                self.workers,
                 multiprocessing.get_context("fork" if forks else "spawn"),
                 initializer=_begin,
                 initargs=(os.getpid(),),

@@ -200,6 +200,11 @@ class Pool:
         """Whether the workers are those of a cluster."""
         return _client_of(self.executor) is not None
 
+    @property
+    def _workers(self) -> int:
+        """How many of this machine's there are, as far as that is known."""
+        return self.executor.workers if isinstance(self.executor, LocalProcesses) else 1
+
     def key_of(self, case: Case) -> str | None:
         """The key of the replay of a case in the store; None: it is not kept."""
         if self.store is None:
@@ -217,7 +222,7 @@ class Pool:
         return self.hand_in_all([(case, task)])[0]
 
     def hand_in_all(self, asked: Sequence[tuple[Case, Task]]) -> list[Ticket]:
-        """Tasks, which are done from now on: those on one load together, as far as no worker has nothing to do."""
+        """Tasks, which are done from now on: those on one load together, where no worker has nothing to do for it."""
         tickets = [Ticket(self, len(self._tickets) + n, case, task) for n, (case, task) in enumerate(asked)]
         self._tickets += tickets
         loads: dict[tuple[float, int], list[Ticket]] = {}
@@ -226,7 +231,11 @@ class Pool:
                 case = ticket.case
                 alone = case.scale == 1.0 or self.is_cluster  # nothing is made for it, or nobody is short of memory
                 loads.setdefault((case.scale, -1 - ticket.number if alone else case.seed), []).append(ticket)
-        self._waiting += [_Batch(self, together) for together in loads.values()]
+        groups = list(loads.values())
+        while 0 < len(groups) < self._workers and len(most := max(groups, key=len)) > 1:
+            groups.remove(most)
+            groups += [most[: len(most) // 2], most[len(most) // 2 :]]
+        self._waiting += [_Batch(self, together) for together in groups]
         self._pump()
         return tickets
 
