@@ -142,8 +142,8 @@ print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024)
     trace_bytes = 8 + 8 + 8 + 4 + 8  # at_s, cpu_s, wait_s, route, bytes_out
     for what, (few, many) in peaks.items():
         more = (many - few) / 2_000_000
-        # While it is kept the file is in memory, too, as pages that the system may take back.
-        assert more < (2.2 if what == "keep" else 1.6) * trace_bytes, (what, more)
+        # It was eight times as much. While it is kept the file is in memory, too, as pages that may be taken back.
+        assert more < 2.2 * trace_bytes, (what, more)
 
 
 # -- a bound on memory --------------------------------------------------------------------------------

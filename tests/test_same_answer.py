@@ -154,9 +154,7 @@ def test_zones_lengths_and_types_are_part_of_it() -> None:
     }
     assert len(zones) == 3
     whole = make_trace([0, 1], cpu=0.0)
-    same_bytes = dataclasses.replace(
-        whole, route_codes=np.zeros(2, np.int64), routes=whole.routes
-    )  # as many zeros, of another type
+    same_bytes = dataclasses.replace(whole, cpu_s=np.zeros(2, np.int64))  # as many zeros, of another type
     assert same_bytes.content_key != whole.content_key
 
 

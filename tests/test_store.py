@@ -211,6 +211,24 @@ def test_no_flipped_byte_gives_another_answer(tmp_path: Path) -> None:
             assert all(str(path) in sentence for sentence in told)
 
 
+def test_entries_that_have_changed_places_are_not_used(tmp_path: Path) -> None:
+    """Each is whole in itself; its checksum says whose it is."""
+    study, path = _study(tmp_path), tmp_path / "s.sqlite"
+    wanted = compare(study).figures
+    with Store(path, pytest.fail) as store:
+        compare(study, store=store)
+    file = sqlite3.connect(path)
+    (one, a), (other, b) = file.execute("SELECT key, body FROM entries").fetchall()
+    for key, body in ((one, b), (other, a)):
+        file.execute("UPDATE entries SET body = ? WHERE key = ?", (body, key))
+    file.commit()
+    file.close()
+    told: list[str] = []
+    with Store(path, told.append) as store:
+        assert compare(study, store=store).figures == wanted
+    assert len(told) == 2
+
+
 def _deep(n: int = 100_000) -> str:
     return "[" * n + "]" * n
 
