@@ -118,6 +118,8 @@ def test_a_stretch_is_about_what_arrived_in_it(hour_study: Path, capsys: pytest.
     for wrong in ((2400, 1700), (0, outcome.span_s + 1)):
         with pytest.raises(ReplayError, match="allowed: a stretch of the trace"):
             outcome.stretch(*wrong)
+    settled = replay(study.trace(), study.service, study.plans["noon_release"], study.objectives, settle=2000)
+    assert settled.stretch(from_s, to_s).requests == (mine["at_s"] >= 2000).sum()
     quiet = outcome.stretch(0.0, 1e-6)
     assert quiet.requests == 0
     assert "no requests" in stretch_title(outcome, quiet)

@@ -241,9 +241,10 @@ def test_spans_say_what_a_request_spent_elsewhere(tmp_path: Path) -> None:
     trace = study.trace()
     # Of 10 s 4 are spent elsewhere; 40 % of the other 6 are CPU work; what was spent at the database is its own.
     assert (trace.cpu_s[0], trace.wait_s[0]) == (pytest.approx(2.4), pytest.approx(3.6 + 4))
+    apart = trace
     for _ in range(2):
-        trace = trace.without_calls(["database", "nobody"])
-        assert (trace.cpu_s[0], trace.wait_s[0]) == (pytest.approx(2.4), pytest.approx(3.6 + 4 - 3))
+        apart = apart.without_calls(["database", "nobody"])
+        assert (apart.cpu_s[0], apart.wait_s[0]) == (pytest.approx(2.4), pytest.approx(3.6 + 4 - 3))
     assert any("client spans call database (db.internal), cache" in note for note in trace.source.notes)
     found = replay(trace, study.services, study.plans["one"])
     assert found.latency_s["mean"] == pytest.approx(10)

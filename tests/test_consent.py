@@ -176,5 +176,10 @@ def test_consent_goes_with_the_study(study: Path) -> None:
     assert replay(loaded.trace(), loaded.service, own).run.decisions[0].wanted == 1
     found = search(loaded, loaded.plans["plain"], **{"scaling.rule": ["python:quay:rule"]})
     assert len(found.figures) == 1
+    # A plan out of a study that was not trusted stays what it was, also beside those of one that is.
+    foreign = load_study(study).plans["own"]
+    mixed = loaded.replace(plans={"foreign": foreign})
+    with pytest.raises(StudyError, match="runs code that came with the study"):
+        replay(loaded.trace(), loaded.service, mixed.plans["foreign"])
     with pytest.raises(StudyError, match="no study that it could stand beside"):
         replay(loaded.trace(), loaded.service, loaded.plans["plain"].replace(scaling={"rule": "python:quay:rule"}))

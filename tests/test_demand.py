@@ -68,7 +68,7 @@ def test_whoever_queued_longest_is_not_given_the_most_work() -> None:
 
 def test_failed_requests_are_no_samples() -> None:
     trace = _two_minutes(busy=[])
-    status = np.where(trace.at_s < 120, [500, 408, 499, 503] * 100, 200)[: len(trace)]
+    status = np.where(trace.at_s < 120, [500, 408, 499, 429] * 100, 200)[: len(trace)]
     with_status = Trace.from_arrays(
         at_s=trace.at_s, cpu_s=trace.cpu_s, latency_s=trace.latency_s, status=status, span_s=trace.span_s
     )

@@ -232,6 +232,8 @@ def test_the_grade_of_a_backtest_is_found_from_anywhere(
     shown = capsys.readouterr().out
     assert found.grade.sentence in " ".join(shown.split())
     assert shown.count("are within") == 1
+    monkeypatch.setattr("libramen.comparison.backtest.digest_of", lambda _: "other code")
+    assert kept_grade(load_study(relative)) is None
 
 
 def test_one_number_is_changed_in_one_line(tmp_path: Path, hour_study: Path) -> None:
