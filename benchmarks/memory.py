@@ -1,5 +1,7 @@
 """How much memory a replay takes: with requests kept, and of a trace in chunks whose requests are not kept.
 
+Then what a trace takes that is made, read and compared by the command line.
+
     python benchmarks/memory.py [--requests 20000000]
 
 Each case runs in a process of its own, which reports its peak: what stands beside the trace is that of the same
@@ -9,14 +11,21 @@ process with the trace alone taken off.
 from __future__ import annotations
 
 import argparse
+import contextlib
+import io
 import multiprocessing
+import os
 import resource
+import tempfile
 import time
+from functools import partial
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 import numpy as np
 
 from libramen import Plan, Service, Tier, Trace, replay
+from libramen.cli import run
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator
@@ -24,6 +33,23 @@ if TYPE_CHECKING:
 CHUNK = 1_000_000
 TIER = Tier(billing="per_hour", sizes={"s": {"cores": 4, "per_hour": 1}})
 PLAN, SERVICE = Plan(tier=TIER, size="s", replicas=16), Service(slots=16, backlog=100, timeout=10)
+
+STUDY = """
+[trace]
+files = ["trace.parquet"]
+[service]
+slots = 16
+[tiers.quay]
+billing = "per_hour"
+sizes = { s = { cores = 4, per_hour = 1 } }
+[plans.one]
+tier = "quay"
+size = "s"
+[plans.two]
+tier = "quay"
+size = "s"
+replicas = 2
+"""
 
 
 def chunks(n: int) -> Iterator[Trace]:
@@ -56,6 +82,29 @@ def in_chunks(n: int) -> None:
     replay(chunks(n), SERVICE, PLAN)
 
 
+def command(arguments: tuple[str, ...], n: int) -> None:
+    with contextlib.redirect_stdout(io.StringIO()), contextlib.redirect_stderr(io.StringIO()):
+        status = run([argument.format(rate=n / 2_592_000) for argument in arguments])
+    if status != 0:
+        raise SystemExit(f"libramen {' '.join(arguments)} ended with {status}")
+
+
+def by_command(n: int) -> None:
+    """A month that is made, read and compared, each by a process of its own with an empty cache."""
+    with tempfile.TemporaryDirectory() as folder, contextlib.chdir(folder):
+        os.environ["LIBRAMEN_CACHE"] = folder + "/cache"
+        Path("study.toml").write_text(STUDY)
+        make = ("trace", "make", "--set", "span=30d", "--set", "rate={rate}", "--out", "trace.parquet")
+        for arguments in (
+            make,
+            ("trace", "inspect", "trace.parquet", "--no-cache"),
+            ("compare", "study.toml", "--no-store"),
+            ("compare", "study.toml", "--no-store"),
+        ):
+            most, took = measured(partial(command, arguments), n)
+            print(f"{' '.join(arguments[:2])}: {most / 1e6:,.0f} MB in all, {n:,} requests, {took:.0f} s")
+
+
 def measured(case: Callable[[int], None], n: int) -> tuple[float, float]:
     """Peak memory [bytes] and time [s] of a process of its own."""
     context = multiprocessing.get_context("spawn")
@@ -71,7 +120,7 @@ def _measure(case: Callable[[int], None], n: int) -> tuple[float, float]:
 
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
-    parser.add_argument("--requests", type=int, default=20_000_000, help="of the trace in chunks")
+    parser.add_argument("--requests", type=int, default=20_000_000, help="of the trace in chunks, and of that in files")
     n = parser.parse_args().requests
     few = 4_000_000
     alone, _ = measured(trace_alone, few)
@@ -79,6 +128,7 @@ def main() -> None:
     print(f"kept: {(most - alone) / few:.0f} bytes a request beside the trace, {few:,} requests")
     most, took = measured(in_chunks, n)
     print(f"in chunks: {most / 1e6:,.0f} MB in all, {n:,} requests, {n / took / 1e6:.2f} million a second")
+    by_command(n)
 
 
 if __name__ == "__main__":

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import gzip
 import json
 import os
 import random
@@ -46,6 +47,7 @@ from libramen.fields import Table
 from libramen.runs.cases import Case, LocalProcesses
 from libramen.runs.memory import bytes_of, machine_bytes
 from libramen.runs.pool import Pool, Whole
+from libramen.trace import lines
 from libramen.trace.formats import spans
 from libramen.trace.growing import Growing, blocks, counted, first_back, is_ascending
 from libramen.trace.lines import LONGEST_LINE
@@ -359,6 +361,17 @@ def test_lines_that_are_too_long(tmp_path: Path) -> None:
         trace = read_trace(tmp_path / name)
         assert (len(trace), trace.source.skipped) == (n, 1)
         assert "the line is longer than 1,048,576 bytes" in dict(trace.source.reasons)
+
+
+@pytest.mark.parametrize("name", ["t.csv", "t.jsonl"])
+def test_a_line_without_an_end_is_no_log(tmp_path: Path, name: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A packed file of a few bytes may unpack to a line without an end, and a pipe give one for ever."""
+    monkeypatch.setattr(lines, "_NO_LOG", 20 << 20)
+    head = {"t.csv": "at_s,cpu_s\n1,0.1\n", "t.jsonl": '{"at_s": 1, "cpu_s": 0.1}\n'}[name]
+    with gzip.open(tmp_path / f"{name}.gz", "wb", 1) as packed:
+        packed.write(head.encode() + b"x" * (30 << 20))
+    with pytest.raises(TraceError, match=r"line [23] has not ended after"):
+        read_trace(tmp_path / f"{name}.gz")
 
 
 def test_spans_are_one_document_or_lines_of_bounded_length(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

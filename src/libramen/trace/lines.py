@@ -19,6 +19,8 @@ _BLOCK_SIZE: Final = 1 << 21
 LONGEST_LINE: Final = 1 << 20
 _FIRST_SKIPPED: Final = 5
 _GARBAGE: Final = 100_000
+_NO_LOG: Final = 1 << 30
+"""Bytes without the end of a line."""
 _FOUND: Final = re.compile(r"'.*'| \(.*\)")
 _Result = TypeVar("_Result")
 
@@ -69,15 +71,22 @@ def blocks_of(opened: Opened, skipped: SkippedLines, progress: Callable[[int], N
     """The content of a file in blocks of whole lines.
 
     A packed file that breaks off is read as far as it goes; the break counts as a skipped line.
+
+    Raises:
+        TraceError: more than 1 GiB without the end of a line, which is no log and may go on for ever.
     """
     file, line = str(opened.path), 1
     rest: list[bytes] = []  # of a line that has not ended yet
     kept = 0  # bytes of it; of one that is too long none are kept
     too_long = False
+    since_line = 0  # bytes since the last end of a line
     while True:
         data, broken = _read_block(opened.content)
         progress(opened.position())
         begin, end = 0, data.rfind(b"\n") + 1
+        since_line = len(data) - end if end else since_line + len(data)
+        if since_line > _NO_LOG:
+            raise TraceError(f"{file}: line {line:,} has not ended after {_NO_LOG >> 30} GiB; allowed: lines of text")
         if too_long and end:
             begin = data.find(b"\n") + 1
             skipped.add(file, line, f"the line is longer than {LONGEST_LINE:,} bytes")
