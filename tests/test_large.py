@@ -17,7 +17,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 import pytest
-from pyarrow import parquet
+from pyarrow import feather, parquet
 
 import libramen
 from builders import make_plan, make_tier, make_trace
@@ -469,6 +469,16 @@ def _mutated(data: bytes, luck: random.Random) -> bytes:
         else:
             raw = raw[:at] if luck.random() < 0.2 else raw
     return bytes(raw)
+
+
+@pytest.mark.parametrize("suffix", ["parquet", "arrow"])
+def test_names_that_are_no_text(tmp_path: Path, suffix: str) -> None:
+    path = tmp_path / f"t.{suffix}"
+    table = pa.table({"at_s": [1.0, 2.0], "quay_s": [0.1, 0.2]})
+    parquet.write_table(table, path) if suffix == "parquet" else feather.write_feather(table, path)
+    path.write_bytes(path.read_bytes().replace(b"quay_s", b"qu\x94y_s"))
+    with pytest.raises(TraceError, match="not a whole"):
+        read_trace(path)
 
 
 @pytest.mark.parametrize("suffix", ["csv", "jsonl", "json", "parquet", "arrow"])

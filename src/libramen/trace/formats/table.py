@@ -82,6 +82,7 @@ def arrow_blocks(opened: Opened, batches: Callable[[Any], Iterator[pa.RecordBatc
             # What is damaged must not be touched: offsets beyond the data would be followed wherever they lead.
             batch.validate(full=True)
             table = pa.Table.from_batches([batch])
+            table.column_names  # noqa: B018  (names are not validated, and may be no UTF-8)
             metadata = batch.schema.metadata or {}
             yield saying(table, metadata.get(MADE), first_row + 1)
             first_row += batch.num_rows
