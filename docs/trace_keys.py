@@ -26,7 +26,8 @@ def page() -> str:
     rows = []
     for name, field in TraceTable.model_fields.items():
         shown = {None: "", (): "", (1, 1): "`[1, 1]`"}.get(
-            field.default if isinstance(field.default, tuple | None) else 0, f"`{field.default}`"
+            field.default if isinstance(field.default, tuple | None) else 0,
+            f"`{getattr(field.default, 'share', field.default)}`",
         )
         default = "must be given" if field.is_required() else "" if field.default == {} else shown
         rows.append(f"| `{name}` | {field.description} | {default} | {', '.join(users_of(name))} |\n")

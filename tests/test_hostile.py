@@ -298,7 +298,8 @@ def test_what_a_table_says_of_itself_is_checked(tmp_path: Path) -> None:
         ({"files": '"t.csv"\ncpu_share = 0.5'}, "cpu_share has no effect"),
         ({"files": '"t.csv"\nshape = [{ scale = 1e9 }]'}, "scale: found"),
         ({"files": '"t.csv"\nshape = [{ repeat = "9y" }]'}, "repeat: found '9y'"),
-        ({"files": '"t.csv"\nshape = [{ scale = 1e6 }, { scale = 1e6 }]'}, "requests after shaping; allowed: up to"),
+        ({"files": '"t.csv"\nshape = [{ scale = 1e6 }]'}, "multiplied by 1e.06; allowed: up to 100,000"),
+        ({"files": '"t.csv"\nshape = [{ scale = 1e4 }, { scale = 1e4 }]'}, "requests after shaping; allowed: up to"),
         ({"every": '"1us"'}, "every = 1 µs are 30,000,000 decisions in 30 s; allowed: up to 20,000,000"),
     ],
 )

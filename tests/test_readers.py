@@ -365,7 +365,7 @@ def test_routes_can_be_told(tmp_path: Path) -> None:
     [
         ({"fromat": "csv"}, "unknown option 'fromat'; did you mean 'format'"),
         ({"format": "xml"}, "format: found 'xml'; allowed: 'common', 'combined'"),
-        ({"sampled": 0}, "sampled: found 0"),
+        ({"sampled": 0}, r"\[sampled\] share: found 0"),
         ({"servers": (5, 2)}, "servers: found"),
         ({"cpu_share": {"/b": 0.5}}, "cpu_share: there is no route '/b'"),
         ({"latency_unit": "min"}, "latency_unit: found 'min'"),

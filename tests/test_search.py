@@ -18,6 +18,7 @@ from libramen.comparison.vary import combinations, read_values
 from libramen.demo.write import write_demo
 from libramen.runs.cases import Case
 from libramen.study.written import plan_toml
+from libramen.trace.shape import OF_A_LOAD, Scale
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -388,7 +389,7 @@ def test_an_answer_for_each_load(tmp_path: Path) -> None:
     assert [one.scale for one in found.scenarios] == [1, 0.5, 2]
     assert found.scenarios[0] is found
     for one in found.scenarios:
-        load = study.trace() if one.scale == 1 else shaped(study.trace(), [{"scale": one.scale}])
+        load = study.trace() if one.scale == 1 else Scale(scale=one.scale).apply(study.trace(), number=OF_A_LOAD)
         alone = search(study, "one", trace=load, replicas=range(1, 8))
         got, wanted = (each.cheapest or each.nearest for each in (one, alone))
         assert (got.bill.month, got.replicas_max, got.requests) == (

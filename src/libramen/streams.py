@@ -44,7 +44,9 @@ _PURPOSES: Final = {
 }
 
 
-def stream(seed: int, purpose: str, number: int = 0, service: int = 0) -> np.random.Generator:
+def stream(
+    seed: int, purpose: str, number: int = 0, service: int = 0, part: tuple[int, ...] = ()
+) -> np.random.Generator:
     """The generator for one purpose.
 
     Args:
@@ -59,13 +61,16 @@ def stream(seed: int, purpose: str, number: int = 0, service: int = 0) -> np.ran
             `"backtest"` (which work a request has that is held back), `"days"` (of which other months are made).
         number: which of the purpose's streams.
         service: number of the service whose they are (from 0).
+        part: which of several within that, such as a copy of a trace.
 
     Raises:
         ReplayError: the seed is none.
     """
     import numpy as np
 
-    key = (_PURPOSES[purpose], number, service) if service else (_PURPOSES[purpose], number)
+    key: tuple[int, ...] = (_PURPOSES[purpose], number)
+    if service or part:
+        key = (*key, service, *part)
     return np.random.default_rng(np.random.SeedSequence(_checked(seed), spawn_key=key))
 
 

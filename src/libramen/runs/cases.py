@@ -50,9 +50,9 @@ class Case:
         """The trace, scaled."""
         if self.scale == 1.0:
             return trace
-        from libramen.trace.shape import shaped
+        from libramen.trace.shape import OF_A_LOAD, Scale
 
-        return shaped(trace, [{"scale": self.scale}], seed=self.seed)
+        return Scale(scale=self.scale).apply(trace, self.seed, number=OF_A_LOAD)
 
     def replay(self, trace: Trace, progress: Callable[[float], None] | None = None) -> Outcome:
         """Replay it here, with all that an outcome has."""

@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from libramen.study.plan import Plan
     from libramen.study.service import Service
     from libramen.study.system import System
+    from libramen.trace.options import ReadOptions
     from libramen.trace.trace import Trace
 
 _WIDE_SHARE: Final = 0.3
@@ -285,13 +286,23 @@ class TraceTable(ReadingKeys):
             if self.cpu_use is not None:
                 raise TraceError("cpu_use has no effect: the trace itself says cpu_s; allowed: to leave it out")
             return self._read(folder, seed, zone, progress, estimate=True, visitors=visitors)
-        log = whole_load(requests.trace, options)
-        server = requests.server
+        log, server = requests.trace, requests.server
         if self.server == "file":
             server = np.zeros(len(log), np.int32) if requests.file is None else requests.file
-        if len(log) != len(requests.trace):  # what was multiplied was on other servers
-            server = None
-        return shaped(self._estimated(log, recorded, folder, seed, server), self.shape, seed=seed, folder=folder)
+        if self._shows_whole_servers(options, log, server):
+            # All that was on these servers is known, so what queued there is: the others come afterwards.
+            log = whole_load(self._estimated(log, recorded, folder, seed, server), options)
+        else:
+            # Of what is missing some queued before what is there: likely others in their stead tell more than nobody.
+            whole = whole_load(log, options)
+            log = self._estimated(whole, recorded, folder, seed, server if len(whole) == len(log) else None)
+        return shaped(log, self.shape, seed=seed, folder=folder)
+
+    def _shows_whole_servers(self, options: ReadOptions, log: Trace, server: np.ndarray | None) -> bool:
+        """Whether the log has all requests of some servers, and of each the one that it was on."""
+        is_sampled = options.sampled.share != 1 or log.source.sampled_share is not None
+        # Measured CPU use is that of all servers.
+        return server is not None and not is_sampled and self.cpu_use is None and bool((server >= 0).all())
 
     def _options(self, seed: int, zone: str) -> dict[str, Any]:
         """The keywords of `read_trace` that this table says."""

@@ -1,54 +1,224 @@
-"""Fewer or more of the requests of a trace, each with its own work."""
+"""More or fewer users: what independent users would do, stretch by stretch.
+
+A copy of a request that is drawn beside it would be an echo: it makes a Poisson stream times c clumped c-fold, and a
+busy fleet looks far worse than it would be. What varies slowly (the day, a sale) is common to all users, and grows with
+them; what varies quickly is theirs alone. So each copy of a stretch in which the rate is steady (`stretches`) is that
+stretch turned round by a lag of its own: what runs over its end comes back at its beginning. Patterns within are kept,
+and copies are independent. Counts keep their index of dispersion (variance over mean) at scales well below a stretch's
+length T; at scale s it is (c - 1) s / T too great, since a copy keeps the stretch's count. A burst of all users that is
+too small to be told from chance is spread over its stretch.
+"""
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Final
+import math
+from dataclasses import replace
+from typing import TYPE_CHECKING, Any, Final, NamedTuple, Protocol
 
 import numpy as np
 
 from libramen.errors import TraceError
+from libramen.streams import stream
+from libramen.trace.growing import Growing, blocks
+from libramen.trace.stretches import stretches_of
 from libramen.trace.trace import MOST_REQUESTS
 
 if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from libramen.trace.stretches import Stretches
     from libramen.trace.trace import Trace
 
-_NEIGHBOURS: Final = 5
-"""A copy of a request comes between so many arrivals before it and after it."""
-_AT_ONCE: Final = 1_000_000
-"""Numbers that are drawn together."""
+_AT_ONCE: Final = 1 << 20
+"""Requests that are made together."""
+MOST_COPIES: Final = 100_000
+"""From so many on the lags of some are hardly different."""
+_MOST_OF_A_STRETCH: Final = 0.01
+_FEW: Final = 20
+"""So many requests of one visitor in a stretch are left or taken together, whatever their share of it is."""
+_LAG, _VISITOR, _REQUEST = range(3)
+_COLUMNS: Final = ("cpu_s", "wait_s", "route_codes", "bytes_out", "latency_s", "status")
 
 
-def multiplied(trace: Trace, factor: np.ndarray, rng: np.random.Generator) -> Trace:
-    """Each request as often as its factor says on average, the more at times of their own. See `shape.Scale`.
+class Factor(Protocol):
+    """How many requests there are to be for each, at a time."""
+
+    def __call__(self, rows: np.ndarray, at_s: np.ndarray) -> np.ndarray:
+        """Of these requests, if they came then: int64 (k,), float64 (k,) [s] -> float64 (k,), >= 0."""
+
+
+def multiplied(trace: Trace, factor: Factor, most: float, seed: int, number: int) -> Trace:
+    """Each request as often as its factor says on average, the more from copies of its stretch.
+
+    A greater factor has all requests of a smaller one, at the same times. Below 1, and of a copy that is wanted in
+    part, visitors stay or go with all they ask where they are known, else requests.
 
     Args:
         trace: the requests.
-        factor: float64 (n,), >= 0.
-        rng: of all draws.
+        factor: how many there are to be for each; of a copy at its own time.
+        most: the greatest that `factor` can give.
+        seed: random seed.
+        number: of the step of shaping, so that two steps draw differently.
 
     Raises:
-        TraceError: none would be left.
+        TraceError: none would be left, or too many would be there.
     """
-    n, wanted = len(trace), float(np.sum(factor))
-    if not wanted <= MOST_REQUESTS:
-        raise TraceError(f"the trace would have {wanted:.3g} requests after shaping; allowed: up to {MOST_REQUESTS:,}")
-    kept = rng.random(n) < factor
-    more = np.maximum(0.0, factor - 1)
-    extra = (np.floor(more) + (rng.random(n) < more - np.floor(more))).astype(np.int64)
-    low = trace.at_s[np.maximum(np.arange(n) - _NEIGHBOURS, 0)]
-    high = trace.at_s[np.minimum(np.arange(n) + _NEIGHBOURS, n - 1)]
-    # The first copies of all requests draw their times, then the second ones, whether they are there or not: a copy
-    # has the same time under a greater factor.
-    rows, times_s = [], []
-    copies, block = int(extra.max(initial=0)), max(1, _AT_ONCE // max(1, n))
-    for first in range(0, copies, block):
-        some = np.arange(first, min(first + block, copies))
-        drawn = rng.random((len(some), n))
-        copy, here = np.nonzero(extra > some[:, None])
-        rows.append(here)
-        times_s.append(low[here] + drawn[copy, here] * (high[here] - low[here]))
-    own = np.flatnonzero(kept)
-    all_rows = np.concatenate([own, *rows])
-    if not len(all_rows):
+    columns: dict[str, Growing] = {}
+    n, expected = 0, 0.0
+    for some in blocks(len(trace)):
+        expected += float(factor(np.arange(some.start, some.stop), trace.at_s[some]).sum())
+    if expected > MOST_REQUESTS:
+        raise TraceError(
+            f"the trace would have {expected:.3g} requests after shaping; allowed: up to {MOST_REQUESTS:,}"
+        )
+    for rows, at_s, visitor in _pieces(trace, factor, most, seed, number):
+        n += len(rows)
+        if n > MOST_REQUESTS:
+            raise TraceError(_too_many(f"{n:,}"))
+        for name, values in _columns(trace, rows, at_s, visitor).items():
+            columns.setdefault(name, Growing(values.dtype)).add(values)
+    if not n:
         raise TraceError("shaping leaves no request of the trace")
-    return trace.take(all_rows, np.concatenate([trace.at_s[own], *times_s]))
+    return _trace_of(trace, {name: column.take() for name, column in columns.items()})
+
+
+def _too_many(n: str) -> str:
+    return f"the trace would have {n} requests after shaping; allowed: up to {MOST_REQUESTS:,}"
+
+
+def _columns(trace: Trace, rows: np.ndarray, at_s: np.ndarray, visitor: np.ndarray | None) -> dict[str, np.ndarray]:
+    found = {"at_s": at_s}
+    for name in _COLUMNS:
+        if (array := getattr(trace, name)) is not None:
+            found[name] = array[rows]
+    found |= {f"in {name}": values[rows] for name, values in trace.in_s.items()}
+    return found if visitor is None else found | {"visitor": visitor}
+
+
+def _trace_of(trace: Trace, columns: dict[str, np.ndarray]) -> Trace:
+    changed: dict[str, Any] = {name: values for name, values in columns.items() if not name.startswith("in ")}
+    return replace(trace, in_s={name: columns[f"in {name}"] for name in trace.in_s}, **changed)
+
+
+def _pieces(
+    trace: Trace, factor: Factor, most: float, seed: int, number: int
+) -> Iterator[tuple[np.ndarray, np.ndarray, np.ndarray | None]]:
+    """The requests of some stretches at a time, in order of time.
+
+    Yields:
+        int64 (m,) which request of the trace each is, float64 (m,) when it comes [s], and int32 (m,) who sent it.
+    """
+    stretches = stretches_of(trace)
+    if most > MOST_COPIES:
+        raise TraceError(f"requests would be multiplied by {most:.3g}; allowed: up to {MOST_COPIES:,}")
+    copies = max(1, math.ceil(most - 1e-12))
+    if trace.visitor is not None and copies * trace.n_visitors > np.iinfo(np.int32).max:
+        raise TraceError(f"{copies} times {trace.n_visitors:,} visitors are more than can be told apart")
+    draws = _Draws(seed, number, copies)
+    first = 0
+    while first < len(stretches):
+        last = int(np.searchsorted(stretches.bounds, stretches.bounds[first] + _AT_ONCE // copies, side="right")) - 1
+        last = min(len(stretches), max(first + 1, last))
+        yield _piece(trace, factor, draws, _Some.of_stretches(trace, stretches, slice(first, last)))
+        first = last
+
+
+class _Visits(NamedTuple):
+    """Who asked in which stretch.
+
+    Attributes:
+        of: int64 (m,), which visit each request belongs to: all that one visitor asks in one stretch.
+        visits: how many there are.
+        together: bool (m,), whether its visit stays or goes as a whole.
+    """
+
+    of: np.ndarray
+    visits: int
+    together: np.ndarray
+
+
+class _Some(NamedTuple):
+    """Some stretches, one after the other.
+
+    Attributes:
+        starts_s, ends_s: float64 (k,) [s].
+        of: int64 (m,), the stretch of each request.
+        rows: int64 (m,), which request of the trace each is; at_s: float64 (m,), when it came [s].
+        visits: None where nobody knows who asks.
+    """
+
+    starts_s: np.ndarray
+    ends_s: np.ndarray
+    of: np.ndarray
+    rows: np.ndarray
+    at_s: np.ndarray
+    visits: _Visits | None
+
+    @classmethod
+    def of_stretches(cls, trace: Trace, stretches: Stretches, some: slice) -> _Some:
+        low, high = int(stretches.bounds[some.start]), int(stretches.bounds[some.stop])
+        sizes = np.diff(stretches.bounds[some.start : some.stop + 1])
+        of = np.repeat(np.arange(len(sizes)), sizes)
+        visits = None
+        if trace.visitor is not None:
+            visitor = trace.visitor[low:high]
+            key = of * (trace.n_visitors + 1) + visitor + 1
+            _, visit, counts = np.unique(key, return_inverse=True, return_counts=True)
+            each = counts[visit]
+            # Whoever sends a large part of the load is no sample of many.
+            together = (visitor >= 0) & ((each <= _FEW) | (each <= _MOST_OF_A_STRETCH * sizes[of]))
+            visits = _Visits(visit, len(counts), together)
+        rows = np.arange(low, high)
+        return cls(stretches.starts_s[some], stretches.ends_s[some], of, rows, trace.at_s[low:high], visits)
+
+
+def _piece(
+    trace: Trace, factor: Factor, draws: _Draws, some: _Some
+) -> tuple[np.ndarray, np.ndarray, np.ndarray | None]:
+    found_rows, found_s, found_copy = [], [], []
+    for copy in range(draws.copies):
+        came_s = draws.times(copy, some)
+        kept = draws.kept(copy, some, factor(some.rows, came_s) - copy)
+        found_rows.append(some.rows[kept])
+        found_s.append(came_s[kept])
+        found_copy.append(np.full(len(found_rows[-1]), copy, np.int32))
+    whole_s = np.concatenate(found_s)
+    order = np.argsort(whole_s, kind="stable")
+    whole_rows = np.concatenate(found_rows)[order]
+    visitor = None
+    if trace.visitor is not None:
+        own = trace.visitor[whole_rows]
+        # A visitor of a copy is another visitor.
+        visitor = np.where(own < 0, -1, own + np.concatenate(found_copy)[order] * trace.n_visitors).astype(np.int32)
+    return whole_rows, whole_s[order], visitor
+
+
+class _Draws:
+    """All that is drawn, stretch after stretch: each copy has streams of its own, which no factor changes."""
+
+    def __init__(self, seed: int, number: int, copies: int) -> None:
+        self.copies = copies
+        self._streams = [
+            [stream(seed, "shape", number, part=(copy, kind)) for kind in (_LAG, _VISITOR, _REQUEST)]
+            for copy in range(copies)
+        ]
+
+    def times(self, copy: int, some: _Some) -> np.ndarray:
+        """When the requests of a copy come [s]: the first is the trace itself, the others are turned round."""
+        lag = self._streams[copy][_LAG].random(len(some.starts_s))
+        if not copy:
+            return some.at_s
+        start_s, length_s = some.starts_s[some.of], (some.ends_s - some.starts_s)[some.of]
+        turned_s = start_s + np.mod(some.at_s - start_s + lag[some.of] * length_s, length_s)
+        # Rounding must not carry any beyond its stretch.
+        turned: np.ndarray = np.minimum(turned_s, np.nextafter(some.ends_s, 0.0)[some.of])
+        return turned
+
+    def kept(self, copy: int, some: _Some, chance: np.ndarray) -> np.ndarray:
+        """Which of them are there, each with its chance: bool (m,)."""
+        drawn = self._streams[copy][_REQUEST].random(len(chance))
+        if some.visits is not None:
+            by_visitor = self._streams[copy][_VISITOR].random(some.visits.visits)
+            drawn = np.where(some.visits.together, by_visitor[some.visits.of], drawn)
+        there: np.ndarray = drawn < chance
+        return there

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal, get_args
+from collections.abc import Mapping
+from typing import Annotated, Any, Literal, get_args
 
-from pydantic import Field, ValidationError, field_validator
+from pydantic import BeforeValidator, Field, ValidationError, field_validator
 
 from libramen.delays import DelayField
 from libramen.errors import TraceError, UnitError
@@ -15,6 +16,17 @@ from libramen.trace.leave_out import LeaveOut
 Format = Literal["common", "combined", "w3c", "spans", "csv", "json_lines", "parquet", "arrow", "counts"]
 FORMATS: tuple[str, ...] = get_args(Format)
 Demand = Literal["given", "quiet", "observed", "unqueued"]
+
+
+class Sample(Table):
+    """Which part of the requests a log has."""
+
+    share: Fraction = Field(gt=0, description="share of the requests that the log has")
+    by: Literal["request", "visitor"] = Field("request", description="what was drawn: requests, or visitors with all")
+
+
+def _sample(value: object) -> object:
+    return value if isinstance(value, Mapping | Sample) else {"share": value}
 
 
 class ReadingKeys(Table):
@@ -40,7 +52,9 @@ class ReadingKeys(Table):
     )
     routes: tuple[tuple[str, str], ...] = Field((), description="pairs of a pattern of paths and a route")
     leave_out: tuple[LeaveOut, ...] = Field((), description="requests that are not replayed")
-    sampled: Fraction = Field(1.0, gt=0, description="share of the requests that the log has")
+    sampled: Annotated[Sample, BeforeValidator(_sample)] = Field(
+        Sample(share=1.0), description='share of the requests that the log has, or { share = 0.1, by = "visitor" }'
+    )
     servers: tuple[PositiveCount, PositiveCount] = Field(
         (1, 1), description="the log is from so many of so many servers"
     )
@@ -74,6 +88,11 @@ class ReadOptions(ReadingKeys):
     time_zone: ZoneName = Field("UTC", description="time zone of the trace")
     seed: Count = Field(0, description="random seed")
     visitors: bool = Field(False, description="whether visitors are told apart, by address and agent")
+
+    @property
+    def wants_visitors(self) -> bool:
+        """Whether it matters who sent a request: also where a sample of visitors is multiplied back."""
+        return self.visitors or (self.sampled.by == "visitor" and self.sampled.share != 1)
 
     def given(self, name: str) -> bool:
         """Whether an option was said, and not left to its default."""

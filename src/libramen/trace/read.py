@@ -25,6 +25,8 @@ if TYPE_CHECKING:
     from libramen.trace.trace import Trace
 
 _SAMPLE_SIZE: Final = 1 << 17
+_EVEN: Final = 0.8
+"""Index of dispersion under which counts are more even than chance would have them."""
 
 
 def read_trace(
@@ -133,7 +135,7 @@ def read_requests(
 
         found.notes += hints_of(found, options.routes)
     found = leave_out(without_doubles(without_far_stamps(found)), options.leave_out, options.routes)
-    if options.visitors:
+    if options.wants_visitors:
         found.tell_visitors()
     try:
         trace = to_trace(
@@ -158,16 +160,46 @@ def read_requests(
 
 def whole_load(trace: Trace, options: ReadOptions) -> Trace:
     """Multiply back what a log that is sampled, or of some servers only, does not show."""
-    factor = options.servers[1] / options.servers[0] / options.sampled
+    servers, sample = options.servers[1] / options.servers[0], options.sampled
+    factor = servers / sample.share
     spans = trace.source.sampled_share
     if spans is not None:
         factor /= spans
     if abs(factor - 1) < 1e-9:
         return trace
-    from libramen.trace.shape import Scale
+    from libramen.trace.shape import OF_A_SAMPLE, Scale
 
-    note = f"the log shows {1 / factor:.4g} of the load: its requests are multiplied by {factor:.4g}"
-    return Scale(scale=factor).apply(trace, options.seed).noted(note)
+    notes = [f"the log shows {1 / factor:.4g} of the load: its requests are multiplied by {factor:.4g}"]
+    if sample.by == "request":  # spans are sampled by trace, which is a request
+        notes += _clumping(trace, servers, servers / factor)
+    return Scale(scale=factor).apply(trace, options.seed, number=OF_A_SAMPLE).noted(*notes)
+
+
+def _clumping(trace: Trace, servers: float, share: float) -> list[str]:
+    """Whether the whole load is clumpier than independent users like those of the log would make it.
+
+    Of counts with an index of dispersion (variance over mean) D each event is kept with chance p: then theirs is
+    1 + p (D - 1) (Cox & Isham, Point Processes, 1980, 4.3). Where a balancer deals in turn it is p D.
+    """
+    from libramen.trace.stretches import dispersion
+
+    found = dispersion(trace)
+    whole = 1 + (found - 1) / share
+    vary = f"counts per second of the log vary {found:.2f} times as much as by chance"
+    if found > 1 and whole > 1.5 * found:
+        vary += (
+            f", so those of the whole load vary {whole:.2f} times as much: visitors ask several times in a row, and a "
+            "sample of requests has lost which belong together; what is replayed is more even than that, and a sample "
+            'of visitors (by = "visitor") is not'
+        )
+        return [vary]
+    if servers > 1.5 and found < _EVEN:
+        vary += (
+            f", as where a balancer deals in turn: those of the whole load vary up to {found * servers:.2f} times as "
+            "much, and what is replayed is more even than that"
+        )
+        return [vary]
+    return []
 
 
 def _find(paths: list[Path], options: ReadOptions, progress: Callable[[float], None], *, agents: bool) -> RawRequests:
@@ -175,7 +207,9 @@ def _find(paths: list[Path], options: ReadOptions, progress: Callable[[float], N
     before = 0
     others: list[RawRequests] = []
     kinds: dict[Path, str] = {}
-    who = agents or options.visitors or len(paths) > 1 or any(kind.agent is not None for kind in options.leave_out)
+    who = (
+        agents or options.wants_visitors or len(paths) > 1 or any(kind.agent is not None for kind in options.leave_out)
+    )
     reading = Reading(options, who)
     for number, path in enumerate(paths):
         with Opened(path) as opened:

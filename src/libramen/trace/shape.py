@@ -20,7 +20,8 @@ from pydantic import Discriminator, Field, SerializeAsAny, Tag
 from libramen import units
 from libramen.delays import Delay, DelayField
 from libramen.errors import TraceError
-from libramen.fields import USUAL_GROWTH, Factor, PositiveSeconds, Seconds, Share, Table
+from libramen.fields import USUAL_GROWTH, PositiveSeconds, Seconds, Share, Table
+from libramen.fields import Factor as Multiple
 from libramen.streams import stream
 from libramen.times import WEEKDAYS, At, Days, Moment, daily_edges, existing, seconds_between
 from libramen.trace.multiply import multiplied
@@ -29,8 +30,12 @@ from libramen.trace.trace import MOST_REQUESTS
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
+    from libramen.trace.multiply import Factor
     from libramen.trace.trace import Trace
 
+OF_A_SAMPLE: Final = 1_000_000
+OF_A_LOAD: Final = 1_000_001
+"""Numbers of steps that do not stand in a list: a sample that is multiplied back, a load factor of a search."""
 _DAY_S: Final = 86400.0
 _MONTH_S: Final = 730 * 3600.0
 
@@ -62,26 +67,33 @@ class Step(Table):
 class Scale(Step):
     """Thin or multiply the requests.
 
-    Below 1 each request stays with that chance. Above 1 each stays, and brings as many more as are
-    wanted on average, each with its work and at a time of its own, drawn between the fifth arrival
-    before and the fifth after: the local rate keeps its shape, and nothing comes twice at one instant. A greater scale
-    has all requests of a smaller one, at the same times.
+    What independent users would do (`multiply`): below 1 each visitor stays with that chance, or each request where
+    visitors are not known. Above 1 all stay, and copies of each stretch of steady rate come, turned round by lags of
+    their own. A greater scale has all requests of a smaller one, at the same times.
     """
 
-    scale: Factor = Field(description="requests per request: 0.5 halves, 2 doubles")
+    scale: Multiple = Field(description="requests per request: 0.5 halves, 2 doubles")
     between: tuple[At, At] | None = Field(
         None,
         description='only then: two times of day, every day, ["12:00", "14:00"], or two instants (default: always)',
     )
 
     def apply(self, trace: Trace, seed: int = 0, *, number: int = 0, folder: Path = Path()) -> Trace:  # noqa: D102, ARG002
-        inside: Any = True
-        if self.between is not None:
-            edges_s = _edges(trace, *self.between, where="between")
-            inside = np.searchsorted(edges_s, trace.at_s, side="right") % 2 == 1
-        return multiplied(
-            trace, np.where(inside, float(self.scale), np.ones(len(trace))), stream(seed, "shape", number)
-        )
+        factor, most = self.factor(trace)
+        return multiplied(trace, factor, most, seed, number)
+
+    def factor(self, trace: Trace) -> tuple[Factor, float]:
+        """How many requests there are to be for each, at a time; and the most that can be."""
+        edges_s = None if self.between is None else _edges(trace, *self.between, where="between")
+        scale = float(self.scale)
+
+        def at(rows: np.ndarray, at_s: np.ndarray) -> np.ndarray:  # noqa: ARG001  (it is the same for all)
+            if edges_s is None:
+                return np.full(len(at_s), scale)
+            inside = np.searchsorted(edges_s, at_s, side="right") % 2 == 1
+            return np.where(inside, scale, 1.0)
+
+        return at, scale if edges_s is None else max(1.0, scale)
 
 
 class Grow(Step):
@@ -90,15 +102,17 @@ class Grow(Step):
     grow: Annotated[Share, USUAL_GROWTH] = Field(description='growth in a month: "10%"')
 
     def apply(self, trace: Trace, seed: int = 0, *, number: int = 0, folder: Path = Path()) -> Trace:  # noqa: D102, ARG002
-        factor = (1 + self.grow) ** (trace.at_s / _MONTH_S)
-        return multiplied(trace, factor, stream(seed, "shape", number))
+        each = 1 + float(self.grow)
+        return multiplied(
+            trace, lambda _rows, at_s: each ** (at_s / _MONTH_S), each ** (trace.span_s / _MONTH_S), seed, number
+        )
 
 
 class Campaign(Step):
     """A bump: at a time the rate begins to rise to `height` times what it was, stays there, and falls back."""
 
     campaign: At = Field(description="when it begins")
-    height: Factor = Field(description="the rate at its top, as a multiple of what it would be")
+    height: Multiple = Field(description="the rate at its top, as a multiple of what it would be")
     rise: Seconds = Field(60.0, description="from its begin to its top [s]")
     lasts: Seconds = Field(0.0, description="how long it stays at its top [s]")
     fall: PositiveSeconds = Field(1800.0, description="from its top back to nothing [s]")
@@ -119,12 +133,16 @@ class Campaign(Step):
             if not begins:
                 raise TraceError(f"campaign: the trace has no {' or '.join(self.days)} at {self.campaign.text}")
         on = fits(trace, self.routes) if self.routes else np.ones(len(trace), bool)
-        factor = np.ones(len(trace))
-        for at_s in begins:
-            # Where two overlap the one that changes more counts.
-            further = np.maximum if self.height >= 1 else np.minimum
-            factor = further(factor, 1 + (self.height - 1) * self._bump(trace.at_s - at_s))
-        shaped = multiplied(trace, np.where(on, factor, 1.0), stream(seed, "shape", number))
+
+        def at(rows: np.ndarray, at_s: np.ndarray) -> np.ndarray:
+            factor = np.ones(len(at_s))
+            for begin_s in begins:
+                # Where two overlap the one that changes more counts.
+                further = np.maximum if self.height >= 1 else np.minimum
+                factor = further(factor, 1 + (self.height - 1) * self._bump(at_s - begin_s))
+            return np.where(on[rows], factor, 1.0)
+
+        shaped = multiplied(trace, at, max(1.0, float(self.height)), seed, number)
         if len(every) > len(begins) == 1 and not self.days:
             first = trace.local_time(begins[0])
             when = f"{first:%a %d %b}" if first is not None else "the first day"
