@@ -14,7 +14,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from builders import make_plan, make_tier
-from libramen import Service, Trace, TraceError, load_study, read_trace, replay, shaped, write_trace
+from libramen import Objectives, Service, Trace, TraceError, load_study, read_trace, replay, shaped, write_trace
+from libramen.runs.cases import Case
 from libramen.trace.stretches import BLOCK_S, stretches_of
 
 if TYPE_CHECKING:
@@ -164,12 +165,33 @@ def test_more_has_all_of_less(factors: list[float], seed: int, *, known: bool, b
             assert _seen(trace) <= _seen(found)
 
 
-def test_steps_do_not_share_their_draws() -> None:
+def test_visitors_stay_as_they_are() -> None:
+    """Each stays or goes with all that it asks, but for one who sends a third of it all; those of a copy are others."""
+    asks = np.repeat(_steady(1, 2, 2000).at_s, 6) + np.tile(np.linspace(0, 0.3, 6), len(_steady(1, 2, 2000)))
+    robot = np.arange(0.0, 2000.0, 0.3)
+    at_s, who = np.concatenate([asks, robot]), np.concatenate([1 + np.arange(len(asks)) // 6, np.zeros(len(robot))])
+    order = np.argsort(at_s)
+    trace = replace(_trace(at_s[order], 1, 2001.0), visitor=who[order].astype(np.int32))
+    for factor in (0.5, 1.5):
+        counts = np.bincount(shaped(trace, [{"scale": factor}]).visitor)
+        robots, others = counts[:: trace.n_visitors], np.delete(counts, slice(None, None, trace.n_visitors))
+        assert set(others.tolist()) == {0, 6}
+        assert (others > 0).sum() == pytest.approx(factor * (trace.n_visitors - 1), rel=0.05)
+        assert robots.tolist() == [
+            pytest.approx(chance * len(robot), rel=0.1) for chance in ([1, 0.5] if factor > 1 else [0.5])
+        ]
+
+
+def test_steps_do_not_share_their_draws(tmp_path: Path) -> None:
     """Twice two: were the lags the same, copies of the second step would lie on those of the first."""
     trace = _steady(1, 2.0, 3600)
-    many = shaped(trace, [{"scale": 2}, {"scale": 2}])
-    assert len(many) == 4 * len(trace)
-    assert len(np.unique(many.at_s)) == len(many)
+    write_trace(trace, tmp_path / "t.parquet")
+    sample = read_trace(tmp_path / "t.parquet", sampled=0.5)
+    twice = [{"scale": 2}]
+    case = Case({"service": Service(slots=1)}, make_plan(make_tier()), Objectives(), scale=2.0)
+    for many in (shaped(trace, twice * 2), shaped(sample, twice), case.load(sample), case.load(shaped(trace, twice))):
+        assert len(many) == 4 * len(trace)
+        assert len(np.unique(many.at_s)) == len(many)
 
 
 def test_a_step_that_multiplies_too_much_says_so() -> None:
@@ -200,7 +222,7 @@ balancer = "round_robin"
 
 def test_whole_servers_are_unqueued_before_they_are_multiplied(tmp_path: Path) -> None:
     """All that two of five servers did is known: what queued there is taken out, and then the other three come."""
-    whole = _steady(1, RATE, 3600)
+    whole = _steady(1, 0.6 * RATE, 3600)
     rows = replay(whole, Service(slots=1), make_plan(make_tier(), replicas=5, balancer="round_robin")).requests
     mine = rows[rows["replica"] <= 2]
     lines = [f"{row.at_s:.6f},{row.latency_s:.6f},pier{row.replica}" for row in mine.itertuples()]
@@ -232,6 +254,14 @@ def test_what_a_sample_has_lost_is_said(tmp_path: Path) -> None:
     for how in ({"sampled": 0.4}, {"servers": (2, 5)}):
         notes = _sampled(tmp_path, steady, some[: len(steady)], **how).source.notes
         assert not any("by chance" in note for note in (*notes, *by_visitor.source.notes))
+
+
+def test_a_sample_of_visitors_knows_them(tmp_path: Path) -> None:
+    line = '192.0.2.{} - - [05/Jun/2031:10:00:{:02d} +0100] "GET / HTTP/1.1" 200 5 "-" "a" 0.1\n'
+    (tmp_path / "access.log").write_text("".join(line.format(k // 4, k % 60) for k in range(240)))
+    trace = read_trace(tmp_path / "access.log", sampled={"share": "40%", "by": "visitor"}, demand="observed")
+    assert set(np.bincount(trace.visitor)) == {0, 4}
+    assert read_trace(tmp_path / "access.log", sampled="40%", demand="observed").visitor is None
 
 
 @pytest.mark.parametrize("wrong", [0, 2, {"share": 0.1, "by": "day"}, {"by": "visitor"}, {"part": 0.1}])
