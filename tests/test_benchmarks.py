@@ -175,3 +175,11 @@ def test_no_contender_has_an_easier_task() -> None:
     trace = Trace.from_arrays(at_s=case.trace.at_s, cpu_s=case.trace.cpu_s, wait_s=case.trace.wait_s)
     outcome = replay(trace, Service(slots=8, backlog=case.backlog), Plan(tier=tier, size="s", replicas=16))
     assert outcome.requests["latency_s"].to_numpy() == pytest.approx(made.with_kernel(case), abs=1e-12)
+
+
+def test_more_users(capsys: pytest.CaptureFixture[str]) -> None:
+    module = _load("more_users")
+    module.off("twice", module.steady(1200.0), 2.0, None, 0.5, 1)
+    module.off("a third", module.steady(1200.0), 1.0, 1 / 3, 0.5, 1)
+    for line in capsys.readouterr().out.splitlines():
+        assert all(abs(float(off)) < 15 for off in re.findall(r"([+-]\s*\d+\.\d)%", line)), line

@@ -117,13 +117,15 @@ def test_stamps_far_from_the_others_are_lines_that_cannot_be_read(tmp_path: Path
 def test_an_outage_and_what_failed_in_the_log_are_told(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
     """20 minutes without a line within hours of a line every 3 s; failures of the log are not those of a replay."""
     stamps = [f"05/Jun/2031:{9 + s // 3600:02}:{s // 60 % 60:02}:{s % 60:02}" for s in range(0, 10800, 3)]
-    lines = [_line(stamp, status=500 if 40 < k < 90 else 499 if k == 7 else 200) for k, stamp in enumerate(stamps)]
+    lines = [
+        _line(stamp, status={7: 499, 41: 429}.get(k, 500 if 40 < k < 90 else 200)) for k, stamp in enumerate(stamps)
+    ]
     text = "".join(line for k, line in enumerate(lines) if not 1200 <= k < 1600)
     notes = " ".join(read_trace(_file(tmp_path, text)).source.notes)
     gap = re.search(r"no line for 20 min( \d s)? from 2031-06-05 08:59:5\d, where some (\d+) would be expected", notes)
     assert gap is not None, notes
     assert 380 <= int(gap[2]) <= 410
-    assert "49 requests failed (a status of 500 or more) and in 1 the client gave up" in notes
+    assert "49 requests failed (a status of 500 or more, or 429) and in 1 the client gave up" in notes
     assert "in 2 minutes, from 2031-06-05 08:02 on, more than half of the requests in the log failed" in notes
     study = _study(tmp_path, files='"a.log"')
     assert run(["replay", str(study), "--plan", "own"]) == 0

@@ -16,6 +16,7 @@ from libramen.files import cache_directory, write_whole
 from libramen.outcome.replay import replay
 from libramen.ranks import PERCENTILES, nearest_rank
 from libramen.streams import stream
+from libramen.trace.statuses import is_answer
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Iterator
@@ -33,7 +34,6 @@ _FEW: Final = 50
 _BINS: Final = 5
 _BLOCKS: Final = 8
 _LONG_S: Final = 4 * 3600.0
-_REFUSED: Final = (429, 502, 503, 504)
 _GRADES: Final = (("close", 0.05, 0.10), ("fair", 0.15, 0.25), ("rough", 0.40, 0.60))
 """Grades, each with how far p50, p95 and p99 may be off: replayed on the same requests, and on those held back."""
 _MILLISECOND: Final = 1e-3
@@ -235,7 +235,7 @@ def _answered(trace: Trace) -> np.ndarray:
     """Whether each request was answered in the log: bool (n,)."""
     if trace.status is None:
         return np.ones(len(trace), bool)
-    return (trace.status < 500) & ~np.isin(trace.status, (*_REFUSED, 408, 499))
+    return is_answer(trace.status)
 
 
 def _compare(scope: str, logged_s: np.ndarray, replayed_s: np.ndarray) -> Iterator[Compared]:

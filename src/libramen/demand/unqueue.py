@@ -36,6 +36,7 @@ from libramen.demand.recorded import Backwards, Recorded
 from libramen.errors import TraceError
 from libramen.streams import stream
 from libramen.trace.demand import shares_of
+from libramen.trace.statuses import GAVE_UP, REFUSED, TOO_MANY
 from libramen.trace.trace import RouteDemand
 
 if TYPE_CHECKING:
@@ -46,8 +47,6 @@ if TYPE_CHECKING:
     from libramen.study.service import Service
     from libramen.trace.trace import Trace
 
-_REFUSED: Final = (429, 502, 503, 504)
-_GAVE_UP: Final = (408, 499)
 _EXACT: Final = 0.03
 _UNDISTURBED: Final = 0.98
 _NEARBY: Final = 300
@@ -122,9 +121,9 @@ def unqueue(
     known_s = np.minimum(trace.wait_s, trace.latency_s)
     share = share * (1 - known_s / np.maximum(trace.latency_s, 1e-12))
     status = np.zeros(len(trace), np.int16) if trace.status is None else trace.status
-    served, gave_up = ~np.isin(status, _REFUSED), np.isin(status, _GAVE_UP)
+    served, gave_up = ~np.isin(status, REFUSED), np.isin(status, GAVE_UP)
     if server is not None:  # then the log says which took no slot
-        served = (server >= 0) & (status != _REFUSED[0])
+        served = (server >= 0) & (status != TOO_MANY)
     if np.count_nonzero(served & ~gave_up) < FEW:
         raise TraceError(
             f"demand = 'unqueued' needs {FEW} requests that were answered, and this log has "

@@ -10,6 +10,7 @@ from libramen import units
 from libramen.outcome.words import clock, times
 from libramen.ranks import PERCENTILES
 from libramen.study.objectives import show_objective
+from libramen.trace.statuses import is_answer
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -62,7 +63,7 @@ def _failed_in_log(outcome: Outcome) -> int:
     if not outcome.has_trace or outcome.trace.status is None:
         return 0
     status = outcome.trace.status[outcome.trace.at_s >= outcome.settle_s]
-    return int(np.count_nonzero((status >= 500) | (status == 408) | (status == 499)))
+    return int(np.count_nonzero(~is_answer(status)))
 
 
 _DEATHS: Final = {"out_of_memory": "Out of memory", "crash": "Crashed", "zone_loss": "Lost with a zone"}

@@ -33,6 +33,7 @@ def summary_sections(found: Summary) -> list[Section]:
                 *(f"  {n:,} skipped: {reason}" for reason, n in source.reasons),
                 *(f"  {note}" for note in source.notes),
             ),
+            prose=True,
         ),
         _rates(found),
         Section(sentences=tuple(_sentences(found))),

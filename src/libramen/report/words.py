@@ -20,7 +20,7 @@ def heading(study: Study, trace: Trace, *more: str) -> Section:
     """The name of the study, and what is replayed."""
     when = "" if trace.start is None else f" from {trace.start:%a %d %b %Y %H:%M} ({study.time_zone})"
     said = f"{len(trace):,} requests over {units.show_duration(trace.span_s)}{when}, demand {trace.demand_in_words}"
-    return Section(study.name, (said + (FROM_CACHE if trace.source.from_cache else ""), *more))
+    return Section(study.name, (said + (FROM_CACHE if trace.source.from_cache else ""), *more), prose=True)
 
 
 def doubts_section(doubts: tuple[str, ...]) -> list[Section]:

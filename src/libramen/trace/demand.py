@@ -13,6 +13,7 @@ from libramen.fields import nearest
 from libramen.streams import stream
 from libramen.trace.doubts import implausible, quiet_doubts
 from libramen.trace.growing import Growing, blocks, counted
+from libramen.trace.statuses import is_answer
 from libramen.trace.trace import RouteDemand
 
 if TYPE_CHECKING:
@@ -202,7 +203,7 @@ def _block(trace: Trace, rows: slice, rank_of_minute: np.ndarray) -> tuple[np.nd
     if trace.status is None:
         return trace.route_codes[rows], rank, np.ones(len(rank), bool)
     status = trace.status[rows]
-    return trace.route_codes[rows], rank, (status < 500) & ~np.isin(status, (408, 429, 499))
+    return trace.route_codes[rows], rank, is_answer(status)
 
 
 def _quietness(arrivals: np.ndarray) -> np.ndarray:

@@ -8,6 +8,7 @@ import numpy as np
 
 from libramen import units
 from libramen.trace.growing import counted
+from libramen.trace.statuses import is_answer
 
 if TYPE_CHECKING:
     from libramen.trace.trace import Trace
@@ -98,7 +99,7 @@ def _looked_at(trace: Trace, rows: slice) -> tuple[np.ndarray, np.ndarray, np.nd
     before = np.arange(len(at_s)) - np.searchsorted(np.sort(at_s + latency_s), at_s, side="right")
     answered = np.ones(rows.stop - rows.start, bool)
     if trace.status is not None:
-        answered = (trace.status[rows] < 500) & ~np.isin(trace.status[rows], (408, 429, 499))
+        answered = is_answer(trace.status[rows])
     relative = trace.latency_s[rows] / _route_medians(trace.part(rows))
     return (trace.at_s[rows] // 60).astype(np.int64), before[own], answered, relative
 

@@ -17,6 +17,7 @@ from libramen.times import seconds_between
 from libramen.trace.growing import backs, blocks, is_ascending
 from libramen.trace.routes import gather
 from libramen.trace.stamps import spread_within_second
+from libramen.trace.statuses import gave_up, has_failed
 from libramen.trace.trace import Made, Source, Trace, check_numbers
 
 if TYPE_CHECKING:
@@ -464,16 +465,16 @@ def _failures(trace: Trace) -> list[str]:
     bad = np.zeros_like(arrivals)
     for some in blocks(len(trace)):
         status, minute = trace.status[some], (trace.at_s[some] // 60).astype(np.int64)
-        failed = status >= 500
+        failed = has_failed(status)
         n_failed += int(np.count_nonzero(failed))
-        n_given_up += int(np.count_nonzero((status == 408) | (status == 499)))
+        n_given_up += int(np.count_nonzero(gave_up(status)))
         first = int(minute[0])
         arrivals[first : int(minute[-1]) + 1] += np.bincount(minute - first)
         bad[first : int(minute[-1]) + 1] += np.bincount(minute[failed] - first, minlength=int(minute[-1]) - first + 1)
     notes = []
     if n_failed or n_given_up:
         notes.append(
-            f"in the log {n_failed:,} requests failed (a status of 500 or more) and in "
+            f"in the log {n_failed:,} requests failed (a status of 500 or more, or 429) and in "
             f"{n_given_up:,} the client gave up (408, 499): they are replayed like all others, and say "
             "nothing of what fails in a replay"
         )
