@@ -117,7 +117,8 @@ def _common_dispersion(trace: Trace) -> float:
     rest is divided by what is left of a squared normal deviate in that way. Where counts are few that is too much, so
     the smaller of both is taken.
     """
-    ratio = np.concatenate([square[both > 0] / both[both > 0] for square, both in _neighbours(trace)])
+    found = [square[both > 0] / both[both > 0] for square, both in _neighbours(trace)]
+    ratio = np.concatenate(found) if found else np.zeros(0)
     if not len(ratio):
         return 1.0
     kept = max(1, int(len(ratio) * _KEPT))
@@ -132,6 +133,8 @@ def _neighbours(trace: Trace) -> Iterator[tuple[np.ndarray, np.ndarray]]:
     for first in range(0, edge_s, step):
         last = min(edge_s, first + step + 1)  # one second of the next, so that no neighbours are missed
         low, high = np.searchsorted(trace.at_s, [first, last]).tolist()
+        if low == high:
+            continue
         second = np.minimum((trace.at_s[low:high] - first).astype(np.int64), last - first - 1)
         counts = np.bincount(second, minlength=last - first).astype(np.float32)
         yield np.square(np.diff(counts)), counts[1:] + counts[:-1]
