@@ -162,6 +162,8 @@ def main() -> None:
     off("visitors who ask six times, unknown, twice", visitors(False), 2.0, None, 0.85, n)
     off("visitors who ask six times, unknown, 1.4", visitors(False), 1.4, None, 0.85, n)
     off("bursts of 5 s a minute, twice", bursts(), 2.0, None, 0.6, n)
+    off("bursts of 5 s a minute, ten times", bursts(), 10.0, None, 0.6, n)
+    off("bursts of 5 s a minute, one in 10 sampled", bursts(), 1.0, 0.1, 0.6, n)
     for factor in (2, 10):
         dispersion(
             f"dispersion, a steady day, {factor} times", steady(86400.0), lambda at_s: np.ones(len(at_s)), factor, 2 * n

@@ -72,17 +72,31 @@ def test_a_sample_is_multiplied_back(truth: np.ndarray, tmp_path: Path) -> None:
     np.testing.assert_allclose(np.mean(found, axis=0), truth, rtol=0.08)
 
 
-def test_bursts_of_all_users_stay_where_they_were() -> None:
-    """In five seconds of every minute thrice as much: so it is for the many."""
-    at_s = _arrivals(1, lambda at_s: np.where(at_s % 60 < 5, 120.0, 40.0), 120.0, 7200.0)
-    trace = _trace(at_s, 1, 7200.0)
+def _bursts(rate: float) -> Trace:
+    """In five seconds of every minute thrice as much; no whole number of minutes."""
+    at_s = _arrivals(1, lambda at_s: np.where(at_s % 60 < 5, 3 * rate, rate), 3 * rate, 7221.0)
+    return _trace(at_s, 1, 7221.0)
+
+
+@pytest.mark.parametrize("rate", [4.0, 40.0])
+def test_bursts_of_all_users_stay_where_they_were(rate: float) -> None:
+    """So it is for the many; small ones are seen where all minutes are laid on top of each other."""
+    trace = _bursts(rate)
+    assert stretches_of(trace).by_minute
     many = shaped(trace, [{"scale": 3}])
+    assert len(np.unique(many.at_s)) == len(many)
+    ten = shaped(trace, [{"scale": 10}])
+    per_minute = np.bincount((ten.at_s // 60).astype(int))[:-1]
+    # A burst that is cut out keeps its count in each copy; copies of the others are not on top of each other.
+    assert per_minute.var() < (15 if rate > 10 else 4) * per_minute.mean()
 
     def share(trace: Trace) -> float:
         return float((trace.at_s % 60 < 5).mean())
 
     assert share(many) == pytest.approx(share(trace), rel=0.05)
     assert len(many) == 3 * len(trace)
+    assert _seen(trace) <= _seen(many) <= _seen(ten)
+    assert ten.at_s.max() <= trace.span_s
 
 
 @pytest.mark.parametrize("factor", [2, 10])
@@ -132,6 +146,7 @@ def test_stretches_cover_the_trace_on_whole_seconds() -> None:
     for (first, last), start_s, end_s in zip(pairwise(cut.bounds), cut.starts_s, cut.ends_s, strict=True):
         assert ((trace.at_s[first:last] >= start_s) & (trace.at_s[first:last] <= end_s)).all()
     assert len(stretches_of(_steady(4, 20, 3600))) == 2
+    assert not stretches_of(_steady(4, 20, 3600)).by_minute
     clumped = np.repeat(_steady(5, 3, 3600).at_s, 8)
     assert len(stretches_of(_trace(clumped, 5, 3600))) == 2, "what every visitor does is no change of the rate"
     assert stretches_of(_trace(clumped, 5, 3600)).dispersion == pytest.approx(8, rel=0.15)

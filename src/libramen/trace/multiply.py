@@ -6,7 +6,8 @@ them; what varies quickly is theirs alone. So each copy of a stretch in which th
 stretch turned round by a lag of its own: what runs over its end comes back at its beginning. Patterns within are kept,
 and copies are independent. Counts keep their index of dispersion (variance over mean) at scales well below a stretch's
 length T; at scale s it is (c - 1) s / T too great, since a copy keeps the stretch's count. A burst of all users that is
-too small to be told from chance is spread over its stretch.
+too small to be told from chance is spread over its stretch, but for one that comes every minute: where the second of
+the minute tells how many requests there are, copies are turned by whole minutes.
 """
 
 from __future__ import annotations
@@ -20,7 +21,7 @@ import numpy as np
 from libramen.errors import TraceError
 from libramen.streams import stream
 from libramen.trace.growing import Growing, blocks
-from libramen.trace.stretches import stretches_of
+from libramen.trace.stretches import BLOCK_S, stretches_of
 from libramen.trace.trace import MOST_REQUESTS
 
 if TYPE_CHECKING:
@@ -36,6 +37,13 @@ MOST_COPIES: Final = 100_000
 _MOST_OF_A_STRETCH: Final = 0.01
 _FEW: Final = 20
 """So many requests of one visitor in a stretch are left or taken together, whatever their share of it is."""
+_MINUTE_S: Final = 60.0
+_MINUTES: Final = 8
+"""Of so many minutes and more a stretch is turned by whole ones."""
+_STEPS: Final = np.array(
+    [1] + [next(k for k in range(round(0.618 * n), n + 1) if math.gcd(k, n) == 1) for n in range(1, BLOCK_S // 60 + 1)]
+)
+"""Of so many minutes the step whose multiples are all of them, in an order that keeps neighbours far apart."""
 _LAG, _VISITOR, _REQUEST = range(3)
 _COLUMNS: Final = ("cpu_s", "wait_s", "route_codes", "bytes_out", "latency_s", "status")
 
@@ -145,6 +153,7 @@ class _Some(NamedTuple):
         of: int64 (m,), the stretch of each request.
         rows: int64 (m,), which request of the trace each is; at_s: float64 (m,), when it came [s].
         visits: None where nobody knows who asks.
+        by_minute: as of the stretches.
     """
 
     starts_s: np.ndarray
@@ -153,6 +162,7 @@ class _Some(NamedTuple):
     rows: np.ndarray
     at_s: np.ndarray
     visits: _Visits | None
+    by_minute: bool
 
     @classmethod
     def of_stretches(cls, trace: Trace, stretches: Stretches, some: slice) -> _Some:
@@ -169,7 +179,8 @@ class _Some(NamedTuple):
             together = (visitor >= 0) & ((each <= _FEW) | (each <= _MOST_OF_A_STRETCH * sizes[of]))
             visits = _Visits(visit, len(counts), together)
         rows = np.arange(low, high)
-        return cls(stretches.starts_s[some], stretches.ends_s[some], of, rows, trace.at_s[low:high], visits)
+        starts_s, ends_s = stretches.starts_s[some], stretches.ends_s[some]
+        return cls(starts_s, ends_s, of, rows, trace.at_s[low:high], visits, stretches.by_minute)
 
 
 def _piece(
@@ -205,11 +216,22 @@ class _Draws:
 
     def times(self, copy: int, some: _Some) -> np.ndarray:
         """When the requests of a copy come [s]: the first is the trace itself, the others are turned round."""
-        lag = self._streams[copy][_LAG].random(len(some.starts_s))
+        drawn = self._streams[copy][_LAG].random(len(some.starts_s))
         if not copy:
             return some.at_s
         start_s, length_s = some.starts_s[some.of], (some.ends_s - some.starts_s)[some.of]
-        turned_s = start_s + np.mod(some.at_s - start_s + lag[some.of] * length_s, length_s)
+        lag_s = drawn[some.of] * length_s
+        if some.by_minute:
+            # Whole minutes, each copy another number, and a part of a second: what is on the minute stays there. A
+            # stretch that is no whole number of minutes turns as far as it is one, and the rest by itself.
+            minutes = (length_s // _MINUTE_S).astype(np.int64)
+            turns, whole_s = minutes >= _MINUTES, _MINUTE_S * minutes
+            is_rest = turns & (whole_s < length_s) & (some.at_s - start_s >= whole_s)
+            place = copy * _STEPS[minutes] % np.maximum(1, minutes)
+            start_s = np.where(is_rest, start_s + whole_s, start_s)
+            length_s = np.where(is_rest, length_s - whole_s, np.where(turns, whole_s, length_s))
+            lag_s = np.where(turns & ~is_rest, _MINUTE_S * place + drawn[some.of], drawn[some.of] * length_s)
+        turned_s = start_s + np.mod(some.at_s - start_s + lag_s, length_s)
         # Rounding must not carry any beyond its stretch.
         turned: np.ndarray = np.minimum(turned_s, np.nextafter(some.ends_s, 0.0)[some.of])
         return turned
