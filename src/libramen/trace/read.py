@@ -179,7 +179,7 @@ def _clumping(trace: Trace, servers: float, share: float) -> list[str]:
     """Whether the whole load is clumpier than independent users like those of the log would make it.
 
     Of counts with an index of dispersion (variance over mean) D each event is kept with chance p: then theirs is
-    1 + p (D - 1) (Cox & Isham, Point Processes, 1980, 4.3). Where a balancer deals in turn it is p D.
+    1 + p (D - 1) (Cox & Isham, Point Processes, 1980). Where a balancer deals in turn it is p D.
     """
     from libramen.trace.stretches import dispersion
 
