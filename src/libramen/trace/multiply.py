@@ -21,7 +21,7 @@ import numpy as np
 from libramen.errors import TraceError
 from libramen.streams import stream
 from libramen.trace.growing import Growing, blocks
-from libramen.trace.stretches import BLOCK_S, stretches_of
+from libramen.trace.stretches import BLOCK_S, MINUTE_S, stretches_of
 from libramen.trace.trace import MOST_REQUESTS
 
 if TYPE_CHECKING:
@@ -32,18 +32,21 @@ if TYPE_CHECKING:
 
 _AT_ONCE: Final = 1 << 20
 """Requests that are made together."""
-MOST_COPIES: Final = 100_000
-"""From so many on the lags of some are hardly different."""
+_MOST_COPIES: Final = 100_000
+"""Drawing more would take minutes."""
 _MOST_OF_A_STRETCH: Final = 0.01
 _FEW: Final = 20
-"""So many requests of one visitor in a stretch are left or taken together, whatever their share of it is."""
-_MINUTE_S: Final = 60.0
-_MINUTES: Final = 8
-"""Of so many minutes and more a stretch is turned by whole ones."""
+"""A visitor with at most this many requests in a stretch stays or goes as a whole, whatever its share is."""
+_LEAST_MINUTES: Final = 8
+"""A shorter stretch is turned by any lag, since too few whole minutes would be left to choose from."""
 _STEPS: Final = np.array(
-    [1] + [next(k for k in range(round(0.618 * n), n + 1) if math.gcd(k, n) == 1) for n in range(1, BLOCK_S // 60 + 1)]
+    [1]
+    + [
+        next(k for k in range(round(0.618 * n), n + 1) if math.gcd(k, n) == 1)
+        for n in range(1, BLOCK_S // MINUTE_S + 1)
+    ]
 )
-"""Of so many minutes the step whose multiples are all of them, in an order that keeps neighbours far apart."""
+"""For a stretch of n minutes, by how many more each copy is turned: prime to n, so that n copies all differ."""
 _LAG, _VISITOR, _REQUEST = range(3)
 _COLUMNS: Final = ("cpu_s", "wait_s", "route_codes", "bytes_out", "latency_s", "status")
 
@@ -52,7 +55,7 @@ class Factor(Protocol):
     """How many requests there are to be for each, at a time."""
 
     def __call__(self, rows: np.ndarray, at_s: np.ndarray) -> np.ndarray:
-        """Of these requests, if they came then: int64 (k,), float64 (k,) [s] -> float64 (k,), >= 0."""
+        """The factors of some requests at given times: int64 (k,), float64 (k,) [s] -> float64 (k,), >= 0."""
 
 
 def multiplied(trace: Trace, factor: Factor, most: float, seed: int, number: int) -> Trace:
@@ -76,9 +79,7 @@ def multiplied(trace: Trace, factor: Factor, most: float, seed: int, number: int
     for some in blocks(len(trace)):
         expected += float(factor(np.arange(some.start, some.stop), trace.at_s[some]).sum())
     if expected > MOST_REQUESTS:
-        raise TraceError(
-            f"the trace would have {expected:.3g} requests after shaping; allowed: up to {MOST_REQUESTS:,}"
-        )
+        raise TraceError(_too_many(f"{expected:.3g}"))
     for rows, at_s, visitor in _pieces(trace, factor, most, seed, number):
         n += len(rows)
         if n > MOST_REQUESTS:
@@ -117,8 +118,8 @@ def _pieces(
         int64 (m,) which request of the trace each is, float64 (m,) when it comes [s], and int32 (m,) who sent it.
     """
     stretches = stretches_of(trace)
-    if most > MOST_COPIES:
-        raise TraceError(f"requests would be multiplied by {most:.3g}; allowed: up to {MOST_COPIES:,}")
+    if most > _MOST_COPIES:
+        raise TraceError(f"requests would be multiplied by {most:.3g}; allowed: up to {_MOST_COPIES:,}")
     copies = max(1, math.ceil(most - 1e-12))
     if trace.visitor is not None and copies * trace.n_visitors > np.iinfo(np.int32).max:
         raise TraceError(f"{copies} times {trace.n_visitors:,} visitors are more than can be told apart")
@@ -127,7 +128,7 @@ def _pieces(
     while first < len(stretches):
         last = int(np.searchsorted(stretches.bounds, stretches.bounds[first] + _AT_ONCE // copies, side="right")) - 1
         last = min(len(stretches), max(first + 1, last))
-        yield _piece(trace, factor, draws, _Some.of_stretches(trace, stretches, slice(first, last)))
+        yield _piece(trace, factor, draws, _Batch.of_stretches(trace, stretches, slice(first, last)))
         first = last
 
 
@@ -145,15 +146,15 @@ class _Visits(NamedTuple):
     together: np.ndarray
 
 
-class _Some(NamedTuple):
-    """Some stretches, one after the other.
+class _Batch(NamedTuple):
+    """Consecutive stretches that are worked on together.
 
     Attributes:
         starts_s, ends_s: float64 (k,) [s].
         of: int64 (m,), the stretch of each request.
         rows: int64 (m,), which request of the trace each is; at_s: float64 (m,), when it came [s].
         visits: None where nobody knows who asks.
-        by_minute: as of the stretches.
+        minute_pattern: see `Stretches`.
     """
 
     starts_s: np.ndarray
@@ -162,10 +163,10 @@ class _Some(NamedTuple):
     rows: np.ndarray
     at_s: np.ndarray
     visits: _Visits | None
-    by_minute: bool
+    minute_pattern: bool
 
     @classmethod
-    def of_stretches(cls, trace: Trace, stretches: Stretches, some: slice) -> _Some:
+    def of_stretches(cls, trace: Trace, stretches: Stretches, some: slice) -> _Batch:
         low, high = int(stretches.bounds[some.start]), int(stretches.bounds[some.stop])
         sizes = np.diff(stretches.bounds[some.start : some.stop + 1])
         of = np.repeat(np.arange(len(sizes)), sizes)
@@ -180,11 +181,11 @@ class _Some(NamedTuple):
             visits = _Visits(visit, len(counts), together)
         rows = np.arange(low, high)
         starts_s, ends_s = stretches.starts_s[some], stretches.ends_s[some]
-        return cls(starts_s, ends_s, of, rows, trace.at_s[low:high], visits, stretches.by_minute)
+        return cls(starts_s, ends_s, of, rows, trace.at_s[low:high], visits, stretches.minute_pattern)
 
 
 def _piece(
-    trace: Trace, factor: Factor, draws: _Draws, some: _Some
+    trace: Trace, factor: Factor, draws: _Draws, some: _Batch
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray | None]:
     found_rows, found_s, found_copy = [], [], []
     for copy in range(draws.copies):
@@ -214,29 +215,29 @@ class _Draws:
             for copy in range(copies)
         ]
 
-    def times(self, copy: int, some: _Some) -> np.ndarray:
+    def times(self, copy: int, some: _Batch) -> np.ndarray:
         """When the requests of a copy come [s]: the first is the trace itself, the others are turned round."""
         drawn = self._streams[copy][_LAG].random(len(some.starts_s))
         if not copy:
             return some.at_s
         start_s, length_s = some.starts_s[some.of], (some.ends_s - some.starts_s)[some.of]
         lag_s = drawn[some.of] * length_s
-        if some.by_minute:
+        if some.minute_pattern:
             # Whole minutes, each copy another number, and a part of a second: what is on the minute stays there. A
             # stretch that is no whole number of minutes turns as far as it is one, and the rest by itself.
-            minutes = (length_s // _MINUTE_S).astype(np.int64)
-            turns, whole_s = minutes >= _MINUTES, _MINUTE_S * minutes
+            minutes = (length_s // MINUTE_S).astype(np.int64)
+            turns, whole_s = minutes >= _LEAST_MINUTES, MINUTE_S * minutes
             is_rest = turns & (whole_s < length_s) & (some.at_s - start_s >= whole_s)
             place = copy * _STEPS[minutes] % np.maximum(1, minutes)
             start_s = np.where(is_rest, start_s + whole_s, start_s)
             length_s = np.where(is_rest, length_s - whole_s, np.where(turns, whole_s, length_s))
-            lag_s = np.where(turns & ~is_rest, _MINUTE_S * place + drawn[some.of], drawn[some.of] * length_s)
+            lag_s = np.where(turns & ~is_rest, MINUTE_S * place + drawn[some.of], drawn[some.of] * length_s)
         turned_s = start_s + np.mod(some.at_s - start_s + lag_s, length_s)
         # Rounding must not carry any beyond its stretch.
         turned: np.ndarray = np.minimum(turned_s, np.nextafter(some.ends_s, 0.0)[some.of])
         return turned
 
-    def kept(self, copy: int, some: _Some, chance: np.ndarray) -> np.ndarray:
+    def kept(self, copy: int, some: _Batch, chance: np.ndarray) -> np.ndarray:
         """Which of them are there, each with its chance: bool (m,)."""
         drawn = self._streams[copy][_REQUEST].random(len(chance))
         if some.visits is not None:

@@ -188,15 +188,15 @@ def _clumping(trace: Trace, servers: float, share: float) -> list[str]:
     vary = f"counts per second of the log vary {found:.2f} times as much as by chance"
     if found > 1 and whole > 1.5 * found:
         vary += (
-            f", so those of the whole load vary {whole:.2f} times as much: visitors ask several times in a row, and a "
-            "sample of requests has lost which belong together; what is replayed is more even than that, and a sample "
-            'of visitors (by = "visitor") is not'
+            f", so those of the whole load vary {whole:.2f} times as much: each visitor asks several times in "
+            "a row, and a sample of requests does not show which requests belong together. The replayed load is more "
+            'even than the real one; a sample of whole visitors (by = "visitor") would not be'
         )
         return [vary]
     if servers > 1.5 and found < _EVEN:
         vary += (
             f", as where a balancer deals in turn: those of the whole load vary up to {found * servers:.2f} times as "
-            "much, and what is replayed is more even than that"
+            "much, and the replayed load is more even than the real one"
         )
         return [vary]
     return []

@@ -31,8 +31,8 @@ BLOCK_S: Final = 1 << LEVELS
 _ROUTES: Final = 8
 _AT_ONCE: Final = 256
 """Blocks that are cut together: half a million seconds."""
-_MINUTE_S: Final = 60
-_PLAIN: Final = 146.0
+MINUTE_S: Final = 60
+_SIGNIFICANT: Final = 146.0
 """Of a chi-squared variable of 59 degrees of freedom: eight standard deviations above its mean."""
 _KEPT: Final = 0.9
 _OF_A_NORMAL: Final = 0.6232
@@ -47,7 +47,7 @@ class Stretches:
         starts_s: float64 (k,), where each begins: a whole second [s].
         ends_s: float64 (k,), where it ends: where the next begins, the last one with the trace [s].
         bounds: int64 (k + 1,), the first request of each, and the number of all.
-        by_minute: whether some seconds of the minute have more requests than others: clients ask on the minute.
+        minute_pattern: whether some seconds of the minute have more requests than others, as where clients poll.
         dispersion: how much more counts of neighbouring seconds differ than those of a Poisson process, at least 1.
     """
 
@@ -55,7 +55,7 @@ class Stretches:
     ends_s: np.ndarray
     bounds: np.ndarray
     dispersion: float
-    by_minute: bool
+    minute_pattern: bool
 
     def __len__(self) -> int:
         return len(self.starts_s)
@@ -88,24 +88,24 @@ def stretches_of(trace: Trace) -> Stretches:
     starts_s = starts_s[starts_s < trace.span_s] if trace.span_s > 0 else starts_s
     ends_s = np.append(starts_s[1:], trace.span_s)
     bounds = np.append(np.searchsorted(trace.at_s, starts_s), len(trace)).astype(np.int64)
-    return Stretches(starts_s, ends_s, bounds, phi, _tells_minutes(trace, phi))
+    return Stretches(starts_s, ends_s, bounds, phi, _has_minute_pattern(trace, phi))
 
 
-def _tells_minutes(trace: Trace, phi: float) -> bool:
-    """Whether the second of the minute tells how many requests there are (chi-squared test of 60 counts).
+def _has_minute_pattern(trace: Trace, phi: float) -> bool:
+    """Whether requests are spread unevenly over the minute: a chi-squared test of the counts of its 60 seconds.
 
-    Bursts that all users share, too small each to be told from chance, are plain when all minutes are laid on top of
-    each other. Where visits are long this is said too often, which does no harm.
+    It finds bursts that come every minute, though each is too small to be told from chance. Long visits can make it
+    say yes without a pattern; copies are then turned by whole minutes too, and stay independent.
     """
-    if trace.span_s < 2 * _MINUTE_S:
+    if trace.span_s < 2 * MINUTE_S:
         return False
-    counts = np.zeros(_MINUTE_S)
-    whole_s = trace.span_s - trace.span_s % _MINUTE_S
+    counts = np.zeros(MINUTE_S)
+    whole_s = trace.span_s - trace.span_s % MINUTE_S
     for rows in blocks(int(np.searchsorted(trace.at_s, whole_s))):
-        second = (trace.at_s[rows] % _MINUTE_S).astype(np.int64)
-        counts += np.bincount(second, minlength=_MINUTE_S)
+        second = (trace.at_s[rows] % MINUTE_S).astype(np.int64)
+        counts += np.bincount(second, minlength=MINUTE_S)
     mean = float(counts.mean())
-    return mean > 0 and float(np.square(counts - mean).sum()) / mean / phi > _PLAIN
+    return mean > 0 and float(np.square(counts - mean).sum()) / mean / phi > _SIGNIFICANT
 
 
 def _channels(trace: Trace) -> np.ndarray:

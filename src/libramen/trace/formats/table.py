@@ -286,10 +286,7 @@ def found_in(kind: str, path: Path, tables: Iterator[pa.Table], reading: Reading
     said = list(notes)
     if columns.without_offset:
         said.append(_local_times(path, columns.without_offset, zone))
-    values: dict[str, Any] = {name: columns.numbers[name].take() for name in NUMBERS if name in columns.numbers}
-    at_s, base, whole_seconds = values.pop("at_s", None), None, False
-    if at_s is None:
-        at_s, base, whole_seconds = _since(columns.micro.take())
+    values, at_s, base, whole_seconds = _times_and_numbers(columns)
     texts = columns.texts
     return RawRequests(
         format=kind,
@@ -313,6 +310,13 @@ def found_in(kind: str, path: Path, tables: Iterator[pa.Table], reading: Reading
 
 def _local_times(path: Path, n: int, zone: str) -> str:
     return f"{n:,} times of {path.name} have no offset: they are local times of {zone} (time_zone)"
+
+
+def _times_and_numbers(columns: _Columns) -> tuple[dict[str, Any], np.ndarray, int | None, bool]:
+    """The other numbers by name, then the arrivals: from when on they count, and whether they are whole seconds."""
+    values: dict[str, Any] = {name: columns.numbers[name].take() for name in NUMBERS if name in columns.numbers}
+    at_s = values.pop("at_s", None)
+    return (values, at_s, None, False) if at_s is not None else (values, *_since(columns.micro.take()))
 
 
 def _since(micro: np.ndarray) -> tuple[np.ndarray, int, bool]:
@@ -357,12 +361,9 @@ def _counts_in(path: Path, tables: list[pa.Table], made: Made, reading: Reading,
         raise TraceError(f"{path}: the table has no rows")
     columns = _Columns()
     columns.add(path, table, reading.options.time_zone)
-    values: dict[str, Any] = {name: columns.numbers[name].take() for name in NUMBERS if name in columns.numbers}
-    at_s, base, whole_seconds = values.pop("at_s", None), None, False
-    if at_s is None:
-        at_s, base, whole_seconds = _since(columns.micro.take())
-        if columns.without_offset:
-            notes.append(_local_times(path, columns.without_offset, reading.options.time_zone))
+    values, at_s, base, whole_seconds = _times_and_numbers(columns)
+    if columns.without_offset:
+        notes.append(_local_times(path, columns.without_offset, reading.options.time_zone))
     found = RawRequests(
         format="counts",
         files=(str(path),),
