@@ -106,6 +106,8 @@ def on_cluster(address: str | None) -> Iterator[Executor | None]:
         client: Any = Client(address, timeout=_REACHED_S)  # type: ignore[no-untyped-call]
     except Exception as error:  # noqa: BLE001  (nobody knows what its ways of connecting may raise)
         why = " ".join(str(error).split())[:200] or type(error).__name__
+        if "ssl_context" in why:
+            why = "TLS needs certificates, and the Dask configuration of this machine names none"
         raise OutputError(f"--cluster {address}: cannot be reached: {why}; allowed: such as tcp://HOST:8786") from None
     with client:
         yield client.get_executor()

@@ -85,5 +85,5 @@ def _of_value(where: str, key: str, value: Any, usual: Usual) -> Iterator[str]:
     if number == 0:
         return
     shown, limit = usual.show(number), usual.show(usual.most if number > usual.most else usual.least)
-    beyond = "more" if number > usual.most else "less"
-    yield f"[{where}] {key} is {shown}, {beyond} than {limit}: is that meant?{usual.hint}"
+    bound = "at most" if number > usual.most else "at least"
+    yield f"[{where}] {key} is {shown}; usual is {bound} {limit}.{usual.hint}"

@@ -116,15 +116,15 @@ def unit_doubts(trace: Trace) -> tuple[str, ...]:
     median_s = float(np.median(some_s))
     if median_s >= _MINUTES_S:
         doubts.append(
-            f"half of the requests take {units.show_duration(median_s)} or longer: is that meant, or is the unit of "
-            "the latencies another one (latency_unit)?"
+            f"half of the requests take {units.show_duration(median_s)} or longer. Is the unit of the latencies "
+            "another one (latency_unit)?"
         )
     rate, mean_s = len(trace) / trace.span_s, float(some_s.mean())
     # Little's law: in progress = arrivals a second x time in the system.
     if rate * mean_s >= _MANY_IN_PROGRESS and mean_s >= _LONG_S and not doubts:
         doubts.append(
             f"{rate:.3g} requests a second that take {units.show_duration(mean_s)} on average are "
-            f"{rate * mean_s:,.0f} in progress at a time: is that meant, or is the unit of the latencies another one "
+            f"{rate * mean_s:,.0f} in progress at a time. Is the unit of the latencies another one "
             "(latency_unit)?"
         )
     return tuple(doubts)
