@@ -41,6 +41,7 @@ _PURPOSES: Final = {
     "dependency": 23,
     "slow": 24,
     "days": 25,
+    "bottleneck": 26,
 }
 
 

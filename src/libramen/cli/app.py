@@ -121,7 +121,7 @@ def check(
     finish(found.to_dict() if json else None, None, None)
     show.skipped_lines(found.trace)
     if json:
-        show.doubts(found.trace.demand.doubts)
+        show.doubts(found.trace.demand)
     else:
         show.check(found, kept_grade(loaded, seed))
     return int(strict and not found.works)
@@ -317,7 +317,7 @@ def backtest(
     finish(document if json else None, plot, found)
     show.skipped_lines(found.trace)
     if json:
-        show.doubts(found.trace.demand.doubts)
+        show.doubts(found.trace.demand)
     else:
         show.backtest(found, fitted)
     return int(strict and found.grade.grade not in {"close", "fair"})

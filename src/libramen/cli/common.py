@@ -175,4 +175,4 @@ def give_out(
     if document is None:
         shown()
     else:
-        show.doubts(trace.demand.doubts)
+        show.doubts(trace.demand)

@@ -36,7 +36,7 @@ if TYPE_CHECKING:
     from libramen.report.section import Section
     from libramen.study.study import Study
     from libramen.trace.summary import Summary
-    from libramen.trace.trace import Trace
+    from libramen.trace.trace import Demand, Trace
 
 _PIPED_WIDTH = 200
 _A_WHILE_S = 5.0
@@ -130,11 +130,11 @@ def skipped_lines(trace: Trace) -> None:
         _say(console, f"  {where}: {skipped.reason}")
 
 
-def doubts(found: tuple[str, ...]) -> None:
+def doubts(found: Demand) -> None:
     """On stderr: what speaks against the work that was taken from a log, where stdout is for JSON."""
-    from libramen.report.words import doubts_section
+    from libramen.report.words import demand_sections
 
-    for section in doubts_section(found):
+    for section in demand_sections(found):
         for line in (section.title, *section.sentences):
             _say(_console(error=True), line)
 
@@ -218,9 +218,9 @@ def search(study: Study, found: Search, *, front: bool) -> None:
 
 def headroom(study: Study, found: Headroom) -> None:
     """How much more load each plan takes."""
-    from libramen.report.headroom import headroom_section
+    from libramen.report.headroom import headroom_sections
 
-    _render([headroom_section(study.name, found)])
+    _render(headroom_sections(study.name, found))
 
 
 def repeats(found: Repeats) -> None:

@@ -42,6 +42,7 @@ def inspect(
     from libramen.cli import show
     from libramen.files import check_output
     from libramen.trace.summary import summarise
+    from libramen.trace.trace import Demand
 
     if plot is not None:
         check_output(plot, (".png", ".svg"))
@@ -55,7 +56,7 @@ def inspect(
     show.skipped_lines(trace)
     show.unusual((), trace)
     if json:
-        show.doubts(summary.doubts)
+        show.doubts(Demand("quiet", doubts=summary.doubts))
         typer.echo(json_format.dumps(summary.to_dict(), indent=2, allow_nan=False))
     else:
         show.summary(summary)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 import json
 from dataclasses import asdict, dataclass
+from functools import cached_property
 from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
 import numpy as np
@@ -16,6 +17,7 @@ from libramen.files import cache_directory, write_whole
 from libramen.outcome.replay import replay
 from libramen.ranks import PERCENTILES, nearest_rank
 from libramen.streams import stream
+from libramen.trace.evidence import evidence_of
 from libramen.trace.statuses import is_answer
 
 if TYPE_CHECKING:
@@ -26,6 +28,7 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
     from libramen.study.study import Study
+    from libramen.trace.evidence import Evidence
     from libramen.trace.trace import Trace
 
 QUANTILES: Final = ("p50", "p90", "p95", "p99")
@@ -124,6 +127,11 @@ class Backtest:
         rows += [(f"held back: {found.scope}", *found[1:], found.off) for found in self.held_back]
         return pd.DataFrame(rows, columns=[*Compared._fields, "off"])
 
+    @cached_property
+    def evidence(self) -> Evidence:
+        """What the log has seen."""
+        return evidence_of(self.trace)
+
     def to_dict(self) -> dict[str, Any]:
         """The backtest as the JSON of the command line."""
         return {
@@ -132,6 +140,7 @@ class Backtest:
             "requests": len(self.trace),
             **{key: asdict(self.grade)[key] for key in ("grade", "reason")},
             "off": {key: asdict(self.grade)[key] for key in ("in_sample", "held_back", "apart")},
+            "evidence": self.evidence.to_dict(),
             "figures": [found._asdict() for found in self.figures],
             "held_back": [found._asdict() for found in self.held_back],
             "failures": [found._asdict() for found in self.failures],

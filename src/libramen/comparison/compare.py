@@ -14,6 +14,7 @@ from libramen.runs.cases import Case, workers_for
 from libramen.runs.pool import run_cases
 from libramen.study.plan import JointPlan, Plan
 from libramen.times import local_time
+from libramen.trace.evidence import evidence_of
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable
@@ -27,6 +28,7 @@ if TYPE_CHECKING:
     from libramen.outcome.outcome import Outcome
     from libramen.runs.store import Store
     from libramen.study.study import Study
+    from libramen.trace.evidence import Evidence
     from libramen.trace.trace import Trace
 
 
@@ -35,7 +37,10 @@ class Comparison:
 
     Attributes:
         figures: of each plan.
+        scale: the load as a multiple of the trace's.
     """
+
+    scale = 1.0
 
     def __init__(self, figures: Iterable[Figures], trace: Trace | None = None, cases: Iterable[Case] = ()) -> None:
         self.figures = tuple(figures)
@@ -51,6 +56,11 @@ class Comparison:
         if self._trace is None:
             raise ReplayError("this comparison was made of figures alone, without their trace")
         return self._trace
+
+    @cached_property
+    def evidence(self) -> Evidence | None:
+        """What the log has seen, beside the load that was replayed; None: this comparison was made of figures alone."""
+        return None if self._trace is None else evidence_of(self._trace, self.scale)
 
     def outcome(self, plan: str) -> Outcome:
         """One plan with all its frames; it is replayed again, and comes to the same.
@@ -136,6 +146,7 @@ class Comparison:
             "cheapest": None if self.cheapest is None else self.cheapest.plan,
             "nearest": self.nearest.plan,
             "resampled": None if self.resampled is None else self.resampled._asdict(),
+            "evidence": None if self.evidence is None else self.evidence.to_dict(),
         }
 
     def plot(self) -> Figure:
@@ -147,10 +158,10 @@ class Comparison:
     def _repr_html_(self) -> str:
         from libramen.report.comparison import plans_section
         from libramen.report.html import to_html
-        from libramen.report.words import doubts_section
+        from libramen.report.words import evidence_sections
 
-        doubts = () if self._trace is None else self._trace.demand.doubts
-        return to_html([*doubts_section(doubts), plans_section(self.figures, best=self.cheapest)])
+        above = [] if self.evidence is None else evidence_sections(self.evidence)
+        return to_html([*above, plans_section(self.figures, best=self.cheapest)])
 
 
 def _begin(figures: Figures) -> datetime | float | None:

@@ -12,6 +12,7 @@ from libramen.errors import ReplayError, StudyError
 from libramen.runs.cases import workers_for
 from libramen.runs.memory import machine_bytes
 from libramen.runs.pool import Pool
+from libramen.trace.evidence import evidence_of
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable
@@ -23,6 +24,7 @@ if TYPE_CHECKING:
     from libramen.runs.store import Store
     from libramen.study.plan import JointPlan, Plan
     from libramen.study.study import Study
+    from libramen.trace.evidence import Evidence
     from libramen.trace.trace import Trace
 
 _AT_ONCE: Final = 20
@@ -38,10 +40,11 @@ class Headroom:
         plans: each plan.
         grow: growth of the load a month, None: not asked about.
         currency: of what a month costs.
+        evidence: what the log has seen, beside the load of the trace.
     """
 
-    def __init__(self, plans: tuple[Room, ...], grow: float | None, currency: str) -> None:
-        self.plans, self.grow, self.currency = plans, grow, currency
+    def __init__(self, plans: tuple[Room, ...], grow: float | None, currency: str, evidence: Evidence) -> None:
+        self.plans, self.grow, self.currency, self.evidence = plans, grow, currency, evidence
 
     @property
     def changes(self) -> tuple[Room, ...]:
@@ -68,6 +71,7 @@ class Headroom:
             "grow": self.grow,
             "currency": self.currency,
             "changes": [room.plan for room in self.changes],
+            "evidence": self.evidence.to_dict() | {"up_to": self.evidence.up_to},
             "plans": [room._asdict() | {"points": [point._asdict() for point in room.points]} for room in self.plans],
         }
 
@@ -78,10 +82,10 @@ class Headroom:
         return draw_headroom(self)
 
     def _repr_html_(self) -> str:
-        from libramen.report.headroom import headroom_section
+        from libramen.report.headroom import headroom_sections
         from libramen.report.html import to_html
 
-        return to_html([headroom_section("headroom", self)])
+        return to_html(headroom_sections("headroom", self))
 
 
 def _cost_now(room: Room) -> float:
@@ -151,13 +155,9 @@ def headroom(
         n = 1 if repeats is None else repeats
         every = [changed(case, seed=seed + k) for case in cases for k in range(n)]
         rooms = rooms_of(every, pool, grow, report, lambda room: found(in_words(room)) if found else None)
-    if repeats is None:
-        return Headroom(rooms, grow, study.currency)
-    return Headroom(
-        tuple(
+    if repeats is not None:
+        rooms = tuple(
             rooms[n * place]._replace(repeats=tuple(room.holds_to for room in rooms[n * place : n * place + n]))
             for place in range(len(cases))
-        ),
-        grow,
-        study.currency,
-    )
+        )
+    return Headroom(rooms, grow, study.currency, evidence_of(trace))

@@ -47,6 +47,28 @@ class Logged(NamedTuple):
         return Logged(*(None if column is None else column[rows] for column in self))  # type: ignore[arg-type]
 
 
+def written_down(
+    logged: Logged, latency_s: np.ndarray, server: np.ndarray | None, rng: np.random.Generator, *, whole_seconds: bool
+) -> tuple[np.ndarray, np.ndarray]:
+    """Arrivals and latencies of replayed requests, as a log like this one says them: (n,), (n,) [s].
+
+    Args:
+        logged: the requests; they arrive at `free_s`.
+        latency_s: how long they took in the replay.
+        server: which replica served each, where the log says so.
+        rng: of the parts of a second that a reader draws.
+        whole_seconds: how coarsely the log is written.
+    """
+    leaves_s = logged.free_s + latency_s
+    if whole_seconds:
+        drawn_s = drawn_in_order(leaves_s, rng)
+        leaves_s = np.where(logged.rough, evened(leaves_s, server), drawn_s)
+    else:
+        leaves_s = MILLISECOND * np.floor(leaves_s / MILLISECOND)
+    written_s = MILLISECOND * np.round(latency_s / MILLISECOND)
+    return np.maximum(0.0, leaves_s - written_s), written_s
+
+
 class Exchange:
     """Exchanges the work of requests until the replay of the recorded plan, written down as the log is, looks like it.
 
@@ -154,15 +176,8 @@ class Exchange:
     def _said_of(self, latency_s: np.ndarray, replica: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """What is said of replayed requests that are written down as the log is: strata and work (n,) [s]."""
         logged = self._logged
-        leaves_s = logged.free_s + latency_s
         server = None if logged.server is None else replica
-        if self._whole_seconds:
-            drawn_s = drawn_in_order(leaves_s, self._rng)
-            leaves_s = np.where(logged.rough, evened(leaves_s, server), drawn_s)
-        else:
-            leaves_s = MILLISECOND * np.floor(leaves_s / MILLISECOND)
-        written_s = MILLISECOND * np.round(latency_s / MILLISECOND)
-        at_s = np.maximum(0.0, leaves_s - written_s)
+        at_s, written_s = written_down(logged, latency_s, server, self._rng, whole_seconds=self._whole_seconds)
         if self._by_load:
             return in_system(at_s, written_s), written_s
         order = np.argsort(at_s, kind="stable")

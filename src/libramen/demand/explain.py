@@ -15,7 +15,7 @@ import numpy as np
 from libramen.demand.exchange import shuffled_nearby
 from libramen.demand.instants import in_system
 from libramen.demand.recorded import Recorded
-from libramen.demand.unqueue import unqueue
+from libramen.demand.unqueue import estimate
 from libramen.engine import control
 from libramen.errors import TraceError
 from libramen.streams import stream
@@ -180,7 +180,7 @@ class Search:
             plan = plan.replace(tier=plan.tier.replace(overhead=values["overhead"]))
         share = values.get("cpu_share", self._cpu_share)
         try:
-            found = unqueue(self._log, service, plan, cpu_share=share, seed=seed)
+            found = estimate(self._log, service, plan, cpu_share=share, seed=seed).trace
         except TraceError:
             return IMPOSSIBLE
         recorded = Recorded(found, service, plan)

@@ -9,13 +9,15 @@ from __future__ import annotations
 
 import math
 from dataclasses import replace
+from functools import reduce
 from typing import TYPE_CHECKING, Final
 
 import numpy as np
 
 from libramen import units
+from libramen.demand.bottleneck import find_bottleneck
 from libramen.demand.exchange import error_of
-from libramen.demand.unqueue import unqueue
+from libramen.demand.unqueue import estimate
 from libramen.engine import control
 from libramen.engine.plane import PARTS
 from libramen.errors import TraceError
@@ -24,6 +26,7 @@ from libramen.trace.shape import mixed
 if TYPE_CHECKING:
     from collections.abc import Mapping
 
+    from libramen.demand.bottleneck import Estimate
     from libramen.engine.plane import Results
     from libramen.study.system import System
     from libramen.trace.trace import Trace
@@ -68,11 +71,11 @@ def unqueue_several(
     if trace.latency_s is None:
         raise TraceError("demand = 'unqueued' needs observed latencies (latency_s), and this trace has none")
     arrives = system.servers_of(trace.routes)[trace.route_codes]
-    whole: Trace | None = None
+    parts: list[Estimate] = []
     for number in np.unique(arrives).tolist():
         hosted, rows = system.hosted[number], np.flatnonzero(arrives == number)
         alone = hosted.service.replace(calls=(), routes=())
-        part = unqueue(
+        part = estimate(
             replace(trace.take(rows), span_s=trace.span_s),
             alone,
             hosted.plan.replace(service={}),  # what it says of the service is in there, its calls too
@@ -80,13 +83,22 @@ def unqueue_several(
             seed=seed,
             server=None if server is None else server[rows],
         )
-        whole = part if whole is None else mixed(whole, part)
-    assert whole is not None
+        parts.append(part)
+    whole = reduce(mixed, [part.trace for part in parts])
     speed = system.hosted[int(arrives[0])].plan.size.speed
     whole = replace(whole, source=replace(whole.source, recorded_speed=speed, calls_apart=True))
-    if not system.calls:
-        return whole
-    return _with_calls(whole, system, seed)
+    if system.calls:
+        whole = _with_calls(whole, system, seed)
+    return whole.knowing(bottleneck=find_bottleneck(parts, _places(parts), whole, _without_limits(system), seed))
+
+
+def _places(parts: list[Estimate]) -> list[np.ndarray]:
+    """Where the logged requests of each part are in the whole, which is sorted by time, equals part by part."""
+    order = np.argsort(np.concatenate([part.trace.at_s for part in parts]), kind="stable")
+    place = np.empty(len(order), np.int64)
+    place[order] = np.arange(len(order))
+    firsts = np.cumsum([0, *(len(part.trace) for part in parts[:-1])])
+    return [place[first + part.at] for first, part in zip(firsts, parts, strict=True)]
 
 
 def _with_calls(trace: Trace, system: System, seed: int) -> Trace:

@@ -21,6 +21,7 @@ from typing import TYPE_CHECKING, Final
 import numpy as np
 
 from libramen import units
+from libramen.demand.bottleneck import Estimate, find_bottleneck
 from libramen.demand.exchange import (
     FEW,
     MILLISECOND,
@@ -35,6 +36,7 @@ from libramen.demand.instants import by_route, evened, rows_by_route
 from libramen.demand.recorded import Backwards, Recorded
 from libramen.errors import TraceError
 from libramen.streams import stream
+from libramen.study.system import System
 from libramen.trace.demand import shares_of
 from libramen.trace.statuses import GAVE_UP, REFUSED, TOO_MANY
 from libramen.trace.trace import RouteDemand
@@ -105,7 +107,8 @@ def unqueue(
             it; that is quicker.
 
     Returns:
-        the trace with `cpu_s` and `wait_s`. Where whole-second stamps had to be spread anew its arrivals differ by
+        the trace with `cpu_s` and `wait_s`; `demand.bottleneck` says what the log shows to slow requests down and the
+        plan does not have. Where whole-second stamps had to be spread anew its arrivals differ by
         less than a second.
 
     Raises:
@@ -114,6 +117,27 @@ def unqueue(
     Example:
         >>> trace = unqueue(read_trace("today.log", demand="observed"), service, plan)  # doctest: +SKIP
     """
+    found = estimate(
+        trace, service, plan, cpu_share=cpu_share, seed=seed, server=server, data_plane=data_plane, roughly=roughly
+    )
+    if roughly:
+        return found.trace
+    system = System.of(found.recorded.service, found.recorded.plan)
+    return found.trace.knowing(bottleneck=find_bottleneck([found], [found.at], found.trace, system, seed))
+
+
+def estimate(
+    trace: Trace,
+    service: Service,
+    plan: Plan,
+    *,
+    cpu_share: float | Mapping[str, float] | None = None,
+    seed: int = 0,
+    server: np.ndarray | None = None,
+    data_plane: DataPlaneName = "compiled",
+    roughly: bool = False,
+) -> Estimate:
+    """What `unqueue` gives, and what it rests on."""
     if trace.latency_s is None:
         raise TraceError("demand = 'unqueued' needs observed latencies (latency_s), and this trace has none")
     recorded = Recorded(trace, service, plan, data_plane)
@@ -186,14 +210,16 @@ def unqueue(
     if each:  # its own work belongs to its own arrival
         free_s = trace.at_s
     order = np.argsort(free_s, kind="stable")
-    unqueued = trace.take(order, at_s=free_s[order])
-    return unqueued.with_demand(
+    unqueued = trace.take(order, at_s=free_s[order]).with_demand(
         cpu_s[order],
         ((1 - share) * whole_s)[order],
         demand="unqueued",
         notes=tuple(_notes(fit, served, gave_up, plan)),
         routes=tuple(_routes(trace, whole_s, served)),
     )
+    place = np.empty(len(trace), np.int64)
+    place[order] = np.arange(len(trace))
+    return Estimate(unqueued, logged, place[rows], recorded, trace.source.whole_seconds)
 
 
 # -- before the iteration --------------------------------------------------------------------------

@@ -508,7 +508,7 @@ class Outcome:
     def _repr_html_(self) -> str:
         from libramen.report.comparison import plans_section
         from libramen.report.html import to_html
-        from libramen.report.words import doubts_section
+        from libramen.report.words import demand_sections
 
-        doubts = self.trace.demand.doubts if self.has_trace else ()
-        return to_html([*doubts_section(doubts), plans_section([self.figures(routes=False)])])
+        above = demand_sections(self.trace.demand) if self.has_trace else []
+        return to_html([*above, plans_section([self.figures(routes=False)])])

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Final
 
 from libramen import units
 from libramen.report.section import Cell, Column, Row, Section, row
-from libramen.report.words import clock, count, doubts_section
+from libramen.report.words import clock, count, demand_sections
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Iterator
@@ -30,7 +30,7 @@ def backtest_sections(found: Backtest) -> list[Section]:
         f"{trace.demand_in_words}. Each cell: logged, replayed, and how far that is off."
     )
     return [
-        *doubts_section(trace.demand.doubts),
+        *demand_sections(trace.demand),
         Section(f"{found.study.name}: {found.grade.grade}", (found.grade.reason, what), prose=True),
         _table(found),
         *([_minutes(found)] if found.failures else []),

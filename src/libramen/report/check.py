@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 from libramen import units
 from libramen.report.load import demand_section
 from libramen.report.section import Cell, Column, Section, row
-from libramen.report.words import doubts_section, duration, fleet_range, heading
+from libramen.report.words import demand_sections, duration, fleet_range, heading
 
 if TYPE_CHECKING:
     from libramen.checks.check import Check, PlanCheck
@@ -38,7 +38,7 @@ def check_sections(found: Check) -> list[Section]:
     meant = tuple(f"- {doubt[0].upper()}{doubt[1:]}" for doubt in found.doubts)
     return [
         *([Section("Can this be meant?", meant, prose=True)] if meant else []),
-        *doubts_section(found.trace.demand.doubts),
+        *demand_sections(found.trace.demand),
         heading(found.study, found.trace, *(f"  {note}" for note in found.trace.source.notes)),
         *demand_section(found.trace),
         Section(columns=columns, rows=tuple(row(_plan(found, plan)) for plan in found.plans)),

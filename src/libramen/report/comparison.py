@@ -9,7 +9,7 @@ from libramen.comparison.doubt import share_from
 from libramen.outcome.story import FAILED_NOTE, miss, show_latency
 from libramen.outcome.words import clock
 from libramen.report.section import Cell, Column, Row, Section, row
-from libramen.report.words import availability, doubts_section, fleet_range, heading, share
+from libramen.report.words import availability, beyond, demand_sections, fleet_range, heading, share
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -35,11 +35,13 @@ def comparison_sections(study: Study, found: Comparison) -> list[Section]:
             "How much of the work is CPU work is a guess (40 %): --doubt shows whether the verdict depends on it, "
             "cpu_use in [trace] measures it."
         )
+    if found.evidence is not None and (said := beyond(found.evidence)):
+        notes.insert(0, said)
     sure = how_sure(found)
     if sure:
         notes.append(sure)
     return [
-        *doubts_section(found.trace.demand.doubts),
+        *demand_sections(found.trace.demand),
         heading(study, found.trace, *([f"Objectives: {'; '.join(wanted)}."] if wanted else [])),
         plans_section(found.figures, best=found.cheapest),
         Section(found.verdict(), tuple(misses), notes=tuple(notes)),

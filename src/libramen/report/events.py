@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 from libramen.outcome.story import and_list
 from libramen.outcome.words import clock, times
 from libramen.report.section import Cell, Column, Section, row
-from libramen.report.words import duration
+from libramen.report.words import demand_sections, duration
 from libramen.rules.faults import BY_KIND
 
 if TYPE_CHECKING:
@@ -158,7 +158,7 @@ def ways_sections(name: str, found: Events) -> list[Section]:
     title = f"{name}: releases and faults of plan {outcome.plan.name}"
     if not found.entries:
         return [Section(title, ("This plan has neither releases nor faults.",))]
-    sections = [Section(title)]
+    sections = [*(demand_sections(outcome.trace.demand) if outcome.has_trace else ()), Section(title)]
     sections += [_ways(outcome, entry) for entry in found.entries]
     counted = "once a month each" if found.once else f"a month is {outcome.bill.note}"
     return [*sections, Section(sentences=(f"Each against a replay without it, on the same luck; counted: {counted}.",))]

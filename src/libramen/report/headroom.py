@@ -2,23 +2,31 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Final
 
 from libramen.report.section import Cell, Column, Section, row
+from libramen.report.words import BEYOND, evidence_sections, rate
 
 if TYPE_CHECKING:
     from libramen.comparison.headroom import Headroom
     from libramen.comparison.limits import Room
+    from libramen.trace.evidence import Evidence
+
+_BEYOND_SAYS: Final = f" {BEYOND.strip()}: beyond it, where the study is all that is known."
 
 
-def headroom_section(name: str, found: Headroom) -> Section:
+def headroom_sections(name: str, found: Headroom) -> list[Section]:
     """A row a plan; `name`: of the study."""
-    rows = []
+    return [*evidence_sections(found.evidence), _rooms(name, found)]
+
+
+def _rooms(name: str, found: Headroom) -> Section:
+    rows, seen = [], found.evidence
     repeated = max((len(room.repeats) for room in found.plans), default=0)
     for room in found.plans:
         cells: list[Cell | str] = [
             room.plan,
-            Cell(_factor(room), room.holds_to),
+            Cell(_factor(room) + (BEYOND if _is_beyond(room, seen) else ""), room.holds_to),
             Cell(room.breaks or "-", room.breaks),
             Cell(room.because or "-", room.because),
             Cell("-" if room.next_at is None else f"{room.next_at:.2f}", room.next_at),
@@ -44,6 +52,14 @@ def headroom_section(name: str, found: Headroom) -> Section:
             "What is missed at some load is met again at a greater one, so take the limits for rough ones: "
             f"{', '.join(bent)}."
         )
+    if seen.up_to is not None:
+        said = (
+            f"The log has seen up to {rate(seen.logged or 0.0)} (its busiest minute), {seen.up_to:.2f} times the "
+            "busiest minute of this load."
+        )
+        if any(_is_beyond(room, seen) for room in found.plans):
+            said += _BEYOND_SAYS
+        notes.insert(0, said)
     looked_to = [room.looked_to for room in found.plans if room.looked_to is not None and room.breaks is None]
     if looked_to:
         notes.append(
@@ -67,6 +83,10 @@ def headroom_section(name: str, found: Headroom) -> Section:
         rows=tuple(rows),
         notes=tuple(notes),
     )
+
+
+def _is_beyond(room: Room, seen: Evidence) -> bool:
+    return room.holds_to is not None and seen.is_beyond(room.holds_to)
 
 
 def _changes(found: Headroom) -> list[str]:

@@ -9,7 +9,7 @@ from libramen.outcome.story import FAILED_NOTE, FAILED_SIGN, sentences, show_lat
 from libramen.report.events import events_section
 from libramen.report.section import Cell, Column, Section, row
 from libramen.report.system import system_sections
-from libramen.report.words import availability, count, doubts_section, duration, fleet_range, heading
+from libramen.report.words import availability, count, demand_sections, duration, fleet_range, heading
 from libramen.study.objectives import show_objective
 
 if TYPE_CHECKING:
@@ -27,7 +27,7 @@ def outcome_sections(study: Study, found: Outcome) -> list[Section]:
     figures = found.figures(events=True)
     findings = tuple(f"- {finding.text}" for finding in figures.findings)
     sections = [
-        *doubts_section(found.trace.demand.doubts),
+        *demand_sections(found.trace.demand),
         heading(study, found.trace, *_hosted_on(found, figures)),
         Section(sentences=tuple(sentences(found)), prose=True),
         *([Section("Findings", findings, prose=True)] if findings else []),

@@ -9,6 +9,7 @@ from libramen.outcome.story import and_list
 from libramen.report.comparison import plans_section
 from libramen.report.repeats import repeats_section
 from libramen.report.section import Section
+from libramen.report.words import beyond, evidence_sections
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -28,7 +29,7 @@ def search_sections(name: str, found: Search, *, front: bool = False) -> list[Se
         found: the search.
         front: show those that nobody beats.
     """
-    sections = []
+    sections = [] if found.evidence is None else evidence_sections(found.evidence)
     for one in found.scenarios:
         load = f": {one.scale:g} times the load" if len(found.scenarios) > 1 else ""
         sections += _sections(f"{name}{load}", one, front=front)
@@ -72,3 +73,5 @@ def _said(found: Search) -> Iterator[str]:
     for why, n in reasons[:_REASONS]:
         yield f"  {n:,} impossible, such as: {why}"
     yield from found.notes
+    if found.evidence is not None and (said := beyond(found.evidence)):
+        yield said

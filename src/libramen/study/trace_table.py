@@ -30,6 +30,13 @@ def _as_list(value: object) -> object:
     return [value] if isinstance(value, str) else value
 
 
+def _as_logged(trace: Trace) -> Trace:
+    """The trace, knowing how busy its log was, before anything is shaped."""
+    from libramen.trace.evidence import busiest_minute
+
+    return trace if trace.latency_s is None else trace.knowing(busiest=busiest_minute(trace))
+
+
 class TraceTable(ReadingKeys):
     """`[trace]`: where the requests come from and how they are read."""
 
@@ -262,7 +269,7 @@ class TraceTable(ReadingKeys):
         options, files = self._options(seed, zone) | {"visitors": visitors}, self._paths(folder)
         if not estimate:
             return read_requests(files, checked_options(options), progress, hints=True).trace
-        return shaped(read_trace(files, **options, progress=progress), self.shape, seed=seed, folder=folder)
+        return shaped(_as_logged(read_trace(files, **options, progress=progress)), self.shape, seed=seed, folder=folder)
 
     def _found(
         self,
@@ -296,7 +303,7 @@ class TraceTable(ReadingKeys):
             # Of what is missing some queued before what is there: likely others in their stead tell more than nobody.
             whole = whole_load(log, options)
             log = self._estimated(whole, recorded, folder, seed, server if len(whole) == len(log) else None)
-        return shaped(log, self.shape, seed=seed, folder=folder)
+        return shaped(_as_logged(log), self.shape, seed=seed, folder=folder)
 
     def _shows_whole_servers(self, options: ReadOptions, log: Trace, server: np.ndarray | None) -> bool:
         """Whether the log has all requests of some servers, and of each the one that it was on."""

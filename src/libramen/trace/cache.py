@@ -20,7 +20,7 @@ import numpy as np
 from libramen.code import digest_of
 from libramen.errors import OutputError
 from libramen.files import cache_directory, write_whole
-from libramen.trace.trace import Demand, Made, RouteCpu, RouteDemand, SkippedLine, Source, Trace
+from libramen.trace.trace import Bottleneck, Demand, Made, RouteCpu, RouteDemand, SkippedLine, Source, Trace
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Sequence
@@ -213,6 +213,8 @@ def _demand_of(told: dict[str, Any]) -> Demand:
         tuple(RouteDemand(**route) for route in told["routes"]),
         tuple(told["doubts"]),
         tuple(RouteCpu(**route) for route in told["cpu"]),
+        None if (hidden := told["bottleneck"]) is None else Bottleneck(**hidden | {"routes": tuple(hidden["routes"])}),
+        told["busiest"],
     )
 
 

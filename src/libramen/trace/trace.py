@@ -75,6 +75,22 @@ class RouteCpu:
 
 
 @dataclass(frozen=True)
+class Bottleneck:
+    """Something that slows requests down, and is not in the study.
+
+    Attributes:
+        routes: where it shows, the one with most more work first.
+        more: how much more work requests of that one have when most others are there than when fewest are, as a share
+            of it, beyond what replays show in which nothing is missing.
+        everywhere: whether it shows on all routes with enough requests.
+    """
+
+    routes: tuple[str, ...]
+    more: float
+    everywhere: bool
+
+
+@dataclass(frozen=True)
 class Demand:
     """How the demand of a trace came about, and what the estimate of each route rests on.
 
@@ -83,12 +99,16 @@ class Demand:
         routes: one entry per route for "quiet" and "unqueued", else empty.
         doubts: what speaks against it, a sentence each; empty: nothing that can be seen in the log.
         cpu: one entry per route where the CPU use of the fleet was measured, else empty.
+        bottleneck: what the log shows to slow requests down and the study does not have; None: nothing.
+        busiest: requests a second in the busiest minute of the log, before anything was shaped; None: there is no log.
     """
 
     kind: str
     routes: tuple[RouteDemand, ...] = ()
     doubts: tuple[str, ...] = ()
     cpu: tuple[RouteCpu, ...] = ()
+    bottleneck: Bottleneck | None = None
+    busiest: float | None = None
 
     def to_frame(self) -> pd.DataFrame:
         """One row per route: requests, samples, minutes, observed mean and mean work [s], and their ratio."""
@@ -431,7 +451,8 @@ class Trace:
         doubts: tuple[str, ...] = (),
     ) -> Self:
         """The same requests with other work."""
-        source = replace(self.source, demand=Demand(demand, routes, doubts), notes=(*self.source.notes, *notes))
+        made = Demand(demand, routes, doubts, busiest=self.demand.busiest)
+        source = replace(self.source, demand=made, notes=(*self.source.notes, *notes))
         for name, array in (("cpu_s", cpu_s), ("wait_s", wait_s)):
             if array.shape != self.at_s.shape:
                 raise TraceError(f"{name}: found {array.size} values; allowed: as many as at_s, {len(self)}")
@@ -442,6 +463,10 @@ class Trace:
         """The same trace, knowing what its CPU work rests on."""
         demand = replace(self.source.demand, cpu=tuple(cpu))
         return replace(self, source=replace(self.source, demand=demand)).noted(*notes)
+
+    def knowing(self, **demand: Any) -> Self:
+        """The same trace, of whose work something more is known; it is known by the same keys."""
+        return self.noted_as(demand=replace(self.source.demand, **demand))
 
     def noted(self, *notes: str) -> Self:
         """The same trace with some sentences more about where it comes from."""
