@@ -187,6 +187,18 @@ def _two_units(whole: int, size: int, name: str, small_size: int, small_name: st
     return f"{count} {name} {small} {small_name}" if small else f"{count} {name}"
 
 
+def show_rate(per_s: float) -> str:
+    """`41 requests a second`; below one, so many a minute.
+
+    Example:
+        >>> show_rate(41.3), show_rate(0.25)
+        ('41 requests a second', '15 requests a minute')
+    """
+    if per_s >= 1:
+        return f"{per_s:,.0f} requests a second" if per_s >= 10 else f"{per_s:.2g} requests a second"
+    return f"{60 * per_s:.2g} requests a minute"
+
+
 def show_share(share: float | None, places: int = 1) -> str:
     """A percentage, rounded down so that 99.96 % is never shown as 100 %."""
     if share is None or math.isnan(share):

@@ -26,7 +26,6 @@ _LENGTHS: Final = (1, 50, 300, 300, 1500, 1500)
 _STRATA: Final = 6
 FEW: Final = 120
 _TOLERANCE: Final = 0.05
-_WELL: Final = 0.03
 _QUANTILES: Final = np.array([0.5, 0.95, 0.99])
 MILLISECOND: Final = 1e-3
 
@@ -77,14 +76,24 @@ class Exchange:
         logged: the requests.
         said_s: float64 (n,), their work as running backwards has it [s].
         seed: random seed.
+        stretch: int (n,), the stretch of each, in which its work stays.
         whole_seconds: how coarsely the log is written.
         by_load: whether what is said of a request is how long it took with so many others in the system.
     """
 
     def __init__(
-        self, recorded: Recorded, logged: Logged, said_s: np.ndarray, seed: int, *, whole_seconds: bool, by_load: bool
+        self,
+        recorded: Recorded,
+        logged: Logged,
+        said_s: np.ndarray,
+        stretch: np.ndarray,
+        seed: int,
+        *,
+        whole_seconds: bool,
+        by_load: bool,
     ) -> None:
         self._recorded, self._whole_seconds, self._seed = recorded, whole_seconds, seed
+        self._stretch = stretch
         # Where a balancer drew replicas, or took turns that whole seconds have shuffled, running backwards sends too
         # many requests to wrong ones. What is said of a request is then how long it took, among those that found as
         # many in the system.
@@ -101,11 +110,6 @@ class Exchange:
         self._stratum = self._all_stratum[rows]
         self._edges = np.unique(np.quantile(self._stratum, np.linspace(0, 1, _STRATA + 1)[1:-1]))
 
-    @property
-    def sampled_s(self) -> np.ndarray:
-        """The logged latencies of the requests that are looked at: float64 (m,) [s]."""
-        return self._logged.latency_s
-
     def _sample(self, at_s: np.ndarray) -> np.ndarray:
         """The rows that are looked at: all, or a few long stretches, one of them the busiest."""
         n = len(at_s)
@@ -121,8 +125,8 @@ class Exchange:
         """How long requests take on the whole: a mean in which neither the quickest nor the slowest count for much."""
         return float(np.log(latency_s + self._middle_s).mean())
 
-    def run(self) -> tuple[np.ndarray, np.ndarray]:
-        """The work of all requests [s]: float64 (n,); and the latencies that the sample then has in a replay [s]."""
+    def run(self) -> np.ndarray:
+        """The work of all requests [s]: float64 (n,)."""
         logged, n = self._logged, len(self._logged.at_s)
         # What is said of requests that seem to have had no time at all is not worth more than a guess.
         guess_s = np.minimum(logged.latency_s, float(np.mean(self._guess_s))) * 2 * self._rng.random(n)
@@ -238,46 +242,37 @@ class Exchange:
         drawn_s: np.ndarray = np.maximum(0.0, given_s[place] + beyond_s)
         return drawn_s
 
-    def _assigned(self, work_s: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """Which request has which work: its own, or any of its route, near in time or wherever.
+    def _assigned(self, work_s: np.ndarray) -> np.ndarray:
+        """Which request has which work: its own, or any of its route, near in time or in its stretch.
 
         What is exchanged by how long a request took goes with how busy the fleet was; requests themselves do not. How
         far that matters depends on the log, so the way is taken whose replay is nearest to it.
         """
         rows = self._sample(self._all.at_s)
-        some_s, best, way, found, latency_s = work_s[rows], np.inf, (1, 1), work_s[rows], self._logged.latency_s
+        some_s, some_stretch, best, way = work_s[rows], self._stretch[rows], np.inf, (1, 1)
         lengths = (*_LENGTHS, len(rows), len(rows), len(rows))
         for number, length in enumerate(lengths, start=1):
             rng = stream(self._seed, "unqueue", number)
-            candidate_s = shuffled_nearby(some_s, self._logged.route, length, rng)
+            candidate_s = shuffled_nearby(some_s, self._logged.route, some_stretch, length, rng)
             replayed_s, _ = self._forwards(candidate_s, self._seed)
             error = error_of(replayed_s, self._logged.latency_s)
             if error < best:
-                best, way, found, latency_s = error, (number, length), candidate_s, replayed_s
-        factor = 1.0
-        # A busy fleet's latencies depend on who came together by chance. Where that has put them off, all work is made
-        # a little longer or shorter; where they are near enough, it is left as it was found.
-        for step in (0.02, 0.01, 0.005, 0.0025) if best > _WELL else ():
-            for trial in (factor * (1 + step), factor * (1 - step)):
-                replayed_s, _ = self._forwards(trial * found, self._seed)
-                error = error_of(replayed_s, self._logged.latency_s)
-                if abs(trial - 1) < 0.03 and error < best:
-                    best, factor, latency_s = error, trial, replayed_s
-        if len(rows) < len(work_s):
-            number, length = way
-            length = length if length < len(rows) else len(work_s)
-            found = shuffled_nearby(work_s, self._all.route, length, stream(self._seed, "unqueue", number))
-        return factor * found, latency_s
+                best, way = error, (number, length)
+        number, length = way
+        length = length if length < len(rows) else len(work_s)
+        rng = stream(self._seed, "unqueue", number)
+        return shuffled_nearby(work_s, self._all.route, self._stretch, length, rng)
 
     def _forwards(self, work_s: np.ndarray, seed: int) -> tuple[np.ndarray, np.ndarray]:
-        """Latencies [s] of the sample with this work, and the replicas that served it."""
-        logged = self._logged
-        order = np.argsort(logged.free_s, kind="stable")
-        latency_s, replica = np.empty(len(order)), np.empty(len(order), np.int64)
-        latency_s[order], replica[order] = self._recorded.forwards(
-            logged.free_s[order], work_s[order], logged.share[order], seed
-        )
-        return latency_s, replica
+        return forwards(self._recorded, self._logged, work_s, seed)
+
+
+def forwards(recorded: Recorded, logged: Logged, work_s: np.ndarray, seed: int) -> tuple[np.ndarray, np.ndarray]:
+    """Latencies of logged requests with this work [s], and the replicas that served them: (n,), (n,)."""
+    order = np.argsort(logged.free_s, kind="stable")
+    latency_s, replica = np.empty(len(order)), np.empty(len(order), np.int64)
+    latency_s[order], replica[order] = recorded.forwards(logged.free_s[order], work_s[order], logged.share[order], seed)
+    return latency_s, replica
 
 
 def error_of(replayed_s: np.ndarray, logged_s: np.ndarray) -> float:
@@ -309,12 +304,23 @@ def _with_quantiles(
     return changed_s
 
 
-def shuffled_nearby(work_s: np.ndarray, route: np.ndarray, length: int, rng: np.random.Generator) -> np.ndarray:
-    """The work of each route (or whatever requests have), exchanged among so many of its requests in a row."""
+def shuffled_nearby(
+    work_s: np.ndarray, route: np.ndarray, stretch: np.ndarray | None, length: int, rng: np.random.Generator
+) -> np.ndarray:
+    """The work of each route (or whatever requests have), exchanged among so many of its requests in a row.
+
+    Args:
+        work_s: (n,).
+        route: int (n,).
+        stretch: int (n,), in which it stays; None: anywhere.
+        length: so many.
+        rng: of the draws.
+    """
     if length == 1:
         return work_s
     shuffled = work_s.copy()
     for rows in rows_by_route(route):
         block = np.arange(len(rows)) // length
-        shuffled[rows] = work_s[rows[np.lexsort((rng.random(len(rows)), block))]]
+        keys = (rng.random(len(rows)), block) if stretch is None else (rng.random(len(rows)), block, stretch[rows])
+        shuffled[rows] = work_s[rows[np.lexsort(keys)]]
     return shuffled

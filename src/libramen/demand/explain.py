@@ -186,7 +186,7 @@ class Search:
         recorded = Recorded(found, service, plan)
         # With the work of others: with its own a request would take as long as in the log whatever the settings are.
         rng = stream(seed, "backtest", 3)
-        order = shuffled_nearby(np.arange(len(found)), found.route_codes, _NEARBY, rng)
+        order = shuffled_nearby(np.arange(len(found)), found.route_codes, None, _NEARBY, rng)
         found = found.with_demand(found.cpu_s[order], found.wait_s[order], demand="given", notes=())
         [run] = control.run(found, System.of(recorded.service, recorded.plan), seed=seed).values()
         results = run.results

@@ -30,10 +30,12 @@ from libramen.demand.exchange import (
     Exchange,
     Logged,
     error_of,
+    forwards,
     shuffled_nearby,
 )
-from libramen.demand.instants import by_route, evened, rows_by_route
+from libramen.demand.instants import by_route, evened, in_system, rows_by_route
 from libramen.demand.recorded import Backwards, Recorded
+from libramen.demand.totals import stretches_of, with_totals
 from libramen.errors import TraceError
 from libramen.streams import stream
 from libramen.study.system import System
@@ -54,7 +56,10 @@ _UNDISTURBED: Final = 0.98
 _NEARBY: Final = 300
 _LATE: Final = 0.02
 _EVEN_ABOVE: Final = 0.02
+_CUT_OFF: Final = 0.05
 _LOST: Final = 0.2
+_BUSY: Final = 0.95
+_CROWDED: Final = 6.0
 _MOST_LATE: Final = 0.3
 _MOST_ERROR: Final = 0.4
 _MOST_DRAWN_ERROR: Final = 1.0  # what a balancer draws moves the tail of a busy fleet by that much
@@ -69,6 +74,7 @@ class Fit:
         late: share of the requests that cannot have left when the log says, on this plan.
         waited: share of the requests that waited for a slot longer than they worked.
         error: greatest relative difference of p50, p95 and p99, replayed against logged.
+        unsure: share of the requests in stretches in which over 5 % of all were cut off by a time-out.
         evenly: share of the requests whose whole-second stamps were spread evenly, because drawn ones left no time.
     """
 
@@ -76,6 +82,7 @@ class Fit:
     late: float
     waited: float
     error: float
+    unsure: float
     evenly: float
 
 
@@ -188,23 +195,34 @@ def estimate(
     # replay elsewhere would find that clump again. Where nobody slowed anybody down they do not matter.
     undisturbed = float(work_s.sum()) > _UNDISTURBED * float((logged.latency_s - plan.tier.overhead).sum())
     each = explained and (undisturbed or not trace.source.whole_seconds)
-    if not explained:
-        exchange = Exchange(
-            recorded,
-            logged,
-            work_s,
-            seed,
-            whole_seconds=trace.source.whole_seconds,
-            by_load=server is None and late > _LOST,
+    unsure = 0.0
+    if not each:
+        stretch = stretches_of(logged.at_s, logged.latency_s)
+        if explained:
+            work_s = shuffled_nearby(work_s, logged.route, stretch, _NEARBY, stream(seed, "unqueue", 1))
+        else:
+            whole_seconds = trace.source.whole_seconds
+            # In an overload how long a request took says when it came, and nothing of its work.
+            crowd = float(np.quantile(in_system(logged.at_s, logged.latency_s), _BUSY)) / recorded.slots
+            work_s = Exchange(
+                recorded,
+                logged,
+                work_s,
+                stretch,
+                seed,
+                whole_seconds=whole_seconds,
+                by_load=server is None and late > _LOST and crowd < _CROWDED,
+            ).run()
+        cut_off = np.bincount(stretch, gave_up[rows]) > _CUT_OFF * np.bincount(stretch)
+        unsure = float(np.mean(cut_off[stretch]))
+        work_s, replayed_s = with_totals(
+            work_s, logged.latency_s, stretch, cut_off, lambda some_s: forwards(recorded, logged, some_s, seed)[0]
         )
-        work_s, replayed_s = exchange.run()
-        error = error_of(replayed_s, exchange.sampled_s)
-    elif not each:
-        work_s = shuffled_nearby(work_s, logged.route, _NEARBY, stream(seed, "unqueue", 1))
+        error = error_of(replayed_s, logged.latency_s)
     if not roughly:
         _can_be(recorded, logged, late, error)
     work_s = _with_censored(work_s, found.work_s, gave_up[rows], logged.route, seed)
-    fit = Fit(each, late, waited, error, evenly)
+    fit = Fit(each, late, waited, error, unsure, evenly)
     whole_s = _for_all(trace, work_s, served, seed)
     cpu_s = share * whole_s * plan.size.speed
     if each:  # its own work belongs to its own arrival
@@ -362,6 +380,11 @@ def _notes(fit: Fit, served: np.ndarray, gave_up: np.ndarray, plan: Plan) -> lis
         )
     if gone:
         notes.append(f"in {gone:,} requests the client gave up (408, 499): each has at least the work it got by then")
+    if fit.unsure:
+        notes.append(
+            f"in stretches with {units.show_share(fit.unsure)} of the requests over 5 % were cut off by a time-out: "
+            "what they took says little of how much work there was"
+        )
     if fit.waited > 0.9:
         notes.append(
             f"the log is overloaded throughout: {units.show_share(fit.waited)} of its requests waited longer than they "

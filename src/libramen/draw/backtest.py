@@ -31,7 +31,7 @@ def draw_backtest(found: Backtest) -> Figure:
     if found.grade.held_back is not None:
         off += f", where they were held back by {units.show_share(found.grade.held_back)}"
     figure = new_figure(
-        f"Backtest of {found.study.name}: {found.grade.grade}",
+        f"Backtest of {found.study.name}: {found.grade.title}",
         f"{len(found.trace):,} requests replayed on plan {found.plan}: p50, p95 and p99 are off by {off}",
         notes=(
             f"- {found.grade.reason}",
@@ -59,6 +59,12 @@ def _quantiles(axes: Axes, found: Backtest) -> None:
     if found.held_back:
         held = [(one.logged_s, one.replayed_s) for one in found.held_back]
         axes.plot(*zip(*held, strict=True), color=BUOY, marker="s", linestyle="none", markersize=6, label="held back")
+    if found.busiest:
+        busiest = [(one.logged_s, one.replayed_s) for one in found.busiest]
+        axes.plot(
+            *zip(*busiest, strict=True), color=INK, marker="^", linestyle="none", markersize=7, markerfacecolor="white",
+            label="busiest tenth, from the quieter half",
+        )  # fmt: skip
     for one in found.figures:
         if one.scope == "all" and one.quantile in _MARKED:
             axes.plot([one.logged_s], [one.replayed_s], color=INK, marker="o", markersize=5, zorder=5)

@@ -11,7 +11,8 @@ from libramen.report.words import clock, count, demand_sections
 if TYPE_CHECKING:
     from collections.abc import Iterable, Iterator
 
-    from libramen.comparison.backtest import Backtest, Compared, Grade
+    from libramen.comparison.backtest import Backtest, Grade
+    from libramen.comparison.compared import Compared
     from libramen.comparison.fit import Fitted
     from libramen.study.study import Study
 
@@ -31,7 +32,7 @@ def backtest_sections(found: Backtest) -> list[Section]:
     )
     return [
         *demand_sections(trace.demand),
-        Section(f"{found.study.name}: {found.grade.grade}", (found.grade.reason, what), prose=True),
+        Section(f"{found.study.name}: {found.grade.title}", (found.grade.reason, what), prose=True),
         _table(found),
         *([_minutes(found)] if found.failures else []),
         Section(sentences=(failed, ready)),
@@ -100,6 +101,8 @@ def _table(found: Backtest) -> Section:
     rows = [_row("all", "all", found.figures)]
     if found.held_back:
         rows.append(_row("held back", "all", found.held_back))
+    if found.busiest:
+        rows.append(_row("busiest tenth", "all", found.busiest))
     left_out = 0
     for kind in _KINDS:
         scopes = list(dict.fromkeys(one.scope for one in found.figures if one.scope.startswith(kind)))
@@ -107,6 +110,8 @@ def _table(found: Backtest) -> Section:
         left_out += len(scopes) - len(shown[:_MOST_SCOPES])
         rows += [_row(scope, scope, found.figures) for scope in shown[:_MOST_SCOPES]]
     notes = ["held back: predicted from the rest of the log, without their own latencies."] if found.held_back else []
+    if found.busiest:
+        notes.append("busiest tenth: predicted from the quieter half of the log.")
     if left_out:
         notes.append(f"{left_out} rows more with --json; of hours those that are farthest off are shown.")
     return Section(columns=columns, rows=tuple(rows), notes=tuple(notes))

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Final
 
+from libramen import units
 from libramen.report.section import Cell, Column, Section, row
-from libramen.report.words import BEYOND, evidence_sections, rate
+from libramen.report.words import BEYOND, evidence_sections
 
 if TYPE_CHECKING:
     from libramen.comparison.headroom import Headroom
@@ -54,8 +55,8 @@ def _rooms(name: str, found: Headroom) -> Section:
         )
     if seen.up_to is not None:
         said = (
-            f"The log has seen up to {rate(seen.logged or 0.0)} (its busiest minute), {seen.up_to:.2f} times the "
-            "busiest minute of this load."
+            f"The log has seen up to {units.show_rate(seen.logged or 0.0)} (its busiest minute), "
+            f"{seen.up_to:.2f} times the busiest minute of this load."
         )
         if any(_is_beyond(room, seen) for room in found.plans):
             said += _BEYOND_SAYS

@@ -43,7 +43,7 @@ def bottleneck_section(found: Bottleneck | None, logged: float | None) -> list[S
     if found is None:
         return []
     where = "requests" if found.everywhere else f"requests of {and_list(list(found.routes[:_MOST_ROUTES]))}"
-    limit = "those logged" if logged is None else f"{rate(logged)}, the busiest minute of the log"
+    limit = "those logged" if logged is None else f"{units.show_rate(logged)}, the busiest minute of the log"
     lines = (
         "[services.database]          # a name for what they wait for",
         "slots = 1                    # so many at a time",
@@ -75,17 +75,11 @@ def beyond(evidence: Evidence) -> str:
     """That the load which is replayed is more than the log has seen; empty: it is not, or nobody knows."""
     if evidence.logged is None or not evidence.is_beyond():
         return ""
+    had = units.show_rate(evidence.logged)
     return (
-        f"Beyond the log: this load has up to {rate(evidence.replayed)}, the log had {rate(evidence.logged)} in its "
-        "busiest minute. What is said of more rests on the model alone."
+        f"Beyond the log: this load has up to {units.show_rate(evidence.replayed)}, the log had {had} in its busiest "
+        "minute. What is said of more rests on the model alone."
     )
-
-
-def rate(per_s: float) -> str:
-    """`41 requests a second`; below one, so many a minute."""
-    if per_s >= 1:
-        return f"{per_s:,.0f} requests a second" if per_s >= 10 else f"{per_s:.2g} requests a second"
-    return f"{60 * per_s:.2g} requests a minute"
 
 
 def doubts_section(doubts: tuple[str, ...]) -> list[Section]:
