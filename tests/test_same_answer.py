@@ -232,7 +232,7 @@ def test_the_grade_of_a_backtest_is_found_from_anywhere(
     shown = capsys.readouterr().out
     assert found.grade.sentence in " ".join(shown.split())
     assert shown.count("are within") == 1
-    monkeypatch.setattr("libramen.comparison.backtest.digest_of", lambda _: "other code")
+    monkeypatch.setattr("libramen.comparison.grade.digest_of", lambda _: "other code")
     assert kept_grade(load_study(relative)) is None
 
 

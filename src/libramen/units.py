@@ -219,6 +219,34 @@ def show_availability(share: float | None) -> str:
     return show_share(share, 2 if share is None or share < 0.99 else 3)
 
 
+def about_share(share: float | None, wanted: float) -> str:
+    """A share of requests in a sentence, as exactly as some thousand failures can tell: `91.8 %`, `99.99 %`.
+
+    Never so rough that it looks like the one that was wanted where it is another.
+    """
+    if share is None or share == 1:
+        return show_availability(share)
+    missing = 100 * (1 - share)
+    places = max(1, -math.floor(math.log10(missing)) + (0 if missing < 0.1 else 1)) if missing < 1 else 1
+    while places < 9 and (share >= wanted) != (
+        math.floor(100 * share * 10**places + 1e-7) >= 100 * wanted * 10**places - 1e-7
+    ):
+        places += 1
+    return show_share(share, places)
+
+
+def about_money(amount: Decimal | float, currency: str, wanted: Decimal | float | None = None) -> str:
+    """An amount in a sentence, as exactly as a day can tell what a month costs: `137 EUR`, `65.1 EUR`, `1,370 EUR`.
+
+    To the cent where it would else look like the one that was wanted.
+    """
+    rough = float(f"{float(amount):.3g}")
+    if wanted is not None and (rough <= float(wanted)) != (float(amount) <= float(wanted)):
+        return show_money(amount, currency)
+    places = 0 if abs(rough) >= 100 else 1 if abs(rough) >= 10 else 2
+    return f"{rough:,.{places}f} {currency}"
+
+
 def show_money(amount: Decimal | float, currency: str) -> str:
     """An amount to the cent with its currency: `1,204.50 EUR`."""
     return f"{to_cent(Decimal(str(amount))):,} {currency}"

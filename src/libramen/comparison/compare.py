@@ -95,13 +95,13 @@ class Comparison:
             near = self.nearest
             missed = [miss(objective, near.bill.currency) for objective in near.missed]
             return f"No plan meets every objective; {near.plan} comes nearest and misses {and_list(missed)}."
-        cost = units.show_money(best.bill.month, best.bill.currency)
+        cost = units.about_money(best.bill.month, best.bill.currency)
         what = "meets every objective" if best.objectives else "there is (no objectives are set)"
         return f"The cheapest plan that {what} is {best.plan}: {cost} a month, {best.bill.assumes}."
 
     @cached_property
     def resampled(self) -> Resampled | None:
-        """How sure the verdict is, if days of the trace had come in other numbers; None: it has fewer than seven days.
+        """How sure the verdict is, if days of the trace had come in other numbers; None: it has fewer than two days.
 
         See `months.resampled`.
         """

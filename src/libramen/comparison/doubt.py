@@ -9,6 +9,7 @@ import numpy as np
 
 from libramen import units
 from libramen.comparison.compare import compare
+from libramen.comparison.other_loads import other_loads
 from libramen.delays import Delay
 
 if TYPE_CHECKING:
@@ -91,6 +92,7 @@ def doubt(
     * `cpu_share`: at half and at twice of it; where CPU use was measured, two standard errors below and above.
     * the work of a request: 10 % less and more; a quiet estimate at its upper end is the observed latency.
     * cold starts (`provision` and `start`): half and twice as long.
+    * the load: 20 % less and more; the burst of the busiest day half and twice as high; the arrivals of other days.
 
     Args:
         study: what was compared.
@@ -106,19 +108,21 @@ def doubt(
 
     Example:
         >>> [doubt.parameter for doubt in doubt(study, compare(study), trace=trace)]  # doctest: +SKIP
-        ['cpu_share', 'work', 'cold start']
+        ['load', 'cpu_share', 'burst', 'work', 'cold start', 'arrivals']
     """
     chosen = None if plans is None else tuple(plans)
     doubts = []
-    for parameter, from_, changes in _parameters(study, trace, chosen):
+    for parameter, from_, changes in _parameters(study, trace, chosen, seed):
         ends = [_end(found, change, seed, workers, f"{parameter} {change.value}: ", progress) for change in changes]
         doubts.append(Doubt(parameter, from_, *ends))
     return tuple(sorted(doubts, key=lambda one: one.weight, reverse=True))
 
 
 def _parameters(
-    study: Study, trace: Trace, plans: tuple[Plan | JointPlan, ...] | None
+    study: Study, trace: Trace, plans: tuple[Plan | JointPlan, ...] | None, seed: int
 ) -> Iterator[tuple[str, str, list[_Change]]]:
+    for other in other_loads(trace, seed):
+        yield other.parameter, other.from_, [_Change(value, load, study, plans) for value, load in other.ends]
     if trace.demand.kind != "given":
         factors, from_ = _share_ends(study, trace)
         share = _mean_share(trace)
@@ -235,6 +239,6 @@ def _end(
     elif before is not None and now.plan == before.plan:
         verdict = "holds"
     else:
-        verdict = f"changes to {now.plan}: {units.show_money(now.bill.month, now.bill.currency)}"
+        verdict = f"changes to {now.plan}: {units.about_money(now.bill.month, now.bill.currency)}"
     month = None if now is None else float(now.bill.month)
     return End(change.value, None if now is None else now.plan, month, verdict, changed)

@@ -1,12 +1,15 @@
 """Other months, made of the days of a trace: how sure is it which plan is the cheapest?
 
-The bootstrap of B. Efron, Bootstrap Methods: Another Look at the Jackknife, Annals of Statistics 7 (1979): days are
-drawn with replacement, as many as there are, and what was counted on them is added up. Nothing is replayed again; every
-plan gets the same days.
+The bootstrap of B. Efron, Bootstrap Methods: Another Look at the Jackknife, Annals of Statistics 7 (1979): each quarter
+of each day is replaced by the same quarter of a day that is drawn with replacement, from a week on among weekdays or
+week-ends by themselves, and what was counted in them is added up. Nothing is replayed again; every plan gets the same
+quarters. n days vary less among themselves than what they are a sample of: the spread is widened by sqrt(n / (n - 1)),
+which makes its variance unbiased (Davison and Hinkley, Bootstrap Methods and their Application, 1997, section 2.3).
 """
 
 from __future__ import annotations
 
+import math
 from decimal import Decimal
 from fractions import Fraction
 from typing import TYPE_CHECKING, Any, Final, NamedTuple
@@ -17,6 +20,7 @@ from libramen.bill.lines import total
 from libramen.bill.month import HOURS
 from libramen.bill.prices import lines_of
 from libramen.comparison.bounds import about_all
+from libramen.outcome.days import QUARTERS
 from libramen.streams import stream
 from libramen.study.plan import Plan
 from libramen.times import EPSILON_S
@@ -29,10 +33,11 @@ if TYPE_CHECKING:
     from libramen.study.plan import JointPlan
 
 MONTHS: Final = 100
+_ALIKE: Final = 2
 
 
 class Resampled(NamedTuple):
-    """What became of months whose days were drawn from those of the trace.
+    """What became of months made of the quarters of the days of the trace.
 
     Attributes:
         months: how many.
@@ -68,14 +73,15 @@ def resampled(
     """
     if not figures or any(one.days is None for one in figures):
         return None
-    n = len(figures[0].days.requests)  # type: ignore[union-attr]
-    picks = stream(seed, "days").integers(0, n, (months, n))
+    first = figures[0].days
+    assert first is not None
+    weights = _weights(first, stream(seed, "days"), months)
     cost = np.empty((len(figures), months), object)
     met = np.empty((len(figures), months), bool)
     for place, one in enumerate(figures):
         assert one.days is not None
-        cost[place] = _months(one.days, plans[one.plan], picks)
-        met[place] = _met(one, one.days, cost[place], picks)
+        cost[place] = _months(one.days, plans[one.plan], weights)
+        met[place] = _met(one, one.days, cost[place], weights)
     winners = [
         min((place for place in range(len(figures)) if met[place, k]), key=lambda p: (cost[p, k], p), default=None)
         for k in range(months)
@@ -83,40 +89,57 @@ def resampled(
     wins = {one.plan: winners.count(place) for place, one in enumerate(figures)}
     return Resampled(
         months,
-        n,
+        len(first.week_end),
         dict(sorted(((plan, won) for plan, won in wins.items() if won), key=lambda entry: -entry[1])),
         winners.count(None),
         {one.plan: int(met[place].sum()) for place, one in enumerate(figures)},
     )
 
 
-def _months(days: Days, plan: Plan | JointPlan, picks: np.ndarray) -> list[Decimal]:
+def _weights(days: Days, rng: np.random.Generator, months: int) -> np.ndarray:
+    """How often each quarter is there in each month, the spread widened: float64 (months, quarters)."""
+    n, week_end = len(days.week_end), np.array(days.week_end)
+    if min(np.count_nonzero(week_end), np.count_nonzero(~week_end)) < _ALIKE:  # one alone has nobody to be replaced by
+        week_end = np.zeros(n, bool)
+    times = np.zeros((months, n, QUARTERS))
+    for kind in np.unique(week_end):
+        alike = np.flatnonzero(week_end == kind)
+        drawn = rng.integers(0, len(alike), (months, len(alike), QUARTERS))
+        for place, day in enumerate(alike.tolist()):
+            times[:, day] = (drawn == place).sum(axis=1)
+        wider = math.sqrt(len(alike) / (len(alike) - 1))
+        times[:, alike] = 1 + wider * (times[:, alike] - 1)
+    return times.reshape(months, -1)
+
+
+def _months(days: Days, plan: Plan | JointPlan, weights: np.ndarray) -> list[Decimal]:
     """What each of some months costs: the mean of its days, over 730 h."""
+    n = len(days.week_end)
     parts = {"": plan} if isinstance(plan, Plan) else plan.services
     found = []
-    for pick in picks:
+    for weight in weights:
         amount = Decimal(0)
         for name, items in days.used.items():
             used = {
-                item: Fraction(per_day[0])
+                item: Fraction(amounts[0])
                 if item == "replicas_at_once"
-                else Fraction(float(np.mean(np.asarray(per_day)[pick]))) * HOURS / 24
-                for item, per_day in items.items()
+                else Fraction(max(0.0, float(weight @ np.asarray(amounts)) / n)) * HOURS / 24
+                for item, amounts in items.items()
             }
             amount += total(lines_of(parts[name], used))
         found.append(amount)
     return found
 
 
-def _met(figures: Figures, days: Days, cost: Any, picks: np.ndarray) -> np.ndarray:
+def _met(figures: Figures, days: Days, cost: Any, weights: np.ndarray) -> np.ndarray:
     """Whether each of some months meets every objective."""
 
-    def over(per_day: tuple[int, ...]) -> np.ndarray:
-        added: np.ndarray = np.asarray(per_day)[picks].sum(axis=1)
+    def over(counts: tuple[int, ...]) -> np.ndarray:
+        added: np.ndarray = weights @ np.asarray(counts)
         return added
 
     requests = over(days.requests)
-    met = np.ones(len(picks), bool)
+    met = np.ones(len(weights), bool)
     for objective in figures.objectives:
         if objective.name == "month":
             met &= np.array([amount <= objective.wanted for amount in cost])

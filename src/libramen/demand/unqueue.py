@@ -32,6 +32,7 @@ from libramen.demand.exchange import (
     error_of,
     forwards,
     shuffled_nearby,
+    written_down,
 )
 from libramen.demand.instants import by_route, evened, in_system, rows_by_route
 from libramen.demand.recorded import Backwards, Recorded
@@ -61,8 +62,9 @@ _LOST: Final = 0.2
 _BUSY: Final = 0.95
 _CROWDED: Final = 6.0
 _MOST_LATE: Final = 0.3
-_MOST_ERROR: Final = 0.4
-_MOST_DRAWN_ERROR: Final = 1.0  # what a balancer draws moves the tail of a busy fleet by that much
+_MORE_LATE: Final = 0.1
+"""Than in a replay: what stamps and draws of a balancer leave in doubt, they do there as well."""
+_MOST_ERROR: Final = 1.0
 
 
 @dataclass(frozen=True)
@@ -219,8 +221,10 @@ def estimate(
             work_s, logged.latency_s, stretch, cut_off, lambda some_s: forwards(recorded, logged, some_s, seed)[0]
         )
         error = error_of(replayed_s, logged.latency_s)
-    if not roughly:
-        _can_be(recorded, logged, late, error)
+    if not roughly and late > _MOST_LATE:
+        replayed = _late_in_a_replay(recorded, logged, work_s, seed, whole_seconds=trace.source.whole_seconds)
+        if late - replayed > _MORE_LATE or error > _MOST_ERROR:
+            raise TraceError(_cannot_be(recorded, logged, late))
     work_s = _with_censored(work_s, found.work_s, gave_up[rows], logged.route, seed)
     fit = Fit(each, late, waited, error, unsure, evenly)
     whole_s = _for_all(trace, work_s, served, seed)
@@ -296,14 +300,21 @@ def _common_routes(codes: np.ndarray) -> np.ndarray:
     return common
 
 
-def _can_be(recorded: Recorded, logged: Logged, late: float, error: float) -> None:
-    """Refuse what no work explains.
+def _late_in_a_replay(
+    recorded: Recorded, logged: Logged, work_s: np.ndarray, seed: int, *, whole_seconds: bool
+) -> float:
+    """The share of requests that seem to have had no time, in a log of a replay in which all had it."""
+    latency_s, replica = forwards(recorded, logged, work_s, seed + 1)
+    server = None if logged.server is None else replica
+    at_s, written_s = written_down(logged, latency_s, server, stream(seed, "unqueue", 23), whole_seconds=whole_seconds)
+    order = np.argsort(at_s, kind="stable")
+    who = None if server is None else server[order]
+    said = recorded.backwards(at_s[order], written_s[order], logged.share[order], seed, who, SHARING_PASSES)
+    return float(said.late.mean())
 
-    Raises:
-        TraceError: many requests left before the plan can have had a slot for them, and its replay is not the log.
-    """
-    if late <= _MOST_LATE or error <= (_MOST_DRAWN_ERROR if recorded.draws else _MOST_ERROR):
-        return
+
+def _cannot_be(recorded: Recorded, logged: Logged, late: float) -> str:
+    """That no work explains the log: many requests left before the plan can have had a slot for them."""
     latency_s = np.sort(logged.latency_s)
     longest = latency_s[-max(1, len(latency_s) // 100) :]
     held, limit_s = float(longest.sum() / latency_s.sum()), float(longest[0])
@@ -313,12 +324,12 @@ def _can_be(recorded: Recorded, logged: Logged, late: float, error: float) -> No
         "before they could have had a slot"
     )
     if held > 0.5:
-        raise TraceError(
+        return (
             f"{sentence}. One request in a hundred took longer than {units.show_duration(limit_s)}, and they take up "
             f"{units.show_share(held)} of all time in progress: slow lines of clients, uploads or downloads? allowed: "
             f'leave_out = [{{ longer = "{units.show_duration(limit_s)}" }}], or a log of the time in the service itself'
         )
-    raise TraceError(
+    return (
         f"{sentence}. It has {recorded.slots} slots, and the log has {progress:.3g} requests in progress on average; "
         "allowed: the replicas, slots and threads that there were, in the plan or in [plans.NAME.service]"
     )

@@ -71,7 +71,7 @@ def _title(comparison: Comparison) -> str:
     best = comparison.cheapest
     if best is None:
         return f"No plan meets every objective; {comparison.nearest.plan} comes nearest"
-    cost = units.show_money(best.bill.month, best.bill.currency)
+    cost = units.about_money(best.bill.month, best.bill.currency)
     return f"{best.plan} is the cheapest plan that meets every objective: {cost} a month"
 
 

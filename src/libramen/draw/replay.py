@@ -66,7 +66,7 @@ def over(outcome: Outcome, shown: list[Stretch], what: str, left_out: str = "") 
     asked = shown[0].asked
     n, failed = outcome.requests_measured, outcome.requests_measured - outcome.endings["ok"]
     title = (
-        f"{outcome.plan.name}: {units.show_money(outcome.bill.month, outcome.bill.currency)} a month, "
+        f"{outcome.plan.name}: {units.about_money(outcome.bill.month, outcome.bill.currency)} a month, "
         f"{in_time(outcome)}, {units.show_availability(outcome.availability)} of requests answered"
     )
     if asked is not None:

@@ -36,7 +36,7 @@ def draw_search(found: Search) -> Figure:
     if best is None:
         title = f"No combination meets every objective{load}; {found.label(found.nearest)} comes nearest"
     else:
-        cost = units.show_money(best.bill.month, best.bill.currency)
+        cost = units.about_money(best.bill.month, best.bill.currency)
         title = f"{found.label(best)} is the cheapest that meets every objective{load}: {cost} a month"
     figure = new_figure(
         title,

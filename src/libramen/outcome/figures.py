@@ -68,7 +68,7 @@ class Figures:
         findings: what is worth knowing, the most costly first.
         routes: the figures of each route; None: they were not asked for.
         services: the figures of each service by name, where there are several; else None.
-        days: counts of each day, None: the trace has fewer than seven, or its requests were not kept.
+        days: counts of each quarter of each day, None: the trace has fewer than two, or its requests were not kept.
     """
 
     plan: str

@@ -106,7 +106,7 @@ def _scaling(outcome: Outcome) -> Iterator[str]:
         )
     surplus = scaling.surplus
     if surplus is not None and surplus.seconds:
-        cost = "" if surplus.month is None else f": {units.show_money(surplus.month, outcome.bill.currency)} a month"
+        cost = "" if surplus.month is None else f": {units.about_money(surplus.month, outcome.bill.currency)} a month"
         yield f"The fleet stood {units.show_duration(surplus.seconds)} above what the target needed{cost}."
 
 
@@ -178,9 +178,18 @@ def miss(objective: Objective, currency: str) -> str:
     """An objective that is missed: `p95 (91.77 % within 400 ms, wanted 95 %)`."""
     wanted = show_objective(objective.name, objective.wanted, currency)
     if objective.within is None:
-        return f"{objective.name} ({show_objective(objective.name, objective.got, currency)}, wanted {wanted})"
-    got = units.show_availability(objective.within)
+        return f"{objective.name} ({_about(objective, currency)}, wanted {wanted})"
+    got = units.about_share(objective.within, PERCENTILES.get(objective.key, 1.0))
     return f"{objective.name} ({got} within {wanted}, wanted {wanted_share(objective)})"
+
+
+def _about(objective: Objective, currency: str) -> str:
+    """What came of an objective, as exactly as a sentence needs it."""
+    if objective.got is not None and objective.name == "month":
+        return units.about_money(objective.got, currency, objective.wanted)
+    if objective.got is not None and "availability" in objective.name:
+        return units.about_share(float(objective.got), float(objective.wanted))
+    return show_objective(objective.name, objective.got, currency)
 
 
 def and_list(words: list[str]) -> str:

@@ -55,8 +55,8 @@ def how_sure(found: Comparison) -> str:
         return ""
     told = [f"{plan} in {n:,}" for plan, n in sure.cheapest.items()] + ([f"none in {sure.none:,}"] if sure.none else [])
     return (
-        f"Of {sure.months:,} months of {sure.days:,} days drawn from those of the trace, the cheapest that meets every "
-        f"objective is {', '.join(told)}."
+        f"Of {sure.months:,} months made of quarters of the {sure.days:,} days of the trace, the cheapest that meets "
+        f"every objective is {', '.join(told)}."
     )
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Final
 
 from libramen import units
 from libramen.comparison.sequential import ERROR, SURE, UNSURE
@@ -10,10 +10,13 @@ from libramen.outcome.days import DAY_S, LEAST
 from libramen.outcome.words import times
 from libramen.report.section import Cell, Column, Section, row
 
+_SAME: Final = "the same"
+
 if TYPE_CHECKING:
     from collections.abc import Callable
 
     from libramen.comparison.repeats import Repeats, Spread
+    from libramen.report.section import Row
 
 
 def repeats_section(found: Repeats) -> Section:
@@ -68,9 +71,16 @@ def repeats_section(found: Repeats) -> Section:
             Column("missed", "missed", is_number=False, only_wide=True),
         ),
         rows=tuple(rows),
-        notes=(f"{rule} Intervals are of the mean.", *_days(found)),
+        notes=(f"{rule} Intervals are of the mean, given exactly these requests.", *_fixed(rows), *_days(found)),
         prose=True,
     )
+
+
+def _fixed(rows: list[Row]) -> list[str]:
+    """What it means where nothing differs."""
+    if not any(cell.text == _SAME for one in rows for cell in one.cells):
+        return []
+    return [f"{_SAME}: in every repeat, given exactly these requests; others would come to something else."]
 
 
 def _days(found: Repeats) -> list[str]:
@@ -78,7 +88,7 @@ def _days(found: Repeats) -> list[str]:
     figures = found.plans[0].figures[0]
     if figures.days is not None or figures.span_s >= LEAST * DAY_S:
         return []
-    told = "All repeats are of the same requests. A trace of under seven days does not show how days differ, "
+    told = "All repeats are of the same requests. A trace of under two days does not show how days differ, "
     return [f"{told}so of other months nothing is said."]
 
 
@@ -86,7 +96,7 @@ def _cells(spread: Spread, show: Callable[[float], str]) -> list[Cell | str]:
     if spread.mean is None:
         return [Cell("-"), ""]
     if spread.low is None or spread.high is None or not spread.deviation:
-        return [Cell(show(spread.mean), spread.mean), "always" if spread.n > 1 else ""]
+        return [Cell(show(spread.mean), spread.mean), _SAME if spread.n > 1 else ""]
     return [Cell(show(spread.mean), spread.mean), f"{show(spread.low)} to {show(spread.high)}"]
 
 

@@ -91,6 +91,21 @@ def multiplied(trace: Trace, factor: Factor, most: float, seed: int, number: int
     return _trace_of(trace, {name: column.take() for name, column in columns.items()})
 
 
+def another(trace: Trace, seed: int, number: int) -> Trace:
+    """As many users who come independently: the same rates, and none of the same instants.
+
+    Each stretch of the trace is turned round by a lag of its own, as a copy of it would be.
+
+    Args:
+        trace: the requests.
+        seed: random seed.
+        number: of the step of shaping.
+    """
+    draws, stretches = _Draws(seed, number, 2), stretches_of(trace)
+    some = _Batch.of_stretches(trace, stretches, slice(0, len(stretches)))
+    return trace.take(some.rows, draws.times(1, some))
+
+
 def _too_many(n: str) -> str:
     return f"the trace would have {n} requests after shaping; allowed: up to {MOST_REQUESTS:,}"
 

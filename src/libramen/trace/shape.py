@@ -35,7 +35,9 @@ if TYPE_CHECKING:
 
 OF_A_SAMPLE: Final = 1_000_000
 OF_A_LOAD: Final = 1_000_001
-"""Numbers of steps that do not stand in a list: a sample that is multiplied back, a load factor of a search."""
+OF_A_DOUBT: Final = 1_000_002
+"""Numbers of steps that do not stand in a list: a sample that is multiplied back, a load factor of a search, and from
+the last one on loads that might have come instead."""
 _DAY_S: Final = 86400.0
 _MONTH_S: Final = 730 * 3600.0
 
