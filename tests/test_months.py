@@ -1,8 +1,10 @@
-"""Other months made of the days of a trace, and repeats until it is clear whether a plan holds."""
+"""Other months made of the quarters of the days of a trace, and repeats until it is clear whether a plan holds."""
 
 from __future__ import annotations
 
 import json
+from dataclasses import replace
+from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -11,7 +13,7 @@ import pytest
 from builders import make_plan, make_tier
 from libramen import Comparison, Figures, Objectives, ReplayError, Service, Trace, load_study, repeat, replay, search
 from libramen.comparison import sequential
-from libramen.comparison.months import resampled
+from libramen.comparison.months import _weights, resampled
 from libramen.demo.write import write_demo
 from libramen.runs.cases import Case
 
@@ -42,10 +44,13 @@ def test_which_plan_is_the_cheapest_depends_on_which_days_come() -> None:
     assert (sure.months, sure.days) == (100, 12)
     assert found.cheapest is not None
     assert found.cheapest.plan == "1"
-    # Of 12 days with a chance of 1/4 of 400 late ones each, and 200 good ones on every other: late if over a third are.
+    # Each of the three quarters with requests of 12 days is a busy one with a chance of 1/4, then with twice as many, all
+    # of them late; how far their number is from its mean of 9 is widened by sqrt(12 / 11). Late if over a third are.
     rng = np.random.default_rng(1)
-    k = rng.binomial(12, 0.25, 100_000)
-    expected = float(np.mean(200 * (12 - k) >= 0.5 * (200 * (12 - k) + 400 * k)))
+    per_quarter = np.array([72, 72, 56])  # of 200 requests five minutes apart
+    k = 3 + (rng.binomial(12, 0.25, (100_000, 3)) - 3) * np.sqrt(12 / 11)
+    good, late = ((12 - k) * per_quarter).sum(axis=1), (2 * k * per_quarter).sum(axis=1)
+    expected = float(np.mean(good >= 0.5 * (good + late)))
     won = sure.cheapest["1"] / 100
     assert abs(won - expected) < 4 * np.sqrt(expected * (1 - expected) / 100)
     assert sure.cheapest["2"] == 100 - sure.cheapest["1"]
@@ -62,13 +67,39 @@ def test_money_of_the_days() -> None:
     assert (sure.met, sure.none) == ({"1": 100, "2": 0}, 0)
     figures = found.figures[0]
     assert figures.days is not None
-    assert figures.days.used[""]["replicas"] == tuple([86400.0] * 14)
+    assert figures.days.used[""]["replicas"] == tuple([21600.0] * 56)
     assert sum(figures.days.requests) == figures.requests
     assert Figures.from_dict(json.loads(json.dumps(figures.to_dict()))) == figures
 
 
+def test_weekdays_are_replaced_by_weekdays() -> None:
+    """Busy week-ends and quiet weekdays: every month has as many of each, so there is nothing in doubt."""
+    start = datetime(2031, 6, 2, tzinfo=UTC)  # a Monday
+    busy = [day % 7 >= 5 for day in range(14)]
+    steady = _compared(replace(_days(busy), start=start), p50="1.5s")
+    assert steady.resampled is not None
+    assert steady.figures[0].days is not None
+    assert steady.figures[0].days.week_end == tuple(busy)
+    assert steady.resampled.cheapest == {"1": 100}
+    mixed = _compared(replace(_days(busy), start=start.replace(day=4)), p50="1.5s").resampled  # from a Wednesday on
+    assert mixed is not None
+    assert mixed.cheapest["2"] > 0
+
+
+def test_two_days_differ_more_than_they_show() -> None:
+    """Of two days each quarter is one's or the other's; the spread around the mean is sqrt(2) times that."""
+    days = _compared(_days([True, False]), p50="9s").figures[0].days
+    assert days is not None
+    weights = _weights(days, np.random.default_rng(3), 2000)
+    assert set(np.round(weights.ravel(), 6).tolist()) == {round(1 - np.sqrt(2), 6), 1.0, round(1 + np.sqrt(2), 6)}
+    assert np.allclose(weights.reshape(2000, 2, 4).sum(axis=1), 2)
+    assert abs(float(weights.mean()) - 1) < 1e-12
+    # The unbiased variance of one of n drawn values is that of the sample: 2 draws of 1/2 each, so 1/2 x 2 = 1.
+    assert abs(float(weights.var()) - 1) < 0.05
+
+
 def test_too_few_days_and_figures_alone() -> None:
-    short = _compared(_days([True] * 6), p50="9s")
+    short = _compared(_days([True]), p50="9s")
     assert short.resampled is None
     assert short.figures[0].days is None
     assert "days" not in short.figures[0].to_dict()

@@ -42,7 +42,7 @@ def test_a_percentile_is_of_all_requests() -> None:
     assert outcome.answered_s["p90"] == pytest.approx(0.1)
     assert outcome.answered_s["p95"] is None
     assert outcome.hides_failures
-    assert miss(p95, "EUR") == "p95 (92.00 % within 1 s, wanted 95 %)"
+    assert miss(p95, "EUR") == "p95 (92.0 % within 1 s, wanted 95 %)"
 
 
 def test_overload_never_makes_an_objective_better() -> None:

@@ -52,7 +52,7 @@ def test_the_nearest_misses_the_fewest_then_by_least() -> None:
 def test_a_verdict_says_what_is_missed() -> None:
     found = Comparison((_figures("a", 10, p95=1.25, availability=0.9), _figures("b", 900, p95=3, availability=0.5)))
     assert found.verdict() == (
-        "No plan meets every objective; a comes nearest and misses p95 (1.25 s, wanted 1 s) and availability (90.00 %, wanted 99.000 %)."
+        "No plan meets every objective; a comes nearest and misses p95 (1.25 s, wanted 1 s) and availability (90.0 %, wanted 99.000 %)."
     )
 
 
@@ -105,7 +105,7 @@ def test_what_happened_in_sentences(outcome: Outcome) -> None:
         ),
         "Decisions held back: 1 by update.",
         # One replica too many for a minute, at 1 an hour and 730 h / 1 h of them: 730 / 60 and what was above for less.
-        "The fleet stood 1 min above what the target needed: 16.22 EUR a month.",
+        "The fleet stood 1 min above what the target needed: 16.2 EUR a month.",
         (
             "The stop_start update due at 08:30:00 took 10.5 s for 2 replicas, never with both versions in use; "
             "21 of the 22 requests that arrived meanwhile failed."

@@ -153,7 +153,7 @@ def test_doubts_of_a_verdict(busy: Path, capsys: pytest.CaptureFixture[str]) -> 
     trace = study.trace()
     comparison = compare(study, trace=trace)
     doubts = {one.parameter: one for one in doubt(study, comparison, trace=trace)}
-    assert set(doubts) == {"cpu_share", "work", "cold start"}
+    assert set(doubts) == {"load", "arrivals", "cpu_share", "work", "cold start"}
     assert comparison.cheapest is not None
     share = doubts["cpu_share"]
     assert (share.low.value, share.high.value) == ("20.0 %", "80.0 %")
@@ -163,7 +163,7 @@ def test_doubts_of_a_verdict(busy: Path, capsys: pytest.CaptureFixture[str]) -> 
             assert (end.verdict == "holds") == (end.cheapest == comparison.cheapest.plan)
     assert doubts["cold start"].weight == (0, 0)
     assert run(["compare", str(busy), "--doubt", "--json"]) == 0
-    assert len(json.loads(capsys.readouterr().out)["doubt"]) == 3
+    assert len(json.loads(capsys.readouterr().out)["doubt"]) == 5
     assert run(["compare", str(busy), "--doubt"]) == 0
     out = capsys.readouterr().out
     assert "verdict there" in out

@@ -38,7 +38,7 @@ if TYPE_CHECKING:
     from libramen.study.study import Study, load_study
     from libramen.trace.make import make_trace
     from libramen.trace.read import read_trace
-    from libramen.trace.shape import shaped
+    from libramen.trace.shape import scaled_in_chunks, shaped
     from libramen.trace.summary import Summary, summarise
     from libramen.trace.trace import Demand, Trace
     from libramen.trace.write import write_trace
@@ -97,6 +97,7 @@ _HOME = {
     "make_trace": "trace.make",
     "read_trace": "trace.read",
     "replay": "outcome.replay",
+    "scaled_in_chunks": "trace.shape",
     "shaped": "trace.shape",
     "summarise": "trace.summary",
     "unqueue": "demand.unqueue",
@@ -163,6 +164,7 @@ __all__ = [
     "read_trace",
     "repeat",
     "replay",
+    "scaled_in_chunks",
     "search",
     "shaped",
     "summarise",

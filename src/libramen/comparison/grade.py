@@ -144,11 +144,15 @@ def _hours_said(hours: Sequence[Hour]) -> list[str]:
 
 def _direction(figures: Iterable[Compared], regimes: Regimes, hours: Sequence[Hour]) -> str:
     """Whether errors are all on one side; empty: they are not, or there are none to speak of."""
-    offs = [(one.off, one.weight + 1.0) for one in hours if not one.by_chance]
-    if not offs:
-        offs = [(one.signed, 1.0) for one in figures if one.scope == "all" and one.quantile in JUDGED]
-    offs += [(one.signed, 1.0) for one in regimes.busiest if one.quantile in JUDGED] if not hours else []
-    big = [(off, weight) for off, weight in offs if abs(off) > _OFF]
+    by_hour = [(one.off, one.weight + 1.0) for one in hours if not one.by_chance]
+    in_all = [
+        [(one.signed, 1.0) for one in some if one.scope == "all" and one.quantile in JUDGED]
+        for some in (figures, regimes.held_back, regimes.busiest)
+    ]
+    big = []
+    for votes in (by_hour, *in_all):  # each way of looking counts as much as any other
+        weights = sum(weight for _, weight in votes)
+        big += [(off, weight / weights) for off, weight in votes if abs(off) > _OFF]
     total = sum(weight for _, weight in big)
     if not total:
         return ""

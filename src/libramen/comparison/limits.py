@@ -16,6 +16,8 @@ from libramen.comparison.causes import because
 from libramen.runs import entries
 from libramen.runs.memory import bytes_of
 from libramen.runs.pool import Whole
+from libramen.study.system import System
+from libramen.trace.trace import MOST_REQUESTS
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Generator, Sequence
@@ -67,7 +69,10 @@ class Room(NamedTuple):
         monotone: whether of all that was replayed nothing that is missed is met again at a greater factor.
         month: after how many months of growth that load is there; None: no growth was asked about.
         points: what was replayed, by factor.
-        looked_to: the greatest factor that memory allowed; None: memory was no limit.
+        looked_to: the greatest factor that was looked at, since a load of more has too many requests; None: there was
+            no such limit.
+        counted_from: the least factor from which on percentiles are counted, within 0.5 %, since a load of more takes
+            more memory than it may; None: all are exact.
         repeats: `holds_to` with each of the seeds, the first one too; empty: only one was asked for.
     """
 
@@ -81,6 +86,7 @@ class Room(NamedTuple):
     month: float | None
     points: tuple[Point, ...]
     looked_to: float | None = None
+    counted_from: float | None = None
     repeats: tuple[float | None, ...] = ()
 
 
@@ -171,10 +177,12 @@ class _LimitSearch:
         self._asks: _Asks = []
         self.tickets: dict[int | tuple[int, str], Ticket] = {}
         self.room: Room | None = None
-        self._most_k = _MOST_K
+        self._most_k = self._kept_k = _MOST_K
         if pool.memory is not None:
-            affordable = pool.memory / bytes_of(pool.trace)
-            self._most_k = max(0, min(_MOST_K, math.floor(math.log(max(affordable, 1e-9)) / math.log(STEP))))
+            self._kept_k = _power(pool.memory / bytes_of(pool.trace))
+            # What comes in chunks takes no more memory, and time all the same.
+            most = MOST_REQUESTS / len(pool.trace) if _comes_in_chunks(case) else 1.0
+            self._most_k = max(self._kept_k, _power(most))
         self._names: list[str] = []
         self._steps = self._find()
 
@@ -206,7 +214,7 @@ class _LimitSearch:
         found: list[tuple[_LimitSearch, int | tuple[int, str], Case, Whole]] = []
         for key in asks:
             k = key if isinstance(key, int) else key[0]
-            case = changed(self._case, scale=STEP**k if k else 1.0)
+            case = changed(self._case, scale=STEP**k if k else 1.0, keeps=k <= self._kept_k)
             found.append((self, key, case, Whole() if isinstance(key, int) else _Cause(key[1])))
         return found
 
@@ -326,7 +334,21 @@ class _LimitSearch:
             month=_month(holds_to, self._grow),
             points=points,
             looked_to=None if self._most_k == _MOST_K else STEP**self._most_k,
+            counted_from=STEP ** min(counted) if (counted := [k for k in self._figures if k > self._kept_k]) else None,
         )
+
+
+def _power(factor: float) -> int:
+    """The greatest power of STEP that is no more than a factor, from 0 on."""
+    return max(0, min(_MOST_K, math.floor(math.log(max(factor, 1e-9)) / math.log(STEP))))
+
+
+def _comes_in_chunks(case: Case) -> bool:
+    """Whether all that the plan does can be known of a trace that comes in chunks."""
+    hosted = System.of(case.services, case.plan).hosted
+    events = [event.model_dump_json() for one in hosted for event in (*one.plan.rollouts, *one.plan.faults)]
+    looks_ahead = any(word in event for event in events for word in ('"quietest', '"peak'))
+    return not looks_ahead and all(one.plan.balancer != "pinned" for one in hosted)
 
 
 def _month(factor: float | None, grow: float | None) -> float | None:

@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 STRETCH_S: Final = 900.0
 _FEWEST: Final = 120
 _ROUNDS: Final = 24
-_NEAR: Final = 0.01
+_NEAR: Final = 0.002
 _STEP: Final = 0.03
 _LEAST_STEP, _MOST_STEP = 0.0005, 0.2
 _SLOWER, _FASTER = 0.4, 1.3
@@ -73,18 +73,23 @@ def with_totals(
     count, firsts = np.bincount(stretch), np.searchsorted(stretch, np.arange(1, int(stretch[-1]) + 1))
     parts = np.split(latency_s, firsts)
 
+    logged_s = np.bincount(stretch, latency_s) / count
+
+    def means(taken_s: np.ndarray) -> np.ndarray:
+        off: np.ndarray = np.log(np.bincount(stretch, taken_s) / count / np.maximum(logged_s, 1e-9))
+        off[fixed] = 0.0
+        return off
+
     def error(taken_s: np.ndarray) -> float:
         errors = [error_of(some_s, mine_s) for some_s, mine_s in zip(np.split(taken_s, firsts), parts, strict=True)]
-        return float(np.average(errors, weights=count))
+        return float(np.average(np.abs(means(taken_s)) + np.array(errors) / 2, weights=count))
 
-    logged_s = np.bincount(stretch, latency_s) / count
     factor, step, was = np.ones(len(count)), np.full(len(count), _STEP), np.zeros(len(count))
     best, found = np.inf, (work_s, work_s)
     for _ in range(_ROUNDS):
         tried_s = factor[stretch] * work_s
         taken_s = replayed(tried_s)
-        off = np.log(np.bincount(stretch, taken_s) / count / np.maximum(logged_s, 1e-9))
-        off[fixed] = 0.0
+        off = means(taken_s)
         if (far := error(taken_s)) < best:
             best, found = far, (tried_s, taken_s)
         if np.all(np.abs(off) <= _NEAR):

@@ -27,12 +27,16 @@ _TICKS_S: Final = (1e-3, 3e-3, 1e-2, 3e-2, 0.1, 0.3, 1.0, 3.0, 10.0, 30.0, 100.0
 
 def draw_backtest(found: Backtest) -> Figure:
     """Left: the percentiles of the replay over those of the log; right: both over the time of the log."""
-    off = units.show_share(found.grade.in_sample)
-    if found.grade.held_back is not None:
-        off += f", where they were held back by {units.show_share(found.grade.held_back)}"
+    grade = found.grade
+    off = f"off by {units.show_share(grade.in_sample)}"
+    if grade.held_back is not None:
+        off += f", held back by {units.show_share(grade.held_back)}"
+    if grade.busiest is not None:
+        off += f", in the busiest tenth by {units.show_share(grade.busiest)}"
+    up_to = "" if grade.up_to is None else f", up to {units.show_rate(grade.up_to)}"
     figure = new_figure(
-        f"Backtest of {found.study.name}: {found.grade.title}",
-        f"{len(found.trace):,} requests replayed on plan {found.plan}: p50, p95 and p99 are off by {off}",
+        f"Backtest of {found.study.name}: {grade.grade}",
+        f"at loads like those of {len(found.trace):,} requests{up_to}: p50, p95 and p99 {off}",
         notes=(
             f"- {found.grade.reason}",
             "Left: on the line, the replay gives what the log has; the band is 10 % to either side.",

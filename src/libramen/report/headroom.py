@@ -64,8 +64,14 @@ def _rooms(name: str, found: Headroom) -> Section:
     looked_to = [room.looked_to for room in found.plans if room.looked_to is not None and room.breaks is None]
     if looked_to:
         notes.append(
-            f"Loads of more than {min(looked_to):.3g} times the trace's were not looked at: they need more memory than "
-            "replays may take (--memory)."
+            f"Loads of more than {min(looked_to):.3g} times the trace's were not looked at: they have too many "
+            "requests, or need more memory than replays may take (--memory)."
+        )
+    counted_from = [room.counted_from for room in found.plans if room.counted_from is not None]
+    if counted_from:
+        notes.append(
+            f"From {min(counted_from):.3g} times the load on percentiles are within 0.5 %: to keep each request "
+            "needs more memory than replays may take (--memory)."
         )
     return Section(
         f"{name}: headroom",

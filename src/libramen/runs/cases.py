@@ -14,6 +14,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, Final
 
 from libramen.outcome.replay import replay
+from libramen.trace.shape import scaled_in_chunks
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator
@@ -36,6 +37,8 @@ class Case:
 
     Attributes:
         scale: the load as a multiple of the trace's, made as the last step of its shaping.
+        keeps: whether what becomes of each request is kept; else the load is made some stretches at a time, and
+            percentiles are counted, within 0.5 %.
     """
 
     services: dict[str, Service]
@@ -45,6 +48,7 @@ class Case:
     settle_s: float = 0.0
     currency: str = "EUR"
     scale: float = 1.0
+    keeps: bool = True
 
     def load(self, trace: Trace) -> Trace:
         """The trace, scaled."""
@@ -56,14 +60,17 @@ class Case:
 
     def replay(self, trace: Trace, progress: Callable[[float], None] | None = None) -> Outcome:
         """Replay it here, with all that an outcome has."""
+        whole = self.keeps or self.scale == 1.0
         return replay(
-            self.load(trace),
+            self.load(trace) if whole else scaled_in_chunks(trace, self.scale, seed=self.seed),
             self.services,
             self.plan,
             self.objectives,
             self.seed,
             settle=self.settle_s,
             currency=self.currency,
+            keep_requests=self.keeps,
+            span_s=None if whole else trace.span_s,
             progress=progress,
         )
 

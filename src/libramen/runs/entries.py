@@ -66,6 +66,7 @@ def key_of(case: Case, trace_key: str) -> str | None:
         case.seed,
         case.settle_s,
         case.scale,
+        case.keeps,
     ]
     return digest(told)
 

@@ -215,7 +215,7 @@ class Pool:
 
     def bytes_of(self, case: Case) -> int:
         """What the load of a case and its replay take."""
-        return int(bytes_of(self.trace) * max(1.0, case.scale))
+        return int(bytes_of(self.trace) * (max(1.0, case.scale) if case.keeps else 1.0))
 
     def hand_in(self, case: Case, task: Task) -> Ticket:
         """A task, which is done from now on."""
@@ -225,12 +225,14 @@ class Pool:
         """Tasks, which are done from now on: those on one load together, where no worker has nothing to do for it."""
         tickets = [Ticket(self, len(self._tickets) + n, case, task) for n, (case, task) in enumerate(asked)]
         self._tickets += tickets
-        loads: dict[tuple[float, int], list[Ticket]] = {}
+        loads: dict[tuple[float, bool, int], list[Ticket]] = {}
         for ticket in tickets:
             if not ticket.look_up():
                 case = ticket.case
-                alone = case.scale == 1.0 or self.is_cluster  # nothing is made for it, or nobody is short of memory
-                loads.setdefault((case.scale, -1 - ticket.number if alone else case.seed), []).append(ticket)
+                # Nothing is made for it, or nobody is short of memory.
+                alone = case.scale == 1.0 or self.is_cluster or not case.keeps
+                key = (case.scale, case.keeps, -1 - ticket.number if alone else case.seed)
+                loads.setdefault(key, []).append(ticket)
         groups = list(loads.values())
         while 0 < len(groups) < self._workers and len(most := max(groups, key=len)) > 1:
             groups.remove(most)
@@ -360,7 +362,10 @@ def _packed(tasks: Sequence[tuple[Task, Case]], is_cluster: bool) -> bytes:
 
 def _done(tasks: Sequence[tuple[Task, Case]], trace: Trace) -> list[Any]:
     """What some tasks on one load give; it is made once."""
-    load = tasks[0][1].load(trace)
+    first = tasks[0][1]
+    if not first.keeps:  # each replay makes it as it goes
+        return [task(case, trace) for task, case in tasks]
+    load = first.load(trace)
     return [task(replace(case, scale=1.0), load) for task, case in tasks]
 
 

@@ -75,9 +75,7 @@ def multiplied(trace: Trace, factor: Factor, most: float, seed: int, number: int
         TraceError: none would be left, or too many would be there.
     """
     columns: dict[str, Growing] = {}
-    n, expected = 0, 0.0
-    for some in blocks(len(trace)):
-        expected += float(factor(np.arange(some.start, some.stop), trace.at_s[some]).sum())
+    n, expected = 0, expected_requests(trace, factor)
     if expected > MOST_REQUESTS:
         raise TraceError(_too_many(f"{expected:.3g}"))
     for rows, at_s, visitor in _pieces(trace, factor, most, seed, number):
@@ -89,6 +87,29 @@ def multiplied(trace: Trace, factor: Factor, most: float, seed: int, number: int
     if not n:
         raise TraceError("shaping leaves no request of the trace")
     return _trace_of(trace, {name: column.take() for name, column in columns.items()})
+
+
+def multiplied_in_chunks(trace: Trace, factor: Factor, most: float, seed: int, number: int) -> Iterator[Trace]:
+    """The requests of `multiplied`, some stretches at a time, so that never all of them are in memory.
+
+    Args:
+        trace: the requests.
+        factor: how many there are to be for each.
+        most: the greatest that `factor` can give.
+        seed: random seed.
+        number: of the step of shaping.
+
+    Yields:
+        about a million requests at a time, in order of time, counted from the start of the trace.
+    """
+    for rows, at_s, visitor in _pieces(trace, factor, most, seed, number):
+        if len(rows):
+            yield _trace_of(trace, _columns(trace, rows, at_s, visitor))
+
+
+def expected_requests(trace: Trace, factor: Factor) -> float:
+    """How many there will be on average."""
+    return sum(float(factor(np.arange(some.start, some.stop), trace.at_s[some]).sum()) for some in blocks(len(trace)))
 
 
 def another(trace: Trace, seed: int, number: int) -> Trace:

@@ -24,11 +24,11 @@ from libramen.fields import USUAL_GROWTH, PositiveSeconds, Seconds, Share, Table
 from libramen.fields import Factor as Multiple
 from libramen.streams import stream
 from libramen.times import WEEKDAYS, At, Days, Moment, daily_edges, existing, seconds_between
-from libramen.trace.multiply import multiplied
+from libramen.trace.multiply import multiplied, multiplied_in_chunks
 from libramen.trace.trace import MOST_REQUESTS
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
+    from collections.abc import Iterator, Sequence
 
     from libramen.trace.multiply import Factor
     from libramen.trace.trace import Trace
@@ -83,6 +83,11 @@ class Scale(Step):
     def apply(self, trace: Trace, seed: int = 0, *, number: int = 0, folder: Path = Path()) -> Trace:  # noqa: D102, ARG002
         factor, most = self.factor(trace)
         return multiplied(trace, factor, most, seed, number)
+
+    def in_chunks(self, trace: Trace, seed: int = 0, *, number: int = 0) -> Iterator[Trace]:
+        """The same requests, about a million at a time, so that never all of them are in memory."""
+        factor, most = self.factor(trace)
+        return multiplied_in_chunks(trace, factor, most, seed, number)
 
     def factor(self, trace: Trace) -> tuple[Factor, float]:
         """How many requests there are to be for each, at a time; and the most that can be."""
@@ -403,6 +408,29 @@ def shaped(trace: Trace, steps: Sequence[Step | Mapping[str, Any]], *, seed: int
         )
         trace = step.apply(trace, seed, number=number, folder=folder).noted(f"shaped: {shown}")
     return trace
+
+
+def scaled_in_chunks(trace: Trace, scale: float, *, seed: int = 0) -> Iterator[Trace]:
+    """So many times the load, some stretches at a time: what `replay` takes without keeping requests.
+
+    The memory that this takes is that of the trace, however great the scale is.
+
+    Args:
+        trace: the requests.
+        scale: requests per request, above 0.
+        seed: random seed.
+
+    Returns:
+        about a million requests at a time, in order of time, the same that a load factor of `headroom` makes.
+
+    Raises:
+        StudyError: the scale is not allowed.
+
+    Example:
+        >>> replay(scaled_in_chunks(trace, 50), service, plan, span_s=trace.span_s).availability  # doctest: +SKIP
+        0.9993
+    """
+    return Scale(scale=scale).in_chunks(trace, seed, number=OF_A_LOAD)
 
 
 def _read(steps: Sequence[Step | Mapping[str, Any]]) -> tuple[Step, ...]:
