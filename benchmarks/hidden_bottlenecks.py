@@ -89,13 +89,13 @@ def in_turn(at_s: np.ndarray, work_s: np.ndarray, servers: int) -> np.ndarray:
     return done_s
 
 
-def hidden(kind: str, load: float, seed: int, n: int = REQUESTS) -> Case:
+def hidden(kind: str, load: float, seed: int, n: int = REQUESTS, locked: int = 1) -> Case:
     """A fleet with slots enough, behind which something is busy that the study does not have."""
     rng = np.random.default_rng(seed)
     route = rng.choice(3, n, p=[0.6, 0.3, 0.1])
     before_s, after_s = rng.exponential(0.01, n), rng.exponential(0.01, n)
     servers, mean_s = {"database": (1, 0.012), "pool": (5, 0.06), "lock": (1, 0.03)}[kind]
-    uses = route == 1 if kind == "lock" else np.ones(n, bool)
+    uses = route == locked if kind == "lock" else np.ones(n, bool)
     at_s = np.cumsum(rng.exponential(mean_s * uses.mean() / (load * servers), n))
     there_s = rng.exponential(mean_s, n)
     latency_s = before_s + after_s
