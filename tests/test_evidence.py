@@ -91,6 +91,22 @@ def test_work_that_varies_over_the_day_is_no_bottleneck() -> None:
     assert bottlenecks.found(case, 5, whole_seconds=False, with_server=False) == "-"
 
 
+@pytest.mark.parametrize("whole_seconds", [False, True])
+@pytest.mark.filterwarnings("error")
+def test_odd_logs_raise_no_alarm(whole_seconds: bool) -> None:
+    """No work at all, all at one instant, a route for each request, the same work always."""
+    rng = np.random.default_rng(1)
+    any_s, service, plan = np.sort(rng.random(3000) * 1000), Service(slots=400), bottlenecks.plan_of()
+    for at_s, latency_s, route in (
+        (any_s, np.zeros(3000), np.zeros(3000, int)),
+        (np.full(600, 5.0), np.full(600, 0.1), np.zeros(600, int)),
+        (any_s, np.full(3000, 0.1), np.arange(3000) % 3),
+        (any_s, np.where(np.arange(3000) % 2, 0.5, 0.1), np.arange(3000) % 3),
+    ):
+        case = bottlenecks.Case("", at_s, latency_s, route, service, plan)
+        assert bottlenecks.found(case, 1, whole_seconds=whole_seconds, with_server=False) == "-"
+
+
 STUDY = """
 [study]
 name = "quay"

@@ -134,7 +134,7 @@ def _compared(
     found = {}
     for key, seen in logged.items():
         some = np.array([one[key] for one in usual if key in one])
-        if len(some) < len(usual) or len(some) < 2:
+        if len(some) < len(usual) or len(some) < 2 or some[:, 0].mean() <= 0:  # no work at all
             continue
         mean, variance = some[:, :2].mean(axis=0), some[:, :2].var(axis=0, ddof=1)
         sigma = np.sqrt(np.maximum(variance + np.square(seen[2:]), 1e-18))

@@ -76,7 +76,8 @@ def with_totals(
     logged_s = np.bincount(stretch, latency_s) / count
 
     def means(taken_s: np.ndarray) -> np.ndarray:
-        off: np.ndarray = np.log(np.bincount(stretch, taken_s) / count / np.maximum(logged_s, 1e-9))
+        mean_s = np.bincount(stretch, taken_s) / count
+        off: np.ndarray = np.log(np.maximum(mean_s, 1e-9) / np.maximum(logged_s, 1e-9))
         off[fixed] = 0.0
         return off
 
