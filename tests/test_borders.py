@@ -10,7 +10,19 @@ import numpy as np
 import pytest
 
 from builders import make_plan, make_tier, make_trace
-from libramen import Objectives, Service, Study, Trace, replay, search, unqueue
+from libramen import (
+    Objectives,
+    Service,
+    Study,
+    StudyError,
+    Trace,
+    TraceError,
+    compare,
+    load_study,
+    replay,
+    search,
+    unqueue,
+)
 from libramen.comparison.bounded_search import Try
 from libramen.comparison.bounds import NOTHING, fewest
 from libramen.comparison.headroom import Headroom
@@ -176,3 +188,35 @@ def test_an_hour_belongs_to_the_quarter_in_which_its_middle_is() -> None:
     days = case.figures(trace).days
     assert days is not None
     assert days.used[""]["replicas"] == (19_800.0, *[21_600.0] * 10, 23_400.0)
+
+
+# -- the door ------------------------------------------------------------------------------------
+
+
+def test_a_study_is_asked_itself(hour_study: Path) -> None:
+    """With its services, objectives, currency and what settles, as if all were given by hand."""
+    study = load_study(hour_study).replace(trace={"settle": "5m"})
+    name = next(iter(study.plans))
+    mine, trace = study.replay(name, seed=3), study.trace(seed=3)
+    by_hand = replay(trace, study.services, study.plan(name), study.objectives, 3, settle=300, currency=study.currency)
+    assert mine.to_dict() == by_hand.to_dict()
+    assert study.replay(study.plan(name).replace(name="other"), trace=trace).plan.name == "other"
+    assert study.compare(plans=[name]).to_dict() == compare(study, plans=[name]).to_dict()
+    with pytest.raises(StudyError, match="there is no plan"):
+        study.replay("none")
+
+
+def test_a_trace_as_a_frame_and_back() -> None:
+    trace = Trace.from_arrays(
+        at_s=[0.0, 1.0, 2.5], cpu_s=[0.1, 0.2, 0.3], wait_s=[0.0, 0.1, 0.0], route=["/a", "/b", "/a"],
+        latency_s=[0.2, 0.3, 0.4], status=[200, 500, 200], visitor=["x", None, "y"], bytes_out=[1, 2, 3],
+        in_s={"db": [0.0, 0.1, 0.0]}, span_s=5, start="2031-06-05", time_zone="Europe/Lisbon",
+    )  # fmt: skip
+    frame = trace.to_frame()
+    assert frame["visitor"].isna().tolist() == [False, True, False]
+    again = Trace.from_frame(frame, span_s=5, start="2031-06-05", time_zone="Europe/Lisbon")
+    assert again.content_key == trace.content_key
+    with pytest.raises(TraceError, match="the column cpu_s is missing; found at_s"):
+        Trace.from_frame(frame[["at_s"]])
+    with pytest.raises(TraceError, match="unknown column 'colour'; allowed: at_s, cpu_s"):
+        Trace.from_frame(frame.assign(colour=1))

@@ -148,7 +148,8 @@ def test_when_to_change_to_which_plan(tmp_path: Path) -> None:
     assert noon.holds_to is not None
     assert 1 <= drift.holds_to < noon.holds_to
     assert [room.plan for room in found.changes] == ["drift", "noon"]
-    assert f"drift until month {drift.month:.1f}, then noon until month {noon.month:.1f}" in found._repr_html_()
+    said = f"drift suffices for {drift.month:.1f} months, then noon suffices for {noon.month:.1f} months; then no plan does"
+    assert said in found._repr_html_()
     assert found.to_dict()["changes"] == ["drift", "noon"]
 
 

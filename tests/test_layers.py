@@ -9,38 +9,15 @@ from typing import NamedTuple
 import pytest
 
 import libramen
+from libramen import shown
 
 SOURCE = Path(libramen.__file__).parent
 
 ROOMS = [
-    "_version", "code", "errors", "units", "times", "files", "ranks", "delays", "streams", "fields",
+    "_version", "code", "errors", "units", "times", "files", "ranks", "delays", "streams", "fields", "shown",
     "trace", "rules", "study", "engine", "demand", "bill", "checks", "outcome", "runs", "comparison", "report", "draw", "demo", "cli",
 ]  # fmt: skip
 """From the bottom of the house to its door: each may use those before it."""
-
-MAY_REACH_DOWN = {
-    ("outcome/outcome.py", "plot", "draw"),
-    ("outcome/outcome.py", "_repr_html_", "report"),
-    ("outcome/system.py", "plot", "draw"),
-    ("outcome/outcome.py", "plot_where", "draw"),
-    ("comparison/compare.py", "plot", "draw"),
-    ("comparison/compare.py", "_repr_html_", "report"),
-    ("trace/summary.py", "plot", "draw"),
-    ("study/trace_table.py", "_unqueue", "demand"),
-    ("study/trace_table.py", "_unqueue_several", "demand"),
-    ("study/trace_table.py", "_with_cpu_use", "demand"),
-    ("study/trace_table.py", "_with_likely_share", "demand"),
-    ("comparison/backtest.py", "plot", "draw"),
-    ("comparison/events.py", "plot", "draw"),
-    ("comparison/events.py", "_repr_html_", "report"),
-    ("comparison/repeats.py", "_repr_html_", "report"),
-    ("comparison/headroom.py", "plot", "draw"),
-    ("comparison/search.py", "plot", "draw"),
-    ("comparison/headroom.py", "_repr_html_", "report"),
-    ("comparison/backtest.py", "_repr_html_", "report"),
-}
-"""What draws or shows itself may use the rooms that draw and show, and the trace of a study the work in a log: file,
-method, room."""
 
 
 class Import(NamedTuple):
@@ -89,9 +66,9 @@ def _against_the_order(imports: list[Import]) -> list[Import]:
     wrong = []
     for entry in imports:
         mine, theirs = _room(entry.file), [*entry.module.split("."), ""][1]
-        if mine in {"__init__", "__main__"} or not theirs or mine == theirs:
+        if mine in {"__init__", "__main__", "shown"} or not theirs or mine == theirs:
             continue
-        if (entry.file, entry.function, theirs) not in MAY_REACH_DOWN and ROOMS.index(theirs) > ROOMS.index(mine):
+        if ROOMS.index(theirs) > ROOMS.index(mine):
             wrong.append(entry)
     return wrong
 
@@ -104,6 +81,17 @@ def test_every_file_stands_in_a_room() -> None:
 def test_no_room_uses_one_below_it() -> None:
     """Under TYPE_CHECKING and inside functions too."""
     assert _against_the_order(ALL) == []
+
+
+def test_what_is_reached_through_the_seam_is_there() -> None:
+    """Each place that it names; and nobody else loads a module of this package by its name."""
+    tables = (shown._SECTIONS, shown._FIGURES, shown._WHERE, shown.WORK, shown.QUESTIONS)
+    places = [shown._HTML, *(place for table in tables for place in table.values())]
+    assert len(places) > 15
+    for place in places:
+        assert callable(shown.reach(place))
+    loads = {path.name for path in SOURCE.rglob("*.py") if "import_module(" in path.read_text()}
+    assert loads <= {"shown.py", "__init__.py"}
 
 
 def test_the_rooms_of_the_base_need_nothing_heavy() -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from fractions import Fraction
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Final
 
 from libramen import units
 from libramen.bill.lines import BillLine, total
@@ -18,6 +18,10 @@ if TYPE_CHECKING:
     from libramen.bill.usage import Counted
     from libramen.engine.run import Run
     from libramen.study.plan import Plan
+
+
+_STRETCHES: Final = {"minute": 60.0, "hour": 3600.0, "day": 86400.0}
+"""Stretches that have a name, each its length [s]."""
 
 
 @dataclass(frozen=True)
@@ -65,9 +69,8 @@ def _notes(span_s: float, month: Month) -> tuple[str, str]:
         )
     times = HOURS * 3600 / span_s
     covered = units.show_duration(span_s)
-    is_a_day = abs(span_s - 86400) < 1
+    stretch = next((name for name, length_s in _STRETCHES.items() if abs(span_s - length_s) < 1), covered)
     return (
         f"the trace of {covered}, {times:.4g} times over, as a month of {HOURS} h: one-off events are scaled too",
-        ("if every day of the month is" if is_a_day else f"if every {covered} of the month are")
-        + " like the trace, one-off events included",
+        f"if every {stretch} of the month is like the trace, one-off events included",
     )

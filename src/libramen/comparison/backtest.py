@@ -14,6 +14,7 @@ from libramen.comparison.held_back import Regimes, regimes
 from libramen.comparison.hours import Hour, hours
 from libramen.errors import StudyError
 from libramen.outcome.replay import replay
+from libramen.shown import Shown, figure_of
 from libramen.trace.evidence import evidence_of
 
 if TYPE_CHECKING:
@@ -36,7 +37,7 @@ class FailedMinute(NamedTuple):
 
 
 @dataclass(frozen=True, eq=False)
-class Backtest:
+class Backtest(Shown):
     """The prediction of a log beside the log.
 
     Attributes:
@@ -106,15 +107,7 @@ class Backtest:
 
     def plot(self) -> Figure:
         """Quantile against quantile, and the day with both curves."""
-        from libramen.draw.backtest import draw_backtest
-
-        return draw_backtest(self)
-
-    def _repr_html_(self) -> str:
-        from libramen.report.backtest import backtest_sections
-        from libramen.report.html import to_html
-
-        return to_html(backtest_sections(self))
+        return figure_of(self)
 
 
 def backtest(

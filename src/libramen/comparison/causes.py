@@ -38,7 +38,7 @@ def because(outcome: Outcome, breaks: str | None) -> str:
     # the ceiling and the connections are the cause.
     for finding in outcome.findings:
         if finding.kind == "at_the_ceiling":
-            return "tier limit" if "tier allows" in finding.text else "ceiling"
+            return "tier limit" if finding.limit == "tier" else "ceiling"
     for finding in sorted(outcome.findings, key=lambda finding: _CAUSES.get(finding.kind) != "connections"):
         if finding.kind in _CAUSES:
             return _CAUSES[finding.kind]

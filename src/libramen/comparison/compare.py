@@ -12,6 +12,7 @@ from libramen.outcome.measures import LATENCIES
 from libramen.outcome.story import and_list, miss
 from libramen.runs.cases import Case, workers_for
 from libramen.runs.pool import run_cases
+from libramen.shown import Shown, figure_of
 from libramen.study.plan import JointPlan, Plan
 from libramen.times import local_time
 from libramen.trace.evidence import evidence_of
@@ -32,7 +33,7 @@ if TYPE_CHECKING:
     from libramen.trace.trace import Trace
 
 
-class Comparison:
+class Comparison(Shown):
     """Figures of one trace against several plans, in the order of the study.
 
     Attributes:
@@ -151,17 +152,7 @@ class Comparison:
 
     def plot(self) -> Figure:
         """Cost against p95 and against availability, every plan labelled, objectives marked."""
-        from libramen.draw.compare import draw_comparison
-
-        return draw_comparison(self)
-
-    def _repr_html_(self) -> str:
-        from libramen.report.comparison import plans_section
-        from libramen.report.html import to_html
-        from libramen.report.words import evidence_sections
-
-        above = [] if self.evidence is None else evidence_sections(self.evidence)
-        return to_html([*above, plans_section(self.figures, best=self.cheapest)])
+        return figure_of(self)
 
 
 def _begin(figures: Figures) -> datetime | float | None:

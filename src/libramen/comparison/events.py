@@ -10,6 +10,7 @@ from libramen.outcome.events import Event, difference, happened, once_a_month
 from libramen.outcome.replay import replay
 from libramen.rules.rollouts import CLASSES
 from libramen.rules.rollouts.update import Rollout
+from libramen.shown import Shown, figure_of
 from libramen.study.plan import Plan
 
 if TYPE_CHECKING:
@@ -64,7 +65,7 @@ class Ways(NamedTuple):
         return self.ways[0]
 
 
-class Events:
+class Events(Shown):
     """What the releases and faults of a plan cost.
 
     Attributes:
@@ -99,12 +100,6 @@ class Events:
             ],
         }
 
-    def _repr_html_(self) -> str:
-        from libramen.report.events import ways_sections
-        from libramen.report.html import to_html
-
-        return to_html(ways_sections("events", self))
-
     def plot(self, entry: int = 0) -> Figure:
         """One event in each of its ways: what failed, what was slow, and which replicas there were, around it.
 
@@ -114,11 +109,9 @@ class Events:
         Raises:
             ReplayError: there is no such event.
         """
-        from libramen.draw.events import draw_ways
-
         if not 0 <= entry < len(self.entries):
             raise ReplayError(f"events: found {entry!r}; allowed: the place of one of {len(self.entries)} events")
-        return draw_ways(self, self.entries[entry])
+        return figure_of(self, self.entries[entry])
 
 
 def events(

@@ -12,6 +12,7 @@ from libramen.errors import ReplayError, StudyError
 from libramen.runs.cases import workers_for
 from libramen.runs.memory import machine_bytes
 from libramen.runs.pool import Pool
+from libramen.shown import Shown, figure_of
 from libramen.trace.evidence import evidence_of
 
 if TYPE_CHECKING:
@@ -33,7 +34,7 @@ _SHARE: Final = 0.5
 """Of the machine's memory, where it is not said how much may be used."""
 
 
-class Headroom:
+class Headroom(Shown):
     """How much more load some plans take, in the order of the study.
 
     Attributes:
@@ -77,15 +78,7 @@ class Headroom:
 
     def plot(self) -> Figure:
         """P95, availability and money against the load, for all plans."""
-        from libramen.draw.headroom import draw_headroom
-
-        return draw_headroom(self)
-
-    def _repr_html_(self) -> str:
-        from libramen.report.headroom import headroom_sections
-        from libramen.report.html import to_html
-
-        return to_html(headroom_sections("headroom", self))
+        return figure_of(self)
 
 
 def _cost_now(room: Room) -> float:

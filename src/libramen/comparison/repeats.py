@@ -13,6 +13,7 @@ from libramen.comparison.sequential import verdict
 from libramen.errors import ReplayError
 from libramen.runs.cases import workers_for
 from libramen.runs.pool import Pool, Whole
+from libramen.shown import Shown
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Sequence
@@ -120,7 +121,7 @@ class Repeated(NamedTuple):
         return counts
 
 
-class Repeats:
+class Repeats(Shown):
     """Plans that were replayed with the same seeds.
 
     Attributes:
@@ -149,12 +150,6 @@ class Repeats:
                 row |= {f"{measure}_{name}": spread[name] for name in ("mean", "deviation", "low", "high")}
             rows.append(row)
         return pd.DataFrame(rows).set_index("plan")
-
-    def _repr_html_(self) -> str:
-        from libramen.report.html import to_html
-        from libramen.report.repeats import repeats_section
-
-        return to_html([repeats_section(self)])
 
     @cached_property
     def cheapest(self) -> Repeated | None:

@@ -13,6 +13,7 @@ from libramen.comparison.vary import SCALE, combinations, distinct, sensible, sh
 from libramen.errors import StudyError
 from libramen.runs.cases import workers_for
 from libramen.runs.pool import Pool
+from libramen.shown import figure_of
 from libramen.study.plan import Plan
 
 if TYPE_CHECKING:
@@ -88,9 +89,7 @@ class Search(Comparison):
 
     def plot(self) -> Figure:
         """Money and p95 over what was varied, and money against p95 with the plans that nobody beats."""
-        from libramen.draw.search import draw_search
-
-        return draw_search(self)
+        return figure_of(self)
 
     def winner(self) -> Plan | JointPlan | None:
         """The plan of the cheapest, None: nothing meets every objective."""

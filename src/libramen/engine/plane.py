@@ -396,7 +396,7 @@ class Server(Protocol):
         """A new version comes to a side without a ready replica: its balancer begins anew."""
 
     def judge(self, version: int | None, *, sides: bool) -> None:
-        """From now on it is written down how attempts sent to a version end; None: of none. Where `judges`.
+        """From now on it is written down how attempts sent to a version end; None stops recording. Where `judges`.
 
         Sent to: to its side, where traffic is split (`sides`), else to one of its replicas.
         """

@@ -45,6 +45,7 @@ class Finding(NamedTuple):
         seconds: for how long, None: it is not about time.
         replicas: how many replicas, or orders, None: it is not about them.
         service: whose it is, where there are several; None: it is about all of them, or there is one.
+        limit: of at_the_ceiling whose limit it was, `"rule"` or `"tier"`; else None.
     """
 
     kind: str
@@ -53,6 +54,7 @@ class Finding(NamedTuple):
     seconds: float | None = None
     replicas: int | None = None
     service: str | None = None
+    limit: str | None = None
 
 
 def findings(outcome: Outcome) -> tuple[Finding, ...]:
@@ -152,7 +154,8 @@ def _at_the_ceiling(outcome: Outcome) -> Finding | None:
     held = np.isin(names, ("ceiling", "tier_most")) & (decisions.column("wanted") > decisions.column("ceiling"))
     most = int(decisions.column("wanted")[held].max())
     ceiling = int(decisions.column("ceiling")[held].max())
-    whose = "the most that its tier allows" if "tier_most" in names[held] else "its ceiling"
+    is_of_tier = "tier_most" in names[held]
+    whose = "the most that its tier allows" if is_of_tier else "its ceiling"
     first_s, last_s = decisions.column("at_s")[held][[0, -1]].tolist()
     failed = _failed(outcome, first_s, last_s + (outcome.plan.scaling.interval_s or seconds))
     cost = f"; {times(failed, 'request')} failed between the first time and the last" if failed else ""
@@ -164,6 +167,7 @@ def _at_the_ceiling(outcome: Outcome) -> Finding | None:
         failed,
         seconds,
         most - ceiling,
+        limit="tier" if is_of_tier else "rule",
     )
 
 

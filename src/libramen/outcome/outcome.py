@@ -13,6 +13,7 @@ from libramen.errors import ReplayError
 from libramen.fields import nearest
 from libramen.outcome import measures
 from libramen.outcome.judged import judged
+from libramen.shown import Shown, figure_of, figure_of_where
 from libramen.times import EPSILON_S
 
 if TYPE_CHECKING:
@@ -39,7 +40,7 @@ if TYPE_CHECKING:
     from libramen.trace.trace import Trace
 
 
-class Outcome:
+class Outcome(Shown):
     """What came of replaying a trace against a plan.
 
     Attributes:
@@ -466,9 +467,7 @@ class Outcome:
         Raises:
             ReplayError: there is no such stretch, or requests were not kept.
         """
-        from libramen.draw.replay import draw_outcome
-
-        return draw_outcome(self, from_s, to_s)
+        return figure_of(self, from_s, to_s)
 
     def stretch(self, from_s: float, to_s: float) -> StretchFigures:
         """What came of the requests that arrived in a stretch, and of the fleets meanwhile.
@@ -498,17 +497,7 @@ class Outcome:
 
     def plot_where(self) -> Figure:
         """Where the time of the requests went, as chains of bars: of all, and of the slowest 1 %."""
-        from libramen.draw.where import draw_where
-
-        return draw_where(self)
+        return figure_of_where(self)
 
     def __repr__(self) -> str:
         return f"Outcome(plan={self.plan.name!r}, requests={self.requests_measured}, month={self.bill.month})"
-
-    def _repr_html_(self) -> str:
-        from libramen.report.comparison import plans_section
-        from libramen.report.html import to_html
-        from libramen.report.words import demand_sections
-
-        above = demand_sections(self.trace.demand) if self.has_trace else []
-        return to_html([*above, plans_section([self.figures(routes=False)])])

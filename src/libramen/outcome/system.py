@@ -10,6 +10,7 @@ import numpy as np
 
 from libramen.engine.decisions import Decisions
 from libramen.outcome.outcome import Outcome
+from libramen.shown import figure_of
 from libramen.study.plan import JointPlan
 from libramen.study.system import Hosted
 
@@ -172,9 +173,7 @@ class SystemOutcome(Outcome):
 
     def plot(self, from_s: float | None = None, to_s: float | None = None) -> Any:
         """Requests, latency, and for each service its replicas, what is in progress and what waits."""
-        from libramen.draw.system import draw_system
-
-        return draw_system(self, from_s, to_s)
+        return figure_of(self, from_s, to_s)
 
 
 def summed(bills: dict[str, Bill]) -> Bill:

@@ -152,6 +152,11 @@ def _signed(value: float | None, form: str) -> Cell:
 # -- other ways of doing it ------------------------------------------------------------------------
 
 
+def shown(found: Events) -> list[Section]:
+    """What a notebook shows."""
+    return ways_sections("events", found)
+
+
 def ways_sections(name: str, found: Events) -> list[Section]:
     """Each event as planned and otherwise: a table, and what is best. `name`: of the study."""
     outcome = found.outcome

@@ -16,6 +16,11 @@ if TYPE_CHECKING:
 _BEYOND_SAYS: Final = f" {BEYOND.strip()}: beyond it, where the study is all that is known."
 
 
+def shown(found: Headroom) -> list[Section]:
+    """What a notebook shows."""
+    return headroom_sections("headroom", found)
+
+
 def headroom_sections(name: str, found: Headroom) -> list[Section]:
     """A row a plan; `name`: of the study."""
     return [*evidence_sections(found.evidence), _rooms(name, found)]
@@ -101,14 +106,9 @@ def _changes(found: Headroom) -> list[str]:
     steps = found.changes
     if found.grow is None or not steps:
         return []
-    said = []
-    for room in steps:
-        ends = "" if room.breaks is None else f" until month {room.month:.1f}"
-        said.append(f"{room.plan}{ends}")
-    ever = ""
-    if steps[-1].breaks is not None:
-        ever = "; after that none of these holds"
-    return [f"At {100 * found.grow:g} % more a month, the cheapest that holds: {', then '.join(said)}{ever}."]
+    said = [room.plan if room.breaks is None else f"{room.plan} suffices for {room.month:.1f} months" for room in steps]
+    ends = "" if steps[-1].breaks is None else "; then no plan does"
+    return [f"At {100 * found.grow:g} % more a month, of the cheapest that hold: {', then '.join(said)}{ends}."]
 
 
 def _span_of(room: Room) -> str:

@@ -19,6 +19,11 @@ if TYPE_CHECKING:
     from libramen.report.section import Row
 
 
+def shown(found: Repeats) -> list[Section]:
+    """What a notebook shows."""
+    return [repeats_section(found)]
+
+
 def repeats_section(found: Repeats) -> Section:
     """A row a plan: mean and 95 % interval of what matters, and how often it meets the objectives."""
     n, best, currency = len(found.seeds), found.cheapest, found.currency

@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, Final
 
 from libramen import units
 from libramen.outcome.story import FAILED_NOTE, FAILED_SIGN, sentences, show_latency, wanted_share
+from libramen.report.comparison import plans_section
 from libramen.report.events import events_section
 from libramen.report.section import Cell, Column, Section, row
 from libramen.report.system import system_sections
@@ -20,6 +21,12 @@ if TYPE_CHECKING:
     from libramen.study.study import Study
 
 _ROUTES_SHOWN: Final = 8
+
+
+def shown(found: Outcome) -> list[Section]:
+    """What a notebook shows: what speaks against it, and its row in a table of plans."""
+    above = demand_sections(found.trace.demand) if found.has_trace else []
+    return [*above, plans_section([found.figures(routes=False)])]
 
 
 def outcome_sections(study: Study, found: Outcome) -> list[Section]:

@@ -11,6 +11,7 @@ from pydantic import Field
 
 from libramen.errors import StudyError
 from libramen.fields import Table, nearest
+from libramen.shown import QUESTIONS, reach
 from libramen.study.objectives import Objectives
 from libramen.study.plan import JointPlan, Plan
 from libramen.study.read import checked, read_joint_plan, read_plan, read_services
@@ -22,6 +23,7 @@ from libramen.times import ZoneName
 if TYPE_CHECKING:
     from collections.abc import Callable, Mapping
 
+    from libramen.shown import Comparison, Outcome
     from libramen.trace.trace import Trace
 
 
@@ -256,6 +258,41 @@ class Study:
     def _pins(self) -> bool:
         """Whether some plan sends visitors where they were."""
         return any(one.plan.balancer == "pinned" for plan in self.plans.values() for one in self.system(plan).hosted)
+
+    def replay(self, plan: str | Plan | JointPlan, *, trace: Trace | None = None, seed: int = 0, **how: Any) -> Outcome:
+        """Replay the study's trace against one plan, with its services, objectives, currency and `settle`.
+
+        Args:
+            plan: name of one of its plans, or a plan.
+            trace: what is replayed. Default: the study's own.
+            seed: random seed.
+            **how: other keywords of `libramen.replay`, such as `keep_requests`.
+
+        Raises:
+            TraceError: the trace cannot be read.
+            StudyError: there is no such plan, or it cannot be replayed on this trace.
+
+        Example:
+            >>> load_study("saltmarsh/study.toml").replay("brisk").availability  # doctest: +SKIP
+            0.9999
+        """
+        chosen = self.plan(plan) if isinstance(plan, str) else plan
+        told = {"settle": self.trace_table.settle, "currency": self.currency} | how
+        load = self.trace(seed=seed) if trace is None else trace
+        found: Outcome = reach(QUESTIONS["replay"])(load, self.services, chosen, self.objectives, seed, **told)
+        return found
+
+    def compare(self, **how: Any) -> Comparison:
+        """Replay all plans and compare them.
+
+        Args:
+            **how: keywords of `libramen.compare`, such as `plans`, `seed` or `workers`.
+
+        Example:
+            >>> load_study("saltmarsh/study.toml").compare(plans=["brisk", "late"]).verdict()  # doctest: +SKIP
+        """
+        found: Comparison = reach(QUESTIONS["compare"])(self, **how)
+        return found
 
     def log(self, *, seed: int = 0, cache: bool = True) -> Trace:
         """The log as it was found: neither shaped, nor with an estimate of its work.

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Final, Literal, Self
+from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Final, Literal, Self, cast
 
 import numpy as np
 from pydantic import BeforeValidator, Field, SerializeAsAny, model_validator
 
+from libramen.code import digest_of
 from libramen.errors import StudyError
 from libramen.fields import Seconds
+from libramen.shown import WORK, modules_of, reach
 from libramen.times import ZoneName
 from libramen.trace.options import ReadingKeys
 from libramen.trace.shape import STEPS, Mix
@@ -161,11 +163,13 @@ class TraceTable(ReadingKeys):
                 raise StudyError(
                     "[trace] cpu_use is of one fleet, and the recorded plan has several; allowed: cpu_share"
                 )
-            return self._unqueue_several(log, recorded, cpu_share=self.cpu_share, seed=seed, server=server)
+            several = reach(WORK["unqueue_several"])
+            return cast("Trace", several(log, recorded, cpu_share=self.cpu_share, seed=seed, server=server))
 
         def estimate(shares: Any, roughly: bool) -> Trace:
             if service is not None and plan is not None and self._unqueues:
-                return self._unqueue(log, service, plan, cpu_share=shares, seed=seed, server=server, roughly=roughly)
+                how = {"cpu_share": shares, "seed": seed, "server": server, "roughly": roughly}
+                return cast("Trace", reach(WORK["unqueue"])(log, service, plan, **how))
             speed = self.recorded_speed if plan is None else plan.size.speed
             return with_demand(log, self.demand, cpu_share=shares, recorded_speed=speed, has_cpu=False, seed=seed)
 
@@ -184,20 +188,17 @@ class TraceTable(ReadingKeys):
     def _with_cpu_use(
         self, log: Trace, estimate: Callable[[Any, bool], Trace], plan: Plan | None, folder: Path
     ) -> Trace:
-        from libramen.demand.cpu_use import read_cpu_use, with_cpu_use
-
         assert self.cpu_use is not None
         cores = None if plan is None or plan.counts else plan.replicas_used * plan.size.cores
-        use = read_cpu_use(folder / self.cpu_use, log, cores)
-        return with_cpu_use(log, use, estimate, (self.recorded_speed or 1.0) if plan is None else plan.size.speed)
+        use = reach(WORK["read_cpu_use"])(folder / self.cpu_use, log, cores)
+        speed = (self.recorded_speed or 1.0) if plan is None else plan.size.speed
+        return cast("Trace", reach(WORK["with_cpu_use"])(log, use, estimate, speed))
 
     def _with_likely_share(
         self, log: Trace, estimate: Callable[[Any, bool], Trace], service: Service, plan: Plan, seed: int
     ) -> Trace:
         """Where the log was busy on shared cores it tells itself how much of the work is CPU work."""
-        from libramen.demand.explain import likely_cpu_share
-
-        found = likely_cpu_share(log, service, plan, seed)
+        found = reach(WORK["likely_cpu_share"])(log, service, plan, seed)
         if found is None:
             return estimate(None, False)
         between = f"{100 * found.low:.0f} to {100 * found.high:.0f} %"
@@ -210,16 +211,6 @@ class TraceTable(ReadingKeys):
             f"cpu_share is {100 * found.best:.0f} %, from how latencies stretch with the number in progress; likely "
             f"{between}"
         )
-
-    def _unqueue(self, trace: Trace, service: Service, plan: Plan, **how: Any) -> Trace:
-        from libramen.demand.unqueue import unqueue
-
-        return unqueue(trace, service, plan, **how)
-
-    def _unqueue_several(self, trace: Trace, recorded: System, **how: Any) -> Trace:
-        from libramen.demand.several import unqueue_several
-
-        return unqueue_several(trace, recorded, **how)
 
     def _key(
         self,
@@ -245,6 +236,8 @@ class TraceTable(ReadingKeys):
             estimate,
             visitors,
         ]
+        if estimate:  # the code that finds the work is not imported here
+            said += [digest_of(module) for module in modules_of(WORK)]
         if recorded is not None and estimate:
             said += [table.model_dump(mode="json") for one in recorded.hosted for table in (one.service, one.plan)]
         mixed = [folder / step.mix for step in self.shape if isinstance(step, Mix)] if estimate else []

@@ -10,6 +10,7 @@ import numpy as np
 
 from libramen.errors import StudyError
 from libramen.ranks import PERCENTILES, nearest_rank
+from libramen.shown import figure_of
 from libramen.times import quietest
 from libramen.trace.doubts import quiet_doubts
 from libramen.trace.growing import Growing, blocks, counted
@@ -135,9 +136,7 @@ class Summary:
 
     def plot(self) -> Figure:
         """Load over time, the week as a heat map, latency by route."""
-        from libramen.draw.load import draw_load
-
-        return draw_load(self)
+        return figure_of(self)
 
 
 def summarise(trace: Trace) -> Summary:

@@ -518,8 +518,41 @@ class Trace:
             start=start,
         )
 
+    @classmethod
+    def from_frame(cls, frame: pd.DataFrame, **more: Any) -> Self:
+        """Build a trace from a pandas frame, one row a request in order of time, with columns as `to_frame` names them.
+
+        Args:
+            frame: columns `at_s` and `cpu_s`; `wait_s`, `route`, `bytes_out`, `latency_s`, `status`, `visitor` and
+                `in_NAME_s` where they are known.
+            **more: `span_s`, `start`, `time_zone` and `source`, as in `from_arrays`.
+
+        Raises:
+            TraceError: a column is missing or unknown, or a value is not allowed.
+
+        Example:
+            >>> import pandas as pd
+            >>> len(Trace.from_frame(pd.DataFrame({"at_s": [0.0, 0.5], "cpu_s": [0.1, 0.1]})))
+            2
+        """
+        columns: dict[str, Any] = {str(name): frame[name].to_numpy() for name in frame.columns}
+        in_s = {
+            name[3:-2]: columns.pop(name) for name in list(columns) if name.startswith("in_") and name.endswith("_s")
+        }
+        if missing := [name for name in ("at_s", "cpu_s") if name not in columns]:
+            raise TraceError(
+                f"from_frame: the column {missing[0]} is missing; found {', '.join(map(str, frame.columns))}"
+            )
+        known = ("at_s", "cpu_s", "wait_s", "route", "bytes_out", "latency_s", "status", "visitor")
+        if unknown := [name for name in columns if name not in known]:
+            raise TraceError(f"from_frame: unknown column {unknown[0]!r}; allowed: {', '.join(known)} and in_NAME_s")
+        return cls.from_arrays(**columns, in_s=in_s, **more)
+
     def to_frame(self) -> pd.DataFrame:
-        """The requests as a pandas frame, one row each, with the columns that are known."""
+        """The requests as a pandas frame, one row each, with the columns that are known.
+
+        Visitors have numbers there, and none (NaN) where nobody knows who sent a request.
+        """
         import pandas as pd
 
         columns: dict[str, Any] = {"at_s": self.at_s, "cpu_s": self.cpu_s, "wait_s": self.wait_s}
@@ -527,6 +560,8 @@ class Trace:
         for name in ("bytes_out", "latency_s", "status"):
             if getattr(self, name) is not None:
                 columns[name] = getattr(self, name)
+        if self.visitor is not None:
+            columns["visitor"] = np.where(self.visitor < 0, np.nan, self.visitor)
         columns |= {f"in_{name}_s": values for name, values in self.in_s.items()}
         return pd.DataFrame(columns)
 

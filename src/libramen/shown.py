@@ -1,0 +1,89 @@
+"""The one seam through which a room reaches one above it, so that none imports it.
+
+A result knows nothing of sections and figures: what shows it is found by its class, or that of a parent, when it is
+asked for. A study likewise finds the work in its log, and what answers a question about it. All such arrows are in the
+tables here, and nowhere else; to show a new result, write its function and name it here.
+"""
+
+from __future__ import annotations
+
+from importlib import import_module
+from typing import TYPE_CHECKING, Any, Final
+
+if TYPE_CHECKING:
+    from matplotlib.figure import Figure
+
+    from libramen.comparison.compare import Comparison as Comparison  # noqa: PLC0414  (is imported from here)
+    from libramen.outcome.outcome import Outcome as Outcome  # noqa: PLC0414
+
+_SECTIONS: Final = {
+    "Backtest": "report.backtest:backtest_sections",
+    "Comparison": "report.comparison:shown",
+    "Events": "report.events:shown",
+    "Headroom": "report.headroom:shown",
+    "Outcome": "report.replay:shown",
+    "Repeats": "report.repeats:shown",
+}
+"""What a notebook shows of a result: its class, and the function that makes its sections."""
+_FIGURES: Final = {
+    "Backtest": "draw.backtest:draw_backtest",
+    "Comparison": "draw.compare:draw_comparison",
+    "Events": "draw.events:draw_ways",
+    "Headroom": "draw.headroom:draw_headroom",
+    "Outcome": "draw.replay:draw_outcome",
+    "Search": "draw.search:draw_search",
+    "Summary": "draw.load:draw_load",
+    "SystemOutcome": "draw.system:draw_system",
+}
+_WHERE: Final = {"Outcome": "draw.where:draw_where"}
+_HTML: Final = "report.html:to_html"
+WORK: Final = {
+    "likely_cpu_share": "demand.explain:likely_cpu_share",
+    "read_cpu_use": "demand.cpu_use:read_cpu_use",
+    "unqueue": "demand.unqueue:unqueue",
+    "unqueue_several": "demand.several:unqueue_several",
+    "with_cpu_use": "demand.cpu_use:with_cpu_use",
+}
+"""How the work in a log is found."""
+QUESTIONS: Final = {"compare": "comparison.compare:compare", "replay": "outcome.replay:replay"}
+"""What can be asked of a study."""
+
+
+def modules_of(table: dict[str, str]) -> list[str]:
+    """The modules that a table names, for digests of code: `libramen.demand.unqueue`, ...
+
+    Example:
+        >>> modules_of(QUESTIONS)
+        ['libramen.comparison.compare', 'libramen.outcome.replay']
+    """
+    return sorted({f"{__package__}.{place.partition(':')[0]}" for place in table.values()})
+
+
+def reach(place: str) -> Any:
+    """What stands at a place, such as `"report.html:to_html"`; it is loaded when it is first needed."""
+    module, _, name = place.partition(":")
+    return getattr(import_module(f"{__package__}.{module}"), name)
+
+
+def _of(table: dict[str, str], result: object) -> Any:
+    """What a table has for the class of a result, or for the nearest of its parents."""
+    return reach(next(table[kind.__name__] for kind in type(result).__mro__ if kind.__name__ in table))
+
+
+def figure_of(result: object, *how: Any) -> Figure:
+    """The figure of a result; `how`: as its `plot` says."""
+    figure: Figure = _of(_FIGURES, result)(result, *how)
+    return figure
+
+
+def figure_of_where(result: object) -> Figure:
+    """The figure of where the time of the requests of a result went."""
+    figure: Figure = _of(_WHERE, result)(result)
+    return figure
+
+
+class Shown:
+    """A result that notebooks show as its sections."""
+
+    def _repr_html_(self) -> str:
+        return str(reach(_HTML)(_of(_SECTIONS, self)(self)))
