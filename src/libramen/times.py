@@ -22,6 +22,8 @@ from libramen.errors import StudyError, UnitError
 if TYPE_CHECKING:
     from collections.abc import Iterator, Sequence
 
+MONTH_H: Final = 730
+"""A month, in hours: a twelfth of 365 days."""
 EPSILON_S: Final = 1e-9
 """Instants less than this apart count as one [s], up to `EXACT_S`."""
 EXACT_S: Final = 90 * 86400.0

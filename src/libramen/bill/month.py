@@ -9,12 +9,12 @@ from typing import TYPE_CHECKING, Final
 
 import numpy as np
 
-from libramen.times import into_hour_s
+from libramen.times import MONTH_H, into_hour_s
 
 if TYPE_CHECKING:
     from datetime import datetime
 
-HOURS: Final = 730
+HOURS: Final = MONTH_H
 _WEEK_S: Final = 7 * 86400.0
 _SEEN_H: Final = 1e-9
 

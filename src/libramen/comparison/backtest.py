@@ -18,7 +18,7 @@ from libramen.shown import Shown, figure_of
 from libramen.trace.evidence import evidence_of
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterable, Iterator
+    from collections.abc import Callable
 
     import pandas as pd
     from matplotlib.figure import Figure
@@ -180,7 +180,7 @@ def backtest(
         hours=by_hour,
         failures=tuple(_failed_minutes(trace, outcome.run.results.ending)),
         failed=(int(np.count_nonzero(~answered(trace))), int(np.count_nonzero(outcome.run.results.ending))),
-        replicas={name: tuple(_ready(one.run.replicas, trace.span_s)) for name, one in outcome.services.items()},
+        replicas={name: tuple(one.run.ready_steps()) for name, one in outcome.services.items()},
     )
     tell(held_back, 1.0)
     if cache:
@@ -198,19 +198,6 @@ def _failed_minutes(trace: Trace, ending: np.ndarray) -> list[FailedMinute]:
         for k in sorted(worst.tolist())
         if logged[k] + replayed[k]
     ]
-
-
-def _ready(replicas: Iterable[Any], span_s: float) -> Iterator[tuple[float, int]]:
-    """From which instant on how many replicas were ready."""
-    steps: dict[float, int] = {}
-    for replica in replicas:
-        for from_s, to_s in replica.times("ready"):
-            steps[from_s] = steps.get(from_s, 0) + 1
-            steps[to_s] = steps.get(to_s, 0) - 1
-    n = 0
-    for at_s in sorted(at_s for at_s in steps if at_s < span_s):
-        n += steps[at_s]
-        yield at_s, n
 
 
 __all__ = ["Backtest", "FailedMinute", "Grade", "backtest", "kept_grade"]

@@ -61,14 +61,7 @@ class Recorded:
             return
         # With the work as it then is: a rule that looks at cores in use must see them in use.
         _, run = self._backwards(at_s, latency_s, share, seed, plan, _PASSES)
-        steps: dict[float, int] = {0.0: 0}
-        for replica in run.replicas:
-            for from_s, to_s in replica.times("ready"):
-                steps[from_s] = steps.get(from_s, 0) + 1
-                steps[to_s] = steps.get(to_s, 0) - 1
-        instants = sorted(at for at in steps if at < self._span_s)
-        counts = np.cumsum([steps[at] for at in instants]).tolist()
-        listed = [(f"{at:.9f}s", n) for at, n in zip(instants, counts, strict=True)]
+        listed = [(f"{at_s:.9f}s", n) for at_s, n in run.ready_steps() if at_s < self._span_s]
         anything = plan.tier.replace(replicas={"least": 0})
         self.plan = plan.replace(tier=anything, replicas=listed, scaling={"rule": "fixed"}, rollouts=(), faults=())
 

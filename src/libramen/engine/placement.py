@@ -3,17 +3,10 @@
 from __future__ import annotations
 
 from collections import Counter
-from typing import TYPE_CHECKING, Protocol
+from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
-
-
-class Placement(Protocol):
-    """Chooses the zone of each replica that is ordered."""
-
-    def zone_of(self, number: int) -> str | None:
-        """The zone of the replica of this number, which is being ordered; None: no zone is open."""
 
 
 class InTurn:

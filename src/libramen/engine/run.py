@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -90,3 +91,14 @@ class Run:
     moved: np.ndarray
     unsent: int
     peak: int
+
+    def ready_steps(self) -> list[tuple[float, int]]:
+        """From which instant of the trace on [s] how many replicas were ready, from 0 on."""
+        changes = {0.0: 0}
+        for replica in self.replicas:
+            for from_s, to_s in replica.times("ready"):
+                changes[from_s] = changes.get(from_s, 0) + 1
+                changes[to_s] = changes.get(to_s, 0) - 1
+        instants = sorted(at_s for at_s in changes if at_s < self.span_s)
+        counts = itertools.accumulate(changes[at_s] for at_s in instants)
+        return list(zip(instants, counts, strict=True))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from libramen.bill.month import HOURS
 from libramen.outcome.story import and_list
 from libramen.outcome.words import clock, times
 from libramen.report.section import Cell, Column, Section, row
@@ -92,7 +93,7 @@ def _how_often(event: Event) -> str:
         return f"{times(event.strikes, 'time')} in the trace, about {_about(event.times_a_month)} in a month"
     if abs(each - 1) < 1e-9:
         return "once a month"
-    if abs(each - 730 / 24) < 1e-6:
+    if abs(each - HOURS / 24) < 1e-6:
         return "every day of the month"
     return f"{_about(each)} times a month"
 

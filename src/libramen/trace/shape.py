@@ -23,7 +23,7 @@ from libramen.errors import TraceError
 from libramen.fields import USUAL_GROWTH, PositiveSeconds, Seconds, Share, Table
 from libramen.fields import Factor as Multiple
 from libramen.streams import stream
-from libramen.times import WEEKDAYS, At, Days, Moment, daily_edges, existing, seconds_between
+from libramen.times import MONTH_H, WEEKDAYS, At, Days, Moment, daily_edges, existing, seconds_between
 from libramen.trace.multiply import multiplied, multiplied_in_chunks
 from libramen.trace.trace import MOST_REQUESTS
 
@@ -39,7 +39,7 @@ OF_A_DOUBT: Final = 1_000_002
 """Numbers of steps that do not stand in a list: a sample that is multiplied back, a load factor of a search, and from
 the last one on loads that might have come instead."""
 _DAY_S: Final = 86400.0
-_MONTH_S: Final = 730 * 3600.0
+_MONTH_S: Final = 3600.0 * MONTH_H
 
 
 class Step(Table):
