@@ -215,6 +215,7 @@ def estimate(
                 whole_seconds=whole_seconds,
                 by_load=server is None and late > _LOST and crowd < _CROWDED,
             ).run()
+    if not each and not roughly:
         cut_off = np.bincount(stretch, gave_up[rows]) > _CUT_OFF * np.bincount(stretch)
         unsure = float(np.mean(cut_off[stretch]))
         work_s, replayed_s = with_totals(
