@@ -276,6 +276,8 @@ class Study:
             >>> load_study("saltmarsh/study.toml").replay("brisk").availability  # doctest: +SKIP
             0.9999
         """
+        if not isinstance(plan, str | Plan | JointPlan):
+            raise StudyError(f"Study.replay: found {plan!r}; allowed: the name of a plan of the study, or a plan")
         chosen = self.plan(plan) if isinstance(plan, str) else plan
         told = {"settle": self.trace_table.settle, "currency": self.currency} | how
         load = self.trace(seed=seed) if trace is None else trace
