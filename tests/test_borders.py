@@ -204,6 +204,8 @@ def test_a_study_is_asked_itself(hour_study: Path) -> None:
     assert study.compare(plans=[name]).to_dict() == compare(study, plans=[name]).to_dict()
     with pytest.raises(StudyError, match="there is no plan"):
         study.replay("none")
+    with pytest.raises(StudyError, match=r"Study.replay: found 3; allowed"):
+        study.replay(3)  # type: ignore[arg-type]
 
 
 def test_a_trace_as_a_frame_and_back() -> None:

@@ -541,7 +541,7 @@ class Trace:
         }
         if missing := [name for name in ("at_s", "cpu_s") if name not in columns]:
             raise TraceError(
-                f"from_frame: the column {missing[0]} is missing; found {', '.join(map(str, frame.columns))}"
+                f"from_frame: the column {missing[0]} is missing; found {', '.join(map(str, frame.columns)) or 'none'}"
             )
         known = ("at_s", "cpu_s", "wait_s", "route", "bytes_out", "latency_s", "status", "visitor")
         if unknown := [name for name in columns if name not in known]:
