@@ -35,6 +35,7 @@ from libramen.runs.cases import Case
 from libramen.study.study import Heading
 from libramen.study.trace_table import TraceTable
 from libramen.trace.evidence import Evidence
+from libramen.trace.trace import Demand
 
 
 def _study(**values: Any) -> Study:
@@ -106,7 +107,7 @@ def test_a_plan_that_holds_just_to_todays_load_is_the_first_to_use() -> None:
         return Room(plan, holds_to, "p95", "CPU", None, {}, True, None, (point,))  # type: ignore[arg-type]
 
     rooms = (room("never", None, 1), room("short", 0.99, 2), room("just", 1.0, 3), room("long", 2.0, 4))
-    found = Headroom(rooms, 0.08, "EUR", Evidence(None, 1.0, None, ()))
+    found = Headroom(rooms, 0.08, "EUR", Evidence(Demand("given"), 1.0))
     assert [one.plan for one in found.changes] == ["just", "long"]
 
 

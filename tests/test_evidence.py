@@ -187,7 +187,7 @@ def test_a_bottleneck_is_said_first(quay: Path, capsys: pytest.CaptureFixture[st
     study = load_study(path)
     found = backtest(study)
     assert found.grade.grade == "rough"
-    assert found.trace.demand.bottleneck == found.evidence.bottleneck
+    assert found.trace.demand.bottleneck == found.evidence.demand.bottleneck
     assert "not in the study" in found.grade.reason
     document = json.loads(json.dumps(found.to_dict()))
     assert document["evidence"]["bottleneck"]["routes"] == ["/fares"]

@@ -12,7 +12,7 @@ import pytest
 from builders import make_plan, make_trace
 from libramen import Service, Store, StudyError, Trace, backtest, compare, load_study, shaped
 from libramen.cli import run
-from libramen.comparison.backtest import kept_grade
+from libramen.comparison.grade import kept_grade
 from libramen.demo.write import write_demo
 from libramen.trace.cache import find, keep
 

@@ -112,7 +112,7 @@ def check(
     """Read everything, replay nothing: what was understood, and the problems of each plan."""
     from libramen.checks.check import check as check_study
     from libramen.cli import show
-    from libramen.comparison.backtest import kept_grade
+    from libramen.comparison.grade import kept_grade
     from libramen.study.study import load_study
 
     loaded = load_study(study)
@@ -158,7 +158,7 @@ def replay(
 ) -> int:
     """Replay one plan, and see what happened and why."""
     from libramen.cli import show
-    from libramen.comparison.backtest import kept_grade
+    from libramen.comparison.grade import kept_grade
     from libramen.files import check_output, write_whole
     from libramen.outcome.replay import replay as replay_plan
     from libramen.study.study import load_study
@@ -241,8 +241,8 @@ def compare(
 ) -> int:
     """Replay all plans of a study and compare them."""
     from libramen.cli import show
-    from libramen.comparison.backtest import kept_grade
     from libramen.comparison.compare import compare as compare_plans
+    from libramen.comparison.grade import kept_grade
     from libramen.study.study import load_study
 
     check_plot(plot)

@@ -23,11 +23,12 @@ if TYPE_CHECKING:
     from types import TracebackType
 
     from libramen.checks.check import Check
-    from libramen.comparison.backtest import Backtest, Grade
+    from libramen.comparison.backtest import Backtest
     from libramen.comparison.compare import Comparison
     from libramen.comparison.doubt import Doubt
     from libramen.comparison.events import Events
     from libramen.comparison.fit import Fitted
+    from libramen.comparison.grade import Grade
     from libramen.comparison.headroom import Headroom
     from libramen.comparison.repeats import Repeats
     from libramen.comparison.search import Search

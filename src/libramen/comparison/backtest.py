@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 import numpy as np
 
 from libramen.comparison.compared import BINS, FEW, Compared, all_percentiles, answered
-from libramen.comparison.grade import Grade, grade_of, keep_grade, kept_grade
+from libramen.comparison.grade import Grade, grade_of, keep_grade
 from libramen.comparison.held_back import Regimes, regimes
 from libramen.comparison.hours import Hour, hours
 from libramen.errors import StudyError
@@ -198,6 +198,3 @@ def _failed_minutes(trace: Trace, ending: np.ndarray) -> list[FailedMinute]:
         for k in sorted(worst.tolist())
         if logged[k] + replayed[k]
     ]
-
-
-__all__ = ["Backtest", "FailedMinute", "Grade", "backtest", "kept_grade"]

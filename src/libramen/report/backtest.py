@@ -11,9 +11,10 @@ from libramen.report.words import clock, count, demand_sections
 if TYPE_CHECKING:
     from collections.abc import Iterable, Iterator
 
-    from libramen.comparison.backtest import Backtest, Grade
+    from libramen.comparison.backtest import Backtest
     from libramen.comparison.compared import Compared
     from libramen.comparison.fit import Fitted
+    from libramen.comparison.grade import Grade
     from libramen.study.study import Study
 
 _MOST_SCOPES: Final = 8

@@ -9,7 +9,7 @@ from libramen.comparison.doubt import share_from
 from libramen.outcome.story import FAILED_NOTE, miss, show_latency
 from libramen.outcome.words import clock
 from libramen.report.section import Cell, Column, Row, Section, row
-from libramen.report.words import availability, beyond, demand_sections, evidence_sections, fleet_range, heading, share
+from libramen.report.words import availability, beyond, demand_sections, fleet_range, heading, share
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -50,7 +50,7 @@ def comparison_sections(study: Study, found: Comparison) -> list[Section]:
 
 def shown(found: Comparison) -> list[Section]:
     """What a notebook shows: what speaks against it, and the table of the plans."""
-    above = [] if found.evidence is None else evidence_sections(found.evidence)
+    above = [] if found.evidence is None else demand_sections(found.evidence.demand)
     return [*above, plans_section(found.figures, best=found.cheapest)]
 
 

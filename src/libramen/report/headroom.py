@@ -6,14 +6,14 @@ from typing import TYPE_CHECKING, Final
 
 from libramen import units
 from libramen.report.section import Cell, Column, Section, row
-from libramen.report.words import BEYOND, evidence_sections
+from libramen.report.words import BEYOND, demand_sections
 
 if TYPE_CHECKING:
     from libramen.comparison.headroom import Headroom
     from libramen.comparison.limits import Room
     from libramen.trace.evidence import Evidence
 
-_BEYOND_SAYS: Final = f" {BEYOND.strip()}: beyond it, where the study is all that is known."
+_BEYOND_SAYS: Final = f" {BEYOND.strip()} marks loads above that: there nothing but the model says what happens."
 
 
 def shown(found: Headroom) -> list[Section]:
@@ -23,7 +23,7 @@ def shown(found: Headroom) -> list[Section]:
 
 def headroom_sections(name: str, found: Headroom) -> list[Section]:
     """A row a plan; `name`: of the study."""
-    return [*evidence_sections(found.evidence), _rooms(name, found)]
+    return [*demand_sections(found.evidence.demand), _rooms(name, found)]
 
 
 def _rooms(name: str, found: Headroom) -> Section:

@@ -85,7 +85,7 @@ def _fixed(rows: list[Row]) -> list[str]:
     """What it means where nothing differs."""
     if not any(cell.text == _SAME for one in rows for cell in one.cells):
         return []
-    return [f"{_SAME}: in every repeat, given exactly these requests; others would come to something else."]
+    return [f"{_SAME}: every repeat of exactly these requests gives this figure; other requests give another."]
 
 
 def _days(found: Repeats) -> list[str]:

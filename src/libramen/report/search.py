@@ -9,7 +9,7 @@ from libramen.outcome.story import and_list
 from libramen.report.comparison import plans_section
 from libramen.report.repeats import repeats_section
 from libramen.report.section import Section
-from libramen.report.words import beyond, evidence_sections
+from libramen.report.words import beyond, demand_sections
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -29,7 +29,7 @@ def search_sections(name: str, found: Search, *, front: bool = False) -> list[Se
         found: the search.
         front: show those that nobody beats.
     """
-    sections = [] if found.evidence is None else evidence_sections(found.evidence)
+    sections = [] if found.evidence is None else demand_sections(found.evidence.demand)
     for one in found.scenarios:
         load = f": {one.scale:g} times the load" if len(found.scenarios) > 1 else ""
         sections += _sections(f"{name}{load}", one, front=front)

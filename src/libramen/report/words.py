@@ -28,13 +28,8 @@ def heading(study: Study, trace: Trace, *more: str) -> Section:
     return Section(study.name, (said + (FROM_CACHE if trace.source.from_cache else ""), *more), prose=True)
 
 
-def evidence_sections(evidence: Evidence) -> list[Section]:
-    """What speaks against all that follows; empty: nothing."""
-    return [*bottleneck_section(evidence.bottleneck, evidence.logged), *doubts_section(evidence.doubts)]
-
-
 def demand_sections(demand: Demand) -> list[Section]:
-    """What speaks against the work of a trace; empty: nothing."""
+    """What speaks against the work of a trace, before anything that rests on it; empty: nothing."""
     return [*bottleneck_section(demand.bottleneck, demand.busiest), *doubts_section(demand.doubts)]
 
 
@@ -59,7 +54,7 @@ def bottleneck_section(found: Bottleneck | None, logged: float | None) -> list[S
         "- It may be a service behind this one (a database), a lock or a pool of connections; or the fleet had fewer "
         "replicas, slots or threads than recorded_on says."
     )
-    so = f"- Of loads above {limit}, a replay says too little: there it is this that fills up first."
+    so = f"- Of loads above {limit}, a replay says too little: what they waited for may be full first."
     do = (
         "What to do: add what they wait for, and host it in the recorded plan (docs/more-than-one-service.md). Or, "
         "where the fleet was smaller, correct that plan: `libramen backtest --fit slots,threads` looks for it."

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any, Final
 from libramen.trace.growing import counted
 
 if TYPE_CHECKING:
-    from libramen.trace.trace import Bottleneck, Trace
+    from libramen.trace.trace import Demand, Trace
 
 _AS_BUSY: Final = 1.05
 """A minute that has no more than so many times the requests counts as one that was seen."""
@@ -20,17 +20,17 @@ class Evidence:
     """What the log behind a trace has seen, beside the load that is replayed.
 
     Attributes:
-        logged: requests a second in the busiest minute of the log; None: the trace is not of a log, or its work was
-            given with it.
+        demand: how the work was found, and what speaks against it.
         replayed: requests a second in the busiest minute of what is replayed.
-        bottleneck: what the log shows to slow requests down and the study does not have; None: nothing.
-        doubts: what else speaks against the work that was found, a sentence each.
     """
 
-    logged: float | None
+    demand: Demand
     replayed: float
-    bottleneck: Bottleneck | None
-    doubts: tuple[str, ...]
+
+    @property
+    def logged(self) -> float | None:
+        """Requests a second in the busiest minute of the log; None: no log is known."""
+        return self.demand.busiest
 
     @property
     def up_to(self) -> float | None:
@@ -43,11 +43,12 @@ class Evidence:
 
     def to_dict(self) -> dict[str, Any]:
         """As in the JSON of the command line."""
+        found = self.demand.bottleneck
         return {
             "logged_per_s": self.logged,
             "replayed_per_s": self.replayed,
-            "bottleneck": None if self.bottleneck is None else asdict(self.bottleneck),
-            "doubts": list(self.doubts),
+            "bottleneck": None if found is None else asdict(found),
+            "doubts": list(self.demand.doubts),
         }
 
 
@@ -63,5 +64,4 @@ def evidence_of(trace: Trace, scale: float = 1.0) -> Evidence:
         >>> evidence_of(load_study("saltmarsh/study.toml").trace()).logged  # doctest: +SKIP
         41.2
     """
-    demand = trace.demand
-    return Evidence(demand.busiest, scale * busiest_minute(trace), demand.bottleneck, demand.doubts)
+    return Evidence(trace.demand, scale * busiest_minute(trace))
