@@ -23,10 +23,12 @@ STRETCH_S: Final = 900.0
 _FEWEST: Final = 120
 _ROUNDS: Final = 24
 _NEAR: Final = 0.002
+"""Of the mean latency: nearer than chance brings two replays to each other."""
 _STEP: Final = 0.03
 _LEAST_STEP, _MOST_STEP = 0.0005, 0.2
 _SLOWER, _FASTER = 0.4, 1.3
 _WELL: Final = 0.03
+"""An error that is not worth further replays."""
 _STEPS: Final = (0.02, 0.01, 0.005, 0.0025)
 
 
@@ -72,7 +74,6 @@ def with_totals(
     """
     count, firsts = np.bincount(stretch), np.searchsorted(stretch, np.arange(1, int(stretch[-1]) + 1))
     parts = np.split(latency_s, firsts)
-
     logged_s = np.bincount(stretch, latency_s) / count
 
     def means(taken_s: np.ndarray) -> np.ndarray:

@@ -197,33 +197,22 @@ def estimate(
     # replay elsewhere would find that clump again. Where nobody slowed anybody down they do not matter.
     undisturbed = float(work_s.sum()) > _UNDISTURBED * float((logged.latency_s - plan.tier.overhead).sum())
     each = explained and (undisturbed or not trace.source.whole_seconds)
-    unsure = 0.0
+    unsure, whole_seconds = 0.0, trace.source.whole_seconds
     if not each:
         stretch = stretches_of(logged.at_s, logged.latency_s)
         if explained:
             work_s = shuffled_nearby(work_s, logged.route, stretch, _NEARBY, stream(seed, "unqueue", 1))
         else:
-            whole_seconds = trace.source.whole_seconds
-            # In an overload how long a request took says when it came, and nothing of its work.
-            crowd = float(np.quantile(in_system(logged.at_s, logged.latency_s), _BUSY)) / recorded.slots
-            work_s = Exchange(
-                recorded,
-                logged,
-                work_s,
-                stretch,
-                seed,
-                whole_seconds=whole_seconds,
-                by_load=server is None and late > _LOST and crowd < _CROWDED,
-            ).run()
-    if not each and not roughly:
-        cut_off = np.bincount(stretch, gave_up[rows]) > _CUT_OFF * np.bincount(stretch)
-        unsure = float(np.mean(cut_off[stretch]))
-        work_s, replayed_s = with_totals(
-            work_s, logged.latency_s, stretch, cut_off, lambda some_s: forwards(recorded, logged, some_s, seed)[0]
-        )
-        error = error_of(replayed_s, logged.latency_s)
+            work_s = _exchanged(recorded, logged, work_s, stretch, late, seed, whole_seconds=whole_seconds)
+        if not roughly:
+            cut_off = np.bincount(stretch, gave_up[rows]) > _CUT_OFF * np.bincount(stretch)
+            unsure = float(np.mean(cut_off[stretch]))
+            work_s, replayed_s = with_totals(
+                work_s, logged.latency_s, stretch, cut_off, lambda some_s: forwards(recorded, logged, some_s, seed)[0]
+            )
+            error = error_of(replayed_s, logged.latency_s)
     if not roughly and late > _MOST_LATE:
-        replayed = _late_in_a_replay(recorded, logged, work_s, seed, whole_seconds=trace.source.whole_seconds)
+        replayed = _late_in_a_replay(recorded, logged, work_s, seed, whole_seconds=whole_seconds)
         if late - replayed > _MORE_LATE or error > _MOST_ERROR:
             raise TraceError(_cannot_be(recorded, logged, late))
     work_s = _with_censored(work_s, found.work_s, gave_up[rows], logged.route, seed)
@@ -242,7 +231,7 @@ def estimate(
     )
     place = np.empty(len(trace), np.int64)
     place[order] = np.arange(len(trace))
-    return Estimate(unqueued, logged, place[rows], recorded, trace.source.whole_seconds)
+    return Estimate(unqueued, logged, place[rows], recorded, whole_seconds)
 
 
 # -- before the iteration --------------------------------------------------------------------------
@@ -299,6 +288,24 @@ def _common_routes(codes: np.ndarray) -> np.ndarray:
     number = np.cumsum(counts >= FEW)
     common: np.ndarray = np.where(counts >= FEW, number, 0)[codes]
     return common
+
+
+def _exchanged(
+    recorded: Recorded,
+    logged: Logged,
+    work_s: np.ndarray,
+    stretch: np.ndarray,
+    late: float,
+    seed: int,
+    *,
+    whole_seconds: bool,
+) -> np.ndarray:
+    """The work, exchanged until a log of a replay says of it what this log says."""
+    # In an overload how long a request took says when it came, and nothing of its work.
+    crowd = float(np.quantile(in_system(logged.at_s, logged.latency_s), _BUSY)) / recorded.slots
+    by_load = logged.server is None and late > _LOST and crowd < _CROWDED
+    exchange = Exchange(recorded, logged, work_s, stretch, seed, whole_seconds=whole_seconds, by_load=by_load)
+    return exchange.run()
 
 
 def _late_in_a_replay(
