@@ -204,13 +204,12 @@ def estimate(
             work_s = shuffled_nearby(work_s, logged.route, stretch, _NEARBY, stream(seed, "unqueue", 1))
         else:
             work_s = _exchanged(recorded, logged, work_s, stretch, late, seed, whole_seconds=whole_seconds)
-        if not roughly:
-            cut_off = np.bincount(stretch, gave_up[rows]) > _CUT_OFF * np.bincount(stretch)
-            unsure = float(np.mean(cut_off[stretch]))
-            work_s, replayed_s = with_totals(
-                work_s, logged.latency_s, stretch, cut_off, lambda some_s: forwards(recorded, logged, some_s, seed)[0]
-            )
-            error = error_of(replayed_s, logged.latency_s)
+        cut_off = np.bincount(stretch, gave_up[rows]) > _CUT_OFF * np.bincount(stretch)
+        unsure = float(np.mean(cut_off[stretch]))
+        work_s, replayed_s = with_totals(
+            work_s, logged.latency_s, stretch, cut_off, lambda some_s: forwards(recorded, logged, some_s, seed)[0]
+        )
+        error = error_of(replayed_s, logged.latency_s)
     if not roughly and late > _MOST_LATE:
         replayed = _late_in_a_replay(recorded, logged, work_s, seed, whole_seconds=whole_seconds)
         if late - replayed > _MORE_LATE or error > _MOST_ERROR:
