@@ -1,6 +1,7 @@
 """How much memory a replay takes: with requests kept, and of a trace in chunks whose requests are not kept.
 
-Then what a trace takes that is made, read and compared by the command line.
+Then what a load takes that is multiplied by ten, and what a trace takes that is made, read and compared by the command
+line.
 
     python benchmarks/memory.py [--requests 20000000]
 
@@ -25,8 +26,9 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from libramen import Plan, Service, Tier, Trace, replay
+from libramen import Plan, Service, Tier, Trace, replay, scaled_in_chunks, shaped
 from libramen.cli import run
+from libramen.trace.stretches import stretches_of
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator
@@ -83,6 +85,21 @@ def in_chunks(n: int) -> None:
     replay(chunks(n), SERVICE, PLAN)
 
 
+def a_tenth(n: int) -> Trace:
+    trace = whole(n // 10)
+    stretches_of(trace)  # and what looking for stretches takes
+    return trace
+
+
+def grown(n: int) -> None:
+    shaped(a_tenth(n), [{"scale": 10}])
+
+
+def grown_in_chunks(n: int) -> None:
+    for _ in scaled_in_chunks(a_tenth(n), 10):
+        pass
+
+
 def command(arguments: tuple[str, ...], n: int) -> None:
     with contextlib.redirect_stdout(io.StringIO()), contextlib.redirect_stderr(io.StringIO()):
         status = run([argument.format(rate=n / 2_592_000) for argument in arguments])
@@ -107,14 +124,14 @@ def by_command(n: int) -> None:
             print(f"{what}: {most / 1e6:,.0f} MB at the most in one process, {n:,} requests, {took:.0f} s")
 
 
-def measured(case: Callable[[int], None], n: int) -> tuple[float, float]:
+def measured(case: Callable[[int], object], n: int) -> tuple[float, float]:
     """Peak memory of a process of its own, or of the largest that it started [bytes], and time [s]."""
     # No `Pool`, whose processes may have none of their own.
     with ProcessPoolExecutor(1, multiprocessing.get_context("spawn")) as executor:
         return executor.submit(_measure, case, n).result()
 
 
-def _measure(case: Callable[[int], None], n: int) -> tuple[float, float]:
+def _measure(case: Callable[[int], object], n: int) -> tuple[float, float]:
     began = time.perf_counter()
     case(n)
     most = max(resource.getrusage(who).ru_maxrss for who in (resource.RUSAGE_SELF, resource.RUSAGE_CHILDREN))
@@ -131,6 +148,10 @@ def main() -> None:
     print(f"kept: {(most - alone) / few:.0f} bytes a request beside the trace, {few:,} requests")
     most, took = measured(in_chunks, n)
     print(f"in chunks: {most / 1e6:,.0f} MB in all, {n:,} requests, {n / took / 1e6:.2f} million a second")
+    for what, grow in (("at once", grown), ("in chunks", grown_in_chunks)):
+        base, _ = measured(a_tenth, n)
+        most, _ = measured(grow, n)
+        print(f"ten times a load of {n // 10:,} requests, {what}: {(most - base) / 1e6:,.0f} MB beside the trace")
     by_command(n)
 
 

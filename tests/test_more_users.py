@@ -16,6 +16,7 @@ from hypothesis import strategies as st
 from builders import make_plan, make_tier
 from libramen import Objectives, Service, Trace, TraceError, load_study, read_trace, replay, shaped, write_trace
 from libramen.runs.cases import Case
+from libramen.trace.shape import Scale
 from libramen.trace.stretches import BLOCK_S, stretches_of
 
 if TYPE_CHECKING:
@@ -285,3 +286,18 @@ def test_a_sample_of_visitors_knows_them(tmp_path: Path) -> None:
 def test_a_sample_that_is_none(tmp_path: Path, wrong: Any) -> None:
     with pytest.raises(TraceError, match="sampled"):
         _sampled(tmp_path, np.arange(10.0), np.ones(10, bool), sampled=wrong)
+
+
+@pytest.mark.parametrize("factor", [0.5, 1.0, 3.7])
+def test_chunks_are_the_load_a_part_at_a_time(factor: float, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Also of a stretch with more requests than a chunk, and with a request at the very end."""
+    monkeypatch.setattr("libramen.trace.multiply._AT_ONCE", 500)
+    at_s = np.append(_arrivals(3, lambda at_s: np.full(len(at_s), 5.0), 5.0, 600.0), 600.0)
+    visitor = np.arange(len(at_s)) % 70
+    trace = _trace(at_s, 3, 600.0, visitor=visitor)
+    whole = shaped(trace, [{"scale": factor}], seed=4)
+    chunks = list(Scale(scale=factor).in_chunks(trace, 4, number=1))
+    assert len(chunks) > 1
+    assert max(len(chunk) for chunk in chunks) < 700
+    for name in ("at_s", "cpu_s", "visitor"):
+        assert np.array_equal(np.concatenate([getattr(chunk, name) for chunk in chunks]), getattr(whole, name))

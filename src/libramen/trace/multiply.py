@@ -102,7 +102,7 @@ def multiplied_in_chunks(trace: Trace, factor: Factor, most: float, seed: int, n
     Yields:
         about a million requests at a time, in order of time, counted from the start of the trace.
     """
-    for rows, at_s, visitor in _pieces(trace, factor, most, seed, number):
+    for rows, at_s, visitor in _pieces(trace, factor, most, seed, number, slices=True):
         if len(rows):
             yield _trace_of(trace, _columns(trace, rows, at_s, visitor))
 
@@ -146,9 +146,9 @@ def _trace_of(trace: Trace, columns: dict[str, np.ndarray]) -> Trace:
 
 
 def _pieces(
-    trace: Trace, factor: Factor, most: float, seed: int, number: int
+    trace: Trace, factor: Factor, most: float, seed: int, number: int, *, slices: bool = False
 ) -> Iterator[tuple[np.ndarray, np.ndarray, np.ndarray | None]]:
-    """The requests of some stretches at a time, in order of time.
+    """The requests of some stretches at a time, in order of time; with `slices` a large stretch a part at a time.
 
     Yields:
         int64 (m,) which request of the trace each is, float64 (m,) when it comes [s], and int32 (m,) who sent it.
@@ -164,7 +164,15 @@ def _pieces(
     while first < len(stretches):
         last = int(np.searchsorted(stretches.bounds, stretches.bounds[first] + _AT_ONCE // copies, side="right")) - 1
         last = min(len(stretches), max(first + 1, last))
-        yield _piece(trace, factor, draws, _Batch.of_stretches(trace, stretches, slice(first, last)))
+        some = _Batch.of_stretches(trace, stretches, slice(first, last))
+        parts = -(-len(some.rows) * copies // _AT_ONCE) if slices else 1
+        # Each part draws all of the batch again, which takes time and no memory.
+        inner_s = np.linspace(some.starts_s[0], some.ends_s[-1], parts + 1)[1:-1]
+        edges_s = [-math.inf, *inner_s.tolist(), math.inf]
+        drawn = draws.states()
+        for part in range(parts):
+            draws.rewind(drawn)
+            yield _piece(trace, factor, draws, some, (edges_s[part], edges_s[part + 1]))
         first = last
 
 
@@ -221,12 +229,14 @@ class _Batch(NamedTuple):
 
 
 def _piece(
-    trace: Trace, factor: Factor, draws: _Draws, some: _Batch
+    trace: Trace, factor: Factor, draws: _Draws, some: _Batch, within: tuple[float, float]
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray | None]:
+    """The requests of a batch and its copies that come within some time [s]."""
     found_rows, found_s, found_copy = [], [], []
     for copy in range(draws.copies):
         came_s = draws.times(copy, some)
         kept = draws.kept(copy, some, factor(some.rows, came_s) - copy)
+        kept &= (came_s >= within[0]) & (came_s < within[1])
         found_rows.append(some.rows[kept])
         found_s.append(came_s[kept])
         found_copy.append(np.full(len(found_rows[-1]), copy, np.int32))
@@ -250,6 +260,15 @@ class _Draws:
             [stream(seed, "shape", number, part=(copy, kind)) for kind in (_LAG, _VISITOR, _REQUEST)]
             for copy in range(copies)
         ]
+
+    def states(self) -> list[Any]:
+        """From where each stream goes on."""
+        return [one.bit_generator.state for streams in self._streams for one in streams]
+
+    def rewind(self, states: list[Any]) -> None:
+        """Draw again what was drawn since then."""
+        for one, state in zip((one for streams in self._streams for one in streams), states, strict=True):
+            one.bit_generator.state = state
 
     def times(self, copy: int, some: _Batch) -> np.ndarray:
         """When the requests of a copy come [s]: the first is the trace itself, the others are turned round."""
