@@ -94,6 +94,11 @@ class Moment:
         """Whether it is a time of any day."""
         return self.time_of_day is not None and self.weekday is None
 
+    @property
+    def needs_arrivals(self) -> bool:
+        """Whether only a whole trace can tell when it is."""
+        return self.quiet_s is not None or self.is_peak
+
     def offsets(self, trace: Timeline, *, daily: bool, where: str, days: Sequence[str] | None = None) -> list[float]:
         """When it is, in seconds from the start of the trace.
 

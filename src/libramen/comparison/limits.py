@@ -346,9 +346,8 @@ def _power(factor: float) -> int:
 def _comes_in_chunks(case: Case) -> bool:
     """Whether all that the plan does can be known of a trace that comes in chunks."""
     hosted = System.of(case.services, case.plan).hosted
-    events = [event.model_dump_json() for one in hosted for event in (*one.plan.rollouts, *one.plan.faults)]
-    looks_ahead = any(word in event for event in events for word in ('"quietest', '"peak'))
-    return not looks_ahead and all(one.plan.balancer != "pinned" for one in hosted)
+    moments = [event.at for one in hosted for event in (*one.plan.rollouts, *one.plan.faults) if event.at is not None]
+    return not any(moment.needs_arrivals for moment in moments) and all(one.plan.balancer != "pinned" for one in hosted)
 
 
 def _month(factor: float | None, grow: float | None) -> float | None:
