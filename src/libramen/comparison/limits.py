@@ -346,7 +346,10 @@ def _power(factor: float) -> int:
 def _comes_in_chunks(case: Case) -> bool:
     """Whether all that the plan does can be known of a trace that comes in chunks."""
     hosted = System.of(case.services, case.plan).hosted
-    moments = [event.at for one in hosted for event in (*one.plan.rollouts, *one.plan.faults) if event.at is not None]
+    moments = [
+        *(rollout.at for one in hosted for rollout in one.plan.rollouts),
+        *(fault.at for one in hosted for fault in one.plan.faults if fault.at is not None),
+    ]
     return not any(moment.needs_arrivals for moment in moments) and all(one.plan.balancer != "pinned" for one in hosted)
 
 
