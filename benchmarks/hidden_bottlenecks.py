@@ -73,10 +73,10 @@ def sound(balancer: str, load: float, seed: int, *, alike: bool, n: int = REQUES
     work_s *= MEAN_S / work_s.mean()
     at_s = np.cumsum(rng.exponential(MEAN_S / (load * 12), n))
     trace = Trace.from_arrays(at_s=at_s, cpu_s=0.4 * work_s, wait_s=0.6 * work_s)
-    [run] = control.run(trace, System.of(service, plan), seed=5).values()
-    assert run.results is not None
+    run = control.run(trace, System.of(service, plan), seed=5)
+    assert run.kept is not None
     name = f"{balancer}, load {load}, {'alike' if alike else 'independent'}"
-    return Case(name, at_s, run.results.latency_s, route, service, plan, run.results.replica)
+    return Case(name, at_s, run.kept.latency_s, route, service, plan, run.kept.replica)
 
 
 def in_turn(at_s: np.ndarray, work_s: np.ndarray, servers: int) -> np.ndarray:

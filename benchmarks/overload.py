@@ -36,11 +36,10 @@ def work_of(kind: str, mean_s: float, n: int, rng: np.random.Generator) -> np.nd
 
 
 def latencies(at_s: np.ndarray, work_s: np.ndarray, service: Service, plan: Plan, seed: int) -> np.ndarray:
-    if plan.balancer == "shared_queue":
-        return np.asarray(in_turn(at_s, work_s, service.slots * plan.replicas_used) - at_s)
+    if plan.only.balancer == "shared_queue":
+        return np.asarray(in_turn(at_s, work_s, service.slots * plan.only.replicas_used) - at_s)
     trace = Trace.from_arrays(at_s=at_s, cpu_s=0.4 * work_s, wait_s=0.6 * work_s)
-    results = next(iter(control.run(trace, System.of(service, plan), seed=seed).values())).results
-    assert results is not None
+    results = control.run(trace, System.of(service, plan), seed=seed).kept
     return np.asarray(results.latency_s)
 
 

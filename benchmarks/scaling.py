@@ -43,7 +43,7 @@ def seconds(trace: Trace, **scaling: Any) -> tuple[float, int, int]:
     """How long a replay takes, its decisions and its replicas."""
     plan = Plan(tier=TIER, size="small", replicas=2, scaling=scaling or {"rule": "fixed"})
     begin = time.perf_counter()
-    [run] = control.run(trace, System.of(Service(slots=8, start=5), plan)).values()
+    run = control.run(trace, System.of(Service(slots=8, start=5), plan)).only
     return time.perf_counter() - begin, len(run.decisions), len(run.replicas)
 
 

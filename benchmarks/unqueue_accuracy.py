@@ -115,7 +115,7 @@ def truth_of(case: Case, kind: str, n: int, seed: int = 1) -> tuple[Trace, np.nd
 
 
 def latencies(trace: Trace, service: Service, plan: Plan, seed: int = 0) -> np.ndarray:
-    [run] = control.run(trace, System.of(service, plan), seed=seed).values()
+    run = control.run(trace, System.of(service, plan), seed=seed)
     assert run.results is not None
     return run.results.latency_s
 

@@ -2,11 +2,16 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from libramen import Outcome, Plan, Service, Tier, Trace, replay
+from libramen import Objectives, Outcome, Plan, Service, Tier, Trace, replay
+from libramen.runs.cases import Case
+from libramen.study.system import System
+
+if TYPE_CHECKING:
+    from libramen.engine.run import ServiceRun
 
 
 def make_tier(**values: Any) -> Tier:
@@ -25,6 +30,10 @@ def make_tier(**values: Any) -> Tier:
 
 def make_plan(tier: Tier | None = None, **values: Any) -> Plan:
     return Plan(**{"tier": tier or make_tier(), "size": "s", "replicas": 1} | values)
+
+
+def make_case(services: Any, plan: Any, objectives: Objectives, *more: Any, **values: Any) -> Case:
+    return Case(System.of(services, plan), objectives, *more, **values)
 
 
 def make_trace(
@@ -53,19 +62,24 @@ def assert_agree(one: Outcome, other: Outcome) -> None:
     np.testing.assert_allclose(a.latency_s, b.latency_s, rtol=0, atol=1e-9)
     np.testing.assert_allclose(a.before_s, b.before_s, rtol=0, atol=1e-9)
     np.testing.assert_allclose(a.queued_s, b.queued_s, rtol=0, atol=1e-9)
-    for mine, theirs in zip(one.run.replicas, other.run.replicas, strict=True):
+    for first, second in zip(one.run.services.values(), other.run.services.values(), strict=True):
+        _assert_fleets_agree(first, second)
+
+
+def _assert_fleets_agree(one: ServiceRun, other: ServiceRun) -> None:
+    for mine, theirs in zip(one.replicas, other.replicas, strict=True):
         assert [stage for _, stage in mine.stages] == [stage for _, stage in theirs.stages], (mine, theirs)
         for (x, _), (y, _) in zip(mine.stages, theirs.stages, strict=True):
             assert abs(x - y) <= 1e-9, (mine, theirs)
-    for mine, theirs in zip(one.run.decisions, other.run.decisions, strict=True):
+    for mine, theirs in zip(one.decisions, other.decisions, strict=True):
         assert mine.measure == theirs.measure
         for a_figure, another in zip(mine, theirs, strict=True):
             assert a_figure == another or abs(a_figure - another) <= 1e-9, (mine, theirs)
-    for mine, theirs in zip(one.run.replicas, other.run.replicas, strict=True):
+    for mine, theirs in zip(one.replicas, other.replicas, strict=True):
         assert (mine.decision, mine.ended_by, mine.why, mine.why_gone) == (
             theirs.decision, theirs.ended_by, theirs.why, theirs.why_gone,
         )  # fmt: skip
         assert abs(mine.core_s - theirs.core_s) <= 1e-8, (mine, theirs)
-    np.testing.assert_allclose(one.run.use, other.run.use, rtol=1e-12, atol=1e-8)
+    np.testing.assert_allclose(one.use, other.use, rtol=1e-12, atol=1e-8)
     # Late in a day a time is a multiple of 1.5e-11 s, and an integral adds thousands of differences of times.
-    np.testing.assert_allclose(one.run.integrals, other.run.integrals, rtol=1e-12, atol=1e-8)
+    np.testing.assert_allclose(one.integrals, other.integrals, rtol=1e-12, atol=1e-8)

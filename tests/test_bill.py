@@ -184,7 +184,7 @@ def test_a_slot_handed_on_at_one_instant_is_one_period() -> None:
     tier = _lantern(granularity="1s", per_core_second=1)
     for data_plane in ("compiled", "plain"):
         outcome = replay(trace, Service(slots=1), make_plan(tier), data_plane=data_plane)
-        assert outcome.run.use.sum() == 6
+        assert outcome.run.only.use.sum() == 6
 
 
 def test_free_allowances_of_use_are_of_the_month() -> None:
@@ -239,6 +239,6 @@ def test_a_running_life_is_not_rounded_up() -> None:
 def test_the_least_month_has_its_zones_and_the_price_of_work() -> None:
     """Two zones at 0.01 an hour: 14.60, and one replica 730. By use: 0.5 core-s of each of 3,600,000 requests at 0.0001."""
     tier = make_tier(zones=["east", "west"], zone_per_hour="0.01")
-    assert least_month(make_plan(tier, replicas=1), {}) == Decimal("744.60")
+    assert least_month(make_plan(tier, replicas=1).only, {}) == Decimal("744.60")
     used = {"in_use": Fraction(3_600_000)}
-    assert least_month(make_plan(_lantern(per_core_second="0.0001"), replicas=1), used) == Decimal("180.00")
+    assert least_month(make_plan(_lantern(per_core_second="0.0001"), replicas=1).only, used) == Decimal("180.00")

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 import pytest
 
-from builders import make_plan, make_tier, make_trace
+from builders import make_case, make_plan, make_tier, make_trace
 from libramen import (
     Objectives,
     Service,
@@ -31,7 +31,6 @@ from libramen.comparison.vary import combinations
 from libramen.engine.struck import StruckFleet
 from libramen.outcome.figures import Figures
 from libramen.rules.rollouts import Rolling, Switch
-from libramen.runs.cases import Case
 from libramen.study.study import Heading
 from libramen.study.trace_table import TraceTable
 from libramen.trace.evidence import Evidence
@@ -41,7 +40,7 @@ from libramen.trace.trace import Demand
 def _study(**values: Any) -> Study:
     plan = values.pop("plan", make_plan(name="p"))
     return Study(
-        Path("borders.toml"), heading=Heading(), trace=TraceTable(files=("none.csv",)), tiers={"t": plan.tier},
+        Path("borders.toml"), heading=Heading(), trace=TraceTable(files=("none.csv",)), tiers={"t": plan.only.tier},
         services={"service": Service(slots=1)}, plans={"p": plan}, objectives=values.pop("objectives", Objectives()),
     )  # fmt: skip
 
@@ -52,7 +51,7 @@ def _study(**values: Any) -> Study:
 def test_a_request_that_takes_just_as_long_as_it_may_is_not_late() -> None:
     """Else a search would stop the replay of a plan that holds."""
     trace = make_trace([10.0 * k for k in range(300)], wait=1.0, span_s=3000)
-    case = Case({"service": Service(slots=1)}, make_plan(), Objectives(max="1s", p50="1s"))
+    case = make_case({"service": Service(slots=1)}, make_plan(), Objectives(max="1s", p50="1s"))
     assert isinstance(Try(None, NOTHING)(case, trace), Figures)
     assert not isinstance(Try(None, NOTHING)(case, make_trace([0.0, 10.0], wait=[1.0, 1.001], span_s=3000)), Figures)
 
@@ -70,15 +69,15 @@ def test_what_costs_up_to_two_percent_more_is_replayed_to_the_end() -> None:
 
 
 def test_of_what_may_not_be_sold_no_replica_is_sure() -> None:
-    assert fewest(make_plan(replicas=3)) == 3
-    assert fewest(make_plan(make_tier(order_fails="1%"), replicas=3)) == 0
+    assert fewest(make_plan(replicas=3).only) == 3
+    assert fewest(make_plan(make_tier(order_fails="1%"), replicas=3).only) == 0
 
 
 def test_a_varied_floor_lifts_the_replicas_at_the_start() -> None:
     rule = {"rule": "target", "measure": "cpu", "target": "60%", "every": "20s", "floor": 1, "ceiling": 9}
     study = _study(plan=make_plan(name="p", replicas=2, scaling=rule))
     found = combinations(study, study.plans["p"], {"scaling.floor": [1, 4]})
-    assert [one.plan.replicas for one in found if one.plan is not None] == [2, 4]
+    assert [one.plan.only.replicas for one in found if one.plan is not None] == [2, 4]
 
 
 def _missed(*names: str) -> SimpleNamespace:
@@ -130,7 +129,7 @@ def test_machines_of_a_lost_zone_are_not_kept_for_an_update() -> None:
     closed: list[str] = []
     made = SimpleNamespace(
         fleet=fleet, plane=None, agenda=None, placement=SimpleNamespace(close=closed.append),
-        plan=SimpleNamespace(tier=SimpleNamespace(notice=0.0)),
+        hosting=SimpleNamespace(tier=SimpleNamespace(notice=0.0)),
     )  # fmt: skip
     StruckFleet(made).lose("a", 5.0, detect_s=None)  # type: ignore[arg-type]
     assert (fleet.free_machines, closed) == ([2], ["a"])
@@ -138,7 +137,7 @@ def test_machines_of_a_lost_zone_are_not_kept_for_an_update() -> None:
 
 def _deaths(plan: Any, span_s: float, service: Service, seed: int = 0) -> list[float]:
     trace = make_trace([0.0], wait=0.1, span_s=span_s)
-    return [death.at_s for death in replay(trace, service, plan, seed=seed).run.deaths]
+    return [death.at_s for death in replay(trace, service, plan, seed=seed).run.only.deaths]
 
 
 def test_what_was_drawn_for_a_process_does_not_strike_the_next_one() -> None:
@@ -185,10 +184,10 @@ def test_an_hour_belongs_to_the_quarter_in_which_its_middle_is() -> None:
     """From half past midnight on: hours of the clock end at half hours of the trace."""
     at_s = np.arange(0, 3 * 86_400.0, 600.0)
     trace = make_trace(at_s.tolist(), wait=1.0, span_s=3 * 86_400.0, start="2031-06-05T00:30", time_zone="UTC")
-    case = Case({"service": Service(slots=1)}, make_plan(), Objectives(p95="9s"))
+    case = make_case({"service": Service(slots=1)}, make_plan(), Objectives(p95="9s"))
     days = case.figures(trace).days
     assert days is not None
-    assert days.used[""]["replicas"] == (19_800.0, *[21_600.0] * 10, 23_400.0)
+    assert days.used["service"]["replicas"] == (19_800.0, *[21_600.0] * 10, 23_400.0)
 
 
 # -- the door ------------------------------------------------------------------------------------

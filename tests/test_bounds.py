@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from builders import make_tier
+from builders import make_case, make_tier
 from libramen import Objectives, Plan, Service, Trace, replay
 from libramen.comparison.bounds import (
     Budgets,
@@ -24,7 +24,6 @@ from libramen.comparison.bounds import (
     least_cost,
     likely_cost,
 )
-from libramen.runs.cases import Case
 
 if TYPE_CHECKING:
     from libramen.engine.fleet import Fleet
@@ -72,7 +71,7 @@ def test_what_is_spent_is_never_more_than_the_bill(
 ) -> None:
     """At every instant; nor is the least cost. Over a week and more each hour of the week counts by itself."""
     trace, made = _trace(days, start=start), Plan(tier=make_tier(**tier), size="s", **plan)
-    spent, seen = Spent(trace, [made]), []
+    spent, seen = Spent(trace, [made.only]), []
 
     def look(now_s: float, fleets: list[Fleet]) -> None:
         seen.append(spent.month(now_s, fleets))
@@ -114,8 +113,8 @@ def test_what_is_sent_is_never_less_than_what_must_be(
     ok = replay(trace, services, made, settle=settle_s).availability
     percentile = next(name for name, share in {"p99": 0.99, "p90": 0.9, "p50": 0.5}.items() if ok >= share)
     objectives = Objectives(**({"availability": ok - 1e-9} if kind == "availability" else {percentile: "300d"}))
-    sent = LeastUse(trace).of(Case(services, made, objectives, settle_s=settle_s))
-    spent, seen = Spent(trace, [made], sent), []
+    sent = LeastUse(trace).of(make_case(services, made, objectives, settle_s=settle_s))
+    spent, seen = Spent(trace, [made.only], sent), []
     bill = replay(trace, services, made, watch=lambda now_s, fleets: seen.append(spent.month(now_s, fleets))).bill
     assert least_cost(made) <= least_cost(made, sent) <= bill.month
     assert max(seen) <= bill.month
@@ -132,7 +131,7 @@ def test_where_nothing_may_fail_all_is_known_that_is_sent(tier: dict[str, Any], 
     made, services = Plan(tier=make_tier(**tier), size="s", replicas=1), {"service": Service(slots=9)}
 
     def least(**objectives: Any) -> Decimal:
-        return least_cost(made, LeastUse(trace).of(Case(services, made, Objectives(**objectives))))
+        return least_cost(made, LeastUse(trace).of(make_case(services, made, Objectives(**objectives))))
 
     bill = replay(trace, services, made).bill.month
     assert bill - Decimal("0.02") <= least(availability="100%") <= bill
@@ -149,7 +148,7 @@ def test_before_it_counts_everything_may_fail() -> None:
     services, wanted = {"service": Service(slots=1, backlog=0)}, Objectives(availability="100%")
     outcome = replay(trace, services, made, wanted, settle=3600)
     assert outcome.meets_all
-    sent = LeastUse(trace).of(Case(services, made, wanted, settle_s=3600))
+    sent = LeastUse(trace).of(make_case(services, made, wanted, settle_s=3600))
     assert outcome.bill.month - Decimal(16) < least_cost(made, sent) <= outcome.bill.month
 
 
@@ -168,7 +167,7 @@ def test_what_is_likely_does_not_look_at_what_may_break() -> None:
 def test_no_fewer_replicas_are_paid_than_the_fewest(plan: dict[str, Any], tier: dict[str, Any]) -> None:
     trace, made = _trace(0.5), Plan(tier=make_tier(**tier), size="s", **plan)
     found = replay(trace, Service(slots=4), made)
-    assert found.paid_s >= fewest(made) * trace.span_s - 1e-6
+    assert found.paid_s >= fewest(made.only) * trace.span_s - 1e-6
 
 
 @settings(deadline=None)
@@ -204,10 +203,10 @@ def test_a_fleet_that_changes_is_never_ruled_out(plan: dict[str, Any]) -> None:
     trace = Trace.from_arrays(at_s=at_s, cpu_s=np.full(400, 1.0), span_s=3600)
     service, wanted = {"service": Service(slots=5)}, Objectives(p95="1s")
     made = Plan(tier=make_tier(), size="s", replicas=1, name="p")
-    assert Overload(trace).rules_out(Case(service, made, wanted))
-    assert not Overload(trace).rules_out(Case(service, made.replace(**plan), wanted))
-    assert not Overload(trace).rules_out(Case(service, made, wanted, settle_s=10))
-    assert not Overload(trace).rules_out(Case(service, made, Objectives(month=1)))
+    assert Overload(trace).rules_out(make_case(service, made, wanted))
+    assert not Overload(trace).rules_out(make_case(service, made.replace(**plan), wanted))
+    assert not Overload(trace).rules_out(make_case(service, made, wanted, settle_s=10))
+    assert not Overload(trace).rules_out(make_case(service, made, Objectives(month=1)))
 
 
 def test_the_budget_of_objectives_on_all_requests() -> None:
@@ -217,7 +216,7 @@ def test_the_budget_of_objectives_on_all_requests() -> None:
     )  # fmt: skip
     assert [goal.name for goal in wanted.goals() if about_all(goal)] == ["p95", "p99", "availability"]
     made = Plan(tier=make_tier(), size="s", replicas=1)
-    budgets = Budgets(Case({"service": Service(slots=5)}, made, wanted), 1000)
+    budgets = Budgets(make_case({"service": Service(slots=5)}, made, wanted), 1000)
     assert budgets.failed == pytest.approx(10)
     assert [(limit_s, round(most)) for limit_s, most in budgets.late] == [(1.0, 50), (2.0, 10)]
 
@@ -227,7 +226,9 @@ def test_a_replay_is_stopped_when_nothing_can_save_it(objective: dict[str, Any],
     """All are late, none fails: halfway through the trace at the latest."""
     at_s = np.arange(0.0, 3600, 10)
     trace = Trace.from_arrays(at_s=at_s, cpu_s=np.zeros(360), wait_s=np.full(360, 5.0), span_s=3600)
-    case = Case({"service": Service(slots=5)}, Plan(tier=make_tier(), size="s", replicas=2), Objectives(**objective))
+    case = make_case(
+        {"service": Service(slots=5)}, Plan(tier=make_tier(), size="s", replicas=2), Objectives(**objective)
+    )
     watch, seen = Watch(trace, case), []
 
     def look(now_s: float, fleets: list[Fleet]) -> None:
@@ -235,7 +236,7 @@ def test_a_replay_is_stopped_when_nothing_can_save_it(objective: dict[str, Any],
         watch.look(now_s, fleets)
 
     def run() -> None:
-        replay(trace, case.services, case.plan, case.objectives, records=watch.records, watch=look)
+        replay(trace, case.system.only.service, case.plan, case.objectives, records=watch.records, watch=look)
 
     if not stops:
         run()
@@ -253,11 +254,11 @@ def test_what_is_used_by_now_is_spent(granularity: float) -> None:
     trace = _trace(2.0)
     tier = make_tier(billing="per_request", per_core_second="0.001", granularity=granularity, sizes={"s": {"cores": 1}})
     made, services = Plan(tier=tier, size="s", replicas=2), {"service": Service(slots=4)}
-    spent, seen = Spent(trace, [made]), []
+    spent, seen = Spent(trace, [made.only]), []
     bill = replay(trace, services, made, watch=lambda now_s, fleets: seen.append(spent.month(now_s, fleets))).bill.month
     assert seen == sorted(seen)
     assert float(seen[-1]) == pytest.approx(float(bill), rel=0.01)
-    watch = Watch(trace, Case(services, made, Objectives()), bill / 2)
+    watch = Watch(trace, make_case(services, made, Objectives()), bill / 2)
     with pytest.raises(Stopped):
         replay(trace, services, made, records=watch.records, watch=watch.look)
 
@@ -266,14 +267,14 @@ def test_a_replay_is_stopped_when_the_money_is_spent() -> None:
     trace = _trace(8.0)
     tier = make_tier(sizes={"s": {"cores": 1, "per_hour": 1}})
     made = Plan(tier=tier, size="s", replicas=4)
-    case = Case({"service": Service(slots=5)}, made, Objectives())
-    whole = replay(trace, case.services, made).bill.month
+    case = make_case({"service": Service(slots=5)}, made, Objectives())
+    whole = replay(trace, case.system.only.service, made).bill.month
     assert whole == 4 * 730
     for most, is_stopped in ((whole, False), (whole - 1, True)):
         watch = Watch(trace, case, most)
         arguments: dict[str, Any] = {"records": watch.records, "watch": watch.look}
         if is_stopped:
             with pytest.raises(Stopped):
-                replay(trace, case.services, made, **arguments)
+                replay(trace, case.system.only.service, made, **arguments)
         else:
-            replay(trace, case.services, made, **arguments)
+            replay(trace, case.system.only.service, made, **arguments)

@@ -36,7 +36,7 @@ def _replay(
     # The queue starts empty: the first tenth is left out.
     outcome = replay(trace, service, make_plan(make_tier(cores=cores), **plan), settle=float(at[N // 10]))
     # Little's law holds in every run, to the rounding of sums of 400,000 terms.
-    in_system = outcome.run.integrals[-1, 1:].sum()
+    in_system = outcome.run.only.integrals[-1, 1:].sum()
     assert in_system == pytest.approx(outcome.run.results.latency_s.sum(), rel=1e-9)
     return outcome
 
@@ -216,5 +216,5 @@ def test_littles_law() -> None:
         at_s=at, cpu_s=rng.exponential(0.5, 20_000), wait_s=rng.exponential(0.3, 20_000), span_s=at[-1] + 100
     )
     outcome = replay(trace, Service(slots=3), make_plan(make_tier(), replicas=4))
-    _, in_progress, waiting, _ = outcome.run.integrals[-1]
+    _, in_progress, waiting, _ = outcome.run.only.integrals[-1]
     assert in_progress + waiting == pytest.approx(outcome.run.results.latency_s.sum(), rel=1e-9)

@@ -12,10 +12,10 @@ import numpy as np
 import pytest
 from typer.testing import CliRunner
 
+from builders import make_case
 from libramen import LibramenError, compare, load_study, search
 from libramen.cli import common
 from libramen.cli.app import app
-from libramen.runs.cases import Case
 from libramen.runs.pool import Pool, Whole
 
 distributed = pytest.importorskip("distributed")
@@ -126,7 +126,7 @@ def test_a_rule_of_the_caller_goes_with_the_case(study: Path, cluster: Any) -> N
         return min(most, 2 + seen.waiting // 4)
 
     plan = loaded.plan("scaled").replace(scaling={"rule": by_queue, "every": "5s"})
-    case, trace = Case(loaded.services, plan, loaded.objectives), loaded.trace()
+    case, trace = make_case(loaded.services, plan, loaded.objectives), loaded.trace()
     with distributed.Client(cluster) as client, Pool(trace, client.get_executor()) as pool:
         ticket = pool.hand_in(case, Whole())
         assert ticket.future is not None

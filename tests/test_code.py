@@ -85,7 +85,7 @@ study = {str(hour_study)!r}
 def cases():
     from libramen.runs.cases import Case
     told = libramen.load_study(study)
-    return [Case(told.services, told.plans[name], told.objectives) for name in ("steady", "lamp", "restless")]
+    return [Case.of(told, told.plans[name]) for name in ("steady", "lamp", "restless")]
 loaded = libramen.load_study(study) if "loaded" in {KEPT[who]!r} else None
 trace = libramen.load_study(study).trace() if "cases()" in {KEPT[who]!r} else None
 before = set(sys.modules) if loaded or trace else set()

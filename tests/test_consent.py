@@ -106,7 +106,7 @@ def test_keys_that_would_consent_are_unknown(study: Path) -> None:
         with pytest.raises(StudyError, match="unknown key"):
             loaded.plans["plain"].replace(scaling=said)
         with pytest.raises(StudyError, match="unknown key"):
-            loaded.plans["own"].scaling.replace(**{key: value})
+            loaded.plans["own"].only.scaling.replace(**{key: value})
         with pytest.raises(StudyError, match="unknown key"):
             Plan(tier=loaded.tiers["tidal"], size="small", scaling=said)
         with pytest.raises(StudyError, match="unknown key"):
@@ -128,9 +128,9 @@ def _calls(study: Study) -> list[Any]:
     plans = [
         own,
         own.replace(replicas=2),
-        own.replace(scaling=own.scaling.replace(every=5)),
+        own.replace(scaling=own.only.scaling.replace(every=5)),
         plain.replace(scaling=scaling),
-        plain.replace(scaling=own.scaling),
+        plain.replace(scaling=own.only.scaling),
         study.replace(plans={"plain": {"scaling": scaling}}).plans["plain"],
         study.replace(service={"slots": 3}).plans["own"],
     ]
@@ -172,8 +172,8 @@ def test_consent_goes_with_the_study(study: Path) -> None:
     """Once it was given it holds for whatever is made of the study, and for its folder only."""
     loaded = load_study(study, trust_code=True)
     assert not (study.parent / "it_ran").exists()
-    own = loaded.plans["own"].replace(scaling=loaded.plans["own"].scaling.replace(every=5))
-    assert replay(loaded.trace(), loaded.service, own).run.decisions[0].wanted == 1
+    own = loaded.plans["own"].replace(scaling=loaded.plans["own"].only.scaling.replace(every=5))
+    assert replay(loaded.trace(), loaded.service, own).run.only.decisions[0].wanted == 1
     found = search(loaded, loaded.plans["plain"], **{"scaling.rule": ["python:quay:rule"]})
     assert len(found.figures) == 1
     # A plan out of a study that was not trusted stays what it was, also beside those of one that is.

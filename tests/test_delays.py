@@ -45,7 +45,7 @@ def _lives(outcome: Outcome) -> dict[int, tuple[float, float]]:
     """How long each ordered replica booted and started."""
     return {
         r.number: (r.started_s - r.ordered_s, r.ready_s - r.started_s)
-        for r in outcome.run.replicas
+        for r in outcome.run.only.replicas
         if r.why != "start" and r.ready_s is not None
     }
 

@@ -27,8 +27,8 @@ def _replayed(n: int, *, tier: Any = None, **plan: Any) -> Outcome:
 
 def _number(outcome: Outcome, *stages: Stage) -> np.ndarray:
     """Replicas in these stages just after each change."""
-    instants = sorted({at_s for replica in outcome.run.replicas for at_s, _ in replica.stages})
-    lives = [life for replica in outcome.run.replicas for life in replica.times(*stages)]
+    instants = sorted({at_s for replica in outcome.run.only.replicas for at_s, _ in replica.stages})
+    lives = [life for replica in outcome.run.only.replicas for life in replica.times(*stages)]
     return np.array([sum(from_s <= at_s < to_s for from_s, to_s in lives) for at_s in instants])
 
 
@@ -39,7 +39,7 @@ def test_a_rolling_release_keeps_and_spares(n: int, batch: int, spare: int, keep
     outcome = _replayed(n, rollouts=[release])
     assert _number(outcome, "ready").min() >= keep
     assert _number(outcome, "coming", "ready", "draining").max() <= n + spare
-    assert [update.result for update in outcome.run.updates] == ["done"]
+    assert [update.result for update in outcome.run.only.updates] == ["done"]
 
 
 @given(st.integers(1, 4), st.data())
@@ -48,8 +48,8 @@ def test_a_release_ends_with_one_version_and_as_many_replicas(n: int, data: st.D
     release = data.draw(rollouts(400, n, fixed=True)) | {"at": 50}
     release.pop("crashes_after", None)
     outcome = _replayed(n, rollouts=[release])
-    (update,) = outcome.run.updates
-    there = [replica for replica in outcome.run.replicas if replica.gone_s is None]
+    (update,) = outcome.run.only.updates
+    there = [replica for replica in outcome.run.only.replicas if replica.gone_s is None]
     assert update.result in {"done", "undone"}
     assert {replica.version for replica in there} == {1 if update.result == "undone" else 2}
     assert len(there) == n
@@ -70,15 +70,15 @@ def test_the_fleet_comes_back(n: int, data: st.DataObject) -> None:
     struck = [fault | ({"at": 60, "every_about": None} if "every_about" in fault else {}) for fault in struck]
     struck = [fault | ({"lasts": 10} if fault["kind"] == "zone_loss" else {}) for fault in struck]
     outcome = _replayed(n, tier=tier, faults=struck)
-    there = [r for r in outcome.run.replicas if r.stage in {"coming", "ready"} and not r.is_lost]
+    there = [r for r in outcome.run.only.replicas if r.stage in {"coming", "ready"} and not r.is_lost]
     assert len(there) == n
-    assert {replica.zone for replica in outcome.run.replicas} <= set(ZONES)
+    assert {replica.zone for replica in outcome.run.only.replicas} <= set(ZONES)
     assert sum(outcome.endings.values()) == 800
     # Nobody is paid for before he was there, or after his machine was lost.
     paid = outcome.fleet["paid_s"].to_numpy()
-    lives = [400 if r.gone_s is None else min(400.0, r.gone_s) for r in outcome.run.replicas]
+    lives = [400 if r.gone_s is None else min(400.0, r.gone_s) for r in outcome.run.only.replicas]
     assert (paid >= 0).all()
-    assert (paid <= np.array(lives) - [min(400.0, r.ordered_s) for r in outcome.run.replicas] + 1e-9).all()
+    assert (paid <= np.array(lives) - [min(400.0, r.ordered_s) for r in outcome.run.only.replicas] + 1e-9).all()
 
 
 @given(st.integers(1, 4), st.data())
@@ -90,4 +90,4 @@ def test_what_has_no_effect_changes_nothing(n: int, data: st.DataObject) -> None
     times = [("service", "faults", place) for place, fault in enumerate(struck) if "every_about" not in fault]
     without, plain = whole.without(*kinds, *times), _replayed(n, tier={"zones": ZONES})
     np.testing.assert_array_equal(without.run.results.records, plain.run.results.records)
-    assert not without.run.faults
+    assert not without.run.only.faults

@@ -76,7 +76,7 @@ def test_random_faults_of_a_kind_are_one_event() -> None:
     outcome = _day({"replicas": 1, "faults": [{"kind": "crash", "every_about": "2h"}]})
     (event,) = outcome.happened
     assert (event.kind, event.table) == ("crash", "at_random")
-    assert event.strikes == len(outcome.run.faults) == len(outcome.run.deaths) > 3
+    assert event.strikes == len(outcome.run.only.faults) == len(outcome.run.only.deaths) > 3
     assert event.failed == 1440 - outcome.endings["ok"] > 0
     reclaimed = _day({"replicas": 1}, interruptible=True, reclaimed_every="2h", notice="1min")
     assert [event.kind for event in reclaimed.happened] == ["reclaim"]
@@ -91,9 +91,9 @@ def test_events_need_kept_requests_and_luck_of_their_own() -> None:
         outcome.without()
     kept = replay(trace, Service(slots=1, start=3), plan)
     without = kept.without(("service", "faults", 0))
-    assert 10.0 not in [death.at_s for death in without.run.deaths]
+    assert 10.0 not in [death.at_s for death in without.run.only.deaths]
     # The random ones stay, on luck of their own: the first of them is the same as long as the process is.
-    assert [fault for fault in without.run.faults if fault.at_random]
+    assert [fault for fault in without.run.only.faults if fault.at_random]
 
 
 def test_once_a_month_and_other_ways(landing: Path) -> None:
@@ -133,7 +133,7 @@ def test_what_the_landing_shows(landing: Path) -> None:
     assert compared.cheapest is not None
     assert compared.cheapest.plan == "drift"
     careful = compared.outcome("careful")
-    assert [update.result for update in careful.run.updates] == ["undone"]
+    assert [update.result for update in careful.run.only.updates] == ["undone"]
 
 
 def test_repeats(landing: Path) -> None:

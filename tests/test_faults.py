@@ -8,7 +8,7 @@ import pytest
 
 from builders import both, make_plan, make_tier, make_trace
 from libramen import Crash, Outcome, Service, StudyError, check, load_study
-from libramen.outcome.story import sentences
+from libramen.report.story import sentences
 
 if TYPE_CHECKING:
     from pathlib import Path

@@ -11,17 +11,17 @@ import numpy as np
 import pytest
 from typer.testing import CliRunner
 
-from builders import make_tier
+from builders import make_case, make_tier
 from libramen import Objectives, Plan, ReplayError, Service, StudyError, Trace, headroom, load_study
 from libramen.cli.app import app
 from libramen.comparison.limits import STEP, Room, rooms_of
 from libramen.demo.write import write_demo
-from libramen.runs.cases import Case
 from libramen.runs.pool import Pool
-from libramen.study.plan import JointPlan
 
 if TYPE_CHECKING:
     from pathlib import Path
+
+    from libramen.runs.cases import Case
 
 
 def _trace(number: int = 0, gap: float = 1.0, cpu: float = 0.3, wait: float = 0.3, n: int = 500) -> Trace:
@@ -36,7 +36,7 @@ def _trace(number: int = 0, gap: float = 1.0, cpu: float = 0.3, wait: float = 0.
 def _case(service: dict[str, Any], plan: dict[str, Any], tier: Any = None, **objectives: Any) -> Case:
     wanted = Objectives(**({"p95": 3, "availability": 0.95} | objectives))
     made = Plan(**{"tier": tier or make_tier(), "size": "s", "replicas": 2, "name": "p"} | plan)
-    return Case({"service": Service(**{"slots": 8, "timeout": 10} | service)}, made, wanted)
+    return make_case({"service": Service(**{"slots": 8, "timeout": 10} | service)}, made, wanted)
 
 
 def room_of(case: Case, trace: Trace, grow: float | None = None) -> Room:
@@ -94,7 +94,7 @@ def test_connections_and_cold_starts_are_named() -> None:
     services = {"web": web, "data": Service(slots=50)}
     wide = make_tier(sizes={"s": {"cores": 16, "per_hour": 1}})
     plans = {name: Plan(tier=wide, size="s", replicas=n) for name, n in (("web", 3), ("data", 1))}
-    joint = Case(services, JointPlan(name="p", services=plans), Objectives(p95=3, availability=0.99))
+    joint = make_case(services, Plan(name="p", services=plans), Objectives(p95=3, availability=0.99))
     assert room_of(joint, _trace(gap=0.4, cpu=0.05, wait=0.05)).because == "connections"
     slow = make_tier(cores=4, provision=20)
     rule = {"rule": "on_arrival", "idle": 5, "floor": 0, "ceiling": 50}

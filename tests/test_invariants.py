@@ -45,7 +45,7 @@ def releases(draw: st.DrawFn) -> tuple[int, dict[str, Any]]:
 def _count_at(outcome: Outcome, at_s: float, state: str) -> int:
     """Replicas ready, or there in any way, just after an instant."""
     count = 0
-    for r in outcome.run.replicas:
+    for r in outcome.run.only.replicas:
         begin = r.ready_s if state == "ready" else r.ordered_s
         ends = [t for t in ((r.draining_s, r.gone_s) if state == "ready" else (r.gone_s,)) if t is not None]
         count += begin is not None and begin <= at_s + 1e-9 and (not ends or min(ends) > at_s + 1e-9)
@@ -59,20 +59,20 @@ def test_a_rolling_release_keeps_its_promises(case: tuple[int, dict[str, Any]], 
     n, rollout = case
     plan = make_plan(make_tier(provision=3), replicas=n, rollouts=[rollout])
     outcome = replay(_trace(seed), Service(slots=4, start=2), plan)
-    (update,) = outcome.run.updates
+    (update,) = outcome.run.only.updates
     assert update.ended_s is not None
     instants = {
-        t for r in outcome.run.replicas for t in (r.ordered_s, r.ready_s, r.draining_s, r.gone_s) if t is not None
+        t for r in outcome.run.only.replicas for t in (r.ordered_s, r.ready_s, r.draining_s, r.gone_s) if t is not None
     }
     for at_s in instants:
         assert _count_at(outcome, at_s, "ready") >= min(rollout["keep"], n)
         assert _count_at(outcome, at_s, "there") <= n + rollout["spare"]
-    new = [r for r in outcome.run.replicas if r.version == 2]
+    new = [r for r in outcome.run.only.replicas if r.version == 2]
     assert len(new) == n
     assert all(r.gone_s is None for r in new)
-    assert all(r.gone_s is not None for r in outcome.run.replicas if r.version == 1)
+    assert all(r.gone_s is not None for r in outcome.run.only.replicas if r.version == 1)
     # The oldest go first.
-    gone = [r.draining_s for r in outcome.run.replicas if r.version == 1]
+    gone = [r.draining_s for r in outcome.run.only.replicas if r.version == 1]
     assert gone == sorted(gone)
 
 
@@ -80,10 +80,10 @@ def test_a_rolling_release_keeps_its_promises(case: tuple[int, dict[str, Any]], 
 def test_a_stop_start_release_has_no_mixed_versions(n: int, seed: int) -> None:
     plan = make_plan(replicas=n, rollouts=[{"at": 10, "strategy": "stop_start"}])
     outcome = replay(_trace(seed), Service(slots=4, start=5), plan)
-    (update,) = outcome.run.updates
+    (update,) = outcome.run.only.updates
     assert update.mixed_s == 0
-    last_gone = max(r.gone_s for r in outcome.run.replicas if r.version == 1)
-    assert {r.ready_s for r in outcome.run.replicas if r.version == 2} == {last_gone + 5}
+    last_gone = max(r.gone_s for r in outcome.run.only.replicas if r.version == 1)
+    assert {r.ready_s for r in outcome.run.only.replicas if r.version == 2} == {last_gone + 5}
     at = outcome.trace.at_s
     down = (at >= 10 - 1e-9) & (at < last_gone + 5 - 1e-9)
     assert (outcome.requests["ending"][down] == "refused").all()
@@ -198,7 +198,7 @@ def test_work_is_conserved(seed: int) -> None:
     plan = make_plan(make_tier(cores=1.5, speed=2.0), replicas=2)
     outcome = replay(trace, Service(slots=5), plan)
     done = outcome.run.results.ending == 0
-    assert outcome.run.integrals[-1, 0] == pytest.approx(trace.cpu_s[done].sum() / 2.0, rel=1e-9)
+    assert outcome.run.only.integrals[-1, 0] == pytest.approx(trace.cpu_s[done].sum() / 2.0, rel=1e-9)
 
 
 @given(seeds, st.floats(0, 50))

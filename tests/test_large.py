@@ -21,7 +21,7 @@ import pytest
 from pyarrow import feather, parquet
 
 import libramen
-from builders import make_plan, make_tier, make_trace
+from builders import make_case, make_plan, make_tier, make_trace
 from libramen import (
     LibramenError,
     Objectives,
@@ -157,7 +157,7 @@ def _case(**plan: Any) -> tuple[Case, Trace]:
     rng = np.random.default_rng(4)
     trace = Trace.from_arrays(np.cumsum(rng.exponential(1.0, 400)), rng.exponential(0.3, 400), span_s=500)
     made = make_plan(make_tier(), **{"replicas": 2, "name": "p"} | plan)
-    return Case({"service": Service(slots=8, timeout=10)}, made, Objectives(p95=3, availability=0.95)), trace
+    return make_case({"service": Service(slots=8, timeout=10)}, made, Objectives(p95=3, availability=0.95)), trace
 
 
 def test_headroom_goes_on_without_memory_where_it_can(

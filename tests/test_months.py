@@ -10,12 +10,11 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import pytest
 
-from builders import make_plan, make_tier
+from builders import make_case, make_plan, make_tier
 from libramen import Comparison, Figures, Objectives, ReplayError, Service, Trace, load_study, repeat, replay, search
 from libramen.comparison import sequential
 from libramen.comparison.months import _weights, resampled
 from libramen.demo.write import write_demo
-from libramen.runs.cases import Case
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -30,7 +29,8 @@ def _days(busy: list[bool], *, n: int = 200) -> Trace:
 def _compared(trace: Trace, **objectives: Any) -> Comparison:
     wanted = Objectives(**objectives)
     cases = [
-        Case({"service": Service(slots=4)}, make_plan(make_tier(), replicas=n, name=str(n)), wanted) for n in (1, 2)
+        make_case({"service": Service(slots=4)}, make_plan(make_tier(), replicas=n, name=str(n)), wanted)
+        for n in (1, 2)
     ]
     return Comparison([case.figures(trace) for case in cases], trace, cases)
 
@@ -67,7 +67,7 @@ def test_money_of_the_days() -> None:
     assert (sure.met, sure.none) == ({"1": 100, "2": 0}, 0)
     figures = found.figures[0]
     assert figures.days is not None
-    assert figures.days.used[""]["replicas"] == tuple([21600.0] * 56)
+    assert figures.days.used["service"]["replicas"] == tuple([21600.0] * 56)
     assert sum(figures.days.requests) == figures.requests
     assert Figures.from_dict(json.loads(json.dumps(figures.to_dict()))) == figures
 

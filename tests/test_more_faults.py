@@ -31,7 +31,7 @@ def test_a_lost_zone_is_replaced_in_the_other_when_it_is_found() -> None:
     fault = {"kind": "zone_loss", "zone": "east", "at": 100, "detect": 5, "lasts": 50}
     found = _steady(4, [fault], tier={"zones": ["east", "west"]})
     assert _when(found, "lost") == [100, 101, 102, 103, 104]
-    lives = [(r.zone, r.ordered_s, r.ready_s, r.gone_s, r.lost_s) for r in found.run.replicas]
+    lives = [(r.zone, r.ordered_s, r.ready_s, r.gone_s, r.lost_s) for r in found.run.only.replicas]
     assert lives == [
         ("east", 0, 0, 105, 100),
         ("west", 0, 0, None, None),
@@ -47,7 +47,7 @@ def test_with_no_zone_left_replacements_wait_until_one_opens() -> None:
     """Both in one zone, lost at 100 for 50 s and found at once: refused from 100 until 160, ordered at 150."""
     fault = {"kind": "zone_loss", "zone": "east", "at": 100, "lasts": 50, "detect": 0}
     found = _steady(2, [fault], tier={"zones": ["east", "west"]}, zones=["east"])
-    assert [(r.ordered_s, r.ready_s) for r in found.run.replicas[2:]] == [(150, 160), (150, 160)]
+    assert [(r.ordered_s, r.ready_s) for r in found.run.only.replicas[2:]] == [(150, 160), (150, 160)]
     assert _when(found, "refused") == list(range(100, 160))
 
 
@@ -59,14 +59,18 @@ def test_a_machine_is_taken_back_after_a_notice() -> None:
     found = both(make_trace([0, 1], wait=8, span_s=30), Service(slots=2, start=10), plan)
     assert found.requests["ending"].tolist() == ["cut", "ok"]
     assert found.requests["latency_s"].tolist() == [5, 8]
-    assert [(r.ordered_s, r.ready_s, r.gone_s) for r in found.run.replicas] == [(0, 0, 5), (0, 0, None), (2, 12, None)]
+    assert [(r.ordered_s, r.ready_s, r.gone_s) for r in found.run.only.replicas] == [
+        (0, 0, 5),
+        (0, 0, None),
+        (2, 12, None),
+    ]
 
 
 def test_half_of_the_fleet_is_taken_back() -> None:
     """ceil(0.5 * 5) = 3, the lowest numbers; nobody is inside, so they are gone at once."""
     fault = {"kind": "reclaim", "at": 100, "share": 0.5}
     found = _steady(5, [fault], tier={"interruptible": True, "notice": 20})
-    assert [r.gone_s for r in found.run.replicas] == [100, 100, 100, None, None, None, None, None]
+    assert [r.gone_s for r in found.run.only.replicas] == [100, 100, 100, None, None, None, None, None]
     with pytest.raises(StudyError, match="the tier is not interruptible"):
         _steady(5, [fault])
 
@@ -81,7 +85,7 @@ def test_an_order_fails_until_there_is_stock() -> None:
     tier = make_tier(order_fails=0.75, order_again=7)
     rule = {"rule": "target", "measure": "in_progress", "target": 0.5, "floor": 3, "ceiling": 3}
     found = both(trace, Service(slots=9, start=10), make_plan(tier, scaling=rule), seed=3)
-    assert [r.ready_s for r in found.run.replicas[1:]] == [7 * k + 10 for k in failed]
+    assert [r.ready_s for r in found.run.only.replicas[1:]] == [7 * k + 10 for k in failed]
     assert found.fleet["paid_s"].tolist()[1:] == [300 - 7 * k for k in failed]
     (finding,) = [finding for finding in found.findings if finding.kind == "out_of_stock"]
     assert f"the slowest for {7 * max(failed)} s" in finding.text
@@ -94,7 +98,7 @@ def test_checks_of_health_find_a_dead_process() -> None:
     found_s = phase_s + 8 * (np.ceil((100 - phase_s) / 8) + 1) + 1.5
     tier = {"health": {"every": 8, "after": 2, "timeout": 1.5}}
     found = _steady(1, [{"kind": "crash", "at": 100}], tier=tier)
-    stages = found.run.replicas[0].stages
+    stages = found.run.only.replicas[0].stages
     assert [at_s for at_s, stage in stages] == pytest.approx([0, 0, found_s, found_s + 10])
     assert len(_when(found, "lost")) == int(np.ceil(found_s)) - 100
 
@@ -104,7 +108,7 @@ def test_a_replica_is_ready_after_good_checks() -> None:
     tier = {"health": {"every": 8, "first": 2}}
     rule = {"rule": "target", "measure": "in_progress", "target": 0.5, "floor": 2, "ceiling": 2}
     found = _steady(1, [], tier=tier, scaling=rule)
-    assert found.run.replicas[1].ready_s == pytest.approx(10 + 8 * float(stream(0, "health", 2).random()) + 8)
+    assert found.run.only.replicas[1].ready_s == pytest.approx(10 + 8 * float(stream(0, "health", 2).random()) + 8)
     with pytest.raises(StudyError, match="detect, health: both say"):
         make_tier(health={"every": 8}, detect=3)
 
@@ -156,7 +160,7 @@ def test_no_fault_begins_after_the_trace() -> None:
     """A request that arrives at 9 and waits 2000 s is served on: nothing breaks at random after the span of 10 s."""
     plan = make_plan(faults=[{"kind": "crash", "every_about": 100}])
     found = both(make_trace([9.0], wait=2000, span_s=10), Service(slots=1), plan)
-    assert found.run.faults == []
+    assert found.run.only.faults == []
     assert found.endings["ok"] == 1
 
 
@@ -167,7 +171,7 @@ def test_an_old_replica_that_is_dead_is_cancelled_at_its_turn() -> None:
     found = _steady(
         3, [{"kind": "crash", "at": 95, "replica": 2, "detect": 20}], rollouts=[{"at": 100, "strategy": "rolling"}]
     )
-    assert [(r.ordered_s, r.ready_s, r.gone_s) for r in found.run.replicas] == [
+    assert [(r.ordered_s, r.ready_s, r.gone_s) for r in found.run.only.replicas] == [
         (0, 0, 110),
         (0, 0, 115),
         (0, 0, 130),
@@ -191,7 +195,7 @@ def test_after_every_fault_the_fleet_comes_back(rule: str) -> None:
         "scaling": {"rule": "target", "measure": "rate", "target": 0.25, "floor": 4, "ceiling": 4, "every": 5}
     }  # fmt: skip
     found = _steady(4, faults, tier={"zones": ["east", "west"], "interruptible": True, "notice": 4}, **scaling)
-    assert sum(r.is_ready for r in found.run.replicas) == 4
+    assert sum(r.is_ready for r in found.run.only.replicas) == 4
     assert sum(found.endings.values()) == 300
 
 

@@ -13,9 +13,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from builders import make_plan, make_tier
+from builders import make_case, make_plan, make_tier
 from libramen import Objectives, Service, Trace, TraceError, load_study, read_trace, replay, shaped, write_trace
-from libramen.runs.cases import Case
 from libramen.trace.shape import Scale
 from libramen.trace.stretches import BLOCK_S, stretches_of
 
@@ -206,7 +205,7 @@ def test_steps_do_not_share_their_draws(tmp_path: Path) -> None:
     write_trace(trace, tmp_path / "t.parquet")
     sample = read_trace(tmp_path / "t.parquet", sampled=0.5)
     twice = [{"scale": 2}]
-    case = Case({"service": Service(slots=1)}, make_plan(make_tier()), Objectives(), scale=2.0)
+    case = make_case({"service": Service(slots=1)}, make_plan(make_tier()), Objectives(), scale=2.0)
     for many in (shaped(trace, twice * 2), shaped(sample, twice), case.load(sample), case.load(shaped(trace, twice))):
         assert len(many) == 4 * len(trace)
         assert len(np.unique(many.at_s)) == len(many)

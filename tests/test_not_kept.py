@@ -151,8 +151,8 @@ def test_a_release_in_chunks() -> None:
     one = replay(trace, SERVICE, plan, keep_requests=False)
     other = replay(iter(chunks), SERVICE, plan, span_s=trace.span_s)
     assert one.to_dict() == other.to_dict()
-    assert other.run.updates[0].began_s == 60
-    assert other.run.updates[0].ended_s is not None
+    assert other.run.only.updates[0].began_s == 60
+    assert other.run.only.updates[0].ended_s is not None
 
 
 def test_many_windows_are_summed_up_on_the_way() -> None:

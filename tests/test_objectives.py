@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from builders import make_plan, make_tier, make_trace
 from libramen import Comparison, Objectives, Outcome, Plan, Service, StudyError, Trace, replay
-from libramen.outcome.story import miss
+from libramen.report.story import miss
 from libramen.study.objectives import Objective
 
 if TYPE_CHECKING:

@@ -186,15 +186,15 @@ def test_both_planes_agree_on_every_request(case: tuple[Trace, Service, Any]) ->
 
 def _check_scaling_limits(plan: Any, outcome: Outcome) -> None:
     """What the rule had and did stays within floor and ceiling, and no order follows one within pause_up."""
-    orders = [decision.at_s for decision in outcome.run.decisions if decision.ordered]
-    for decision in outcome.run.decisions:
+    orders = [decision.at_s for decision in outcome.run.only.decisions if decision.ordered]
+    for decision in outcome.run.only.decisions:
         after = decision.have + decision.ordered - decision.cancelled - decision.drained
         if decision.ordered:
             assert after <= decision.ceiling
         if decision.cancelled or decision.drained:
             assert after >= decision.floor
     for earlier, later in itertools.pairwise(orders):
-        assert later - earlier >= getattr(plan.scaling, "pause_up", 0) - 1e-9
+        assert later - earlier >= getattr(plan.only.scaling, "pause_up", 0) - 1e-9
 
 
 @pytest.mark.parametrize("balancer", BALANCERS)

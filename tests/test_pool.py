@@ -11,10 +11,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from builders import make_plan, make_tier, make_trace
+from builders import make_case, make_plan, make_tier, make_trace
 from libramen import Objectives, ReplayError, Service, Store, StudyError, Trace
 from libramen.runs import entries
-from libramen.runs.cases import Case
 from libramen.runs.pool import Pool, Whole, in_turn, run_cases
 from libramen.runs.store import MISSING
 
@@ -22,6 +21,7 @@ if TYPE_CHECKING:
     from pathlib import Path
 
     from libramen import Figures
+    from libramen.runs.cases import Case
 
 
 def _trace() -> Trace:
@@ -30,7 +30,7 @@ def _trace() -> Trace:
 
 def _case(replicas: int = 1, **objectives: Any) -> Case:
     wanted = Objectives(**({"p95": "1s", "availability": "99%", "month": 900} | objectives))
-    return Case({"service": Service(slots=2, backlog=5)}, make_plan(replicas=replicas, name=f"{replicas}"), wanted)
+    return make_case({"service": Service(slots=2, backlog=5)}, make_plan(replicas=replicas, name=f"{replicas}"), wanted)
 
 
 def test_a_trace_that_was_sent_lies_where_it_is_quick_to_read() -> None:
@@ -212,7 +212,7 @@ def test_figures_of_an_entry_are_those_of_a_replay(
     tier = make_tier(name="other", sizes={"s": {"cores": 1, "per_hour": price}}, balancer_per_hour="0.1")
     plan = make_plan(tier, replicas=replicas, name="another")
     wanted = Objectives(p95=p95, availability=availability, month=month, availability_minutes=minutes)
-    now = Case(kept.services, plan, wanted, currency="CHF")
+    now = make_case(kept.system.only.service, plan, wanted, currency="CHF")
     assert entries.key_of(now, "t") == entries.key_of(kept, "t")
     document = entries.document_of(kept.figures(_trace()))
     assert entries.figures_of(document, now) == now.figures(_trace())

@@ -169,7 +169,7 @@ def test_a_span_that_is_no_round_number_ends() -> None:
     """100 hundredths of this span are less than it, which once kept a rule deciding for ever."""
     trace = Trace.from_arrays(at_s=[0.5], cpu_s=[0.1], span_s=21.309112263348418)
     rule = {"rule": "target", "measure": "cpu", "target": 0.5, "every": 0.5}
-    assert len(replay(trace, Service(slots=1), make_plan(scaling=rule)).run.decisions) == 42
+    assert len(replay(trace, Service(slots=1), make_plan(scaling=rule)).run.only.decisions) == 42
 
 
 @given(st.integers(0, 10**6), st.sampled_from([0.25, 2.0, 1024.0]))

@@ -71,8 +71,8 @@ def test_one_request_too_many_kills_the_replica() -> None:
     outcome = both(make_trace([0, 0, 1, 2, 3.5], cpu=5, span_s=20), service, make_plan(tier))
     assert list(outcome.requests["ending"]) == ["lost", "lost", "lost", "refused", "ok"]
     assert outcome.run.results.latency_s.tolist() == [1, 1, 0, 0, 5]
-    assert outcome.run.replicas[0].times("ready") == [(0, 1), (3, np.inf)]
-    assert [death._asdict() for death in outcome.run.deaths] == [{"at_s": 1, "replica": 1, "why": "out_of_memory"}]
+    assert outcome.run.only.replicas[0].times("ready") == [(0, 1), (3, np.inf)]
+    assert [death._asdict() for death in outcome.run.only.deaths] == [{"at_s": 1, "replica": 1, "why": "out_of_memory"}]
     assert outcome.fleet["deaths"].tolist() == [1]
     assert outcome.cold_starts == 0
 
@@ -86,8 +86,8 @@ def test_until_a_death_is_detected_requests_are_still_sent_there() -> None:
     endings = outcome.requests["ending"].tolist()
     assert endings == ["lost", "lost", "lost", "lost", "lost", "lost", "lost", "ok"]
     assert outcome.requests["replica"].tolist() == [1, 2, 1, 2, 1, 1, 2, 1]
-    assert outcome.run.replicas[0].times("ready") == [(0, 2), (4, np.inf)]
-    assert outcome.run.replicas[1].times("ready") == [(0, 3), (5, np.inf)]
+    assert outcome.run.only.replicas[0].times("ready") == [(0, 2), (4, np.inf)]
+    assert outcome.run.only.replicas[1].times("ready") == [(0, 3), (5, np.inf)]
     assert outcome.paid_s == 40
 
 
@@ -156,7 +156,7 @@ def test_who_earns_more_than_all_cores_is_never_short() -> None:
         size = {"cores": 1, "per_hour": 1, "steady_cores": steady, "bank": 6, "bank_at_start": 0}
         outcome = both(make_trace([0, 0], cpu=2, span_s=20), Service(slots=2), make_plan(make_tier(sizes={"s": size})))
         assert outcome.run.results.latency_s.tolist() == [latency, latency]
-        assert outcome.run.integrals[-1, 3] == short
+        assert outcome.run.only.integrals[-1, 3] == short
 
 
 def test_replicas_go_to_the_zones_in_turn_and_a_closed_one_is_left_out() -> None:

@@ -18,7 +18,7 @@ def _release(n: int = 3, *, every: float = 1.0, wait: float = 0.5, provision: fl
 
 
 def _lives(outcome: Outcome) -> list[tuple[float, float | None, float | None]]:
-    return [(r.ordered_s, r.ready_s, r.gone_s) for r in outcome.run.replicas]
+    return [(r.ordered_s, r.ready_s, r.gone_s) for r in outcome.run.only.replicas]
 
 
 def test_stop_start() -> None:
@@ -27,7 +27,7 @@ def test_stop_start() -> None:
     outcome = _release(strategy="stop_start", provision=50)
     assert _lives(outcome) == [(0, 0, 100)] * 3 + [(100, 110, None)] * 3
     assert outcome.endings["refused"] == 10
-    assert [(u.began_s, u.ended_s, u.replicas, u.mixed_s) for u in outcome.run.updates] == [(100, 110, 3, 0)]
+    assert [(u.began_s, u.ended_s, u.replicas, u.mixed_s) for u in outcome.run.only.updates] == [(100, 110, 3, 0)]
 
 
 def test_stop_start_on_new_machines() -> None:
@@ -40,7 +40,7 @@ def test_stop_start_on_new_machines() -> None:
 def test_stop_start_waits_for_what_is_inside() -> None:
     """Waits of 1.5 s every second: at 100 the one of 99 is inside its replica until 100.5. Only then do all start."""
     outcome = _release(strategy="stop_start", wait=1.5)
-    assert [r.ready_s for r in outcome.run.replicas[3:]] == [110.5] * 3
+    assert [r.ready_s for r in outcome.run.only.replicas[3:]] == [110.5] * 3
 
 
 def test_rolling_one_at_a_time() -> None:
@@ -56,7 +56,7 @@ def test_rolling_one_at_a_time() -> None:
         (120, 130, None),
     ]
     assert outcome.endings["ok"] == 400
-    assert [(u.ended_s, u.mixed_s) for u in outcome.run.updates] == [(130, 20)]
+    assert [(u.ended_s, u.mixed_s) for u in outcome.run.only.updates] == [(130, 20)]
     assert outcome.replicas_min == 3
 
 
@@ -99,11 +99,11 @@ def test_a_second_release_waits_for_the_first() -> None:
         Service(slots=1, start=10),
         make_plan(replicas=1, rollouts=rollouts),
     )
-    assert [(u.due_s, u.began_s, u.ended_s) for u in outcome.run.updates] == [
+    assert [(u.due_s, u.began_s, u.ended_s) for u in outcome.run.only.updates] == [
         (105, 110, 120),
         (100, 100, 110),
     ]
-    assert [r.version for r in outcome.run.replicas] == [1, 2, 3]
+    assert [r.version for r in outcome.run.only.replicas] == [1, 2, 3]
 
 
 def test_an_update_holds_the_rule() -> None:
@@ -120,10 +120,10 @@ def test_an_update_holds_the_rule() -> None:
     }
     plan = make_plan(replicas=1, scaling=rule, rollouts=[{"at": 100, "strategy": "rolling"}])
     outcome = both(make_trace([0, 390], wait=1, span_s=400), Service(slots=1, start=20), plan)
-    held = {d.at_s: d.held_by for d in outcome.run.decisions}
-    assert outcome.run.updates[0].ended_s == 140
+    held = {d.at_s: d.held_by for d in outcome.run.only.decisions}
+    assert outcome.run.only.updates[0].ended_s == 140
     assert [held[at] == "update" for at in (90, 120, 150)] == [False, True, False]
-    assert [r.why for r in outcome.run.replicas] == ["start", "scaling", "update", "update"]
+    assert [r.why for r in outcome.run.only.replicas] == ["start", "scaling", "update", "update"]
 
 
 def test_what_is_coming_at_a_release_is_cancelled_and_counted() -> None:
@@ -134,7 +134,7 @@ def test_what_is_coming_at_a_release_is_cancelled_and_counted() -> None:
     # n = 2 and at most 3 at once: batch 1 orders #3 at 100; keep is 2 and one is ready, so nothing drains yet.
     # At 120 two are ready: still not more than keep; the next round orders #4, ready at 140, and drains #1.
     assert _lives(outcome) == [(0, 0, 140), (95, None, 100), (100, 120, None), (120, 140, None)]
-    assert [(u.replicas, u.began_s, u.ended_s) for u in outcome.run.updates] == [(2, 100, 140)]
+    assert [(u.replicas, u.began_s, u.ended_s) for u in outcome.run.only.updates] == [(2, 100, 140)]
 
 
 def test_a_release_of_nothing_comes_with_the_next_order() -> None:
@@ -142,8 +142,8 @@ def test_a_release_of_nothing_comes_with_the_next_order() -> None:
         replicas=0, scaling={"rule": "on_arrival", "idle": 50}, rollouts=[{"at": 100, "strategy": "stop_start"}]
     )
     outcome = both(make_trace([390], wait=1, span_s=400), Service(slots=1), plan)
-    assert [(r.version, r.ordered_s) for r in outcome.run.replicas] == [(2, 390)]
-    assert outcome.run.updates[0].replicas == 0
+    assert [(r.version, r.ordered_s) for r in outcome.run.only.replicas] == [(2, 390)]
+    assert outcome.run.only.updates[0].replicas == 0
 
 
 @pytest.mark.parametrize(("at", "due"), [("quietest 2m", 120.0), ("2m", 120.0), (0, 0.0)])
@@ -151,7 +151,7 @@ def test_when_a_release_is_due(at: object, due: float) -> None:
     """Arrivals in minutes 0, 1 and 4, and a fourth and fifth minute: minutes 2 and 3 are the quietest two."""
     plan = make_plan(replicas=2, rollouts=[{"at": at, "strategy": "stop_start"}])
     outcome = both(make_trace([1, 61, 241, 301], wait=1, span_s=360), Service(slots=1), plan)
-    assert outcome.run.updates[0].due_s == due
+    assert outcome.run.only.updates[0].due_s == due
 
 
 def test_a_replica_that_has_died_is_cancelled_at_its_turn() -> None:
@@ -163,11 +163,11 @@ def test_a_replica_that_has_died_is_cancelled_at_its_turn() -> None:
     service = Service(slots=8, start=100, memory_base="100 MB", memory_per_request="50 MB")
     plan = make_plan(make_tier(sizes={"s": size}), replicas=2, rollouts=[{"at": 10, "strategy": "rolling"}])
     outcome = both(make_trace([20.0] * 5, wait=5, span_s=400), service, plan)
-    first, second, third, fourth = outcome.run.replicas
+    first, second, third, fourth = outcome.run.only.replicas
     assert first.stages == [(0, "coming"), (0, "ready"), (20, "coming"), (20, "gone")]
     assert second.times("draining", "gone")[0][0] == 210
     assert (third.ready_s, fourth.ordered_s, fourth.ready_s) == (110, 110, 210)
-    assert outcome.run.updates[0].ended_s == 210
+    assert outcome.run.only.updates[0].ended_s == 210
 
 
 def test_a_dead_replica_that_nobody_has_missed_yet_is_gone_at_once_when_drained() -> None:
@@ -178,8 +178,8 @@ def test_a_dead_replica_that_nobody_has_missed_yet_is_gone_at_once_when_drained(
     tier = make_tier(sizes={"s": size}, detect=50, provision=30)
     plan = make_plan(tier, rollouts=[{"at": 25, "strategy": "stop_start"}])
     outcome = both(make_trace([20.0] * 3 + [22, 30], wait=5, span_s=400), service, plan)
-    assert outcome.run.replicas[0].stages[-2:] == [(25, "draining"), (25, "gone")]
-    assert outcome.run.replicas[1].ready_s == 125
+    assert outcome.run.only.replicas[0].stages[-2:] == [(25, "draining"), (25, "gone")]
+    assert outcome.run.only.replicas[1].ready_s == 125
     assert list(outcome.requests["ending"]) == ["lost"] * 4 + ["refused"]
 
 

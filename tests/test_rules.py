@@ -32,7 +32,7 @@ LIMITS = {"floor": 0, "ceiling": 9}
 
 def _first(outcome: Outcome, n: int = 4) -> list[tuple[float, float | None, int]]:
     """The first decisions: when, what was measured, what was wanted."""
-    return [(d.at_s, d.measured, d.wanted) for d in outcome.run.decisions[:n]]
+    return [(d.at_s, d.measured, d.wanted) for d in outcome.run.only.decisions[:n]]
 
 
 def _target(trace: Trace, *, slots: int = 1, n: int = 2, **rule: Any) -> Outcome:
@@ -74,7 +74,7 @@ def test_latency_is_a_percentile_of_the_answers_given() -> None:
     trace = make_trace([0, 0, 0, 0], wait=[1, 2, 3, 20], span_s=50)
     outcome = _target(trace, slots=4, measure="latency", percentile="p50", target="2s")
     assert _first(outcome, 2) == [(10, 2.5, 3), (20, 20.5, 31)]
-    quiet = outcome.run.decisions[2]
+    quiet = outcome.run.only.decisions[2]
     assert (quiet.measured, quiet.held_by, quiet.wanted) == (None, "no measure", 9)
 
 
@@ -85,7 +85,7 @@ def test_answers_are_forgotten_and_not_lost() -> None:
     rule = {"rule": "target", "measure": "latency", "target": "100s", "every": 100} | LIMITS
     outcome = replay(trace, Service(slots=20_000), make_plan(scaling=rule))
     latency_s = np.sort(outcome.run.results.latency_s)
-    assert outcome.run.decisions[0].measured == latency_s[int(np.ceil(0.95 * n)) - 1]
+    assert outcome.run.only.decisions[0].measured == latency_s[int(np.ceil(0.95 * n)) - 1]
 
 
 # -- steps -----------------------------------------------------------------------------------------
@@ -136,7 +136,7 @@ def test_a_timetable_across_the_change_of_clocks() -> None:
             {"days": ["sun"], "at": "08:00", "floor": 1},
         ],
     )
-    acts = [(d.at_s / 3600, d.have + d.ordered - d.cancelled - d.drained) for d in outcome.run.decisions]
+    acts = [(d.at_s / 3600, d.have + d.ordered - d.cancelled - d.drained) for d in outcome.run.only.decisions]
     assert acts == [(0, 3), (3.5, 2), (10, 6), (11, 1)]
     local = outcome.decisions["time"].dt.strftime("%a %H:%M").tolist()
     assert local == ["Sat 22:00", "Sun 01:30", "Sun 07:00", "Sun 08:00"]
@@ -149,7 +149,9 @@ def test_a_timetable_over_another_rule_moves_its_floor_and_ceiling() -> None:
         rule="target", measure="in_progress", target=1, every="3h", ceiling=9,
         timetable=[{"at": "00:00", "floor": 4}, {"at": "01:00", "floor": 5, "ceiling": 5}, {"at": "04:00", "floor": 2}],
     )  # fmt: skip
-    seen = [(d.at_s / 3600, d.floor, d.ceiling, d.ordered, d.drained, d.held_by) for d in outcome.run.decisions[:4]]
+    seen = [
+        (d.at_s / 3600, d.floor, d.ceiling, d.ordered, d.drained, d.held_by) for d in outcome.run.only.decisions[:4]
+    ]
     assert seen == [
         (0, 2, 9, 1, 0, "floor"),
         (3, 5, 5, 3, 0, "floor"),
@@ -163,7 +165,7 @@ def test_a_skipped_time_is_the_next_that_exists() -> None:
     trace = make_trace([0, 5000], wait=1, span_s=7200, start="2031-03-30T00:00:00", time_zone="Europe/Lisbon")
     rule = {"rule": "fixed", "timetable": [{"at": "01:30", "floor": 2}, {"at": "23:00", "floor": 1}]}
     outcome = both(trace, Service(slots=1), make_plan(make_tier(replicas={"least": 1, "most": 5}), scaling=rule))
-    assert [(d.at_s, d.ordered) for d in outcome.run.decisions] == [(0, 0), (3600, 1)]
+    assert [(d.at_s, d.ordered) for d in outcome.run.only.decisions] == [(0, 0), (3600, 1)]
 
 
 def test_a_timetable_needs_a_start() -> None:
@@ -196,16 +198,16 @@ def test_ahead_follows_on_the_first_day_and_leads_on_the_second() -> None:
     On the second, at 7:00 it looks one cold start ahead, to 8:50, the hour from 8 on has had six: it orders at 7, ready
     at 8:50. (At 6 it looks to 7:50: nothing.)"""
     outcome = _days([(8, 12, 6)], days=2)
-    orders = [(d.at_s / 3600, d.ordered) for d in outcome.run.decisions if d.ordered]
+    orders = [(d.at_s / 3600, d.ordered) for d in outcome.run.only.decisions if d.ordered]
     assert orders == [(9, 5), (24 + 7, 5)]
-    ready = [r.ready_s / 3600 for r in outcome.run.replicas if r.why == "scaling"]
+    ready = [r.ready_s / 3600 for r in outcome.run.only.replicas if r.why == "scaling"]
     assert ready == pytest.approx([9 + 11 / 6] * 5 + [24 + 7 + 11 / 6] * 5)
 
 
 def test_ahead_learns_no_further_back_than_it_is_told() -> None:
     """With `learn` of 12 h yesterday is forgotten: the second day is like the first, seen at 9."""
     outcome = _days([(8, 12, 6)], days=2, learn="12h")
-    assert [d.at_s / 3600 for d in outcome.run.decisions if d.ordered] == [9, 24 + 9]
+    assert [d.at_s / 3600 for d in outcome.run.only.decisions if d.ordered] == [9, 24 + 9]
 
 
 def test_ahead_knows_weekdays_after_a_week() -> None:
@@ -219,7 +221,7 @@ def test_ahead_knows_weekdays_after_a_week() -> None:
     }  # fmt: skip
     plan = make_plan(make_tier(provision="1h"), scaling=rule)
     outcome = replay(trace, Service(slots=99, start="50m"), plan)
-    orders = {divmod(d.at_s / 3600, 24): d.ordered for d in outcome.run.decisions if d.ordered}
+    orders = {divmod(d.at_s / 3600, 24): d.ordered for d in outcome.run.only.decisions if d.ordered}
     assert (orders[0, 9], orders[1, 7], orders[7, 7]) == (5, 5, 5)
     assert not any(day == 8 for day, _ in orders)
 
@@ -227,7 +229,7 @@ def test_ahead_knows_weekdays_after_a_week() -> None:
 def test_ahead_sees_nothing_of_the_future() -> None:
     """Two traces that differ only after noon of the second day: the same decisions until then."""
     one, other = _days([(8, 12, 6)], days=2), _days([(8, 12, 6)], days=3)
-    cut = [list(o.run.decisions[: 24 + 12]) for o in (one, other)]
+    cut = [list(o.run.only.decisions[: 24 + 12]) for o in (one, other)]
     assert cut[0] == cut[1]
 
 
@@ -275,11 +277,11 @@ def rule(seen, step):
     return len(seen.state["at"]) * step
 """
     outcome = _replay_own(_study(tmp_path, code, more="arguments = { step = 2 }"))
-    wanted = [(d.at_s, d.wanted, d.measure, d.measured) for d in outcome.run.decisions[:5]]
+    wanted = [(d.at_s, d.wanted, d.measure, d.measured) for d in outcome.run.only.decisions[:5]]
     assert [row[:2] for row in wanted] == [(10, 2), (20, 4), (30, 6), (40, 8), (50, 10)]
     # What it looked at first is written down: ten requests of work 0.1 in 10 s, the last ending within.
     assert wanted[0][2:] == ("cpu", pytest.approx(0.1))
-    assert outcome.run.decisions[4].held_by == "tier_most"
+    assert outcome.run.only.decisions[4].held_by == "tier_most"
 
 
 def test_a_class_is_made_anew_for_each_replay(tmp_path: Path) -> None:
@@ -291,7 +293,7 @@ class rule:
         return self.asked
 """
     path = _study(tmp_path, code)
-    assert [list(_replay_own(path).run.decisions.column("wanted")[:3]) for _ in range(2)] == [[1, 2, 3]] * 2
+    assert [list(_replay_own(path).run.only.decisions.column("wanted")[:3]) for _ in range(2)] == [[1, 2, 3]] * 2
 
 
 @pytest.mark.parametrize(
@@ -357,8 +359,8 @@ def test_code_of_a_study_runs_with_consent_and_in_replays_only(tmp_path: Path) -
 def test_a_function_itself_needs_no_file() -> None:
     scaling = {"rule": lambda seen, n: n, "arguments": {"n": 3}, "every": "10s", "ceiling": 5}
     outcome = replay(make_trace([0, 55], cpu=1, span_s=60), Service(slots=1), make_plan(scaling=scaling))
-    assert outcome.run.decisions[0].wanted == 3
-    assert outcome.plan.scaling.rule == "python:test_rules:_lambda_"
+    assert outcome.run.only.decisions[0].wanted == 3
+    assert outcome.plan.only.scaling.rule == "python:test_rules:_lambda_"
 
 
 def test_local_time_of_an_observation() -> None:

@@ -11,9 +11,9 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import pytest
 
-from builders import make_plan, make_tier, make_trace
+from builders import make_case, make_plan, make_tier, make_trace
 from libramen import Figures, LibramenError, Objectives, Service, Trace, UnitError, compare, load_study, replay
-from libramen.runs.cases import Case, LocalProcesses
+from libramen.runs.cases import LocalProcesses
 from libramen.runs.pool import run_cases
 
 if TYPE_CHECKING:
@@ -73,7 +73,7 @@ def test_little_is_sent(demo_study: Path, alone: Comparison) -> None:
 def test_a_trace_that_was_never_read_reaches_a_worker_too(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setenv("LIBRAMEN_CACHE", str(tmp_path))
     trace = make_trace(np.linspace(0, 50, 200).tolist(), cpu=0.3, span_s=60)
-    cases = [Case(Service(slots=2), make_plan(replicas=n, name=str(n)), Objectives(p95="1s")) for n in (1, 2)]
+    cases = [make_case(Service(slots=2), make_plan(replicas=n, name=str(n)), Objectives(p95="1s")) for n in (1, 2)]
     here = dict(run_cases(cases, trace))
     with ProcessPoolExecutor(1, multiprocessing.get_context("spawn")) as executor:
         assert dict(run_cases(cases, trace, executor)) == here
@@ -82,7 +82,7 @@ def test_a_trace_that_was_never_read_reaches_a_worker_too(tmp_path: Path, monkey
 
 def test_a_mistake_in_a_worker_is_the_sentence_it_is_here() -> None:
     trace = make_trace([1.0], cpu=0.1, span_s=60)
-    case = Case(Service(slots=1), make_plan(rollouts=[{"at": "12:00", "strategy": "stop_start"}]), Objectives())
+    case = make_case(Service(slots=1), make_plan(rollouts=[{"at": "12:00", "strategy": "stop_start"}]), Objectives())
     for executor in (None, LocalProcesses(1)):
         with pytest.raises(LibramenError, match="needs to know when the trace starts"):
             list(run_cases([case], trace, executor))
@@ -94,7 +94,9 @@ def test_a_mistake_in_a_worker_is_the_sentence_it_is_here() -> None:
 
 def test_a_rule_made_on_the_spot_is_replayed_here(tmp_path: Path) -> None:
     trace = make_trace(np.linspace(0, 50, 20).tolist(), cpu=0.3, span_s=60)
-    case = Case(Service(slots=1), make_plan(scaling={"rule": lambda seen: 2, "every": 10, "ceiling": 3}), Objectives())
+    case = make_case(
+        Service(slots=1), make_plan(scaling={"rule": lambda seen: 2, "every": 10, "ceiling": 3}), Objectives()
+    )
     with LocalProcesses(2) as executor:
         ((_, figures),) = run_cases([case], trace, executor)
     assert figures.replicas_max == 2

@@ -240,14 +240,14 @@ def test_one_number_is_changed_in_one_line(tmp_path: Path, hour_study: Path) -> 
     study = load_study(write_demo(tmp_path / "landing", study="landing"))
     changed = study.replace(plans={"noon": {"replicas": 5}})
     assert list(changed.plans) == list(study.plans)
-    assert (changed.plans["noon"].replicas, study.plans["noon"].replicas != 5) == (5, True)
+    assert (changed.plans["noon"].only.replicas, study.plans["noon"].only.replicas != 5) == (5, True)
     assert all(changed.plans[name] == study.plans[name] for name in study.plans if name != "noon")
     plan = study.plans["noon"].replace(replicas=4)
     assert list(study.replace(plans={"noon": plan}).plans) == list(study.plans)
-    assert study.replace(plans=plan).plans["noon"].replicas == 4
+    assert study.replace(plans=plan).plans["noon"].only.replicas == 4
     festival = load_study(hour_study)
-    slower = festival.replace(plans={"brisk": {"scaling": {"pause_down": "9m"}}}).plans["brisk"].scaling
-    assert slower == festival.plans["brisk"].scaling.replace(pause_down=540)
+    slower = festival.replace(plans={"brisk": {"scaling": {"pause_down": "9m"}}}).plans["brisk"].only.scaling
+    assert slower == festival.plans["brisk"].only.scaling.replace(pause_down=540)
     cabins = load_study(write_demo(tmp_path / "cabins", study="cabins"))
     joint = cabins.replace(plans={"pooled": {"services": {"web": {"replicas": 5}}}}).plans["pooled"]
     assert joint.of("web").replicas == 5

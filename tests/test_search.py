@@ -11,12 +11,12 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from typer.testing import CliRunner
 
+from builders import make_case
 from libramen import Comparison, Plan, StudyError, load_study, replay, search, shaped
 from libramen.cli.app import app
 from libramen.comparison.bounds import Overload, Stopped, Watch, least_cost
 from libramen.comparison.vary import combinations, read_values
 from libramen.demo.write import write_demo
-from libramen.runs.cases import Case
 from libramen.study.written import plan_toml
 from libramen.trace.shape import OF_A_LOAD, Scale
 
@@ -211,7 +211,7 @@ def test_the_least_cost_is_never_more_than_the_cost(tmp_path: Path) -> None:
 def test_a_watch_stops_only_what_is_lost(tmp_path: Path) -> None:
     study = _study(tmp_path)
     trace = study.trace()
-    case = Case(study.services, study.plans["one"], study.objectives)
+    case = make_case(study.services, study.plans["one"], study.objectives)
     watch = Watch(trace, case)
     watch.records["latency_s"] = 4.5
     watch.records["latency_s"][30:] = 1.0
@@ -465,9 +465,9 @@ def test_work_that_a_fleet_cannot_do_rules_it_out(tmp_path: Path) -> None:
     overload, out = Overload(trace), []
     for one in combinations(study, study.plan("one"), {"replicas": range(1, 9)}):
         assert one.plan is not None
-        case = Case(study.services, one.plan, study.objectives)
+        case = make_case(study.services, one.plan, study.objectives)
         if overload.rules_out(case):
-            out.append(one.plan.replicas_used)  # type: ignore[union-attr]
+            out.append(one.plan.only.replicas_used)  # type: ignore[union-attr]
             assert not case.figures(trace).meets_all
     assert out
     assert out == list(range(1, len(out) + 1))
@@ -495,9 +495,9 @@ def test_what_is_saved_and_what_is_not(tmp_path: Path) -> None:
     file.write_text(file.read_text() + "\n" + plan_toml(winner, "again", study.tiers))
     again = load_study(file).plan("again")
     for name, service in study.services.items():
-        one, other = again.of(name), winner.of(name)  # type: ignore[union-attr]
+        one, other = again.of(name), winner.of(name)
         assert one.service_of(service) == other.service_of(service)
-        assert one.replace(service={}, name="x") == other.replace(service={}, name="x")
+        assert one.replace(service={}, plan="x") == other.replace(service={}, plan="x")
         assert one.service_of(service).slots == (14 if name == "web" else service.slots)
     _study(tmp_path, month=1)
     run = CliRunner().invoke

@@ -18,10 +18,11 @@ import numpy as np
 import pytest
 from typer.testing import CliRunner
 
+from builders import make_case
 from libramen import OutputError, Store, compare, headroom, load_study, search
 from libramen.cli.app import app
 from libramen.demo.write import write_demo
-from libramen.outcome.replay import replay
+from libramen.outcome.replay import replay_system
 from libramen.runs import cases, pool
 from libramen.runs.store import MISSING, _checksum
 
@@ -78,12 +79,12 @@ def replays(monkeypatch: pytest.MonkeyPatch) -> list[str]:
     """Names of the plans that are replayed."""
     made: list[str] = []
 
-    def counted(trace: Any, services: Any, plan: Any, *arguments: Any, **named: Any) -> Any:
-        made.append(plan.name)
-        return replay(trace, services, plan, *arguments, **named)
+    def counted(trace: Any, system: Any, *arguments: Any, **named: Any) -> Any:
+        made.append(system.name)
+        return replay_system(trace, system, *arguments, **named)
 
     for module in (cases, sys.modules["libramen.comparison.bounded_search"]):
-        monkeypatch.setattr(module, "replay", counted)
+        monkeypatch.setattr(module, "replay_system", counted)
     return made
 
 
@@ -128,7 +129,7 @@ def test_several_services_and_their_bills(tmp_path: Path, replays: list[str]) ->
     first = compare(study, plans=["pooled"], store=store)
     replays.clear()
     dearer = study.plan("pooled").each(
-        lambda _, plan: plan.replace(size=plan.size.replace(per_hour=2 * (plan.size.per_hour or 0)))
+        lambda _, part: part.replace(size=part.size.replace(per_hour=2 * (part.size.per_hour or 0)))
     )
     again = compare(study, plans=[dearer], store=store)
     assert not replays
@@ -255,7 +256,7 @@ def test_a_foreign_body_with_a_right_checksum(tmp_path: Path, number: int) -> No
         else:
             odd: Any = [0, None, {"a": [[]]}][number - len(FOREIGN)]
             document["figures"] = dict.fromkeys(document["figures"], odd)
-            document["used"] = {"": dict.fromkeys(document["used"][""], "1/0")}
+            document["used"] = [dict.fromkeys(document["used"][0], "1/0")]
             body = zlib.compress(json.dumps(document).encode())
         file.execute("UPDATE entries SET body = ?, checksum = ? WHERE key = ?", (body, _checksum(key, body), key))
     file.commit()
@@ -381,4 +382,4 @@ def test_a_rule_of_the_users_own_is_not_kept(tmp_path: Path) -> None:
     plan = study.plan("scaled").replace(scaling={"rule": lambda seen: 2, "every": 10, "ceiling": 3})
     compare(study, plans=[plan], store=store)
     assert store.size().entries == 0
-    assert pool.entries.key_of(cases.Case(study.services, plan, study.objectives), "t") is None
+    assert pool.entries.key_of(make_case(study.services, plan, study.objectives), "t") is None

@@ -91,12 +91,12 @@ def test_a_study(tmp_path: Path) -> None:
     assert (study.name, study.time_zone, study.currency) == ("A day", "Europe/Lisbon", "EUR")
     assert study.service == Service(slots=8, threads=2, start=90, timeout=2.5)
     assert study.objectives.wanted() == {"p95": 0.25, "availability": 0.999, "month": Decimal("12.50")}
-    assert plan.tier is study.tiers["tidal"]
-    assert plan.size == Size(name="small", cores=0.5, per_hour="0.031")
-    assert plan.size.per_hour == Decimal("0.031")
-    assert plan.scaling == Target(measure="cpu", target=0.6, pause_down=480, ceiling=6)
-    assert plan.limits == (1, 6)
-    assert plan.rollouts[0].keep_of(4) == 3
+    assert plan.only.tier is study.tiers["tidal"]
+    assert plan.only.size == Size(name="small", cores=0.5, per_hour="0.031")
+    assert plan.only.size.per_hour == Decimal("0.031")
+    assert plan.only.scaling == Target(measure="cpu", target=0.6, pause_down=480, ceiling=6)
+    assert plan.only.limits == (1, 6)
+    assert plan.only.rollouts[0].keep_of(4) == 3
     assert study.trace_table.settle == 5
 
 
@@ -105,7 +105,7 @@ def test_tiers_from_a_catalogue(tmp_path: Path) -> None:
     tiers, _, plans = rest.partition("[plans.brisk]\n")
     text = head.replace('name = "A day"', 'name = "A day"\ncatalogue = "tiers.toml"') + "[plans.brisk]\n" + plans
     study = _load(tmp_path, text, tiers="[tiers.tidal]" + tiers)
-    assert study.plans["brisk"].tier.name == "tidal"
+    assert study.plans["brisk"].only.tier.name == "tidal"
     with pytest.raises(
         StudyError, match=r"tiers.toml: \[tiers.tidal.sizes.small\] unknown key 'core'; did you mean 'cores'"
     ):
@@ -331,8 +331,8 @@ def test_tables_are_replaced_like_files_are_read() -> None:
         for name, cores in (("one", 2), ("two", 4))
     ]
     plan = Plan(tier=tiers[0], size="l", replicas=2, name="p")
-    assert plan.replace(size="s").size.cores == 1
-    assert plan.replace(tier=tiers[1]).size.cores == 4
+    assert plan.replace(size="s").only.size.cores == 1
+    assert plan.replace(tier=tiers[1]).only.size.cores == 4
     assert (plan.replace(replicas=3, name="q").name, plan.name) == ("q", "p")
     with pytest.raises(StudyError, match="size: found 'xl'"):
         plan.replace(size="xl")
@@ -370,7 +370,7 @@ def test_a_plan_has_keys_of_the_service_of_its_own(tmp_path: Path) -> None:
     name = next(iter(load_study(path).plans))
     path.write_text(text + f"\n[plans.{name}.service]\nslots = 16\ntimeout = '3s'\n")
     study = load_study(path)
-    used = replay(study.trace(), study.service, study.plans[name]).service
+    used = replay(study.trace(), study.service, study.plans[name]).only.service
     assert (used.slots, used.timeout, used.start) == (16, 3, study.service.start)
     path.write_text(text + f"\n[plans.{name}.service]\nslotz = 16\n")
     with pytest.raises(StudyError, match=rf"\[plans.{name}.service\] unknown key 'slotz'; did you mean 'slots'"):
@@ -378,8 +378,8 @@ def test_a_plan_has_keys_of_the_service_of_its_own(tmp_path: Path) -> None:
     service = Service(slots_per_core=3)
     for cores, slots in ((2, 6), (0.5, 1), (0.1, 1)):
         tier = Tier(billing="per_hour", sizes={"s": {"cores": cores, "per_hour": 1}})
-        assert Plan(tier=tier, size="s").service_of(service).slots == slots
-    assert Plan(tier=tier, size="s", service={"slots": 5}).service_of(service).slots == 5
+        assert Plan(tier=tier, size="s").only.service_of(service).slots == slots
+    assert Plan(tier=tier, size="s", service={"slots": 5}).only.service_of(service).slots == 5
     for values, message in (({}, "slots is missing"), ({"slots": 1, "slots_per_core": 2}, "are both there")):
         with pytest.raises(StudyError, match=message):
             Service(**values)

@@ -170,7 +170,7 @@ def cases(draw: st.DrawFn) -> tuple[Trace, System]:
     return trace, System.of(found, {name: draw(plans(trace.span_s)) for name in names})
 
 
-def replayed(case: tuple[Trace, System], plane: Any, **values: Any) -> tuple[dict[str, Run], dict[str, np.ndarray]]:
+def replayed(case: tuple[Trace, System], plane: Any, **values: Any) -> tuple[Run, dict[str, np.ndarray]]:
     kept = Kept()
     runs = control.run(case[0], case[1], data_plane=plane, window_s=1.0, sink=kept, spends=True, **values)
     return runs, kept.columns()
@@ -178,8 +178,8 @@ def replayed(case: tuple[Trace, System], plane: Any, **values: Any) -> tuple[dic
 
 def check(case: tuple[Trace, System]) -> None:
     (runs, visits), (others, theirs) = replayed(case, "compiled"), replayed(case, "plain")
-    for name, run in runs.items():
-        other = others[name]
+    for name, run in runs.services.items():
+        other = others.services[name]
         for mine, another in zip(run.replicas, other.replicas, strict=True):
             assert [stage for _, stage in mine.stages] == [stage for _, stage in another.stages]
             np.testing.assert_allclose([t for t, _ in mine.stages], [t for t, _ in another.stages], atol=1e-9)
@@ -189,20 +189,19 @@ def check(case: tuple[Trace, System]) -> None:
         n = min(len(run.moved), len(other.moved))
         assert run.moved[:n].tolist() == other.moved[:n].tolist()
         assert run.moved[n:].sum() == other.moved[n:].sum() == 0
-    run, other = next(iter(runs.values())), next(iter(others.values()))
     for name in ("ending", "replica", "attempts"):
-        np.testing.assert_array_equal(getattr(run.results, name), getattr(other.results, name))
+        np.testing.assert_array_equal(getattr(runs.kept, name), getattr(others.kept, name))
     for name in ("latency_s", "queued_s", "before_s", "spent_s"):
-        np.testing.assert_allclose(getattr(run.results, name), getattr(other.results, name), atol=1e-9)
+        np.testing.assert_allclose(getattr(runs.kept, name), getattr(others.kept, name), atol=1e-9)
     for name in ("ending", "replica", "attempts", "id", "call", "server"):
         np.testing.assert_array_equal(visits[name], theirs[name], err_msg=name)
     for name in ("latency_s", "queued_s", "before_s", "at_s", "cpu_s", "wait_s", "called_s", "connecting_s"):
         np.testing.assert_allclose(visits[name], theirs[name], atol=1e-9, err_msg=name)
     # Every request ends once, and where one was answered its latency is where its time went.
     assert np.sort(visits["id"][visits["call"] < len(case[1].hosted)]).tolist() == list(range(len(case[0])))
-    ok = run.results.ending == 0
-    if run.results.spent_s.shape[1]:
-        np.testing.assert_allclose(run.results.spent_s[ok].sum(axis=(1, 2)), run.results.latency_s[ok], atol=1e-8)
+    ok = runs.kept.ending == 0
+    if runs.kept.spent_s.shape[1]:
+        np.testing.assert_allclose(runs.kept.spent_s[ok].sum(axis=(1, 2)), runs.kept.latency_s[ok], atol=1e-8)
 
 
 @settings(max_examples=max(150, settings().max_examples))

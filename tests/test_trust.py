@@ -176,14 +176,14 @@ def test_a_log_that_was_busy_on_shared_cores_tells_its_cpu_share(tmp_path: Path)
         case = CASES[name]._replace(share=share)
         hidden, latency_s = accuracy.truth_of(case, "exponential", 12_000)
         log = Trace.from_arrays(at_s=hidden.at_s, cpu_s=np.zeros(12_000), latency_s=latency_s)
-        found = likely_cpu_share(log, case.service, case.plan(), 0)
+        found = likely_cpu_share(log, case.service, case.plan().only, 0)
         assert found is not None
         assert found.tells
         assert found.low <= share <= found.high <= found.low + 0.3
     case = CASES["1 replica, 4 slots, load 0.6"]
     hidden, latency_s = accuracy.truth_of(case, "exponential", 3000)
     log = Trace.from_arrays(at_s=hidden.at_s, cpu_s=np.zeros(3000), latency_s=latency_s)
-    assert likely_cpu_share(log, case.service, case.plan(), 0) is None
+    assert likely_cpu_share(log, case.service, case.plan().only, 0) is None
     case = CASES["4 workers on one core, load 0.8"]
     hidden, latency_s = accuracy.truth_of(case, "exponential", 8000)
     accuracy.write_log(tmp_path / "log.csv", hidden.at_s, latency_s, whole_seconds=False)

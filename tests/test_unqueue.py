@@ -115,9 +115,9 @@ def _logged(
     at_s: np.ndarray, work_s: np.ndarray, share: float, service: Service, plan: Plan, **more: Any
 ) -> tuple[Trace, np.ndarray]:
     """A log with exact times, and which replica served each request."""
-    speed = plan.size.speed
+    speed = plan.only.size.speed
     hidden = Trace.from_arrays(at_s=at_s, cpu_s=share * work_s * speed, wait_s=(1 - share) * work_s)
-    [run] = control.run(hidden, System.of(service, plan)).values()
+    run = control.run(hidden, System.of(service, plan))
     results = run.results
     assert results is not None
     log = Trace.from_arrays(at_s=at_s, cpu_s=np.zeros(len(at_s)), latency_s=results.latency_s, **more)
@@ -142,7 +142,7 @@ def test_exact_times_give_the_exact_work(
     log, _ = _logged(at_s, work_s, share, service, plan)
     assert log.latency_s is not None
     found = {
-        plane: Recorded(log, service, plan, plane).backwards(at_s, log.latency_s, np.full(80, share), 0)  # type: ignore[arg-type]
+        plane: Recorded(log, service, plan.only, plane).backwards(at_s, log.latency_s, np.full(80, share), 0)  # type: ignore[arg-type]
         for plane in ("compiled", "plain")
     }
     np.testing.assert_allclose(found["compiled"].work_s, work_s, rtol=1e-6, atol=1e-7)
@@ -167,7 +167,7 @@ def test_the_recorded_plan_may_have_faults(fault: dict[str, Any], lost: bool, pl
     service = Service(slots=3, start=2)
     plan = make_plan(make_tier(cores=2), replicas=2, balancer="round_robin", faults=[fault])
     hidden = Trace.from_arrays(at_s=at_s, cpu_s=0.5 * work_s, wait_s=0.5 * work_s)
-    [run] = control.run(hidden, System.of(service, plan)).values()
+    run = control.run(hidden, System.of(service, plan))
     assert run.results is not None
     answered = run.results.ending == 0
     assert answered.all() != lost
@@ -177,7 +177,7 @@ def test_the_recorded_plan_may_have_faults(fault: dict[str, Any], lost: bool, pl
         span_s=hidden.span_s,
     )  # fmt: skip
     assert log.latency_s is not None
-    found = Recorded(log, service, plan, plane).backwards(log.at_s, log.latency_s, np.full(len(log), 0.5), 0)
+    found = Recorded(log, service, plan.only, plane).backwards(log.at_s, log.latency_s, np.full(len(log), 0.5), 0)
     # Who was lost is missing where cores and turns were shared, and round robin has counted without them.
     error = np.abs(found.work_s - work_s[answered])
     assert np.mean(error > 0.05) < (0.15 if lost else 0.02)
@@ -187,7 +187,7 @@ def test_the_recorded_plan_may_have_faults(fault: dict[str, Any], lost: bool, pl
 def test_by_hand() -> None:
     """One slot, requests at 0, 1 and 2 that leave at 3, 5 and 6: each worked from when the one before it left."""
     log = Trace.from_arrays(at_s=[0.0, 1, 2], cpu_s=[0.0] * 3, latency_s=[3.0, 4, 4])
-    found = Recorded(log, Service(slots=1), make_plan()).backwards(log.at_s, log.latency_s, np.full(3, 0.4), 0)
+    found = Recorded(log, Service(slots=1), make_plan().only).backwards(log.at_s, log.latency_s, np.full(3, 0.4), 0)
     assert found.slot_at_s.tolist() == [0, 3, 5]
     np.testing.assert_allclose(found.work_s, [3, 2, 1])
 
@@ -321,11 +321,11 @@ def test_a_fleet_by_a_list(tmp_path: Path) -> None:
     )
     for plane in ("compiled", "plain"):
         system = System.of(Service(slots=1), plan)
-        [run] = control.run(trace, system, data_plane=plane).values()  # type: ignore[arg-type]
-        fleet = run.replicas
+        run = control.run(trace, system, data_plane=plane)  # type: ignore[arg-type]
+        fleet = run.only.replicas
         ready = [(replica.ready_s, replica.draining_s) for replica in fleet]
         assert ready == [(0, None), (0, 20), (10, 20), (10, 20)]
-    assert plan.limits == (1, 4)
+    assert plan.only.limits == (1, 4)
     for values, sentence in (
         ({"replicas": []}, "an empty list"),
         ({"replicas": "three"}, r"replicas: found 'three'; allowed: a whole number, or pairs"),

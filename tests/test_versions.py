@@ -33,9 +33,9 @@ def test_a_canary_gets_every_fourth_request() -> None:
     found = _release(**_canary())
     assert _to_new(found)[:12] == [*range(113, 150, 4), 153, 157]
     assert _to_new(found)[12:] == list(range(160, 400))
-    assert [r.gone_s for r in found.run.replicas] == [160] * 4 + [None] * 4
-    assert [r.ready_s for r in found.run.replicas[4:]] == [110, 160, 160, 160]
-    (update,) = found.run.updates
+    assert [r.gone_s for r in found.run.only.replicas] == [160] * 4 + [None] * 4
+    assert [r.ready_s for r in found.run.only.replicas[4:]] == [110, 160, 160, 160]
+    (update,) = found.run.only.updates
     assert (update.began_s, update.ended_s, update.result) == (100, 160, "done")
     assert found.endings["ok"] == 400
 
@@ -43,7 +43,7 @@ def test_a_canary_gets_every_fourth_request() -> None:
 def test_replicas_of_a_canary_are_rounded_up() -> None:
     """ceil(0.25 * 5) = 2 new ones for the first step."""
     found = _release(5, **_canary())
-    assert [r.ready_s for r in found.run.replicas[5:]] == [110, 110, 160, 160, 160]
+    assert [r.ready_s for r in found.run.only.replicas[5:]] == [110, 110, 160, 160, 160]
 
 
 def test_a_bad_version_is_found_by_the_canary_and_undone() -> None:
@@ -53,18 +53,18 @@ def test_a_bad_version_is_found_by_the_canary_and_undone() -> None:
     found = _release(**_canary(error_rate=1, rollback_above=0.5, judge_least=3))
     assert found.endings["errored"] == 3
     assert _to_new(found) == [113, 117, 121]
-    (update,) = found.run.updates
+    (update,) = found.run.only.updates
     assert (update.result, update.undone_s, update.judged) == ("undone", 125, (3, 3))
-    assert [r.gone_s for r in found.run.replicas] == [None] * 4 + [125]
+    assert [r.gone_s for r in found.run.only.replicas] == [None] * 4 + [125]
 
 
 def test_attempts_before_the_window_are_not_looked_at() -> None:
     """As above, but of the last 6 s only: (109, 115] has one, (114, 120] one, (119, 125] one, ...: never three."""
     found = _release(**_canary(error_rate=1, rollback_above=0.5, judge_least=3, watch=6))
-    assert found.run.updates[0].result == "done"
+    assert found.run.only.updates[0].result == "done"
     # At a judgement every 5 s, one of 1.5 a window ended; with least 1 the first, of 115, has that of 113.
     found = _release(**_canary(error_rate=1, rollback_above=0.5, judge_least=1, watch=6))
-    assert found.run.updates[0].undone_s == 115
+    assert found.run.only.updates[0].undone_s == 115
 
 
 def test_a_rolling_release_is_undone_by_the_same_rounds() -> None:
@@ -72,13 +72,13 @@ def test_a_rolling_release_is_undone_by_the_same_rounds() -> None:
     requests from that of 110 on; each fails. Judged at 115: five have ended, all failed. #4 is cancelled; back: #5 of
     the old version is ready at 125, when #3 goes, and #6 at 135. The requests of 110 to 124 have failed."""
     found = _release(2, strategy="rolling", spare=0, keep=1, error_rate=1, rollback_above=0.5, judge_least=3)
-    assert [(r.version, r.ordered_s, r.ready_s, r.gone_s) for r in found.run.replicas[2:]] == [
+    assert [(r.version, r.ordered_s, r.ready_s, r.gone_s) for r in found.run.only.replicas[2:]] == [
         (2, 100, 110, 125),
         (2, 110, None, 115),
         (1, 115, 125, None),
         (1, 125, 135, None),
     ]
-    (update,) = found.run.updates
+    (update,) = found.run.only.updates
     assert (update.undone_s, update.judged, update.ended_s) == (115, (5, 5), 135)
     assert found.endings["errored"] == 15
 
@@ -87,8 +87,8 @@ def test_a_switch_keeps_the_old_for_a_while() -> None:
     """Four more are ready at 110, when all traffic goes to them; the old ones drain at 140."""
     found = _release(strategy="switch", keep_old="30s")
     assert _to_new(found) == list(range(110, 400))
-    assert [r.gone_s for r in found.run.replicas] == [140] * 4 + [None] * 4
-    assert found.run.updates[0].ended_s == 140
+    assert [r.gone_s for r in found.run.only.replicas] == [140] * 4 + [None] * 4
+    assert found.run.only.updates[0].ended_s == 140
 
 
 def test_a_zone_is_lost_under_a_canary() -> None:
@@ -103,7 +103,7 @@ def test_a_zone_is_lost_under_a_canary() -> None:
     )
     lost = [k for k, ending in enumerate(found.requests["ending"]) if ending == "lost"]
     assert lost == [120, 121, 122, 123, 124]
-    new = {r.number for r in found.run.replicas if r.version == 2}
+    new = {r.number for r in found.run.only.replicas if r.version == 2}
     went = [k for k, number in enumerate(found.requests["replica"]) if number in new]
     assert went == list(range(111, 400, 2))
 
@@ -141,14 +141,14 @@ def test_a_new_version_may_need_more_memory() -> None:
 def test_a_new_version_may_die_again_and_again() -> None:
     """Ready at 110, it dies every 20 s and starts for 10: 130 to 140, 160 to 170, ...: of [110, 400) a third."""
     found = _release(1, strategy="stop_start", crashes_after=20)
-    died = [death.at_s for death in found.run.deaths]
+    died = [death.at_s for death in found.run.only.deaths]
     assert died == [130 + 30 * k for k in range(10)]
     assert found.endings["refused"] == 10 + 9 * 10  # the release, and nine gaps; the tenth is after the last request
 
 
 def test_a_build_takes_time_and_changes_nothing_meanwhile() -> None:
     found = _release(1, strategy="stop_start", build="1min")
-    assert [(u.due_s, u.began_s, u.ended_s) for u in found.run.updates] == [(100, 160, 170)]
+    assert [(u.due_s, u.began_s, u.ended_s) for u in found.run.only.updates] == [(100, 160, 170)]
     assert found.endings["refused"] == 10
 
 
@@ -159,10 +159,10 @@ def test_twice_the_fleet_may_be_too_much() -> None:
         _release(tier=tier, strategy="switch")
     rule = {"rule": "target", "measure": "cpu", "target": 0.5, "floor": 4, "ceiling": 6}
     found = _release(tier=tier, strategy="switch", plan={"scaling": rule})
-    assert [update.result for update in found.run.updates] == ["skipped"]
+    assert [update.result for update in found.run.only.updates] == ["skipped"]
     (finding,) = [finding for finding in found.findings if finding.kind == "release_skipped"]
     assert "it needs 8 replicas at once, and the tier has 6" in finding.text
-    assert len(found.run.replicas) == 4
+    assert len(found.run.only.replicas) == 4
 
 
 def test_releases_on_some_days_of_the_week() -> None:
@@ -170,7 +170,7 @@ def test_releases_on_some_days_of_the_week() -> None:
     trace = make_trace([0.0], span_s=10 * 86400, start="2031-06-05T00:00:00", time_zone="Europe/Lisbon")
     plan = make_plan(rollouts=[{"at": "12:00", "days": ["tue", "thu"], "strategy": "stop_start"}])
     found = both(trace, Service(slots=1), plan)
-    assert [update.due_s / 86400 for update in found.run.updates] == [0.5, 5.5, 7.5]
+    assert [update.due_s / 86400 for update in found.run.only.updates] == [0.5, 5.5, 7.5]
     with pytest.raises(StudyError, match="days: with daily it is on every day"):
         make_plan(rollouts=[{"at": "12:00", "days": ["tue"], "daily": True, "strategy": "stop_start"}])
     with pytest.raises(StudyError, match="days needs a time of day"):
@@ -183,7 +183,7 @@ def test_an_undone_release_does_not_come_again() -> None:
     bad = {"strategy": "switch", "error_rate": 1, "rollback_above": 0.1, "judge_least": 1, "keep_old": "10m"}
     plan = make_plan(make_tier(), replicas=2, rollouts=[{"at": "12:00", "daily": True, **bad}])
     found = both(trace, Service(slots=2), plan)
-    assert [update.result for update in found.run.updates] == ["undone", "not_begun", "not_begun"]
+    assert [update.result for update in found.run.only.updates] == ["undone", "not_begun", "not_begun"]
     assert found.endings["errored"] == 1
 
 

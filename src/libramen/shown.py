@@ -33,10 +33,11 @@ _FIGURES: Final = {
     "Outcome": "draw.replay:draw_outcome",
     "Search": "draw.search:draw_search",
     "Summary": "draw.load:draw_load",
-    "SystemOutcome": "draw.system:draw_system",
 }
 _WHERE: Final = {"Outcome": "draw.where:draw_where"}
 _HTML: Final = "report.html:to_html"
+_SENTENCE: Final = "report.findings:sentence"
+_VERDICT: Final = "report.comparison:verdict"
 WORK: Final = {
     "likely_cpu_share": "demand.explain:likely_cpu_share",
     "read_cpu_use": "demand.cpu_use:read_cpu_use",
@@ -80,6 +81,16 @@ def figure_of_where(result: object) -> Figure:
     """The figure of where the time of the requests of a result went."""
     figure: Figure = _of(_WHERE, result)(result)
     return figure
+
+
+def sentence_of(finding: object) -> str:
+    """The sentence of a finding."""
+    return str(reach(_SENTENCE)(finding))
+
+
+def verdict_of(comparison: object) -> str:
+    """The verdict of a comparison."""
+    return str(reach(_VERDICT)(comparison))
 
 
 class Shown:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from typing import TYPE_CHECKING, Final
 
@@ -13,11 +13,12 @@ from libramen.bill.prices import lines_of
 from libramen.bill.usage import usage_of
 
 if TYPE_CHECKING:
+    from collections.abc import Mapping
     from decimal import Decimal
 
     from libramen.bill.usage import Counted
-    from libramen.engine.run import Run
-    from libramen.study.plan import Plan
+    from libramen.engine.run import ServiceRun
+    from libramen.study.plan import Hosting
 
 
 _STRETCHES: Final = {"minute": 60.0, "hour": 3600.0, "day": 86400.0}
@@ -43,7 +44,7 @@ class Bill:
         return total(self.lines)
 
 
-def bill(run: Run, plan: Plan, counted: Counted, currency: str = "EUR") -> Bill:
+def bill(run: ServiceRun, hosting: Hosting, counted: Counted, currency: str = "EUR") -> Bill:
     """What a run costs in a month: what it used, laid over a month, at the prices of its plan.
 
     Args:
@@ -54,10 +55,19 @@ def bill(run: Run, plan: Plan, counted: Counted, currency: str = "EUR") -> Bill:
     """
     month = Month(run.span_s, run.start)
     used: dict[str, Fraction] = {}
-    for row in usage_of(run, plan, counted):
+    for row in usage_of(run, hosting, counted):
         amount = Fraction(int(row.amount[0])) if row.item == "replicas_at_once" else month.of_hours(row.amount)
         used[row.item] = used.get(row.item, Fraction(0)) + amount
-    return Bill(currency, lines_of(plan, used), *_notes(run.span_s, month), used)
+    return Bill(currency, lines_of(hosting, used), *_notes(run.span_s, month), used)
+
+
+def summed(bills: Mapping[str, Bill]) -> Bill:
+    """One bill of all services, of which each line says whose it is; of one service its own."""
+    first = next(iter(bills.values()))
+    if len(bills) == 1:
+        return first
+    lines = tuple(replace(line, item=f"{name}: {line.item}") for name, bill in bills.items() for line in bill.lines)
+    return replace(first, lines=lines, used={})
 
 
 def _notes(span_s: float, month: Month) -> tuple[str, str]:

@@ -13,32 +13,32 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Iterator, Mapping
 
     from libramen.bill.lines import BillLine
-    from libramen.study.plan import Plan
+    from libramen.study.plan import Hosting
 
 
-def lines_of(plan: Plan, used: Mapping[str, Fraction]) -> tuple[BillLine, ...]:
+def lines_of(hosting: Hosting, used: Mapping[str, Fraction]) -> tuple[BillLine, ...]:
     """The lines of a month.
 
     Args:
         plan: its tier and size have the prices.
         used: what was used in the month, by item as in `usage.Used`; what is missing is 0.
     """
-    return tuple(line for price in PRICES for line in price(plan, used))
+    return tuple(line for price in PRICES for line in price(hosting, used))
 
 
-def _replicas(plan: Plan, used: Mapping[str, Fraction]) -> Iterator[BillLine]:
-    size, item = plan.size, f"replicas of size {plan.size.name}"
-    if plan.tier.billing == "per_request":
-        yield from _use(plan, used)
-    elif plan.tier.billing == "per_month":
+def _replicas(hosting: Hosting, used: Mapping[str, Fraction]) -> Iterator[BillLine]:
+    size, item = hosting.size, f"replicas of size {hosting.size.name}"
+    if hosting.tier.billing == "per_request":
+        yield from _use(hosting, used)
+    elif hosting.tier.billing == "per_month":
         yield line_of(item, used.get("replicas_at_once", Fraction(0)), "replica", size.per_month or Decimal(0))
     else:
         yield line_of(item, used.get("replicas", Fraction(0)) / 3600, "replica-h", size.per_hour or Decimal(0))
 
 
-def _use(plan: Plan, used: Mapping[str, Fraction]) -> Iterator[BillLine]:
+def _use(hosting: Hosting, used: Mapping[str, Fraction]) -> Iterator[BillLine]:
     """Requests, and the cores and the memory of replicas while they were in use."""
-    tier, size = plan.tier, plan.size
+    tier, size = hosting.tier, hosting.size
     in_use_s = used.get("in_use", Fraction(0))
     if tier.per_million_requests:
         sent, price = used.get("requests", Fraction(0)), tier.per_million_requests
@@ -51,28 +51,28 @@ def _use(plan: Plan, used: Mapping[str, Fraction]) -> Iterator[BillLine]:
         yield beyond(gb_s, tier.free.gb_seconds, "memory in use", "GB-s", tier.per_gb_second)
 
 
-def _standing(plan: Plan, used: Mapping[str, Fraction]) -> Iterator[BillLine]:  # noqa: ARG001  (one signature for all)
+def _standing(hosting: Hosting, used: Mapping[str, Fraction]) -> Iterator[BillLine]:  # noqa: ARG001  (one signature for all)
     """What is there all the time, whatever the load."""
-    tier = plan.tier
+    tier = hosting.tier
     if tier.balancer_per_hour:
         yield line_of("balancer", Fraction(HOURS), "h", tier.balancer_per_hour)
     if tier.zone_per_hour:
-        yield line_of("zones", Fraction(HOURS * len(plan.zones_used)), "zone-h", tier.zone_per_hour)
+        yield line_of("zones", Fraction(HOURS * len(hosting.zones_used)), "zone-h", tier.zone_per_hour)
 
 
-def _egress(plan: Plan, used: Mapping[str, Fraction]) -> Iterator[BillLine]:
-    tier = plan.tier
+def _egress(hosting: Hosting, used: Mapping[str, Fraction]) -> Iterator[BillLine]:
+    tier = hosting.tier
     if tier.egress_per_gb:
         sent_gb = used.get("egress", Fraction(0)) / 10**9
         yield beyond(sent_gb, tier.free.egress_gb, "egress", "GB", tier.egress_per_gb)
 
 
-def _fee(plan: Plan, used: Mapping[str, Fraction]) -> Iterator[BillLine]:  # noqa: ARG001
-    if plan.tier.fixed_per_month:
-        yield line_of("fixed fee", Fraction(1), "month", plan.tier.fixed_per_month)
+def _fee(hosting: Hosting, used: Mapping[str, Fraction]) -> Iterator[BillLine]:  # noqa: ARG001
+    if hosting.tier.fixed_per_month:
+        yield line_of("fixed fee", Fraction(1), "month", hosting.tier.fixed_per_month)
 
 
-PRICES: Final[tuple[Callable[[Plan, Mapping[str, Fraction]], Iterable[BillLine]], ...]] = (
+PRICES: Final[tuple[Callable[[Hosting, Mapping[str, Fraction]], Iterable[BillLine]], ...]] = (
     _replicas,
     _standing,
     _egress,
@@ -81,21 +81,21 @@ PRICES: Final[tuple[Callable[[Plan, Mapping[str, Fraction]], Iterable[BillLine]]
 """What makes lines of a bill, in their order: each looks at the plan's prices and at what was used."""
 
 
-def least_month(plan: Plan, used: Mapping[str, Fraction]) -> Decimal:
+def least_month(hosting: Hosting, used: Mapping[str, Fraction]) -> Decimal:
     """What a month costs at the least: the fewest replicas all the time, without egress.
 
     Args:
         plan: its tier and size have the prices.
         used: what requests need at the least, on tiers that are billed by use; see `usage.Used`.
     """
-    fewest = plan.limits[0]
+    fewest = hosting.limits[0]
     standing = {"replicas": Fraction(HOURS * 3600 * fewest), "replicas_at_once": Fraction(fewest)}
-    return total(lines_of(plan, {**used, **standing, "egress": Fraction(0)}))
+    return total(lines_of(hosting, {**used, **standing, "egress": Fraction(0)}))
 
 
-def price_of_replicas(plan: Plan, month_s: float) -> Decimal | None:
+def price_of_replicas(hosting: Hosting, month_s: float) -> Decimal | None:
     """What so many replica-seconds of a month cost; None: replicas are not paid for by time."""
-    if plan.tier.billing not in {"per_second", "per_hour"}:
+    if hosting.tier.billing not in {"per_second", "per_hour"}:
         return None
-    (line,) = _replicas(plan, {"replicas": Fraction(month_s)})
+    (line,) = _replicas(hosting, {"replicas": Fraction(month_s)})
     return line.amount

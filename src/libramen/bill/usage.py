@@ -15,8 +15,8 @@ if TYPE_CHECKING:
     from datetime import datetime
 
     from libramen.engine.replica import Replica
-    from libramen.engine.run import Run
-    from libramen.study.plan import Plan
+    from libramen.engine.run import ServiceRun
+    from libramen.study.plan import Hosting
     from libramen.study.service import Tier
 
 _MANY: Final = 4_000_000
@@ -49,23 +49,23 @@ class Counted(Protocol):
         """Attempts that the balancer got: float64 (hours,)."""
 
 
-def usage_of(run: Run, plan: Plan, counted: Counted) -> tuple[Used, ...]:
+def usage_of(run: ServiceRun, hosting: Hosting, counted: Counted) -> tuple[Used, ...]:
     """All that a run has used. What is billed by started hours, minimums or granules is rounded up so."""
-    tier = plan.tier
+    tier = hosting.tier
     rows = [Used("egress", counted.hourly_bytes()), Used("requests", counted.hourly_attempts())]
     if tier.billing == "per_request":
         rows.append(Used("in_use", run.use * (tier.granularity or 1.0)))
     elif tier.billing == "per_month":
-        lives = [_life(replica, plan, run.span_s) for replica in run.replicas]
+        lives = [_life(replica, hosting, run.span_s) for replica in run.replicas]
         rows.append(Used("replicas_at_once", np.array([most_at_once([life for life in lives if life is not None])])))
     else:
-        rows += _replicas(run, plan)
+        rows += _replicas(run, hosting)
     return tuple(rows)
 
 
-def paid_from(replica: Replica, plan: Plan) -> float | None:
+def paid_from(replica: Replica, hosting: Hosting) -> float | None:
     """When the meter of a replica starts [s]; None: never."""
-    return replica.ready_s if plan.tier.billed_from == "ready" else replica.bought_s
+    return replica.ready_s if hosting.tier.billed_from == "ready" else replica.bought_s
 
 
 def paid_to(replica: Replica) -> float:
@@ -74,25 +74,25 @@ def paid_to(replica: Replica) -> float:
     return gone_s if replica.lost_s is None else min(gone_s, replica.lost_s)
 
 
-def _life(replica: Replica, plan: Plan, span_s: float) -> tuple[float, float] | None:
+def _life(replica: Replica, hosting: Hosting, span_s: float) -> tuple[float, float] | None:
     """From when to when a replica is paid for within the trace [s]; None: never."""
-    start_s = paid_from(replica, plan)
+    start_s = paid_from(replica, hosting)
     if start_s is None or start_s >= span_s:
         return None
     return start_s, min(paid_to(replica), span_s)
 
 
-def _replicas(run: Run, plan: Plan) -> Iterator[Used]:
+def _replicas(run: ServiceRun, hosting: Hosting) -> Iterator[Used]:
     by_zone: dict[str, list[tuple[float, float, bool]]] = {}
     for replica in run.replicas:
-        life = _life(replica, plan, run.span_s)
+        life = _life(replica, hosting, run.span_s)
         if life is not None:
             # A life that goes on at the end of the trace is not over, and nothing of it is rounded up.
             is_over = paid_to(replica) <= run.span_s
             by_zone.setdefault(replica.zone, []).append((*life, is_over))
     for zone, lives in by_zone.items():
         from_s, to_s, over = (np.array(column, np.float64) for column in zip(*lives, strict=True))
-        extra_s = np.where(over > 0, billed_time(to_s - from_s, plan.tier) - (to_s - from_s), 0.0)
+        extra_s = np.where(over > 0, billed_time(to_s - from_s, hosting.tier) - (to_s - from_s), 0.0)
         yield Used("replicas", seconds_by_hour(from_s, to_s, extra_s, run.span_s, run.start), zone)
 
 

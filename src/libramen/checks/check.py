@@ -28,7 +28,7 @@ if TYPE_CHECKING:
 
     from libramen.checks.load import Load, Loads
     from libramen.rules.rollouts.update import Rollout
-    from libramen.study.plan import Plan
+    from libramen.study.plan import Hosting
     from libramen.study.service import Service
     from libramen.study.study import Study
     from libramen.study.system import System
@@ -51,7 +51,7 @@ class PlanCheck:
     """
 
     name: str
-    plan: Plan
+    hosting: Hosting
     needs_cpu: int
     needs_slots: int
     alone_p95_s: float
@@ -81,7 +81,7 @@ class Check:
     @property
     def works(self) -> bool:
         """Whether no problem was found."""
-        return not any(plan.problems for plan in self.plans)
+        return not any(hosting.problems for hosting in self.plans)
 
     def to_dict(self) -> dict[str, Any]:
         """The check as the JSON of the command line."""
@@ -104,11 +104,11 @@ class Check:
             },
             "plans": [
                 {
-                    "plan": check.plan.name,
+                    "plan": check.hosting.plan,
                     **({} if len(self.study.services) == 1 else {"service": check.name}),
-                    "tier": check.plan.tier.name,
-                    "size": check.plan.size.name,
-                    "replicas": list(check.plan.limits),
+                    "tier": check.hosting.tier.name,
+                    "size": check.hosting.size.name,
+                    "replicas": list(check.hosting.limits),
                     "needs_cpu": check.needs_cpu,
                     "needs_slots": check.needs_slots,
                     "alone_p95_s": check.alone_p95_s,
@@ -154,7 +154,7 @@ def check_plan(study: Study, trace: Trace, system: System) -> Iterator[PlanCheck
     least = sum((found.least_month for found in checks), Decimal(0))
     if month is not None and least > month:
         said, wanted = (units.show_money(amount, study.currency) for amount in (least, month))
-        fewest = f"{checks[0].plan.limits[0]} replicas" if system.is_one else "the fewest replicas of every service"
+        fewest = f"{checks[0].hosting.limits[0]} replicas" if system.only else "the fewest replicas of every service"
         problem = f"even with {fewest} and no egress a month costs {said}, the objective is {wanted}"
         checks[0] = replace(checks[0], problems=(*checks[0].problems, problem))
     yield from checks
@@ -162,22 +162,22 @@ def check_plan(study: Study, trace: Trace, system: System) -> Iterator[PlanCheck
 
 def _check_service(study: Study, trace: Trace, system: System, loads: Loads, number: int) -> PlanCheck:
     hosted, load = system.hosted[number], loads.of[number]
-    service, plan, size = hosted.service, hosted.plan, hosted.plan.size
+    service, hosting, size = hosted.service, hosted.hosting, hosted.hosting.size
     minute = (trace.at_s // 60).astype(np.int64)
     busiest_cpu = float(np.bincount(minute, weights=load.cpu_s).max()) / 60
     # Little's law: visits in progress = arrivals per second x time in service.
     busiest_slots = float(np.bincount(minute, weights=load.held_s).max()) / 60
-    rollouts_s = tuple(due.at_s for due in plan.due("rollouts", trace))
-    plan.due("faults", trace)  # an error if one is not in the trace
+    rollouts_s = tuple(due.at_s for due in hosting.due("rollouts", trace))
+    hosting.due("faults", trace)  # an error if one is not in the trace
     visits = float(load.visits.sum())
-    alone_s = np.sort(loads.alone_s) if system.is_one else np.array([float(load.held_s.sum()) / max(visits, 1e-9)])
+    alone_s = np.sort(loads.alone_s) if system.only else np.array([float(load.held_s.sum()) / max(visits, 1e-9)])
     found = PlanCheck(
         name=hosted.name,
-        plan=plan,
+        hosting=hosting,
         needs_cpu=math.ceil(busiest_cpu / (size.cores * size.speed) - EPSILON_S),
         needs_slots=math.ceil(busiest_slots / service.slots - EPSILON_S),
-        alone_p95_s=nearest_rank(alone_s, 0.95) + plan.tier.overhead,
-        least_month=_least_month(trace, plan, load, service.slots),
+        alone_p95_s=nearest_rank(alone_s, 0.95) + hosting.tier.overhead,
+        least_month=_least_month(trace, hosting, load, service.slots),
         rollouts_s=rollouts_s,
         problems=(),
     )
@@ -187,7 +187,7 @@ def _check_service(study: Study, trace: Trace, system: System, loads: Loads, num
         *_connections(system, number),
         *_lent(trace, found, load),
         *_memory(service, found),
-        *(_latency(study, service, found, alone_s) if system.is_one else ()),
+        *(_latency(study, service, found, alone_s) if system.only else ()),
         *_updates(service, found),
         *_faults(service, found),
         *_effort(trace, found),
@@ -197,7 +197,7 @@ def _check_service(study: Study, trace: Trace, system: System, loads: Loads, num
 
 def _nobody(found: PlanCheck, visits: float) -> Iterator[str]:
     """Whether anybody is there, or will be."""
-    if visits and found.plan.limits[1] == 0:
+    if visits and found.hosting.limits[1] == 0:
         yield f"it has no replica, and {visits:,.0f} visits are made to it"
 
 
@@ -211,27 +211,27 @@ def _connections(system: System, number: int) -> Iterator[str]:
     for made in system.calls:
         if made.callee == number and made.call.wait_for_it:
             caller = system.hosted[made.caller]
-            opened[caller.name] = caller.plan.limits[1], made.pool_limit or caller.service.slots
-    takes = hosted.plan.limits[1] * (hosted.service.slots + backlog)
+            opened[caller.name] = caller.hosting.limits[1], made.pool_limit or caller.service.slots
+    takes = hosted.hosting.limits[1] * (hosted.service.slots + backlog)
     could = sum(replicas * each for replicas, each in opened.values())
     if opened and could > takes:
         who = ", ".join(f"{replicas} x {each} of {name}" for name, (replicas, each) in opened.items())
         yield f"those that call it may open {could:,} connections ({who}), and it takes {takes:,}: more are refused"
 
 
-def _least_month(trace: Trace, plan: Plan, load: Load, slots: int) -> Decimal:
+def _least_month(trace: Trace, hosting: Hosting, load: Load, slots: int) -> Decimal:
     """At the plan's fewest replicas; on tiers billed by use, what the requests need if none ever queues or fails."""
     month = Month(trace.span_s, trace.start)
     hour = ((trace.at_s + trace.into_hour_s) // 3600).astype(np.int64)
     # A replica is in use at least for as long as its requests, were its slots always full.
     used = {"requests": month.of_hours(np.bincount(hour, weights=load.visits))}
     used["in_use"] = month.of_hours(np.bincount(hour, weights=load.held_s) / slots)
-    return least_month(plan, used)
+    return least_month(hosting, used)
 
 
 def _capacity(found: PlanCheck) -> Iterator[str]:
-    _, ceiling = found.plan.limits
-    limit = f"the ceiling is {ceiling}" if found.plan.scaling.rule != "fixed" else f"the plan has {ceiling}"
+    _, ceiling = found.hosting.limits
+    limit = f"the ceiling is {ceiling}" if found.hosting.scaling.rule != "fixed" else f"the plan has {ceiling}"
     if found.needs_cpu > ceiling:
         yield f"the busiest minute needs {found.needs_cpu} replicas of this size at 100 % of their CPU, {limit}"
     if found.needs_slots > ceiling:
@@ -240,7 +240,7 @@ def _capacity(found: PlanCheck) -> Iterator[str]:
 
 def _lent(trace: Trace, found: PlanCheck, load: Load) -> Iterator[str]:
     """Whether CPU that is only lent is enough for the mean load of the trace."""
-    size, (_, ceiling) = found.plan.size, found.plan.limits
+    size, (_, ceiling) = found.hosting.size, found.hosting.limits
     if size.steady_cores is None:
         return
     needed = float(load.cpu_s.sum()) / (trace.span_s * size.speed)
@@ -255,7 +255,7 @@ def _lent(trace: Trace, found: PlanCheck, load: Load) -> Iterator[str]:
 
 def _memory(service: Service, found: PlanCheck) -> Iterator[str]:
     """Whether a replica whose slots are full fits into its memory."""
-    memory = found.plan.size.memory
+    memory = found.hosting.size.memory
     if memory is None:
         return
     left, each = memory - service.memory_base, service.memory_per_request
@@ -269,7 +269,7 @@ def _memory(service: Service, found: PlanCheck) -> Iterator[str]:
 
 
 def _latency(study: Study, service: Service, found: PlanCheck, alone_s: np.ndarray) -> Iterator[str]:
-    overhead = found.plan.tier.overhead
+    overhead = found.hosting.tier.overhead
     for name, wanted in study.objectives.wanted().items():
         if name in PERCENTILES:
             alone = nearest_rank(alone_s, PERCENTILES[name]) + overhead
@@ -289,38 +289,38 @@ def _latency(study: Study, service: Service, found: PlanCheck, alone_s: np.ndarr
 
 
 def _updates(service: Service, found: PlanCheck) -> Iterator[str]:
-    for rollout in found.plan.rollouts:
-        gap = _gap_s(service, found.plan, rollout)
+    for rollout in found.hosting.rollouts:
+        gap = _gap_s(service, found.hosting, rollout)
         if gap:
             yield f"its {rollout.strategy} update leaves no replica ready for at least {units.show_duration(gap)}"
 
 
 def _faults(service: Service, found: PlanCheck) -> Iterator[str]:
-    plan = found.plan
-    tier = plan.tier
+    hosting = found.hosting
+    tier = hosting.tier
     times = Times(
-        plan.replicas_used, plan.zones_used, tier.detect_about, tier.provision.median_s, service.start.median_s
+        hosting.replicas_used, hosting.zones_used, tier.detect_about, tier.provision.median_s, service.start.median_s
     )
-    for fault in plan.faults:
-        gap = 0.0 if plan.scaling.decides else fault.outage_s(times)
-        if fault.number > plan.replicas_used and not (plan.scaling.decides or plan.rollouts):
-            yield f"its {fault.kind} is of replica {fault.number}, and the plan has {plan.replicas_used}"
+    for fault in hosting.faults:
+        gap = 0.0 if hosting.scaling.decides else fault.outage_s(times)
+        if fault.number > hosting.replicas_used and not (hosting.scaling.decides or hosting.rollouts):
+            yield f"its {fault.kind} is of replica {fault.number}, and the plan has {hosting.replicas_used}"
         elif gap:
             kind = fault.kind.replace("_", " ")
             ever = "from then on" if math.isinf(gap) else f"for at least {units.show_duration(gap)}"
             yield f"its {kind} leaves no replica that works {ever}"
 
 
-def _gap_s(service: Service, plan: Plan, rollout: Rollout) -> float:
+def _gap_s(service: Service, hosting: Hosting, rollout: Rollout) -> float:
     """For how long, at the least, an update leaves no replica ready [s]."""
     # The least it can be: half of the starts are quicker where they vary.
-    start = service.start.median_s + (0.0 if getattr(rollout, "in_place", False) else plan.tier.provision.median_s)
-    return start if rollout.least_ready(plan.replicas_used) == 0 else 0.0
+    start = service.start.median_s + (0.0 if getattr(rollout, "in_place", False) else hosting.tier.provision.median_s)
+    return start if rollout.least_ready(hosting.replicas_used) == 0 else 0.0
 
 
 def _effort(trace: Trace, found: PlanCheck) -> Iterator[str]:
     """What a replay of it costs, where that is much."""
-    rule, plan = found.plan.scaling, found.plan
+    rule, hosting = found.hosting.scaling, found.hosting
     if rule.interval_s:
         decisions = trace.span_s / rule.interval_s
         every = f"{units.show_duration(rule.interval_s)} over {units.show_duration(trace.span_s)}"
@@ -331,5 +331,5 @@ def _effort(trace: Trace, found: PlanCheck) -> Iterator[str]:
                 f"it decides {decisions:,.0f} times, every {every}: a replay takes some "
                 f"{units.show_duration(decisions * 2e-5)} and {decisions * 150 / 1e9:.2g} GB for that alone"
             )
-    if plan.replicas_used > _MANY_REPLICAS:
-        yield f"it begins with {plan.replicas_used:,} replicas: some {plan.replicas_used * 3e-6:.2g} GB in a replay"
+    if hosting.replicas_used > _MANY_REPLICAS:
+        yield f"it begins with {hosting.replicas_used:,} replicas: some {hosting.replicas_used * 3e-6:.2g} GB in a replay"

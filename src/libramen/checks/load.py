@@ -73,8 +73,8 @@ class _Follow:
 
     def visit(self, number: int, cpu_s: np.ndarray, wait_s: np.ndarray, weight: np.ndarray) -> np.ndarray:
         """Add visits to a service, so many of each request with so much work each; returns how long one takes [s]."""
-        plan = self._system.hosted[number].plan
-        took_s: np.ndarray = cpu_s / plan.alone
+        hosting = self._system.hosted[number].hosting
+        took_s: np.ndarray = cpu_s / hosting.alone
         left_s = wait_s.copy()
         groups: dict[int, np.ndarray] = {}
         for row, made in enumerate(self._system.calls):
@@ -84,7 +84,8 @@ class _Follow:
             each = weight * self._applies[row][self._trace.route_codes] * call.share
             work = self._work(made, wait_s)
             call_s = (
-                self.visit(made.callee, *work, each * call.times) + self._system.hosted[made.callee].plan.tier.overhead
+                self.visit(made.callee, *work, each * call.times)
+                + self._system.hosted[made.callee].hosting.tier.overhead
             )
             if call.of_wait is not None:
                 left_s -= np.where(each > 0, call.of_wait * wait_s, 0.0)

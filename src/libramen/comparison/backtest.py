@@ -151,8 +151,7 @@ def backtest(
     plan = study.plan(name)
     tell("replaying the recorded plan", 0.0)
     outcome = replay(trace, study.services, plan, seed=seed)
-    assert outcome.run.results is not None
-    replayed_s = np.where(outcome.run.results.ending == 0, outcome.run.results.latency_s, np.nan)
+    replayed_s = np.where(outcome.run.kept.ending == 0, outcome.run.kept.latency_s, np.nan)
     logged_s = np.where(answered(trace), trace.latency_s, np.nan)
     figures = tuple(all_percentiles(trace, logged_s, replayed_s, seed))
     if not any(found.scope == "all" for found in figures):
@@ -178,8 +177,8 @@ def backtest(
         held_back=predicted.held_back,
         busiest=predicted.busiest,
         hours=by_hour,
-        failures=tuple(_failed_minutes(trace, outcome.run.results.ending)),
-        failed=(int(np.count_nonzero(~answered(trace))), int(np.count_nonzero(outcome.run.results.ending))),
+        failures=tuple(_failed_minutes(trace, outcome.run.kept.ending)),
+        failed=(int(np.count_nonzero(~answered(trace))), int(np.count_nonzero(outcome.run.kept.ending))),
         replicas={name: tuple(one.run.ready_steps()) for name, one in outcome.services.items()},
     )
     tell(held_back, 1.0)

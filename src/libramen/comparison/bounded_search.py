@@ -13,12 +13,11 @@ from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
 from libramen.code import digest_of
 from libramen.comparison.bounds import LeastUse, Overload, Stopped, Watch, about_all, least_cost, likely_cost
-from libramen.outcome.replay import replay
+from libramen.outcome.replay import replay_system
 from libramen.runs import entries
 from libramen.runs.cases import Case
 from libramen.runs.pool import Whole
 from libramen.runs.store import MISSING
-from libramen.study.plan import Plan
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Mapping
@@ -84,9 +83,9 @@ class Try(Whole):
         load = case.load(trace)
         watch = Watch(load, case, self._most, self._used)
         try:
-            outcome = replay(
-                load, case.services, case.plan, case.objectives, case.seed, settle=case.settle_s,
-                currency=case.currency, records=watch.records, watch=watch.look,
+            outcome = replay_system(
+                load, case.system, case.objectives, case.seed, settle=case.settle_s, currency=case.currency,
+                records=watch.records, watch=watch.look,
             )  # fmt: skip
         except Stopped as stopped:
             return _Stopped(stopped.peak)
@@ -157,13 +156,7 @@ class BoundedSearch:
         self._report, self._front = report, front
         self.possible = [one for one in everything if one.plan is not None]
         self._ahead = ahead_of(len(self.possible))
-        self.cases = [
-            Case(
-                study.services, one.plan, study.objectives, seed, study.trace_table.settle, study.currency,  # type: ignore[arg-type]
-                one.scale,
-            )
-            for one in self.possible
-        ]  # fmt: skip
+        self.cases = [Case.of(study, one.plan, seed, scale=one.scale) for one in self.possible if one.plan is not None]
         self._load = self.cases[0].load(pool.trace) if self.cases else pool.trace
         least = LeastUse(self._load)
         self._used = [least.of(case) for case in self.cases]
@@ -260,7 +253,7 @@ class BoundedSearch:
         A rule of the user's own may look at its ceiling.
         """
         varied, plan = self.possible[place].varied, self.cases[place].plan
-        if _CEILING not in varied or not isinstance(plan, Plan) or plan.scaling.rule.startswith("python:"):
+        if _CEILING not in varied or plan.only.scaling.rule.startswith("python:"):
             return None
         return tuple(value for key, value in varied.items() if key != _CEILING)
 

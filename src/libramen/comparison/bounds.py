@@ -16,8 +16,6 @@ from libramen.bill.month import HOURS, Month, clock_hours
 from libramen.bill.prices import lines_of
 from libramen.bill.usage import most_at_once, paid_from, paid_to, seconds_by_hour
 from libramen.engine.plane import RESULT
-from libramen.study.plan import Plan
-from libramen.study.system import System
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Mapping
@@ -25,7 +23,7 @@ if TYPE_CHECKING:
     from libramen.engine.fleet import Fleet
     from libramen.runs.cases import Case
     from libramen.study.objectives import Goal, Objective
-    from libramen.study.plan import JointPlan
+    from libramen.study.plan import Hosting, Plan
     from libramen.trace.trace import Trace
 
 NOTHING: Final[Mapping[str, Fraction]] = MappingProxyType({})
@@ -38,47 +36,47 @@ _WINDOW_S: Final = 60.0
 # -- money -------------------------------------------------------------------------------------------
 
 
-def fewest(plan: Plan) -> int:
+def fewest(hosting: Hosting) -> int:
     """How many replicas are paid for at any time at the least.
 
     As many as its rule allows, or as a release leaves. Where something may break or not be sold it may be fewer, so
     none are counted then, and neither is use.
     """
-    may_die = plan.may_break or (plan.size.memory is not None and bool(plan.rollouts))
-    if may_die or plan.tier.order_fails or plan.tier.billed_from == "ready" or plan.tier.billing == "per_request":
+    may_die = hosting.may_break or (hosting.size.memory is not None and bool(hosting.rollouts))
+    if (
+        may_die
+        or hosting.tier.order_fails
+        or hosting.tier.billed_from == "ready"
+        or hosting.tier.billing == "per_request"
+    ):
         return 0
-    return _fewest_planned(plan)
+    return _fewest_planned(hosting)
 
 
-def _fewest_planned(plan: Plan) -> int:
+def _fewest_planned(hosting: Hosting) -> int:
     """How many replicas there are at any time at the least, if nothing breaks."""
-    low = plan.limits[0]
-    return min([low, *(rollout.least_ready(low) for rollout in plan.rollouts)])
+    low = hosting.limits[0]
+    return min([low, *(rollout.least_ready(low) for rollout in hosting.rollouts)])
 
 
-def parts(plan: Plan | JointPlan) -> list[Plan]:
-    """The plan of each service."""
-    return [plan] if isinstance(plan, Plan) else list(plan.services.values())
-
-
-def least_cost(plan: Plan | JointPlan, used: Mapping[str, Fraction] = NOTHING) -> Decimal:
+def least_cost(plan: Plan, used: Mapping[str, Fraction] = NOTHING) -> Decimal:
     """What a plan costs a month at the least, known before any replay.
 
     Args:
-        plan: of one service, or of several.
+        plan: it.
         used: what is used at the least, see `LeastUse`.
     """
-    return sum((_least_of(part, fewest(part), used) for part in parts(plan)), Decimal(0))
+    return sum((_least_of(part, fewest(part), used) for part in plan.services.values()), Decimal(0))
 
 
-def likely_cost(plan: Plan | JointPlan) -> Decimal:
+def likely_cost(plan: Plan) -> Decimal:
     """What a plan costs a month at the least if nothing breaks, and everything is sold: no bound, but a good guess."""
-    return sum((_least_of(part, _fewest_planned(part), NOTHING) for part in parts(plan)), Decimal(0))
+    return sum((_least_of(part, _fewest_planned(part), NOTHING) for part in plan.services.values()), Decimal(0))
 
 
-def _least_of(plan: Plan, replicas: int, used: Mapping[str, Fraction]) -> Decimal:
+def _least_of(hosting: Hosting, replicas: int, used: Mapping[str, Fraction]) -> Decimal:
     standing = {"replicas": Fraction(HOURS * 3600 * replicas), "replicas_at_once": Fraction(replicas)}
-    return max(Decimal(0), total(lines_of(plan, {**used, **standing})) - CENT)
+    return max(Decimal(0), total(lines_of(hosting, {**used, **standing})) - CENT)
 
 
 class LeastUse:
@@ -97,7 +95,7 @@ class LeastUse:
 
     def of(self, case: Case) -> Mapping[str, Fraction]:
         """By item, as in `bill.usage.Used`. Of several services nothing is known: what one is sent, another calls."""
-        if not System.of(case.services, case.plan).is_one:
+        if len(case.plan.services) > 1:
             return NOTHING
         trace = self._trace
         first = int(np.searchsorted(trace.at_s, case.settle_s))  # those before may all fail
@@ -134,39 +132,41 @@ class Spent:
 
     Args:
         trace: what is replayed.
-        plans: of each service.
+        hosted: what each service runs on.
         used: what is used at the least in all of the month, see `LeastUse`.
     """
 
-    def __init__(self, trace: Trace, plans: list[Plan], used: Mapping[str, Fraction] = NOTHING) -> None:
+    def __init__(self, trace: Trace, hosted: list[Hosting], used: Mapping[str, Fraction] = NOTHING) -> None:
         self._least_use = used
-        self._span_s, self._start, self._plans = trace.span_s, trace.start, plans
+        self._span_s, self._start, self._hosted = trace.span_s, trace.start, hosted
         self._month = Month(trace.span_s, trace.start)
         self._least_weight = float(self._month.of_one().min())  # of an hour of the trace, in the month
 
     def month(self, now_s: float, fleets: list[Fleet]) -> Decimal:
         """The money, at `now_s`."""
-        return sum((self._of(plan, now_s, fleet) for plan, fleet in zip(self._plans, fleets, strict=True)), Decimal(0))
+        return sum(
+            (self._of(hosting, now_s, fleet) for hosting, fleet in zip(self._hosted, fleets, strict=True)), Decimal(0)
+        )
 
-    def _of(self, plan: Plan, now_s: float, fleet: Fleet) -> Decimal:
+    def _of(self, hosting: Hosting, now_s: float, fleet: Fleet) -> Decimal:
         lives = []
         for replica in fleet.replicas:
-            begun_s = paid_from(replica, plan)
+            begun_s = paid_from(replica, hosting)
             if begun_s is not None and begun_s < now_s:
                 lives.append((begun_s, max(begun_s, min(paid_to(replica), now_s))))
-        if plan.tier.billing == "per_month":
-            used = {"replicas_at_once": Fraction(max(fewest(plan), most_at_once(lives)))}
-        elif plan.tier.billing == "per_request":
-            in_use_s = fleet.used(now_s) * (plan.tier.granularity or 1.0)
+        if hosting.tier.billing == "per_month":
+            used = {"replicas_at_once": Fraction(max(fewest(hosting), most_at_once(lives)))}
+        elif hosting.tier.billing == "per_request":
+            in_use_s = fleet.used(now_s) * (hosting.tier.granularity or 1.0)
             used = {"in_use": Fraction(self._least_weight * in_use_s)}
         else:
-            lives += [(now_s, self._span_s)] * fewest(plan)
+            lives += [(now_s, self._span_s)] * fewest(hosting)
             from_s, to_s = (np.array(column, np.float64) for column in zip(*lives, strict=True)) if lives else (
                 np.zeros(0), np.zeros(0)
             )  # fmt: skip
             hours = seconds_by_hour(from_s, to_s, np.zeros(len(from_s)), self._span_s, self._start)
             used = {"replicas": self._month.of_hours(hours)}
-        return max(Decimal(0), total(lines_of(plan, {**self._least_use, **used})) - CENT)
+        return max(Decimal(0), total(lines_of(hosting, {**self._least_use, **used})) - CENT)
 
 
 # -- requests ----------------------------------------------------------------------------------------
@@ -228,14 +228,13 @@ class Overload:
 
     def rules_out(self, case: Case) -> bool:
         """Whether too many requests must be late, whatever happens."""
-        system = System.of(case.services, case.plan)
-        if not system.is_one or case.settle_s > 0:
+        if len(case.plan.services) > 1 or case.settle_s > 0:
             return False
-        plan, budgets = system.hosted[0].plan, Budgets(case, len(self._trace))
+        hosting, budgets = case.plan.only, Budgets(case, len(self._trace))
         # Of a fleet that changes, replicas that drain go on working beside the new ones.
-        if plan.scaling.decides or plan.rollouts or plan.may_break or plan.counts:
+        if hosting.scaling.decides or hosting.rollouts or hosting.may_break or hosting.counts:
             return False
-        speed = plan.replicas_used * plan.size.cores * plan.size.speed
+        speed = hosting.replicas_used * hosting.size.cores * hosting.size.speed
         return any(self._late(speed, limit_s) > most + 1e-6 for limit_s, most in budgets.late)
 
     def _late(self, speed: float, limit_s: float) -> int:
@@ -282,7 +281,7 @@ class Watch:
         self._failed, self._looks = 0, 0
         self._budgets = Budgets(case, len(trace) - self._seen)
         self._beyond = [0] * len(self._budgets.late)
-        self._spent = Spent(trace, [hosted.plan for hosted in System.of(case.services, case.plan).hosted], used)
+        self._spent = Spent(trace, [one.hosting for one in case.system.hosted], used)
         self._most = math.inf if most is None else most
 
     def look(self, now_s: float, fleets: list[Fleet]) -> None:

@@ -5,15 +5,13 @@ from __future__ import annotations
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
-from libramen import units
 from libramen.comparison.months import Resampled, resampled
 from libramen.errors import ReplayError, StudyError
 from libramen.outcome.measures import LATENCIES
-from libramen.outcome.story import and_list, miss
 from libramen.runs.cases import Case, workers_for
 from libramen.runs.pool import run_cases
-from libramen.shown import Shown, figure_of
-from libramen.study.plan import JointPlan, Plan
+from libramen.shown import Shown, figure_of, verdict_of
+from libramen.study.plan import Plan
 from libramen.times import local_time
 from libramen.trace.evidence import evidence_of
 
@@ -91,14 +89,7 @@ class Comparison(Shown):
 
         It says what the month is taken to be.
         """
-        best = self.cheapest
-        if best is None:
-            near = self.nearest
-            missed = [miss(objective, near.bill.currency) for objective in near.missed]
-            return f"No plan meets every objective; {near.plan} comes nearest and misses {and_list(missed)}."
-        cost = units.about_money(best.bill.month, best.bill.currency)
-        what = "meets every objective" if best.objectives else "there is (no objectives are set)"
-        return f"The cheapest plan that {what} is {best.plan}: {cost} a month, {best.bill.assumes}."
+        return verdict_of(self)
 
     @cached_property
     def resampled(self) -> Resampled | None:
@@ -173,7 +164,7 @@ def compare(
     executor: Executor | None = None,
     *,
     trace: Trace | None = None,
-    plans: Iterable[str | Plan | JointPlan] | None = None,
+    plans: Iterable[str | Plan] | None = None,
     seed: int = 0,
     workers: int | None = 1,
     cache: bool = True,
@@ -213,7 +204,7 @@ def compare(
     return Comparison((found[number] for number in range(len(cases))), trace, cases)
 
 
-def cases_of(study: Study, plans: Iterable[str | Plan | JointPlan] | None, seed: int) -> list[Case]:
+def cases_of(study: Study, plans: Iterable[str | Plan] | None, seed: int) -> list[Case]:
     """One replay for each of some plans, names of the study's or plans; None: all of the study.
 
     Raises:
@@ -222,23 +213,20 @@ def cases_of(study: Study, plans: Iterable[str | Plan | JointPlan] | None, seed:
     chosen = _chosen(study, plans)
     for name, plan in chosen.items():  # before any time is spent
         try:
-            for hosted in study.system(plan).hosted:
-                hosted.plan.scaling.may_run()
+            for hosting in plan.services.values():
+                hosting.scaling.may_run()
         except StudyError as error:
             raise StudyError(f"plan {name!r}: {error}") from None
-    return [
-        Case(study.services, plan, study.objectives, seed, study.trace_table.settle, study.currency)
-        for plan in chosen.values()
-    ]
+    return [Case.of(study, plan, seed) for plan in chosen.values()]
 
 
-def _chosen(study: Study, plans: Iterable[str | Plan | JointPlan] | None) -> dict[str, Plan | JointPlan]:
+def _chosen(study: Study, plans: Iterable[str | Plan] | None) -> dict[str, Plan]:
     """The plans to be compared, by name."""
     if plans is None:
         return study.plans
-    found: dict[str, Plan | JointPlan] = {}
+    found: dict[str, Plan] = {}
     for plan in plans:
-        if not isinstance(plan, str | Plan | JointPlan):
+        if not isinstance(plan, str | Plan):
             raise StudyError(f"plans: found {plan!r}; allowed: names of plans of the study, or plans")
         one = study.plan(plan) if isinstance(plan, str) else plan
         if one.name in found:

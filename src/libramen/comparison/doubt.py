@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Iterator
 
     from libramen.comparison.compare import Comparison
-    from libramen.study.plan import JointPlan, Plan
+    from libramen.study.plan import Hosting, Plan
     from libramen.study.study import Study
     from libramen.trace.trace import Trace
 
@@ -74,7 +74,7 @@ class _Change(NamedTuple):
     value: str
     trace: Trace
     study: Study
-    plans: tuple[Plan | JointPlan, ...] | None
+    plans: tuple[Plan, ...] | None
 
 
 def doubt(
@@ -82,7 +82,7 @@ def doubt(
     found: Comparison,
     *,
     trace: Trace,
-    plans: Iterable[Plan | JointPlan] | None = None,
+    plans: Iterable[Plan] | None = None,
     seed: int = 0,
     workers: int | None = 1,
     progress: Callable[[str, float], None] | None = None,
@@ -119,7 +119,7 @@ def doubt(
 
 
 def _parameters(
-    study: Study, trace: Trace, plans: tuple[Plan | JointPlan, ...] | None, seed: int
+    study: Study, trace: Trace, plans: tuple[Plan, ...] | None, seed: int
 ) -> Iterator[tuple[str, str, list[_Change]]]:
     for other in other_loads(trace, seed):
         yield other.parameter, other.from_, [_Change(value, load, study, plans) for value, load in other.ends]
@@ -136,7 +136,7 @@ def _parameters(
         )
         yield "work", f"{trace.demand.kind} estimate", list(_work_ends(study, trace, plans))
     hosted = [one for plan in study.plans.values() for one in study.system(plan).hosted]
-    starts = any(one.plan.tier.provision.median_s or one.service.start.median_s for one in hosted)
+    starts = any(one.hosting.tier.provision.median_s or one.service.start.median_s for one in hosted)
     if starts:
         yield (
             "cold start",
@@ -192,7 +192,7 @@ def _changed(trace: Trace, cpu_s: np.ndarray, wait_s: np.ndarray) -> Trace:
     return replace(changed, source=replace(changed.source, demand=trace.demand))
 
 
-def _work_ends(study: Study, trace: Trace, plans: tuple[Plan | JointPlan, ...] | None) -> Iterator[_Change]:
+def _work_ends(study: Study, trace: Trace, plans: tuple[Plan, ...] | None) -> Iterator[_Change]:
     low, high = _WORK
     yield _Change("10 % less", _times(trace, low), study, plans)
     if trace.demand.kind == "quiet" and trace.latency_s is not None:
@@ -202,18 +202,16 @@ def _work_ends(study: Study, trace: Trace, plans: tuple[Plan | JointPlan, ...] |
         yield _Change("10 % more", _times(trace, high), study, plans)
 
 
-def _slower_start(
-    study: Study, plans: tuple[Plan | JointPlan, ...] | None, factor: float
-) -> tuple[Study, tuple[Plan | JointPlan, ...]]:
+def _slower_start(study: Study, plans: tuple[Plan, ...] | None, factor: float) -> tuple[Study, tuple[Plan, ...]]:
     def scaled(delay: Delay) -> Delay:
         return Delay(factor * delay.median_s, delay.sigma)
 
-    def slower(name: str, plan: Plan) -> Plan:
-        tier = plan.tier.replace(provision=scaled(plan.tier.provision))
-        own = plan.service
+    def slower(name: str, hosting: Hosting) -> Hosting:
+        tier = hosting.tier.replace(provision=scaled(hosting.tier.provision))
+        own = hosting.service
         if "start" in own:
-            own = {**own, "start": scaled(plan.service_of(study.services[name]).start)}
-        return plan.replace(tier=tier, size=plan.size, service=own)
+            own = {**own, "start": scaled(hosting.service_of(study.services[name]).start)}
+        return hosting.replace(tier=tier, size=hosting.size, service=own)
 
     changed = study.replace(
         services={name: {"start": scaled(service.start)} for name, service in study.services.items()}

@@ -11,7 +11,6 @@ from libramen.outcome.replay import replay
 from libramen.rules.rollouts import CLASSES
 from libramen.rules.rollouts.update import Rollout
 from libramen.shown import Shown, figure_of
-from libramen.study.plan import Plan
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator
@@ -19,7 +18,7 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
     from libramen.outcome.outcome import Outcome
-    from libramen.study.plan import JointPlan
+    from libramen.study.plan import Hosting, Plan
     from libramen.study.study import Study
     from libramen.trace.trace import Trace
 
@@ -116,7 +115,7 @@ class Events(Shown):
 
 def events(
     study: Study,
-    plan: str | Plan | JointPlan,
+    plan: str | Plan,
     *,
     trace: Trace | None = None,
     seed: int = 0,
@@ -149,10 +148,10 @@ def events(
     report = progress or (lambda _what, _share: None)
     if trace is None:
         trace = study.trace(seed=seed, progress=lambda share: report("reading the trace", share), cache=cache)
-    chosen = study.plan(plan) if isinstance(plan, str) else plan
+    chosen = study.system(plan).plan
     shared: dict[str, Any] = {"settle": study.trace_table.settle, "currency": study.currency, "seed": seed}
 
-    def replayed(changed: Plan | JointPlan) -> Outcome:
+    def replayed(changed: Plan) -> Outcome:
         return replay(trace, study.services, changed, study.objectives, **shared)
 
     outcome = replayed(chosen)
@@ -181,14 +180,12 @@ def events(
     return Events(outcome, tuple(entries), once=once)
 
 
-def _otherwise(
-    plan: Plan | JointPlan, key: tuple[str, str, int | str], trace: Trace
-) -> Iterator[tuple[str, Plan | JointPlan | None, str]]:
+def _otherwise(plan: Plan, key: tuple[str, str, int | str], trace: Trace) -> Iterator[tuple[str, Plan | None, str]]:
     """Other ways of doing it: what each is called, the plan with it, and why it cannot be."""
     service, table, place = key
     if table == "at_random" or not isinstance(place, int):
         return
-    entry = getattr(plan if isinstance(plan, Plan) else plan.of(service), table)[place]
+    entry = getattr(plan.of(service), table)[place]
     quiet_s = min(_QUIET_S, trace.span_s // 240 * 60)
     if quiet_s >= 60 and entry.at.quiet_s is None:
         name = f"quietest {units.show_duration(quiet_s).replace(' ', '')}"
@@ -212,10 +209,10 @@ def _otherwise(
 
 
 def _changed(
-    plan: Plan | JointPlan, service: str, table: str, place: int, name: str, entry: dict[str, Any]
-) -> tuple[str, Plan | JointPlan | None, str]:
-    def change(of: str, one: Plan) -> Plan:
-        if of != service and isinstance(plan, Plan) is False:
+    plan: Plan, service: str, table: str, place: int, name: str, entry: dict[str, Any]
+) -> tuple[str, Plan | None, str]:
+    def change(of: str, one: Hosting) -> Hosting:
+        if of != service:
             return one
         entries: list[Any] = list(getattr(one, table))
         entries[place] = entry

@@ -13,7 +13,6 @@ from libramen import units
 from libramen.demand.explain import Search, likely
 from libramen.errors import StudyError
 from libramen.fields import nearest
-from libramen.study.plan import JointPlan
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable
@@ -112,9 +111,9 @@ def fit(
     if log.latency_s is None:
         raise StudyError(f"{study.path}: the log has no latencies, so it tells nothing of its servers")
     plan = study.plan(name)
-    if isinstance(plan, JointPlan):
+    if len(plan.services) > 1:
         raise StudyError(f"{study.path}: fit is for a recorded plan of one service")
-    search = Search(log, study.service, plan, study.trace_table.cpu_share, seed)
+    search = Search(log, study.service, plan.only, study.trace_table.cpu_share, seed)
     tell = progress or (lambda _what, _share: None)
     values = {key: search.now(key) for key in wanted}
     profiles: dict[str, dict[float, float]] = {key: {} for key in wanted}

@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 
     from libramen.comparison.limits import Room
     from libramen.runs.store import Store
-    from libramen.study.plan import JointPlan, Plan
+    from libramen.study.plan import Plan
     from libramen.study.study import Study
     from libramen.trace.evidence import Evidence
     from libramen.trace.trace import Trace
@@ -91,7 +91,7 @@ def headroom(
     executor: Executor | None = None,
     *,
     trace: Trace | None = None,
-    plans: Iterable[str | Plan | JointPlan] | None = None,
+    plans: Iterable[str | Plan] | None = None,
     grow: float | None = None,
     seed: int = 0,
     workers: int | None = 1,

@@ -104,8 +104,7 @@ def _predicted(study: Study, log: Trace, used: np.ndarray, seed: int, draws: int
             demand="given",
             notes=(),
         )
-        results = next(iter(control.run(told, system, seed=seed + number).values())).results
-        assert results is not None
+        results = control.run(told, system, seed=seed + number).kept
         latency_s = np.empty(len(log))
         # What was found in a part is in the order of its times, which may differ by parts of a second.
         latency_s[np.concatenate([rows, rest])[order]] = np.where(results.ending == 0, results.latency_s, np.nan)

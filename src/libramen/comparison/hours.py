@@ -137,8 +137,7 @@ def _spread(
         rng = stream(seed, "backtest", 100 + again)
         taken = shuffled_nearby(np.arange(len(trace)), trace.route_codes, stretch, len(trace), rng)
         drawn = trace.with_demand(trace.cpu_s[taken], trace.wait_s[taken], demand="given", notes=())
-        results = next(iter(control.run(drawn, system, seed=seed + 1 + again).values())).results
-        assert results is not None
+        results = control.run(drawn, system, seed=seed + 1 + again).kept
         latency_s = np.where(results.ending == 0, results.latency_s, np.nan)
         for number in numbers:
             found = _quantiles(latency_s[hour == number])

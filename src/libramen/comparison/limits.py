@@ -16,7 +16,6 @@ from libramen.comparison.causes import because
 from libramen.runs import entries
 from libramen.runs.memory import bytes_of
 from libramen.runs.pool import Whole
-from libramen.study.system import System
 from libramen.trace.trace import MOST_REQUESTS
 
 if TYPE_CHECKING:
@@ -345,12 +344,12 @@ def _power(factor: float) -> int:
 
 def _comes_in_chunks(case: Case) -> bool:
     """Whether all that the plan does can be known of a trace that comes in chunks."""
-    hosted = System.of(case.services, case.plan).hosted
+    hosted = case.plan.services.values()
     moments = [
-        *(rollout.at for one in hosted for rollout in one.plan.rollouts),
-        *(fault.at for one in hosted for fault in one.plan.faults if fault.at is not None),
+        *(rollout.at for one in hosted for rollout in one.rollouts),
+        *(fault.at for one in hosted for fault in one.faults if fault.at is not None),
     ]
-    return not any(moment.needs_arrivals for moment in moments) and all(one.plan.balancer != "pinned" for one in hosted)
+    return not any(moment.needs_arrivals for moment in moments) and all(one.balancer != "pinned" for one in hosted)
 
 
 def _month(factor: float | None, grow: float | None) -> float | None:

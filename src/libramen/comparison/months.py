@@ -22,7 +22,6 @@ from libramen.bill.prices import lines_of
 from libramen.comparison.bounds import about_all
 from libramen.outcome.days import QUARTERS
 from libramen.streams import stream
-from libramen.study.plan import Plan
 from libramen.times import EPSILON_S
 
 if TYPE_CHECKING:
@@ -30,7 +29,7 @@ if TYPE_CHECKING:
 
     from libramen.outcome.days import Days
     from libramen.outcome.figures import Figures
-    from libramen.study.plan import JointPlan
+    from libramen.study.plan import Plan
 
 MONTHS: Final = 100
 _ALIKE: Final = 2
@@ -55,7 +54,7 @@ class Resampled(NamedTuple):
 
 
 def resampled(
-    figures: Sequence[Figures], plans: Mapping[str, Plan | JointPlan], seed: int = 0, months: int = MONTHS
+    figures: Sequence[Figures], plans: Mapping[str, Plan], seed: int = 0, months: int = MONTHS
 ) -> Resampled | None:
     """Which plan is the cheapest in other months.
 
@@ -112,10 +111,9 @@ def _weights(days: Days, rng: np.random.Generator, months: int) -> np.ndarray:
     return times.reshape(months, -1)
 
 
-def _months(days: Days, plan: Plan | JointPlan, weights: np.ndarray) -> list[Decimal]:
+def _months(days: Days, plan: Plan, weights: np.ndarray) -> list[Decimal]:
     """What each of some months costs: the mean of its days, over 730 h."""
     n = len(days.week_end)
-    parts = {"": plan} if isinstance(plan, Plan) else plan.services
     found = []
     for weight in weights:
         amount = Decimal(0)
@@ -126,7 +124,7 @@ def _months(days: Days, plan: Plan | JointPlan, weights: np.ndarray) -> list[Dec
                 else Fraction(max(0.0, float(weight @ np.asarray(amounts)) / n)) * HOURS / 24
                 for item, amounts in items.items()
             }
-            amount += total(lines_of(parts[name], used))
+            amount += total(lines_of(plan.services[name], used))
         found.append(amount)
     return found
 

@@ -24,7 +24,7 @@ if TYPE_CHECKING:
     from libramen.outcome.figures import Figures
     from libramen.runs.cases import Case
     from libramen.runs.store import Store
-    from libramen.study.plan import JointPlan, Plan
+    from libramen.study.plan import Plan
     from libramen.study.study import Study
     from libramen.trace.trace import Trace
 
@@ -192,7 +192,7 @@ def repeat(
     executor: Executor | None = None,
     *,
     trace: Trace | None = None,
-    plans: Iterable[str | Plan | JointPlan] | None = None,
+    plans: Iterable[str | Plan] | None = None,
     seed: int = 0,
     workers: int | None = 1,
     cache: bool = True,

@@ -6,7 +6,6 @@ import re
 from typing import TYPE_CHECKING, Any, Final, Literal
 
 from libramen.comparison.bounded_search import NEAR, BoundedSearch, ahead_of
-from libramen.comparison.bounds import parts
 from libramen.comparison.compare import Comparison
 from libramen.comparison.repeats import Repeats, check_repeats, repeated_cases
 from libramen.comparison.vary import SCALE, combinations, distinct, sensible, short_key
@@ -14,7 +13,7 @@ from libramen.errors import StudyError
 from libramen.runs.cases import workers_for
 from libramen.runs.pool import Pool
 from libramen.shown import figure_of
-from libramen.study.plan import Plan
+from libramen.study.plan import ALONE
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Iterator, Mapping
@@ -27,7 +26,7 @@ if TYPE_CHECKING:
     from libramen.outcome.figures import Figures
     from libramen.runs.cases import Case
     from libramen.runs.store import Store
-    from libramen.study.plan import JointPlan
+    from libramen.study.plan import Plan
     from libramen.study.study import Study
     from libramen.trace.trace import Trace
 
@@ -91,7 +90,7 @@ class Search(Comparison):
         """Money and p95 over what was varied, and money against p95 with the plans that nobody beats."""
         return figure_of(self)
 
-    def winner(self) -> Plan | JointPlan | None:
+    def winner(self) -> Plan | None:
         """The plan of the cheapest, None: nothing meets every objective."""
         best = self.cheapest
         return None if best is None else self._cases[best.plan].plan
@@ -148,7 +147,7 @@ def _merits(figures: Figures) -> tuple[float, float, float]:
 
 def search(
     study: Study,
-    plan: str | Plan | JointPlan,
+    plan: str | Plan,
     executor: Executor | None = None,
     *,
     vary: Mapping[str, Iterable[Any]] | None = None,
@@ -206,7 +205,7 @@ def search(
         check_repeats(repeats)
     if not wanted:
         raise StudyError("search: nothing is varied; allowed: one key or more, such as replicas=2..20")
-    for part in parts(chosen):
+    for part in chosen.services.values():
         part.scaling.may_run()
     everything = combinations(study, chosen, wanted)
     if not any(one.plan is not None for one in everything):
@@ -256,8 +255,8 @@ def _notes(cases: list[Case], keys: Iterable[str]) -> Iterator[str]:
         *service, last = key.removeprefix("plan.services.").split(".")
         if last != "replicas" or len(service) > 1:
             continue
-        plans = [case.plan if isinstance(case.plan, Plan) else case.plan.services[service[0]] for case in cases]
-        if any(plan.scaling.bounds is not None for plan in plans):
+        name = service[0] if service else ALONE
+        if any(case.plan.of(name).scaling.bounds is not None for case in cases):
             floor = f"{key.removesuffix(last)}scaling.floor"
             told = f"{key} is only the number at the start of a plan that scales."
             yield f"{told} To vary the fewest it keeps, vary {floor}."

@@ -10,7 +10,7 @@ from libramen.checks.check import check_plan
 from libramen.errors import StudyError
 from libramen.fields import nearest
 from libramen.rules.scaling import CLASSES
-from libramen.study.plan import JointPlan, Plan
+from libramen.study.plan import ALONE, Hosting
 from libramen.study.service import Service, Size, Tier
 from libramen.study.system import System
 
@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from collections.abc import Iterable, Mapping, Sequence
 
     from libramen.checks.check import PlanCheck
+    from libramen.study.plan import Plan
     from libramen.study.study import Study
     from libramen.trace.trace import Trace
 
@@ -43,7 +44,7 @@ class Combination(NamedTuple):
     """
 
     varied: dict[str, Any]
-    plan: Plan | JointPlan | None
+    plan: Plan | None
     why_not: str = ""
 
     @property
@@ -52,7 +53,7 @@ class Combination(NamedTuple):
         return float(self.varied.get(SCALE, 1.0))
 
 
-def combinations(study: Study, plan: Plan | JointPlan, ranges: Mapping[str, Iterable[Any]]) -> list[Combination]:
+def combinations(study: Study, plan: Plan, ranges: Mapping[str, Iterable[Any]]) -> list[Combination]:
     """All combinations of values, in the order of the keys: the last one changes first.
 
     Args:
@@ -89,7 +90,7 @@ def distinct(values: Iterable[Any]) -> list[Any]:
     return list({f"{type(value).__name__} {value!r}": value for value in values}.values())
 
 
-def _check_key(key: str, plan: Plan | JointPlan, study: Study) -> None:
+def _check_key(key: str, plan: Plan, study: Study) -> None:
     if key == SCALE:
         return
     part, _, rest = key.partition(".")
@@ -101,24 +102,23 @@ def _check_key(key: str, plan: Plan | JointPlan, study: Study) -> None:
     elif part == "plan":
         table, _, inner = rest.partition(".")
         name, _, inner = inner.partition(".")
-        there = plan.services if isinstance(plan, JointPlan) else {}
-        if table != "services" or not inner or name not in there:
-            told = nearest(name, there) if there else f"plan {plan.name!r} is of one service: KEY alone"
+        if plan.is_short or table != "services" or not inner or name not in plan.services:
+            told = f"plan {plan.name!r} is of one service: KEY alone" if plan.is_short else nearest(name, plan.services)
             raise StudyError(f"vary {key!r}: allowed: plan.services.N.KEY; {told}")
-        _check_plan_key(key, inner, there[name])
+        _check_hosting_key(key, inner, plan.services[name])
     elif part == "service":
         if len(study.services) > 1:
             raise StudyError(f"vary {key!r}: there are several services; allowed: services.N.KEY")
         _check_inner(key, part, rest)
-    elif isinstance(plan, JointPlan):
+    elif not plan.is_short:
         raise StudyError(f"vary {key!r}: plan {plan.name!r} is of several services; allowed: plan.services.N.{key}")
     else:
-        _check_plan_key(key, key, plan)
+        _check_hosting_key(key, key, plan.only)
 
 
-def _check_plan_key(key: str, path: str, plan: Plan) -> None:
+def _check_hosting_key(key: str, path: str, hosting: Hosting) -> None:
     part, _, rest = path.partition(".")
-    bare = [name for name in Plan.model_fields if name not in {"name", "scaling", "service", "rollouts", "faults"}]
+    bare = [name for name in Hosting.model_fields if name not in {"plan", "scaling", "service", "rollouts", "faults"}]
     if not rest:
         if part not in bare:
             more = ", ".join(f"{one}.KEY" for one in (*_PARTS, "service"))
@@ -128,10 +128,10 @@ def _check_plan_key(key: str, path: str, plan: Plan) -> None:
         raise StudyError(f"vary {key!r}: {nearest(part, _PARTS)}")
     if part == "rollouts":
         number, _, inner = rest.partition(".")
-        if not inner or not number.isdigit() or not 1 <= int(number) <= len(plan.rollouts):
+        if not inner or not number.isdigit() or not 1 <= int(number) <= len(hosting.rollouts):
             raise StudyError(
-                f"vary {key!r}: allowed: rollouts.N.KEY, N from 1 to the {len(plan.rollouts)} rollouts of plan "
-                f"{plan.name!r}"
+                f"vary {key!r}: allowed: rollouts.N.KEY, N from 1 to the {len(hosting.rollouts)} rollouts of plan "
+                f"{hosting.plan!r}"
             )
     else:
         _check_inner(key, part, rest)
@@ -149,37 +149,32 @@ def _check_inner(key: str, part: str, rest: str) -> None:
         raise StudyError(f"vary {key!r}: unknown key {rest!r} of {part}; {nearest(rest, known)}")
 
 
-def _combined(study: Study, plan: Plan | JointPlan, varied: dict[str, Any]) -> Combination:
-    of_plans: dict[str, dict[str, Any]] = {}  # service -> the keys of its plan
+def _combined(study: Study, plan: Plan, varied: dict[str, Any]) -> Combination:
+    of_hosting: dict[str, dict[str, Any]] = {}  # service -> the keys of what it runs on
     of_services: dict[str, dict[str, Any]] = {}  # service -> its own keys, which its plan may have changed
-    alone = next(iter(study.services))
     for key, value in varied.items():
         part, _, rest = key.partition(".")
         if part == "service":
-            of_services.setdefault(alone, {})[rest] = value
+            of_services.setdefault(next(iter(plan.services)), {})[rest] = value
         elif part in {"services", "plan"}:
             name, _, inner = rest.removeprefix("services.").partition(".")
-            (of_services if part == "services" else of_plans).setdefault(name, {})[inner] = value
+            (of_services if part == "services" else of_hosting).setdefault(name, {})[inner] = value
         elif key != SCALE:
-            of_plans.setdefault(alone, {})[key] = value
+            of_hosting.setdefault(ALONE, {})[key] = value
 
-    def change(name: str, one: Plan) -> Plan:
-        return _with_all(study, one, of_plans.get(name, {}), of_services.get(name, {}))
+    def change(name: str, one: Hosting) -> Hosting:
+        return _with_all(study, one, of_hosting.get(name, {}), of_services.get(name, {}))
 
-    changed: Plan | JointPlan
     try:
-        if isinstance(plan, Plan):
-            changed = change(alone, plan).replace(name=name_of(plan, varied))
-        else:
-            changed = plan.each(change).replace(name=name_of(plan, varied))
+        changed = plan.each(change).replace(name=name_of(plan, varied))
         System.of(study.services, changed)
     except StudyError as error:
         return Combination(varied, None, str(error))
     return Combination(varied, changed)
 
 
-def _with_all(study: Study, plan: Plan, varied: dict[str, Any], service: dict[str, Any]) -> Plan:
-    changed = plan
+def _with_all(study: Study, hosting: Hosting, varied: dict[str, Any], service: dict[str, Any]) -> Hosting:
+    changed = hosting
     for key in sorted(varied, key=lambda key: _FIRST.index(key) if key in _FIRST else len(_FIRST)):
         changed = _with(study, changed, key, varied[key], varied)
     changed = _lifted(changed, varied)
@@ -187,7 +182,7 @@ def _with_all(study: Study, plan: Plan, varied: dict[str, Any], service: dict[st
     return changed.replace(service={**changed.service, **service}) if service else changed
 
 
-def name_of(plan: Plan | JointPlan, varied: Mapping[str, Any]) -> str:
+def name_of(plan: Plan, varied: Mapping[str, Any]) -> str:
     """What a combination is called: `brisk replicas=5 size=small`. The load is not part of it: it is not the plan's."""
     return " ".join([plan.name, *(f"{key}={value}" for key, value in varied.items() if key != SCALE)])
 
@@ -199,27 +194,29 @@ def short_key(key: str) -> str:
     return key.replace(".scaling.", ".")
 
 
-def _with(study: Study, plan: Plan, key: str, value: Any, varied: Mapping[str, Any]) -> Plan:
+def _with(study: Study, hosting: Hosting, key: str, value: Any, varied: Mapping[str, Any]) -> Hosting:
     part, _, rest = key.partition(".")
     if not rest:
         if key == "tier":
-            return plan.replace(tier=_tier(study, value), size=str(varied.get("size", plan.size.name)))
+            return hosting.replace(tier=_tier(study, value), size=str(varied.get("size", hosting.size.name)))
         if key == "replicas" and "scaling.floor" in varied:  # checked together, when the floor is there
-            return plan
-        return plan.replace(**{key: value})
+            return hosting
+        return hosting.replace(**{key: value})
     if part == "scaling":
         if rest == "rule":
-            return plan.replace(scaling=_same_keys(plan, value, varied))
-        replicas = {"replicas": max(value, plan.replicas_used)} if rest == "floor" and "replicas" not in varied else {}
-        return plan.replace(scaling=plan.scaling.replace(**{rest: value}), **replicas)
+            return hosting.replace(scaling=_same_keys(hosting, value, varied))
+        replicas = (
+            {"replicas": max(value, hosting.replicas_used)} if rest == "floor" and "replicas" not in varied else {}
+        )
+        return hosting.replace(scaling=hosting.scaling.replace(**{rest: value}), **replicas)
     if part == "rollouts":
         number, _, inner = rest.partition(".")
-        rollouts = list(plan.rollouts)
+        rollouts = list(hosting.rollouts)
         rollouts[int(number) - 1] = rollouts[int(number) - 1].replace(**{inner: value})
-        return plan.replace(rollouts=rollouts)
+        return hosting.replace(rollouts=rollouts)
     if part == "size":
-        return plan.replace(size=plan.size.replace(**{rest: value}))
-    return plan.replace(tier=plan.tier.replace(**{rest: value}), size=plan.size)
+        return hosting.replace(size=hosting.size.replace(**{rest: value}))
+    return hosting.replace(tier=hosting.tier.replace(**{rest: value}), size=hosting.size)
 
 
 def _tier(study: Study, name: Any) -> Tier:
@@ -228,23 +225,27 @@ def _tier(study: Study, name: Any) -> Tier:
     return study.tiers[name]
 
 
-def _same_keys(plan: Plan, rule: Any, varied: Mapping[str, Any]) -> dict[str, Any]:
+def _same_keys(hosting: Hosting, rule: Any, varied: Mapping[str, Any]) -> dict[str, Any]:
     """Another rule with those keys of the plan's that it has, too, and those that are varied."""
     classes = {of.model_fields["rule"].default: of for of in CLASSES if "rule" in of.model_fields}
     fields = classes[rule].model_fields if rule in classes else {}
-    kept = {key: getattr(plan.scaling, key) for key in plan.scaling.model_fields_set if key in fields and key != "rule"}
+    kept = {
+        key: getattr(hosting.scaling, key)
+        for key in hosting.scaling.model_fields_set
+        if key in fields and key != "rule"
+    }
     own = {key.removeprefix("scaling."): value for key, value in varied.items() if key.startswith("scaling.")}
     return kept | {key: value for key, value in own.items() if key in fields} | {"rule": rule}
 
 
-def _lifted(plan: Plan, varied: Mapping[str, Any]) -> Plan:
+def _lifted(hosting: Hosting, varied: Mapping[str, Any]) -> Hosting:
     """`replicas` below a varied floor is lifted to it."""
     if "replicas" not in varied or "scaling.floor" not in varied:
-        return plan
-    return plan.replace(replicas=max(varied["replicas"], varied["scaling.floor"]))
+        return hosting
+    return hosting.replace(replicas=max(varied["replicas"], varied["scaling.floor"]))
 
 
-def sensible(study: Study, plan: Plan | JointPlan, trace: Trace) -> dict[str, range]:
+def sensible(study: Study, plan: Plan, trace: Trace) -> dict[str, range]:
     """Numbers of replicas worth trying: up to three times what the busiest minute needs at full use, and two more.
 
     Of a plan that scales its floor, and its ceiling from what that minute needs on; else its replicas. Of several
@@ -252,8 +253,8 @@ def sensible(study: Study, plan: Plan | JointPlan, trace: Trace) -> dict[str, ra
     """
     system = System.of(study.services, plan)
     found = dict(zip(system.names, check_plan(study, trace, system), strict=True))
-    if isinstance(plan, Plan):
-        return _sensible(plan, next(iter(found.values())))
+    if plan.is_short:
+        return _sensible(plan.only, next(iter(found.values())))
     ranges: dict[str, range] = {}
     for name, part in plan.services.items():
         needs, most = _needs(found[name]), part.tier.replicas.most
@@ -267,12 +268,12 @@ def _needs(found: PlanCheck) -> int:
     return max(1, found.needs_cpu, found.needs_slots)
 
 
-def _sensible(plan: Plan, found: PlanCheck) -> dict[str, range]:
+def _sensible(hosting: Hosting, found: PlanCheck) -> dict[str, range]:
     needs = _needs(found)
-    tier = plan.tier.replicas
+    tier = hosting.tier.replicas
     most = 3 * needs + 2 if tier.most is None else min(tier.most, 3 * needs + 2)
     least = min(max(1, tier.least), most)
-    if not plan.scaling.decides or plan.scaling.bounds is None:
+    if not hosting.scaling.decides or hosting.scaling.bounds is None:
         return {"replicas": range(least, most + 1)}
     return {
         "scaling.floor": range(max(tier.least, 0), min(most, needs) + 1),

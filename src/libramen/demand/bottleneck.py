@@ -204,9 +204,7 @@ class _Look:
         replayed = trace.with_demand(trace.cpu_s[taken], trace.wait_s[taken], demand="given", notes=())
         # A balancer that draws does so anew: what it drew when the log was recorded is not known.
         seed = self._seed + 1 + number
-        runs = control.run(replayed, self._system, seed=seed, window_s=max(60.0, trace.span_s))
-        results = next(iter(runs.values())).results
-        assert results is not None
+        results = control.run(replayed, self._system, seed=seed, window_s=max(60.0, trace.span_s)).kept
         at_s, work_s = [], []
         for part, place in zip(self._parts, self._place, strict=True):
             logged = part.logged

@@ -23,7 +23,7 @@ from libramen.study.system import System
 from libramen.trace.demand import shares_of
 
 if TYPE_CHECKING:
-    from libramen.study.plan import Plan
+    from libramen.study.plan import Hosting
     from libramen.study.service import Service
     from libramen.trace.trace import Trace
 
@@ -73,15 +73,15 @@ def likely(profile: dict[float, float], now: float, noise: float, *, whole_secon
     return Likely(best, min(within), max(within), tells)
 
 
-def likely_cpu_share(log: Trace, service: Service, plan: Plan, seed: int) -> Likely | None:
+def likely_cpu_share(log: Trace, service: Service, hosting: Hosting, seed: int) -> Likely | None:
     """The share of the work that is CPU work, from how latencies stretch with the number in progress.
 
     None: in this log cores were hardly shared on this plan, so that it tells nothing.
     """
-    hosted = plan.service_of(service)
-    if log.latency_s is None or hosted.slots <= plan.size.cores:
+    hosted = hosting.service_of(service)
+    if log.latency_s is None or hosted.slots <= hosting.size.cores:
         return None
-    search = Search(log, service, plan, None, seed, most=_FOR_A_SHARE)
+    search = Search(log, service, hosting, None, seed, most=_FOR_A_SHARE)
     if search.stretch() < _BUSY:
         return None
     profile = search.profile("cpu_share", {"cpu_share": search.now("cpu_share")})
@@ -104,11 +104,11 @@ class Search:
     """Looks at settings of the recorded plan, one combination after the other; what was looked at is remembered."""
 
     def __init__(
-        self, log: Trace, service: Service, plan: Plan, cpu_share: Any, seed: int, most: int = _MOST_REQUESTS
+        self, log: Trace, service: Service, hosting: Hosting, cpu_share: Any, seed: int, most: int = _MOST_REQUESTS
     ) -> None:
         log = _busiest(log, most)
-        self._log, self._plan, self._cpu_share, self._seed = log, plan, cpu_share, seed
-        self._service = plan.service_of(service)
+        self._log, self._hosting, self._cpu_share, self._seed = log, hosting, cpu_share, seed
+        self._service = hosting.service_of(service)
         assert log.latency_s is not None
         self._latency_s = log.latency_s
         found = self._in_progress(log.latency_s)
@@ -120,7 +120,7 @@ class Search:
     def now(self, key: str) -> float:
         """The value that the study has."""
         if key == "overhead":
-            return self._plan.tier.overhead
+            return self._hosting.tier.overhead
         if key == "cpu_share":
             return round(float(shares_of(self._log, self._cpu_share).mean()), 3)
         return float(self._service.slots if key == "slots" else self._service.threads_used)
@@ -128,10 +128,10 @@ class Search:
     def stretch(self) -> float:
         """By how much sharing cores makes CPU work longer in the log, with the share of the study: 1 if it does not."""
         log, share = self._log, shares_of(self._log, self._cpu_share)
-        found = Recorded(log, self._service, self._plan.replace(service={})).backwards(
+        found = Recorded(log, self._service, self._hosting.replace(service={})).backwards(
             log.at_s, self._latency_s, share, self._seed
         )
-        in_slot_s = log.at_s + self._latency_s - self._plan.tier.overhead - found.slot_at_s
+        in_slot_s = log.at_s + self._latency_s - self._hosting.tier.overhead - found.slot_at_s
         taken_s, work_s = float(np.maximum(0.0, in_slot_s).sum()), float(found.work_s.sum())
         return taken_s / max(work_s, 1e-12)
 
@@ -175,22 +175,20 @@ class Search:
         if "slots" in changes and "threads" not in changes and self._service.threads is not None:
             changes["threads"] = min(self._service.threads, changes["slots"])
         service = self._service.replace(**changes) if changes else self._service
-        plan = self._plan.replace(service={})
+        hosting = self._hosting.replace(service={})
         if "overhead" in values:
-            plan = plan.replace(tier=plan.tier.replace(overhead=values["overhead"]))
+            hosting = hosting.replace(tier=hosting.tier.replace(overhead=values["overhead"]))
         share = values.get("cpu_share", self._cpu_share)
         try:
-            found = estimate(self._log, service, plan, cpu_share=share, seed=seed).trace
+            found = estimate(self._log, service, hosting, cpu_share=share, seed=seed).trace
         except TraceError:
             return IMPOSSIBLE
-        recorded = Recorded(found, service, plan)
+        recorded = Recorded(found, service, hosting)
         # With the work of others: with its own a request would take as long as in the log whatever the settings are.
         rng = stream(seed, "backtest", 3)
         order = shuffled_nearby(np.arange(len(found)), found.route_codes, None, _NEARBY, rng)
         found = found.with_demand(found.cpu_s[order], found.wait_s[order], demand="given", notes=())
-        [run] = control.run(found, System.of(recorded.service, recorded.plan), seed=seed).values()
-        results = run.results
-        assert results is not None
+        results = control.run(found, System.of(recorded.service, recorded.hosting), seed=seed).kept
         return self._distance(found.at_s, results.latency_s, seed)
 
     def _in_progress(self, latency_s: np.ndarray, at_s: np.ndarray | None = None, seed: int = 0) -> np.ndarray:

@@ -13,7 +13,7 @@ from libramen.trace.trace import Trace
 if TYPE_CHECKING:
     from libramen.engine.control import DataPlaneName
     from libramen.engine.run import Run
-    from libramen.study.plan import Plan
+    from libramen.study.plan import Hosting
     from libramen.study.service import Service
 
 _PASSES: Final = 8
@@ -42,9 +42,11 @@ class Recorded:
         data_plane: as in `replay`.
     """
 
-    def __init__(self, trace: Trace, service: Service, plan: Plan, data_plane: DataPlaneName = "compiled") -> None:
-        service = plan.service_of(service)
-        self.plan = plan.replace(tier=plan.tier.replace(queue_limit=None), service={})
+    def __init__(
+        self, trace: Trace, service: Service, hosting: Hosting, data_plane: DataPlaneName = "compiled"
+    ) -> None:
+        service = hosting.service_of(service)
+        self.hosting = hosting.replace(tier=hosting.tier.replace(queue_limit=None), service={})
         self.service = service.replace(
             timeout=None, retries=0, backlog=None, drain=None, memory_base=0, memory_per_request=0
         )
@@ -56,36 +58,49 @@ class Recorded:
         From then on there are as many: work that is not found yet must not change the fleet with which it is looked
         for.
         """
-        plan = self.plan
-        if not plan.scaling.decides:
+        hosting = self.hosting
+        if not hosting.scaling.decides:
             return
         # With the work as it then is: a rule that looks at cores in use must see them in use.
-        _, run = self._backwards(at_s, latency_s, share, seed, plan, _PASSES)
-        listed = [(f"{at_s:.9f}s", n) for at_s, n in run.ready_steps() if at_s < self._span_s]
-        anything = plan.tier.replace(replicas={"least": 0})
-        self.plan = plan.replace(tier=anything, replicas=listed, scaling={"rule": "fixed"}, rollouts=(), faults=())
+        _, run = self._backwards(at_s, latency_s, share, seed, hosting, _PASSES)
+        listed = [(f"{at_s:.9f}s", n) for at_s, n in run.only.ready_steps() if at_s < self._span_s]
+        anything = hosting.tier.replace(replicas={"least": 0})
+        self.hosting = hosting.replace(
+            tier=anything, replicas=listed, scaling={"rule": "fixed"}, rollouts=(), faults=()
+        )
 
     @property
     def slots(self) -> int:
         """Requests that the fleet at the start has in progress at most."""
-        return self.service.slots * self.plan.replicas_used
+        return self.service.slots * self.hosting.replicas_used
 
     @property
     def draws(self) -> bool:
         """Whether its balancer draws replicas, with numbers that nobody wrote down."""
-        return self.plan.balancer in {"random", "two_choices"}
+        return self.hosting.balancer in {"random", "two_choices"}
 
     def _run(
-        self, at_s: np.ndarray, cpu_s: np.ndarray, wait_s: np.ndarray, seed: int, *, plan: Plan, forced: bool = False
+        self,
+        at_s: np.ndarray,
+        cpu_s: np.ndarray,
+        wait_s: np.ndarray,
+        seed: int,
+        *,
+        hosting: Hosting,
+        forced: bool = False,
     ) -> Run:
         # Not by `from_arrays`, which knows that a wait is not as long as an instant can be late.
         codes = np.zeros(len(at_s), np.int32)
         span_s = max(self._span_s, float(at_s[-1]))
         trace = Trace(at_s, cpu_s, wait_s, span_s, self._start, route_codes=codes, routes=("all",))
-        [run] = control.run(
-            trace, System.of(self.service, plan), seed=seed, data_plane=self._data_plane, window_s=span_s, forced=forced
-        ).values()
-        return run
+        return control.run(
+            trace,
+            System.of(self.service, hosting),
+            seed=seed,
+            data_plane=self._data_plane,
+            window_s=span_s,
+            forced=forced,
+        )
 
     def forwards(
         self, at_s: np.ndarray, work_s: np.ndarray, share: np.ndarray, seed: int
@@ -98,9 +113,10 @@ class Recorded:
             share: float64 (n,), of the work that is CPU work.
             seed: of a balancer that draws, and of cold starts.
         """
-        run = self._run(at_s, share * work_s * self.plan.size.speed, (1 - share) * work_s, seed, plan=self.plan)
-        assert run.results is not None
-        return run.results.latency_s, run.results.replica
+        run = self._run(
+            at_s, share * work_s * self.hosting.size.speed, (1 - share) * work_s, seed, hosting=self.hosting
+        )
+        return run.kept.latency_s, run.kept.replica
 
     def backwards(
         self,
@@ -127,10 +143,10 @@ class Recorded:
             passes: how often this is repeated at most.
         """
         if server is None:
-            return self._backwards(at_s, latency_s, share, seed, self.plan, passes)[0]
+            return self._backwards(at_s, latency_s, share, seed, self.hosting, passes)[0]
         # Each server by itself: whoever chose it, its requests took its slots in the order in which they came.
-        any_number = self.plan.tier.replace(replicas={"least": 1})
-        one = self.plan.replace(
+        any_number = self.hosting.tier.replace(replicas={"least": 1})
+        one = self.hosting.replace(
             tier=any_number, replicas=1, balancer="round_robin", scaling={"rule": "fixed"}, rollouts=(), faults=()
         )
         found = Backwards(np.zeros(len(at_s)), np.zeros(len(at_s)), np.zeros(len(at_s), bool))
@@ -143,22 +159,21 @@ class Recorded:
         return found
 
     def _backwards(
-        self, at_s: np.ndarray, latency_s: np.ndarray, share: np.ndarray, seed: int, plan: Plan, passes: int
+        self, at_s: np.ndarray, latency_s: np.ndarray, share: np.ndarray, seed: int, hosting: Hosting, passes: int
     ) -> tuple[Backwards, Run]:
-        speed, lone = plan.size.speed, max(1.0, 1.0 / plan.size.cores)
-        leaves_s = np.maximum(at_s + latency_s - plan.tier.overhead, at_s)
+        speed, lone = hosting.size.speed, max(1.0, 1.0 / hosting.size.cores)
+        leaves_s = np.maximum(at_s + latency_s - hosting.tier.overhead, at_s)
         stretch, delay = np.full(len(at_s), lone), np.ones(len(at_s))
         turn_share = share * stretch / (share * stretch + 1 - share)
         for number in range(passes):
-            run = self._run(at_s, turn_share, leaves_s, seed, plan=plan, forced=True)
-            assert run.results is not None
-            slot_at_s = at_s + run.results.queued_s
+            run = self._run(at_s, turn_share, leaves_s, seed, hosting=hosting, forced=True)
+            slot_at_s = at_s + run.kept.queued_s
             from_s, to_s, got = run.turns.T
             from_s = np.where(np.isnan(from_s), slot_at_s, from_s)
             with np.errstate(invalid="ignore", divide="ignore"):
                 took = (to_s - from_s) * speed / got
             stretch = np.where((to_s > from_s) & (got > 0), took, lone)
-            delay = _delays(run, plan, np.where(np.isnan(to_s), leaves_s, to_s))
+            delay = _delays(run, hosting, np.where(np.isnan(to_s), leaves_s, to_s))
             wanted = share * stretch / (share * stretch + (1 - share) * delay)
             change = float(np.abs(wanted - turn_share).mean())
             if change < _ENOUGH:
@@ -169,11 +184,11 @@ class Recorded:
         return Backwards(work_s, slot_at_s, in_slot_s < -_LATE_S), run
 
 
-def _delays(run: Run, plan: Plan, begun_s: np.ndarray) -> np.ndarray:
+def _delays(run: Run, hosting: Hosting, begun_s: np.ndarray) -> np.ndarray:
     """By how much longer waits that began then were than they would have been: what they waited for was slow."""
     delay = np.ones(len(begun_s))
-    for fault in run.faults:
-        if fault.kind == "dependency" and fault.entry < len(plan.faults):
+    for fault in run.only.faults:
+        if fault.kind == "dependency" and fault.entry < len(hosting.faults):
             ends_s = np.inf if fault.lasts_s is None else fault.at_s + fault.lasts_s
-            delay[(begun_s >= fault.at_s) & (begun_s < ends_s)] *= getattr(plan.faults[fault.entry], "slower", 1.0)
+            delay[(begun_s >= fault.at_s) & (begun_s < ends_s)] *= getattr(hosting.faults[fault.entry], "slower", 1.0)
     return delay

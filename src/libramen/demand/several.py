@@ -78,14 +78,14 @@ def unqueue_several(
         part = estimate(
             replace(trace.take(rows), span_s=trace.span_s),
             alone,
-            hosted.plan.replace(service={}),  # what it says of the service is in there, its calls too
+            hosted.hosting.replace(service={}),  # what it says of the service is in there, its calls too
             cpu_share=cpu_share,
             seed=seed,
             server=None if server is None else server[rows],
         )
         parts.append(part)
     whole = reduce(mixed, [part.trace for part in parts])
-    speed = system.hosted[int(arrives[0])].plan.size.speed
+    speed = system.hosted[int(arrives[0])].hosting.size.speed
     whole = replace(whole, source=replace(whole.source, recorded_speed=speed, calls_apart=True))
     if system.calls:
         whole = _with_calls(whole, system, seed)
@@ -106,7 +106,7 @@ def _with_calls(trace: Trace, system: System, seed: int) -> Trace:
     assert trace.latency_s is not None
     system = _without_limits(system)
     arrives = system.servers_of(trace.routes)[trace.route_codes]
-    alone = np.array([hosted.plan.size.speed for hosted in system.hosted])[arrives]
+    alone = np.array([hosted.hosting.size.speed for hosted in system.hosted])[arrives]
     in_slot_s = trace.cpu_s / alone + trace.wait_s
     share = trace.cpu_s / alone / np.maximum(in_slot_s, 1e-12)
     best: tuple[float, Trace, np.ndarray, Results] | None = None
@@ -176,10 +176,7 @@ def _without_limits(system: System) -> System:
 
 
 def _replayed(trace: Trace, system: System, seed: int) -> Results:
-    runs = control.run(trace, system, seed=seed, spends=True, window_s=max(60.0, trace.span_s))
-    results = next(iter(runs.values())).results
-    assert results is not None
-    return results
+    return control.run(trace, system, seed=seed, spends=True, window_s=max(60.0, trace.span_s)).kept
 
 
 def _waited(results: Results, system: System, arrives: np.ndarray) -> tuple[np.ndarray, np.ndarray]:

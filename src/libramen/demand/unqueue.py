@@ -48,7 +48,7 @@ if TYPE_CHECKING:
     from collections.abc import Iterator, Mapping
 
     from libramen.engine.control import DataPlaneName
-    from libramen.study.plan import Plan
+    from libramen.study.plan import Hosting, Plan
     from libramen.study.service import Service
     from libramen.trace.trace import Trace
 
@@ -127,18 +127,18 @@ def unqueue(
         >>> trace = unqueue(read_trace("today.log", demand="observed"), service, plan)  # doctest: +SKIP
     """
     found = estimate(
-        trace, service, plan, cpu_share=cpu_share, seed=seed, server=server, data_plane=data_plane, roughly=roughly
+        trace, service, plan.only, cpu_share=cpu_share, seed=seed, server=server, data_plane=data_plane, roughly=roughly
     )
     if roughly:
         return found.trace
-    system = System.of(found.recorded.service, found.recorded.plan)
+    system = System.of(found.recorded.service, found.recorded.hosting)
     return found.trace.knowing(bottleneck=find_bottleneck([found], [found.at], found.trace, system, seed))
 
 
 def estimate(
     trace: Trace,
     service: Service,
-    plan: Plan,
+    hosting: Hosting,
     *,
     cpu_share: float | Mapping[str, float] | None = None,
     seed: int = 0,
@@ -149,7 +149,7 @@ def estimate(
     """What `unqueue` gives, and what it rests on."""
     if trace.latency_s is None:
         raise TraceError("demand = 'unqueued' needs observed latencies (latency_s), and this trace has none")
-    recorded = Recorded(trace, service, plan, data_plane)
+    recorded = Recorded(trace, service, hosting, data_plane)
     share = shares_of(trace, cpu_share)
     known_s = np.minimum(trace.wait_s, trace.latency_s)
     share = share * (1 - known_s / np.maximum(trace.latency_s, 1e-12))
@@ -195,7 +195,7 @@ def estimate(
     explained = error <= _EXACT or roughly
     # Stamps of whole seconds put together who was not: in a clump that never was, work comes out too short, and a
     # replay elsewhere would find that clump again. Where nobody slowed anybody down they do not matter.
-    undisturbed = float(work_s.sum()) > _UNDISTURBED * float((logged.latency_s - plan.tier.overhead).sum())
+    undisturbed = float(work_s.sum()) > _UNDISTURBED * float((logged.latency_s - hosting.tier.overhead).sum())
     each = explained and (undisturbed or not trace.source.whole_seconds)
     unsure, whole_seconds = 0.0, trace.source.whole_seconds
     if not each:
@@ -217,7 +217,7 @@ def estimate(
     work_s = _with_censored(work_s, found.work_s, gave_up[rows], logged.route, seed)
     fit = Fit(each, late, waited, error, unsure, evenly)
     whole_s = _for_all(trace, work_s, served, seed)
-    cpu_s = share * whole_s * plan.size.speed
+    cpu_s = share * whole_s * hosting.size.speed
     if each:  # its own work belongs to its own arrival
         free_s = trace.at_s
     order = np.argsort(free_s, kind="stable")
@@ -225,7 +225,7 @@ def estimate(
         cpu_s[order],
         ((1 - share) * whole_s)[order],
         demand="unqueued",
-        notes=tuple(_notes(fit, served, gave_up, plan)),
+        notes=tuple(_notes(fit, served, gave_up, hosting)),
         routes=tuple(_routes(trace, whole_s, served)),
     )
     place = np.empty(len(trace), np.int64)
@@ -327,7 +327,7 @@ def _cannot_be(recorded: Recorded, logged: Logged, late: float) -> str:
     held, limit_s = float(longest.sum() / latency_s.sum()), float(longest[0])
     progress = float(latency_s.sum()) / float(logged.at_s[-1] - logged.at_s[0] + latency_s[-1])
     sentence = (
-        f"the plan {recorded.plan.name!r} cannot have served this log: {units.show_share(late)} of its requests left "
+        f"the plan {recorded.hosting.plan!r} cannot have served this log: {units.show_share(late)} of its requests left "
         "before they could have had a slot"
     )
     if held > 0.5:
@@ -377,9 +377,9 @@ def _for_all(trace: Trace, work_s: np.ndarray, served: np.ndarray, seed: int) ->
     return whole_s
 
 
-def _notes(fit: Fit, served: np.ndarray, gave_up: np.ndarray, plan: Plan) -> list[str]:
+def _notes(fit: Fit, served: np.ndarray, gave_up: np.ndarray, hosting: Hosting) -> list[str]:
     said = (
-        f"the queueing of plan {plan.name!r} is taken out of the latencies (unqueued): what is left, replayed there, "
+        f"the queueing of plan {hosting.plan!r} is taken out of the latencies (unqueued): what is left, replayed there, "
         "gives the log's, and `libramen backtest` says how nearly"
     )
     if not fit.each:
@@ -415,7 +415,7 @@ def _notes(fit: Fit, served: np.ndarray, gave_up: np.ndarray, plan: Plan) -> lis
         )
     if fit.waited < 0.001:
         notes.append(
-            f"hardly a request of the log waited, so it tells nothing of how many slots the plan {plan.name!r} has"
+            f"hardly a request of the log waited, so it tells nothing of how many slots the plan {hosting.plan!r} has"
         )
     return notes
 

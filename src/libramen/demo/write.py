@@ -101,8 +101,7 @@ def _today(study: Path, progress: Callable[[float], None] | None, before_replay:
 
 def write_cpu_use(outcome: Outcome, path: Path) -> None:
     """Write the cores in use of each minute as monitoring would have measured them, 2 % off now and then."""
-    run, trace = outcome.run, outcome.trace
-    assert trace is not None
+    run, trace = outcome.run.only, outcome.trace
     cores = np.diff(run.integrals[:, 0]) / np.diff(run.edges_s)
     cores *= 1 + 0.02 * stream(SEED, "demo", 101).standard_normal(len(cores))
     lines = ["time,cores"]

@@ -11,8 +11,8 @@ from matplotlib.ticker import FuncFormatter, LogLocator, NullFormatter
 from libramen import units
 from libramen.draw.labels import place_labels
 from libramen.draw.style import BUOY, INK, KELP, dress, new_figure, plain, tier_looks
-from libramen.outcome.words import times
 from libramen.ranks import PERCENTILES
+from libramen.report.prose import times
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -62,9 +62,7 @@ def draw_comparison(comparison: Comparison) -> Figure:
 
 def _tier(outcome: Figures) -> str:
     """What a plan is coloured by: its tier, of several services that of the first, at which requests arrive."""
-    if outcome.services is not None:
-        return next(iter(outcome.services.values())).tier or ""
-    return outcome.tier or ""
+    return next(iter(outcome.parts.values())).tier or ""
 
 
 def _title(comparison: Comparison) -> str:

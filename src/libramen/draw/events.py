@@ -13,7 +13,7 @@ from libramen.draw.replay import time_axis, times_of
 from libramen.draw.stretch import window_for
 from libramen.draw.style import BUOY, DUSK, FOAM, INK, SEA, dress, duration_ticks, new_figure
 from libramen.outcome import measures
-from libramen.outcome.words import clock
+from libramen.report.prose import clock
 from libramen.rules.faults import BY_KIND
 
 if TYPE_CHECKING:
@@ -100,7 +100,7 @@ def _draw(panels: Any, way: Way, lasts_s: float, *, first: bool) -> None:
     ready, paid = np.zeros(len(edges_s) - 1), np.zeros(len(edges_s) - 1)
     for one in outcome.services.values():
         ready += measures.stage_steps(one.run, "ready").mean(edges_s)
-        paid += measures.paid_steps(one.run, one.plan).mean(edges_s)
+        paid += measures.paid_steps(one.run, one.hosting).mean(edges_s)
     panels[2].stairs(ready, times, fill=True, color=SEA, alpha=0.35, label="ready")
     panels[2].yaxis.set_major_locator(MaxNLocator(nbins=5, integer=True))
     panels[2].stairs(paid, times, color=INK, linewidth=0.9, linestyle=":", label="paid")
@@ -118,8 +118,7 @@ def _draw(panels: Any, way: Way, lasts_s: float, *, first: bool) -> None:
 
 def _windows(outcome: Outcome, edges_s: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Answered and failed requests of each window, and the p95 of the answered ones [s]."""
-    results = outcome.run.results
-    assert results is not None
+    results = outcome.run.kept
     bounds = np.searchsorted(outcome.trace.at_s, edges_s)
     n = len(edges_s) - 1
     ok, failed, p95_s = np.zeros(n), np.zeros(n), np.full(n, np.nan)

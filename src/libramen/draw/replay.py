@@ -13,7 +13,7 @@ from libramen.draw import style as looks
 from libramen.draw.stretch import Stretch, stretches
 from libramen.draw.style import BUOY, DUSK, FOAM, INK, KELP, SAND, SEA, dress, duration_ticks, new_figure
 from libramen.engine.plane import ENDINGS
-from libramen.outcome.story import show_latency
+from libramen.report.story import show_latency
 from libramen.report.stretch import stretch_notes, stretch_title
 from libramen.rules.faults import BY_KIND
 
@@ -21,24 +21,35 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
+    from libramen.outcome.of_requests import OfRequests
     from libramen.outcome.outcome import Outcome
+    from libramen.outcome.service_outcome import ServiceOutcome
 
 
 _MOST_FINDINGS: Final = 3
 
 
 def draw_outcome(outcome: Outcome, from_s: float | None = None, to_s: float | None = None) -> Figure:
-    """Four panels over the time of the trace: requests and endings, latency, replicas, utilisation.
-
-    Beside a long one its worst stretch in finer windows; or only the stretch from `from_s` to `to_s` [s].
+    """The picture of a replay, or of a stretch of it; of several services a panel for each.
 
     Raises:
         ReplayError: there is no such stretch.
     """
-    shown = stretches(outcome, from_s, to_s)
-    plan = outcome.plan
+    if outcome.only is not None:
+        return _draw_one(outcome, outcome.only, from_s, to_s)
+    from libramen.draw.system import draw_system
+
+    return draw_system(outcome, from_s, to_s)
+
+
+def _draw_one(outcome: Outcome, only: ServiceOutcome, from_s: float | None, to_s: float | None) -> Figure:
+    """Four panels over the time of the trace: requests and endings, latency, replicas, utilisation.
+
+    Beside a long one its worst stretch in finer windows; or only the stretch from `from_s` to `to_s` [s].
+    """
+    shown, hosting = stretches(outcome, from_s, to_s), only.hosting
     figure = new_figure(
-        *over(outcome, shown, f"tier {plan.tier.name}, size {plan.size.name}; "), notes=under(outcome, shown)
+        *over(outcome, shown, f"tier {hosting.tier.name}, size {hosting.size.name}; "), notes=under(outcome, shown)
     )
     panels = figure.subplots(
         4, len(shown), sharex="col", sharey="row", height_ratios=(1.25, 1.15, 1, 0.8), squeeze=False,
@@ -46,13 +57,14 @@ def draw_outcome(outcome: Outcome, from_s: float | None = None, to_s: float | No
     )  # fmt: skip
     for column, stretch in zip(panels.T, shown, strict=True):
         seen = stretch.outcome
+        (one,) = seen.services.values()
         series = stretch.inside(seen.series_arrays())
         times = times_of(seen, series["at_s"])
         draw_requests(column[0], times, series, stretch.width_s)
         draw_latency(column[1], times, series, seen)
-        _replicas(column[2], times, series, seen)
+        _replicas(column[2], times, series, one)
         _utilisation(column[3], times, series)
-        draw_events(column, seen)
+        draw_events(column, one)
         for axes in column:
             axes.margins(x=0.005)
             stretch.limit(axes)
@@ -117,7 +129,7 @@ def in_time(outcome: Outcome) -> str:
     return f"p95 {show_latency(outcome.latency_s['p95'], hides_failures=outcome.hides_failures)}"
 
 
-def times_of(outcome: Outcome, at_s: np.ndarray) -> Any:
+def times_of(outcome: OfRequests, at_s: np.ndarray) -> Any:
     """Positions on the time axis: dates where the start is known, else hours."""
     return looks.times_of(outcome.start, at_s)
 
@@ -189,7 +201,7 @@ def draw_latency(axes: Axes, times: Any, series: dict[str, np.ndarray], outcome:
     dress(axes, y_label="latency (ok)")
 
 
-def _replicas(axes: Axes, times: Any, series: dict[str, np.ndarray], outcome: Outcome) -> None:
+def _replicas(axes: Axes, times: Any, series: dict[str, np.ndarray], outcome: ServiceOutcome) -> None:
     ready, coming = series["ready"], series["coming"]
     axes.fill_between(times, ready, step="post", color=SEA, alpha=0.35, linewidth=0, label="ready")
     axes.step(times, ready, where="post", color=SEA, linewidth=1.2)
@@ -210,7 +222,7 @@ def _replicas(axes: Axes, times: Any, series: dict[str, np.ndarray], outcome: Ou
     dress(axes, y_label="replicas")
 
 
-def _wanted(outcome: Outcome, at_s: np.ndarray) -> np.ndarray | None:
+def _wanted(outcome: ServiceOutcome, at_s: np.ndarray) -> np.ndarray | None:
     """What the rule wanted last at the start of each window, within its limits; None: there is no rule."""
     decisions = outcome.run.decisions
     if not len(decisions):
@@ -221,7 +233,7 @@ def _wanted(outcome: Outcome, at_s: np.ndarray) -> np.ndarray | None:
     return found
 
 
-def _decisions(axes: Axes, outcome: Outcome, top: float) -> None:
+def _decisions(axes: Axes, outcome: ServiceOutcome, top: float) -> None:
     """Orders and drains under the panel, each at its time."""
     decisions = outcome.run.decisions
     at_s = decisions.column("at_s")
@@ -255,7 +267,7 @@ def _utilisation(axes: Axes, times: Any, series: dict[str, np.ndarray]) -> None:
     dress(axes, y_label="utilisation")
 
 
-def draw_events(panels: Any, outcome: Outcome) -> None:
+def draw_events(panels: Any, outcome: ServiceOutcome) -> None:
     """Releases are shaded from begin to end in every panel, faults marked, and both are named in the first.
 
     Of faults those are shaded that change how quick a fleet is; the others are over at once.

@@ -9,7 +9,7 @@ import numpy as np
 from libramen import units
 from libramen.draw.style import times_of
 from libramen.errors import ReplayError
-from libramen.outcome.words import clock
+from libramen.report.prose import clock
 
 if TYPE_CHECKING:
     from libramen.outcome.outcome import Outcome
@@ -105,8 +105,7 @@ def window_for(outcome: Outcome, from_s: float, to_s: float) -> float:
 def _worst(outcome: Outcome) -> tuple[float, float, str]:
     """A stretch with the most requests that failed, or were late; else the busiest: from, to [s], and what it is."""
     length_s = min(3600.0, max(900.0, outcome.span_s // (24 * 300) * 300))
-    results = outcome.run.results
-    assert results is not None
+    results = outcome.run.kept
     bad = results.ending != 0
     what = "most failures"
     if not bad.any():

@@ -26,12 +26,12 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
     from libramen.outcome.outcome import Outcome
-    from libramen.outcome.system import SystemOutcome
+    from libramen.outcome.service_outcome import ServiceOutcome
 
 _MOST_SERVICES: Final = 6
 
 
-def draw_system(outcome: SystemOutcome, from_s: float | None = None, to_s: float | None = None) -> Figure:
+def draw_system(outcome: Outcome, from_s: float | None = None, to_s: float | None = None) -> Figure:
     """Requests and endings, latency, and for each service the slots taken, the CPU in use and what waits.
 
     Of more than six services those are drawn that had the most of their slots or their CPU in use. Beside a long one
@@ -76,12 +76,11 @@ def draw_system(outcome: SystemOutcome, from_s: float | None = None, to_s: float
     return figure
 
 
-def _most_used(one: Outcome) -> float:
-    there = (one.replicas_mean or 0.0) * one.span_s * one.service.slots
-    return max(one.utilisation or 0.0, float(one.run.integrals[-1, 1]) / there if there else 0.0)
+def _most_used(one: ServiceOutcome) -> float:
+    return max(one.utilisation or 0.0, one.slots_taken or 0.0)
 
 
-def _service(axes: Axes, times: Any, name: str, one: Outcome, series: dict[str, np.ndarray]) -> list[Any]:
+def _service(axes: Axes, times: Any, name: str, one: ServiceOutcome, series: dict[str, np.ndarray]) -> list[Any]:
     """Slots taken and CPU in use as shares, and how many visits wait on an axis of their own."""
     slots = series["in_progress"] / np.maximum(series["ready"] * one.service.slots, 1e-12)
     slots = np.where(series["ready"] > 1e-9, np.minimum(slots, 1.0), np.nan)
@@ -101,7 +100,7 @@ def _service(axes: Axes, times: Any, name: str, one: Outcome, series: dict[str, 
     axes.set_yticks([0, 0.5, 1])
     dress(axes, y_label="")
     fleet = fleet_range(one.replicas_min, one.replicas_max)
-    axes.set_title(plain(f"{name}: {fleet} x {one.plan.size.name}"), loc="left", fontsize=9.5, color=INK, pad=2)
+    axes.set_title(plain(f"{name}: {fleet} x {one.hosting.size.name}"), loc="left", fontsize=9.5, color=INK, pad=2)
     right = axes.twinx()
     (waits,) = right.step(
         times, series["waiting"], where="post", color=DUSK, linewidth=1.0, linestyle="--",

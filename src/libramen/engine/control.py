@@ -17,7 +17,7 @@ from libramen.engine.on_arrival import ArrivalScaler
 from libramen.engine.periodic import MOST_DECISIONS, PeriodicScaler
 from libramen.engine.plane import DataPlane, Ended, Notices, Results, Signal, SystemSpec
 from libramen.engine.replaying import Replay
-from libramen.engine.run import Run
+from libramen.engine.run import Run, ServiceRun
 from libramen.engine.scaler import LimitsScaler, Scaler
 from libramen.engine.specs import spec_of
 from libramen.engine.updates import Updates
@@ -30,7 +30,7 @@ if TYPE_CHECKING:
     from datetime import datetime
 
     from libramen.engine.fleet import Fleet
-    from libramen.study.plan import Plan
+    from libramen.study.plan import Hosting
     from libramen.study.system import System
 
 DataPlaneName = Literal["compiled", "plain"]
@@ -69,7 +69,7 @@ def run(
     forced: bool = False,
     without: Collection[tuple[str, str, int | str]] = (),
     watch: Callable[[float, list[Fleet]], None] | None = None,
-) -> dict[str, Run]:
+) -> Run:
     """Replay a trace against services and their plans.
 
     Args:
@@ -94,7 +94,7 @@ def run(
             replay.
 
     Returns:
-        the run of each service, by name.
+        the record of it.
 
     Raises:
         ReplayError: an unknown data plane, or windows of no width.
@@ -108,14 +108,14 @@ def run(
     whole = trace if isinstance(trace, Trace) else None
     covers_s = whole.span_s if whole is not None else span_s
     for hosted in system.hosted if covers_s is not None else ():
-        _can_be_afforded(hosted.plan, covers_s or 0.0, window_s)
+        _can_be_afforded(hosted.hosting, covers_s or 0.0, window_s)
     if whole is not None:
         span_s = whole.span_s
     elif sink is None:
         raise ReplayError("chunks of a trace are replayed without keeping requests; there is nothing to take them")
     keeps = keeps and whole is not None
     columns = [name for name in system.columns if name in first.in_s]
-    if whole is None and any(hosted.plan.balancer == "pinned" for hosted in system.hosted):
+    if whole is None and any(hosted.hosting.balancer == "pinned" for hosted in system.hosted):
         raise StudyError(
             f'plan {system.name!r}: balancer = "pinned" needs the whole trace, and this one comes in chunks'
         )
@@ -143,8 +143,18 @@ def run(
         replay.tell("begin")
     _play(replays, plane, agenda, feed, clock)
     plane.flush()
-    routes = tuple(feed.routes) if whole is None else whole.routes
-    return {service.replay.name: service.run(feed, results, routes, window_s, plane.turns) for service in services}
+    assert feed.span_s is not None
+    return Run(
+        results=results,
+        span_s=feed.span_s,
+        requests=feed.requests,
+        routes=tuple(feed.routes) if whole is None else whole.routes,
+        start=feed.start,
+        edges_s=feed.edges_s,
+        window_s=window_s,
+        turns=plane.turns,
+        services={service.replay.name: service.run(feed, window_s) for service in services},
+    )
 
 
 def peek(trace: Trace | Iterable[Trace]) -> tuple[Trace, Iterable[Trace]]:
@@ -168,49 +178,43 @@ class _Service:
     def __init__(
         self, replay: Replay, timeline: Trace | _Timeline, without: Collection[tuple[str, str, int | str]]
     ) -> None:
-        self.replay, plan = replay, replay.plan
+        self.replay, hosting = replay, replay.hosting
         left_out = {(table, key) for service, table, key in without if service == replay.name}
         self._scaler = _scaler(replay)
-        self._updates = Updates(replay, plan.due("rollouts", timeline), left_out)
-        listed = ListedFleet(replay, timeline) if plan.counts else None
-        self._meter = UseMeter(replay) if plan.tier.billing == "per_request" else None
+        self._updates = Updates(replay, hosting.due("rollouts", timeline), left_out)
+        listed = ListedFleet(replay, timeline) if hosting.counts else None
+        self._meter = UseMeter(replay) if hosting.tier.billing == "per_request" else None
         self._faults = None
-        if plan.may_break:
-            self._faults = Faults(replay, plan.due("faults", timeline), timeline.span_s, left_out)
+        if hosting.may_break:
+            self._faults = Faults(replay, hosting.due("faults", timeline), timeline.span_s, left_out)
         for part in (self._scaler, self._updates, self._faults, listed, self._meter):
             if part is not None:
                 replay.join(part)
 
-    def run(
-        self, feed: Feed, results: Results | None, routes: tuple[str, ...], window_s: float, turns: np.ndarray
-    ) -> Run:
+    def run(self, feed: Feed, window_s: float) -> ServiceRun:
         """What became of it."""
         replay = self.replay
         assert feed.span_s is not None
-        return Run(
+        return ServiceRun(
             service=replay.name,
-            results=results,
             span_s=feed.span_s,
-            requests=feed.requests,
-            routes=routes,
             start=feed.start,
+            edges_s=feed.edges_s,
+            window_s=window_s,
             replicas=replay.fleet.replicas,
             deaths=replay.fleet.deaths,
             decisions=Decisions() if self._scaler is None else self._scaler.decisions,
             use=np.zeros(0) if self._meter is None else self._meter.per_hour(),
             updates=self._updates.records(),
             faults=[] if self._faults is None else self._faults.records,
-            edges_s=feed.edges_s,
             integrals=replay.plane.series(),
-            window_s=window_s,
-            turns=turns,
             moved=replay.plane.moved(),
             unsent=replay.plane.unsent,
             peak=replay.fleet.peak,
         )
 
 
-def _can_be_afforded(plan: Plan, span_s: float, window_s: float) -> None:
+def _can_be_afforded(hosting: Hosting, span_s: float, window_s: float) -> None:
     """Refuse what would take more memory than there is, before it does.
 
     Raises:
@@ -222,11 +226,11 @@ def _can_be_afforded(plan: Plan, span_s: float, window_s: float) -> None:
             f"window_s: {window_s:g} s makes {windows:,.0f} windows of {units.show_duration(span_s)}; allowed: up to "
             f"{_MOST_WINDOWS:,}"
         )
-    rule = plan.scaling
+    rule = hosting.scaling
     decisions = span_s / rule.interval_s if rule.interval_s else 0.0
     if decisions > MOST_DECISIONS:
         raise ReplayError(
-            f"plan {plan.name!r}: every = {units.show_duration(rule.interval_s)} are {decisions:,.0f} decisions "
+            f"plan {hosting.plan!r}: every = {units.show_duration(rule.interval_s)} are {decisions:,.0f} decisions "
             f"in {units.show_duration(span_s)}; allowed: up to {MOST_DECISIONS:,}"
         )
 
@@ -303,11 +307,11 @@ class _Timeline(NamedTuple):
 
 def _scaler(replay: Replay) -> Scaler | None:
     """What runs the scaling rule of a plan, None: it never decides anything."""
-    rule = replay.plan.scaling
+    rule = replay.hosting.scaling
     try:
         rule.may_run()
     except StudyError as error:
-        raise StudyError(f"plan {replay.plan.name!r}: {error}") from None
+        raise StudyError(f"plan {replay.hosting.plan!r}: {error}") from None
     return _SCALERS[rule.asked](replay) if rule.decides else None
 
 

@@ -55,8 +55,8 @@ class Faults(Part):
         self.records: list[FaultRecord] = []
         for at_s, place, fault in due:
             if ("faults", place) not in left_out:
-                self._plan(at_s, _Entry(fault, place), None)
-        faults, tier = list(replay.plan.faults), replay.plan.tier
+                self._hosting(at_s, _Entry(fault, place), None)
+        faults, tier = list(replay.hosting.faults), replay.hosting.tier
         if tier.interruptible and tier.reclaimed_every is not None:
             faults.append(Reclaim(every_about=tier.reclaimed_every))
         self._random = [
@@ -82,7 +82,7 @@ class Faults(Part):
             self._became_ready(0.0, replica)
         for entry in self._random:
             if entry.fault.strikes == "zone":
-                for zone in filter(entry.fault.may_strike, self._replay.plan.zones_used):
+                for zone in filter(entry.fault.may_strike, self._replay.hosting.zones_used):
                     self._draw(entry, zone, 0.0)
             elif entry.fault.strikes == "service":
                 self._draw(entry, 0, 0.0)
@@ -103,16 +103,16 @@ class Faults(Part):
         """When it strikes next, from a stream of the entry's and the target's own; `of`: only this process."""
         key = entry.place, target
         if key not in self._streams:
-            zones = self._replay.plan.tier.zones
+            zones = self._replay.hosting.tier.zones
             number = zones.index(target) if isinstance(target, str) else target
             stream = streams.stream(self._replay.seed, entry.fault.kind, _ENTRIES * entry.place + number, self._index)
             self._streams[key] = stream
         assert entry.fault.every_about is not None
         at_s = now_s + float(self._streams[key].exponential(entry.fault.every_about))
         if at_s < self._span_s:
-            self._plan(at_s, entry, target, of=of)
+            self._hosting(at_s, entry, target, of=of)
 
-    def _plan(
+    def _hosting(
         self, at_s: float, entry: _Entry, target: int | str | None, *, of: tuple[Replica, int] | None = None
     ) -> None:
         fault, at_random = entry.fault, entry.fault.every_about is not None

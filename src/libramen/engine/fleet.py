@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from libramen.engine.agenda import ServiceAgenda
     from libramen.engine.placement import InTurn
     from libramen.engine.plane import Notices, Server
-    from libramen.study.plan import Plan
+    from libramen.study.plan import Hosting
     from libramen.study.service import Service
 
 
@@ -52,16 +52,16 @@ class Fleet:
     def __init__(
         self,
         service: Service,
-        plan: Plan,
+        hosting: Hosting,
         plane: Server,
         agenda: ServiceAgenda,
         placement: InTurn,
         seed: int,
         index: int = 0,
     ) -> None:
-        self._service, self._plan, self._plane, self._agenda = service, plan, plane, agenda
+        self._service, self._hosting, self._plane, self._agenda = service, hosting, plane, agenda
         self._placement = placement
-        self._health = plan.tier.health
+        self._health = hosting.tier.health
         self.luck = Luck(seed, index)
         self.replicas: list[Replica] = []  # ever ordered, by number - 1
         self.deaths: list[Death] = []
@@ -85,7 +85,7 @@ class Fleet:
         self._ready_integral = 0.0
         self._integrated_to_s = 0.0
         self._is_measured = False
-        for _ in range(plan.replicas_used):
+        for _ in range(hosting.replicas_used):
             self._appear(0.0, why="start", warm=True)
 
     # -- who is there ------------------------------------------------------------------------------
@@ -173,7 +173,7 @@ class Fleet:
 
     def _try_to_buy(self, replica: Replica, now_s: float) -> None:
         """A tier may be out of stock: then it is tried again."""
-        tier = self._plan.tier
+        tier = self._hosting.tier
         replica.is_held_up = tier.order_fails > 0 and self.luck.own("stock", replica.number).random() < tier.order_fails
         if not replica.is_held_up:
             self._bought(replica, now_s, on_machine=False)
@@ -187,7 +187,7 @@ class Fleet:
 
     def _bought(self, replica: Replica, now_s: float, *, on_machine: bool) -> None:
         replica.bought_s = now_s
-        provision, start = self._plan.tier.provision, self.versions[replica.version].start
+        provision, start = self._hosting.tier.provision, self.versions[replica.version].start
         replica.started_s = now_s + (0.0 if on_machine else self._takes_s(provision, "provision", replica.number))
         self._plan_ready(replica, replica.started_s + self._takes_s(start, "start", replica.number))
 
@@ -252,7 +252,7 @@ class Fleet:
         """When the balancer finds a process dead: after `detect_s`, or None, as the tier says."""
         health = self._health
         if detect_s is not None or health is None:
-            return died_s + (self._plan.tier.detect if detect_s is None else detect_s)
+            return died_s + (self._hosting.tier.detect if detect_s is None else detect_s)
         if replica.is_coming:  # nothing of it is checked yet
             return died_s + health.after * health.every + health.timeout
         failed = max(0, math.ceil((died_s - replica.checked_s) / health.every - EPSILON_S))

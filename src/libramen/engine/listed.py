@@ -25,9 +25,9 @@ class ListedFleet(Part):
 
     def __init__(self, replay: Replay, trace: Timeline) -> None:
         self._fleet, self._agenda = replay.fleet, replay.agenda
-        where = f"plan {replay.plan.name!r}: replicas"
+        where = f"plan {replay.hosting.plan!r}: replicas"
         self._counts = sorted(
-            ((moment.lies_at(trace, where), n) for moment, n in replay.plan.counts), key=lambda entry: entry[0]
+            ((moment.lies_at(trace, where), n) for moment, n in replay.hosting.counts), key=lambda entry: entry[0]
         )
         self._span_s = trace.span_s
 

@@ -25,7 +25,7 @@ class ArrivalScaler(Scaler):
 
     def __init__(self, replay: Replay) -> None:
         super().__init__(replay)
-        rule = cast("OnArrival", replay.plan.scaling)
+        rule = cast("OnArrival", replay.hosting.scaling)
         self._idle_s, self._slots, self._plane = rule.idle, replay.service.slots, replay.plane
         self._idle_but_needed: set[int] = set()  # numbers of replicas that were idle for long, and had to stay
         self._told = False  # it has said that it orders nothing for now

@@ -112,11 +112,11 @@ class PeriodicScaler(Scaler):
 
     def __init__(self, replay: Replay) -> None:
         super().__init__(replay)
-        plan, agenda = replay.plan, replay.agenda
-        rule = cast("PeriodicRule", plan.scaling)
-        cold_start_s = plan.tier.provision.percentile(0.95) + replay.service.start.percentile(0.95)
-        setting = Setting(cold_start_s, plan.size.cores, replay.start)
-        self._rule_name, self._plan_name = rule.rule, plan.name
+        hosting, agenda = replay.hosting, replay.agenda
+        rule = cast("PeriodicRule", hosting.scaling)
+        cold_start_s = hosting.tier.provision.percentile(0.95) + replay.service.start.percentile(0.95)
+        setting = Setting(cold_start_s, hosting.size.cores, replay.start)
+        self._rule_name, self._plan_name = rule.rule, hosting.plan
         self._plane, self._cores, self._start = replay.plane, setting.cores, setting.start
         self._every_s = rule.every
         self._asked = rule.begin(setting)

@@ -18,7 +18,7 @@ from libramen.delays import Delay
 if TYPE_CHECKING:
     from collections.abc import Callable, Sequence
 
-    from libramen.study.plan import Plan
+    from libramen.study.plan import Hosting
     from libramen.study.service import Service
 
 
@@ -170,16 +170,16 @@ class ServerSpec(NamedTuple):
         return math.isfinite(self.steady_cores)
 
     @classmethod
-    def of(cls, service: Service, plan: Plan, *, forced: bool = False) -> ServerSpec:
+    def of(cls, service: Service, hosting: Hosting, *, forced: bool = False) -> ServerSpec:
         """Gather it from the tables of a study."""
-        tier, size = plan.tier, plan.size
+        tier, size = hosting.tier, hosting.size
         return cls(
             slots=service.slots,
             threads=service.threads_used,
             backlog=_or_none(service.backlog),
             cores=size.cores,
             speed=size.speed,
-            balancer=plan.balancer,
+            balancer=hosting.balancer,
             overhead_s=tier.overhead,
             drops=service.on_timeout == "drop",
             warm_up_s=service.warm_up if service.warm_up_factor != 1 else 0.0,
@@ -193,14 +193,14 @@ class ServerSpec(NamedTuple):
             holds_requests=tier.holds_requests,
             queue_limit=_or_none(tier.queue_limit),
             detect_s=tier.detect_about,
-            logs_answers=plan.scaling.needs.latency,
-            meters=tier.billing == "per_request" or plan.scaling.needs.idle,
+            logs_answers=hosting.scaling.needs.latency,
+            meters=tier.billing == "per_request" or hosting.scaling.needs.idle,
             granularity_s=tier.granularity,
             forced=forced,
-            splits=any(rollout.splits for rollout in plan.rollouts),
-            judges=any(rollout.rollback_above is not None for rollout in plan.rollouts),
-            errs=not forced and plan.may_err,
-            replicas=plan.replicas_used,
+            splits=any(rollout.splits for rollout in hosting.rollouts),
+            judges=any(rollout.rollback_above is not None for rollout in hosting.rollouts),
+            errs=not forced and hosting.may_err,
+            replicas=hosting.replicas_used,
         )
 
 

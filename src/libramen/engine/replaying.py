@@ -70,11 +70,11 @@ class Replay:
     def __init__(
         self, hosted: Hosted, index: int, plane: Server, agenda: Agenda, start: datetime | None, seed: int
     ) -> None:
-        self.name, self.service, self.plan, self.plane, self.start = *hosted, plane, start
+        self.name, self.service, self.hosting, self.plane, self.start = *hosted, plane, start
         self.index, self.seed = index, seed
         self.agenda = ServiceAgenda(agenda, index)
-        self.placement = InTurn(self.plan.zones_used)
-        self.fleet = Fleet(self.service, self.plan, plane, self.agenda, self.placement, seed, index)
+        self.placement = InTurn(self.hosting.zones_used)
+        self.fleet = Fleet(self.service, self.hosting, plane, self.agenda, self.placement, seed, index)
         self.is_updating = False
         self._parts: list[Part] = []
 

@@ -43,16 +43,12 @@ class FaultRecord(NamedTuple):
 
 
 @dataclass(frozen=True, eq=False)
-class Run:
-    """One service of a replay: what became of every request of the trace and of every replica of the service.
+class ServiceRun:
+    """What became of every replica of one service.
 
     Attributes:
         service: its name.
-        results: what became of each request; None where they were not kept.
-        span_s: the time that the trace covers; replicas are measured and paid up to it.
-        requests: how many arrived.
-        routes: labels of what was asked for.
-        start: the instant 0 as a real time, None: not known.
+        span_s, start, edges_s, window_s: as of the `Run`.
         replicas: every replica ever ordered, by number.
         deaths: of replicas, in order.
         decisions: of the scaling rule, in order.
@@ -61,33 +57,26 @@ class Run:
             not billed so.
         updates: rolling updates, in order of when they were due.
         faults: that struck, in order.
-        edges_s: float64 (k,), instants at which the integrals were read: 0, window_s, ..., span_s.
         integrals: float64 (k, 4), up to each edge, over ready and draining replicas: cores in use,
             slots in use, requests waiting, and replicas with an empty bank that could use more cores than they
             earn [replica-seconds].
-        window_s: distance of two edges.
-        turns: float64 (n, 3), where departures are forced: see `plane.DataPlane.turns`.
         moved: int64 (numbers,), visitors who had to move from the replica of each number, where they are pinned.
         peak: the most replicas that were ready or on their way at once.
         unsent: calls of the service that did not get a connection in time.
     """
 
     service: str
-    results: Results | None
     span_s: float
-    requests: int
-    routes: tuple[str, ...]
     start: datetime | None
+    edges_s: np.ndarray
+    window_s: float
     replicas: list[Replica]
     deaths: list[Death]
     decisions: Decisions
     use: np.ndarray
     updates: list[UpdateRecord]
     faults: list[FaultRecord]
-    edges_s: np.ndarray
     integrals: np.ndarray
-    window_s: float
-    turns: np.ndarray
     moved: np.ndarray
     unsent: int
     peak: int
@@ -102,3 +91,42 @@ class Run:
         instants = sorted(at_s for at_s in changes if at_s < self.span_s)
         counts = itertools.accumulate(changes[at_s] for at_s in instants)
         return list(zip(instants, counts, strict=True))
+
+
+@dataclass(frozen=True, eq=False)
+class Run:
+    """One replay: what became of every request of the trace, and of the fleet of every service.
+
+    Attributes:
+        results: what became of each request; None where they were not kept.
+        span_s: the time that the trace covers; replicas are measured and paid up to it.
+        requests: how many arrived.
+        routes: labels of what was asked for.
+        start: the instant 0 as a real time, None: not known.
+        edges_s: float64 (k,), instants at which the integrals were read: 0, window_s, ..., span_s.
+        window_s: distance of two edges.
+        turns: float64 (n, 3), where departures are forced: see `plane.DataPlane.turns`.
+        services: of each service by name.
+    """
+
+    results: Results | None
+    span_s: float
+    requests: int
+    routes: tuple[str, ...]
+    start: datetime | None
+    edges_s: np.ndarray
+    window_s: float
+    turns: np.ndarray
+    services: dict[str, ServiceRun]
+
+    @property
+    def kept(self) -> Results:
+        """`results`, of a replay that has kept them."""
+        assert self.results is not None
+        return self.results
+
+    @property
+    def only(self) -> ServiceRun:
+        """The record of the only service."""
+        (one,) = self.services.values()
+        return one

@@ -24,15 +24,15 @@ class Scaler(Part):
     pause_up_s = pause_down_s = 0.0
 
     def __init__(self, replay: Replay) -> None:
-        plan = replay.plan
+        hosting = replay.hosting
         self._replay, self._fleet, self._agenda = replay, replay.fleet, replay.agenda
-        entries = plan.scaling.timetable
+        entries = hosting.scaling.timetable
         if entries and replay.start is None:
             raise StudyError(
-                f"plan {plan.name!r}: scaling.timetable needs to know when the trace starts, and this one does not say"
+                f"plan {hosting.plan!r}: scaling.timetable needs to know when the trace starts, and this one does not say"
             )
-        self._limits = Limits(*plan.base_limits, entries, replay.start)
-        self._tier = plan.tier.replicas
+        self._limits = Limits(*hosting.base_limits, entries, replay.start)
+        self._tier = hosting.tier.replicas
         self._last_order_s = -math.inf
         self._last_drain_s = -math.inf
         self.decisions = Decisions()
@@ -130,7 +130,7 @@ class LimitsScaler(Scaler):
 
     def __init__(self, replay: Replay) -> None:
         super().__init__(replay)
-        self._wanted = replay.plan.replicas_used
+        self._wanted = replay.hosting.replicas_used
 
     def begin(self) -> None:
         """What the timetable says for the start is met before anything else happens."""

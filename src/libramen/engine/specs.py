@@ -44,9 +44,9 @@ def spec_of(
     """
     users = [_users(number, one.service) for number, one in enumerate(system.hosted)]
     calls = [_call(system, made, recorded_speed, columns) for made in system.calls]
-    pins = any(one.plan.balancer == "pinned" for one in system.hosted)
+    pins = any(one.hosting.balancer == "pinned" for one in system.hosted)
     return SystemSpec(
-        servers=tuple(ServerSpec.of(one.service, one.plan, forced=forced) for one in system.hosted),
+        servers=tuple(ServerSpec.of(one.service, one.hosting, forced=forced) for one in system.hosted),
         clients=(*users, *calls),
         columns=len(columns),
         parts=system.parts,

@@ -22,7 +22,7 @@ class StruckFleet:
     def __init__(self, replay: Replay) -> None:
         self._replay = replay
         self._fleet, self._plane, self._agenda = replay.fleet, replay.plane, replay.agenda
-        self._placement, self._notice_s = replay.placement, replay.plan.tier.notice
+        self._placement, self._notice_s = replay.placement, replay.hosting.tier.notice
         self._slow: list[tuple[object, float, int | None, str | None]] = []  # one fault may be there more than once
         self._dependency: list[tuple[object, float, float]] = []
         self._fleet.slower = self._slower

@@ -69,7 +69,7 @@ class Updates(Part):
 
     def __init__(self, replay: Replay, due: Sequence[Due], left_out: Collection[tuple[str, int | str]] = ()) -> None:
         self._replay, self._fleet, self._agenda, self._plane = replay, replay.fleet, replay.agenda, replay.plane
-        self._most = replay.plan.tier.replicas.most
+        self._most = replay.hosting.tier.replicas.most
         self._all = [_Release(*of) for of in due if ("rollouts", of.place) not in left_out]
         self._waiting: list[_Release] = []
         self._current: _Release | None = None

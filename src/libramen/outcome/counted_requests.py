@@ -14,7 +14,7 @@ from libramen.ranks import PERCENTILES
 
 if TYPE_CHECKING:
     from libramen.engine.plane import Ended
-    from libramen.engine.run import Run
+    from libramen.engine.run import ServiceRun
     from libramen.outcome.measures import Failures, Hour, Measures
 
 _PENDING: Final = 1 << 18
@@ -161,7 +161,7 @@ class CountedRequests:
         """Bytes sent out, by hour of the clock since the start: float64 (hours,)."""
         return self._counts.hourly_sent
 
-    def cold_waits(self, run: Run) -> None:
+    def cold_waits(self, run: ServiceRun) -> None:
         """Not known: requests were not kept."""
 
     def hourly_attempts(self) -> np.ndarray:

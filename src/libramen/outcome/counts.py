@@ -15,7 +15,7 @@ from libramen.ranks import PERCENTILES, rank_of
 
 if TYPE_CHECKING:
     from libramen.study.objectives import Goal
-    from libramen.study.plan import Plan
+    from libramen.study.plan import Hosting
 
 _EDGES_S: Final = ((np.arange(BINS + 1) + BASE) << SHIFT).view(np.float64)
 MIDDLES_S: Final = np.concatenate([[0.0], (_EDGES_S[1:-1] + _EDGES_S[2:]) / 2])
@@ -43,7 +43,7 @@ class Columns(NamedTuple):
 class Setting(NamedTuple):
     """What is the same for all requests of a run. Times in seconds."""
 
-    plan: Plan
+    hosting: Hosting
     asked: Asked
     settle_s: float
     window_s: float
@@ -108,8 +108,8 @@ class Counts:
             setting.settle_s,
             setting.into_hour_s,
             setting.window_s,
-            setting.plan.alone,
-            setting.plan.tier.overhead,
+            setting.hosting.alone,
+            setting.hosting.tier.overhead,
             self._telling_s,
             self._limits_s,
             self.endings,

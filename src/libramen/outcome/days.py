@@ -14,6 +14,7 @@ if TYPE_CHECKING:
 
     from libramen.engine.plane import Results
     from libramen.outcome.outcome import Outcome
+    from libramen.outcome.service_outcome import ServiceOutcome
     from libramen.study.objectives import Goal
 
 DAY_S: Final = 86400.0
@@ -31,7 +32,7 @@ class Days(NamedTuple):
     Attributes:
         requests: that arrived; `ok`: of these, how many were answered ok.
         within: of each limit on all requests, by the name of the objective, how many were answered ok within it.
-        used: of each service ("" where there is one) what was used, by item as in `bill.usage.Used`.
+        used: of each service what was used, by item as in `bill.usage.Used`.
         week_end: of each day, whether it is of a week-end; of a trace of under a week, or without a date, never.
     """
 
@@ -68,8 +69,7 @@ def days_of(outcome: Outcome, limits: Sequence[Goal]) -> Days | None:
     if n < LEAST or kept is None:
         return None
     requests, ok, within = _counted(outcome, kept, limits, n)
-    parts = {"": outcome} if outcome.system.is_one else outcome.services
-    used = {name: _used(one, QUARTERS * n) for name, one in parts.items()}
+    used = {name: _used(one, QUARTERS * n) for name, one in outcome.services.items()}
     return Days(requests, ok, within, used, tuple(_is_week_end(outcome, day, n) for day in range(n)))
 
 
@@ -96,7 +96,7 @@ def _counted(
     return counted(np.ones(len(quarter), bool)), counted(is_ok), within
 
 
-def _used(outcome: Outcome, n: int) -> dict[str, tuple[float, ...]]:
+def _used(outcome: ServiceOutcome, n: int) -> dict[str, tuple[float, ...]]:
     """By item, in n quarters; an hour of the clock belongs to the one in which its middle is."""
     edges_s = clock_hours(outcome.span_s, outcome.start)
     quarter = ((edges_s[:-1] + edges_s[1:]) / 2 // QUARTER_S).astype(np.int64)

@@ -154,7 +154,7 @@ def difference(outcome: Outcome, without: Outcome, events: Iterable[Event]) -> l
     paid_h = (outcome.paid_s - without.paid_s) / 3600 / len(events)
     money = float(outcome.bill.month - without.bill.month) / len(events)
     moved = None
-    if any(one.plan.balancer == "pinned" for one in outcome.services.values()):
+    if any(one.hosting.balancer == "pinned" for one in outcome.services.values()):
         moved = (_moved(outcome) - _moved(without)) / len(events)
     return [
         _cost(event, mine, theirs, (from_s, to_s), outcome)._replace(replica_hours=paid_h, money=money, moved=moved)
@@ -217,8 +217,7 @@ class _Requests:
     """What became of the measured requests, by minute of arrival."""
 
     def __init__(self, outcome: Outcome) -> None:
-        results = outcome.run.results
-        assert results is not None
+        results = outcome.run.kept
         kept = outcome.trace.at_s >= outcome.settle_s
         self.at_s, ending = outcome.trace.at_s[kept], results.ending[kept]
         self._latency_s, self._ending, self._is_ok = results.latency_s[kept], ending, ending == 0

@@ -2,21 +2,31 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, fields
+from dataclasses import dataclass, field, fields
 from datetime import datetime
 from decimal import Decimal
-from typing import Any, Self
+from typing import TYPE_CHECKING, Any, Final, Self
 from zoneinfo import ZoneInfo
 
 from libramen.bill.bill import Bill
 from libramen.bill.lines import BillLine
 from libramen.engine.replica import Death
-from libramen.outcome.days import Days
-from libramen.outcome.events import Event
-from libramen.outcome.findings import Finding
+from libramen.outcome.days import Days, days_of
+from libramen.outcome.events import Event, happened
+from libramen.outcome.findings import Clock, Finding
 from libramen.outcome.measures import Hour
 from libramen.study.objectives import Objective
+from libramen.study.plan import ALONE
 from libramen.times import local_time
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from libramen.outcome.measures import Measures
+    from libramen.outcome.of_requests import OfRequests
+    from libramen.outcome.outcome import Outcome
+    from libramen.outcome.service_outcome import ServiceOutcome
+    from libramen.study.objectives import Goal
 
 
 @dataclass(frozen=True)
@@ -35,7 +45,7 @@ class RouteFigures:
 
     def to_dict(self) -> dict[str, Any]:
         """As in the JSON of an outcome."""
-        values = {field.name: getattr(self, field.name) for field in fields(self)}
+        values = {one.name: getattr(self, one.name) for one in fields(self)}
         values["availability"] = {"requests": self.availability, "minutes": values.pop("availability_minutes")}
         return values
 
@@ -67,7 +77,7 @@ class Figures:
         events: releases and faults, with what they have cost where that was worked out.
         findings: what is worth knowing, the most costly first.
         routes: the figures of each route; None: they were not asked for.
-        services: the figures of each service by name, where there are several; else None.
+        services: the figures of each service by name, where there are several; else empty: these are of the only one.
         days: counts of each quarter of each day, None: the trace has fewer than two, or its requests were not kept.
     """
 
@@ -100,8 +110,13 @@ class Figures:
     findings: tuple[Finding, ...]
     events: tuple[Event, ...]
     routes: tuple[RouteFigures, ...] | None = None
-    services: dict[str, Figures] | None = None
+    services: dict[str, Figures] = field(default_factory=dict)
     days: Days | None = None
+
+    @property
+    def parts(self) -> dict[str, Figures]:
+        """The figures of each service by name; of the only one these."""
+        return self.services or {ALONE: self}
 
     @property
     def meets_all(self) -> bool:
@@ -153,14 +168,14 @@ class Figures:
             "time_s": dict(self.time_s),
             "bytes_out": self.bytes_out,
             "deaths": [death._asdict() for death in self.deaths],
-            "findings": [finding._asdict() for finding in self.findings],
+            "findings": [finding.to_dict() for finding in self.findings],
             "events": [event.to_dict() for event in self.events],
         }
         if routes and self.routes is not None:
             document["routes"] = [route.to_dict() for route in self.routes]
         if self.days is not None:
             document["days"] = self.days._asdict()
-        if self.services is not None:
+        if self.services:
             document["services"] = {name: figures.to_dict(routes=routes) for name, figures in self.services.items()}
         return document
 
@@ -181,14 +196,16 @@ class Figures:
     def from_dict(cls, document: dict[str, Any]) -> Self:
         """What `to_dict` has written, the same to the last digit."""
         start = document["start"]
-        hour, routes, services = document["worst_hour"], document.get("routes"), document.get("services")
+        hour, routes, services = document["worst_hour"], document.get("routes"), document.get("services", {})
         days = document.get("days")
         replicas, availability = document["replicas"], document["availability"]
+        at = None if start is None else datetime.fromisoformat(start).astimezone(_zone(document["time_zone"]))
+        clock = Clock(at, document["span_s"])
         same = ("plan", "tier", "size", "seed", "span_s", "requests", "attempts", "endings", "latency_s", "answered_s",
                 "utilisation", "time_s", "bytes_out")  # fmt: skip
         return cls(
             **{name: document[name] for name in same},
-            start=None if start is None else datetime.fromisoformat(start).astimezone(_zone(document["time_zone"])),
+            start=at,
             availability=availability["requests"],
             availability_minutes=availability["minutes"],
             **{f"replicas_{name}": replicas[name] for name in ("min", "mean", "max", "peak")},
@@ -205,12 +222,72 @@ class Figures:
                 round(hour["within"] * hour["requests"]),
             ),
             deaths=tuple(Death(**death) for death in document["deaths"]),
-            findings=tuple(Finding(**finding) for finding in document["findings"]),
+            findings=tuple(Finding.from_dict(finding, clock) for finding in document["findings"]),
             events=tuple(Event(**event) for event in document["events"]),
             routes=None if routes is None else tuple(RouteFigures.from_dict(route) for route in routes),
             days=None if days is None else Days.from_dict(days),
-            services=None if services is None else {name: cls.from_dict(one) for name, one in services.items()},
+            services={name: cls.from_dict(one) for name, one in services.items()},
         )
+
+
+_OF_REQUESTS: Final = (
+    "seed", "start", "span_s", "attempts", "endings", "latency_s", "answered_s", "availability", "availability_minutes",
+    "bill", "objectives", "worst_hour", "time_s", "bytes_out", "cold_starts", "paid_s",
+)  # fmt: skip
+_OF_FLEET: Final = ("utilisation", "replicas_min", "replicas_mean", "replicas_max", "replicas_peak")
+
+
+def figures_of(
+    outcome: Outcome, of_routes: Sequence[Measures] | None, limits: Sequence[Goal], *, events: bool
+) -> Figures:
+    """The figures of a replay.
+
+    Args:
+        outcome: the replay.
+        of_routes: what is measured of each route; None: they are left out.
+        limits: what is asked of the latency of all requests.
+        events: whether it is worked out what each release and fault has cost.
+    """
+    only, services = outcome.only, {}
+    if only is None:
+        services = {name: one.figures() for name, one in outcome.services.items()}
+    shared = [one.name for one in fields(RouteFigures) if one.name != "route"]
+    return Figures(
+        plan=outcome.plan.name,
+        tier=None if only is None else only.hosting.tier.name,
+        size=None if only is None else only.hosting.size.name,
+        requests=outcome.requests_measured,
+        deaths=() if only is None else tuple(only.run.deaths),
+        findings=outcome.findings,
+        events=outcome.happened if events else tuple(happened(outcome)),
+        routes=None
+        if of_routes is None
+        else tuple(
+            RouteFigures(route, **{name: getattr(found, name) for name in shared})
+            for route, found in zip(outcome.run.routes, of_routes, strict=True)
+        ),
+        services=services,
+        days=days_of(outcome, limits),
+        **_same(outcome),
+    )
+
+
+def figures_of_service(one: ServiceOutcome) -> Figures:
+    """The figures of one of several services."""
+    return Figures(
+        plan=one.hosting.plan,
+        tier=one.hosting.tier.name,
+        size=one.hosting.size.name,
+        requests=one.requests_measured,
+        deaths=tuple(one.run.deaths),
+        findings=one.findings,
+        events=(),
+        **_same(one),
+    )
+
+
+def _same(of: OfRequests) -> dict[str, Any]:
+    return {name: getattr(of, name) for name in (*_OF_REQUESTS, *_OF_FLEET)}
 
 
 def _zone(name: str) -> Any:

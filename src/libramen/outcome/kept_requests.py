@@ -14,7 +14,7 @@ from libramen.ranks import PERCENTILES, rank_of
 
 if TYPE_CHECKING:
     from libramen.engine.plane import Results
-    from libramen.engine.run import Run
+    from libramen.engine.run import ServiceRun
     from libramen.outcome.measures import Failures, Hour, Measures
     from libramen.outcome.waits import ColdWaits
     from libramen.trace.trace import Trace
@@ -166,7 +166,7 @@ class KeptRequests:
         """Bytes sent out, by hour of the clock since the start: float64 (hours,)."""
         return self._counts.hourly_sent
 
-    def cold_waits(self, run: Run) -> ColdWaits:
+    def cold_waits(self, run: ServiceRun) -> ColdWaits:
         """Requests that waited for a cold start."""
         return waits.cold_waits(self._trace, self._results, run)
 

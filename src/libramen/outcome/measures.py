@@ -15,10 +15,10 @@ if TYPE_CHECKING:
     from datetime import datetime
 
     from libramen.engine.replica import Replica, Stage
-    from libramen.engine.run import Run
+    from libramen.engine.run import ServiceRun
     from libramen.outcome.waits import ColdWaits
     from libramen.study.objectives import Goal, Objectives
-    from libramen.study.plan import Plan
+    from libramen.study.plan import Hosting
 
 LATENCIES: Final = ("mean", *PERCENTILES, "max")
 TIME_PARTS: Final = ("retried", "queued", "cpu", "slowed", "connecting", "called", "waiting", "overhead")
@@ -180,7 +180,7 @@ class Measured(Protocol):
     def hourly_bytes(self) -> np.ndarray:
         """Bytes sent out, by hour of the clock since the start: float64 (hours,)."""
 
-    def cold_waits(self, run: Run) -> ColdWaits | None:
+    def cold_waits(self, run: ServiceRun) -> ColdWaits | None:
         """Requests that waited for a cold start; None: not known."""
 
     def hourly_attempts(self) -> np.ndarray:
@@ -225,27 +225,27 @@ class Steps:
         return (int(lasted.min()), int(lasted.max())) if lasted.size else (0, 0)
 
 
-def stage_steps(run: Run, *stages: Stage) -> Steps:
+def stage_steps(run: ServiceRun, *stages: Stage) -> Steps:
     """Replicas that were in one of these stages over the time of the trace."""
     times = [time for replica in run.replicas for time in replica.times(*stages)]
     return Steps.of([from_s for from_s, _ in times], [to_s for _, to_s in times], run.span_s)
 
 
-def paid_time(replica: Replica, plan: Plan) -> tuple[float, float]:
+def paid_time(replica: Replica, hosting: Hosting) -> tuple[float, float]:
     """From when to when a replica is paid for [s]; infinity: never, for ever."""
     from libramen.bill.usage import paid_from, paid_to
 
-    start_s = paid_from(replica, plan)
+    start_s = paid_from(replica, hosting)
     return math.inf if start_s is None else start_s, paid_to(replica)
 
 
-def paid_steps(run: Run, plan: Plan) -> Steps:
+def paid_steps(run: ServiceRun, hosting: Hosting) -> Steps:
     """Replicas paid for over the time of the trace."""
-    lives = [paid_time(replica, plan) for replica in run.replicas]
+    lives = [paid_time(replica, hosting) for replica in run.replicas]
     return Steps.of([start for start, _ in lives], [end for _, end in lives], run.span_s)
 
 
-def life(replica: Replica, run: Run) -> list[tuple[str, float, float]]:
+def life(replica: Replica, run: ServiceRun) -> list[tuple[str, float, float]]:
     """What a replica went through: stage, from, to [s]."""
     rows: list[tuple[str, float, float]] = []
     died_s = [death.at_s for death in run.deaths if death.replica == replica.number] if replica.deaths else []
@@ -262,7 +262,7 @@ def life(replica: Replica, run: Run) -> list[tuple[str, float, float]]:
     return [row for row in rows if row[2] > row[1]]
 
 
-def cold_starts(run: Run) -> int:
+def cold_starts(run: ServiceRun) -> int:
     """Replicas that were ordered and became ready within the trace; the first fleet left out."""
     return sum(
         replica.why not in {"start", "list"} and replica.ready_s is not None and replica.ready_s < run.span_s
@@ -270,7 +270,7 @@ def cold_starts(run: Run) -> int:
     )
 
 
-def utilisation(run: Run, cores: float) -> float | None:
+def utilisation(run: ServiceRun, cores: float) -> float | None:
     """Cores in use over cores there, while replicas were ready or draining."""
     there = float(stage_steps(run, "ready", "draining").mean(np.array([0.0, run.span_s]))[0]) * run.span_s * cores
     return min(1.0, float(run.integrals[-1, 0]) / there) if there > 0 else None

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from libramen import units
-from libramen.bill.bill import bill
+from libramen.bill.bill import bill, summed
 from libramen.engine import control
 from libramen.errors import ReplayError
 from libramen.outcome.counted_requests import CountedRequests
@@ -16,7 +16,7 @@ from libramen.outcome.counts import Setting
 from libramen.outcome.kept_requests import KeptRequests
 from libramen.outcome.measures import Asked
 from libramen.outcome.outcome import Outcome
-from libramen.outcome.system import SystemOutcome
+from libramen.outcome.service_outcome import ServiceOutcome
 from libramen.outcome.tally import Tally
 from libramen.study.objectives import Objectives
 from libramen.study.system import System
@@ -28,14 +28,14 @@ if TYPE_CHECKING:
     from libramen.engine.fleet import Fleet
     from libramen.outcome.events import Key
     from libramen.outcome.measures import Measured
-    from libramen.study.plan import JointPlan, Plan
+    from libramen.study.plan import Hosting, Plan
     from libramen.study.service import Service
 
 
 def replay(
     trace: Trace | Iterable[Trace],
     service: Service | Mapping[str, Service],
-    plan: Plan | JointPlan | Mapping[str, Plan],
+    plan: Plan | Hosting | Mapping[str, Plan | Hosting],
     objectives: Objectives | None = None,
     seed: int = 0,
     data_plane: control.DataPlaneName = "compiled",
@@ -56,7 +56,7 @@ def replay(
         trace: the requests; or chunks of them in order of time, for traces that are too long for the memory.
             What a chunk's times are counted from is its `start` where that is known, else the start of the first.
         service: how one replica works; or several services by name, which call each other (`Service.calls`).
-        plan: what it runs on; of several services a `JointPlan`, or a plan for each by name.
+        plan: what it runs on: a plan, or what each service runs on, by name.
         objectives: what it should achieve. Default: nothing.
         seed: random seed: of balancers that draw, and of the jitter of retries. Every request has
             numbers of its own, so plans that are replayed with one seed get the same random numbers.
@@ -93,7 +93,36 @@ def replay(
         >>> outcome.services["database"].utilisation  # doctest: +SKIP
         0.62
     """
-    objectives, system = objectives or Objectives(), System.of(service, plan)
+    return replay_system(
+        trace, System.of(service, plan), objectives or Objectives(), seed, data_plane=data_plane,
+        keep_requests=keep_requests, settle=settle, window_s=window_s, span_s=span_s, currency=currency,
+        records=records, progress=progress, without=without, watch=watch,
+    )  # fmt: skip
+
+
+def replay_system(
+    trace: Trace | Iterable[Trace],
+    system: System,
+    objectives: Objectives,
+    seed: int = 0,
+    *,
+    keep_requests: bool | None = None,
+    settle: float = 0.0,
+    window_s: float = 60.0,
+    span_s: float | None = None,
+    currency: str = "EUR",
+    **how: Any,
+) -> Outcome:
+    """The same for services that are hosted already.
+
+    Args:
+        trace, objectives, seed, keep_requests, settle, window_s, span_s, currency: as of `replay`.
+        system: the services, what they run on, and who asks whom.
+        **how: others of `replay`, which the engine is told.
+
+    Raises:
+        ReplayError, StudyError, TraceError: as of `replay`.
+    """
     for name, value in (("settle", settle), ("window_s", window_s), ("span_s", span_s)):
         is_number = isinstance(value, int | float | np.number) and not isinstance(value, bool)
         if value is not None and not (is_number and 0 <= value <= units.LONGEST_S):
@@ -108,56 +137,57 @@ def replay(
     objectives.check(objectives.routes if whole is None else whole.routes, first.start, system.names)
     known_s = whole.span_s if whole is not None else units.LONGEST_S if span_s is None else span_s
     settings = [
-        Setting(hosted.plan, Asked.of(wanted, first.start, known_s), settle, window_s, first.into_hour_s)
+        Setting(hosted.hosting, Asked.of(wanted, first.start, known_s), settle, window_s, first.into_hour_s)
         for hosted, wanted in zip(system.hosted, objectives.of_services(system.names), strict=True)
     ]
     asked = Asked.of(objectives, first.start, known_s)
     setting = settings[0]._replace(asked=asked)
     counted = None if keeps else CountedRequests(setting)
-    visits = [] if system.is_one else [CountedRequests(of, knows_arrivals=False) for of in settings]
-    runs = control.run(
+    # Of one service its visits are the requests.
+    visits = [] if system.only else [CountedRequests(of, knows_arrivals=False) for of in settings]
+    run = control.run(
         whole if whole is not None else chunks,
         system,
         seed=seed,
-        data_plane=data_plane,
         window_s=window_s,
         span_s=span_s,
         sink=None if counted is None and not visits else Tally(counted, visits),
         keeps=keeps,
         spends=True,
-        records=records,
-        progress=progress,
-        without=without,
-        watch=watch,
+        **how,
     )
-    run = next(iter(runs.values()))
     measured: Measured
     if counted is None:
         assert whole is not None
-        assert run.results is not None
-        measured = KeptRequests(whole, run.results, setting, len(run.edges_s) - 1)
+        measured = KeptRequests(whole, run.kept, setting, len(run.edges_s) - 1)
     else:
         measured = counted
-    again = None
-    if whole is not None and keeps:
-        again = partial(
-            replay, whole, service, plan, objectives, seed, data_plane, settle=settle, window_s=window_s,
-            currency=currency,
-        )  # fmt: skip
-    shared: dict[str, Any] = {"trace": whole, "seed": seed, "settle_s": settle, "again": again}
     for counts in (counted, *visits):
         if counts is not None:
             counts.routes = run.routes
-    if system.is_one:
-        return Outcome(
-            system=system, hosted=system.hosted[0], run=run, measured=measured,
-            bill=bill(run, system.hosted[0].plan, measured, currency), asked=asked, **shared,
+    again = None
+    if whole is not None and keeps:
+        again = partial(
+            replay_system, whole, system, objectives, seed, data_plane=how.get("data_plane", "compiled"),
+            settle=settle, window_s=window_s, currency=currency,
         )  # fmt: skip
-    services = {
-        hosted.name: Outcome(
-            system=system, hosted=hosted, run=runs[hosted.name], measured=counts, asked=of.asked, is_part=True,
-            bill=bill(runs[hosted.name], hosted.plan, counts, currency), **shared,
-        )
-        for hosted, counts, of in zip(system.hosted, visits, settings, strict=True)
-    }  # fmt: skip
-    return SystemOutcome(system=system, services=services, measured=measured, asked=asked, **shared)
+    of_all = measured.measures()
+    seen_by: list[Measured] = [*visits] or [measured]
+    services = {}
+    for hosted, seen, of in zip(system.hosted, seen_by, settings, strict=True):
+        mine, figures = run.services[hosted.name], seen.measures() if visits else of_all
+        paid = bill(mine, hosted.hosting, seen, currency)
+        services[hosted.name] = ServiceOutcome(hosted, mine, seen, figures, paid, of.asked, seed)
+    return Outcome(
+        trace=whole,
+        system=system,
+        services=services,
+        run=run,
+        measured=measured,
+        whole=of_all,
+        bill=summed({name: one.bill for name, one in services.items()}),
+        asked=asked,
+        seed=seed,
+        settle_s=settle,
+        again=again,
+    )

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 
     from libramen.engine.decisions import Decisions
     from libramen.engine.replica import Replica
-    from libramen.outcome.outcome import Outcome
+    from libramen.outcome.service_outcome import ServiceOutcome
 
 
 class Reaction(NamedTuple):
@@ -44,9 +44,9 @@ class Surplus(NamedTuple):
 class Scaling:
     """Looks at a replay whose fleet is scaled; figures per window are those of `outcome.series`."""
 
-    def __init__(self, outcome: Outcome) -> None:
-        self._outcome, self._run, self._plan = outcome, outcome.run, outcome.plan
-        self.rule = outcome.plan.scaling
+    def __init__(self, outcome: ServiceOutcome) -> None:
+        self._outcome, self._run, self._hosting = outcome, outcome.run, outcome.hosting
+        self.rule = outcome.hosting.scaling
 
     @property
     def decisions(self) -> Decisions:
@@ -86,7 +86,7 @@ class Scaling:
             return latency
         width = np.diff(run.edges_s)
         totals = {
-            "cpu": np.diff(run.integrals[:, 0]) / width / self._plan.size.cores,
+            "cpu": np.diff(run.integrals[:, 0]) / width / self._hosting.size.cores,
             "in_progress": series["in_progress"],
             "waiting": series["waiting"],
             "rate": series["arrivals"] / width,
@@ -102,7 +102,7 @@ class Scaling:
         if self.measured is None:
             return None
         needed = self.rule.needed(np.nan_to_num(self.measured) * self._outcome.series_of_counts()["ready"])
-        return None if needed is None else np.maximum(needed, self._plan.tier.replicas.least)
+        return None if needed is None else np.maximum(needed, self._hosting.tier.replicas.least)
 
     @cached_property
     def surplus(self) -> Surplus | None:
@@ -112,7 +112,7 @@ class Scaling:
         width = np.diff(self._run.edges_s)
         beyond = np.maximum(0.0, self._outcome.series_of_counts()["ready"] - self.needed)
         replica_s = float(np.sum(beyond * width))
-        month = price_of_replicas(self._plan, HOURS * 3600 * replica_s / self._run.span_s)
+        month = price_of_replicas(self._hosting, HOURS * 3600 * replica_s / self._run.span_s)
         return Surplus(float(np.sum(width[beyond >= 0.5])), replica_s, month)
 
     # -- how quickly -------------------------------------------------------------------------------
@@ -178,7 +178,7 @@ class Scaling:
     @cached_property
     def usual_cold_start_s(self) -> float:
         """The median of what a new replica takes to be ready, as the plan says [s]."""
-        return self._plan.tier.provision.median_s + self._outcome.service.start.median_s
+        return self._hosting.tier.provision.median_s + self._outcome.service.start.median_s
 
     @cached_property
     def undone(self) -> list[Replica]:

@@ -17,6 +17,7 @@ from libramen.ranks import nearest_rank
 if TYPE_CHECKING:
     from libramen.outcome.events import Event
     from libramen.outcome.outcome import Outcome
+    from libramen.outcome.service_outcome import ServiceOutcome
 
 _FULL: Final = 0.95
 """Of the slots taken in a window, from which on all are."""
@@ -135,7 +136,7 @@ def stretch_of(outcome: Outcome, from_s: float, to_s: float) -> StretchFigures:
     )
 
 
-def _fleet(one: Outcome, from_s: float, to_s: float) -> Fleet:
+def _fleet(one: ServiceOutcome, from_s: float, to_s: float) -> Fleet:
     ready, edges_s = stage_steps(one.run, "ready"), one.run.edges_s
     inside = np.clip(edges_s, from_s, to_s)
     width_s = np.diff(inside)

@@ -17,12 +17,12 @@ from libramen.outcome.events import Event
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
-    from libramen.engine.run import Run
+    from libramen.engine.run import ServiceRun
     from libramen.outcome.measures import Measures
-    from libramen.study.plan import Plan
+    from libramen.study.plan import Hosting
 
 
-def fleet(run: Run, plan: Plan, served: np.ndarray) -> pd.DataFrame:
+def fleet(run: ServiceRun, hosting: Hosting, served: np.ndarray) -> pd.DataFrame:
     """See `Outcome.fleet`; `served`: requests answered ok by each replica."""
     replicas = run.replicas
     names = ("number", "zone", "version", "why", "decision", "ordered_s", "started_s", "ready_s", "draining_s",
@@ -32,11 +32,11 @@ def fleet(run: Run, plan: Plan, served: np.ndarray) -> pd.DataFrame:
     frame = frame.astype(dict.fromkeys(times, float) | {"decision": "Int64", "ended_by": "Int64"})
     never_started = (frame["gone_s"] < frame["started_s"]).to_numpy()
     frame["started_s"] = np.where(never_started, np.nan, frame["started_s"])
-    paid = np.array([_within(measures.paid_time(replica, plan), run.span_s) for replica in replicas])
+    paid = np.array([_within(measures.paid_time(replica, hosting), run.span_s) for replica in replicas])
     return frame.assign(served=served, paid_s=paid)
 
 
-def stages(run: Run) -> pd.DataFrame:
+def stages(run: ServiceRun) -> pd.DataFrame:
     """See `Outcome.stages`."""
     rows = [(replica.number, *row) for replica in run.replicas for row in measures.life(replica, run)]
     return pd.DataFrame(rows, columns=["number", "stage", "from_s", "to_s"])
@@ -48,7 +48,7 @@ def _within(time: tuple[float, float], span_s: float) -> float:
     return max(0.0, min(to_s, span_s) - from_s)
 
 
-def decisions(run: Run, came_s: np.ndarray) -> pd.DataFrame:
+def decisions(run: ServiceRun, came_s: np.ndarray) -> pd.DataFrame:
     """See `Outcome.decisions`; `came_s`: when the last replica that each ordered was ready."""
     frame = pd.DataFrame({name: run.decisions.column(name) for name in Decision._fields})
     frame["ceiling"] = frame["ceiling"].astype("Int64").mask(frame["ceiling"] == sys.maxsize)
@@ -56,12 +56,12 @@ def decisions(run: Run, came_s: np.ndarray) -> pd.DataFrame:
     return frame
 
 
-def updates(run: Run) -> pd.DataFrame:
+def updates(run: ServiceRun) -> pd.DataFrame:
     """See `Outcome.updates`."""
     return pd.DataFrame(run.updates, columns=list(UpdateRecord._fields))
 
 
-def deaths(run: Run) -> pd.DataFrame:
+def deaths(run: ServiceRun) -> pd.DataFrame:
     """See `Outcome.deaths`."""
     return pd.DataFrame(run.deaths, columns=list(Death._fields))
 

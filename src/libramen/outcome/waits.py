@@ -11,7 +11,7 @@ from libramen.times import EPSILON_S
 
 if TYPE_CHECKING:
     from libramen.engine.plane import Results
-    from libramen.engine.run import Run
+    from libramen.engine.run import ServiceRun
     from libramen.trace.trace import Trace
 
 
@@ -33,7 +33,7 @@ class ColdWaits(NamedTuple):
     none_ready: np.ndarray
 
 
-def cold_waits(trace: Trace, results: Results, run: Run) -> ColdWaits:
+def cold_waits(trace: Trace, results: Results, run: ServiceRun) -> ColdWaits:
     """Find them among the requests of a trace."""
     # Whoever waited for a replica was without a slot meanwhile: most were not.
     waited = np.flatnonzero(results.queued_s > EPSILON_S)

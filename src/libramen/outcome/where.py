@@ -41,13 +41,12 @@ class Where:
 
     def __init__(self, outcome: Outcome) -> None:
         self._outcome = outcome
-        self.is_known = outcome.run.results is not None and not outcome.is_part
+        self.is_known = outcome.run.results is not None
 
     @cached_property
     def _rows(self) -> tuple[np.ndarray, np.ndarray]:
         """The measured requests that were answered ok, and the slowest of them."""
-        results = self._outcome.run.results
-        assert results is not None
+        results = self._outcome.run.kept
         ok = (results.ending == 0) & (self._outcome.trace.at_s >= self._outcome.settle_s)
         rows = np.flatnonzero(ok)
         n = max(1, int(np.ceil(SLOWEST * len(rows) - EPSILON_S)))
@@ -73,8 +72,7 @@ class Where:
 
     def _spent(self) -> tuple[list[str], np.ndarray]:
         """The services, in the order in which they ask each other, and float64 (n, services, PARTS) [s]."""
-        outcome, results = self._outcome, self._outcome.run.results
-        assert results is not None
+        outcome, results = self._outcome, self._outcome.run.kept
         system, n = outcome.system, len(results)
         if results.spent_s.shape[1]:
             order = sorted(range(len(system.hosted)), key=lambda number: system.parts[number][0])
@@ -84,9 +82,9 @@ class Where:
         spent_s = np.zeros((n, len(system.hosted), len(PARTS)))
         for number, hosted in enumerate(system.hosted):
             here = server == number
-            overhead_s = hosted.plan.tier.overhead
+            overhead_s = hosted.hosting.tier.overhead
             before_s, queued_s = results.before_s[here], results.queued_s[here]
-            cpu_s, wait_s = trace.cpu_s[here] / hosted.plan.alone, trace.wait_s[here]
+            cpu_s, wait_s = trace.cpu_s[here] / hosted.hosting.alone, trace.wait_s[here]
             slowed_s = results.latency_s[here] - before_s - queued_s - cpu_s - wait_s - overhead_s
             nothing = np.zeros(len(cpu_s))
             columns = (before_s, queued_s, cpu_s, np.maximum(0.0, slowed_s), nothing, wait_s, nothing + overhead_s)

@@ -18,7 +18,7 @@ def check_sections(found: Check) -> list[Section]:
     currency = found.study.currency
     several = len(found.study.services) > 1
     problems = [
-        f"{plan.plan.name}: {f'{plan.name}: ' if several else ''}{problem}"
+        f"{plan.hosting.plan}: {f'{plan.name}: ' if several else ''}{problem}"
         for plan in found.plans
         for problem in plan.problems
     ]
@@ -53,11 +53,11 @@ def _plan(found: Check, plan: PlanCheck) -> list[Cell | str]:
         for local, at_s in zip(at, plan.rollouts_s, strict=True)
     ]
     return [
-        plan.plan.name,
+        plan.hosting.plan,
         *([plan.name] if len(found.study.services) > 1 else []),
-        plan.plan.tier.name,
-        plan.plan.size.name,
-        fleet_range(*plan.plan.limits),
+        plan.hosting.tier.name,
+        plan.hosting.size.name,
+        fleet_range(*plan.hosting.limits),
         Cell(str(plan.needs_cpu), plan.needs_cpu),
         Cell(str(plan.needs_slots), plan.needs_slots),
         duration(plan.alone_p95_s),

@@ -6,9 +6,9 @@ from typing import TYPE_CHECKING
 
 from libramen import units
 from libramen.comparison.doubt import share_from
-from libramen.outcome.story import FAILED_NOTE, miss, show_latency
-from libramen.outcome.words import clock
+from libramen.report.prose import and_list, clock
 from libramen.report.section import Cell, Column, Row, Section, row
+from libramen.report.story import FAILED_NOTE, miss, show_latency
 from libramen.report.words import availability, beyond, demand_sections, fleet_range, heading, share
 
 if TYPE_CHECKING:
@@ -46,6 +46,18 @@ def comparison_sections(study: Study, found: Comparison) -> list[Section]:
         plans_section(found.figures, best=found.cheapest),
         Section(found.verdict(), tuple(misses), notes=tuple(notes)),
     ]
+
+
+def verdict(found: Comparison) -> str:
+    """The cheapest plan that meets every objective, or the nearest and what it misses."""
+    best = found.cheapest
+    if best is None:
+        near = found.nearest
+        missed = [miss(objective, near.bill.currency) for objective in near.missed]
+        return f"No plan meets every objective; {near.plan} comes nearest and misses {and_list(missed)}."
+    cost = units.about_money(best.bill.month, best.bill.currency)
+    what = "meets every objective" if best.objectives else "there is (no objectives are set)"
+    return f"The cheapest plan that {what} is {best.plan}: {cost} a month, {best.bill.assumes}."
 
 
 def shown(found: Comparison) -> list[Section]:
@@ -109,7 +121,7 @@ def plans_section(all_figures: Sequence[Figures], best: Figures | None = None) -
         *(Column(title, f"within_{limits[key].key}", "share") for key, title in shares.items()),
         Column("worst hour", "worst_hour", "share"),
         Column("available", "availability", "share"),
-        *([Column("utilised", "utilisation", "share")] if first.services is None else []),
+        *([Column("utilised", "utilisation", "share")] if not first.services else []),
         Column(f"{first.bill.currency}/month", "month", f"{first.bill.currency}/month"),
         Column("objectives", "misses", is_number=False),
     )
@@ -127,7 +139,7 @@ def _plan(figures: Figures, limits: Sequence[str], *, stands_out: bool) -> Row:
         *(availability(within[limit]) for limit in limits),
         _worst_hour(figures),
         availability(figures.availability),
-        *([share(figures.utilisation)] if figures.services is None else []),
+        *([share(figures.utilisation)] if not figures.services else []),
         Cell(f"{figures.bill.month:,}", float(figures.bill.month)),
         _met(figures.missed, any_set=bool(figures.objectives)),
     )
@@ -136,7 +148,7 @@ def _plan(figures: Figures, limits: Sequence[str], *, stands_out: bool) -> Row:
 
 def _fleet_columns(figures: Figures) -> list[Column]:
     """What plans run on: tier, size and replicas; of several services the fleet of each."""
-    if figures.services is None:
+    if not figures.services:
         return [
             Column("tier", "tier", is_number=False),
             Column("size", "size", is_number=False),
@@ -146,7 +158,7 @@ def _fleet_columns(figures: Figures) -> list[Column]:
 
 
 def _fleets(figures: Figures) -> list[Cell | str]:
-    if figures.services is None:
+    if not figures.services:
         return [figures.tier or "", figures.size or "", fleet_range(figures.replicas_min, figures.replicas_max)]
     cells: list[Cell | str] = []
     for one in figures.services.values():

@@ -5,8 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from libramen.bill.month import HOURS
-from libramen.outcome.story import and_list
-from libramen.outcome.words import clock, times
+from libramen.report.prose import and_list, clock, times
 from libramen.report.section import Cell, Column, Section, row
 from libramen.report.words import demand_sections, duration
 from libramen.rules.faults import BY_KIND

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Final
 from libramen import units
 from libramen.comparison.sequential import ERROR, SURE, UNSURE
 from libramen.outcome.days import DAY_S, LEAST
-from libramen.outcome.words import times
+from libramen.report.prose import times
 from libramen.report.section import Cell, Column, Section, row
 
 _SAME: Final = "the same"

@@ -5,10 +5,10 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Final
 
 from libramen import units
-from libramen.outcome.story import FAILED_NOTE, FAILED_SIGN, sentences, show_latency, wanted_share
 from libramen.report.comparison import plans_section
 from libramen.report.events import events_section
 from libramen.report.section import Cell, Column, Section, row
+from libramen.report.story import FAILED_NOTE, FAILED_SIGN, sentences, show_latency, wanted_share
 from libramen.report.system import system_sections
 from libramen.report.words import availability, count, demand_sections, duration, fleet_range, heading
 from libramen.study.objectives import show_objective
@@ -41,7 +41,7 @@ def outcome_sections(study: Study, found: Outcome) -> list[Section]:
         *events_section(found, figures.events),
         latency_section(figures),
         *system_sections(found),
-        *([time_section(figures)] if figures.services is None else []),
+        *([time_section(figures)] if not figures.services else []),
         Section(sentences=(_availability(figures),)),
         bill_section(figures),
     ]
@@ -52,12 +52,12 @@ def _hosted_on(found: Outcome, figures: Figures) -> list[str]:
     """The plan in words, a line for each service."""
     said = []
     for name, one in found.services.items():
-        plan, of = one.plan, figures if figures.services is None else figures.services[name]
+        hosting, of = one.hosting, figures.parts[name]
         fleet = fleet_range(of.replicas_min, of.replicas_max)
         many = "replica" if fleet == "1" else "replicas"
-        whose = f"plan {plan.name}" if figures.services is None else f"  {name}"
-        said.append(f"{whose}: tier {plan.tier.name}, size {plan.size.name}, {fleet} {many}, {plan.balancer}")
-    return said if figures.services is None else [f"plan {found.plan.name}:", *said]
+        whose = f"  {name}" if figures.services else f"plan {found.plan.name}"
+        said.append(f"{whose}: tier {of.tier}, size {of.size}, {fleet} {many}, {hosting.balancer}")
+    return [f"plan {found.plan.name}:", *said] if figures.services else said
 
 
 def latency_section(figures: Figures) -> Section:
@@ -117,7 +117,7 @@ def _availability(figures: Figures) -> str:
         f"Availability {units.show_availability(figures.availability)} by requests, "
         f"{units.show_availability(figures.availability_minutes)} by minutes"
     )
-    if figures.services is not None:
+    if figures.services:
         return f"{by_requests}; cold starts: {figures.cold_starts}."
     return (
         f"{by_requests}; utilisation {units.show_share(figures.utilisation)}; "

@@ -5,8 +5,8 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import TYPE_CHECKING, Final
 
-from libramen.outcome.story import and_list
 from libramen.report.comparison import plans_section
+from libramen.report.prose import and_list
 from libramen.report.repeats import repeats_section
 from libramen.report.section import Section
 from libramen.report.words import beyond, demand_sections

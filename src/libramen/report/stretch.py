@@ -5,9 +5,9 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from libramen import units
-from libramen.outcome.story import FAILED_NOTE, show_latency
-from libramen.outcome.words import clock, times
+from libramen.report.prose import clock, times
 from libramen.report.section import Cell, Column, Section, row
+from libramen.report.story import FAILED_NOTE, show_latency
 from libramen.report.words import fleet_range, heading
 from libramen.rules.faults import BY_KIND
 

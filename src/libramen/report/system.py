@@ -6,9 +6,8 @@ import math
 from typing import TYPE_CHECKING, Final
 
 from libramen import units
-from libramen.outcome.story import show_latency
-from libramen.outcome.system import SystemOutcome
 from libramen.report.section import Cell, Column, Section, row
+from libramen.report.story import show_latency
 from libramen.report.words import availability, count, duration, fleet_range, share
 
 if TYPE_CHECKING:
@@ -29,7 +28,7 @@ PART_NAMES: Final = {
 
 def system_sections(found: Outcome) -> list[Section]:
     """Where the time went, and each service in a row; empty for one service, of which all else speaks."""
-    if not isinstance(found, SystemOutcome):
+    if found.only is not None:
         return []
     where = [where_section(found.where)] if found.where.stretches else []
     return [*where, services_section(found)]
@@ -71,11 +70,11 @@ def where_section(where: Where) -> Section:
     )
 
 
-def services_section(found: SystemOutcome) -> Section:
+def services_section(found: Outcome) -> Section:
     """What each service had to do."""
     rows = []
     for name, one in found.services.items():
-        figures = one.figures(routes=False)
+        figures = one.figures()
         hides = figures.hides_failures
         failed = figures.requests - figures.endings["ok"]
         rows.append(
@@ -91,7 +90,7 @@ def services_section(found: SystemOutcome) -> Section:
                     for key in ("p50", "p95", "p99")
                 ),
                 share(figures.utilisation),
-                share(_slots(one)),
+                share(one.slots_taken),
                 Cell(f"{figures.bill.month:,}", float(figures.bill.month)),
             ])
         )  # fmt: skip
@@ -111,8 +110,3 @@ def services_section(found: SystemOutcome) -> Section:
         rows=tuple(rows),
         notes=(f"Percentiles of visits are within {units.show_share(0.005, 1)}.",),
     )
-
-
-def _slots(one: Outcome) -> float | None:
-    there = (one.replicas_mean or 0.0) * one.span_s * one.service.slots
-    return float(one.run.integrals[-1, 1]) / there if there else None

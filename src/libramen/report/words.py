@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Final
 
 from libramen import units
-from libramen.outcome.story import and_list
+from libramen.report.prose import and_list
 from libramen.report.section import Cell, Section
 from libramen.trace.doubts import REMEDY
 

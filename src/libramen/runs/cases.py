@@ -13,7 +13,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, Final
 
-from libramen.outcome.replay import replay
+from libramen.outcome.replay import replay_system
 from libramen.trace.shape import scaled_in_chunks
 
 if TYPE_CHECKING:
@@ -23,8 +23,9 @@ if TYPE_CHECKING:
     from libramen.outcome.figures import Figures
     from libramen.outcome.outcome import Outcome
     from libramen.study.objectives import Objectives
-    from libramen.study.plan import JointPlan, Plan
-    from libramen.study.service import Service
+    from libramen.study.plan import Plan
+    from libramen.study.study import Study
+    from libramen.study.system import System
     from libramen.trace.trace import Trace
 
 
@@ -36,19 +37,31 @@ class Case:
     """One replay, all but its trace: small enough to be sent.
 
     Attributes:
+        system: the services, what they run on, and who asks whom.
+        objectives: what is wanted.
         scale: the load as a multiple of the trace's, made as the last step of its shaping.
         keeps: whether what becomes of each request is kept; else the load is made some stretches at a time, and
             percentiles are counted, within 0.5 %.
     """
 
-    services: dict[str, Service]
-    plan: Plan | JointPlan
+    system: System
     objectives: Objectives
     seed: int = 0
     settle_s: float = 0.0
     currency: str = "EUR"
     scale: float = 1.0
     keeps: bool = True
+
+    @classmethod
+    def of(cls, study: Study, plan: Plan, seed: int = 0, *, scale: float = 1.0) -> Case:
+        """The replay of a plan with all else as a study says."""
+        settle_s, currency = study.trace_table.settle, study.currency
+        return cls(study.system(plan), study.objectives, seed, settle_s, currency, scale)
+
+    @property
+    def plan(self) -> Plan:
+        """What is bought."""
+        return self.system.plan
 
     def load(self, trace: Trace) -> Trace:
         """The trace, scaled."""
@@ -61,10 +74,9 @@ class Case:
     def replay(self, trace: Trace, progress: Callable[[float], None] | None = None) -> Outcome:
         """Replay it here, with all that an outcome has."""
         whole = self.keeps or self.scale == 1.0
-        return replay(
+        return replay_system(
             self.load(trace) if whole else scaled_in_chunks(trace, self.scale, seed=self.seed),
-            self.services,
-            self.plan,
+            self.system,
             self.objectives,
             self.seed,
             settle=self.settle_s,

@@ -12,21 +12,19 @@ from fractions import Fraction
 from typing import TYPE_CHECKING, Any, Final
 
 from libramen._version import __version__
-from libramen.bill.bill import Bill
+from libramen.bill.bill import Bill, summed
 from libramen.bill.prices import lines_of
 from libramen.code import digest_of, digest_of_text
 from libramen.outcome.figures import Figures
-from libramen.outcome.system import summed
 from libramen.study.objectives import Objective
-from libramen.study.system import System
 from libramen.times import EPSILON_S
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable, Mapping
+    from collections.abc import Iterable
 
     from libramen.runs.cases import Case
     from libramen.study.objectives import Objectives
-    from libramen.study.plan import Plan
+    from libramen.study.plan import Hosting
 
 _SIZE_PRICES: Final = {"per_hour", "per_month"}
 _TIER_PRICES: Final = {
@@ -51,16 +49,15 @@ def key_of(case: Case, trace_key: str) -> str | None:
     Returns:
         a digest; None: a rule of the user's own may change without a sign of it.
     """
-    system = System.of(case.services, case.plan)
-    if any(hosted.plan.scaling.rule.startswith("python:") for hosted in system.hosted):
+    if any(hosted.hosting.scaling.rule.startswith("python:") for hosted in case.system.hosted):
         return None
     told = [
         __version__,
         digest_of(_CODE),
         trace_key,
         [
-            (hosted.name, hosted.service.model_dump(mode="json"), _without_prices(hosted.plan))
-            for hosted in system.hosted
+            (hosted.name, hosted.service.model_dump(mode="json"), _without_prices(hosted.hosting))
+            for hosted in case.system.hosted
         ],
         _what_is_counted(case.objectives.model_dump(mode="json")),
         case.seed,
@@ -78,18 +75,15 @@ def digest(told: Any) -> str:
 
 def prices_of(case: Case) -> Any:
     """All that the bill and the verdict depend on beyond that: prices and objectives."""
-    hosted = System.of(case.services, case.plan).hosted
-    return [
-        case.objectives.model_dump(mode="json"),
-        [
-            [one.plan.size.model_dump(mode="json"), one.plan.tier.model_dump(mode="json", exclude={"sizes", "summary"})]
-            for one in hosted
-        ],
+    prices = [
+        [one.size.model_dump(mode="json"), one.tier.model_dump(mode="json", exclude={"sizes", "summary"})]
+        for one in case.plan.services.values()
     ]
+    return [case.objectives.model_dump(mode="json"), prices]
 
 
-def _without_prices(plan: Plan) -> dict[str, Any]:
-    document = plan.model_dump(mode="json")
+def _without_prices(hosting: Hosting) -> dict[str, Any]:
+    document = hosting.model_dump(mode="json")
     document["size"] = {key: value for key, value in document["size"].items() if key not in _SIZE_PRICES}
     document["tier"] = {key: value for key, value in document["tier"].items() if key not in _TIER_PRICES}
     return document
@@ -111,8 +105,7 @@ def _what_is_counted(wanted: Any) -> Any:
 
 def document_of(figures: Figures) -> dict[str, Any]:
     """What is kept: the figures, and what was used of which the bill is made."""
-    parts = {"": figures} if figures.services is None else figures.services
-    used = {name: {item: str(amount) for item, amount in one.bill.used.items()} for name, one in parts.items()}
+    used = [{item: str(amount) for item, amount in one.bill.used.items()} for one in figures.parts.values()]
     return {"figures": figures.to_dict(routes=False), "used": used}
 
 
@@ -123,29 +116,23 @@ def figures_of(document: dict[str, Any], case: Case) -> Figures:
         KeyError, ValueError, TypeError: it is no such document.
     """
     kept = Figures.from_dict(document["figures"])
-    system = System.of(case.services, case.plan)
-    if kept.services is None:
-        (hosted,) = system.hosted
-        bill = _bill(kept.bill, hosted.plan, document["used"][""], case.currency)
-        return dataclasses.replace(_renewed(kept, bill, case.objectives, hosted.plan), plan=case.plan.name)
-    services = {}
-    for hosted, wanted in zip(system.hosted, case.objectives.of_services(system.names), strict=True):
-        one = kept.services[hosted.name]
-        bill = _bill(one.bill, hosted.plan, document["used"][hosted.name], case.currency)
-        services[hosted.name] = dataclasses.replace(_renewed(one, bill, wanted, hosted.plan), plan=hosted.plan.name)
-    bill = summed({name: one.bill for name, one in services.items()})
-    return dataclasses.replace(_renewed(kept, bill, case.objectives, None), plan=case.plan.name, services=services)
+    names = case.system.names
+    bills, services = {}, {}
+    for name, used, of in zip(names, document["used"], case.objectives.of_services(names), strict=True):
+        one, hosting = kept.services.get(name, kept), case.plan.of(name)
+        amounts = {item: Fraction(amount) for item, amount in used.items()}
+        bills[name] = Bill(case.currency, lines_of(hosting, amounts), one.bill.note, one.bill.assumes, amounts)
+        services[name] = _renewed(one, bills[name], of, case.plan.name, hosting)
+    if kept.services:
+        whole = _renewed(kept, summed(bills), case.objectives, case.plan.name, None)
+        return dataclasses.replace(whole, services=services)
+    return _renewed(kept, summed(bills), case.objectives, case.plan.name, case.plan.only)
 
 
-def _bill(kept: Bill, plan: Plan, used: Mapping[str, str], currency: str) -> Bill:
-    amounts = {item: Fraction(amount) for item, amount in used.items()}
-    return Bill(currency, lines_of(plan, amounts), kept.note, kept.assumes, amounts)
-
-
-def _renewed(kept: Figures, bill: Bill, wanted: Objectives, plan: Plan | None) -> Figures:
+def _renewed(kept: Figures, bill: Bill, wanted: Objectives, plan: str, hosting: Hosting | None) -> Figures:
     judged = tuple(_judged(kept.objectives, bill, wanted))
-    tier, size = (None, None) if plan is None else (plan.tier.name, plan.size.name)
-    return dataclasses.replace(kept, bill=bill, objectives=judged, tier=tier, size=size)
+    tier, size = (None, None) if hosting is None else (hosting.tier.name, hosting.size.name)
+    return dataclasses.replace(kept, bill=bill, objectives=judged, plan=plan, tier=tier, size=size)
 
 
 def _judged(kept: Iterable[Objective], bill: Bill, wanted: Objectives) -> Iterable[Objective]:

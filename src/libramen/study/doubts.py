@@ -11,7 +11,7 @@ from pydantic import BaseModel
 
 from libramen.delays import Delay
 from libramen.fields import Table, Usual
-from libramen.study.plan import Plan
+from libramen.study.plan import ALONE, Hosting
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -24,32 +24,31 @@ def study_doubts(study: Study) -> tuple[str, ...]:
     found: dict[str, None] = {}
     tables: list[tuple[str, Any]] = [("trace", study.trace_table), ("objectives", study.objectives)]
     for name, service in study.services.items():
-        tables.append(("service" if len(study.services) == 1 else f"services.{name}", service))
-    hosted = {plan: study.system(plan).hosted for plan in study.plans}
-    for plan, parts in hosted.items():
-        for one in parts:
-            tables.append((f"tiers.{one.plan.tier.name}", one.plan.tier))
-            where = f"plans.{plan}" if len(parts) == 1 else f"plans.{plan}.services.{one.name}"
-            tables.append((where, one.plan))
-            if one.plan.service:
+        tables.append(("service" if name == ALONE else f"services.{name}", service))
+    for plan in study.plans.values():
+        for one in study.system(plan).hosted:
+            tables.append((f"tiers.{one.hosting.tier.name}", one.hosting.tier))
+            where = plan.place_of(one.name)
+            tables.append((where, one.hosting))
+            if one.hosting.service:
                 tables.append((f"{where}.service", one.service))
     for where, table in tables:
         found |= dict.fromkeys(_of_table(where, table))
-        if isinstance(table, Plan):
+        if isinstance(table, Hosting):
             found |= dict.fromkeys(_idle_entries(where, table))
     return tuple(found)
 
 
-def _idle_entries(where: str, plan: Plan) -> Iterator[str]:
+def _idle_entries(where: str, hosting: Hosting) -> Iterator[str]:
     """Entries of the timetable of a fixed fleet with fewer replicas than it has: it never wants fewer."""
-    if plan.scaling.bounds is not None or plan.counts:
+    if hosting.scaling.bounds is not None or hosting.counts:
         return
-    for place, entry in enumerate(plan.scaling.timetable, start=1):
-        stays = plan.replicas_used if entry.ceiling is None else min(plan.replicas_used, entry.ceiling)
+    for place, entry in enumerate(hosting.scaling.timetable, start=1):
+        stays = hosting.replicas_used if entry.ceiling is None else min(hosting.replicas_used, entry.ceiling)
         if entry.floor < stays:
             yield (
                 f"[{where}.scaling.timetable[{place}]] a floor of {entry.floor} takes no replica away: a fixed fleet "
-                f"wants its replicas = {plan.replicas_used}, and has {stays} then. For {entry.floor}: replicas = "
+                f"wants its replicas = {hosting.replicas_used}, and has {stays} then. For {entry.floor}: replicas = "
                 f"{entry.floor} in the plan, or ceiling = {entry.floor} in the entry."
             )
 

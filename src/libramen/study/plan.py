@@ -1,9 +1,9 @@
-"""A plan: a tier, a size, replicas, a scaling rule, rollouts."""
+"""A plan: for each service what it runs on, how many, and what is done with it."""
 
 from __future__ import annotations
 
 import sys
-from typing import TYPE_CHECKING, Any, Final, Literal, NamedTuple, Self
+from typing import TYPE_CHECKING, Any, ClassVar, Final, Literal, NamedTuple, Self
 
 from pydantic import Field, SerializeAsAny, field_validator, model_validator
 
@@ -21,6 +21,8 @@ if TYPE_CHECKING:
 
     from libramen.times import Timeline
 
+ALONE: Final = "service"
+"""What the only service of a study is called that has no other name."""
 _REPLICAS: Final = 'a whole number, or pairs of a moment and a whole number such as [["2031-06-05T06:00", 3]]'
 
 
@@ -38,19 +40,22 @@ class Due(NamedTuple):
     entry: Any
 
 
-class Plan(Table):
-    """What could be bought, how many, and what is done with it.
+class Hosting(Table):
+    """What a service runs on: what is bought, how many, and what is done with it.
 
-    A plan holds its tier and size themselves. In Python the size may also be named, if the tier
+    It holds its tier and size themselves. In Python the size may also be named, if the tier
     sells it; `scaling` and `rollouts` may be written as tables (dictionaries with a study's keys).
 
     Example:
         >>> tier = Tier(billing="per_hour", sizes={"small": {"cores": 1, "per_hour": "0.03"}})
-        >>> Plan(tier=tier, size="small", replicas=2).zones_used
+        >>> Hosting(tier=tier, size="small", replicas=2).zones_used
         ('one',)
     """
 
-    name: str = Field("plan", exclude=True)
+    shown_as: ClassVar[str] = "Plan"
+
+    plan: str = Field("plan", exclude=True)
+    """Name of the plan that it is part of, for messages."""
     tier: Tier = Field(description="name of the tier")
     size: Size = Field(description="name of the size")
     replicas: Replicas | tuple[tuple[At, Replicas], ...] | None = Field(
@@ -82,7 +87,7 @@ class Plan(Table):
 
         Example:
             >>> tier = Tier(billing="per_hour", sizes={"small": {"cores": 1, "per_hour": "0.03"}})
-            >>> Plan(tier=tier, size="small").replace(name="two", replicas=2).replicas_used
+            >>> Hosting(tier=tier, size="small").replace(replicas=2).replicas_used
             2
         """
         if isinstance(values.get("tier"), Tier) and "size" not in values:
@@ -92,13 +97,9 @@ class Plan(Table):
         return super().replace(**values)
 
     def beside(self, folder: Path, *, trusted: bool) -> Self:
-        """The plan of a study in a folder; see `AnyRule.beside`."""
+        """The same for a study in a folder; see `AnyRule.beside`."""
         scaling = self.scaling.beside(folder, trusted=trusted)
         return self if scaling is self.scaling else self.model_copy(update={"scaling": scaling})
-
-    def each(self, change: Callable[[str, Plan], Plan]) -> Plan:
-        """What a change makes of the plan of each service, of which there is one here, called `service`."""
-        return change("service", self)
 
     def due(self, table: Literal["rollouts", "faults"], trace: Timeline) -> list[Due]:
         """When the entries of a table are due in a trace; those that come at random are not.
@@ -111,7 +112,7 @@ class Plan(Table):
             for place, entry in enumerate(getattr(self, table))
             if entry.at is not None
             for at_s in entry.at.offsets(
-                trace, daily=entry.daily, days=entry.days, where=f"plan {self.name!r}: {table}[{place + 1}].at"
+                trace, daily=entry.daily, days=entry.days, where=f"plan {self.plan!r}: {table}[{place + 1}].at"
             )
         ]
 
@@ -126,7 +127,7 @@ class Plan(Table):
         return bool(self.faults) or (self.tier.interruptible and self.tier.reclaimed_every is not None)
 
     def service_of(self, service: Service) -> Service:
-        """The service as this plan hosts it: with its own keys, and with slots where these go by the cores.
+        """The service as it is hosted: with its own keys, and with slots where these go by the cores.
 
         Raises:
             StudyError: a key of the plan's is unknown, or its value is not allowed.
@@ -260,32 +261,97 @@ class Plan(Table):
         return self
 
 
-class JointPlan(Table):
-    """A plan for several services: a plan for each, by name.
+class Plan(Table):
+    """What could be bought: for each service by name, what it runs on.
+
+    Of one service its keys may stand in the plan itself, a short form: it is called `service` then.
 
     Example:
         >>> tier = Tier(billing="per_hour", sizes={"small": {"cores": 1, "per_hour": "0.03"}})
-        >>> JointPlan(name="two", services={"web": Plan(tier=tier, size="small")}).of("web").replicas_used
+        >>> Plan(name="one", tier=tier, size="small", replicas=2).only.replicas_used
+        2
+        >>> two = Plan(name="two", services={"web": Hosting(tier=tier, size="small")})
+        >>> two.of("web").replicas_used
         1
     """
 
     name: str = Field("plan", exclude=True)
-    services: dict[str, Plan] = Field(min_length=1, description="the plan of each service")
+    services: dict[str, Hosting] = Field(min_length=1, description="what each service runs on")
 
-    def each(self, change: Callable[[str, Plan], Plan]) -> JointPlan:
-        """What a change makes of the plan of each service."""
-        return JointPlan(name=self.name, services={name: change(name, plan) for name, plan in self.services.items()})
+    def __init__(self, **values: Any) -> None:
+        named = {"name": values["name"]} if "name" in values else {}
+        of = {"plan": values.get("name", "plan")}
+        if "services" not in values:
+            keys = {key: value for key, value in values.items() if key != "name"}
+            values = named | {"services": {ALONE: Hosting(**keys, **of)}}
+        elif isinstance(parts := values["services"], dict):
+            values |= {"services": {name: _part(part, of) for name, part in parts.items()}}
+        super().__init__(**values)
 
-    def beside(self, folder: Path, *, trusted: bool) -> JointPlan:
-        """The plan of a study in a folder; see `AnyRule.beside`."""
-        return self.each(lambda _name, plan: plan.beside(folder, trusted=trusted))
-
-    def of(self, service: str) -> Plan:
-        """The plan of one service.
+    def replace(self, **values: Any) -> Self:
+        """A copy with other values; of a plan of one service those of what it runs on may be given as they are.
 
         Raises:
-            StudyError: it has none.
+            StudyError: a key is unknown, or its value is not allowed.
+
+        Example:
+            >>> tier = Tier(billing="per_hour", sizes={"small": {"cores": 1, "per_hour": "0.03"}})
+            >>> Plan(tier=tier, size="small").replace(name="two", replicas=2).only.replicas_used
+            2
+        """
+        own = {key: value for key, value in values.items() if key in type(self).model_fields}
+        if len(own) < len(values):
+            rest = {key: value for key, value in values.items() if key not in own}
+            own["services"] = dict.fromkeys(self.services, self.only.replace(**rest))
+        return super().replace(**own)
+
+    @property
+    def only(self) -> Hosting:
+        """What the only service runs on.
+
+        Raises:
+            StudyError: there are several.
+        """
+        if len(self.services) > 1:
+            raise StudyError(f"plan {self.name!r}: it is of {', '.join(self.services)}; allowed: plan.of(service)")
+        return next(iter(self.services.values()))
+
+    @property
+    def is_short(self) -> bool:
+        """Whether it is of one service that has no name, so that its keys stand in the plan itself."""
+        return set(self.services) == {ALONE}
+
+    def place_of(self, service: str) -> str:
+        """The table of a study file in which it stands what a service runs on."""
+        return f"plans.{self.name}" if self.is_short else f"plans.{self.name}.services.{service}"
+
+    def of(self, service: str) -> Hosting:
+        """What one service runs on.
+
+        Raises:
+            StudyError: the plan says nothing of it.
         """
         if service not in self.services:
             raise StudyError(f"plan {self.name!r}: there is no service {service!r}; {nearest(service, self.services)}")
         return self.services[service]
+
+    def each(self, change: Callable[[str, Hosting], Hosting]) -> Plan:
+        """What a change makes of each part."""
+        return Plan(name=self.name, services={name: change(name, part) for name, part in self.services.items()})
+
+    def beside(self, folder: Path, *, trusted: bool) -> Plan:
+        """The plan of a study in a folder; see `AnyRule.beside`."""
+        return self.each(lambda _name, part: part.beside(folder, trusted=trusted))
+
+
+def _part(given: Any, plan: dict[str, str]) -> Any:
+    """What a service runs on, of a plan of that name: it may be given as a plan of one service."""
+    if isinstance(given, Plan):
+        given = given.only
+    return (
+        given | plan
+        if isinstance(given, dict)
+        else given.model_copy(update=plan)
+        if isinstance(given, Hosting)
+        else given
+    )

@@ -8,9 +8,8 @@ from pydantic import ValidationError
 
 from libramen.errors import StudyError
 from libramen.fields import Table, describe, nearest
-from libramen.study.plan import JointPlan, Plan
+from libramen.study.plan import ALONE, Hosting, Plan
 from libramen.study.service import Service, Tier
-from libramen.study.system import ALONE
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -44,18 +43,27 @@ def read_services(path: Path, only: Service | None, tables: dict[str, dict[str, 
     }
 
 
-def read_joint_plan(
+def read_plan(
     path: Path,
     name: str,
     table: dict[str, Any],
     services: dict[str, dict[str, Any]],
     tiers: dict[str, Tier],
-) -> JointPlan:
-    """A plan of several services: what it says of each, or what the study says of that service for all plans.
+) -> Plan:
+    """A plan: what it says of each service, or what the study says of that service for all plans.
+
+    Args:
+        path: the study file.
+        name: of the plan.
+        table: what `[plans.NAME]` says.
+        services: what `[services.NAME]` say; empty: there is one service, and its keys stand in the plan itself.
+        tiers: of the study.
 
     Raises:
         StudyError: a service has no plan, or it says something that is not allowed.
     """
+    if not services:
+        return Plan(name=name, services={ALONE: _read_hosting(path, f"plans.{name}", table, tiers)})
     for key in table:
         if key != "services":
             raise StudyError(
@@ -82,18 +90,18 @@ def read_joint_plan(
             )
         if not isinstance(part, dict):
             raise StudyError(f"{path}: [{place}] found {part!r}; allowed: a table with the keys of a plan")
-        parts[service] = read_plan(path, place, part, tiers, name=name)
-    return JointPlan(name=name, services=parts)
+        parts[service] = _read_hosting(path, place, part, tiers)
+    return Plan(name=name, services=parts)
 
 
-def read_plan(path: Path, place: str, table: dict[str, Any], tiers: dict[str, Tier], *, name: str) -> Plan:
-    """One plan of one service, its tier and size looked up by name.
+def _read_hosting(path: Path, place: str, table: dict[str, Any], tiers: dict[str, Tier]) -> Hosting:
+    """What one service runs on, its tier and size looked up by name.
 
     Raises:
         StudyError: it says something that is not allowed.
     """
-    if "name" in table:
-        raise StudyError(f"{path}: [{place}] unknown key 'name'; the plan is named by its table")
+    for key in {"name", "plan"} & set(table):
+        raise StudyError(f"{path}: [{place}] unknown key {key!r}; the plan is named by its table")
     resolved = dict(table)
     if isinstance(tier_name := table.get("tier"), str):
         if tier_name not in tiers:
@@ -109,7 +117,7 @@ def read_plan(path: Path, place: str, table: dict[str, Any], tiers: dict[str, Ti
     for key in ("tier", "size"):
         if key in table and not isinstance(table[key], str):
             raise StudyError(f"{path}: [{place}] {key}: found {table[key]!r}; allowed: the name of a {key}")
-    return checked(path, Plan, {**resolved, "name": name}, place)
+    return checked(path, Hosting, resolved, place)
 
 
 def checked(path: Path, model: type[_Table], values: dict[str, Any], place: str = "") -> _Table:

@@ -13,10 +13,10 @@ from libramen.errors import StudyError
 from libramen.fields import Table, nearest
 from libramen.shown import QUESTIONS, reach
 from libramen.study.objectives import Objectives
-from libramen.study.plan import JointPlan, Plan
-from libramen.study.read import checked, read_joint_plan, read_plan, read_services
+from libramen.study.plan import Hosting, Plan
+from libramen.study.read import checked, read_plan, read_services
 from libramen.study.service import Service, Tier, name_entries
-from libramen.study.system import ALONE, System
+from libramen.study.system import System
 from libramen.study.trace_table import TraceTable
 from libramen.times import ZoneName
 
@@ -68,7 +68,7 @@ class Study:
         service: the only `Service`.
         objectives: the `Objectives`.
         tiers: the `Tier`s by name.
-        plans: the `Plan`s by name, in the order of the file; `JointPlan`s where there are several services.
+        plans: the `Plan`s by name, in the order of the file.
         searches: `[search.NAME]` by name: the plan, and the values of each key that is varied.
         trace_table: `[trace]` as written; `trace()` reads the trace itself.
     """
@@ -82,7 +82,7 @@ class Study:
         services: dict[str, Service],
         objectives: Objectives,
         tiers: dict[str, Tier],
-        plans: dict[str, Plan | JointPlan],
+        plans: dict[str, Plan],
         searches: dict[str, tuple[str, dict[str, Any]]] | None = None,
         trust_code: bool = False,
     ) -> None:
@@ -116,7 +116,7 @@ class Study:
             for name, service in self._services.items()
         }
 
-    def system(self, plan: str | Plan | JointPlan) -> System:
+    def system(self, plan: str | Plan) -> System:
         """The services as a plan hosts them.
 
         Raises:
@@ -164,23 +164,23 @@ class Study:
             changed.system(plan)
         return changed
 
-    def _changed_plans(self, changes: Any) -> dict[str, Plan | JointPlan]:
+    def _changed_plans(self, changes: Any) -> dict[str, Plan]:
         plans = dict(self.plans)
         if changes is None:
             return plans
-        if isinstance(changes, Plan | JointPlan):
+        if isinstance(changes, Plan):
             changes = [changes]
         if not isinstance(changes, dict):
             given = list(changes) if isinstance(changes, list | tuple) else [changes]
             named = {getattr(plan, "name", None): plan for plan in given}
-            if len(named) < len(given) or not all(isinstance(plan, Plan | JointPlan) for plan in given):
+            if len(named) < len(given) or not all(isinstance(plan, Plan) for plan in given):
                 raise StudyError(
                     f"plans: found {changes!r}; allowed: plans whose names differ, or a table of them by name"
                 )
             changes = named
         for name, change in changes.items():
             where = f"Study.replace: plans: {name!r}"
-            if isinstance(change, Plan | JointPlan):
+            if isinstance(change, Plan):
                 plans[name] = change if change.name == name else change.replace(name=name)
             elif not isinstance(change, dict):
                 raise StudyError(f"{where}: found {change!r}; allowed: a plan, or a table of the keys that change")
@@ -190,22 +190,21 @@ class Study:
                 plans[name] = self._changed_plan(plans[name], change, where)
         return plans
 
-    def _changed_plan(self, plan: Plan | JointPlan, change: dict[str, Any], where: str) -> Plan | JointPlan:
+    def _changed_plan(self, plan: Plan, change: dict[str, Any], where: str) -> Plan:
         """A plan with other keys: tiers are named, and of `scaling` and `services` only what is told changes."""
-        if isinstance(plan, JointPlan):
-            if set(change) != {"services"} or not isinstance(change["services"], dict):
-                raise StudyError(
-                    f"{where}: found {change!r}; allowed: services, tables by name, since there are several"
-                )
-            parts = dict(plan.services)
-            for name, keys in change["services"].items():
-                parts[name] = self._changed_part(plan.of(name), keys, where)
-            return plan.replace(name=plan.name, services=parts)
-        return self._changed_part(plan, change, where)
+        tables = change.get("services", {})
+        if plan.is_short and "services" not in change:
+            tables = dict.fromkeys(plan.services, change)
+        elif set(change) != {"services"} or not isinstance(tables, dict):
+            raise StudyError(f"{where}: found {change!r}; allowed: services, tables by name, since there are several")
+        changed = {name: self._changed_hosting(plan.of(name), keys, where) for name, keys in tables.items()}
+        return plan.replace(services={**plan.services, **changed})
 
-    def _changed_part(self, plan: Plan, change: Any, where: str) -> Plan:
-        if isinstance(change, Plan):
+    def _changed_hosting(self, hosting: Hosting, change: Any, where: str) -> Hosting:
+        if isinstance(change, Hosting):
             return change
+        if isinstance(change, Plan):
+            return change.only
         if not isinstance(change, dict):
             raise StudyError(f"{where}: found {change!r}; allowed: a plan, or a table of the keys that change")
         keys = dict(change)
@@ -214,9 +213,9 @@ class Study:
                 raise StudyError(f"{where}: tier: found {tier!r}; {nearest(tier, self.tiers)}")
             keys["tier"] = self.tiers[tier]
         if isinstance(scaling := keys.get("scaling"), dict) and "rule" not in scaling:
-            keys["scaling"] = plan.scaling.replace(**scaling)
+            keys["scaling"] = hosting.scaling.replace(**scaling)
         try:
-            return plan.replace(**keys)
+            return hosting.replace(**keys)
         except StudyError as error:
             raise StudyError(f"{where}: {error}") from None
 
@@ -257,9 +256,9 @@ class Study:
     @property
     def _pins(self) -> bool:
         """Whether some plan sends visitors where they were."""
-        return any(one.plan.balancer == "pinned" for plan in self.plans.values() for one in self.system(plan).hosted)
+        return any(one.hosting.balancer == "pinned" for plan in self.plans.values() for one in self.system(plan).hosted)
 
-    def replay(self, plan: str | Plan | JointPlan, *, trace: Trace | None = None, seed: int = 0, **how: Any) -> Outcome:
+    def replay(self, plan: str | Plan, *, trace: Trace | None = None, seed: int = 0, **how: Any) -> Outcome:
         """Replay the study's trace against one plan, with its services, objectives, currency and `settle`.
 
         Args:
@@ -276,7 +275,7 @@ class Study:
             >>> load_study("saltmarsh/study.toml").replay("brisk").availability  # doctest: +SKIP
             0.9999
         """
-        if not isinstance(plan, str | Plan | JointPlan):
+        if not isinstance(plan, str | Plan):
             raise StudyError(f"Study.replay: found {plan!r}; allowed: the name of a plan of the study, or a plan")
         chosen = self.plan(plan) if isinstance(plan, str) else plan
         told = {"settle": self.trace_table.settle, "currency": self.currency} | how
@@ -323,7 +322,7 @@ class Study:
         recorded = None if name is None else self.system(name)
         return self.trace_table.estimated(trace, recorded, self.path.parent, seed)
 
-    def plan(self, name: str) -> Plan | JointPlan:
+    def plan(self, name: str) -> Plan:
         """The plan of a name.
 
         Raises:
@@ -367,24 +366,17 @@ def load_study(path: str | Path, *, trust_code: bool = False) -> Study:
     if not tiers:
         raise StudyError(f"{path}: there are no tiers; allowed: [tiers.NAME] tables here or a catalogue in [study]")
     services = read_services(path, tables.service, tables.services)
-    plans: dict[str, Plan | JointPlan] = {}
-    for name, table in tables.plans.items():
-        if tables.services:
-            plans[name] = read_joint_plan(path, name, table, tables.services, tiers)
-        else:
-            plans[name] = read_plan(path, f"plans.{name}", table, tiers, name=name)
+    plans = {name: read_plan(path, name, table, tables.services, tiers) for name, table in tables.plans.items()}
     recorded_on = tables.trace.recorded_on
     if recorded_on is not None and recorded_on not in plans:
         raise StudyError(f"{path}: [trace] recorded_on: found {recorded_on!r}; {nearest(recorded_on, plans)}")
     for name, plan in plans.items():
-        parts = plan.services if isinstance(plan, JointPlan) else {ALONE: plan}
-        for service, part in parts.items():
+        for service, part in plan.services.items():
             if part.service:
                 said = {key: getattr(services[service], key) for key in services[service].model_fields_set}
                 drop = {"slots": "slots_per_core", "slots_per_core": "slots"}
                 said = {key: value for key, value in said.items() if drop.get(key) not in part.service}
-                within = f"plans.{name}.services.{service}.service" if tables.services else f"plans.{name}.service"
-                checked(path, Service, {**said, **part.service}, within)
+                checked(path, Service, {**said, **part.service}, f"{plan.place_of(service)}.service")
         try:
             System.of(services, plan)
         except StudyError as error:

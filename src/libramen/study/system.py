@@ -11,16 +11,13 @@ import numpy as np
 
 from libramen.errors import StudyError
 from libramen.fields import nearest
-from libramen.study.plan import JointPlan, Plan
+from libramen.study.plan import ALONE, Hosting, Plan
 from libramen.study.service import Service
 
 if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
 
     from libramen.study.calls import Call
-
-ALONE: Final = "service"
-"""What the only service of a study is called that has no other name."""
 
 _MOST_PLACES: Final = 1_000_000_000
 
@@ -30,7 +27,7 @@ class Hosted(NamedTuple):
 
     name: str
     service: Service
-    plan: Plan
+    hosting: Hosting
 
 
 class Made(NamedTuple):
@@ -62,55 +59,61 @@ class System:
     """The services of a plan.
 
     Attributes:
-        name: of the plan.
+        plan: that hosts them.
         hosted: each service, in the order of the study.
         calls: who asks whom, by caller, in the order of the study.
     """
 
-    name: str
+    plan: Plan
     hosted: tuple[Hosted, ...]
     calls: tuple[Made, ...] = ()
 
     @classmethod
-    def of(cls, services: Service | Mapping[str, Service], plan: Plan | JointPlan | Mapping[str, Plan]) -> System:
+    def of(
+        cls, services: Service | Mapping[str, Service], plan: Plan | Hosting | Mapping[str, Plan | Hosting]
+    ) -> System:
         """What a plan hosts.
 
         Args:
             services: one, or several by name.
-            plan: a plan of one service; or for several of them a `JointPlan`, or a plan for each by name.
+            plan: a plan, or what each of the services runs on, by name; of one service also that alone.
 
         Raises:
-            StudyError: a service has no plan; calls go in a circle, or to a service that is not there.
+            StudyError: a service is not in the plan; calls go in a circle, or to a service that is not there.
         """
         named = {ALONE: services} if isinstance(services, Service) else dict(services)
         if not named or not all(isinstance(service, Service) for service in named.values()):
             raise StudyError(f"services: found {services!r}; allowed: a Service, or several by name")
-        joint = plan if isinstance(plan, JointPlan | Plan) else JointPlan(services=dict(plan))
-        if isinstance(joint, Plan):
+        if isinstance(plan, Hosting):
+            plan = Plan(name=plan.plan, services={ALONE: plan})
+        whole = plan if isinstance(plan, Plan) else Plan(services=dict(plan))
+        if whole.is_short and ALONE not in named:
             if len(named) > 1:
-                raise StudyError(f"plan {joint.name!r}: it is for one service, and there are {', '.join(named)}")
-            plans = dict.fromkeys(named, joint)
-        else:
-            plans = joint.services
-        for name in plans:
+                raise StudyError(f"plan {whole.name!r}: it is for one service, and there are {', '.join(named)}")
+            whole = Plan(name=whole.name, services=dict.fromkeys(named, whole.only))
+        parts = whole.services
+        for name in parts:
             if name not in named:
-                raise StudyError(f"plan {joint.name!r}: there is no service {name!r}; {nearest(name, named)}")
+                raise StudyError(f"plan {whole.name!r}: there is no service {name!r}; {nearest(name, named)}")
         hosted = []
         for name, service in named.items():
-            if name not in plans:
+            if name not in parts:
                 raise StudyError(
-                    f"plan {joint.name!r}: service {name!r} has no plan; allowed: "
-                    f"[plans.{joint.name}.services.{name}], or [services.{name}.plan] for all plans"
+                    f"plan {whole.name!r}: service {name!r} has no plan; allowed: "
+                    f"[plans.{whole.name}.services.{name}], or [services.{name}.plan] for all plans"
                 )
-            # What is said of a service's part is said of the plan.
-            part = plans[name] if isinstance(joint, Plan) else plans[name].model_copy(update={"name": joint.name})
-            hosted.append(Hosted(name, part.service_of(service), part))
-        return cls(joint.name, tuple(hosted), _calls(hosted))
+            hosted.append(Hosted(name, parts[name].service_of(service), parts[name]))
+        return cls(whole, tuple(hosted), _calls(hosted))
 
     @property
-    def is_one(self) -> bool:
-        """Whether there is one service."""
-        return len(self.hosted) == 1
+    def name(self) -> str:
+        """Of the plan."""
+        return self.plan.name
+
+    @property
+    def only(self) -> Hosted | None:
+        """The only service, None: there are several."""
+        return self.hosted[0] if len(self.hosted) == 1 else None
 
     @property
     def names(self) -> tuple[str, ...]:

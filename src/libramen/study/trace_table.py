@@ -19,9 +19,8 @@ if TYPE_CHECKING:
     from collections.abc import Callable
     from pathlib import Path
 
-    from libramen.study.plan import Plan
-    from libramen.study.service import Service
-    from libramen.study.system import System
+    from libramen.study.plan import Hosting
+    from libramen.study.system import Hosted, System
     from libramen.trace.options import ReadOptions
     from libramen.trace.trace import Trace
 
@@ -157,8 +156,8 @@ class TraceTable(ReadingKeys):
         """A log, as it was found, with its work."""
         from libramen.trace.demand import with_demand
 
-        service, plan = (None, None) if recorded is None or not recorded.is_one else recorded.hosted[0][1:]
-        if recorded is not None and not recorded.is_one and self._unqueues:
+        only = None if recorded is None else recorded.only
+        if recorded is not None and only is None and self._unqueues:
             if self.cpu_use is not None:
                 raise StudyError(
                     "[trace] cpu_use is of one fleet, and the recorded plan has several; allowed: cpu_share"
@@ -167,38 +166,30 @@ class TraceTable(ReadingKeys):
             return cast("Trace", several(log, recorded, cpu_share=self.cpu_share, seed=seed, server=server))
 
         def estimate(shares: Any, roughly: bool) -> Trace:
-            if service is not None and plan is not None and self._unqueues:
+            if recorded is not None and only is not None and self._unqueues:
                 how = {"cpu_share": shares, "seed": seed, "server": server, "roughly": roughly}
-                return cast("Trace", reach(WORK["unqueue"])(log, service, plan, **how))
-            speed = self.recorded_speed if plan is None else plan.size.speed
+                return cast("Trace", reach(WORK["unqueue"])(log, only.service, recorded.plan, **how))
+            speed = self.recorded_speed if only is None else only.hosting.size.speed
             return with_demand(log, self.demand, cpu_share=shares, recorded_speed=speed, has_cpu=False, seed=seed)
 
-        if (
-            self.cpu_use is None
-            and self.cpu_share is None
-            and service is not None
-            and plan is not None
-            and self._unqueues
-        ):
-            return self._with_likely_share(log, estimate, service, plan, seed)
+        if self.cpu_use is None and self.cpu_share is None and only is not None and self._unqueues:
+            return self._with_likely_share(log, estimate, only, seed)
         if self.cpu_use is None:
             return estimate(self.cpu_share, False)
-        return self._with_cpu_use(log, estimate, plan, folder)
+        return self._with_cpu_use(log, estimate, None if only is None else only.hosting, folder)
 
     def _with_cpu_use(
-        self, log: Trace, estimate: Callable[[Any, bool], Trace], plan: Plan | None, folder: Path
+        self, log: Trace, estimate: Callable[[Any, bool], Trace], hosting: Hosting | None, folder: Path
     ) -> Trace:
         assert self.cpu_use is not None
-        cores = None if plan is None or plan.counts else plan.replicas_used * plan.size.cores
+        cores = None if hosting is None or hosting.counts else hosting.replicas_used * hosting.size.cores
         use = reach(WORK["read_cpu_use"])(folder / self.cpu_use, log, cores)
-        speed = (self.recorded_speed or 1.0) if plan is None else plan.size.speed
+        speed = (self.recorded_speed or 1.0) if hosting is None else hosting.size.speed
         return cast("Trace", reach(WORK["with_cpu_use"])(log, use, estimate, speed))
 
-    def _with_likely_share(
-        self, log: Trace, estimate: Callable[[Any, bool], Trace], service: Service, plan: Plan, seed: int
-    ) -> Trace:
+    def _with_likely_share(self, log: Trace, estimate: Callable[[Any, bool], Trace], only: Hosted, seed: int) -> Trace:
         """Where the log was busy on shared cores it tells itself how much of the work is CPU work."""
-        found = reach(WORK["likely_cpu_share"])(log, service, plan, seed)
+        found = reach(WORK["likely_cpu_share"])(log, only.service, only.hosting, seed)
         if found is None:
             return estimate(None, False)
         between = f"{100 * found.low:.0f} to {100 * found.high:.0f} %"
@@ -239,7 +230,7 @@ class TraceTable(ReadingKeys):
         if estimate:  # the code that finds the work is not imported here
             said += [digest_of(module) for module in modules_of(WORK)]
         if recorded is not None and estimate:
-            said += [table.model_dump(mode="json") for one in recorded.hosted for table in (one.service, one.plan)]
+            said += [table.model_dump(mode="json") for one in recorded.hosted for table in (one.service, one.hosting)]
         mixed = [folder / step.mix for step in self.shape if isinstance(step, Mix)] if estimate else []
         if self.cpu_use is not None and estimate:
             mixed.append(folder / self.cpu_use)

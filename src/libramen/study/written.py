@@ -7,17 +7,16 @@ import re
 from typing import TYPE_CHECKING, Any
 
 from libramen.errors import StudyError
-from libramen.study.plan import Plan
 
 if TYPE_CHECKING:
-    from libramen.study.plan import JointPlan
+    from libramen.study.plan import Hosting, Plan
     from libramen.study.service import Tier
 
 _BARE = re.compile(r"[A-Za-z0-9_-]+")
 _TABLES = ("rollouts", "faults")
 
 
-def plan_toml(plan: Plan | JointPlan, name: str, tiers: dict[str, Tier]) -> str:
+def plan_toml(plan: Plan, name: str, tiers: dict[str, Tier]) -> str:
     """The tables of a plan, as TOML.
 
     Args:
@@ -29,25 +28,25 @@ def plan_toml(plan: Plan | JointPlan, name: str, tiers: dict[str, Tier]) -> str:
         StudyError: its tier or its size is not as the study has it.
     """
     place = f"plans.{_key(name)}"
-    if isinstance(plan, Plan):
-        return _tables(plan, place, tiers)
+    if plan.is_short:
+        return _tables(plan.only, place, tiers)
     return "\n".join(_tables(part, f"{place}.services.{_key(of)}", tiers) for of, part in plan.services.items())
 
 
-def _tables(plan: Plan, place: str, tiers: dict[str, Tier]) -> str:
-    tier = tiers.get(plan.tier.name)
-    if tier is None or plan.tier != tier or tier.sizes.get(plan.size.name) != plan.size:
+def _tables(hosting: Hosting, place: str, tiers: dict[str, Tier]) -> str:
+    tier = tiers.get(hosting.tier.name)
+    if tier is None or hosting.tier != tier or tier.sizes.get(hosting.size.name) != hosting.size:
         raise StudyError(
-            f"plan {plan.name!r}: its tier or size is not as the study sells it, so it cannot be named; allowed: a "
+            f"plan {hosting.plan!r}: its tier or size is not as the study sells it, so it cannot be named; allowed: a "
             "plan of which neither is changed"
         )
-    kept = plan.model_dump(mode="json", exclude_defaults=True, exclude={"tier", "size"})
-    lines = [f"[{place}]", f"tier = {_value(plan.tier.name)}", f"size = {_value(plan.size.name)}"]
+    kept = hosting.model_dump(mode="json", exclude_defaults=True, exclude={"tier", "size"})
+    lines = [f"[{place}]", f"tier = {_value(hosting.tier.name)}", f"size = {_value(hosting.size.name)}"]
     lines += [f"{_key(key)} = {_value(value)}" for key, value in kept.items() if key not in {"scaling", *_TABLES}]
-    if "scaling" in kept or plan.scaling.rule != "fixed":
-        lines += ["", f"[{place}.scaling]", *_lines({"rule": plan.scaling.rule} | kept.get("scaling", {}))]
+    if "scaling" in kept or hosting.scaling.rule != "fixed":
+        lines += ["", f"[{place}.scaling]", *_lines({"rule": hosting.scaling.rule} | kept.get("scaling", {}))]
     for table, tag in zip(_TABLES, ("strategy", "kind"), strict=True):
-        for entry, values in zip(getattr(plan, table), kept.get(table, ()), strict=True):
+        for entry, values in zip(getattr(hosting, table), kept.get(table, ()), strict=True):
             lines += ["", f"[[{place}.{table}]]", *_lines({tag: getattr(entry, tag)} | values)]
     return "\n".join(lines) + "\n"
 

@@ -2,17 +2,28 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Protocol
 
 from libramen import units
 from libramen.times import local_time
 
 if TYPE_CHECKING:
-    from libramen.outcome.figures import Figures
-    from libramen.outcome.outcome import Outcome
+    from datetime import datetime
 
 
-def clock(outcome: Outcome | Figures, at_s: float, *, seconds: bool = True) -> str:
+class _Timed(Protocol):
+    """A replay, its figures, or anything else that knows when it was."""
+
+    @property
+    def start(self) -> datetime | None:
+        """The instant 0, None: not known."""
+
+    @property
+    def span_s(self) -> float:
+        """What it covers [s]."""
+
+
+def clock(outcome: _Timed, at_s: float, *, seconds: bool = True) -> str:
     """A time of the trace: local where it is known, else from the start."""
     local = local_time(outcome.start, at_s)
     if local is None:
@@ -24,3 +35,8 @@ def clock(outcome: Outcome | Figures, at_s: float, *, seconds: bool = True) -> s
 def times(n: int, what: str) -> str:
     """`1 time`, `212 requests`."""
     return f"{n:,} {what}{'' if n == 1 else 's'}"
+
+
+def and_list(words: list[str]) -> str:
+    """`a, b and c`."""
+    return words[0] if len(words) == 1 else f"{', '.join(words[:-1])} and {words[-1]}"

@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING, Final
 import numpy as np
 
 from libramen import units
-from libramen.outcome.words import clock, times
 from libramen.ranks import PERCENTILES
+from libramen.report.prose import clock, times
 from libramen.study.objectives import show_objective
 from libramen.trace.statuses import is_answer
 
@@ -17,6 +17,7 @@ if TYPE_CHECKING:
 
     from libramen.engine.run import UpdateRecord
     from libramen.outcome.outcome import Outcome
+    from libramen.outcome.service_outcome import ServiceOutcome
     from libramen.study.objectives import Objective
 
 
@@ -29,7 +30,7 @@ def sentences(outcome: Outcome) -> list[str]:
     """Failures, scaling and updates of a replay, a sentence each."""
     said = list(_failures(outcome))
     for name, one in outcome.services.items():
-        whose = "" if one is outcome else f"{name}: "
+        whose = f"{name}: " if outcome.only is None else ""
         said += [whose + sentence for sentence in (*_deaths(one), *_scaling(one), *_updates(one))]
     return said
 
@@ -69,7 +70,7 @@ def _failed_in_log(outcome: Outcome) -> int:
 _DEATHS: Final = {"out_of_memory": "Out of memory", "crash": "Crashed", "zone_loss": "Lost with a zone"}
 
 
-def _deaths(outcome: Outcome) -> Iterator[str]:
+def _deaths(outcome: ServiceOutcome) -> Iterator[str]:
     for why, what in _DEATHS.items():
         deaths = [death for death in outcome.run.deaths if death.why == why]
         if deaths:
@@ -81,7 +82,7 @@ def _deaths(outcome: Outcome) -> Iterator[str]:
             )
 
 
-def _scaling(outcome: Outcome) -> Iterator[str]:
+def _scaling(outcome: ServiceOutcome) -> Iterator[str]:
     scaling, decisions = outcome.scaling, outcome.run.decisions
     if not len(decisions):
         return
@@ -110,7 +111,7 @@ def _scaling(outcome: Outcome) -> Iterator[str]:
         yield f"The fleet stood {units.show_duration(surplus.seconds)} above what the target needed{cost}."
 
 
-def _how_quickly(outcome: Outcome) -> Iterator[str]:
+def _how_quickly(outcome: ServiceOutcome) -> Iterator[str]:
     scaling = outcome.scaling
     if not scaling.reactions:
         return
@@ -127,7 +128,7 @@ def _how_quickly(outcome: Outcome) -> Iterator[str]:
     )
 
 
-def _updates(outcome: Outcome) -> Iterator[str]:
+def _updates(outcome: ServiceOutcome) -> Iterator[str]:
     for update in outcome.run.updates:
         what = f"The {update.strategy} update due at {clock(outcome, update.due_s)}"
         if update.result == "skipped":
@@ -154,7 +155,7 @@ def _mixed(update: UpdateRecord) -> str:
     return f"{units.show_duration(update.mixed_s)} of it with both versions in use"
 
 
-def _failed_between(outcome: Outcome, from_s: float, to_s: float) -> str:
+def _failed_between(outcome: ServiceOutcome, from_s: float, to_s: float) -> str:
     counts = outcome.failed_between(from_s, to_s)
     if counts is None:
         return "requests were not kept"
@@ -190,8 +191,3 @@ def _about(objective: Objective, currency: str) -> str:
     if objective.got is not None and "availability" in objective.name:
         return units.about_share(float(objective.got), float(objective.wanted))
     return show_objective(objective.name, objective.got, currency)
-
-
-def and_list(words: list[str]) -> str:
-    """`a, b and c`."""
-    return words[0] if len(words) == 1 else f"{', '.join(words[:-1])} and {words[-1]}"

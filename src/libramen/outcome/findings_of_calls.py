@@ -1,7 +1,7 @@
 """What is worth knowing of services that call each other.
 
-Each finding is one function of the whole outcome that yields those it finds. To add one, write the function and name it
-in `_ALL`.
+Each finding is one function of the whole outcome that yields those it finds. To add one, write the function, name it
+in `_ALL`, and write its sentence in `report/findings.py`.
 """
 
 from __future__ import annotations
@@ -10,17 +10,15 @@ from typing import TYPE_CHECKING, Final, NamedTuple
 
 import numpy as np
 
-from libramen import units
-from libramen.outcome.findings import SHORT, Finding, by_cost
+from libramen.outcome.findings import Finding
 from libramen.outcome.measures import Steps, life
-from libramen.outcome.words import clock, times
 from libramen.times import EPSILON_S
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator
 
     from libramen.outcome.outcome import Outcome
-    from libramen.outcome.system import SystemOutcome
+    from libramen.outcome.service_outcome import ServiceOutcome
 
 _LONG_S: Final = 60.0
 _FULL: Final = 0.95
@@ -35,7 +33,7 @@ class _Load(NamedTuple):
     """One service over the windows of a replay."""
 
     name: str
-    outcome: Outcome
+    outcome: ServiceOutcome
     slots: np.ndarray  # taken, as a share
     cpu: np.ndarray  # in use, as a share
     waiting: np.ndarray  # visits, on average
@@ -47,23 +45,15 @@ class _Load(NamedTuple):
         return "slots" if self.slots[self.full].mean() >= self.cpu[self.full].mean() else "CPU"
 
 
-def system_findings(outcome: SystemOutcome) -> tuple[Finding, ...]:
-    """All that is found of the whole and of each service, those that concern most requests first."""
+def find_in_calls(outcome: Outcome) -> tuple[list[Finding], set[str]]:
+    """What is found of services that call each other, and the services that wait for a bottleneck further down."""
     loads = {name: _load(name, one) for name, one in outcome.services.items()}
     found = [finding for find in _ALL for finding in find(outcome, loads)]
     narrow = {finding.service for finding in found if finding.kind == "bottleneck"}
-    for name, one in outcome.services.items():
-        # Slots are full there because those further down are.
-        waits = bool(narrow & _below(outcome, name))
-        found += [
-            finding._replace(text=f"{name}: {finding.text}", service=name)
-            for finding in one.findings
-            if not (waits and finding.kind in {"slots_full", "slots_and_cpu_full", "blind_measure"})
-        ]
-    return by_cost(outcome, found)
+    return found, {name for name in outcome.services if narrow & _below(outcome, name)}
 
 
-def _below(outcome: SystemOutcome, name: str) -> set[str]:
+def _below(outcome: Outcome, name: str) -> set[str]:
     """The services that a service waits for, and those that these wait for."""
     names, found, left = outcome.system.names, set[str](), [name]
     while left:
@@ -76,18 +66,18 @@ def _below(outcome: SystemOutcome, name: str) -> set[str]:
     return found
 
 
-def _load(name: str, one: Outcome) -> _Load:
+def _load(name: str, one: ServiceOutcome) -> _Load:
     series = one.series_of_counts()
     ready = np.maximum(series["ready"], 1e-12)
     slots = series["in_progress"] / (ready * one.service.slots)
     cpu = np.nan_to_num(series["utilisation"])
     waiting, there = series["waiting"], series["ready"] > 1e-9
     busy = (slots >= _FULL) & ((waiting > 0.5) | (series["refused"] > 0))
-    turns = (cpu >= _FULL) & (series["in_progress"] > 1.5 * ready * one.plan.size.cores)
+    turns = (cpu >= _FULL) & (series["in_progress"] > 1.5 * ready * one.hosting.size.cores)
     return _Load(name, one, np.where(there, slots, 0.0), cpu, waiting, there & (busy | turns))
 
 
-def _callers(outcome: SystemOutcome, callee: str, *, awaited: bool = True) -> list[str]:
+def _callers(outcome: Outcome, callee: str, *, awaited: bool = True) -> list[str]:
     hosted = outcome.system.hosted
     names = [
         hosted[made.caller].name
@@ -97,12 +87,12 @@ def _callers(outcome: SystemOutcome, callee: str, *, awaited: bool = True) -> li
     return list(dict.fromkeys(names))
 
 
-def _gaps(one: Outcome) -> list[tuple[float, float]]:
+def _gaps(one: ServiceOutcome) -> list[tuple[float, float]]:
     """When a service had no replica that worked, though it has some and is not meant to scale to zero: from, to [s]."""
     run = one.run
     worked = [(from_s, to_s) for each in run.replicas for stage, from_s, to_s in life(each, run) if stage == "ready"]
     ready = Steps.of([from_s for from_s, _ in worked], [to_s for _, to_s in worked], run.span_s)
-    if ready.extremes()[1] == 0 or (one.plan.base_limits[0] == 0 and one.plan.scaling.decides):
+    if ready.extremes()[1] == 0 or (one.hosting.base_limits[0] == 0 and one.hosting.scaling.decides):
         return []
     return [
         (float(from_s), float(to_s))
@@ -120,13 +110,13 @@ def _overlapping(outcome: Outcome, times_s: list[tuple[float, float]], after_s: 
     return hit
 
 
-def _failed_in(outcome: SystemOutcome, windows: np.ndarray) -> int:
+def _failed_in(outcome: Outcome, windows: np.ndarray) -> int:
     """Requests that arrived in these windows and failed."""
     series = outcome.series_of_counts()
     return int((series["arrivals"] - series["ok"])[windows].sum())
 
 
-def _bottleneck(outcome: SystemOutcome, loads: dict[str, _Load]) -> Iterator[Finding]:
+def _bottleneck(outcome: Outcome, loads: dict[str, _Load]) -> Iterator[Finding]:
     """A service that is full while those that call it have CPU to spare and wait for it."""
     width = np.diff(outcome.run.edges_s)
     for name, load in loads.items():
@@ -142,24 +132,17 @@ def _bottleneck(outcome: SystemOutcome, loads: dict[str, _Load]) -> Iterator[Fin
         if spare >= _FULL:
             continue
         answered = load.outcome.series_of_counts()["ok"]
-        rate = float(answered[load.full].sum()) / seconds
-        what = load.short_of
-        used = "all its slots were taken" if what == "slots" else "all its CPU was in use"
-        failed = _failed_in(outcome, load.full)
-        more = f": more replicas of {caller.name} would not help" if spare < SHORT else ""
-        yield Finding(
-            "bottleneck",
-            f"{name} is the bottleneck: for {units.show_duration(seconds)}, first at "
-            f"{clock(outcome, float(outcome.run.edges_s[:-1][load.full][0]))}, {used} and it answered "
-            f"{rate:.3g} visits a second, while {caller.name} used {units.show_share(spare, 0)} of its CPU"
-            f"{more}; {times(failed, 'request')} that arrived meanwhile failed.",
-            failed,
-            seconds,
-            service=name,
-        )
+        figures = {
+            "first_s": float(outcome.run.edges_s[:-1][load.full][0]),
+            "short_of": load.short_of,
+            "rate": float(answered[load.full].sum()) / seconds,
+            "caller": caller.name,
+            "caller_cpu": spare,
+        }
+        yield Finding("bottleneck", _failed_in(outcome, load.full), seconds, service=name, figures=figures)
 
 
-def _connections(outcome: SystemOutcome, loads: dict[str, _Load]) -> Iterator[Finding]:
+def _connections(outcome: Outcome, loads: dict[str, _Load]) -> Iterator[Finding]:
     """Callers that may open more connections than a service takes."""
     names = outcome.system.names
     for name, load in loads.items():
@@ -184,18 +167,12 @@ def _connections(outcome: SystemOutcome, loads: dict[str, _Load]) -> Iterator[Fi
         could = sum(replicas * each for _, replicas, each in opened)
         if could <= most:
             continue
-        who = ", ".join(f"{replicas} x {each} of {caller}" for caller, replicas, each in opened)
-        room = f"{most} slots" + (f" and a backlog of {backlog}" if backlog else "")
-        yield Finding(
-            "connections_exhausted",
-            f"{name} refused {times(refused, 'visit')} for want of connections: those that call it may open {could} "
-            f"({who}), and it has {room}. A pool, or more slots, would help.",
-            refused,
-            service=name,
-        )
+        callers_open = [{"service": caller, "replicas": n, "each": each} for caller, n, each in opened]
+        figures = {"could_open": could, "opened": callers_open, "slots": most, "backlog": backlog}
+        yield Finding("connections_exhausted", refused, service=name, figures=figures)
 
 
-def _pool_too_small(outcome: SystemOutcome, loads: dict[str, _Load]) -> Iterator[Finding]:
+def _pool_too_small(outcome: Outcome, loads: dict[str, _Load]) -> Iterator[Finding]:
     """Visits that wait for a connection to a service that would have had slots for them."""
     names = outcome.system.names
     for name, load in loads.items():
@@ -220,21 +197,18 @@ def _pool_too_small(outcome: SystemOutcome, loads: dict[str, _Load]) -> Iterator
         callee, limit = min(open_to.items(), key=lambda entry: entry[1])
         taken = float(np.max(loads[callee].outcome.series_of_counts()["in_progress"]))
         there = (loads[callee].outcome.replicas_max or 0) * loads[callee].outcome.service.slots
-        mean_s = waited_s / n_ok if n_ok else 0.0
-        failed = f"; {times(unsent, 'call')} never got one" if unsent else ""
-        yield Finding(
-            "pool_too_small",
-            f"The pool of {limit} from each replica of {name} to {callee} is too small: visits of {name} waited "
-            f"{units.show_duration(mean_s)} for a connection on average "
-            f"({units.show_share(waited_s / total_s if total_s else 0.0, 0)} of their time){failed}, while at most "
-            f"{taken:.3g} of the {there} slots of {callee} were taken.",
-            unsent or None,
-            waited_s,
-            service=name,
-        )
+        figures = {
+            "pool": limit,
+            "callee": callee,
+            "mean_s": waited_s / n_ok if n_ok else 0.0,
+            "share": waited_s / total_s if total_s else 0.0,
+            "taken": taken,
+            "slots": there,
+        }
+        yield Finding("pool_too_small", unsent or None, waited_s, service=name, figures=figures)
 
 
-def _retries_multiply(outcome: SystemOutcome, loads: dict[str, _Load]) -> Iterator[Finding]:
+def _retries_multiply(outcome: Outcome, loads: dict[str, _Load]) -> Iterator[Finding]:
     """Attempts per visit over the time of an overload."""
     edges_s = outcome.run.edges_s
     width = np.diff(edges_s)
@@ -245,21 +219,17 @@ def _retries_multiply(outcome: SystemOutcome, loads: dict[str, _Load]) -> Iterat
         seconds = float(width[over].sum())
         if seconds < _LONG_S:
             continue
-        each = float(attempts[over].sum() / arrivals[over].sum())
-        rate, load_rate = float(arrivals[over].sum()) / seconds, float(attempts[over].sum()) / seconds
+        figures = {
+            "first_s": float(edges_s[:-1][over][0]),
+            "attempts_each": float(attempts[over].sum() / arrivals[over].sum()),
+            "attempts_rate": float(attempts[over].sum()) / seconds,
+            "rate": float(arrivals[over].sum()) / seconds,
+        }
         failed = int((arrivals - series["ok"])[over].sum())
-        yield Finding(
-            "retries_multiply",
-            f"Retries multiply the load on {name}: for {units.show_duration(seconds)}, first at "
-            f"{clock(outcome, float(edges_s[:-1][over][0]))}, each visit was sent {each:.2f} times, {load_rate:.3g} "
-            f"attempts a second for {rate:.3g} visits, and {times(failed, 'visit')} failed all the same.",
-            failed,
-            seconds,
-            service=name,
-        )
+        yield Finding("retries_multiply", failed, seconds, service=name, figures=figures)
 
 
-def _queue_grows(outcome: SystemOutcome, loads: dict[str, _Load]) -> Iterator[Finding]:
+def _queue_grows(outcome: Outcome, loads: dict[str, _Load]) -> Iterator[Finding]:
     """Work that comes faster than it is done, until the end."""
     for name, load in loads.items():
         waiting = load.waiting
@@ -280,60 +250,36 @@ def _queue_grows(outcome: SystemOutcome, loads: dict[str, _Load]) -> Iterator[Fi
         rate = (last - before) / seconds
         if rate < 0.05 * comes:
             continue
-        yield Finding(
-            "queue_grows",
-            f"The queue of {name} grows faster than its workers: {comes:.3g} visits a second came in the last "
-            f"{units.show_duration(seconds)} and {max(0.0, comes - rate):.3g} were done; {last:,.0f} waited at the "
-            "end.",
-            int(last),
-            seconds,
-            service=name,
-        )
+        figures = {"rate": comes, "done_rate": max(0.0, comes - rate), "waiting": float(last)}
+        yield Finding("queue_grows", int(last), seconds, service=name, figures=figures)
 
 
-def _workers_idle(outcome: SystemOutcome, loads: dict[str, _Load]) -> Iterator[Finding]:
+def _workers_idle(outcome: Outcome, loads: dict[str, _Load]) -> Iterator[Finding]:
     """Workers on a queue that are paid and have next to nothing to do."""
     for name, load in loads.items():
         one = load.outcome
-        if not _callers(outcome, name, awaited=False) and one.plan.balancer != "shared_queue":
+        if not _callers(outcome, name, awaited=False) and one.hosting.balancer != "shared_queue":
             continue
         span_s = outcome.run.span_s
-        there_s = (one.replicas_mean or 0.0) * span_s * one.service.slots
-        if there_s <= 0 or one.plan.tier.billing == "per_request":
+        busy = one.slots_taken
+        if busy is None or busy > 0.05 or one.hosting.tier.billing == "per_request":
             continue
-        busy = float(one.run.integrals[-1, 1]) / there_s
-        if busy > 0.05:
-            continue
-        yield Finding(
-            "workers_idle",
-            f"Workers of {name} are idle: {units.show_share(busy, 1)} of their slots were taken on average, and all of "
-            "them are paid for; fewer, or a fleet that scales to zero on what waits, would do.",
-            seconds=(1 - busy) * span_s,
-            service=name,
-        )
+        yield Finding("workers_idle", seconds=(1 - busy) * span_s, service=name, figures={"taken": busy})
 
 
-def _callee_down(outcome: SystemOutcome, loads: dict[str, _Load]) -> Iterator[Finding]:
+def _callee_down(outcome: Outcome, loads: dict[str, _Load]) -> Iterator[Finding]:
     """A service that others call, and that had no replica for a while."""
     for name, load in loads.items():
         gaps = _gaps(load.outcome)
         if not gaps or not _callers(outcome, name):
             continue
         seconds = sum(to_s - from_s for from_s, to_s in gaps)
-        first_s = gaps[0][0]
         failed = _failed_in(outcome, _overlapping(outcome, gaps, after_s=60.0))
-        yield Finding(
-            "callee_down",
-            f"{name} was without a working replica {times(len(gaps), 'time')}, for {units.show_duration(seconds)} in "
-            f"all, first at {clock(outcome, first_s)}: {times(failed, 'request')} failed that arrived then or in the "
-            "minute after.",
-            failed,
-            seconds,
-            service=name,
-        )
+        figures = {"times": len(gaps), "first_s": gaps[0][0]}
+        yield Finding("callee_down", failed, seconds, service=name, figures=figures)
 
 
-_ALL: Final[tuple[Callable[[SystemOutcome, dict[str, _Load]], Iterator[Finding]], ...]] = (
+_ALL: Final[tuple[Callable[[Outcome, dict[str, _Load]], Iterator[Finding]], ...]] = (
     _bottleneck,
     _connections,
     _pool_too_small,

@@ -1,0 +1,178 @@
+"""The outcome of a replay for one of its services: its fleet, and the visits to it."""
+
+from __future__ import annotations
+
+from functools import cached_property
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from libramen.bill.usage import usage_of
+from libramen.outcome import measures
+from libramen.outcome.of_requests import OfRequests
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+    from libramen.bill.bill import Bill
+    from libramen.bill.usage import Used
+    from libramen.engine.run import ServiceRun
+    from libramen.outcome.figures import Figures
+    from libramen.outcome.findings import Finding
+    from libramen.outcome.measures import Asked, Measured, Measures
+    from libramen.outcome.scaling import Scaling
+    from libramen.outcome.waits import ColdWaits
+    from libramen.study.system import Hosted
+
+
+class ServiceOutcome(OfRequests):
+    """What came of one service: of its fleet, and of the visits to it, which of the only service are the requests.
+
+    What is said of requests in `Outcome` is said of visits here.
+
+    Attributes:
+        name, service, hosting: of it, as its plan hosts it.
+        run: the record of its fleet.
+        bill: the `Bill` of a month of it.
+        utilisation: cores in use over cores there, None: there were none.
+        replicas_min, replicas_mean, replicas_max: ready replicas; `replicas_peak`: also those on their way.
+        cold_starts: replicas that were ordered and became ready within the trace.
+        paid_s: replica-seconds that are paid for.
+        fleet, stages, decisions, updates, deaths: pandas frames.
+    """
+
+    def __init__(
+        self,
+        hosted: Hosted,
+        run: ServiceRun,
+        measured: Measured,
+        whole: Measures,
+        bill: Bill,
+        asked: Asked,
+        seed: int,
+    ) -> None:
+        super().__init__(run, measured, whole, bill, asked, seed)
+        self.name, self.service, self.hosting = hosted
+        self.run, self.time_s = run, whole.time_s
+        self.utilisation = measures.utilisation(run, self.hosting.size.cores)
+        ready = measures.stage_steps(run, "ready")
+        self.replicas_min, self.replicas_max = ready.extremes()
+        span = np.array([0.0, run.span_s])
+        self.replicas_mean = float(ready.mean(span)[0])
+        self.replicas_peak = run.peak
+        self.cold_starts = measures.cold_starts(run)
+        self.paid_s = float(measures.paid_steps(run, self.hosting).mean(span)[0]) * run.span_s
+
+    @property
+    def usage(self) -> tuple[Used, ...]:
+        """What was used, by hour of the clock: what the bill is made of."""
+        return usage_of(self.run, self.hosting, self._measured)
+
+    @property
+    def slots_taken(self) -> float | None:
+        """Share of the slots of ready replicas that were taken, None: there were none."""
+        there = self.replicas_mean * self.span_s * self.service.slots
+        return float(self.run.integrals[-1, 1]) / there if there else None
+
+    def series_of_counts(self) -> dict[str, np.ndarray]:
+        """See `series_arrays`; without percentiles, which take long to compute."""
+        return dict(self._series_arrays)
+
+    @cached_property
+    def _series_arrays(self) -> dict[str, np.ndarray]:
+        edges = self.run.edges_s
+        width, n = np.diff(edges), len(edges) - 1
+        cpu, in_progress, waiting, throttled = np.diff(self.run.integrals, axis=0).T
+        there = measures.stage_steps(self.run, "ready", "draining").mean(edges) * width * self.hosting.size.cores
+        return {
+            **super().series_of_counts(),
+            "in_progress": in_progress / width,
+            "waiting": waiting / width,
+            "bank_empty": throttled / width,
+            "ready": measures.stage_steps(self.run, "ready").mean(edges),
+            "coming": measures.stage_steps(self.run, "coming").mean(edges),
+            "paid": measures.paid_steps(self.run, self.hosting).mean(edges),
+            "utilisation": np.minimum(1.0, np.divide(cpu, there, out=np.full(n, np.nan), where=there > 1e-9)),
+        }
+
+    @cached_property
+    def fleet(self) -> pd.DataFrame:
+        """One row per replica: its life in seconds from the start, and what came of it.
+
+        Columns: number, zone, version; why it was ordered (start, scaling, update) and by which decision (its number
+        in `decisions`, from 0); ordered_s (it is booting), started_s (its process starts), ready_s (for the first
+        time), draining_s, gone_s, NaN where that never was; why_gone (scaling, idle, update) and ended_by, the
+        decision that took it away; deaths; served (requests answered ok); core_s (cores in use) and paid_s, up to the
+        end of the span. `stages` has all that it went through.
+        """
+        from libramen.outcome.tables import fleet
+
+        return fleet(self.run, self.hosting, self._measured.served(len(self.run.replicas)))
+
+    @cached_property
+    def stages(self) -> pd.DataFrame:
+        """One row per stage of a replica's life: number, stage, from_s, to_s (infinity: it lasts).
+
+        Stages: booting, starting, ready, down (dead, also while the balancer does not know it), draining.
+        """
+        from libramen.outcome.tables import stages
+
+        return stages(self.run)
+
+    @cached_property
+    def decisions(self) -> pd.DataFrame:
+        """One row per decision of the scaling rule, in order: when, what it saw, and what came of it.
+
+        Columns: at_s, and `time`, local where it is known; measure and what was measured from window_from_s to
+        window_to_s (NaN: nothing); ready and coming before it acted; floor and ceiling then (NA: none); wanted by the
+        rule;
+        held_by, what kept it from wanting or getting another number: dead_band, no band, no measure, step_up,
+        step_down, floor, ceiling, tier_least, tier_most, pause_up, pause_down, update; ordered, cancelled, drained;
+        came_s, when the last replica that it ordered was ready (NaN: none was). Of `on_arrival` those that ordered or
+        drained, and the first of each time that it was held back.
+        """
+        from libramen.outcome.tables import decisions
+
+        return self._with_time(decisions(self.run, self.scaling.came_s))
+
+    @cached_property
+    def updates(self) -> pd.DataFrame:
+        """One row per rolling update; `mixed_s`: for how long two versions were in use."""
+        from libramen.outcome.tables import updates
+
+        return updates(self.run)
+
+    @cached_property
+    def deaths(self) -> pd.DataFrame:
+        """One row per death of a replica: at_s, replica, why."""
+        from libramen.outcome.tables import deaths
+
+        return deaths(self.run)
+
+    @cached_property
+    def scaling(self) -> Scaling:
+        """What the scaling rule did, in figures."""
+        from libramen.outcome.scaling import Scaling
+
+        return Scaling(self)
+
+    @cached_property
+    def waits(self) -> ColdWaits | None:
+        """Requests that waited for a cold start; None: requests were not kept."""
+        return self._measured.cold_waits(self.run)
+
+    @cached_property
+    def findings(self) -> tuple[Finding, ...]:
+        """What is worth knowing of this service, the most costly first."""
+        from libramen.outcome.findings import find_in_service
+
+        return find_in_service(self)
+
+    def figures(self) -> Figures:
+        """All that tables and JSON say of it, as a small record of plain values."""
+        from libramen.outcome.figures import figures_of_service
+
+        return figures_of_service(self)
+
+    def __repr__(self) -> str:
+        return f"ServiceOutcome({self.name!r}, visits={self.requests_measured}, month={self.bill.month})"
