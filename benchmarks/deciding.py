@@ -79,7 +79,7 @@ def measure(study: Study, trace: Trace, ranges: dict[str, Any], file: Path) -> N
     """One question, asked in all ways."""
 
     def find(executor: Any = None, store: Store | None = None) -> Any:
-        return search(study, "brisk", executor, trace=trace, store=store, **ranges)
+        return search(study, "brisk", executor=executor, trace=trace, store=store, **ranges)
 
     with counted() as requests:
         found = find()

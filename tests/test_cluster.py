@@ -97,7 +97,7 @@ def test_the_same_bytes_also_when_a_worker_is_killed(study: Path, cluster: Any) 
 
     with distributed.Client(cluster) as client:
         before = {worker.pid for worker in cluster.workers.values()}
-        found = search(loaded, "scaled", client.get_executor(), progress=kill_one, **RANGES)
+        found = search(loaded, "scaled", executor=client.get_executor(), progress=kill_one, **RANGES)
         assert json.dumps(found.to_dict()) == here
         assert killed
         deadline = time.monotonic() + 30
@@ -113,8 +113,8 @@ def test_the_trace_is_sent_once_to_each_worker(study: Path, cluster: Any) -> Non
         scatter = client.scatter
         client.scatter = lambda *some, **named: (sent.append(1), scatter(*some, **named))[1]
         executor = client.get_executor()
-        assert compare(loaded, executor).figures == compare(loaded).figures
-        assert search(loaded, "scaled", executor, replicas=[1, 2, 3]).counts.replayed
+        assert compare(loaded, executor=executor).figures == compare(loaded).figures
+        assert search(loaded, "scaled", executor=executor, replicas=[1, 2, 3]).counts.replayed
         assert len(sent) == 1  # whatever the number of replays and of calls
 
 

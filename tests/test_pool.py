@@ -142,10 +142,10 @@ def test_a_cluster_without_workers_gets_a_sentence(status: str, monkeypatch: pyt
 def test_the_trace_goes_there_once_for_all_calls() -> None:
     cluster, trace = _Cluster(), _trace()
     for _ in range(2):
-        found = dict(run_cases([_case(n) for n in (1, 2, 3)], trace, cluster))
+        found = dict(run_cases([_case(n) for n in (1, 2, 3)], Pool(trace, cluster)))
         assert [found[k].plan for k in range(3)] == ["1", "2", "3"]
     assert cluster._client.scattered == 1
-    list(run_cases([_case()], make_trace([1.0, 2.0], cpu=0.1, span_s=9), cluster))
+    list(run_cases([_case()], Pool(make_trace([1.0, 2.0], cpu=0.1, span_s=9), cluster)))
     assert cluster._client.scattered == 2
 
 
@@ -173,7 +173,7 @@ def test_what_is_left_is_cancelled() -> None:
 def test_tickets_come_as_they_are_done(tmp_path: Path) -> None:
     """What is in the store first, without a worker; then the others."""
     with Store(tmp_path / "s.sqlite") as store, ThreadPoolExecutor(2) as threads:
-        list(run_cases([_case(2)], _trace(), store=store))
+        list(run_cases([_case(2)], Pool(_trace(), store=store)))
         with Pool(_trace(), threads, store) as pool:
             tickets = [pool.hand_in(_case(n), Whole()) for n in (1, 2, 3)]
             assert tickets[1].future is None

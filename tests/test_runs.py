@@ -14,7 +14,7 @@ import pytest
 from builders import make_case, make_plan, make_tier, make_trace
 from libramen import Figures, LibramenError, Objectives, Service, Trace, UnitError, compare, load_study, replay
 from libramen.runs.cases import LocalProcesses
-from libramen.runs.pool import run_cases
+from libramen.runs.pool import Pool, run_cases
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -30,7 +30,7 @@ def alone(demo_study: Path) -> Comparison:
 
 
 def _demo(demo_study: Path, executor: Executor | None = None, **values: Any) -> Comparison:
-    return compare(load_study(demo_study), executor, plans=["single", "late", "planned"], **values)
+    return compare(load_study(demo_study), executor=executor, plans=["single", "late", "planned"], **values)
 
 
 @pytest.mark.parametrize("kind", ["threads", "forked", "spawned", "workers"])
@@ -74,9 +74,9 @@ def test_a_trace_that_was_never_read_reaches_a_worker_too(tmp_path: Path, monkey
     monkeypatch.setenv("LIBRAMEN_CACHE", str(tmp_path))
     trace = make_trace(np.linspace(0, 50, 200).tolist(), cpu=0.3, span_s=60)
     cases = [make_case(Service(slots=2), make_plan(replicas=n, name=str(n)), Objectives(p95="1s")) for n in (1, 2)]
-    here = dict(run_cases(cases, trace))
+    here = dict(run_cases(cases, Pool(trace)))
     with ProcessPoolExecutor(1, multiprocessing.get_context("spawn")) as executor:
-        assert dict(run_cases(cases, trace, executor)) == here
+        assert dict(run_cases(cases, Pool(trace, executor))) == here
     assert len(list(tmp_path.glob("*.arrow"))) == 1
 
 
@@ -85,7 +85,7 @@ def test_a_mistake_in_a_worker_is_the_sentence_it_is_here() -> None:
     case = make_case(Service(slots=1), make_plan(rollouts=[{"at": "12:00", "strategy": "stop_start"}]), Objectives())
     for executor in (None, LocalProcesses(1)):
         with pytest.raises(LibramenError, match="needs to know when the trace starts"):
-            list(run_cases([case], trace, executor))
+            list(run_cases([case], Pool(trace, executor)))
         if executor is not None:
             executor.shutdown()
     error = pickle.loads(pickle.dumps(UnitError("x", "something else")))
@@ -98,7 +98,7 @@ def test_a_rule_made_on_the_spot_is_replayed_here(tmp_path: Path) -> None:
         Service(slots=1), make_plan(scaling={"rule": lambda seen: 2, "every": 10, "ceiling": 3}), Objectives()
     )
     with LocalProcesses(2) as executor:
-        ((_, figures),) = run_cases([case], trace, executor)
+        ((_, figures),) = run_cases([case], Pool(trace, executor))
     assert figures.replicas_max == 2
 
 

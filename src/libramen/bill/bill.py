@@ -49,7 +49,7 @@ def bill(run: ServiceRun, hosting: Hosting, counted: Counted, currency: str = "E
 
     Args:
         run: the replay.
-        plan: its tier has the prices.
+        hosting: its tier has the prices.
         counted: what is billed of its requests.
         currency: name of the money, for the reader.
     """

@@ -20,7 +20,7 @@ def lines_of(hosting: Hosting, used: Mapping[str, Fraction]) -> tuple[BillLine, 
     """The lines of a month.
 
     Args:
-        plan: its tier and size have the prices.
+        hosting: its tier and size have the prices.
         used: what was used in the month, by item as in `usage.Used`; what is missing is 0.
     """
     return tuple(line for price in PRICES for line in price(hosting, used))
@@ -85,7 +85,7 @@ def least_month(hosting: Hosting, used: Mapping[str, Fraction]) -> Decimal:
     """What a month costs at the least: the fewest replicas all the time, without egress.
 
     Args:
-        plan: its tier and size have the prices.
+        hosting: its tier and size have the prices.
         used: what requests need at the least, on tiers that are billed by use; see `usage.Used`.
     """
     fewest = hosting.limits[0]

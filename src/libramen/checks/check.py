@@ -332,4 +332,5 @@ def _effort(trace: Trace, found: PlanCheck) -> Iterator[str]:
                 f"{units.show_duration(decisions * 2e-5)} and {decisions * 150 / 1e9:.2g} GB for that alone"
             )
     if hosting.replicas_used > _MANY_REPLICAS:
-        yield f"it begins with {hosting.replicas_used:,} replicas: some {hosting.replicas_used * 3e-6:.2g} GB in a replay"
+        n = hosting.replicas_used
+        yield f"it begins with {n:,} replicas: some {n * 3e-6:.2g} GB in a replay"

@@ -97,7 +97,7 @@ def demo(
         )
         compilation.wait()
         study = load_study(path)
-        comparison = compare(study, seed=seed, workers=None, progress=bar.named)
+        comparison = compare(study, seed=seed, progress=bar.named)
     finish(comparison.to_dict() if json else None, plot, comparison)
     if not json:
         show.comparison(study, comparison)
@@ -160,7 +160,6 @@ def replay(
     from libramen.cli import show
     from libramen.comparison.grade import kept_grade
     from libramen.files import check_output, write_whole
-    from libramen.outcome.replay import replay as replay_plan
     from libramen.study.study import load_study
 
     check_plot(plot)
@@ -173,21 +172,12 @@ def replay(
     chosen, n = loaded.plan(plan), read_repeats(repeats)
     with ready(loaded, seed, no_cache=no_cache) as (trace, bar):
         stretch = {} if first is None and last is None else _stretch(trace, first, last)
-        outcome = replay_plan(
-            trace,
-            loaded.services,
-            chosen,
-            loaded.objectives,
-            seed,
-            settle=loaded.trace_table.settle,
-            currency=loaded.currency,
-            progress=bar.share(f"replaying {plan}"),
-        )
+        outcome = loaded.replay(chosen, trace=trace, seed=seed, progress=bar.share(f"replaying {plan}"))
         repeated = None
         if n is not None:
             from libramen.comparison.repeats import repeat
 
-            repeated = repeat(loaded, n, trace=trace, plans=[plan], seed=seed, workers=None, progress=bar.named)
+            repeated = repeat(loaded, n, plans=[plan], trace=trace, seed=seed, progress=bar.named)
     if requests is not None:
         from pyarrow import parquet
 
@@ -248,18 +238,19 @@ def compare(
     check_plot(plot)
     loaded = load_study(study, trust_code=trust_code)
     n = read_repeats(repeats)
-    with replaying(loaded, seed, no_cache=no_cache, store=store, no_store=no_store, cluster=cluster) as (trace, _, how):
-        comparison = compare_plans(loaded, **how)
+    where = replaying(loaded, seed, no_cache=no_cache, store=store, no_store=no_store, cluster=cluster)
+    with where as (trace, _, asked):
+        comparison = compare_plans(loaded, **asked)
         doubted: tuple[Doubt, ...] = ()
         if doubt:
             from libramen.comparison.doubt import doubt as doubt_verdict
 
-            doubted = doubt_verdict(loaded, comparison, trace=trace, seed=seed, workers=None, progress=how["progress"])
+            doubted = doubt_verdict(loaded, comparison, **asked)
         repeated = None
         if n is not None:
             from libramen.comparison.repeats import repeat
 
-            repeated = repeat(loaded, n, **how)
+            repeated = repeat(loaded, n, **asked)
     document = comparison.to_dict() | ({"doubt": [one.to_dict() for one in doubted]} if doubt else {})
 
     def shown() -> None:

@@ -13,6 +13,7 @@ if TYPE_CHECKING:
     from concurrent.futures import Executor
 
     from libramen.cli.show import Bar
+    from libramen.comparison.context import Asking
     from libramen.runs.store import Store
     from libramen.study.study import Study
     from libramen.trace.trace import Trace
@@ -116,23 +117,16 @@ def on_cluster(address: str | None) -> Iterator[Executor | None]:
 @contextmanager
 def replaying(
     study: Study, seed: int, *, no_cache: bool, store: Path | None, no_store: bool, cluster: str | None
-) -> Iterator[tuple[Trace, Bar, dict[str, Any]]]:
-    """The trace of a study, a progress bar, and what every call that replays it many times is given: where, and how."""
+) -> Iterator[tuple[Trace, Bar, Asking]]:
+    """The trace of a study, a progress bar, and in what every question that replays it many times is asked."""
+    from libramen.runs.cases import cores, forks
+
     kept = open_store(store, no_store=no_store)
+    workers = None if forks() else cores()  # nobody's script would run again
     try:
         with on_cluster(cluster) as executor, ready(study, seed, no_cache=no_cache) as (trace, bar):
-            yield (
-                trace,
-                bar,
-                {
-                    "executor": executor,
-                    "trace": trace,
-                    "seed": seed,
-                    "workers": None,
-                    "store": kept,
-                    "progress": bar.named,
-                },
-            )
+            asked: Asking = {"trace": trace, "seed": seed, "store": kept, "progress": bar.named}
+            yield trace, bar, {**asked, "executor": executor, "workers": workers}
     finally:
         if kept is not None:
             kept.close()

@@ -126,8 +126,9 @@ def search(
     if save is not None and unnamed:
         raise OutputError(f"--save: {unnamed[0]} changes what the tier sells, which a plan cannot name; leave one out")
     n, auto = read_repeats(repeats), "auto" in (vary or ())
-    with replaying(loaded, seed, no_cache=no_cache, store=store, no_store=no_store, cluster=cluster) as (trace, _, how):
-        found = find(loaded, plan, vary=ranges, auto=auto, front=front, repeats=n, **how)
+    where = replaying(loaded, seed, no_cache=no_cache, store=store, no_store=no_store, cluster=cluster)
+    with where as (trace, _, asked):
+        found = find(loaded, plan, vary=ranges, auto=auto, front=front, repeats=n, **asked)
     winner = found.winner()
     if save is not None and winner is None:
         show.told(f"{save}: not written, since no combination meets every objective.")
@@ -186,12 +187,9 @@ def headroom(
     except UnitError as error:
         raise ReplayError(f"--memory: {error}") from None
     loaded = load_study(study, trust_code=trust_code)
-    with replaying(loaded, seed, no_cache=no_cache, store=store, no_store=no_store, cluster=cluster) as (
-        trace,
-        bar,
-        how,
-    ):
-        found = find(loaded, plans=plan or None, grow=growth, repeats=repeats, memory=most, found=bar.line, **how)
+    where = replaying(loaded, seed, no_cache=no_cache, store=store, no_store=no_store, cluster=cluster)
+    with where as (trace, bar, asked):
+        found = find(loaded, plans=plan or None, grow=growth, repeats=repeats, memory=most, found=bar.line, **asked)
     document = found.to_dict() if json else None
     give_out(trace, document, plot, found, lambda: show.headroom(loaded, found))
     return 0

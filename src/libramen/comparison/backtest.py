@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from functools import cached_property
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple, Unpack
 
 import numpy as np
 
 from libramen.comparison.compared import BINS, FEW, Compared, all_percentiles, answered
+from libramen.comparison.context import Context
 from libramen.comparison.grade import Grade, grade_of, keep_grade
 from libramen.comparison.held_back import Regimes, regimes
 from libramen.comparison.hours import Hour, hours
@@ -18,11 +19,10 @@ from libramen.shown import Shown, figure_of
 from libramen.trace.evidence import evidence_of
 
 if TYPE_CHECKING:
-    from collections.abc import Callable
-
     import pandas as pd
     from matplotlib.figure import Figure
 
+    from libramen.comparison.context import Reading
     from libramen.study.study import Study
     from libramen.trace.evidence import Evidence
     from libramen.trace.trace import Trace
@@ -112,10 +112,7 @@ class Backtest(Shown):
 
 def backtest(
     study: Study,
-    *,
-    seed: int = 0,
-    cache: bool = True,
-    progress: Callable[[str, float], None] | None = None,
+    **asked: Unpack[Reading],
 ) -> Backtest:
     """Replay the recorded plan of a study against its log.
 
@@ -126,9 +123,7 @@ def backtest(
 
     Args:
         study: from `load_study`; `[trace] recorded_on` names the plan.
-        seed: random seed.
-        cache: whether what was read before may be taken from the user's cache directory; the grade is kept there.
-        progress: called with what is being done and the share of it that is done.
+        **asked: seed, cache (the grade is kept there, too), progress; see `Context`.
 
     Raises:
         StudyError: no recorded plan is named, or the log has no latencies.
@@ -143,9 +138,10 @@ def backtest(
         raise StudyError(
             f"{study.path}: [trace] recorded_on is missing; allowed: the name of the plan on which the log was recorded"
         )
-    tell = progress or (lambda _what, _share: None)
+    context = Context(study, **asked)
+    seed, tell = context.seed, context.report
     plain = study.replace(trace={"shape": ()}) if study.trace_table.shape else study
-    trace = plain.trace(seed=seed, cache=cache, progress=lambda share: tell("reading the trace", share))
+    trace = replace(context, study=plain).load
     if trace.latency_s is None:
         raise StudyError(f"{study.path}: the log has no latencies, so there is nothing to compare a replay with")
     plan = study.plan(name)
@@ -163,7 +159,7 @@ def backtest(
     tell(held_back, 0.4)
     predicted = Regimes((), (), (), 0.0)
     if trace.demand.kind != "given":
-        predicted = regimes(plain, plain.log(seed=seed, cache=cache), seed)
+        predicted = regimes(plain, plain.log(seed=seed, cache=context.cache), seed)
     by_hour = hours(
         plain, name, trace, logged_s, replayed_s, seed, lambda share: tell("drawing work", 0.8 + 0.2 * share)
     )
@@ -182,7 +178,7 @@ def backtest(
         replicas={name: tuple(one.run.ready_steps()) for name, one in outcome.services.items()},
     )
     tell(held_back, 1.0)
-    if cache:
+    if context.cache:
         keep_grade(study, seed, found.grade)
     return found
 

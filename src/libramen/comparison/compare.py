@@ -3,29 +3,29 @@
 from __future__ import annotations
 
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Unpack
 
+from libramen.comparison.context import Context
 from libramen.comparison.months import Resampled, resampled
 from libramen.errors import ReplayError, StudyError
 from libramen.outcome.measures import LATENCIES
-from libramen.runs.cases import Case, workers_for
 from libramen.runs.pool import run_cases
 from libramen.shown import Shown, figure_of, verdict_of
-from libramen.study.plan import Plan
 from libramen.times import local_time
 from libramen.trace.evidence import evidence_of
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterable
-    from concurrent.futures import Executor
+    from collections.abc import Iterable
     from datetime import datetime
 
     import pandas as pd
     from matplotlib.figure import Figure
 
+    from libramen.comparison.context import Asking
     from libramen.outcome.figures import Figures
     from libramen.outcome.outcome import Outcome
-    from libramen.runs.store import Store
+    from libramen.runs.cases import Case
+    from libramen.study.plan import Plan
     from libramen.study.study import Study
     from libramen.trace.evidence import Evidence
     from libramen.trace.trace import Trace
@@ -159,32 +159,13 @@ def _share_within(figures: Figures) -> float | None:
     return None if hour is None else hour.within / hour.requests
 
 
-def compare(
-    study: Study,
-    executor: Executor | None = None,
-    *,
-    trace: Trace | None = None,
-    plans: Iterable[str | Plan] | None = None,
-    seed: int = 0,
-    workers: int | None = 1,
-    cache: bool = True,
-    store: Store | None = None,
-    progress: Callable[[str, float], None] | None = None,
-) -> Comparison:
+def compare(study: Study, *, plans: Iterable[str | Plan] | None = None, **asked: Unpack[Asking]) -> Comparison:
     """Replay all plans of a study on its trace.
 
     Args:
         study: from `load_study`.
-        executor: where the replays run, from `concurrent.futures` or alike. Default: here.
-        trace: what is replayed. Default: the study's own, read or found in the cache.
         plans: which plans: names of the study's, or plans of your own. Default: all of the study.
-        seed: random seed, the same for every plan.
-        workers: processes among which the plans are divided, without an executor; the result is the same to the
-            byte. None: as many as there are cores, where that pays. Default: the plans are replayed here, one
-            after the other.
-        cache: whether a trace that was read before may be taken from the user's cache directory.
-        store: where figures are looked up and kept. Default: nowhere.
-        progress: called with what is being done and the share of it that is done, from 0 to 1.
+        **asked: trace, seed, executor, workers, cache, store, progress; see `Context`.
 
     Raises:
         TraceError: the trace cannot be read.
@@ -193,54 +174,11 @@ def compare(
     Example:
         >>> compare(load_study("saltmarsh/study.toml")).table  # doctest: +SKIP
     """
-    cases = cases_of(study, plans, seed)
-    report = progress or (lambda _what, _share: None)
-    if trace is None:
-        trace = study.trace(seed=seed, progress=lambda share: report("reading the trace", share), cache=cache)
-    if workers is None and len(trace) * len(cases) < _PAYS:
-        workers = 1
-    with workers_for(len(cases), executor, workers) as there:
-        found = dict(run_cases(cases, trace, there, store=store, progress=report))
-    return Comparison((found[number] for number in range(len(cases))), trace, cases)
-
-
-def cases_of(study: Study, plans: Iterable[str | Plan] | None, seed: int) -> list[Case]:
-    """One replay for each of some plans, names of the study's or plans; None: all of the study.
-
-    Raises:
-        StudyError: there is no such plan, or its rule may not run.
-    """
-    chosen = _chosen(study, plans)
-    for name, plan in chosen.items():  # before any time is spent
-        try:
-            for hosting in plan.services.values():
-                hosting.scaling.may_run()
-        except StudyError as error:
-            raise StudyError(f"plan {name!r}: {error}") from None
-    return [Case.of(study, plan, seed) for plan in chosen.values()]
-
-
-def _chosen(study: Study, plans: Iterable[str | Plan] | None) -> dict[str, Plan]:
-    """The plans to be compared, by name."""
-    if plans is None:
-        return study.plans
-    found: dict[str, Plan] = {}
-    for plan in plans:
-        if not isinstance(plan, str | Plan):
-            raise StudyError(f"plans: found {plan!r}; allowed: names of plans of the study, or plans")
-        one = study.plan(plan) if isinstance(plan, str) else plan
-        if one.name in found:
-            raise StudyError(
-                f"plans: two are called {one.name!r}; allowed: names that differ, as plan.replace(name=...)"
-            )
-        found[one.name] = one
-    if not found:
-        raise StudyError("plans: found none; allowed: one or more")
-    return found
-
-
-_PAYS = 1_500_000
-"""Requests, of all plans together, for which it pays to start processes: half a second of replays."""
+    context = Context(study, **asked)
+    cases = context.cases(plans)
+    with context.pool(len(cases)) as pool:
+        found = dict(run_cases(cases, pool, context.report))
+    return Comparison((found[number] for number in range(len(cases))), context.load, cases)
 
 
 def _distance(figures: Figures) -> tuple[int, float]:

@@ -3,19 +3,21 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING, Any, Final, NamedTuple
+from typing import TYPE_CHECKING, Any, Final, NamedTuple, Unpack
 
 import numpy as np
 
 from libramen import units
 from libramen.comparison.compare import compare
+from libramen.comparison.context import Context
 from libramen.comparison.other_loads import other_loads
 from libramen.delays import Delay
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterable, Iterator
+    from collections.abc import Iterable, Iterator
 
     from libramen.comparison.compare import Comparison
+    from libramen.comparison.context import Asking
     from libramen.study.plan import Hosting, Plan
     from libramen.study.study import Study
     from libramen.trace.trace import Trace
@@ -81,11 +83,8 @@ def doubt(
     study: Study,
     found: Comparison,
     *,
-    trace: Trace,
     plans: Iterable[Plan] | None = None,
-    seed: int = 0,
-    workers: int | None = 1,
-    progress: Callable[[str, float], None] | None = None,
+    **asked: Unpack[Asking],
 ) -> tuple[Doubt, ...]:
     """Compare again at the ends of what is not known.
 
@@ -97,23 +96,21 @@ def doubt(
     Args:
         study: what was compared.
         found: the comparison.
-        trace: what was replayed.
         plans: which plans. Default: all of the study.
-        seed: random seed, that of the comparison.
-        workers: as in `compare`.
-        progress: as in `compare`.
+        **asked: trace, seed (that of the comparison), executor, workers, cache, store, progress; see `Context`.
+            Default of `trace`: what was replayed in the comparison.
 
     Returns:
         one entry per parameter; what moves the answer most comes first.
 
     Example:
-        >>> [doubt.parameter for doubt in doubt(study, compare(study), trace=trace)]  # doctest: +SKIP
+        >>> [doubt.parameter for doubt in doubt(study, compare(study))]  # doctest: +SKIP
         ['load', 'cpu_share', 'burst', 'work', 'cold start', 'arrivals']
     """
-    chosen = None if plans is None else tuple(plans)
+    chosen, context = None if plans is None else tuple(plans), Context(study, **({"trace": found.trace} | asked))
     doubts = []
-    for parameter, from_, changes in _parameters(study, trace, chosen, seed):
-        ends = [_end(found, change, seed, workers, f"{parameter} {change.value}: ", progress) for change in changes]
+    for parameter, from_, changes in _parameters(study, context.load, chosen, context.seed):
+        ends = [_end(found, change, context, f"{parameter} {change.value}: ") for change in changes]
         doubts.append(Doubt(parameter, from_, *ends))
     return tuple(sorted(doubts, key=lambda one: one.weight, reverse=True))
 
@@ -219,16 +216,17 @@ def _slower_start(study: Study, plans: tuple[Plan, ...] | None, factor: float) -
     return changed, tuple(plan.each(slower) for plan in (plans if plans is not None else study.plans.values()))
 
 
-def _end(
-    found: Comparison,
-    change: _Change,
-    seed: int,
-    workers: int | None,
-    what: str,
-    progress: Callable[[str, float], None] | None,
-) -> End:
-    tell = None if progress is None else (lambda doing, share: progress(what + doing, share))
-    other = compare(change.study, trace=change.trace, plans=change.plans, seed=seed, workers=workers, progress=tell)
+def _end(found: Comparison, change: _Change, context: Context, what: str) -> End:
+    other = compare(
+        change.study,
+        trace=change.trace,
+        plans=change.plans,
+        seed=context.seed,
+        executor=context.executor,
+        workers=context.workers,
+        store=context.store,
+        progress=lambda doing, share: context.report(what + doing, share),
+    )
     before, now = found.cheapest, other.cheapest
     meets = {figures.plan: figures.meets_all for figures in found.figures}
     changed = sum(meets.get(figures.plan, False) != figures.meets_all for figures in other.figures)

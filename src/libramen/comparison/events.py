@@ -2,21 +2,23 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any, Final, NamedTuple
+from typing import TYPE_CHECKING, Any, Final, NamedTuple, Unpack
 
 from libramen import units
+from libramen.comparison.context import Context
 from libramen.errors import ReplayError, StudyError
 from libramen.outcome.events import Event, difference, happened, once_a_month
-from libramen.outcome.replay import replay
 from libramen.rules.rollouts import CLASSES
 from libramen.rules.rollouts.update import Rollout
+from libramen.runs.cases import Case
 from libramen.shown import Shown, figure_of
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterator
+    from collections.abc import Iterator
 
     from matplotlib.figure import Figure
 
+    from libramen.comparison.context import Reading
     from libramen.outcome.outcome import Outcome
     from libramen.study.plan import Hosting, Plan
     from libramen.study.study import Study
@@ -118,10 +120,8 @@ def events(
     plan: str | Plan,
     *,
     trace: Trace | None = None,
-    seed: int = 0,
     once: bool = False,
-    cache: bool = True,
-    progress: Callable[[str, float], None] | None = None,
+    **asked: Unpack[Reading],
 ) -> Events:
     """Replay each release and each fault of a plan as planned, and as it might be instead.
 
@@ -132,10 +132,8 @@ def events(
         study: from `load_study`.
         plan: name of one of its plans, or a plan.
         trace: what is replayed. Default: the study's own.
-        seed: random seed.
         once: count each event once a month, and not as often as the trace stands for.
-        cache: whether a trace that was read before may be taken from the user's cache directory.
-        progress: called with what is being done and the share of it that is done, from 0 to 1.
+        **asked: seed, cache, progress; see `Context`.
 
     Raises:
         StudyError: there is no such plan, or it cannot be replayed on this trace.
@@ -145,23 +143,20 @@ def events(
         >>> found.entries[0].planned.failed  # doctest: +SKIP
         286
     """
-    report = progress or (lambda _what, _share: None)
-    if trace is None:
-        trace = study.trace(seed=seed, progress=lambda share: report("reading the trace", share), cache=cache)
-    chosen = study.system(plan).plan
-    shared: dict[str, Any] = {"settle": study.trace_table.settle, "currency": study.currency, "seed": seed}
+    context = Context(study, trace, **asked)
+    case, trace = Case.of(study, context.plan(plan), context.seed), context.load
 
     def replayed(changed: Plan) -> Outcome:
-        return replay(trace, study.services, changed, study.objectives, **shared)
+        return Case.of(study, changed, context.seed).replay(trace)
 
-    outcome = replayed(chosen)
+    outcome, chosen = case.replay(trace), case.plan
     first: dict[tuple[str, str, int | str], list[Event]] = {}
     for event in happened(outcome):
         first.setdefault(event.key, []).append(event)
     counted = once_a_month if once else list
     entries = []
     for number, (key, planned) in enumerate(first.items()):
-        report("events", number / len(first))
+        context.report("events", number / len(first))
         without = outcome.without(key)
         ways = [Way("as planned", tuple(counted(difference(outcome, without, planned))), outcome=outcome)]
         for name, changed, why_not in _otherwise(chosen, key, trace):
@@ -176,7 +171,7 @@ def events(
             else:
                 ways.append(Way(name, tuple(counted(difference(other, without, again))), outcome=other))
         entries.append(Ways(planned[0].kind, key[0], planned[0].is_release, tuple(ways)))
-    report("events", 1.0)
+    context.report("events", 1.0)
     return Events(outcome, tuple(entries), once=once)
 
 

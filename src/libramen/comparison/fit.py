@@ -7,16 +7,18 @@ Introduction to Statistical Modeling of Extreme Values, 2.6.5, 2001). How near a
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any, Final
+from typing import TYPE_CHECKING, Any, Final, Unpack
 
 from libramen import units
+from libramen.comparison.context import Context
 from libramen.demand.explain import Search, likely
 from libramen.errors import StudyError
 from libramen.fields import nearest
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterable
+    from collections.abc import Iterable
 
+    from libramen.comparison.context import Reading
     from libramen.study.study import Study
 
 FITTED: Final = ("slots", "threads", "cpu_share", "overhead")
@@ -76,19 +78,14 @@ class Fitted:
 def fit(
     study: Study,
     keys: Iterable[str],
-    *,
-    seed: int = 0,
-    cache: bool = True,
-    progress: Callable[[str, float], None] | None = None,
+    **asked: Unpack[Reading],
 ) -> tuple[Fitted, ...]:
     """Find the settings of the recorded plan that explain the log best.
 
     Args:
         study: from `load_study`; `[trace] recorded_on` names the plan.
         keys: any of `"slots"`, `"threads"`, `"cpu_share"`, `"overhead"`.
-        seed: random seed.
-        cache: whether what was read before may be taken from the user's cache directory.
-        progress: called with what is being done and the share of it that is done.
+        **asked: seed, cache, progress; see `Context`.
 
     Raises:
         StudyError: a key is unknown, or no recorded plan is named.
@@ -98,6 +95,8 @@ def fit(
         >>> [found.best for found in fit(study, ["slots"])]  # doctest: +SKIP
         [4.0]
     """
+    context = Context(study, **asked)
+    seed, tell = context.seed, context.report
     wanted = tuple(dict.fromkeys(keys))
     for key in wanted:
         if key not in FITTED:
@@ -107,14 +106,13 @@ def fit(
         raise StudyError(
             f"{study.path}: fit needs keys, and [trace] recorded_on, the plan on which the log was recorded"
         )
-    log = study.replace(trace={"shape": ()}).log(seed=seed, cache=cache)
+    log = study.replace(trace={"shape": ()}).log(seed=seed, cache=context.cache)
     if log.latency_s is None:
         raise StudyError(f"{study.path}: the log has no latencies, so it tells nothing of its servers")
     plan = study.plan(name)
     if len(plan.services) > 1:
         raise StudyError(f"{study.path}: fit is for a recorded plan of one service")
     search = Search(log, study.service, plan.only, study.trace_table.cpu_share, seed)
-    tell = progress or (lambda _what, _share: None)
     values = {key: search.now(key) for key in wanted}
     profiles: dict[str, dict[float, float]] = {key: {} for key in wanted}
     steps = _ROUNDS if len(wanted) > 1 else 1

@@ -3,30 +3,26 @@
 from __future__ import annotations
 
 from dataclasses import replace as changed
-from typing import TYPE_CHECKING, Any, Final
+from typing import TYPE_CHECKING, Any, Final, Unpack
 
-from libramen.comparison.compare import cases_of
+from libramen.comparison.context import Context
 from libramen.comparison.limits import in_words, rooms_of
 from libramen.comparison.repeats import check_repeats
 from libramen.errors import ReplayError, StudyError
-from libramen.runs.cases import workers_for
 from libramen.runs.memory import machine_bytes
-from libramen.runs.pool import Pool
 from libramen.shown import Shown, figure_of
 from libramen.trace.evidence import evidence_of
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable
-    from concurrent.futures import Executor
 
     from matplotlib.figure import Figure
 
+    from libramen.comparison.context import Asking
     from libramen.comparison.limits import Room
-    from libramen.runs.store import Store
     from libramen.study.plan import Plan
     from libramen.study.study import Study
     from libramen.trace.evidence import Evidence
-    from libramen.trace.trace import Trace
 
 _AT_ONCE: Final = 20
 """Replays that one plan's search asks for at once."""
@@ -88,19 +84,13 @@ def _cost_now(room: Room) -> float:
 
 def headroom(
     study: Study,
-    executor: Executor | None = None,
     *,
-    trace: Trace | None = None,
     plans: Iterable[str | Plan] | None = None,
     grow: float | None = None,
-    seed: int = 0,
-    workers: int | None = 1,
     repeats: int | None = None,
-    cache: bool = True,
-    store: Store | None = None,
     memory: int | None = None,
-    progress: Callable[[str, float], None] | None = None,
     found: Callable[[str], None] | None = None,
+    **asked: Unpack[Asking],
 ) -> Headroom:
     """The greatest load factor at which each plan meets every objective, what breaks first, and what runs out.
 
@@ -113,18 +103,12 @@ def headroom(
 
     Args:
         study: from `load_study`.
-        executor: where the replays run, from `concurrent.futures` or alike. Default: here.
-        trace: what is replayed. Default: the study's own.
         plans: which plans. Default: all of the study.
         grow: growth of the load a month, such as 0.08: then each plan has the month in which its limit is reached.
-        seed: random seed.
-        workers: processes, without an executor. None: as many as there are cores.
         repeats: look for the limit with so many seeds, of the load and of all that is random.
-        cache: whether a trace that was read before may be taken from the user's cache directory.
-        store: where figures are looked up and kept. Default: nowhere.
         memory: what traces and replays may take together [bytes]. Default: half of the machine's.
-        progress: called with what is being done and the share of it that is done, from 0 to 1.
         found: called with a sentence as soon as the headroom of a plan is known.
+        **asked: trace, seed, executor, workers, cache, store, progress; see `Context`.
 
     Raises:
         StudyError: there are no objectives; a plan cannot be replayed on this trace.
@@ -134,24 +118,22 @@ def headroom(
         >>> headroom(load_study("saltmarsh/study.toml"), plans=["brisk"]).plans[0].holds_to  # doctest: +SKIP
         1.2202
     """
-    report = progress or (lambda _what, _share: None)
     if grow is not None and not 0 < grow <= 10:
         raise ReplayError(f"grow: found {grow!r}; allowed: above 0, such as 0.08 for 8 % a month")
     if repeats is not None:
         check_repeats(repeats, auto=False)
     memory = int(_SHARE * machine_bytes()) if memory is None else memory
-    cases = cases_of(study, plans, seed)
+    context = Context(study, **asked)
+    cases = context.cases(plans)
     if not list(study.objectives.goals()):
         raise StudyError("headroom: the study has no objectives, so nothing can break; allowed: [objectives]")
-    if trace is None:
-        trace = study.trace(seed=seed, progress=lambda share: report("reading the trace", share), cache=cache)
-    with workers_for(_AT_ONCE, executor, workers) as there, Pool(trace, there, store, memory) as pool:
+    with context.pool(len(cases) * _AT_ONCE, memory, at_once=_AT_ONCE) as pool:
         n = 1 if repeats is None else repeats
-        every = [changed(case, seed=seed + k) for case in cases for k in range(n)]
-        rooms = rooms_of(every, pool, grow, report, lambda room: found(in_words(room)) if found else None)
+        every = [changed(case, seed=case.seed + k) for case in cases for k in range(n)]
+        rooms = rooms_of(every, pool, grow, context.report, lambda room: found(in_words(room)) if found else None)
     if repeats is not None:
         rooms = tuple(
             rooms[n * place]._replace(repeats=tuple(room.holds_to for room in rooms[n * place : n * place + n]))
             for place in range(len(cases))
         )
-    return Headroom(rooms, grow, study.currency, evidence_of(trace))
+    return Headroom(rooms, grow, study.currency, evidence_of(context.load))

@@ -5,28 +5,25 @@ from __future__ import annotations
 import math
 from dataclasses import replace as changed
 from functools import cached_property
-from typing import TYPE_CHECKING, Any, Final, Literal, NamedTuple
+from typing import TYPE_CHECKING, Any, Final, Literal, NamedTuple, Unpack
 
 from libramen.comparison import sequential
-from libramen.comparison.compare import cases_of
+from libramen.comparison.context import Context
 from libramen.comparison.sequential import verdict
 from libramen.errors import ReplayError
-from libramen.runs.cases import workers_for
 from libramen.runs.pool import Pool, Whole
 from libramen.shown import Shown
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Sequence
-    from concurrent.futures import Executor
 
     import pandas as pd
 
+    from libramen.comparison.context import Asking
     from libramen.outcome.figures import Figures
     from libramen.runs.cases import Case
-    from libramen.runs.store import Store
     from libramen.study.plan import Plan
     from libramen.study.study import Study
-    from libramen.trace.trace import Trace
 
 HOLDS: Final = 0.95
 """A plan holds when at least this share of its repeats meets every objective."""
@@ -189,15 +186,9 @@ class Repeats(Shown):
 def repeat(
     study: Study,
     n: int | Literal["auto"],
-    executor: Executor | None = None,
     *,
-    trace: Trace | None = None,
     plans: Iterable[str | Plan] | None = None,
-    seed: int = 0,
-    workers: int | None = 1,
-    cache: bool = True,
-    store: Store | None = None,
-    progress: Callable[[str, float], None] | None = None,
+    **asked: Unpack[Asking],
 ) -> Repeats:
     """Replay plans of a study n times, with the seeds `seed` to `seed + n - 1` of everything random.
 
@@ -207,14 +198,8 @@ def repeat(
         study: from `load_study`.
         n: how often, 1 or more; or `"auto"`: each plan until it is clear whether it holds, by the sequential test of
             `sequential.verdict`, at most 200 times.
-        executor: where the replays run, from `concurrent.futures` or alike. Default: here.
-        trace: what is replayed. Default: the study's own.
         plans: which plans. Default: all of the study.
-        seed: the first seed.
-        workers: processes, without an executor; the result is the same to the byte. None: as many as there are cores.
-        cache: whether a trace that was read before may be taken from the user's cache directory.
-        store: where figures are looked up and kept. Default: nowhere.
-        progress: called with what is being done and the share of it that is done, from 0 to 1.
+        **asked: trace, seed (the first), executor, workers, cache, store, progress; see `Context`.
 
     Raises:
         ReplayError: n is not allowed.
@@ -225,16 +210,11 @@ def repeat(
         'spread'
     """
     check_repeats(n)
-    report = progress or (lambda _what, _share: None)
-    first = cases_of(study, plans, seed)
-    if trace is None:
-        trace = study.trace(seed=seed, progress=lambda share: report("reading the trace", share), cache=cache)
-    with (
-        workers_for(len(first) * (_ROUND if isinstance(n, str) else n), executor, workers) as there,
-        Pool(trace, there, store) as pool,
-    ):
-        found = repeated_cases(first, n, pool, report)
-    return Repeats(found, range(seed, seed + max(len(plan.figures) for plan in found)))
+    context = Context(study, **asked)
+    first = context.cases(plans)
+    with context.pool(len(first) * (_ROUND if isinstance(n, str) else n)) as pool:
+        found = repeated_cases(first, n, pool, context.report)
+    return Repeats(found, range(context.seed, context.seed + max(len(plan.figures) for plan in found)))
 
 
 def check_repeats(n: Any, *, auto: bool = True) -> None:

@@ -7,17 +7,15 @@ from typing import TYPE_CHECKING, Any, Final, Literal
 
 from libramen.comparison.bounded_search import NEAR, BoundedSearch, ahead_of
 from libramen.comparison.compare import Comparison
+from libramen.comparison.context import Context, split
 from libramen.comparison.repeats import Repeats, check_repeats, repeated_cases
 from libramen.comparison.vary import SCALE, combinations, distinct, sensible, short_key
 from libramen.errors import StudyError
-from libramen.runs.cases import workers_for
-from libramen.runs.pool import Pool
 from libramen.shown import figure_of
 from libramen.study.plan import ALONE
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Iterator, Mapping
-    from concurrent.futures import Executor
 
     from matplotlib.figure import Figure
 
@@ -25,7 +23,6 @@ if TYPE_CHECKING:
     from libramen.comparison.vary import Combination
     from libramen.outcome.figures import Figures
     from libramen.runs.cases import Case
-    from libramen.runs.store import Store
     from libramen.study.plan import Plan
     from libramen.study.study import Study
     from libramen.trace.trace import Trace
@@ -148,19 +145,12 @@ def _merits(figures: Figures) -> tuple[float, float, float]:
 def search(
     study: Study,
     plan: str | Plan,
-    executor: Executor | None = None,
     *,
     vary: Mapping[str, Iterable[Any]] | None = None,
-    trace: Trace | None = None,
-    seed: int = 0,
-    workers: int | None = 1,
     front: bool = False,
     auto: bool = False,
     repeats: int | Literal["auto"] | None = None,
-    cache: bool = True,
-    store: Store | None = None,
-    progress: Callable[[str, float], None] | None = None,
-    **ranges: Iterable[Any],
+    **ranges: Any,
 ) -> Search:
     """The cheapest combination of some values of a plan's keys that meets every objective.
 
@@ -172,19 +162,13 @@ def search(
     Args:
         study: from `load_study`.
         plan: name of one of its plans, or a plan: all that is not varied.
-        executor: where the replays run, from `concurrent.futures` or alike. Default: here.
         vary: key -> values, for keys with a dot: `scaling.K`, `rollouts.N.K`, `size.K`, `tier.K`, `service.K`,
             `services.N.K`, `plan.services.N.K`; `trace.scale`, with an answer for each of its values.
-        trace: what is replayed. Default: the study's own.
-        seed: random seed, the same for every combination.
-        workers: processes, without an executor; the result is the same. None: as many as there are cores.
         front: replay all combinations to the end, so that `front` has all that nobody beats.
         auto: also vary the number of replicas, or floor and ceiling, as far as is sensible; see `vary.sensible`.
         repeats: replay the cheapest, and up to seven that are as good as it, with so many seeds; see `repeat`.
-        cache: whether a trace that was read before may be taken from the user's cache directory.
-        store: where figures are looked up and kept. Default: nowhere.
-        progress: called with what is being done and the share of it that is done, from 0 to 1.
-        **ranges: key -> values, for keys of the plan: `replicas=range(2, 21)`, `size=["small", "medium"]`.
+        **ranges: key -> values, for keys of the plan: `replicas=range(2, 21)`, `size=["small", "medium"]`; and trace,
+            seed, executor, workers, cache, store, progress, see `Context`.
 
     Raises:
         StudyError: there is no such plan or key; nothing is varied; no combination is possible.
@@ -194,36 +178,32 @@ def search(
         >>> found.cheapest.plan  # doctest: +SKIP
         'steady replicas=10'
     """
-    report = progress or (lambda _what, _share: None)
-    chosen = study.plan(plan) if isinstance(plan, str) else plan
+    asked, ranges = split(ranges)
+    context = Context(study, **asked)
+    chosen = context.plan(plan)
     wanted: dict[str, Any] = {**(vary or {}), **ranges}
-    if trace is None and auto:
-        trace = study.trace(seed=seed, progress=lambda share: report("reading the trace", share), cache=cache)
-    if auto and trace is not None:
-        wanted = {**sensible(study, chosen, trace), **wanted}
+    if auto:
+        wanted = {**sensible(study, chosen, context.load), **wanted}
     if repeats is not None:
         check_repeats(repeats)
     if not wanted:
         raise StudyError("search: nothing is varied; allowed: one key or more, such as replicas=2..20")
-    for part in chosen.services.values():
-        part.scaling.may_run()
     everything = combinations(study, chosen, wanted)
     if not any(one.plan is not None for one in everything):
         raise StudyError(
             f"search: none of {len(everything):,} combinations is possible; the first: "
             f"{next(iter(_reasons(everything)))}"
         )
-    if trace is None:
-        trace = study.trace(seed=seed, progress=lambda share: report("reading the trace", share), cache=cache)
+    seed, report = context.seed, context.report
     scales = list(dict.fromkeys(one.scale for one in everything))
     found = []
-    with workers_for(ahead_of(len(everything)), executor, workers) as there, Pool(trace, there, store) as pool:
+    with context.pool(len(everything), at_once=ahead_of(len(everything))) as pool:
         for number, scale in enumerate(scales):
             some = [one for one in everything if one.scale == scale]
             if all(one.plan is None for one in some):
                 raise StudyError(f"search: none of {len(some):,} combinations is possible with {SCALE}={scale:g}")
             bounded = BoundedSearch(study, pool, some, seed, _part_of(report, number, len(scales)), front=front)
-            found.append(_found(bounded, bounded.run(), some, trace))
+            found.append(_found(bounded, bounded.run(), some, context.load))
             if repeats is not None:
                 repeated = repeated_cases(found[-1].cases_that_count(), repeats, pool, report)
                 found[-1].repeats = Repeats(repeated, range(seed, seed + max(len(one.figures) for one in repeated)))

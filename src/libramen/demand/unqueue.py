@@ -327,7 +327,8 @@ def _cannot_be(recorded: Recorded, logged: Logged, late: float) -> str:
     held, limit_s = float(longest.sum() / latency_s.sum()), float(longest[0])
     progress = float(latency_s.sum()) / float(logged.at_s[-1] - logged.at_s[0] + latency_s[-1])
     sentence = (
-        f"the plan {recorded.hosting.plan!r} cannot have served this log: {units.show_share(late)} of its requests left "
+        f"the plan {recorded.hosting.plan!r} cannot have served this log: {units.show_share(late)} of its requests "
+        "left "
         "before they could have had a slot"
     )
     if held > 0.5:
@@ -379,7 +380,8 @@ def _for_all(trace: Trace, work_s: np.ndarray, served: np.ndarray, seed: int) ->
 
 def _notes(fit: Fit, served: np.ndarray, gave_up: np.ndarray, hosting: Hosting) -> list[str]:
     said = (
-        f"the queueing of plan {hosting.plan!r} is taken out of the latencies (unqueued): what is left, replayed there, "
+        f"the queueing of plan {hosting.plan!r} is taken out of the latencies (unqueued): what is left, replayed "
+        "there, "
         "gives the log's, and `libramen backtest` says how nearly"
     )
     if not fit.each:

@@ -29,7 +29,8 @@ class Scaler(Part):
         entries = hosting.scaling.timetable
         if entries and replay.start is None:
             raise StudyError(
-                f"plan {hosting.plan!r}: scaling.timetable needs to know when the trace starts, and this one does not say"
+                f"plan {hosting.plan!r}: scaling.timetable needs to know when the trace starts, and this one does "
+                "not say"
             )
         self._limits = Limits(*hosting.base_limits, entries, replay.start)
         self._tier = hosting.tier.replicas

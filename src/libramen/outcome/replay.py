@@ -116,8 +116,15 @@ def replay_system(
     """The same for services that are hosted already.
 
     Args:
-        trace, objectives, seed, keep_requests, settle, window_s, span_s, currency: as of `replay`.
+        trace: as of `replay`, like all that is not named here.
         system: the services, what they run on, and who asks whom.
+        objectives: what is wanted.
+        seed: random seed.
+        keep_requests: as of `replay`.
+        settle: as of `replay`.
+        window_s: as of `replay`.
+        span_s: as of `replay`.
+        currency: as of `replay`.
         **how: others of `replay`, which the engine is told.
 
     Raises:

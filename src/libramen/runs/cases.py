@@ -101,14 +101,12 @@ class LocalProcesses(Executor):
     def submit(self, function: Callable[..., Any], /, *arguments: Any, **named: Any) -> Future[Any]:
         """As of any executor."""
         if self._processes is None:
-            # Elsewhere than on Linux a process starts from nothing, in about a second.
-            forks = sys.platform == "linux"
-            if forks:
+            if forks():
                 from libramen.engine.kernel import state  # noqa: F401  (loaded once, here, and shared)
                 from libramen.outcome import counts  # noqa: F401
             self._processes = ProcessPoolExecutor(
                 self.workers,
-                multiprocessing.get_context("fork" if forks else "spawn"),
+                multiprocessing.get_context("fork" if forks() else "spawn"),
                 initializer=_begin,
                 initargs=(os.getpid(),),
             )
@@ -142,6 +140,11 @@ def _end_with(parent: int) -> None:
     os._exit(1)
 
 
+def forks() -> bool:
+    """Whether processes are forked; elsewhere than on Linux they start from nothing, in about a second."""
+    return sys.platform == "linux"
+
+
 def cores() -> int:
     """Cores that this process may use."""
     return len(os.sched_getaffinity(0)) if sys.platform == "linux" else os.cpu_count() or 1
@@ -154,9 +157,10 @@ def workers_for(tasks: int, executor: Executor | None, workers: int | None) -> I
     Args:
         tasks: how many run at once at most.
         executor: what the caller was given.
-        workers: processes, without an executor; None: as many as there are cores.
+        workers: processes, without an executor; None: as many as there are cores, where they are forked: a process
+            that starts from nothing runs the user's script again.
     """
-    n = min(cores() if workers is None else workers, tasks)
+    n = min((cores() if forks() else 1) if workers is None else workers, tasks)
     if executor is not None or n <= 1:
         yield executor
     else:

@@ -385,20 +385,13 @@ def _do_there(packed: bytes, there: Any, _name: str) -> list[Any]:
 
 
 def run_cases(
-    cases: Sequence[Case],
-    trace: Trace,
-    executor: Executor | None = None,
-    *,
-    store: Store | None = None,
-    progress: Callable[[str, float], None] = lambda _what, _share: None,
+    cases: Sequence[Case], pool: Pool, progress: Callable[[str, float], None] = lambda _what, _share: None
 ) -> Iterator[tuple[int, Figures]]:
-    """Replay cases on one trace, and give the figures of each as they come.
+    """Replay cases in a pool, and give the figures of each as they come.
 
     Args:
         cases: what is replayed.
-        trace: what all of them are replayed on.
-        executor: where they run, from `concurrent.futures` or alike. Default: here, one after the other.
-        store: where figures are looked up and kept. Default: nowhere.
+        pool: where, and on which trace.
         progress: called with what is being done and the share of it that is done, from 0 to 1.
 
     Yields:
@@ -408,25 +401,23 @@ def run_cases(
         StudyError: a plan cannot be replayed on this trace.
         ReplayError: workers of another machine do not find the trace.
     """
-    with Pool(trace, executor, store) as pool:
-        sent: list[Ticket] = []
-        done = 0
-        for number, case in enumerate(cases):
-            if executor is None:
-                progress(case.plan.name, 0.0)
-            ticket = pool.hand_in(case, Whole())
-            if ticket.is_done:
-                done += 1
-                progress(
-                    case.plan.name if executor is None else "plans", 1.0 if executor is None else done / len(cases)
-                )
-                yield number, ticket.result
-            else:
-                sent.append(ticket)
-        for ticket in in_turn(pool, sent):
+    sent: list[Ticket] = []
+    done = 0
+    is_here = pool.executor is None
+    for number, case in enumerate(cases):
+        if is_here:
+            progress(case.plan.name, 0.0)
+        ticket = pool.hand_in(case, Whole())
+        if ticket.is_done:
             done += 1
-            progress("plans", done / len(cases))
-            yield ticket.number, ticket.result
+            progress(case.plan.name if is_here else "plans", 1.0 if is_here else done / len(cases))
+            yield number, ticket.result
+        else:
+            sent.append(ticket)
+    for ticket in in_turn(pool, sent):
+        done += 1
+        progress("plans", done / len(cases))
+        yield ticket.number, ticket.result
 
 
 def in_turn(pool: Pool, tickets: Sequence[Ticket]) -> Iterator[Ticket]:

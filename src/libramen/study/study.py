@@ -370,7 +370,7 @@ def load_study(path: str | Path, *, trust_code: bool = False) -> Study:
     recorded_on = tables.trace.recorded_on
     if recorded_on is not None and recorded_on not in plans:
         raise StudyError(f"{path}: [trace] recorded_on: found {recorded_on!r}; {nearest(recorded_on, plans)}")
-    for name, plan in plans.items():
+    for plan in plans.values():
         for service, part in plan.services.items():
             if part.service:
                 said = {key: getattr(services[service], key) for key in services[service].model_fields_set}
