@@ -14,6 +14,7 @@ import pytest
 from builders import make_plan
 from libramen import Service, Trace, load_study, replay
 from libramen.cli import run
+from libramen.demand.load import Load
 from libramen.engine import compiling
 from libramen.study.trace_table import TraceTable
 from libramen.trace import cache
@@ -34,7 +35,7 @@ def folder(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
 
 
 def _read(folder: Path, **values: object) -> Trace:
-    return TraceTable(files="a.log", **values).read(folder)
+    return Load(TraceTable(files="a.log", **values), folder).trace()
 
 
 def _same(one: Trace, other: Trace) -> bool:
@@ -54,7 +55,7 @@ def test_what_was_read_is_found_again_with_all_that_was_noted(folder: Path) -> N
     assert not second.at_s.flags.writeable
     one, other = (replay(trace, Service(slots=1), make_plan()) for trace in (first, second))
     assert one.run.results.records.tobytes() == other.run.results.records.tobytes()
-    assert not TraceTable(files="a.log", shape=[{"scale": 2}]).read(folder, cache=False).source.from_cache
+    assert not Load(TraceTable(files="a.log", shape=[{"scale": 2}]), folder).trace(cache=False).source.from_cache
 
 
 def test_other_content_or_other_keys_are_another_entry(folder: Path) -> None:
@@ -66,7 +67,7 @@ def test_other_content_or_other_keys_are_another_entry(folder: Path) -> None:
         {"time_zone": "Europe/Lisbon"},
     ):
         assert not _read(folder, **values).source.from_cache
-    assert not TraceTable(files="a.log").read(folder, seed=1).source.from_cache
+    assert not Load(TraceTable(files="a.log"), folder, 1).trace().source.from_cache
     (folder / "a.log").write_text((folder / "a.log").read_text() + LINE.format(minute=30, second=1, path="a", n=1))
     assert not _read(folder).source.from_cache
     assert len(_read(folder)) == 401
@@ -82,7 +83,7 @@ def test_a_mixed_trace_counts_by_its_content(folder: Path) -> None:
 @pytest.mark.parametrize("damage", ["cut", "flip", "told", "empty"])
 def test_a_damaged_entry_is_set_aside(folder: Path, damage: str) -> None:
     _read(folder)
-    first = TraceTable(files="a.log").read(folder, cache=False)  # what was kept is mapped from the file
+    first = Load(TraceTable(files="a.log"), folder).trace(cache=False)  # what was kept is mapped from the file
     (arrow,) = (folder / "cache").glob("*.arrow")
     data = bytearray(arrow.read_bytes())
     if damage == "told":
@@ -107,15 +108,15 @@ def test_two_who_read_at_once_do_not_disturb_each_other(folder: Path) -> None:
 def test_the_cache_is_bounded_and_keeps_what_was_used_last(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     keys = []
     for seed in range(4):
-        TraceTable(files="a.log").read(folder, seed=seed)
+        Load(TraceTable(files="a.log"), folder, seed).trace()
         new = {path.name for path in (folder / "cache").glob("*.arrow")} - set(keys)
         keys += new
         for age, name in enumerate(reversed(keys)):
             os.utime(folder / "cache" / name, (1e9 - age, 1e9 - age))
     size = (folder / "cache" / keys[0]).stat().st_size
     monkeypatch.setattr(cache, "_MOST_BYTES", int(2.5 * size))
-    TraceTable(files="a.log").read(folder, seed=0)  # is used, so it is not among those used longest ago
-    TraceTable(files="a.log").read(folder, seed=9)
+    Load(TraceTable(files="a.log"), folder, 0).trace()  # is used, so it is not among those used longest ago
+    Load(TraceTable(files="a.log"), folder, 9).trace()
     left = {path.name for path in (folder / "cache").glob("*.arrow")}
     assert len(left) == 2
     assert keys[0] in left
@@ -136,7 +137,7 @@ def test_the_commands_say_it_in_one_line(folder: Path, capsys: pytest.CaptureFix
 
 
 def test_a_pipe_is_not_kept(folder: Path) -> None:
-    code = "from libramen.study.trace_table import TraceTable; from pathlib import Path; print(len(TraceTable(files='-').read(Path())))"
+    code = "from libramen.demand.load import Load; from libramen.study.trace_table import TraceTable; from pathlib import Path; print(len(Load(TraceTable(files='-'), Path()).trace()))"
     with (folder / "a.log").open("rb") as log:
         done = subprocess.run([sys.executable, "-c", code], stdin=log, capture_output=True, text=True, check=True)
     assert done.stdout == "400\n"

@@ -13,7 +13,6 @@ import pytest
 
 import libramen
 from libramen import code
-from libramen.shown import WORK, modules_of
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -22,8 +21,8 @@ ROOT = Path(libramen.__file__).parent
 KEPT = {
     "libramen.engine.kernel.advance": "from libramen.engine.kernel.advance import advance_of; advance_of(lean=True)",
     "libramen.engine.kernel.counting": "import libramen.engine.kernel.counting",
-    "libramen.study.trace_table": "loaded.trace(cache=False)",
-    "libramen.runs.pool": "from libramen.runs.pool import *; list(run_cases(cases(), trace))",
+    "libramen.demand.load": "loaded.trace(cache=False)",
+    "libramen.runs.pool": "from libramen.runs.pool import *; list(run_cases(cases(), Pool(trace)))",
 }
 """Who keeps something, and what makes it."""
 
@@ -71,9 +70,7 @@ def _touched(copy: Path) -> dict[str, set[str]]:
 
 def _digests() -> dict[str, str]:
     code.digest_of.cache_clear()
-    # What a study reads is also kept by the code that finds the work in a log, which it reaches through the seam.
-    more = {"libramen.study.trace_table": modules_of(WORK)}
-    return {who: " ".join(map(code.digest_of, [who, *more.get(who, ())])) for who in KEPT}
+    return {who: code.digest_of(who) for who in KEPT}
 
 
 @pytest.mark.parametrize("who", KEPT)
@@ -104,7 +101,7 @@ def test_what_is_not_imported_is_not_seen(touched: dict[str, set[str]]) -> None:
     assert not touched["libramen.cli.app"]
     assert "libramen.engine.kernel.advance" not in touched["libramen.outcome.findings"]
     assert touched["libramen.engine.kernel.bins"] >= {"libramen.engine.kernel.counting", "libramen.runs.pool"}
-    assert touched["libramen.trace.formats.spans"] >= {"libramen.study.trace_table"}
+    assert touched["libramen.trace.formats.spans"] >= {"libramen.demand.load"}
     assert touched["libramen.units"] == set(KEPT)
 
 

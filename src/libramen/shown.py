@@ -38,26 +38,12 @@ _WHERE: Final = {"Outcome": "draw.where:draw_where"}
 _HTML: Final = "report.html:to_html"
 _SENTENCE: Final = "report.findings:sentence"
 _VERDICT: Final = "report.comparison:verdict"
-WORK: Final = {
-    "likely_cpu_share": "demand.explain:likely_cpu_share",
-    "read_cpu_use": "demand.cpu_use:read_cpu_use",
-    "unqueue": "demand.unqueue:unqueue",
-    "unqueue_several": "demand.several:unqueue_several",
-    "with_cpu_use": "demand.cpu_use:with_cpu_use",
+QUESTIONS: Final = {
+    "compare": "comparison.compare:compare",
+    "load": "demand.load:Load",
+    "replay": "outcome.replay:replay_system",
 }
-"""How the work in a log is found."""
-QUESTIONS: Final = {"compare": "comparison.compare:compare", "replay": "outcome.replay:replay"}
-"""What can be asked of a study."""
-
-
-def modules_of(table: dict[str, str]) -> list[str]:
-    """The modules that a table names, for digests of code: `libramen.demand.unqueue`, ...
-
-    Example:
-        >>> modules_of(QUESTIONS)
-        ['libramen.comparison.compare', 'libramen.outcome.replay']
-    """
-    return sorted({f"{__package__}.{place.partition(':')[0]}" for place in table.values()})
+"""What can be asked of a study: of its requests, and of its plans."""
 
 
 def reach(place: str) -> Any:

@@ -154,10 +154,11 @@ def _read(
     **more: Any,
 ) -> Trace:
     """Read files as `[trace]` with some keys would."""
+    from libramen.demand.load import Load
     from libramen.study.trace_table import TraceTable
 
     table = TraceTable(files=files, time_zone=time_zone, **_settings(settings), **more)
-    return table.read(Path(), seed=seed, progress=progress, estimate=estimate, cache=cache)
+    return Load(table, Path(), seed).trace(progress, estimate=estimate, cache=cache)
 
 
 def _settings(settings: list[str]) -> dict[str, Any]:

@@ -240,18 +240,15 @@ class Study:
         Raises:
             TraceError: a file cannot be read as a trace.
         """
-        name = self.trace_table.recorded_on
-        trace = self.trace_table.read(
-            self.path.parent,
-            seed=seed,
-            time_zone=self.time_zone,
-            progress=progress,
-            cache=cache,
-            recorded=None if name is None else self.system(name),
-            visitors=self._pins,
-        )
+        trace: Trace = self._load(seed).trace(progress, cache=cache)
         speed = self.trace_table.recorded_speed
         return trace if len(self.services) == 1 or speed is None else trace.recorded_at(speed)
+
+    def _load(self, seed: int, *, shaped: bool = True) -> Any:
+        """What it says of its requests, with all that finding their work depends on."""
+        table = self.trace_table if shaped else self.trace_table.replace(shape=())
+        recorded = None if table.recorded_on is None else self.system(table.recorded_on)
+        return reach(QUESTIONS["load"])(table, self.path.parent, seed, self.time_zone, recorded, shaped and self._pins)
 
     @property
     def _pins(self) -> bool:
@@ -280,7 +277,7 @@ class Study:
         chosen = self.plan(plan) if isinstance(plan, str) else plan
         told = {"settle": self.trace_table.settle, "currency": self.currency} | how
         load = self.trace(seed=seed) if trace is None else trace
-        found: Outcome = reach(QUESTIONS["replay"])(load, self.services, chosen, self.objectives, seed, **told)
+        found: Outcome = reach(QUESTIONS["replay"])(load, self.system(chosen), self.objectives, seed, **told)
         return found
 
     def compare(self, **how: Any) -> Comparison:
@@ -302,14 +299,13 @@ class Study:
             seed: for the seconds filled in within whole-second time stamps.
             cache: whether what was read before may be taken from the user's cache directory, and is kept there.
         """
-        table = self.trace_table.replace(shape=())
-        return table.read(self.path.parent, seed=seed, time_zone=self.time_zone, estimate=False, cache=cache)
+        log: Trace = self._load(seed, shaped=False).trace(cache=cache, estimate=False)
+        return log
 
     def key(self, *, seed: int = 0) -> str | None:
         """By what the cache knows the log of this study and the plan on which it was recorded; None: by nothing."""
-        table, name = self.trace_table.replace(shape=()), self.trace_table.recorded_on
-        recorded = None if name is None else self.system(name)
-        return table.key(self.path.parent, seed, self.time_zone, recorded)
+        key: str | None = self._load(seed, shaped=False).key()
+        return key
 
     def estimated(self, trace: Trace, *, seed: int = 0) -> Trace:
         """A part of this study's log with its work, estimated from that part alone.
@@ -318,9 +314,8 @@ class Study:
             trace: the part, as `log` gives it.
             seed: random seed.
         """
-        name = self.trace_table.recorded_on
-        recorded = None if name is None else self.system(name)
-        return self.trace_table.estimated(trace, recorded, self.path.parent, seed)
+        found: Trace = self._load(seed).estimated(trace)
+        return found
 
     def plan(self, name: str) -> Plan:
         """The plan of a name.
