@@ -27,7 +27,7 @@ from typing import TYPE_CHECKING, NamedTuple
 import numpy as np
 
 from libramen import Plan, Service, Tier, Trace
-from libramen.engine import control
+from libramen.engine import simulation
 from libramen.study.system import System
 
 if TYPE_CHECKING:
@@ -64,7 +64,7 @@ def with_kernel(case: Case) -> np.ndarray:
     tier = Tier(billing="per_hour", replicas=most, sizes={"s": {"cores": case.cores, "per_hour": 0}})
     plan = Plan(tier=tier, size="s", replicas=case.replicas)
     system = System.of(Service(slots=case.slots, backlog=case.backlog), plan)
-    run = control.run(case.trace, system)
+    run = simulation.run(case.trace, system)
     assert run.results is not None
     return np.asarray(run.results.latency_s)
 

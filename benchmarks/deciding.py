@@ -21,9 +21,9 @@ from unittest.mock import patch
 import numpy as np
 
 from libramen import Store, compare, load_study, search
-from libramen.comparison.bounded_search import Try
-from libramen.comparison.bounds import Watch
 from libramen.demo.write import write_demo
+from libramen.questions.bounded_search import Try
+from libramen.questions.bounds import Watch
 from libramen.runs.cases import LocalProcesses
 
 if TYPE_CHECKING:

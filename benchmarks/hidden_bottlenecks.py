@@ -18,7 +18,7 @@ from typing import NamedTuple
 import numpy as np
 
 from libramen import Plan, Service, Tier, Trace, TraceError, unqueue
-from libramen.engine import control
+from libramen.engine import simulation
 from libramen.study.system import System
 
 REQUESTS = 20_000
@@ -73,7 +73,7 @@ def sound(balancer: str, load: float, seed: int, *, alike: bool, n: int = REQUES
     work_s *= MEAN_S / work_s.mean()
     at_s = np.cumsum(rng.exponential(MEAN_S / (load * 12), n))
     trace = Trace.from_arrays(at_s=at_s, cpu_s=0.4 * work_s, wait_s=0.6 * work_s)
-    run = control.run(trace, System.of(service, plan), seed=5)
+    run = simulation.run(trace, System.of(service, plan), seed=5)
     assert run.kept is not None
     name = f"{balancer}, load {load}, {'alike' if alike else 'independent'}"
     return Case(name, at_s, run.kept.latency_s, route, service, plan, run.kept.replica)

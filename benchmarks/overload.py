@@ -16,7 +16,7 @@ import numpy as np
 from hidden_bottlenecks import in_turn
 
 from libramen import Plan, Service, Tier, Trace, TraceError, unqueue
-from libramen.engine import control
+from libramen.engine import simulation
 from libramen.study.system import System
 
 POINTS = [0.5, 0.95, 0.99]
@@ -39,7 +39,7 @@ def latencies(at_s: np.ndarray, work_s: np.ndarray, service: Service, plan: Plan
     if plan.only.balancer == "shared_queue":
         return np.asarray(in_turn(at_s, work_s, service.slots * plan.only.replicas_used) - at_s)
     trace = Trace.from_arrays(at_s=at_s, cpu_s=0.4 * work_s, wait_s=0.6 * work_s)
-    results = control.run(trace, System.of(service, plan), seed=seed).kept
+    results = simulation.run(trace, System.of(service, plan), seed=seed).kept
     return np.asarray(results.latency_s)
 
 

@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 
 from libramen import Observation, Plan, Service, Tier, Trace
-from libramen.engine import control
+from libramen.engine import simulation
 from libramen.study.system import System
 
 SPAN_S = 30 * 86400.0
@@ -43,7 +43,7 @@ def seconds(trace: Trace, **scaling: Any) -> tuple[float, int, int]:
     """How long a replay takes, its decisions and its replicas."""
     plan = Plan(tier=TIER, size="small", replicas=2, scaling=scaling or {"rule": "fixed"})
     begin = time.perf_counter()
-    run = control.run(trace, System.of(Service(slots=8, start=5), plan)).only
+    run = simulation.run(trace, System.of(Service(slots=8, start=5), plan)).only
     return time.perf_counter() - begin, len(run.decisions), len(run.replicas)
 
 

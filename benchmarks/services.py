@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, NamedTuple
 import numpy as np
 
 from libramen import Plan, Service, Tier, Trace
-from libramen.engine import control
+from libramen.engine import simulation
 from libramen.study.system import System
 
 if TYPE_CHECKING:
@@ -57,7 +57,7 @@ class Question(NamedTuple):
 
         def run() -> float:
             began = time.perf_counter()
-            found = control.run(trace, system)
+            found = simulation.run(trace, system)
             lasted = time.perf_counter() - began
             assert len(found.services) == len(self.services)
             return n * len(self.services) / len(self.routes) / lasted / 1e6

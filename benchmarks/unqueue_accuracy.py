@@ -20,7 +20,7 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from libramen import Plan, Service, Tier, Trace, read_trace, unqueue
-from libramen.engine import control
+from libramen.engine import simulation
 from libramen.study.system import System
 
 MEAN_S, REQUESTS = 0.026, 40_000
@@ -115,7 +115,7 @@ def truth_of(case: Case, kind: str, n: int, seed: int = 1) -> tuple[Trace, np.nd
 
 
 def latencies(trace: Trace, service: Service, plan: Plan, seed: int = 0) -> np.ndarray:
-    run = control.run(trace, System.of(service, plan), seed=seed)
+    run = simulation.run(trace, System.of(service, plan), seed=seed)
     assert run.results is not None
     return run.results.latency_s
 

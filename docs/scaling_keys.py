@@ -8,10 +8,10 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from libramen.fields import Table  # noqa: TC001  (it is what this page is about)
+from libramen.base.fields import Table  # noqa: TC001  (it is what this page is about)
+from libramen.base.units import show_duration
 from libramen.rules.scaling import CLASSES, NAMES, AnyRule, PeriodicRule, Rule
 from libramen.rules.scaling.timetable import Entry
-from libramen.units import show_duration
 
 if TYPE_CHECKING:
     from pydantic.fields import FieldInfo

@@ -11,7 +11,7 @@ from libramen.runs.cases import Case
 from libramen.study.system import System
 
 if TYPE_CHECKING:
-    from libramen.engine.run import ServiceRun
+    from libramen.engine.record import ServiceRun
 
 
 def make_tier(**values: Any) -> Tier:

@@ -10,12 +10,12 @@ import pytest
 
 from builders import make_plan, make_tier, make_trace
 from libramen import Objectives, Outcome, ReplayError, Service, StudyError, Trace, check, events, load_study, replay
+from libramen.base.times import parse_moment
 from libramen.cli import run
 from libramen.demo.write import write_demo
 from libramen.report.events import sentence
 from libramen.report.stretch import stretch_notes, stretch_title
 from libramen.study.doubts import study_doubts
-from libramen.times import parse_moment
 from libramen.trace.doubts import unit_doubts
 
 if TYPE_CHECKING:

@@ -23,17 +23,17 @@ from libramen import (
     search,
     unqueue,
 )
-from libramen.comparison.bounded_search import Try
-from libramen.comparison.bounds import NOTHING, fewest
-from libramen.comparison.headroom import Headroom
-from libramen.comparison.limits import Room, _LimitSearch
-from libramen.comparison.vary import combinations
-from libramen.engine.struck import StruckFleet
+from libramen.engine.control.struck import StruckFleet
+from libramen.load.evidence import Evidence
 from libramen.outcome.figures import Figures
+from libramen.questions.bounded_search import Try
+from libramen.questions.bounds import NOTHING, fewest
+from libramen.questions.headroom import Headroom
+from libramen.questions.limits import Room, _LimitSearch
+from libramen.questions.vary import combinations
 from libramen.rules.rollouts import Rolling, Switch
 from libramen.study.study import Heading
 from libramen.study.trace_table import TraceTable
-from libramen.trace.evidence import Evidence
 from libramen.trace.trace import Demand
 
 

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from builders import make_case, make_tier
 from libramen import Objectives, Plan, Service, Trace, replay
-from libramen.comparison.bounds import (
+from libramen.questions.bounds import (
     Budgets,
     LeastUse,
     Overload,
@@ -26,7 +26,7 @@ from libramen.comparison.bounds import (
 )
 
 if TYPE_CHECKING:
-    from libramen.engine.fleet import Fleet
+    from libramen.engine.control.fleet import Fleet
 
 DAY_S = 86400.0
 

@@ -14,10 +14,10 @@ import pytest
 from builders import make_plan
 from libramen import Service, Trace, load_study, replay
 from libramen.cli import run
-from libramen.demand.load import Load
 from libramen.engine import compiling
+from libramen.load import cache
+from libramen.load.load import Load
 from libramen.study.trace_table import TraceTable
-from libramen.trace import cache
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -137,7 +137,7 @@ def test_the_commands_say_it_in_one_line(folder: Path, capsys: pytest.CaptureFix
 
 
 def test_a_pipe_is_not_kept(folder: Path) -> None:
-    code = "from libramen.demand.load import Load; from libramen.study.trace_table import TraceTable; from pathlib import Path; print(len(Load(TraceTable(files='-'), Path()).trace()))"
+    code = "from libramen.load.load import Load; from libramen.study.trace_table import TraceTable; from pathlib import Path; print(len(Load(TraceTable(files='-'), Path()).trace()))"
     with (folder / "a.log").open("rb") as log:
         done = subprocess.run([sys.executable, "-c", code], stdin=log, capture_output=True, text=True, check=True)
     assert done.stdout == "400\n"

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 import pytest
 
 import libramen
-from libramen import code
+from libramen.base import code
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -21,7 +21,7 @@ ROOT = Path(libramen.__file__).parent
 KEPT = {
     "libramen.engine.kernel.advance": "from libramen.engine.kernel.advance import advance_of; advance_of(lean=True)",
     "libramen.engine.kernel.counting": "import libramen.engine.kernel.counting",
-    "libramen.demand.load": "loaded.trace(cache=False)",
+    "libramen.load.load": "loaded.trace(cache=False)",
     "libramen.runs.pool": "from libramen.runs.pool import *; list(run_cases(cases(), Pool(trace)))",
 }
 """Who keeps something, and what makes it."""
@@ -101,8 +101,8 @@ def test_what_is_not_imported_is_not_seen(touched: dict[str, set[str]]) -> None:
     assert not touched["libramen.cli.app"]
     assert "libramen.engine.kernel.advance" not in touched["libramen.outcome.findings"]
     assert touched["libramen.engine.kernel.bins"] >= {"libramen.engine.kernel.counting", "libramen.runs.pool"}
-    assert touched["libramen.trace.formats.spans"] >= {"libramen.demand.load"}
-    assert touched["libramen.units"] == set(KEPT)
+    assert touched["libramen.trace.formats.spans"] >= {"libramen.load.load"}
+    assert touched["libramen.base.units"] == set(KEPT)
 
 
 def test_versions_of_other_packages_are_seen(monkeypatch: pytest.MonkeyPatch) -> None:

@@ -12,7 +12,7 @@ import pytest
 from pyarrow import parquet
 
 from libramen.cli import run
-from libramen.engine import control
+from libramen.engine.control import play
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -331,14 +331,14 @@ def test_ctrl_c_leaves_nothing_half_written(tmp_path: Path, monkeypatch: pytest.
     """Interrupted in the middle of the replay: status 130, no table of requests, nothing said."""
     ticks = []
 
-    def interrupted(clock: Any, now_s: float, tick: Any = control._Clock._tick) -> None:
+    def interrupted(clock: Any, now_s: float, tick: Any = play._Clock._tick) -> None:
         ticks.append(now_s)
         if len(ticks) == 50:
             raise KeyboardInterrupt
         tick(clock, now_s)
 
     study, out = _small_study(tmp_path), tmp_path / "out.parquet"
-    monkeypatch.setattr(control._Clock, "_tick", interrupted)
+    monkeypatch.setattr(play._Clock, "_tick", interrupted)
     assert run(["replay", str(study), "--plan", "cheap", "--requests", str(out)]) == 130
     assert len(ticks) == 50
     assert not list(tmp_path.glob("*.parquet*"))

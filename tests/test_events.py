@@ -12,9 +12,9 @@ from typer.testing import CliRunner
 from builders import make_plan, make_tier, make_trace
 from libramen import Objectives, Outcome, ReplayError, Service, StudyError, compare, events, load_study, repeat, replay
 from libramen.cli.app import app
-from libramen.comparison.repeats import Spread
 from libramen.demo.write import write_demo
 from libramen.outcome.figures import Figures
+from libramen.questions.repeats import Spread
 from libramen.report.events import sentence
 
 if TYPE_CHECKING:

@@ -15,16 +15,16 @@ import numpy as np
 import pytest
 
 from libramen import Plan, Service, Tier, Trace, backtest, compare, doubt, headroom, load_study, search, unqueue
+from libramen.base.units import about_money, about_share, show_rate
 from libramen.cli import run
-from libramen.comparison.compared import Compared
-from libramen.comparison.grade import grade_of
-from libramen.comparison.held_back import Regimes
-from libramen.comparison.hours import Hour
-from libramen.comparison.other_loads import other_loads
-from libramen.demand.totals import with_totals
-from libramen.trace.evidence import busiest_minute, evidence_of
+from libramen.load.evidence import busiest_minute, evidence_of
+from libramen.load.totals import with_totals
 from libramen.trace.trace import Bottleneck
-from libramen.units import about_money, about_share, show_rate
+from libramen.trust.compared import Compared
+from libramen.trust.grade import grade_of
+from libramen.trust.held_back import Regimes
+from libramen.trust.hours import Hour
+from libramen.trust.other_loads import other_loads
 
 if TYPE_CHECKING:
     from types import ModuleType

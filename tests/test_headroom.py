@@ -14,8 +14,8 @@ from typer.testing import CliRunner
 from builders import make_case, make_tier
 from libramen import Objectives, Plan, ReplayError, Service, StudyError, Trace, headroom, load_study
 from libramen.cli.app import app
-from libramen.comparison.limits import STEP, Room, rooms_of
 from libramen.demo.write import write_demo
+from libramen.questions.limits import STEP, Room, rooms_of
 from libramen.runs.pool import Pool
 
 if TYPE_CHECKING:

@@ -442,7 +442,7 @@ def test_output_that_goes_nowhere(hour_study: Path) -> None:
 def test_a_process_that_is_told_to_end_leaves_nothing(tmp_path: Path) -> None:
     """It is writing its output when it is told so."""
     code = (
-        "import sys, time\nfrom pathlib import Path\nimport libramen.cli as cli, libramen.files as files\n"
+        "import sys, time\nfrom pathlib import Path\nimport libramen.cli as cli, libramen.base.files as files\n"
         "def slow(path):\n    path.write_text('half'); print('now', flush=True); time.sleep(30)\n"
         "cli.run = lambda _: files.write_whole(Path('out.csv'), slow) or 0\n"
         "cli.main([])\n"

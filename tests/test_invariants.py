@@ -13,10 +13,10 @@ from hypothesis import strategies as st
 
 from builders import make_plan, make_tier
 from libramen import Outcome, Service, Trace, replay
-from libramen.engine.agenda import Agenda, Kind
+from libramen.base.ranks import nearest_rank
+from libramen.engine.control.agenda import Agenda, Kind
 from libramen.outcome.kept_requests import _selected
 from libramen.outcome.measures import Steps
-from libramen.ranks import nearest_rank
 
 seeds = st.integers(0, 10**6)
 

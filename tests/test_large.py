@@ -40,11 +40,11 @@ from libramen import (
     write_trace,
 )  # fmt: skip
 from libramen import make_trace as make
+from libramen.base.errors import shortened
+from libramen.base.fields import Table
 from libramen.cli import run
-from libramen.comparison.limits import STEP, rooms_of
 from libramen.demo.write import write_demo
-from libramen.errors import shortened
-from libramen.fields import Table
+from libramen.questions.limits import STEP, rooms_of
 from libramen.runs.cases import Case, LocalProcesses
 from libramen.runs.entries import key_of
 from libramen.runs.memory import bytes_of, machine_bytes
@@ -125,7 +125,7 @@ def test_making_a_trace_needs_no_more_than_the_trace(tmp_path: Path) -> None:
 import resource, sys
 from pathlib import Path
 from libramen import make_trace, read_trace, summarise, write_trace
-from libramen.trace.cache import keep
+from libramen.load.cache import keep
 n, path, what = int(sys.argv[1]), Path(sys.argv[2]), sys.argv[3]
 if what == "make":
     routes = {"a": {"share": 0.7}, "b": {"share": 0.3, "mean": "200ms"}}

@@ -1,4 +1,4 @@
-"""The rooms of the house: a room imports only from the rooms above it, and no two files import each other in a circle."""
+"""The seam reaches what it names, and no files import each other in a circle; contracts prove the order of the rooms."""
 
 from __future__ import annotations
 
@@ -6,18 +6,10 @@ import ast
 from pathlib import Path
 from typing import NamedTuple
 
-import pytest
-
 import libramen
-from libramen import shown
+from libramen.base import shown
 
 SOURCE = Path(libramen.__file__).parent
-
-ROOMS = [
-    "_version", "code", "errors", "units", "times", "files", "ranks", "delays", "streams", "fields", "shown",
-    "trace", "rules", "study", "engine", "demand", "bill", "checks", "outcome", "runs", "comparison", "report", "draw", "demo", "cli",
-]  # fmt: skip
-"""From the bottom of the house to its door: each may use those before it."""
 
 
 class Import(NamedTuple):
@@ -58,35 +50,10 @@ def _imports(path: Path) -> list[Import]:
 ALL = [entry for path in sorted(SOURCE.rglob("*.py")) for entry in _imports(path)]
 
 
-def _room(name: str) -> str:
-    return name.split("/", maxsplit=1)[0].split(".", maxsplit=1)[0]
-
-
-def _against_the_order(imports: list[Import]) -> list[Import]:
-    wrong = []
-    for entry in imports:
-        mine, theirs = _room(entry.file), [*entry.module.split("."), ""][1]
-        if mine in {"__init__", "__main__", "shown"} or not theirs or mine == theirs:
-            continue
-        if ROOMS.index(theirs) > ROOMS.index(mine):
-            wrong.append(entry)
-    return wrong
-
-
-def test_every_file_stands_in_a_room() -> None:
-    rooms = {_room(path.relative_to(SOURCE).as_posix()) for path in SOURCE.rglob("*.py")} - {"__init__", "__main__"}
-    assert rooms <= set(ROOMS)
-
-
-def test_no_room_uses_one_below_it() -> None:
-    """Under TYPE_CHECKING and inside functions too."""
-    assert _against_the_order(ALL) == []
-
-
 def test_what_is_reached_through_the_seam_is_there() -> None:
     """Each place that it names; and nobody else loads a module of this package by its name."""
-    tables = (shown._SECTIONS, shown._FIGURES, shown._WHERE, shown.WORK, shown.QUESTIONS)
-    places = [shown._HTML, *(place for table in tables for place in table.values())]
+    tables = (shown._SECTIONS, shown._FIGURES, shown._WHERE, shown.QUESTIONS)
+    places = [shown._HTML, shown._SENTENCE, shown._VERDICT, *(place for table in tables for place in table.values())]
     assert len(places) > 15
     for place in places:
         assert callable(shown.reach(place))
@@ -94,24 +61,10 @@ def test_what_is_reached_through_the_seam_is_there() -> None:
     assert loads <= {"shown.py", "__init__.py"}
 
 
-def test_the_rooms_of_the_base_need_nothing_heavy() -> None:
-    """They are the first that everything else loads."""
-    for path in SOURCE.glob("*.py"):
+def test_the_base_needs_nothing_heavy() -> None:
+    """It is the first that everything else loads."""
+    for path in (SOURCE / "base").glob("*.py"):
         assert "pandas" not in path.read_text()
-
-
-@pytest.mark.parametrize(
-    ("file", "module"),
-    [
-        ("trace/read.py", "libramen.study.study"),
-        ("rules/scaling/target.py", "libramen.engine.fleet"),
-        ("engine/fleet.py", "libramen.cli"),
-    ],
-)
-def test_an_arrow_that_is_turned_round_is_found(file: str, module: str) -> None:
-    assert _against_the_order([*ALL, Import(file, module, "", typing=False)]) == [
-        Import(file, module, "", typing=False)
-    ]
 
 
 def test_no_circles() -> None:

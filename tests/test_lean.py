@@ -9,10 +9,10 @@ import pytest
 
 from builders import make_plan, make_tier
 from libramen import Service, Trace
-from libramen.engine import control
+from libramen.engine import simulation
+from libramen.engine.border.records import Results
+from libramen.engine.border.specs import spec_of
 from libramen.engine.kernel import layout, reach, state
-from libramen.engine.plane import Results
-from libramen.engine.specs import spec_of
 from libramen.study.system import System
 
 
@@ -47,8 +47,8 @@ def test_both_variants_give_the_same_bytes(
     trace = Trace.from_arrays(at_s=at_s, cpu_s=rng.choice([0, 0.1, 0.2], 2000), wait_s=rng.exponential(0.3, 2000))
     assert _is_lean(Service(**service), **plan)
 
-    def replayed() -> control.Run:
-        return control.run(trace, System.of(Service(**service), make_plan(**plan)))
+    def replayed() -> simulation.Run:
+        return simulation.run(trace, System.of(Service(**service), make_plan(**plan)))
 
     lean = replayed()
     monkeypatch.setattr(reach, "is_lean", lambda _world, _fleets: False)

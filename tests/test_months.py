@@ -12,9 +12,9 @@ import pytest
 
 from builders import make_case, make_plan, make_tier
 from libramen import Comparison, Figures, Objectives, ReplayError, Service, Trace, load_study, repeat, replay, search
-from libramen.comparison import sequential
-from libramen.comparison.months import _weights, resampled
 from libramen.demo.write import write_demo
+from libramen.questions import sequential
+from libramen.questions.months import _weights, resampled
 
 if TYPE_CHECKING:
     from pathlib import Path

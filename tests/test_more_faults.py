@@ -9,8 +9,8 @@ import pytest
 
 from builders import both, make_plan, make_tier, make_trace
 from libramen import Outcome, Service, StudyError, replay
-from libramen.comparison.repeats import Spread
-from libramen.streams import stream
+from libramen.base.streams import stream
+from libramen.questions.repeats import Spread
 
 
 def _steady(n: int, faults: list[dict[str, Any]], *, tier: Any = None, wait: float = 0.5, **plan: Any) -> Outcome:

@@ -12,10 +12,10 @@ from hypothesis import strategies as st
 
 from builders import make_plan, make_tier
 from libramen import Objectives, Outcome, Service, Trace, replay
+from libramen.base.errors import ReplayError, StudyError, TraceError
+from libramen.base.ranks import PERCENTILES, nearest_rank
 from libramen.engine.kernel.counting import BINS
-from libramen.errors import ReplayError, StudyError, TraceError
 from libramen.outcome.counts import bin_of, percentile_of
-from libramen.ranks import PERCENTILES, nearest_rank
 
 if TYPE_CHECKING:
     from collections.abc import Iterator

@@ -48,7 +48,7 @@ def test_import_libramen_loads_next_to_nothing() -> None:
     assert {name for name in found if name.startswith("libramen")} == {
         "libramen",
         "libramen._version",
-        "libramen.errors",
+        "libramen.base.errors",
     }
     assert not found & HEAVY
 
@@ -56,7 +56,7 @@ def test_import_libramen_loads_next_to_nothing() -> None:
 def test_help_loads_next_to_nothing() -> None:
     found = _imported("from libramen.cli import run; run(['--help'])")
     assert {name for name in found if name.startswith("libramen")} == {
-        "libramen", "libramen._version", "libramen.errors", "libramen.cli", "libramen.cli.app", "libramen.cli.common", "libramen.cli.decide", "libramen.cli.trace",
+        "libramen", "libramen._version", "libramen.base.errors", "libramen.cli", "libramen.cli.app", "libramen.cli.common", "libramen.cli.decide", "libramen.cli.trace",
     }  # fmt: skip
     assert not found & HEAVY
 
@@ -93,8 +93,8 @@ from builders import both, make_plan, make_trace
 from libramen import Service
 from libramen.engine.kernel import reach
 from libramen.engine.kernel.state import KernelState
-from libramen.engine.plane import Chunk, Results, Signal
-from libramen.engine.specs import spec_of
+from libramen.engine.border.records import Chunk, Results, Signal
+from libramen.engine.border.specs import spec_of
 from libramen.study.system import System
 import numpy as np
 

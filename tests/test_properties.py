@@ -12,11 +12,13 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from builders import make_plan, make_tier
-from libramen import Service, Trace, load_study, replay, streams
-from libramen.delays import Delay
+from libramen import Service, Trace, load_study, replay
+from libramen.base import streams
+from libramen.base.delays import Delay
+from libramen.engine.border.records import Chunk, Results, Signal
+from libramen.engine.border.specs import ClientSpec, ServerSpec, SystemSpec
 from libramen.engine.kernel.state import KernelState
 from libramen.engine.plain.state import PlainState
-from libramen.engine.plane import Chunk, ClientSpec, Results, ServerSpec, Signal, SystemSpec
 
 if TYPE_CHECKING:
     from pathlib import Path

@@ -9,8 +9,8 @@ import pytest
 
 from builders import both, make_plan, make_tier, make_trace
 from libramen import Outcome, Service, Size, Tier, replay
-from libramen.engine.placement import InTurn
-from libramen.errors import StudyError
+from libramen.base.errors import StudyError
+from libramen.engine.control.placement import InTurn
 
 
 def _latencies(outcome: Outcome) -> list[float]:

@@ -10,8 +10,8 @@ import pytest
 
 from builders import make_plan, make_tier, make_trace
 from libramen import Comparison, Objectives, Outcome, Service, Trace, check, compare, load_study, replay
+from libramen.base.errors import ReplayError
 from libramen.draw.style import save, tier_looks
-from libramen.errors import ReplayError
 from libramen.report.story import sentences
 from libramen.study.objectives import Objective
 
@@ -189,7 +189,7 @@ def test_names_in_a_picture_cover_neither_points_nor_each_other(seed: int) -> No
 
 def test_check_finds_timeouts_and_gaps() -> None:
     """Half of the requests need 2 s and the client waits 1.5 s; a rolling release that keeps none of one leaves a gap."""
-    from libramen.checks.check import check_plan
+    from libramen.questions.check import check_plan
     from libramen.study.system import System
 
     trace = make_trace([0, 100], cpu=[1, 2], span_s=3600)
@@ -206,7 +206,7 @@ def test_check_finds_timeouts_and_gaps() -> None:
 
 def test_a_file_is_whole_or_not_there(tmp_path: Path) -> None:
     from libramen import OutputError
-    from libramen.files import check_output, write_whole
+    from libramen.base.files import check_output, write_whole
 
     def half(path: Path) -> None:
         path.write_text("half")
@@ -227,7 +227,7 @@ def test_a_file_is_whole_or_not_there(tmp_path: Path) -> None:
 
 
 def test_streams_depend_on_seed_purpose_and_number_only() -> None:
-    from libramen.streams import stream
+    from libramen.base.streams import stream
 
     drawn = {
         (seed, purpose, k): stream(seed, purpose, k).random()

@@ -12,9 +12,9 @@ import pytest
 from builders import make_plan, make_trace
 from libramen import Service, Store, StudyError, Trace, backtest, compare, load_study, shaped
 from libramen.cli import run
-from libramen.comparison.grade import kept_grade
 from libramen.demo.write import write_demo
-from libramen.trace.cache import find, keep
+from libramen.load.cache import find, keep
+from libramen.trust.grade import kept_grade
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -232,7 +232,7 @@ def test_the_grade_of_a_backtest_is_found_from_anywhere(
     shown = capsys.readouterr().out
     assert found.grade.sentence in " ".join(shown.split())
     assert shown.count("are within") == 1
-    monkeypatch.setattr("libramen.comparison.grade.digest_of", lambda _: "other code")
+    monkeypatch.setattr("libramen.trust.grade.digest_of", lambda _: "other code")
     assert kept_grade(load_study(relative)) is None
 
 

@@ -14,9 +14,9 @@ from typer.testing import CliRunner
 from builders import make_case
 from libramen import Comparison, Plan, StudyError, load_study, replay, search, shaped
 from libramen.cli.app import app
-from libramen.comparison.bounds import Overload, Stopped, Watch, least_cost
-from libramen.comparison.vary import combinations, read_values
 from libramen.demo.write import write_demo
+from libramen.questions.bounds import Overload, Stopped, Watch, least_cost
+from libramen.questions.vary import combinations, read_values
 from libramen.study.written import plan_toml
 from libramen.trace.shape import OF_A_LOAD, Scale
 

@@ -83,7 +83,7 @@ def replays(monkeypatch: pytest.MonkeyPatch) -> list[str]:
         made.append(system.name)
         return replay_system(trace, system, *arguments, **named)
 
-    for module in (cases, sys.modules["libramen.comparison.bounded_search"]):
+    for module in (cases, sys.modules["libramen.questions.bounded_search"]):
         monkeypatch.setattr(module, "replay_system", counted)
     return made
 

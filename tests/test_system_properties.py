@@ -13,10 +13,10 @@ from hypothesis import strategies as st
 
 from builders import make_plan, make_tier
 from libramen import Service, Trace, replay
-from libramen.checks.load import loads_of
 from libramen.draw.system import draw_system
 from libramen.draw.where import draw_where
-from libramen.engine import control
+from libramen.engine import simulation
+from libramen.questions.expected_load import loads_of
 from libramen.study.system import System
 from test_systems_agree import Kept
 
@@ -53,7 +53,7 @@ SERVICES = {
 
 def _visits(system: System, trace: Trace, seed: int = 0) -> dict[str, np.ndarray]:
     kept = Kept()
-    control.run(trace, system, sink=kept, seed=seed)
+    simulation.run(trace, system, sink=kept, seed=seed)
     return kept.columns()
 
 
@@ -93,7 +93,7 @@ def test_another_seed_is_another_luck() -> None:
 
 def test_the_same_seed_gives_the_same_bytes() -> None:
     trace, plans = _trace(), {name: make_plan(balancer="two_choices", replicas=2) for name in SERVICES}
-    runs = [control.run(trace, System.of(SERVICES, plans), seed=3, spends=True) for _ in range(2)]
+    runs = [simulation.run(trace, System.of(SERVICES, plans), seed=3, spends=True) for _ in range(2)]
     one, other = (run.kept for run in runs)
     assert one.records.tobytes() == other.records.tobytes()
     assert one.spent_s.tobytes() == other.spent_s.tobytes()

@@ -10,13 +10,13 @@ from hypothesis import strategies as st
 
 from builders import make_plan, make_tier
 from libramen import Plan, Service, Trace
-from libramen.engine import control
-from libramen.engine.plane import Ended
+from libramen.engine import simulation
+from libramen.engine.border.records import Ended
 from libramen.study.system import System
 from troubles import faults, rollouts, tiers
 
 if TYPE_CHECKING:
-    from libramen.engine.run import Run
+    from libramen.engine.record import Run
 
 NAMES = ["web", "stock", "database", "letters"]
 ROUTES = ["/a", "/b", "/c"]
@@ -172,7 +172,7 @@ def cases(draw: st.DrawFn) -> tuple[Trace, System]:
 
 def replayed(case: tuple[Trace, System], plane: Any, **values: Any) -> tuple[Run, dict[str, np.ndarray]]:
     kept = Kept()
-    runs = control.run(case[0], case[1], data_plane=plane, window_s=1.0, sink=kept, spends=True, **values)
+    runs = simulation.run(case[0], case[1], data_plane=plane, window_s=1.0, sink=kept, spends=True, **values)
     return runs, kept.columns()
 
 

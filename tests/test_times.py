@@ -6,7 +6,7 @@ import pytest
 
 from builders import make_trace
 from libramen import StudyError, UnitError
-from libramen.times import parse_moment
+from libramen.base.times import parse_moment
 
 
 def _offsets(text: object, *, start: str = "2031-06-05T08:00", days: float = 1, daily: bool = False) -> list[float]:

@@ -10,9 +10,9 @@ import pytest
 
 from libramen import StudyError, Trace, TraceError, backtest, compare, doubt, fit, load_study
 from libramen.cli import run
-from libramen.comparison.grade import kept_grade
-from libramen.demand.cpu_use import CpuUse, cpu_per_route, read_cpu_use, throughput
-from libramen.demand.explain import likely_cpu_share
+from libramen.load.cpu_use import CpuUse, cpu_per_route, read_cpu_use, throughput
+from libramen.load.explain import likely_cpu_share
+from libramen.trust.grade import kept_grade
 from test_unqueue import CASES, accuracy
 
 if TYPE_CHECKING:

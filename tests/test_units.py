@@ -9,7 +9,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from libramen import UnitError, units
+from libramen import UnitError
+from libramen.base import units
 
 
 @pytest.mark.parametrize(

@@ -17,8 +17,8 @@ from hypothesis import strategies as st
 from builders import make_plan, make_tier
 from libramen import Plan, Service, Trace, TraceError, load_study, read_trace, unqueue
 from libramen.cli import run
-from libramen.demand.recorded import Recorded
-from libramen.engine import control
+from libramen.engine import simulation
+from libramen.load.recorded import Recorded
 from libramen.study.system import System
 from libramen.trace.demand import with_demand
 from libramen.trace.doubts import quiet_doubts
@@ -117,7 +117,7 @@ def _logged(
     """A log with exact times, and which replica served each request."""
     speed = plan.only.size.speed
     hidden = Trace.from_arrays(at_s=at_s, cpu_s=share * work_s * speed, wait_s=(1 - share) * work_s)
-    run = control.run(hidden, System.of(service, plan))
+    run = simulation.run(hidden, System.of(service, plan))
     results = run.results
     assert results is not None
     log = Trace.from_arrays(at_s=at_s, cpu_s=np.zeros(len(at_s)), latency_s=results.latency_s, **more)
@@ -167,7 +167,7 @@ def test_the_recorded_plan_may_have_faults(fault: dict[str, Any], lost: bool, pl
     service = Service(slots=3, start=2)
     plan = make_plan(make_tier(cores=2), replicas=2, balancer="round_robin", faults=[fault])
     hidden = Trace.from_arrays(at_s=at_s, cpu_s=0.5 * work_s, wait_s=0.5 * work_s)
-    run = control.run(hidden, System.of(service, plan))
+    run = simulation.run(hidden, System.of(service, plan))
     assert run.results is not None
     answered = run.results.ending == 0
     assert answered.all() != lost
@@ -321,7 +321,7 @@ def test_a_fleet_by_a_list(tmp_path: Path) -> None:
     )
     for plane in ("compiled", "plain"):
         system = System.of(Service(slots=1), plan)
-        run = control.run(trace, system, data_plane=plane)  # type: ignore[arg-type]
+        run = simulation.run(trace, system, data_plane=plane)  # type: ignore[arg-type]
         fleet = run.only.replicas
         ready = [(replica.ready_s, replica.draining_s) for replica in fleet]
         assert ready == [(0, None), (0, 20), (10, 20), (10, 20)]

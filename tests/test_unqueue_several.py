@@ -7,7 +7,7 @@ import pytest
 
 from builders import make_plan, make_tier
 from libramen import Service, Trace, replay
-from libramen.demand.several import unqueue_several
+from libramen.load.several import unqueue_several
 from libramen.study.system import System
 
 RNG = np.random.default_rng(3)

@@ -9,25 +9,22 @@ from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
 from libramen._version import __version__
-from libramen.errors import LibramenError, OutputError, ReplayError, StudyError, TraceError, UnitError
+from libramen.base.errors import LibramenError, OutputError, ReplayError, StudyError, TraceError, UnitError
 
 if TYPE_CHECKING:
+    from libramen.base.delays import Delay
     from libramen.bill.bill import Bill
     from libramen.bill.lines import BillLine
-    from libramen.checks.check import Check, check
-    from libramen.comparison.backtest import Backtest, backtest
-    from libramen.comparison.compare import Comparison, compare
-    from libramen.comparison.doubt import Doubt, doubt
-    from libramen.comparison.events import Events, events
-    from libramen.comparison.fit import Fitted, fit
-    from libramen.comparison.headroom import Headroom, headroom
-    from libramen.comparison.repeats import Repeats, repeat
-    from libramen.comparison.search import Search, search
-    from libramen.delays import Delay
-    from libramen.demand.unqueue import unqueue
+    from libramen.load.unqueue import unqueue
     from libramen.outcome.figures import Figures
     from libramen.outcome.outcome import Outcome
     from libramen.outcome.replay import replay
+    from libramen.questions.check import Check, check
+    from libramen.questions.compare import Comparison, compare
+    from libramen.questions.events import Events, events
+    from libramen.questions.headroom import Headroom, headroom
+    from libramen.questions.repeats import Repeats, repeat
+    from libramen.questions.search import Search, search
     from libramen.rules.faults import Crash, Dependency, Reclaim, Slow, ZoneLoss
     from libramen.rules.rollouts import Canary, Rolling, StopStart, Switch
     from libramen.rules.scaling import Ahead, Custom, Fixed, Observation, OnArrival, Steps, Target
@@ -42,36 +39,39 @@ if TYPE_CHECKING:
     from libramen.trace.summary import Summary, summarise
     from libramen.trace.trace import Demand, Trace
     from libramen.trace.write import write_trace
+    from libramen.trust.backtest import Backtest, backtest
+    from libramen.trust.doubt import Doubt, doubt
+    from libramen.trust.fit import Fitted, fit
 
 _HOME = {
     "Ahead": "rules.scaling",
-    "Backtest": "comparison.backtest",
+    "Backtest": "trust.backtest",
     "Bill": "bill.bill",
     "BillLine": "bill.lines",
-    "Check": "checks.check",
+    "Check": "questions.check",
     "Canary": "rules.rollouts",
-    "Comparison": "comparison.compare",
-    "Events": "comparison.events",
-    "Repeats": "comparison.repeats",
+    "Comparison": "questions.compare",
+    "Events": "questions.events",
+    "Repeats": "questions.repeats",
     "Store": "runs.store",
     "Switch": "rules.rollouts",
-    "events": "comparison.events",
-    "repeat": "comparison.repeats",
-    "Headroom": "comparison.headroom",
-    "headroom": "comparison.headroom",
-    "Search": "comparison.search",
-    "search": "comparison.search",
+    "events": "questions.events",
+    "repeat": "questions.repeats",
+    "Headroom": "questions.headroom",
+    "headroom": "questions.headroom",
+    "Search": "questions.search",
+    "search": "questions.search",
     "Crash": "rules.faults",
     "Dependency": "rules.faults",
     "Reclaim": "rules.faults",
     "Slow": "rules.faults",
     "ZoneLoss": "rules.faults",
     "Custom": "rules.scaling",
-    "Doubt": "comparison.doubt",
-    "Delay": "delays",
+    "Doubt": "trust.doubt",
+    "Delay": "base.delays",
     "Demand": "trace.trace",
     "Figures": "outcome.figures",
-    "Fitted": "comparison.fit",
+    "Fitted": "trust.fit",
     "Fixed": "rules.scaling",
     "Objectives": "study.objectives",
     "Observation": "rules.scaling",
@@ -88,11 +88,11 @@ _HOME = {
     "Target": "rules.scaling",
     "Tier": "study.service",
     "Trace": "trace.trace",
-    "backtest": "comparison.backtest",
-    "check": "checks.check",
-    "compare": "comparison.compare",
-    "doubt": "comparison.doubt",
-    "fit": "comparison.fit",
+    "backtest": "trust.backtest",
+    "check": "questions.check",
+    "compare": "questions.compare",
+    "doubt": "trust.doubt",
+    "fit": "trust.fit",
     "load_study": "study.study",
     "make_trace": "trace.make",
     "read_trace": "trace.read",
@@ -100,7 +100,7 @@ _HOME = {
     "scaled_in_chunks": "trace.shape",
     "shaped": "trace.shape",
     "summarise": "trace.summary",
-    "unqueue": "demand.unqueue",
+    "unqueue": "load.unqueue",
     "write_trace": "trace.write",
 }
 

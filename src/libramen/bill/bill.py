@@ -6,7 +6,7 @@ from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from typing import TYPE_CHECKING, Final
 
-from libramen import units
+from libramen.base import units
 from libramen.bill.lines import BillLine, total
 from libramen.bill.month import HOURS, Month
 from libramen.bill.prices import lines_of
@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from decimal import Decimal
 
     from libramen.bill.usage import Counted
-    from libramen.engine.run import ServiceRun
+    from libramen.engine.record import ServiceRun
     from libramen.study.plan import Hosting
 
 

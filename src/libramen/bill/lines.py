@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from decimal import ROUND_HALF_EVEN, Decimal
 from fractions import Fraction
 
-from libramen import units
+from libramen.base import units
 
 
 @dataclass(frozen=True)

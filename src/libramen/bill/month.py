@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Final
 
 import numpy as np
 
-from libramen.times import MONTH_H, into_hour_s
+from libramen.base.times import MONTH_H, into_hour_s
 
 if TYPE_CHECKING:
     from datetime import datetime

@@ -7,15 +7,15 @@ from typing import TYPE_CHECKING, Final, NamedTuple, Protocol
 
 import numpy as np
 
+from libramen.base.times import EPSILON_S
 from libramen.bill.month import clock_hours
-from libramen.times import EPSILON_S
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
     from datetime import datetime
 
+    from libramen.engine.record import ServiceRun
     from libramen.engine.replica import Replica
-    from libramen.engine.run import ServiceRun
     from libramen.study.plan import Hosting
     from libramen.study.service import Tier
 

@@ -10,7 +10,7 @@ import sys
 import traceback
 from typing import Any
 
-from libramen.errors import LibramenError, printable
+from libramen.base.errors import LibramenError, printable
 
 _FAILED_INSIDE = 3
 _BAD_INPUT = 2

@@ -31,10 +31,10 @@ from libramen.cli.decide import app as decide_app
 from libramen.cli.trace import app as trace_app
 
 if TYPE_CHECKING:
-    from libramen.comparison.doubt import Doubt
-    from libramen.comparison.fit import Fitted
-    from libramen.comparison.repeats import Repeats
+    from libramen.questions.repeats import Repeats
     from libramen.trace.trace import Trace
+    from libramen.trust.doubt import Doubt
+    from libramen.trust.fit import Fitted
 
 _AROUND_S = 900.0
 """So much is shown on either side of the peak [s]."""
@@ -82,9 +82,9 @@ def demo(
 ) -> int:
     """Write the Saltmarsh Ferries study with its log, and compare its plans."""
     from libramen.cli import show
-    from libramen.comparison.compare import compare
     from libramen.demo.write import write_demo
     from libramen.engine.compiling import Compilation
+    from libramen.questions.compare import compare
     from libramen.study.study import load_study
 
     check_plot(plot)
@@ -110,10 +110,10 @@ def check(
     study: StudyPath, json: Json = False, seed: Seed = 0, strict: Strict = False, no_cache: NoCache = False
 ) -> int:
     """Read everything, replay nothing: what was understood, and the problems of each plan."""
-    from libramen.checks.check import check as check_study
     from libramen.cli import show
-    from libramen.comparison.grade import kept_grade
+    from libramen.questions.check import check as check_study
     from libramen.study.study import load_study
+    from libramen.trust.grade import kept_grade
 
     loaded = load_study(study)
     with show.progress() as bar:
@@ -157,10 +157,10 @@ def replay(
     last: Annotated[str | None, typer.Option("--to", metavar="T", help="Show up to then, likewise.")] = None,
 ) -> int:
     """Replay one plan, and see what happened and why."""
+    from libramen.base.files import check_output, write_whole
     from libramen.cli import show
-    from libramen.comparison.grade import kept_grade
-    from libramen.files import check_output, write_whole
     from libramen.study.study import load_study
+    from libramen.trust.grade import kept_grade
 
     check_plot(plot)
     check_plot(where)
@@ -175,7 +175,7 @@ def replay(
         outcome = loaded.replay(chosen, trace=trace, seed=seed, progress=bar.share(f"replaying {plan}"))
         repeated = None
         if n is not None:
-            from libramen.comparison.repeats import repeat
+            from libramen.questions.repeats import repeat
 
             repeated = repeat(loaded, n, plans=[plan], trace=trace, seed=seed, progress=bar.named)
     if requests is not None:
@@ -231,9 +231,9 @@ def compare(
 ) -> int:
     """Replay all plans of a study and compare them."""
     from libramen.cli import show
-    from libramen.comparison.compare import compare as compare_plans
-    from libramen.comparison.grade import kept_grade
+    from libramen.questions.compare import compare as compare_plans
     from libramen.study.study import load_study
+    from libramen.trust.grade import kept_grade
 
     check_plot(plot)
     loaded = load_study(study, trust_code=trust_code)
@@ -243,12 +243,12 @@ def compare(
         comparison = compare_plans(loaded, **asked)
         doubted: tuple[Doubt, ...] = ()
         if doubt:
-            from libramen.comparison.doubt import doubt as doubt_verdict
+            from libramen.trust.doubt import doubt as doubt_verdict
 
             doubted = doubt_verdict(loaded, comparison, **asked)
         repeated = None
         if n is not None:
-            from libramen.comparison.repeats import repeat
+            from libramen.questions.repeats import repeat
 
             repeated = repeat(loaded, n, **asked)
     document = comparison.to_dict() | ({"doubt": [one.to_dict() for one in doubted]} if doubt else {})
@@ -282,11 +282,11 @@ def backtest(
     ] = None,
 ) -> int:
     """Replay the log on the plan on which it was recorded, and see how far to trust a replay."""
+    from libramen.base.errors import LibramenError
     from libramen.cli import show
-    from libramen.comparison.backtest import backtest as test_study
     from libramen.engine.compiling import Compilation
-    from libramen.errors import LibramenError
     from libramen.study.study import load_study
+    from libramen.trust.backtest import backtest as test_study
 
     check_plot(plot)
     loaded = load_study(study)
@@ -294,7 +294,7 @@ def backtest(
         compilation.wait()
         fitted: tuple[Fitted, ...] = ()
         if fit is not None:
-            from libramen.comparison.fit import fit as fit_settings
+            from libramen.trust.fit import fit as fit_settings
 
             keys = [key.strip() for key in fit.split(",")]
             fitted = fit_settings(loaded, keys, seed=seed, cache=not no_cache, progress=bar.named)
@@ -334,8 +334,8 @@ def _stretch(trace: Trace, first: str | None, last: str | None) -> dict[str, flo
     Raises:
         OutputError: it ends before it begins; a time of day needs its day.
     """
-    from libramen.errors import OutputError
-    from libramen.times import PEAK_S, parse_moment
+    from libramen.base.errors import OutputError
+    from libramen.base.times import PEAK_S, parse_moment
 
     found = {"from_s": 0.0, "to_s": trace.span_s}
     for name, text, key in (("--from", first, "from_s"), ("--to", last, "to_s")):

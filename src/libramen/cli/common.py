@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from concurrent.futures import Executor
 
     from libramen.cli.show import Bar
-    from libramen.comparison.context import Asking
+    from libramen.questions.context import Asking
     from libramen.runs.store import Store
     from libramen.study.study import Study
     from libramen.trace.trace import Trace
@@ -52,7 +52,7 @@ def check_plot(plot: Path | None) -> None:
         OutputError: it cannot.
     """
     if plot is not None:
-        from libramen.files import check_output
+        from libramen.base.files import check_output
 
         check_output(plot, (".png", ".svg"))
 
@@ -65,7 +65,7 @@ def read_repeats(text: str | None) -> Any:
     """
     if text is None or text == "auto":
         return text
-    from libramen.comparison.repeats import check_repeats
+    from libramen.questions.repeats import check_repeats
 
     n = int(text) if text.isdecimal() else text
     check_repeats(n)
@@ -78,8 +78,8 @@ def open_store(file: Path | None, *, no_store: bool) -> Store | None:
     Raises:
         OutputError: both are said; the file is something else.
     """
+    from libramen.base.errors import OutputError
     from libramen.cli import show
-    from libramen.errors import OutputError
     from libramen.runs.store import Store
 
     if no_store and file is not None:
@@ -97,7 +97,7 @@ def on_cluster(address: str | None) -> Iterator[Executor | None]:
     if address is None:
         yield None
         return
-    from libramen.errors import OutputError
+    from libramen.base.errors import OutputError
 
     try:
         from distributed import Client

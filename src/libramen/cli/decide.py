@@ -45,7 +45,7 @@ def events(
 ) -> int:
     """What each release and fault of a plan costs: as planned, in the quietest window, with other strategies."""
     from libramen.cli import show
-    from libramen.comparison.events import events as find_events
+    from libramen.questions.events import events as find_events
     from libramen.study.study import load_study
 
     check_plot(plot)
@@ -93,12 +93,12 @@ def search(
     cluster: Cluster = None,
 ) -> int:
     """Find the cheapest combination that meets every objective, and prove it without replaying all of them."""
+    from libramen.base.errors import OutputError
+    from libramen.base.fields import nearest
+    from libramen.base.files import check_output, write_whole
     from libramen.cli import show
-    from libramen.comparison.search import search as find
-    from libramen.comparison.vary import read_values
-    from libramen.errors import OutputError
-    from libramen.fields import nearest
-    from libramen.files import check_output, write_whole
+    from libramen.questions.search import search as find
+    from libramen.questions.vary import read_values
     from libramen.study.study import load_study
     from libramen.study.written import plan_toml
 
@@ -171,11 +171,11 @@ def headroom(
     ] = None,
 ) -> int:
     """How much more load each plan takes, which objective breaks first, and what runs out."""
+    from libramen.base.errors import ReplayError, UnitError
+    from libramen.base.units import parse_share, parse_size
     from libramen.cli import show
-    from libramen.comparison.headroom import headroom as find
-    from libramen.errors import ReplayError, UnitError
+    from libramen.questions.headroom import headroom as find
     from libramen.study.study import load_study
-    from libramen.units import parse_share, parse_size
 
     check_plot(plot)
     try:

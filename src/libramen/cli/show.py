@@ -14,30 +14,30 @@ from rich.markup import escape
 from rich.progress import BarColumn, Progress, TaskProgressColumn, TextColumn, TimeRemainingColumn
 from rich.table import Table
 
-from libramen import units
-from libramen.errors import printable
+from libramen.base import units
+from libramen.base.errors import printable
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable
     from pathlib import Path
     from types import TracebackType
 
-    from libramen.checks.check import Check
-    from libramen.comparison.backtest import Backtest
-    from libramen.comparison.compare import Comparison
-    from libramen.comparison.doubt import Doubt
-    from libramen.comparison.events import Events
-    from libramen.comparison.fit import Fitted
-    from libramen.comparison.grade import Grade
-    from libramen.comparison.headroom import Headroom
-    from libramen.comparison.repeats import Repeats
-    from libramen.comparison.search import Search
     from libramen.outcome.outcome import Outcome
     from libramen.outcome.stretch import StretchFigures
+    from libramen.questions.check import Check
+    from libramen.questions.compare import Comparison
+    from libramen.questions.events import Events
+    from libramen.questions.headroom import Headroom
+    from libramen.questions.repeats import Repeats
+    from libramen.questions.search import Search
     from libramen.report.section import Section
     from libramen.study.study import Study
     from libramen.trace.summary import Summary
     from libramen.trace.trace import Demand, Trace
+    from libramen.trust.backtest import Backtest
+    from libramen.trust.doubt import Doubt
+    from libramen.trust.fit import Fitted
+    from libramen.trust.grade import Grade
 
 _PIPED_WIDTH = 200
 _A_WHILE_S = 5.0

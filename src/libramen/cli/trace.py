@@ -39,8 +39,8 @@ def inspect(
     plot: Annotated[Path | None, typer.Option("--plot", metavar="FILE", help="Draw a picture: .png or .svg.")] = None,
 ) -> int:
     """Look at the load of logs or a trace, and see what was assumed."""
+    from libramen.base.files import check_output
     from libramen.cli import show
-    from libramen.files import check_output
     from libramen.trace.summary import summarise
     from libramen.trace.trace import Demand
 
@@ -77,7 +77,7 @@ def convert(
     json: Json = False,
 ) -> int:
     """Write any readable log or trace as a trace table, or as counts per interval."""
-    from libramen import units
+    from libramen.base import units
     from libramen.cli import show
 
     _check_out(out)
@@ -122,8 +122,8 @@ def make(
     """Make a synthetic trace; the keys of --set are the arguments of make_trace."""
     import inspect as signatures
 
-    from libramen.errors import TraceError
-    from libramen.fields import nearest
+    from libramen.base.errors import TraceError
+    from libramen.base.fields import nearest
     from libramen.trace.make import make_trace
 
     _check_out(out)
@@ -136,7 +136,7 @@ def make(
 
 
 def _check_out(out: Path) -> None:
-    from libramen.files import check_output
+    from libramen.base.files import check_output
     from libramen.trace.write import SUFFIXES
 
     check_output(out, SUFFIXES)
@@ -154,7 +154,7 @@ def _read(
     **more: Any,
 ) -> Trace:
     """Read files as `[trace]` with some keys would."""
-    from libramen.demand.load import Load
+    from libramen.load.load import Load
     from libramen.study.trace_table import TraceTable
 
     table = TraceTable(files=files, time_zone=time_zone, **_settings(settings), **more)
@@ -166,7 +166,7 @@ def _settings(settings: list[str]) -> dict[str, Any]:
     for setting in settings:
         chosen |= _toml(setting, "--set")
     if "recorded_on" in chosen:
-        from libramen.errors import TraceError
+        from libramen.base.errors import TraceError
 
         raise TraceError(
             "--set: recorded_on names a plan, and there is no study here; allowed: it in [trace] of a study"
@@ -177,7 +177,7 @@ def _settings(settings: list[str]) -> dict[str, Any]:
 def _toml(text: str, option: str) -> dict[str, Any]:
     import tomllib
 
-    from libramen.errors import TraceError
+    from libramen.base.errors import TraceError
 
     try:
         return tomllib.loads(text)

@@ -6,8 +6,8 @@ from typing import Final
 
 import numpy as np
 
+from libramen.base.streams import stream
 from libramen.demo.make import SEED, ZONE
-from libramen.streams import stream
 from libramen.trace.trace import Trace
 
 HOUR: Final = "2031-06-11T11:30:00"

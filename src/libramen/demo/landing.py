@@ -8,8 +8,8 @@ from zoneinfo import ZoneInfo
 
 import numpy as np
 
+from libramen.base.streams import stream
 from libramen.demo.make import SEED
-from libramen.streams import stream
 from libramen.trace.trace import Trace
 
 _SPAN_S: Final = 3600.0

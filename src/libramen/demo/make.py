@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Final
 
 import numpy as np
 
-from libramen.streams import stream
+from libramen.base.streams import stream
 from libramen.trace.trace import Trace
 
 if TYPE_CHECKING:

@@ -8,15 +8,15 @@ from typing import TYPE_CHECKING, Final
 
 import numpy as np
 
+from libramen.base.errors import OutputError
+from libramen.base.fields import nearest
+from libramen.base.files import write_whole
+from libramen.base.streams import stream
 from libramen.demo.cabins import make_hour
 from libramen.demo.landing import make_landing
 from libramen.demo.make import SEED, make_day
-from libramen.engine.plane import Ending
-from libramen.errors import OutputError
-from libramen.fields import nearest
-from libramen.files import write_whole
+from libramen.engine.border.records import Ending
 from libramen.outcome.replay import replay
-from libramen.streams import stream
 from libramen.study.study import load_study
 from libramen.trace.write import write_trace
 

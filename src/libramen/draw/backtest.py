@@ -9,14 +9,14 @@ import numpy as np
 from matplotlib.dates import AutoDateLocator, ConciseDateFormatter
 from matplotlib.ticker import FixedLocator, NullFormatter, NullLocator
 
-from libramen import units
+from libramen.base import units
 from libramen.draw.style import BUOY, FOAM, INK, SAND, SEA, dress, duration_ticks, new_figure
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-    from libramen.comparison.backtest import Backtest
+    from libramen.trust.backtest import Backtest
 
 _POINTS: Final = np.concatenate([np.linspace(0.02, 0.98, 49), [0.99, 0.995, 0.999]])
 _MARKED: Final = ("p50", "p95", "p99")

@@ -8,18 +8,18 @@ from typing import TYPE_CHECKING, Any
 from matplotlib.lines import Line2D
 from matplotlib.ticker import FuncFormatter, LogLocator, NullFormatter
 
-from libramen import units
+from libramen.base import units
+from libramen.base.ranks import PERCENTILES
 from libramen.draw.labels import place_labels
 from libramen.draw.style import BUOY, INK, KELP, dress, new_figure, plain, tier_looks
-from libramen.ranks import PERCENTILES
 from libramen.report.prose import times
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-    from libramen.comparison.compare import Comparison
     from libramen.outcome.figures import Figures
+    from libramen.questions.compare import Comparison
 
 _LEAST_FAILED = 1e-6
 

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any, Final
 import numpy as np
 from matplotlib.ticker import FuncFormatter, LogLocator, MaxNLocator
 
-from libramen import units
+from libramen.base import units
 from libramen.draw.replay import time_axis, times_of
 from libramen.draw.stretch import window_for
 from libramen.draw.style import BUOY, DUSK, FOAM, INK, SEA, dress, duration_ticks, new_figure
@@ -19,8 +19,8 @@ from libramen.rules.faults import BY_KIND
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
-    from libramen.comparison.events import Events, Way, Ways
     from libramen.outcome.outcome import Outcome
+    from libramen.questions.events import Events, Way, Ways
 
 _AROUND_S: Final = 180.0
 _MOST_S: Final = 3600.0

@@ -12,8 +12,8 @@ from libramen.draw.style import BUOY, DUSK, INK, KELP, SAND, SEA, dress, duratio
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
-    from libramen.comparison.headroom import Headroom
-    from libramen.comparison.limits import Room
+    from libramen.questions.headroom import Headroom
+    from libramen.questions.limits import Room
 
 _LOOKS: Final = ((SEA, "-"), (DUSK, "--"), (KELP, "-."), (SAND, "-"), (INK, ":"), (SEA, ":"), (DUSK, "-"), (KELP, "--"))
 

@@ -10,7 +10,7 @@ from matplotlib.colors import LinearSegmentedColormap
 from matplotlib.dates import AutoDateLocator, ConciseDateFormatter, date2num
 from matplotlib.ticker import LogLocator, NullFormatter
 
-from libramen import units
+from libramen.base import units
 from libramen.draw.style import BUOY, FOAM, INK, SAND, SEA, dress, duration_ticks, new_figure, plain
 
 if TYPE_CHECKING:

@@ -8,11 +8,11 @@ import numpy as np
 from matplotlib.dates import AutoDateLocator, ConciseDateFormatter
 from matplotlib.ticker import FuncFormatter, LogLocator, NullFormatter, PercentFormatter
 
-from libramen import units
+from libramen.base import units
 from libramen.draw import style as looks
 from libramen.draw.stretch import Stretch, stretches
 from libramen.draw.style import BUOY, DUSK, FOAM, INK, KELP, SAND, SEA, dress, duration_ticks, new_figure
-from libramen.engine.plane import ENDINGS
+from libramen.engine.border.records import ENDINGS
 from libramen.report.story import show_latency
 from libramen.report.stretch import stretch_notes, stretch_title
 from libramen.rules.faults import BY_KIND
@@ -29,20 +29,7 @@ if TYPE_CHECKING:
 _MOST_FINDINGS: Final = 3
 
 
-def draw_outcome(outcome: Outcome, from_s: float | None = None, to_s: float | None = None) -> Figure:
-    """The picture of a replay, or of a stretch of it; of several services a panel for each.
-
-    Raises:
-        ReplayError: there is no such stretch.
-    """
-    if outcome.only is not None:
-        return _draw_one(outcome, outcome.only, from_s, to_s)
-    from libramen.draw.system import draw_system
-
-    return draw_system(outcome, from_s, to_s)
-
-
-def _draw_one(outcome: Outcome, only: ServiceOutcome, from_s: float | None, to_s: float | None) -> Figure:
+def draw_one(outcome: Outcome, only: ServiceOutcome, from_s: float | None = None, to_s: float | None = None) -> Figure:
     """Four panels over the time of the trace: requests and endings, latency, replicas, utilisation.
 
     Beside a long one its worst stretch in finer windows; or only the stretch from `from_s` to `to_s` [s].

@@ -10,16 +10,16 @@ from matplotlib.lines import Line2D
 from matplotlib.patches import Patch, Rectangle
 from matplotlib.ticker import FuncFormatter, LogLocator, NullFormatter
 
-from libramen import units
-from libramen.comparison.vary import short_key
+from libramen.base import units
 from libramen.draw.style import BUOY, DUSK, FOAM, INK, KELP, SAND, SEA, dress, duration_ticks, new_figure, plain
+from libramen.questions.vary import short_key
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-    from libramen.comparison.search import Search
     from libramen.outcome.figures import Figures
+    from libramen.questions.search import Search
 
 _MANY: Final = 90
 """So many cells of a map can still have their price written in."""

@@ -6,9 +6,9 @@ from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
 import numpy as np
 
-from libramen import units
+from libramen.base import units
+from libramen.base.errors import ReplayError
 from libramen.draw.style import times_of
-from libramen.errors import ReplayError
 from libramen.report.prose import clock
 
 if TYPE_CHECKING:

@@ -13,9 +13,9 @@ from matplotlib.dates import date2num
 from matplotlib.figure import Figure
 from matplotlib.ticker import FuncFormatter
 
-from libramen import units
-from libramen.errors import printable
-from libramen.files import write_whole
+from libramen.base import units
+from libramen.base.errors import printable
+from libramen.base.files import write_whole
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Sequence

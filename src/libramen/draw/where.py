@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Final
 
 from matplotlib.patches import Patch
 
-from libramen import units
+from libramen.base import units
 from libramen.draw.style import DUSK, FOAM, INK, KELP, SAND, SEA, dress, duration_ticks, new_figure, plain
 from libramen.report.system import PART_NAMES
 

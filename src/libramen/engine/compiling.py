@@ -13,8 +13,8 @@ import sys
 from pathlib import Path
 from typing import TYPE_CHECKING, Final, Self
 
-from libramen.code import digest_of, digest_of_text
-from libramen.files import cache_directory
+from libramen.base.code import digest_of, digest_of_text
+from libramen.base.files import cache_directory
 
 if TYPE_CHECKING:
     from collections.abc import Callable

@@ -6,9 +6,9 @@ from typing import TYPE_CHECKING, Final
 
 import numpy as np
 
-from libramen.engine.plane import Chunk
-from libramen.errors import TraceError
-from libramen.times import EPSILON_S, seconds_between
+from libramen.base.errors import TraceError
+from libramen.base.times import EPSILON_S, seconds_between
+from libramen.engine.border.records import Chunk
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Iterator, Sequence

@@ -6,7 +6,7 @@ import math
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Final, Literal, NamedTuple
 
-from libramen import streams
+from libramen.base import streams
 
 if TYPE_CHECKING:
     import numpy as np

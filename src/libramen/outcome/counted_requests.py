@@ -6,15 +6,15 @@ from typing import TYPE_CHECKING, Final
 
 import numpy as np
 
+from libramen.base.errors import ReplayError
+from libramen.base.ranks import PERCENTILES
 from libramen.engine.kernel.bins import BINS
-from libramen.errors import ReplayError
 from libramen.outcome import measures
 from libramen.outcome.counts import MIDDLES_S, Columns, Counts, Setting, grown
-from libramen.ranks import PERCENTILES
 
 if TYPE_CHECKING:
-    from libramen.engine.plane import Ended
-    from libramen.engine.run import ServiceRun
+    from libramen.engine.border.records import Ended
+    from libramen.engine.record import ServiceRun
     from libramen.outcome.measures import Failures, Hour, Measures
 
 _PENDING: Final = 1 << 18
@@ -22,7 +22,7 @@ _PENDING: Final = 1 << 18
 
 
 class CountedRequests:
-    """Adds up requests or visits as they end; see `measures.Measured`, and `control.Sink` for what fills it.
+    """Adds up requests or visits as they end; see `measures.Measured`, and `simulation.Sink` for what fills it.
 
     Args:
         setting: what is the same for all of them.

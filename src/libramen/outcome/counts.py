@@ -7,11 +7,11 @@ from typing import TYPE_CHECKING, Final, NamedTuple
 
 import numpy as np
 
+from libramen.base.ranks import PERCENTILES, rank_of
+from libramen.engine.border.records import ENDINGS, Ending
 from libramen.engine.kernel.bins import BASE, BINS, FINE_BINS, LATENCY, MOST, N_SUMS, RETRIED, SHIFT
-from libramen.engine.plane import ENDINGS, Ending
 from libramen.outcome import measures
 from libramen.outcome.measures import TIME_PARTS, Asked, Failures, Hour, Measures, Within
-from libramen.ranks import PERCENTILES, rank_of
 
 if TYPE_CHECKING:
     from libramen.study.objectives import Goal

@@ -6,13 +6,13 @@ from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
 import numpy as np
 
+from libramen.base.times import EPSILON_S, local_time
 from libramen.bill.month import clock_hours
-from libramen.times import EPSILON_S, local_time
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
-    from libramen.engine.plane import Results
+    from libramen.engine.border.records import Results
     from libramen.outcome.outcome import Outcome
     from libramen.outcome.service_outcome import ServiceOutcome
     from libramen.study.objectives import Goal

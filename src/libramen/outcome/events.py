@@ -7,10 +7,10 @@ from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
 import numpy as np
 
+from libramen.base.ranks import rank_of
+from libramen.base.times import into_hour_s
 from libramen.bill.month import Month
-from libramen.engine.plane import Ending
-from libramen.ranks import rank_of
-from libramen.times import into_hour_s
+from libramen.engine.border.records import Ending
 
 if TYPE_CHECKING:
     from collections.abc import Iterable

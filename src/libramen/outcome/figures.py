@@ -8,6 +8,7 @@ from decimal import Decimal
 from typing import TYPE_CHECKING, Any, Final, Self
 from zoneinfo import ZoneInfo
 
+from libramen.base.times import local_time
 from libramen.bill.bill import Bill
 from libramen.bill.lines import BillLine
 from libramen.engine.replica import Death
@@ -17,7 +18,6 @@ from libramen.outcome.findings import Clock, Finding
 from libramen.outcome.measures import Hour
 from libramen.study.objectives import Objective
 from libramen.study.plan import ALONE
-from libramen.times import local_time
 
 if TYPE_CHECKING:
     from collections.abc import Sequence

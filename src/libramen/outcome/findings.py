@@ -11,8 +11,8 @@ from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 
+from libramen.base.shown import sentence_of
 from libramen.outcome.measures import stage_steps
-from libramen.shown import sentence_of
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from libramen.base.times import EPSILON_S
 from libramen.study.objectives import Objective
-from libramen.times import EPSILON_S
 
 if TYPE_CHECKING:
     from libramen.bill.bill import Bill

@@ -7,14 +7,14 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from libramen.engine.plane import ENDINGS, Ending
+from libramen.base.ranks import PERCENTILES, rank_of
+from libramen.engine.border.records import ENDINGS, Ending
 from libramen.outcome import measures, waits
 from libramen.outcome.counts import Columns, Counts, Latencies, Setting
-from libramen.ranks import PERCENTILES, rank_of
 
 if TYPE_CHECKING:
-    from libramen.engine.plane import Results
-    from libramen.engine.run import ServiceRun
+    from libramen.engine.border.records import Results
+    from libramen.engine.record import ServiceRun
     from libramen.outcome.measures import Failures, Hour, Measures
     from libramen.outcome.waits import ColdWaits
     from libramen.trace.trace import Trace

@@ -8,14 +8,14 @@ from typing import TYPE_CHECKING, Final, NamedTuple, Protocol
 
 import numpy as np
 
-from libramen.ranks import PERCENTILES
-from libramen.times import EPSILON_S
+from libramen.base.ranks import PERCENTILES
+from libramen.base.times import EPSILON_S
 
 if TYPE_CHECKING:
     from datetime import datetime
 
+    from libramen.engine.record import ServiceRun
     from libramen.engine.replica import Replica, Stage
-    from libramen.engine.run import ServiceRun
     from libramen.outcome.waits import ColdWaits
     from libramen.study.objectives import Goal, Objectives
     from libramen.study.plan import Hosting

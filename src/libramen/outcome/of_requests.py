@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
     from libramen.bill.bill import Bill
-    from libramen.engine.run import Run, ServiceRun
+    from libramen.engine.record import Run, ServiceRun
     from libramen.outcome.measures import Asked, Failures, Hour, Measured, Measures
     from libramen.study.objectives import Goal, Objective
 

@@ -5,11 +5,11 @@ from __future__ import annotations
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, Final
 
-from libramen.errors import ReplayError
-from libramen.fields import nearest
+from libramen.base.errors import ReplayError
+from libramen.base.fields import nearest
+from libramen.base.shown import Shown, figure_of, figure_of_where
+from libramen.base.times import EPSILON_S
 from libramen.outcome.of_requests import OfRequests
-from libramen.shown import Shown, figure_of, figure_of_where
-from libramen.times import EPSILON_S
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 
     from libramen.bill.bill import Bill
     from libramen.bill.usage import Used
-    from libramen.engine.run import Run
+    from libramen.engine.record import Run
     from libramen.outcome.events import Event, Key
     from libramen.outcome.figures import Figures
     from libramen.outcome.findings import Finding

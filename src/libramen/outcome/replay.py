@@ -7,10 +7,10 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from libramen import units
+from libramen.base import units
+from libramen.base.errors import ReplayError
 from libramen.bill.bill import bill, summed
-from libramen.engine import control
-from libramen.errors import ReplayError
+from libramen.engine import simulation
 from libramen.outcome.counted_requests import CountedRequests
 from libramen.outcome.counts import Setting
 from libramen.outcome.kept_requests import KeptRequests
@@ -25,7 +25,7 @@ from libramen.trace.trace import Trace
 if TYPE_CHECKING:
     from collections.abc import Callable, Collection, Iterable, Mapping
 
-    from libramen.engine.fleet import Fleet
+    from libramen.engine.control.fleet import Fleet
     from libramen.outcome.events import Key
     from libramen.outcome.measures import Measured
     from libramen.study.plan import Hosting, Plan
@@ -38,7 +38,7 @@ def replay(
     plan: Plan | Hosting | Mapping[str, Plan | Hosting],
     objectives: Objectives | None = None,
     seed: int = 0,
-    data_plane: control.DataPlaneName = "compiled",
+    data_plane: simulation.DataPlaneName = "compiled",
     *,
     keep_requests: bool | None = None,
     settle: float = 0.0,
@@ -137,7 +137,7 @@ def replay_system(
     whole = trace.without_calls(system.columns) if isinstance(trace, Trace) else None
     if whole is None and keep_requests:
         raise ReplayError("keep_requests: found True with chunks of a trace; allowed: False, or one whole trace")
-    first, chunks = control.peek(trace if whole is None else whole)
+    first, chunks = simulation.peek(trace if whole is None else whole)
     if whole is None:
         chunks = (chunk.without_calls(system.columns) for chunk in chunks)
     keeps = whole is not None and keep_requests is not False
@@ -152,7 +152,7 @@ def replay_system(
     counted = None if keeps else CountedRequests(setting)
     # Of one service its visits are the requests.
     visits = [] if system.only else [CountedRequests(of, knows_arrivals=False) for of in settings]
-    run = control.run(
+    run = simulation.run(
         whole if whole is not None else chunks,
         system,
         seed=seed,

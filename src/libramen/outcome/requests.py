@@ -7,12 +7,12 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import pyarrow as pa
 
-from libramen.engine.plane import ENDINGS
+from libramen.engine.border.records import ENDINGS
 
 if TYPE_CHECKING:
     import pandas as pd
 
-    from libramen.engine.plane import Results
+    from libramen.engine.border.records import Results
     from libramen.trace.trace import Trace
 
 

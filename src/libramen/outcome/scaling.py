@@ -8,9 +8,9 @@ from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
+from libramen.base.times import EPSILON_S
 from libramen.bill.month import HOURS
 from libramen.bill.prices import price_of_replicas
-from libramen.times import EPSILON_S
 
 if TYPE_CHECKING:
     from decimal import Decimal

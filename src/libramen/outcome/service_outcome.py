@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
     from libramen.bill.bill import Bill
     from libramen.bill.usage import Used
-    from libramen.engine.run import ServiceRun
+    from libramen.engine.record import ServiceRun
     from libramen.outcome.figures import Figures
     from libramen.outcome.findings import Finding
     from libramen.outcome.measures import Asked, Measured, Measures

@@ -7,12 +7,12 @@ from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
 import numpy as np
 
-from libramen import units
-from libramen.engine.plane import ENDINGS
-from libramen.errors import ReplayError
+from libramen.base import units
+from libramen.base.errors import ReplayError
+from libramen.base.ranks import nearest_rank
+from libramen.engine.border.records import ENDINGS
 from libramen.outcome.events import happened
 from libramen.outcome.measures import stage_steps
-from libramen.ranks import nearest_rank
 
 if TYPE_CHECKING:
     from libramen.outcome.events import Event

@@ -9,15 +9,15 @@ import numpy as np
 import pandas as pd
 
 from libramen.engine.decisions import Decision
+from libramen.engine.record import UpdateRecord
 from libramen.engine.replica import Death
-from libramen.engine.run import UpdateRecord
 from libramen.outcome import measures
 from libramen.outcome.events import Event
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
-    from libramen.engine.run import ServiceRun
+    from libramen.engine.record import ServiceRun
     from libramen.outcome.measures import Measures
     from libramen.study.plan import Hosting
 

@@ -9,12 +9,12 @@ import numpy as np
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
-    from libramen.engine.plane import Ended
+    from libramen.engine.border.records import Ended
     from libramen.outcome.counted_requests import CountedRequests
 
 
 class Tally:
-    """See `control.Sink`.
+    """See `simulation.Sink`.
 
     Args:
         requests: counts the requests of the trace; None: they are kept.

@@ -6,12 +6,12 @@ from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
+from libramen.base.times import EPSILON_S
 from libramen.outcome.measures import stage_steps
-from libramen.times import EPSILON_S
 
 if TYPE_CHECKING:
-    from libramen.engine.plane import Results
-    from libramen.engine.run import ServiceRun
+    from libramen.engine.border.records import Results
+    from libramen.engine.record import ServiceRun
     from libramen.trace.trace import Trace
 
 

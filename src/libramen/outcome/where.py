@@ -7,9 +7,9 @@ from typing import TYPE_CHECKING, Final, NamedTuple
 
 import numpy as np
 
-from libramen.engine.plane import PARTS
+from libramen.base.times import EPSILON_S
+from libramen.engine.border.records import PARTS
 from libramen.outcome.measures import TIME_PARTS
-from libramen.times import EPSILON_S
 
 if TYPE_CHECKING:
     from libramen.outcome.outcome import Outcome

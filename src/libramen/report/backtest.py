@@ -4,18 +4,18 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Final
 
-from libramen import units
+from libramen.base import units
 from libramen.report.section import Cell, Column, Row, Section, row
 from libramen.report.words import clock, count, demand_sections
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Iterator
 
-    from libramen.comparison.backtest import Backtest
-    from libramen.comparison.compared import Compared
-    from libramen.comparison.fit import Fitted
-    from libramen.comparison.grade import Grade
     from libramen.study.study import Study
+    from libramen.trust.backtest import Backtest
+    from libramen.trust.compared import Compared
+    from libramen.trust.fit import Fitted
+    from libramen.trust.grade import Grade
 
 _MOST_SCOPES: Final = 8
 _KINDS: Final = ("route ", "hour ", "in progress ")

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from libramen import units
+from libramen.base import units
 from libramen.report.load import demand_section
 from libramen.report.section import Cell, Column, Section, row
 from libramen.report.words import demand_sections, duration, fleet_range, heading
 
 if TYPE_CHECKING:
-    from libramen.checks.check import Check, PlanCheck
+    from libramen.questions.check import Check, PlanCheck
 
 
 def check_sections(found: Check) -> list[Section]:

@@ -13,10 +13,10 @@ from libramen.rules.faults import BY_KIND
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
-    from libramen.comparison.events import Events, Way, Ways
     from libramen.outcome.events import Event
     from libramen.outcome.figures import Figures
     from libramen.outcome.outcome import Outcome
+    from libramen.questions.events import Events, Way, Ways
     from libramen.report.section import Row
 
 _SAME = 0.005

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Final
 
-from libramen import units
+from libramen.base import units
 from libramen.outcome.findings import BUSY, SHORT
 from libramen.report.prose import clock, times
 

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Final
 
-from libramen import units
+from libramen.base import units
 from libramen.report.section import Cell, Column, Section, row
 from libramen.report.words import BEYOND, demand_sections
 
 if TYPE_CHECKING:
-    from libramen.comparison.headroom import Headroom
-    from libramen.comparison.limits import Room
-    from libramen.trace.evidence import Evidence
+    from libramen.load.evidence import Evidence
+    from libramen.questions.headroom import Headroom
+    from libramen.questions.limits import Room
 
 _BEYOND_SAYS: Final = f" {BEYOND.strip()} marks loads above that: there nothing but the model says what happens."
 

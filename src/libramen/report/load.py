@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Final
 
 import numpy as np
 
-from libramen import units
+from libramen.base import units
 from libramen.report.section import Cell, Column, Section, row, text
 from libramen.report.words import FROM_CACHE, clock, count, doubts_section, duration, share
 

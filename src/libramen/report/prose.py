@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Protocol
 
-from libramen import units
-from libramen.times import local_time
+from libramen.base import units
+from libramen.base.times import local_time
 
 if TYPE_CHECKING:
     from datetime import datetime

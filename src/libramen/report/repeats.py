@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Final
 
-from libramen import units
-from libramen.comparison.sequential import ERROR, SURE, UNSURE
+from libramen.base import units
 from libramen.outcome.days import DAY_S, LEAST
+from libramen.questions.sequential import ERROR, SURE, UNSURE
 from libramen.report.prose import times
 from libramen.report.section import Cell, Column, Section, row
 
@@ -15,7 +15,7 @@ _SAME: Final = "the same"
 if TYPE_CHECKING:
     from collections.abc import Callable
 
-    from libramen.comparison.repeats import Repeats, Spread
+    from libramen.questions.repeats import Repeats, Spread
     from libramen.report.section import Row
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Final
 
-from libramen import units
+from libramen.base import units
 from libramen.report.comparison import plans_section
 from libramen.report.events import events_section
 from libramen.report.section import Cell, Column, Section, row

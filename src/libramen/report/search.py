@@ -14,7 +14,7 @@ from libramen.report.words import beyond, demand_sections
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
-    from libramen.comparison.search import Search
+    from libramen.questions.search import Search
 
 _MOST: Final = 12
 _REASONS: Final = 3

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, NamedTuple
 
-from libramen.files import spreadsheet_safe
+from libramen.base.files import spreadsheet_safe
 
 if TYPE_CHECKING:
     from collections.abc import Iterable

@@ -6,8 +6,8 @@ from typing import TYPE_CHECKING, Final
 
 import numpy as np
 
-from libramen import units
-from libramen.ranks import PERCENTILES
+from libramen.base import units
+from libramen.base.ranks import PERCENTILES
 from libramen.report.prose import clock, times
 from libramen.study.objectives import show_objective
 from libramen.trace.statuses import is_answer
@@ -15,7 +15,7 @@ from libramen.trace.statuses import is_answer
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
-    from libramen.engine.run import UpdateRecord
+    from libramen.engine.record import UpdateRecord
     from libramen.outcome.outcome import Outcome
     from libramen.outcome.service_outcome import ServiceOutcome
     from libramen.study.objectives import Objective

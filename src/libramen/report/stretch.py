@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from libramen import units
+from libramen.base import units
 from libramen.report.prose import clock, times
 from libramen.report.section import Cell, Column, Section, row
 from libramen.report.story import FAILED_NOTE, show_latency

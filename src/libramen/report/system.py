@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from typing import TYPE_CHECKING, Final
 
-from libramen import units
+from libramen.base import units
 from libramen.report.section import Cell, Column, Section, row
 from libramen.report.story import show_latency
 from libramen.report.words import availability, count, duration, fleet_range, share

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Final
 
-from libramen import units
+from libramen.base import units
 from libramen.report.prose import and_list
 from libramen.report.section import Cell, Section
 from libramen.trace.doubts import REMEDY
 
 if TYPE_CHECKING:
+    from libramen.load.evidence import Evidence
     from libramen.study.study import Study
-    from libramen.trace.evidence import Evidence
     from libramen.trace.trace import Bottleneck, Demand, Trace
 
 DOUBT: Final = "Do not trust what follows: this log was busy, and its queueing counts as work"

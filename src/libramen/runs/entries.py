@@ -12,12 +12,12 @@ from fractions import Fraction
 from typing import TYPE_CHECKING, Any, Final
 
 from libramen._version import __version__
+from libramen.base.code import digest_of, digest_of_text
+from libramen.base.times import EPSILON_S
 from libramen.bill.bill import Bill, summed
 from libramen.bill.prices import lines_of
-from libramen.code import digest_of, digest_of_text
 from libramen.outcome.figures import Figures
 from libramen.study.objectives import Objective
-from libramen.times import EPSILON_S
 
 if TYPE_CHECKING:
     from collections.abc import Iterable

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Final
 
 import numpy as np
 
-from libramen.engine.plane import RESULT
+from libramen.engine.border.records import RESULT
 
 if TYPE_CHECKING:
     from libramen.trace.trace import Trace

@@ -15,12 +15,12 @@ from typing import TYPE_CHECKING, Any, Final, Protocol, Self
 from uuid import uuid4
 from weakref import WeakKeyDictionary
 
-from libramen.errors import LibramenError, ReplayError
+from libramen.base.errors import LibramenError, ReplayError
+from libramen.load.cache import find, keep
 from libramen.runs import entries
 from libramen.runs.cases import Case, LocalProcesses
 from libramen.runs.memory import bytes_of
 from libramen.runs.store import MISSING
-from libramen.trace.cache import find, keep
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Collection, Iterator, Sequence

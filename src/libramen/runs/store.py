@@ -17,8 +17,8 @@ import zlib
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Final, NamedTuple, Self
 
-from libramen.errors import OutputError
-from libramen.files import cache_directory, check_output
+from libramen.base.errors import OutputError
+from libramen.base.files import cache_directory, check_output
 
 if TYPE_CHECKING:
     from collections.abc import Callable

@@ -6,8 +6,8 @@ from typing import Annotated, Any, Literal, Self
 
 from pydantic import Field, model_validator
 
-from libramen.delays import DelayField
-from libramen.fields import Fraction, PositiveCount, PositiveSeconds, Seconds, Table, usually
+from libramen.base.delays import DelayField
+from libramen.base.fields import Fraction, PositiveCount, PositiveSeconds, Seconds, Table, usually
 
 
 class Call(Table):

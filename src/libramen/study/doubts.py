@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING, Any
 
 from pydantic import BaseModel
 
-from libramen.delays import Delay
-from libramen.fields import Table, Usual
+from libramen.base.delays import Delay
+from libramen.base.fields import Table, Usual
 from libramen.study.plan import ALONE, Hosting
 
 if TYPE_CHECKING:

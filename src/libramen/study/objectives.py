@@ -7,11 +7,11 @@ from typing import TYPE_CHECKING, Annotated, NamedTuple
 
 from pydantic import BeforeValidator, Field, PlainSerializer, WithJsonSchema, model_validator
 
-from libramen import units
-from libramen.errors import StudyError, UnitError
-from libramen.fields import USUAL_SHARE, Fraction, LatencyLimit, Money, Table, nearest
-from libramen.ranks import PERCENTILES
-from libramen.times import daily_edges, time_of_day
+from libramen.base import units
+from libramen.base.errors import StudyError, UnitError
+from libramen.base.fields import USUAL_SHARE, Fraction, LatencyLimit, Money, Table, nearest
+from libramen.base.ranks import PERCENTILES
+from libramen.base.times import daily_edges, time_of_day
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Iterator, Sequence

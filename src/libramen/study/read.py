@@ -6,8 +6,8 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 from pydantic import ValidationError
 
-from libramen.errors import StudyError
-from libramen.fields import Table, describe, nearest
+from libramen.base.errors import StudyError
+from libramen.base.fields import Table, describe, nearest
 from libramen.study.plan import ALONE, Hosting, Plan
 from libramen.study.service import Service, Tier
 

@@ -8,8 +8,8 @@ from typing import Annotated, Any, Final, Literal, Self
 
 from pydantic import Field, model_validator
 
-from libramen.delays import Delay, DelayField
-from libramen.fields import (
+from libramen.base.delays import Delay, DelayField
+from libramen.base.fields import (
     USUAL_CORES,
     USUAL_SPEED,
     Bytes,

@@ -9,21 +9,21 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 from pydantic import Field
 
-from libramen.errors import StudyError
-from libramen.fields import Table, nearest
-from libramen.shown import QUESTIONS, reach
+from libramen.base.errors import StudyError
+from libramen.base.fields import Table, nearest
+from libramen.base.shown import QUESTIONS, reach
+from libramen.base.times import ZoneName
 from libramen.study.objectives import Objectives
 from libramen.study.plan import Hosting, Plan
 from libramen.study.read import checked, read_plan, read_services
 from libramen.study.service import Service, Tier, name_entries
 from libramen.study.system import System
 from libramen.study.trace_table import TraceTable
-from libramen.times import ZoneName
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Mapping
 
-    from libramen.shown import Comparison, Outcome
+    from libramen.base.shown import Comparison, Outcome
     from libramen.trace.trace import Trace
 
 

@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING, Final, NamedTuple
 
 import numpy as np
 
-from libramen.errors import StudyError
-from libramen.fields import nearest
+from libramen.base.errors import StudyError
+from libramen.base.fields import nearest
 from libramen.study.plan import ALONE, Hosting, Plan
 from libramen.study.service import Service
 

@@ -6,8 +6,8 @@ from typing import Annotated, Any, ClassVar, Literal, Self
 
 from pydantic import BeforeValidator, Field, SerializeAsAny, model_validator
 
-from libramen.fields import Seconds
-from libramen.times import ZoneName
+from libramen.base.fields import Seconds
+from libramen.base.times import ZoneName
 from libramen.trace.options import ReadingKeys
 from libramen.trace.shape import STEPS
 

@@ -6,7 +6,7 @@ import json
 import re
 from typing import TYPE_CHECKING, Any
 
-from libramen.errors import StudyError
+from libramen.base.errors import StudyError
 
 if TYPE_CHECKING:
     from libramen.study.plan import Hosting, Plan

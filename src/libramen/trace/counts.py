@@ -7,14 +7,14 @@ from typing import TYPE_CHECKING, Final
 
 import numpy as np
 
-from libramen.errors import TraceError
-from libramen.streams import stream
+from libramen.base.errors import TraceError
+from libramen.base.streams import stream
 from libramen.trace.trace import MOST_REQUESTS
 
 if TYPE_CHECKING:
     from pathlib import Path
 
-    from libramen.delays import Delay
+    from libramen.base.delays import Delay
 
 _SHARES: Final = {"p50_s": 0.5, "p90_s": 0.9, "p95_s": 0.95, "p99_s": 0.99}
 

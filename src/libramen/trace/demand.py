@@ -8,9 +8,9 @@ from typing import TYPE_CHECKING, Final
 
 import numpy as np
 
-from libramen.errors import TraceError
-from libramen.fields import nearest
-from libramen.streams import stream
+from libramen.base.errors import TraceError
+from libramen.base.fields import nearest
+from libramen.base.streams import stream
 from libramen.trace.doubts import implausible, quiet_doubts
 from libramen.trace.growing import Growing, blocks, counted
 from libramen.trace.statuses import is_answer

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Final
 
 import numpy as np
 
-from libramen import units
+from libramen.base import units
 from libramen.trace.growing import counted
 from libramen.trace.statuses import is_answer
 

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Final
 
 import numpy as np
 
-from libramen import units
+from libramen.base import units
 from libramen.trace.routes import route_of
 
 if TYPE_CHECKING:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pydantic import Field
 
-from libramen.fields import PositiveSeconds, Table
+from libramen.base.fields import PositiveSeconds, Table
 
 
 class LeaveOut(Table):

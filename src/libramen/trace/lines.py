@@ -7,7 +7,7 @@ from collections import Counter, deque
 from concurrent.futures import ThreadPoolExecutor
 from typing import TYPE_CHECKING, Final, NamedTuple, TypeVar
 
-from libramen.errors import TraceError
+from libramen.base.errors import TraceError
 from libramen.trace.sources import BROKEN, Opened, some_bytes
 from libramen.trace.trace import SkippedLine
 

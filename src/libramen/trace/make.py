@@ -7,9 +7,9 @@ from typing import TYPE_CHECKING, Any, Final, Literal
 
 import numpy as np
 
-from libramen import units
-from libramen.errors import TraceError, UnitError
-from libramen.streams import stream
+from libramen.base import units
+from libramen.base.errors import TraceError, UnitError
+from libramen.base.streams import stream
 from libramen.trace.demand import CPU_SHARE
 from libramen.trace.growing import BLOCK, Growing, blocks, remapped
 from libramen.trace.trace import MOST_REQUESTS, Source, Trace, instant_of

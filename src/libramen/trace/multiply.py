@@ -18,8 +18,8 @@ from typing import TYPE_CHECKING, Any, Final, NamedTuple, Protocol
 
 import numpy as np
 
-from libramen.errors import TraceError
-from libramen.streams import stream
+from libramen.base.errors import TraceError
+from libramen.base.streams import stream
 from libramen.trace.growing import Growing, blocks
 from libramen.trace.stretches import BLOCK_S, MINUTE_S, stretches_of
 from libramen.trace.trace import MOST_REQUESTS

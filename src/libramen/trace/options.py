@@ -7,10 +7,10 @@ from typing import Annotated, Any, Literal, get_args
 
 from pydantic import BeforeValidator, Field, ValidationError, field_validator
 
-from libramen.delays import DelayField
-from libramen.errors import TraceError, UnitError
-from libramen.fields import Count, Factor, Fraction, PositiveCount, Table, describe, nearest
-from libramen.times import ZoneName
+from libramen.base.delays import DelayField
+from libramen.base.errors import TraceError, UnitError
+from libramen.base.fields import Count, Factor, Fraction, PositiveCount, Table, describe, nearest
+from libramen.base.times import ZoneName
 from libramen.trace.leave_out import LeaveOut
 
 Format = Literal["common", "combined", "w3c", "spans", "csv", "json_lines", "parquet", "arrow", "counts"]

@@ -11,9 +11,9 @@ from typing import TYPE_CHECKING, Any, Final, Literal
 
 import numpy as np
 
-from libramen import units
-from libramen.errors import TraceError
-from libramen.times import seconds_between
+from libramen.base import units
+from libramen.base.errors import TraceError
+from libramen.base.times import seconds_between
 from libramen.trace.growing import backs, blocks, is_ascending
 from libramen.trace.routes import gather
 from libramen.trace.stamps import spread_within_second

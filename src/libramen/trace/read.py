@@ -8,7 +8,7 @@ from zoneinfo import ZoneInfo
 
 import numpy as np
 
-from libramen.errors import TraceError
+from libramen.base.errors import TraceError
 from libramen.trace.demand import with_demand, with_told_work
 from libramen.trace.formats.reader import Head, Reading
 from libramen.trace.formats.registry import BY_FORMAT, READERS, users_of

@@ -17,13 +17,13 @@ from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Final, TypeAlias
 import numpy as np
 from pydantic import Discriminator, Field, SerializeAsAny, Tag
 
-from libramen import units
-from libramen.delays import Delay, DelayField
-from libramen.errors import TraceError
-from libramen.fields import USUAL_GROWTH, PositiveSeconds, Seconds, Share, Table
-from libramen.fields import Factor as Multiple
-from libramen.streams import stream
-from libramen.times import MONTH_H, WEEKDAYS, At, Days, Moment, daily_edges, existing, seconds_between
+from libramen.base import units
+from libramen.base.delays import Delay, DelayField
+from libramen.base.errors import TraceError
+from libramen.base.fields import USUAL_GROWTH, PositiveSeconds, Seconds, Share, Table
+from libramen.base.fields import Factor as Multiple
+from libramen.base.streams import stream
+from libramen.base.times import MONTH_H, WEEKDAYS, At, Days, Moment, daily_edges, existing, seconds_between
 from libramen.trace.multiply import multiplied, multiplied_in_chunks
 from libramen.trace.trace import MOST_REQUESTS
 

@@ -12,7 +12,7 @@ import zlib
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Final, Self
 
-from libramen.errors import TraceError
+from libramen.base.errors import TraceError
 
 if TYPE_CHECKING:
     from collections.abc import Iterable

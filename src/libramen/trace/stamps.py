@@ -8,7 +8,7 @@ from typing import Final
 
 import numpy as np
 
-from libramen.streams import stream
+from libramen.base.streams import stream
 
 _MONTHS: Final = {
     name: number

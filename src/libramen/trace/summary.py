@@ -8,10 +8,10 @@ from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
 import numpy as np
 
-from libramen.errors import StudyError
-from libramen.ranks import PERCENTILES, nearest_rank
-from libramen.shown import figure_of
-from libramen.times import quietest
+from libramen.base.errors import StudyError
+from libramen.base.ranks import PERCENTILES, nearest_rank
+from libramen.base.shown import figure_of
+from libramen.base.times import quietest
 from libramen.trace.doubts import quiet_doubts
 from libramen.trace.growing import Growing, blocks, counted
 

@@ -12,9 +12,9 @@ from zoneinfo import ZoneInfo
 
 import numpy as np
 
-from libramen import units
-from libramen.errors import TraceError, UnitError
-from libramen.times import into_hour_s, local_time, parse_zone
+from libramen.base import units
+from libramen.base.errors import TraceError, UnitError
+from libramen.base.times import into_hour_s, local_time, parse_zone
 from libramen.trace.growing import all_within, backs, first_back
 
 if TYPE_CHECKING:

@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING, Final
 
 import numpy as np
 
-from libramen.errors import OutputError
-from libramen.files import FORMULA, write_whole
+from libramen.base.errors import OutputError
+from libramen.base.files import FORMULA, write_whole
 from libramen.trace.growing import blocks
 
 if TYPE_CHECKING:
@@ -135,7 +135,7 @@ def counts_table(trace: Trace, every_s: float) -> pa.Table:
     """Requests per interval, and the percentiles of their latencies where these are known."""
     import pyarrow as pa
 
-    from libramen.ranks import PERCENTILES, nearest_rank
+    from libramen.base.ranks import PERCENTILES, nearest_rank
 
     if every_s <= 0:
         raise OutputError(f"every: found {every_s!r} s; allowed: above 0")

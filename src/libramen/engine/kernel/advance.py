@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any, Final
 import numba
 import numpy as np
 
-from libramen.code import number_of
+from libramen.base.code import number_of
 from libramen.engine.kernel.balancer import (
     arrive,
     first_side,

@@ -6,13 +6,14 @@ from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 
-from libramen import streams
+from libramen.base import streams
+from libramen.engine.border.records import N_PARTS
 from libramen.engine.kernel import layout, reach
 from libramen.engine.kernel.settings import CLIENT_SETTINGS, NOBODY, SETTINGS
-from libramen.engine.plane import N_PARTS
 
 if TYPE_CHECKING:
-    from libramen.engine.plane import Results, ServerSpec, SystemSpec
+    from libramen.engine.border.records import Results
+    from libramen.engine.border.specs import ServerSpec, SystemSpec
 
 BUFFER: Final = 1 << 13
 """Visits that may have ended, or answers that may have been given, before they are looked at."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from libramen.base.times import EPSILON_S
 from libramen.engine.kernel.clients import fail, watch
 from libramen.engine.kernel.integrals import integrate
 from libramen.engine.kernel.layout import (
@@ -38,7 +39,6 @@ from libramen.engine.kernel.service import find_ready, is_late, kill, move_over,
 from libramen.engine.kernel.settings import LEAST_BUSY, NOBODY, PINNED, RANDOM, ROUND_ROBIN
 from libramen.engine.kernel.trees import least_busy, update_row
 from libramen.engine.kernel.uniforms import lineage_of, uniforms
-from libramen.times import EPSILON_S
 
 
 @inner

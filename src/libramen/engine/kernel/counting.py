@@ -7,7 +7,9 @@ from typing import TYPE_CHECKING, Any, Final
 import numba
 import numpy as np
 
-from libramen.code import number_of
+from libramen.base.code import number_of
+from libramen.base.times import EPSILON_S
+from libramen.engine.border.records import Ending
 from libramen.engine.kernel.advance import compiled
 from libramen.engine.kernel.bins import (
     BASE,
@@ -28,8 +30,6 @@ from libramen.engine.kernel.bins import (
     WAITING,
 )
 from libramen.engine.kernel.reach import inner
-from libramen.engine.plane import Ending
-from libramen.times import EPSILON_S
 
 if TYPE_CHECKING:
     from collections.abc import Callable

@@ -10,8 +10,8 @@ from typing import Any, Final
 
 import numpy as np
 
+from libramen.engine.border.records import Ending, Signal
 from libramen.engine.kernel.settings import CLIENT_SETTINGS, KEYS, SETTINGS
-from libramen.engine.plane import Ending, Signal
 
 FREE, READY, DRAINING, DEAD, OUT = np.arange(5)
 """States of a row. DEAD: the balancer does not know yet. OUT: it knows; the row waits for a restart."""

@@ -25,6 +25,8 @@ import numpy as np
 from numba.core.datamodel import models
 from numba.np.arrayobj import record_getattr, record_setattr
 
+from libramen.base.times import EPSILON_S, EXACT_S
+from libramen.engine.border.records import RESULT
 from libramen.engine.kernel.layout import (
     CLIENT,
     ENDED_VISIT,
@@ -40,8 +42,6 @@ from libramen.engine.kernel.layout import (
     VISIT,
     WORLD,
 )
-from libramen.engine.plane import RESULT
-from libramen.times import EPSILON_S, EXACT_S
 
 CHECKED: Final[bool] = bool(numba.config.DISABLE_JIT)  # type: ignore[attr-defined]
 """Whether nothing is compiled."""

@@ -13,7 +13,7 @@ import numpy as np
 if TYPE_CHECKING:
     from collections.abc import Callable
 
-    from libramen.engine.plane import ClientSpec, ServerSpec
+    from libramen.engine.border.specs import ClientSpec, ServerSpec
 
 ROUND_ROBIN, RANDOM, TWO_CHOICES, LEAST_BUSY, SHARED_QUEUE, PINNED = np.arange(6)
 """Balancers; those from LEAST_BUSY on look at the winner tree of loads."""

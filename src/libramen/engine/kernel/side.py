@@ -6,11 +6,11 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from libramen.base.times import EPSILON_S, tolerance_s
+from libramen.engine.border.records import AS_WRITTEN, Integrals, Notices, Profile, Sample
 from libramen.engine.kernel import layout
 from libramen.engine.kernel.arrays import BUFFER, FleetArrays
 from libramen.engine.kernel.settings import fits
-from libramen.engine.plane import AS_WRITTEN, Integrals, Notices, Profile, Sample
-from libramen.times import EPSILON_S, tolerance_s
 
 if TYPE_CHECKING:
     from libramen.engine.kernel.state import KernelState

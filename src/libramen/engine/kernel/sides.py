@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from libramen.engine.plane import AS_WRITTEN, Integrals, Notices, Profile, Sample
+from libramen.engine.border.records import AS_WRITTEN, Integrals, Notices, Profile, Sample
 
 if TYPE_CHECKING:
     import numpy as np

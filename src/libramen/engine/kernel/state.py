@@ -6,15 +6,17 @@ from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 
+from libramen.engine.border.records import Chunk, Ended, Results, Signal
 from libramen.engine.kernel import layout, reach
 from libramen.engine.kernel.advance import advance_of
 from libramen.engine.kernel.arrays import BUFFER, WorldArrays, aligned
 from libramen.engine.kernel.side import KernelSide
 from libramen.engine.kernel.sides import TwoSides
-from libramen.engine.plane import Chunk, Ended, Results, Signal, SystemSpec
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Sequence
+
+    from libramen.engine.border.specs import SystemSpec
 
 KernelServer = KernelSide | TwoSides
 """One service; see `engine.plane.Server` for what each method promises."""

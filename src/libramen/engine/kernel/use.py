@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from libramen.base.times import EPSILON_S
 from libramen.engine.kernel.reach import (
     apart,
     int_at,
@@ -16,7 +17,6 @@ from libramen.engine.kernel.reach import (
     tolerance_s,
     use_at,
 )
-from libramen.times import EPSILON_S
 
 
 @seldom

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from libramen import streams
+from libramen.base import streams
 
 if TYPE_CHECKING:
     from libramen.engine.plain.replica import Replica

@@ -6,15 +6,15 @@ import math
 from collections import deque
 from typing import TYPE_CHECKING
 
+from libramen.engine.border.records import N_PARTS, PARTS, Ending
 from libramen.engine.plain.balancer import uniforms
 from libramen.engine.plain.replica import Pool
 from libramen.engine.plain.visit import Errand
-from libramen.engine.plane import N_PARTS, PARTS, Ending
 
 if TYPE_CHECKING:
+    from libramen.engine.border.specs import ClientSpec
     from libramen.engine.plain.state import PlainState
     from libramen.engine.plain.visit import Attempt
-    from libramen.engine.plane import ClientSpec
 
 _RETRIED = PARTS.index("retried")
 

@@ -7,11 +7,12 @@ from collections import deque
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Literal
 
-from libramen.times import EPSILON_S
+from libramen.base.times import EPSILON_S
 
 if TYPE_CHECKING:
+    from libramen.engine.border.records import Profile
+    from libramen.engine.border.specs import ServerSpec
     from libramen.engine.plain.visit import Attempt, Errand
-    from libramen.engine.plane import Profile, ServerSpec
 
 
 @dataclass(eq=False)

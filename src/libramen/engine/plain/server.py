@@ -8,10 +8,10 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from libramen.base.times import EPSILON_S, tolerance_s
+from libramen.engine.border.records import AS_WRITTEN, Ending, Integrals, Notices, Profile, Sample
 from libramen.engine.plain.balancer import Balancer, uniforms
 from libramen.engine.plain.replica import Replica
-from libramen.engine.plane import AS_WRITTEN, Ending, Integrals, Notices, Profile, Sample
-from libramen.times import EPSILON_S, tolerance_s
 
 if TYPE_CHECKING:
     from libramen.engine.plain.state import PlainState

@@ -7,16 +7,17 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from libramen.base.times import tolerance_s
+from libramen.engine.border.records import N_PARTS, Chunk, Ended, Ending, Results, Signal
 from libramen.engine.plain.calls import Calls
 from libramen.engine.plain.clients import Clients, Repeat
 from libramen.engine.plain.server import PlainServer
 from libramen.engine.plain.visit import Attempt, Errand
-from libramen.engine.plane import N_PARTS, Chunk, Ended, Ending, Results, Signal, SystemSpec
-from libramen.times import tolerance_s
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Sequence
 
+    from libramen.engine.border.specs import SystemSpec
     from libramen.engine.plain.replica import Replica
 
 

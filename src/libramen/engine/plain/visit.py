@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 if TYPE_CHECKING:
+    from libramen.engine.border.specs import ClientSpec
     from libramen.engine.plain.replica import Pool, Replica
-    from libramen.engine.plane import ClientSpec
 
 _WORD = (1 << 64) - 1
 

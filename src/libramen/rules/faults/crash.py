@@ -6,7 +6,7 @@ from typing import Any, ClassVar, Literal
 
 from pydantic import Field
 
-from libramen.fields import Seconds
+from libramen.base.fields import Seconds
 from libramen.rules.faults.fault import Fleet, OfReplicas, Times
 
 

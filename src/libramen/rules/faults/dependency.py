@@ -6,7 +6,7 @@ from typing import Any, ClassVar, Literal
 
 from pydantic import Field
 
-from libramen.fields import Factor, Fraction, PositiveSeconds
+from libramen.base.fields import Factor, Fraction, PositiveSeconds
 from libramen.rules.faults.fault import Fault, Fleet
 
 

@@ -7,8 +7,8 @@ from typing import Any, ClassVar, Literal, NamedTuple, Protocol, Self, TypeVar
 
 from pydantic import Field, model_validator
 
-from libramen.fields import PositiveCount, PositiveSeconds, Table
-from libramen.times import At, Days
+from libramen.base.fields import PositiveCount, PositiveSeconds, Table
+from libramen.base.times import At, Days
 
 
 class Times(NamedTuple):

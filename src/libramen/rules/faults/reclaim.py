@@ -7,9 +7,9 @@ from typing import Any, ClassVar, Literal, Self
 
 from pydantic import Field, model_validator
 
-from libramen.fields import Fraction, Seconds
+from libramen.base.fields import Fraction, Seconds
+from libramen.base.times import EPSILON_S
 from libramen.rules.faults.fault import Fleet, OfReplicas, Times
-from libramen.times import EPSILON_S
 
 
 class Reclaim(OfReplicas):

@@ -6,7 +6,7 @@ from typing import Any, ClassVar, Literal, Self
 
 from pydantic import Field, model_validator
 
-from libramen.fields import Factor, PositiveCount, PositiveSeconds, nearest
+from libramen.base.fields import Factor, PositiveCount, PositiveSeconds, nearest
 from libramen.rules.faults.fault import Fault, Fleet
 
 

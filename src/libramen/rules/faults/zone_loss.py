@@ -7,7 +7,7 @@ from typing import Any, ClassVar, Literal
 
 from pydantic import Field
 
-from libramen.fields import PositiveSeconds, Seconds, nearest
+from libramen.base.fields import PositiveSeconds, Seconds, nearest
 from libramen.rules.faults.fault import Fault, Fleet, Times
 
 

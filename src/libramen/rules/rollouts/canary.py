@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any, Literal
 
 from pydantic import Field
 
-from libramen.fields import Fraction, Seconds, Table
+from libramen.base.fields import Fraction, Seconds, Table
 from libramen.rules.rollouts.switch import SplitUpdate, TwoFleets
 
 if TYPE_CHECKING:

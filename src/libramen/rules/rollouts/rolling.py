@@ -9,10 +9,10 @@ from typing import Any, Literal
 
 from pydantic import Field, field_validator
 
-from libramen.errors import UnitError
-from libramen.fields import Count, PositiveCount, Share
+from libramen.base.errors import UnitError
+from libramen.base.fields import Count, PositiveCount, Share
+from libramen.base.times import EPSILON_S
 from libramen.rules.rollouts.update import Fleet, Rollout, Update
-from libramen.times import EPSILON_S
 
 _KEEP = 'a number of replicas, a share such as "60%", or "all"'
 

@@ -8,9 +8,9 @@ from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 from pydantic import Field
 
-from libramen.fields import Seconds
+from libramen.base.fields import Seconds
+from libramen.base.times import EPSILON_S, tolerance_s
 from libramen.rules.rollouts.update import Fleet, Rollout, Update
-from libramen.times import EPSILON_S, tolerance_s
 
 if TYPE_CHECKING:
     from collections.abc import Callable

@@ -8,9 +8,9 @@ from typing import Any, ClassVar, Protocol, Self, TypeVar
 
 from pydantic import Field, model_validator
 
-from libramen.delays import DelayField
-from libramen.fields import Factor, Fraction, PositiveCount, PositiveSeconds, Seconds, Table
-from libramen.times import At, Days
+from libramen.base.delays import DelayField
+from libramen.base.fields import Factor, Fraction, PositiveCount, PositiveSeconds, Seconds, Table
+from libramen.base.times import At, Days
 
 
 class Member(Protocol):

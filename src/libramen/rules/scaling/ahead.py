@@ -9,10 +9,10 @@ from typing import TYPE_CHECKING, Any, Final, Literal
 
 from pydantic import Field, ValidationInfo, field_validator
 
-from libramen.fields import PositiveSeconds, Share
+from libramen.base.fields import PositiveSeconds, Share
+from libramen.base.times import EPSILON_S
 from libramen.rules.scaling.rule import Observation, PeriodicRule, Setting, Wanted
 from libramen.rules.scaling.threshold import replicas_for, threshold
-from libramen.times import EPSILON_S
 
 if TYPE_CHECKING:
     from datetime import datetime

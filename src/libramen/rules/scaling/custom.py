@@ -14,8 +14,8 @@ from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Final, Self
 import numpy as np
 from pydantic import BeforeValidator, Field, ModelWrapValidatorHandler, PrivateAttr, model_validator
 
-from libramen import units
-from libramen.errors import ReplayError, StudyError, UnitError
+from libramen.base import units
+from libramen.base.errors import ReplayError, StudyError, UnitError
 from libramen.rules.scaling.rule import Needs, Observation, PeriodicRule, Setting, Wanted
 
 if TYPE_CHECKING:

@@ -6,7 +6,7 @@ from typing import Annotated, ClassVar, Literal
 
 from pydantic import Field
 
-from libramen.fields import Seconds, usually
+from libramen.base.fields import Seconds, usually
 from libramen.rules.scaling.rule import Needs, Rule
 
 

@@ -13,9 +13,9 @@ from typing import TYPE_CHECKING, Annotated, ClassVar, Final, Literal, NamedTupl
 
 from pydantic import Field, model_validator
 
-from libramen.fields import PositiveReplicas, PositiveSeconds, Replicas, Seconds, Table, usually
+from libramen.base.fields import PositiveReplicas, PositiveSeconds, Replicas, Seconds, Table, usually
+from libramen.base.times import local_time
 from libramen.rules.scaling.timetable import Entry
-from libramen.times import local_time
 
 if TYPE_CHECKING:
     from collections.abc import Mapping

@@ -6,10 +6,10 @@ from typing import Any, Literal, Self
 
 from pydantic import Field, ValidationInfo, field_validator, model_validator
 
-from libramen.fields import PositiveCount, Table
+from libramen.base.fields import PositiveCount, Table
+from libramen.base.times import EPSILON_S
 from libramen.rules.scaling.rule import Observation, Wanted
 from libramen.rules.scaling.threshold import MeasuredRule, threshold
-from libramen.times import EPSILON_S
 
 
 class Up(Table):

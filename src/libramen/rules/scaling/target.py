@@ -7,10 +7,10 @@ from typing import TYPE_CHECKING, Any, Literal
 
 from pydantic import Field, ValidationInfo, field_validator
 
-from libramen.fields import PositiveCount, Share
+from libramen.base.fields import PositiveCount, Share
+from libramen.base.times import EPSILON_S
 from libramen.rules.scaling.rule import Observation, Wanted
 from libramen.rules.scaling.threshold import MeasuredRule, replicas_for, threshold
-from libramen.times import EPSILON_S
 
 if TYPE_CHECKING:
     import numpy as np

@@ -7,9 +7,9 @@ from typing import TYPE_CHECKING, Any, Self
 
 from pydantic import Field, model_validator
 
-from libramen import units
-from libramen.errors import UnitError
-from libramen.fields import latency_limit
+from libramen.base import units
+from libramen.base.errors import UnitError
+from libramen.base.fields import latency_limit
 from libramen.rules.scaling.rule import (
     MEASURES,
     MeasureName,

@@ -8,9 +8,9 @@ from typing import TYPE_CHECKING, Annotated, Any, Final, Literal
 
 from pydantic import BeforeValidator, Field, PlainSerializer, WithJsonSchema
 
-from libramen.errors import UnitError
-from libramen.fields import PositiveReplicas, Replicas, Table
-from libramen.times import existing, seconds_between, time_of_day
+from libramen.base.errors import UnitError
+from libramen.base.fields import PositiveReplicas, Replicas, Table
+from libramen.base.times import existing, seconds_between, time_of_day
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Sequence

@@ -6,7 +6,7 @@ import re
 from dataclasses import replace
 from typing import TYPE_CHECKING, ClassVar, Final
 
-from libramen.errors import TraceError
+from libramen.base.errors import TraceError
 from libramen.trace.arrow import release_unused
 from libramen.trace.formats.latency import choose_latency
 from libramen.trace.formats.lineformat import LineFormat, Token

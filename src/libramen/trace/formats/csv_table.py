@@ -12,7 +12,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from pyarrow import csv
 
-from libramen.errors import TraceError
+from libramen.base.errors import TraceError
 from libramen.trace.formats.table import COLUMNS, first_line_of, found_in, saying
 from libramen.trace.lines import LONGEST_LINE, Block, blocks_of, refuse_garbage
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from typing import Final
 
-from libramen.errors import TraceError
+from libramen.base.errors import TraceError
 from libramen.trace.formats.latency import UNITS, Latency
 from libramen.trace.formats.lineformat import LineFormat, Token
 from libramen.trace.formats.weblog import WebLog

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, ClassVar
 
 import pyarrow as pa
 
-from libramen.errors import TraceError
+from libramen.base.errors import TraceError
 from libramen.trace.formats.table import found_in, saying
 from libramen.trace.lines import blocks_of, refuse_garbage
 

@@ -8,7 +8,7 @@ from typing import Final
 
 import numpy as np
 
-from libramen.errors import TraceError
+from libramen.base.errors import TraceError
 
 UNITS: Final = {"s": 1.0, "ms": 1e-3, "us": 1e-6}
 _NUMBER: Final = re.compile(rb"\d+\.?\d*|\.\d+")

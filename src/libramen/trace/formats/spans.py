@@ -12,8 +12,8 @@ from typing import TYPE_CHECKING, Any, ClassVar, Final
 
 import numpy as np
 
-from libramen.errors import TraceError
-from libramen.fields import nearest
+from libramen.base.errors import TraceError
+from libramen.base.fields import nearest
 from libramen.trace.lines import blocks_of, refuse_garbage
 from libramen.trace.raw_requests import RawRequests
 

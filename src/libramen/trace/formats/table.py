@@ -9,8 +9,8 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from libramen.errors import TraceError
-from libramen.fields import nearest
+from libramen.base.errors import TraceError
+from libramen.base.fields import nearest
 from libramen.trace.growing import Codes, Growing, blocks, remapped
 from libramen.trace.raw_requests import RawRequests
 from libramen.trace.sources import BROKEN

@@ -1,0 +1,1 @@
+"""What every room stands on: errors, units, times, tables, files; nothing of traces and studies."""

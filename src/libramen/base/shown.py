@@ -1,0 +1,86 @@
+"""The one seam through which a room reaches one above it, so that none imports it.
+
+A result knows nothing of sections and figures: what shows it is found by its class, or that of a parent, when it is
+asked for. A study likewise finds the work in its log, and what answers a question about it. All such arrows are in the
+tables here, and nowhere else; to show a new result, write its function and name it here.
+"""
+
+from __future__ import annotations
+
+from importlib import import_module
+from typing import TYPE_CHECKING, Any, Final
+
+if TYPE_CHECKING:
+    from matplotlib.figure import Figure
+
+    from libramen.outcome.outcome import Outcome as Outcome  # noqa: PLC0414
+    from libramen.questions.compare import Comparison as Comparison  # noqa: PLC0414  (is imported from here)
+
+_SECTIONS: Final = {
+    "Backtest": "report.backtest:backtest_sections",
+    "Comparison": "report.comparison:shown",
+    "Events": "report.events:shown",
+    "Headroom": "report.headroom:shown",
+    "Outcome": "report.replay:shown",
+    "Repeats": "report.repeats:shown",
+}
+"""What a notebook shows of a result: its class, and the function that makes its sections."""
+_FIGURES: Final = {
+    "Backtest": "draw.backtest:draw_backtest",
+    "Comparison": "draw.compare:draw_comparison",
+    "Events": "draw.events:draw_ways",
+    "Headroom": "draw.headroom:draw_headroom",
+    "Outcome": "draw.outcome:draw_outcome",
+    "Search": "draw.search:draw_search",
+    "Summary": "draw.load:draw_load",
+}
+_WHERE: Final = {"Outcome": "draw.where:draw_where"}
+_HTML: Final = "report.html:to_html"
+_SENTENCE: Final = "report.findings:sentence"
+_VERDICT: Final = "report.comparison:verdict"
+QUESTIONS: Final = {
+    "compare": "questions.compare:compare",
+    "load": "load.load:Load",
+    "replay": "outcome.replay:replay_system",
+}
+"""What can be asked of a study: of its requests, and of its plans."""
+
+
+def reach(place: str) -> Any:
+    """What stands at a place, such as `"report.html:to_html"`; it is loaded when it is first needed."""
+    module, _, name = place.partition(":")
+    return getattr(import_module(f"libramen.{module}"), name)
+
+
+def _of(table: dict[str, str], result: object) -> Any:
+    """What a table has for the class of a result, or for the nearest of its parents."""
+    return reach(next(table[kind.__name__] for kind in type(result).__mro__ if kind.__name__ in table))
+
+
+def figure_of(result: object, *how: Any) -> Figure:
+    """The figure of a result; `how`: as its `plot` says."""
+    figure: Figure = _of(_FIGURES, result)(result, *how)
+    return figure
+
+
+def figure_of_where(result: object) -> Figure:
+    """The figure of where the time of the requests of a result went."""
+    figure: Figure = _of(_WHERE, result)(result)
+    return figure
+
+
+def sentence_of(finding: object) -> str:
+    """The sentence of a finding."""
+    return str(reach(_SENTENCE)(finding))
+
+
+def verdict_of(comparison: object) -> str:
+    """The verdict of a comparison."""
+    return str(reach(_VERDICT)(comparison))
+
+
+class Shown:
+    """A result that notebooks show as its sections."""
+
+    def _repr_html_(self) -> str:
+        return str(reach(_HTML)(_of(_SECTIONS, self)(self)))

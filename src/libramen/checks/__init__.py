@@ -1,1 +1,0 @@
-"""What can be said of a study before anything is replayed."""

@@ -1,1 +1,0 @@
-"""Many replays: compare, and check before any replay. This file imports nothing."""

@@ -1,0 +1,1 @@
+"""What the two planes share: their words, and no code."""

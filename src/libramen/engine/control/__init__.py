@@ -1,0 +1,1 @@
+"""The control plane: fleets, scalers, updates and faults, in plain Python."""

@@ -1,0 +1,134 @@
+"""The faults of a plan: when each strikes, and when it is over."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, NamedTuple
+
+from libramen.base import streams
+from libramen.engine.control.agenda import Kind
+from libramen.engine.control.replaying import Part
+from libramen.engine.control.struck import StruckFleet
+from libramen.engine.record import FaultRecord
+from libramen.rules.faults import Reclaim
+
+if TYPE_CHECKING:
+    from collections.abc import Collection, Sequence
+
+    import numpy as np
+
+    from libramen.engine.control.replaying import Replay
+    from libramen.engine.replica import Replica
+    from libramen.rules.faults.fault import Fault
+    from libramen.study.plan import Due
+
+_ENTRIES = 1 << 20
+"""More than there are replicas: streams of an entry are numbered by what it strikes."""
+
+
+class _Entry(NamedTuple):
+    """A fault, and its place in the table (from 0); that of the tier is behind all of the plan."""
+
+    fault: Fault
+    place: int
+
+
+class Faults(Part):
+    """Lets each fault strike when it is due, or when its time has come at random.
+
+    Args:
+        replay: of the service.
+        due: those that have a time, and when they are due.
+        span_s: at random none begins after it [s].
+        left_out: see `simulation.run`.
+    """
+
+    def __init__(
+        self,
+        replay: Replay,
+        due: Sequence[Due],
+        span_s: float,
+        left_out: Collection[tuple[str, int | str]] = (),
+    ) -> None:
+        self._replay, self._fleet, self._agenda = replay, replay.fleet, replay.agenda
+        self._span_s, self._index = span_s, replay.index
+        self._struck = StruckFleet(replay)
+        self.records: list[FaultRecord] = []
+        for at_s, place, fault in due:
+            if ("faults", place) not in left_out:
+                self._hosting(at_s, _Entry(fault, place), None)
+        faults, tier = list(replay.hosting.faults), replay.hosting.tier
+        if tier.interruptible and tier.reclaimed_every is not None:
+            faults.append(Reclaim(every_about=tier.reclaimed_every))
+        self._random = [
+            _Entry(fault, place)
+            for place, fault in enumerate(faults)
+            if fault.every_about is not None and ("at_random", fault.kind) not in left_out
+        ]
+        self._streams: dict[tuple[int, int | str], np.random.Generator] = {}
+        of_ready = [entry for entry in self._random if entry.fault.strikes == "replica" and entry.fault.while_ready]
+        of_ordered = [
+            entry for entry in self._random if entry.fault.strikes == "replica" and not entry.fault.while_ready
+        ]
+        self._of_ready, self._of_ordered = of_ready, of_ordered
+        if of_ready:
+            self._fleet.listeners.append(self._became_ready)
+        if of_ordered:
+            self._fleet.order_listeners.append(self._was_ordered)
+
+    def begin(self) -> None:
+        """What comes at random may come from now on."""
+        for replica in self._fleet.alive():
+            self._was_ordered(0.0, replica)
+            self._became_ready(0.0, replica)
+        for entry in self._random:
+            if entry.fault.strikes == "zone":
+                for zone in filter(entry.fault.may_strike, self._replay.hosting.zones_used):
+                    self._draw(entry, zone, 0.0)
+            elif entry.fault.strikes == "service":
+                self._draw(entry, 0, 0.0)
+
+    def _became_ready(self, now_s: float, replica: Replica) -> None:
+        if not replica.is_ready or replica.is_dead:
+            return
+        for entry in self._of_ready:
+            if entry.fault.may_strike(replica.number):
+                self._draw(entry, replica.number, now_s, of=(replica, replica.deaths))
+
+    def _was_ordered(self, now_s: float, replica: Replica) -> None:
+        for entry in self._of_ordered:
+            if entry.fault.may_strike(replica.number):
+                self._draw(entry, replica.number, now_s)
+
+    def _draw(self, entry: _Entry, target: int | str, now_s: float, *, of: tuple[Replica, int] | None = None) -> None:
+        """When it strikes next, from a stream of the entry's and the target's own; `of`: only this process."""
+        key = entry.place, target
+        if key not in self._streams:
+            zones = self._replay.hosting.tier.zones
+            number = zones.index(target) if isinstance(target, str) else target
+            stream = streams.stream(self._replay.seed, entry.fault.kind, _ENTRIES * entry.place + number, self._index)
+            self._streams[key] = stream
+        assert entry.fault.every_about is not None
+        at_s = now_s + float(self._streams[key].exponential(entry.fault.every_about))
+        if at_s < self._span_s:
+            self._hosting(at_s, entry, target, of=of)
+
+    def _hosting(
+        self, at_s: float, entry: _Entry, target: int | str | None, *, of: tuple[Replica, int] | None = None
+    ) -> None:
+        fault, at_random = entry.fault, entry.fault.every_about is not None
+
+        def strike(now_s: float) -> None:
+            if of is not None and (not of[0].can_die or of[0].is_draining or of[0].deaths != of[1]):
+                return  # it is another process by now, or none
+            fault.strike(self._struck, now_s, target or None)
+            self.records.append(FaultRecord(fault.kind, entry.place, now_s, fault.lasts_s, at_random, target or None))
+            if fault.lasts_s is not None:
+                self._agenda.add(now_s + fault.lasts_s, Kind.FAULT, end, fault.number, counts=fault.changes_fleet)
+
+        def end(now_s: float) -> None:
+            fault.end(self._struck, now_s, target or None)
+            if at_random and target is not None:
+                self._draw(entry, target, now_s)
+
+        number = target if isinstance(target, int) and target else fault.number
+        self._agenda.add(at_s, Kind.FAULT, strike, number, counts=fault.changes_fleet)

@@ -1,0 +1,253 @@
+"""The control plane of one replay: its services, their parts, and the turns that both planes take."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Final, NamedTuple
+
+import numpy as np
+
+from libramen.base.errors import StudyError
+from libramen.engine.border.records import Notices, Signal
+from libramen.engine.control.agenda import Agenda, Kind
+from libramen.engine.control.faults import Faults
+from libramen.engine.control.listed import ListedFleet
+from libramen.engine.control.on_arrival import ArrivalScaler
+from libramen.engine.control.periodic import PeriodicScaler
+from libramen.engine.control.replaying import Replay
+from libramen.engine.control.scaler import LimitsScaler, Scaler
+from libramen.engine.control.updates import Updates
+from libramen.engine.control.use import UseMeter
+from libramen.engine.decisions import Decisions
+from libramen.engine.record import ServiceRun
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Collection
+    from datetime import datetime
+
+    from libramen.base.times import Timeline
+    from libramen.engine.border.plane import DataPlane
+    from libramen.engine.control.fleet import Fleet
+    from libramen.engine.feed import Feed
+    from libramen.study.system import System
+
+_SCALERS: Final[dict[str, type[Scaler]]] = {
+    "never": LimitsScaler,
+    "at_times": PeriodicScaler,
+    "on_arrival": ArrivalScaler,
+}
+"""What runs a rule, by when it is asked."""
+
+
+class Control:
+    """The control plane of a replay.
+
+    Args:
+        system: the services, what they run on, and who asks whom.
+        plane: the data plane, with the first arrivals in it.
+        feed: where the others come from.
+        timeline: what is known of the trace, for times to be looked up in.
+        seed: random seed.
+        without: releases and faults that are left out; see `simulation.run`.
+    """
+
+    def __init__(
+        self,
+        system: System,
+        plane: DataPlane,
+        feed: Feed,
+        timeline: Timeline,
+        seed: int,
+        without: Collection[tuple[str, str, int | str]],
+    ) -> None:
+        self._plane, self._feed, self._agenda = plane, feed, Agenda()
+        self._services = [
+            _Service(Replay(hosted, index, plane.servers[index], self._agenda, feed.start, seed), timeline, without)
+            for index, hosted in enumerate(system.hosted)
+        ]
+        self._replays = [service.replay for service in self._services]
+
+    def records(self, window_s: float) -> dict[str, ServiceRun]:
+        """What became of each service, by name."""
+        return {service.replay.name: service.run(self._feed, window_s) for service in self._services}
+
+    def play(
+        self, progress: Callable[[float], None] | None, watch: Callable[[float, list[Fleet]], None] | None
+    ) -> None:
+        """Let both planes take turns until every request has ended and the span is over; see `simulation.run`."""
+        clock = _Clock(self._replays, self._agenda, self._plane, self._feed, progress, watch)
+        for replay in self._replays:
+            replay.tell("begin")
+        _play(self._replays, self._plane, self._agenda, self._feed, clock)
+
+
+class _Service:
+    """One service and the parts of its replay."""
+
+    def __init__(self, replay: Replay, timeline: Timeline, without: Collection[tuple[str, str, int | str]]) -> None:
+        self.replay, hosting = replay, replay.hosting
+        left_out = {(table, key) for service, table, key in without if service == replay.name}
+        self._scaler = _scaler(replay)
+        self._updates = Updates(replay, hosting.due("rollouts", timeline), left_out)
+        listed = ListedFleet(replay, timeline) if hosting.counts else None
+        self._meter = UseMeter(replay) if hosting.tier.billing == "per_request" else None
+        self._faults = None
+        if hosting.may_break:
+            self._faults = Faults(replay, hosting.due("faults", timeline), timeline.span_s, left_out)
+        for part in (self._scaler, self._updates, self._faults, listed, self._meter):
+            if part is not None:
+                replay.join(part)
+
+    def run(self, feed: Feed, window_s: float) -> ServiceRun:
+        """What became of it."""
+        replay = self.replay
+        assert feed.span_s is not None
+        return ServiceRun(
+            service=replay.name,
+            span_s=feed.span_s,
+            start=feed.start,
+            edges_s=feed.edges_s,
+            window_s=window_s,
+            replicas=replay.fleet.replicas,
+            deaths=replay.fleet.deaths,
+            decisions=Decisions() if self._scaler is None else self._scaler.decisions,
+            use=np.zeros(0) if self._meter is None else self._meter.per_hour(),
+            updates=self._updates.records(),
+            faults=[] if self._faults is None else self._faults.records,
+            integrals=replay.plane.series(),
+            moved=replay.plane.moved(),
+            unsent=replay.plane.unsent,
+            peak=replay.fleet.peak,
+        )
+
+
+def _play(replays: list[Replay], plane: DataPlane, agenda: Agenda, feed: Feed, clock: _Clock) -> None:
+    """Let data plane and control plane take turns until every request has ended and the span is over."""
+    before_advance = [prepare for replay in replays for prepare in replay.told("before_advance")]
+
+    def asked(number: int, now_s: float) -> None:
+        replays[number].heed(Notices([], [], [], asked=True), now_s)
+        for prepare in replays[number].told("before_advance"):
+            prepare()
+
+    plane.on_asked = asked
+    while True:
+        for prepare in before_advance:
+            prepare()
+        signal = plane.advance(agenda.next_s())
+        if signal is Signal.CHUNK:
+            plane.hand_in(*feed.next())
+            clock.span_may_be_known()
+            continue
+        if signal is Signal.ENDED:
+            holding = [number for number, server in enumerate(plane.servers) if server.held]
+            if not holding:
+                break
+            plane.dismiss_held(holding, max(plane.last_s, agenda.acted_s))
+            continue
+        now_s, is_told = plane.now_s, plane.has_notices()
+        if clock.span_is_over and not is_told:
+            if plane.finished():
+                break
+            for_ever = _held_for_ever(replays, plane, agenda)
+            if for_ever:
+                plane.dismiss_held(for_ever, max(plane.last_s, agenda.acted_s))
+                continue
+        if is_told:
+            for replay in replays:
+                notices = replay.plane.take_notices()
+                if notices is not None:
+                    replay.heed(notices, now_s)
+        agenda.run(now_s)
+
+
+def _held_for_ever(replays: list[Replay], plane: DataPlane, agenda: Agenda) -> list[int]:
+    """The services that hold visits which nothing will ever take, once nothing else is left to happen."""
+    waiting = [number for number, replay in enumerate(replays) if replay.plane.held]
+    futile = [number for number in waiting if replays[number].is_futile]
+    if futile:
+        return futile
+    if not waiting or not agenda.only_recurs or not plane.is_still():
+        return []
+    return [number for number in waiting if replays[number].nothing_comes]
+
+
+class TimesOfChunks(NamedTuple):
+    """What is known of a trace that comes in chunks, for times to be looked up in."""
+
+    start: datetime | None
+    known_span_s: float | None
+
+    @property
+    def span_s(self) -> float:
+        """What was said of it."""
+        if self.known_span_s is None:
+            raise StudyError("an update or a fault in a trace that comes in chunks needs to know its end: give span_s")
+        return self.known_span_s
+
+    @property
+    def at_s(self) -> np.ndarray:
+        """Nobody knows them before they come."""
+        raise StudyError(
+            '"quietest" needs the whole trace, and this one comes in chunks; allowed: a time, or an offset'
+        )
+
+
+def _scaler(replay: Replay) -> Scaler | None:
+    """What runs the scaling rule of a plan, None: it never decides anything."""
+    rule = replay.hosting.scaling
+    try:
+        rule.may_run()
+    except StudyError as error:
+        raise StudyError(f"plan {replay.hosting.plan!r}: {error}") from None
+    return _SCALERS[rule.asked](replay) if rule.decides else None
+
+
+class _Clock:
+    """Comes back a hundred times during the span: for progress, for Ctrl-C, and to know that it is over."""
+
+    def __init__(
+        self,
+        replays: list[Replay],
+        agenda: Agenda,
+        plane: DataPlane,
+        feed: Feed,
+        progress: Callable[[float], None] | None,
+        watch: Callable[[float, list[Fleet]], None] | None,
+    ) -> None:
+        self._watch, self._fleets = watch, [replay.fleet for replay in replays]
+        self._replays, self._agenda, self._plane = replays, agenda, plane
+        self._feed, self._progress = feed, progress
+        self._ticks = 0
+        self._span_s: float | None = None
+        self.span_is_over = False
+        self.span_may_be_known()
+
+    def span_may_be_known(self) -> None:
+        """Begin to tick as soon as the span is known."""
+        if self._span_s is None and self._feed.span_s is not None:
+            self._span_s = self._feed.span_s
+            # Ticks that are past by then are left out.
+            self._ticks = min(99, int(100 * self._plane.last_s / self._span_s)) if self._span_s else 99
+            if self._progress is not None:
+                self._progress(self._ticks / 100)
+            self._plan_tick()
+
+    def _plan_tick(self) -> None:
+        assert self._span_s is not None
+        self._ticks += 1
+        # The last one exactly: span * 100 / 100 can fall short of the span.
+        at_s = self._span_s if self._ticks == 100 else self._span_s * self._ticks / 100
+        self._agenda.add(at_s, Kind.SAMPLE, self._tick)
+
+    def _tick(self, now_s: float) -> None:
+        if self._progress is not None:
+            self._progress(self._ticks / 100)
+        if self._watch is not None:
+            self._watch(now_s, self._fleets)
+        if self._ticks < 100:
+            self._plan_tick()
+            return
+        self.span_is_over = True
+        for replay in self._replays:
+            replay.fleet.measure(now_s)
+            replay.tell("span_is_over", now_s)

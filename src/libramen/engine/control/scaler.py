@@ -1,0 +1,147 @@
+"""Keeps a fleet at the size that its scaling rule wants, within its limits, and writes down why."""
+
+from __future__ import annotations
+
+import math
+from typing import TYPE_CHECKING, Final
+
+from libramen.base.errors import StudyError
+from libramen.base.times import tolerance_s
+from libramen.engine.control.agenda import Kind
+from libramen.engine.control.replaying import Part
+from libramen.engine.decisions import Decisions
+from libramen.rules.scaling.timetable import Limits
+
+if TYPE_CHECKING:
+    from libramen.engine.control.replaying import Replay
+
+_FUTILE: Final = 1000
+
+
+class Scaler(Part):
+    """What all ways of running a rule share: limits, updates under way, orders and drains, the record."""
+
+    pause_up_s = pause_down_s = 0.0
+
+    def __init__(self, replay: Replay) -> None:
+        hosting = replay.hosting
+        self._replay, self._fleet, self._agenda = replay, replay.fleet, replay.agenda
+        entries = hosting.scaling.timetable
+        if entries and replay.start is None:
+            raise StudyError(
+                f"plan {hosting.plan!r}: scaling.timetable needs to know when the trace starts, and this one does "
+                "not say"
+            )
+        self._limits = Limits(*hosting.base_limits, entries, replay.start)
+        self._tier = hosting.tier.replicas
+        self._last_order_s = -math.inf
+        self._last_drain_s = -math.inf
+        self.decisions = Decisions()
+        self._waits_since = 0  # so many decisions there were when a replica was last ready, or the span over
+        self._fleet.listeners.append(lambda _now_s, _replica: self._begin_to_wait())
+
+    def _begin_to_wait(self) -> None:
+        """From now on it is counted how often it decides without a replica becoming ready."""
+        self._waits_since = len(self.decisions)
+
+    def span_is_over(self, now_s: float) -> None:  # noqa: ARG002  (decisions are counted, not seconds)
+        """From now on nothing more may come of its decisions."""
+        self._begin_to_wait()
+
+    @property
+    def is_futile(self) -> bool:
+        """Whether it has decided a thousand times without a replica being ready: it orders and cancels for ever."""
+        return not self._fleet.n_ready and len(self.decisions) - self._waits_since > _FUTILE
+
+    @property
+    def wants_nothing(self) -> bool:
+        """Whether, as things are, it will order nothing more once no request arrives.
+
+        What a timetable says for later does not count: requests that are held would wait for it for hours.
+        """
+        return True
+
+    def begin(self) -> None:
+        """The replay begins: a fleet below its floor is ordered up to it, before anything else happens."""
+        self._limits.advance(0.0)
+        if self._fleet.have < self._limits.floor:
+            self._decide(0.0, self._fleet.have)
+
+    def _decide(
+        self,
+        now_s: float,
+        wanted: int,
+        held_by: str = "",
+        *,
+        window: tuple[float, float] = (math.nan, math.nan),
+        measure: str = "",
+        measured: float = math.nan,
+    ) -> None:
+        """Meet what the rule wants, as far as limits, updates and pauses let it, and write that down."""
+        fleet, limits = self._fleet, self._limits
+        if now_s >= limits.next_s:
+            limits.advance(now_s)
+        ready, coming = fleet.n_ready, fleet.n_coming
+        have = ready + coming
+        goal = min(max(wanted, limits.floor), limits.ceiling)
+        if goal > wanted:
+            held_by = "tier_least" if goal == self._tier.least else "floor"
+        elif goal < wanted:
+            held_by = "tier_most" if goal == self._tier.most else "ceiling"
+        ordered = cancelled = drained = 0
+        if self._replay.is_updating:
+            held_by = "update"
+        elif goal > have:
+            if now_s - self._last_order_s < self.pause_up_s - tolerance_s(now_s):
+                held_by = "pause_up"
+            else:
+                ordered = self._order(goal - have, now_s)
+        elif goal < have:
+            if now_s - max(self._last_order_s, self._last_drain_s) < self.pause_down_s - tolerance_s(now_s):
+                held_by = "pause_down"
+            else:
+                cancelled, drained = self._shrink(have - goal, now_s)
+        self.decisions.add(
+            now_s, *window, measure, measured, ready, coming, limits.floor, limits.ceiling, wanted, held_by, ordered,
+            cancelled, drained,
+        )  # fmt: skip
+
+    def _order(self, n: int, now_s: float) -> int:
+        if not self._fleet.may_order:
+            return 0
+        for _ in range(n):
+            self._fleet.order(now_s, why="scaling", decision=len(self.decisions))
+        self._last_order_s = now_s
+        return n
+
+    def _shrink(self, n: int, now_s: float) -> tuple[int, int]:
+        """Cancel what is on its way, newest first, then drain the highest numbers."""
+        fleet, decision = self._fleet, len(self.decisions)
+        cancelled = min(n, fleet.n_coming)
+        for _ in range(cancelled):
+            fleet.cancel(fleet.take_highest("coming"), now_s, why="scaling", decision=decision)
+        for _ in range(n - cancelled):
+            fleet.drain(fleet.take_highest("ready"), now_s, why="scaling", decision=decision)
+        self._last_drain_s = now_s
+        return cancelled, n - cancelled
+
+
+class LimitsScaler(Scaler):
+    """For a rule that never wants another number: a decision whenever the timetable changes the limits."""
+
+    def __init__(self, replay: Replay) -> None:
+        super().__init__(replay)
+        self._wanted = replay.hosting.replicas_used
+
+    def begin(self) -> None:
+        """What the timetable says for the start is met before anything else happens."""
+        self._keep(0.0)
+
+    def _keep(self, now_s: float) -> None:
+        self._decide(now_s, self._wanted)
+        if math.isfinite(self._limits.next_s):
+            self._agenda.add(self._limits.next_s, Kind.DECISION, self._keep)
+
+    def update_is_over(self, now_s: float) -> None:
+        """What the timetable has changed meanwhile is met now."""
+        self._decide(now_s, self._wanted)

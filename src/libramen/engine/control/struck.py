@@ -1,0 +1,130 @@
+"""What faults do to a fleet: see `rules.faults.fault.Fleet`."""
+
+from __future__ import annotations
+
+import math
+from typing import TYPE_CHECKING
+
+from libramen.engine.control.agenda import Kind
+
+if TYPE_CHECKING:
+    from libramen.engine.control.replaying import Replay
+    from libramen.engine.replica import Replica
+
+
+class StruckFleet:
+    """A fleet as faults see it: what goes on, and what is lost and not yet found.
+
+    Args:
+        replay: of the service.
+    """
+
+    def __init__(self, replay: Replay) -> None:
+        self._replay = replay
+        self._fleet, self._plane, self._agenda = replay.fleet, replay.plane, replay.agenda
+        self._placement, self._notice_s = replay.placement, replay.hosting.tier.notice
+        self._slow: list[tuple[object, float, int | None, str | None]] = []  # one fault may be there more than once
+        self._dependency: list[tuple[object, float, float]] = []
+        self._fleet.slower = self._slower
+
+    def alive(self) -> list[Replica]:
+        """Not gone yet, by number."""
+        return self._fleet.alive()
+
+    def crash(self, replica: Replica, now_s: float, *, detect_s: float | None, why: str) -> None:
+        """The process of a replica dies."""
+        self._fleet.crash(replica, now_s, detect_s=detect_s, why=why)
+
+    # -- machines that are taken back --------------------------------------------------------------
+
+    def reclaim(self, replica: Replica, now_s: float, *, notice_s: float | None) -> None:
+        """The machine of a replica is taken back after a notice, and one is ordered in its place."""
+        fleet = self._fleet
+        if replica.is_lost or replica.is_reclaimed or replica.is_held_up or replica.stage == "gone":
+            return
+        replica.is_reclaimed = True
+        notice_s = self._notice_s if notice_s is None else notice_s
+        if replica.is_draining:  # it was leaving anyway
+            fleet.end_drain(replica.number, now_s + notice_s)
+            return
+        if replica.is_coming or replica.is_dead:
+            fleet.end(replica, now_s, why="reclaim")
+        else:
+            fleet.drain(replica, now_s, why="reclaim", limit_s=notice_s)
+        fleet.replace(replica, now_s, why="reclaim")
+
+    # -- zones -------------------------------------------------------------------------------------
+
+    def lose(self, zone: str, now_s: float, *, detect_s: float | None) -> None:
+        """Every machine of a zone is lost, and nothing is ordered there."""
+        fleet = self._fleet
+        self._placement.close(zone)
+        # What is left of a sorted list is sorted, and so a heap.
+        fleet.free_machines = [n for n in sorted(fleet.free_machines) if fleet.replicas[n - 1].zone != zone]
+        found: dict[float, list[Replica]] = {}
+        for replica in fleet.alive():
+            if replica.zone != zone or replica.is_lost:
+                continue
+            found_s = fleet.found_s(replica, now_s, detect_s)
+            replica.lost_s = now_s
+            if replica.is_draining:
+                fleet.lose_draining(replica, now_s, "zone_loss")
+                continue
+            if replica.is_ready and not replica.is_dead:
+                fleet.lose_ready(replica, now_s, "zone_loss", found=found_s == now_s)
+            found.setdefault(found_s, []).append(replica)
+        for found_s, lost in found.items():
+            if found_s == now_s:
+                self._find(lost, now_s)
+            else:
+                self._agenda.add(
+                    found_s, Kind.FAULT, lambda at_s, lost=lost: self._find(lost, at_s), lost[0].number  # type: ignore[misc]
+                )  # fmt: skip
+
+    def _find(self, lost: list[Replica], now_s: float) -> None:
+        """The balancer learns which replicas are lost; those that were still wanted are ordered again."""
+        wanted = [replica for replica in lost if replica.stage in {"ready", "coming"}]
+        for replica in wanted:
+            self._fleet.end(replica, now_s, why="zone_loss")
+        for replica in wanted:
+            self._fleet.replace(replica, now_s, why="zone_loss")
+
+    def open(self, zone: str, now_s: float) -> None:
+        """Machines may be ordered in a zone again."""
+        self._placement.open(zone)
+        self._fleet.order_owed(now_s, why="zone_loss")
+        self._replay.tell("zone_is_open", now_s)
+
+    # -- what is slower, or fails ------------------------------------------------------------------
+
+    def slow(self, key: object, slower: float, *, replica: int | None, zone: str | None, now_s: float) -> None:  # noqa: ARG002
+        """CPU work that begins is multiplied."""
+        self._slow.append((key, slower, replica, zone))
+        self._tell()
+
+    def depend(self, key: object, slower: float, errors: float, now_s: float) -> None:  # noqa: ARG002
+        """Waits that begin are multiplied, and a share of attempts fails before."""
+        self._dependency.append((key, slower, errors))
+        self._tell()
+
+    def restore(self, key: object, now_s: float) -> None:  # noqa: ARG002
+        """What was called `key` is over."""
+        for going_on in (self._slow, self._dependency):
+            place = next((place for place, entry in enumerate(going_on) if entry[0] is key), None)
+            if place is not None:
+                del going_on[place]
+        self._tell()
+
+    def _slower(self, replica: Replica) -> float:
+        return math.prod(
+            slower
+            for _, slower, number, zone in self._slow
+            if number in {None, replica.number} and zone in {None, replica.zone}
+        )
+
+    def _tell(self) -> None:
+        for replica in self._fleet.alive():
+            if replica.is_ready or replica.is_draining:
+                self._plane.slow(replica.number, self._slower(replica))
+        slower = math.prod(factor for _, factor, _ in self._dependency)
+        self._plane.depend(slower, 1.0 - math.prod(1.0 - errors for _, _, errors in self._dependency))

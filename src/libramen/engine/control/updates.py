@@ -1,0 +1,251 @@
+"""The releases of a plan: when each is due, one at a time, and whether it is undone."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Final
+
+from libramen.engine.border.records import Profile
+from libramen.engine.control.agenda import Kind
+from libramen.engine.control.fleet import Version
+from libramen.engine.control.replaying import Part
+from libramen.engine.record import UpdateRecord
+
+if TYPE_CHECKING:
+    from collections.abc import Collection, Sequence
+
+    from libramen.engine.control.agenda import Action
+    from libramen.engine.control.replaying import Replay
+    from libramen.engine.replica import Replica
+    from libramen.rules.rollouts.update import Rollout, Update
+    from libramen.study.plan import Due
+
+_JUDGEMENT, _STEP, _DUE = range(3)
+"""Numbers of events: at one instant a judgement comes before all other steps."""
+_EPSILON: Final = 1e-9
+
+
+class _Release:
+    """One release that is due: what the plan says, and what came of it."""
+
+    def __init__(self, due_s: float, entry: int, rollout: Rollout) -> None:
+        self.due_s, self.entry, self.rollout = due_s, entry, rollout
+        self.began_s: float | None = None
+        self.ended_s: float | None = None
+        self.undone_s: float | None = None
+        self.judged: tuple[int, int] | None = None
+        self.version = self.before = 0
+        self.n = 0
+        self.result = "not_begun"
+
+
+class _Updated:
+    """A fleet as an update sees it; see `rules.rollouts.update.Fleet`."""
+
+    def __init__(self, updates: Updates, replay: Replay) -> None:
+        fleet = replay.fleet
+        self._updates, self._fleet, self._plane = updates, fleet, replay.plane
+        self.alive, self.of_version, self.order = fleet.alive, fleet.of_version, fleet.order
+        self.cancel, self.drain = fleet.cancel, fleet.drain
+
+    @property
+    def n_ready(self) -> int:
+        return self._fleet.n_ready
+
+    def split(self, share: float, now_s: float) -> None:
+        self._plane.split(share, self._updates.new_side, now_s)
+
+    def wake(self, at_s: float) -> None:
+        self._updates.wake(at_s)
+
+
+class Updates(Part):
+    """Begins each update when it is due and built, or when the one before it is over, and keeps it going.
+
+    Args:
+        replay: of the service.
+        due: releases and when they are due.
+        left_out: see `simulation.run`.
+    """
+
+    def __init__(self, replay: Replay, due: Sequence[Due], left_out: Collection[tuple[str, int | str]] = ()) -> None:
+        self._replay, self._fleet, self._agenda, self._plane = replay, replay.fleet, replay.agenda, replay.plane
+        self._most = replay.hosting.tier.replicas.most
+        self._all = [_Release(*of) for of in due if ("rollouts", of.place) not in left_out]
+        self._waiting: list[_Release] = []
+        self._current: _Release | None = None
+        self._update: Update | None = None
+        self._goes_back = False
+        self._step_planned = False
+        self._judging = False
+        self._updated = _Updated(self, replay)
+        self._undone: set[int] = set()  # entries of the table that do not come again
+        self._side = 0  # of the version that is in use
+        self.new_side = 0
+        """The side of the version to which an update leads that splits traffic."""
+        self._fleet.listeners.append(self._fleet_changed)
+        for number, update in enumerate(self._all):
+            at_s = update.due_s + update.rollout.build
+            self._agenda.add(at_s, Kind.ROLLOUT, self._due(update), _DUE + number)
+
+    def _due(self, update: _Release) -> Action:
+        def begin_or_wait(now_s: float) -> None:
+            if update.entry in self._undone:
+                return
+            self._waiting.append(update)
+            if self._current is None:
+                self._begin_next(now_s)
+
+        return begin_or_wait
+
+    def _begin_next(self, now_s: float) -> None:
+        due = self._waiting.pop(0)
+        if due.entry in self._undone:
+            self._next_or_none(now_s)
+            return
+        fleet, rollout, n = self._fleet, due.rollout, self._fleet.have
+        due.began_s, due.n, due.before = now_s, n, fleet.version
+        splits = rollout.splits and n > 0
+        if splits and self._most is not None and 2 * n > self._most:
+            due.result, due.ended_s = "skipped", now_s
+            self._next_or_none(now_s)
+            return
+        self._current = due
+        due.version = max(fleet.versions) + 1
+        self.new_side = 1 - self._side if splits else self._side
+        fleet.versions[due.version] = self._version_of(due)
+        fleet.version = due.before if splits else due.version
+        fleet.keeps_versions = splits
+        fleet.free_machines.clear()
+        if n == 0:  # the new version simply comes with the next order
+            self._end(now_s, "done")
+            return
+        self._replay.is_updating = True
+        for replica in fleet.coming():
+            fleet.cancel(replica, now_s, why="update")
+        if splits:
+            self._plane.renew(self.new_side)
+            self._plane.split(0.0, self.new_side, now_s)
+        if rollout.rollback_above is not None:
+            self._plane.judge(due.version, sides=splits)
+            self._judging = True
+        due.result = "under_way"
+        self._update = rollout.begin(self._updated, n, self._most, due.version, now_s)
+        self._step(now_s)
+
+    def _version_of(self, due: _Release) -> Version:
+        new = due.rollout
+        profile = Profile(due.version, self.new_side, new.cpu_factor, new.memory_factor, new.error_rate)
+        start = self._replay.service.start if new.start is None else new.start
+        return Version(profile, start, new.crashes_after)
+
+    # -- steps -------------------------------------------------------------------------------------
+
+    def _fleet_changed(self, now_s: float, replica: Replica) -> None:
+        if self._update is None:
+            return
+        due = self._current
+        assert due is not None
+        if self._judging and replica.version == due.version and replica.is_ready:
+            self._judging = False  # begun
+            self._plan_judgement(due, now_s, 1)
+        self._plan_step(now_s)
+
+    def zone_is_open(self, now_s: float) -> None:
+        """What could not be ordered may be now."""
+        if self._update is not None:
+            self._plan_step(now_s)
+
+    def _plan_step(self, now_s: float) -> None:
+        if not self._step_planned:  # what happens at one instant is answered by one step
+            self._step_planned = True
+            self._agenda.add(now_s, Kind.ROLLOUT, self._take_planned_step, _STEP)
+
+    def _take_planned_step(self, now_s: float) -> None:
+        self._step_planned = False
+        self._step(now_s)
+
+    def wake(self, at_s: float) -> None:
+        """Take a step at this time."""
+        self._agenda.add(at_s, Kind.ROLLOUT, self._step, _STEP)
+
+    def _step(self, now_s: float) -> None:
+        if self._update is not None and self._update.step(now_s):
+            self._end(now_s, "undone" if self._goes_back else "done")
+
+    # -- judgements --------------------------------------------------------------------------------
+
+    def _plan_judgement(self, due: _Release, first_s: float, k: int) -> None:
+        def judge(now_s: float) -> None:
+            if self._current is not due or self._goes_back:
+                return
+            rollout = due.rollout
+            assert rollout.rollback_above is not None
+            ended, failed = self._plane.judged(now_s - rollout.watch, now_s)
+            if ended >= rollout.judge_least and failed > rollout.rollback_above * ended + _EPSILON:
+                due.judged = ended, failed
+                self._undo(now_s)
+            else:
+                self._plan_judgement(due, first_s, k + 1)
+
+        at_s = first_s + k * due.rollout.judge_every
+        self._agenda.add(at_s, Kind.ROLLOUT, judge, _JUDGEMENT, counts=False)
+
+    def _undo(self, now_s: float) -> None:
+        """The new version is found wanting: back to the old one."""
+        due, fleet = self._current, self._fleet
+        assert due is not None
+        assert self._update is not None
+        due.undone_s = now_s
+        self._undone.add(due.entry)
+        self._plane.judge(None, sides=False)
+        self._goes_back = True
+        fleet.version = due.before
+        for replica in fleet.of_version(due.version):
+            if replica.is_coming:
+                fleet.cancel(replica, now_s, why="update")
+        if self._update.undo(now_s):
+            self._end(now_s, "undone")
+            return
+        self._update = due.rollout.begin(self._updated, due.n, self._most, due.before, now_s)
+        self._step(now_s)
+
+    # -- the end -----------------------------------------------------------------------------------
+
+    def _end(self, now_s: float, result: str) -> None:
+        due = self._current
+        assert due is not None
+        due.ended_s, due.result = now_s, result
+        if result == "done":
+            self._fleet.version, self._side = due.version, self.new_side
+        if due.rollout.rollback_above is not None:
+            self._plane.judge(None, sides=False)
+        self._fleet.keeps_versions = self._judging = self._goes_back = False
+        self._current = self._update = None
+        self._next_or_none(now_s)
+
+    def _next_or_none(self, now_s: float) -> None:
+        if self._waiting:
+            self._begin_next(now_s)
+        elif self._replay.is_updating:
+            self._replay.update_is_over(now_s)
+
+    def records(self) -> list[UpdateRecord]:
+        """What came of each update."""
+        return [
+            UpdateRecord(
+                due.due_s, due.began_s, due.ended_s, due.rollout.strategy, due.n, self._mixed_s(due), due.entry,
+                due.result, due.undone_s, due.judged,
+            )
+            for due in self._all
+        ]  # fmt: skip
+
+    def _mixed_s(self, due: _Release) -> float:
+        """For how long replicas of the new version were ready while old ones were still in use."""
+        new = [r.ready_s for r in self._fleet.replicas if r.version == due.version and r.ready_s is not None]
+        old = [r.gone_s for r in self._fleet.replicas if r.version == due.before and r.ready_s is not None]
+        if due.result == "undone":
+            gone = [r.gone_s for r in self._fleet.replicas if r.version == due.version and r.ready_s is not None]
+            return max(0.0, max(gone_s or 0.0 for gone_s in gone) - min(new)) if new else 0.0
+        if not new or not old or any(gone_s is None for gone_s in old):
+            return 0.0
+        return max(0.0, max(gone_s for gone_s in old if gone_s is not None) - min(new))

@@ -1,0 +1,1 @@
+"""From `[trace]` of a study to a trace whose work is known."""

@@ -1,0 +1,436 @@
+"""Unqueueing: the work that, replayed on the fleet on which a log was recorded, gives the latencies of the log.
+
+First the log is run backwards (`recorded`). Where stamps are fine and the balancer draws nothing, that is all: the
+work of every request comes out as it was. Stamps of whole seconds and draws that nobody wrote down leave errors in
+the work of each request, of a kind that can be made again: requests with known work are replayed, the replay is
+written down as coarsely as the log, and run backwards the same way. Where that says of a replayed request what it says
+of a logged one, the logged one may have had the replayed one's work. So the work is exchanged, until what is said of
+both is the same.
+
+Sources: the idea, to correct an estimate by simulating what distorts it, is indirect inference (Gourieroux, Monfort
+and Renault, Journal of Applied Econometrics 8, 1993); to exchange the work by what is observed of it is the iteration
+of Richardson (1972) and Lucy (1974), which is expectation-maximisation for a distribution seen through a known blur
+(Vardi and Lee, Journal of the Royal Statistical Society B 55, 1993).
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Final
+
+import numpy as np
+
+from libramen.base import units
+from libramen.base.errors import TraceError
+from libramen.base.streams import stream
+from libramen.load.bottleneck import Estimate, find_bottleneck
+from libramen.load.exchange import (
+    FEW,
+    MILLISECOND,
+    SAMPLE,
+    SHARING_PASSES,
+    Exchange,
+    Logged,
+    error_of,
+    forwards,
+    shuffled_nearby,
+    written_down,
+)
+from libramen.load.instants import by_route, evened, in_system, rows_by_route
+from libramen.load.recorded import Backwards, Recorded
+from libramen.load.totals import stretches_of, with_totals
+from libramen.study.system import System
+from libramen.trace.demand import shares_of
+from libramen.trace.statuses import GAVE_UP, REFUSED, TOO_MANY
+from libramen.trace.trace import RouteDemand
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator, Mapping
+
+    from libramen.engine.simulation import DataPlaneName
+    from libramen.study.plan import Hosting, Plan
+    from libramen.study.service import Service
+    from libramen.trace.trace import Trace
+
+_EXACT: Final = 0.03
+_UNDISTURBED: Final = 0.98
+_NEARBY: Final = 300
+_LATE: Final = 0.02
+_EVEN_ABOVE: Final = 0.02
+_CUT_OFF: Final = 0.05
+_LOST: Final = 0.2
+_BUSY: Final = 0.95
+_CROWDED: Final = 6.0
+_MOST_LATE: Final = 0.3
+_MORE_LATE: Final = 0.1
+"""Than in a replay: what stamps and draws of a balancer leave in doubt, they do there as well."""
+_MOST_ERROR: Final = 1.0
+
+
+@dataclass(frozen=True)
+class Fit:
+    """How far the work that was found explains the log on the recorded plan.
+
+    Attributes:
+        each: whether each request has its own work; else it is its own only as a sample of its route.
+        late: share of the requests that cannot have left when the log says, on this plan.
+        waited: share of the requests that waited for a slot longer than they worked.
+        error: greatest relative difference of p50, p95 and p99, replayed against logged.
+        unsure: share of the requests in stretches in which over 5 % of all were cut off by a time-out.
+        evenly: share of the requests whose whole-second stamps were spread evenly, because drawn ones left no time.
+    """
+
+    each: bool
+    late: float
+    waited: float
+    error: float
+    unsure: float
+    evenly: float
+
+
+def unqueue(
+    trace: Trace,
+    service: Service,
+    plan: Plan,
+    *,
+    cpu_share: float | Mapping[str, float] | None = None,
+    seed: int = 0,
+    server: np.ndarray | None = None,
+    data_plane: DataPlaneName = "compiled",
+    roughly: bool = False,
+) -> Trace:
+    """Give a logged trace the work that, replayed on the plan on which it was recorded, gives its latencies.
+
+    Requests that were refused (429, and 502 to 504) took no slot, and get the work of another request of their route.
+    Of requests whose client gave up (408, 499) it is known that their work is at least what they got.
+
+    Args:
+        trace: the log; `latency_s` is needed. Its `wait_s` counts as known waits, as spans show them.
+        service: how a replica of the recorded fleet works; its limits and its client are left out of account.
+        plan: the plan on which the log was recorded.
+        cpu_share: share of the work that is CPU work, for all or by route. Default: 0.4.
+        seed: random seed.
+        server: int (n,), which server answered each request, -1: none; where the log says so.
+        data_plane: as in `replay`.
+        roughly: whether what running the log backwards says is enough, also where stamps or a balancer leave errors in
+            it; that is quicker.
+
+    Returns:
+        the trace with `cpu_s` and `wait_s`; `demand.bottleneck` says what the log shows to slow requests down and the
+        plan does not have. Where whole-second stamps had to be spread anew its arrivals differ by
+        less than a second.
+
+    Raises:
+        TraceError: there are no latencies, or the plan cannot have served this log.
+
+    Example:
+        >>> trace = unqueue(read_trace("today.log", demand="observed"), service, plan)  # doctest: +SKIP
+    """
+    found = estimate(
+        trace, service, plan.only, cpu_share=cpu_share, seed=seed, server=server, data_plane=data_plane, roughly=roughly
+    )
+    if roughly:
+        return found.trace
+    system = System.of(found.recorded.service, found.recorded.hosting)
+    return found.trace.knowing(bottleneck=find_bottleneck([found], [found.at], found.trace, system, seed))
+
+
+def estimate(
+    trace: Trace,
+    service: Service,
+    hosting: Hosting,
+    *,
+    cpu_share: float | Mapping[str, float] | None = None,
+    seed: int = 0,
+    server: np.ndarray | None = None,
+    data_plane: DataPlaneName = "compiled",
+    roughly: bool = False,
+) -> Estimate:
+    """What `unqueue` gives, and what it rests on."""
+    if trace.latency_s is None:
+        raise TraceError("demand = 'unqueued' needs observed latencies (latency_s), and this trace has none")
+    recorded = Recorded(trace, service, hosting, data_plane)
+    share = shares_of(trace, cpu_share)
+    known_s = np.minimum(trace.wait_s, trace.latency_s)
+    share = share * (1 - known_s / np.maximum(trace.latency_s, 1e-12))
+    status = np.zeros(len(trace), np.int16) if trace.status is None else trace.status
+    served, gave_up = ~np.isin(status, REFUSED), np.isin(status, GAVE_UP)
+    if server is not None:  # then the log says which took no slot
+        served = (server >= 0) & (status != TOO_MANY)
+    if np.count_nonzero(served & ~gave_up) < FEW:
+        raise TraceError(
+            f"demand = 'unqueued' needs {FEW} requests that were answered, and this log has "
+            f"{np.count_nonzero(served & ~gave_up)}; allowed: a longer log, or demand = 'quiet'"
+        )
+    rough = np.zeros(len(trace), bool)
+    if trace.source.whole_seconds:
+        rough = _rough_minutes(trace, served, _backwards(trace, recorded, share, served, server, seed, 1).late)
+        if rough.any():
+            order, at_s = _evened(trace, rough, server)
+            trace, rough = trace.take(order, at_s=at_s[order]), rough[order]
+            share, served, gave_up = share[order], served[order], gave_up[order]
+            server = None if server is None else server[order]
+    evenly = float(np.count_nonzero(rough)) / len(trace)
+    free_s = _anywhere(trace, seed) if trace.source.whole_seconds else trace.at_s
+    assert trace.latency_s is not None
+    rows = np.flatnonzero(served)
+    recorded.settle(trace.at_s[rows], trace.latency_s[rows], share[rows], seed)
+    found = _backwards(trace, recorded, share, served, server, seed)
+    logged = Logged(
+        trace.at_s[rows],
+        free_s[rows],
+        trace.latency_s[rows],
+        share[rows],
+        _common_routes(trace.route_codes[rows]),
+        rough[rows],
+        None if server is None else server[rows],
+    )
+    late = float(found.late.mean())
+    waited = float(np.mean(found.slot_at_s - logged.at_s > np.maximum(found.work_s, MILLISECOND)))
+    work_s, error = found.work_s, np.inf
+    if late <= _LATE and not evenly and server is not None:  # nothing is left open
+        error = 0.0
+    elif late <= _LATE and not evenly:
+        error = error_of(recorded.forwards(logged.at_s, work_s, logged.share, seed)[0], logged.latency_s)
+    explained = error <= _EXACT or roughly
+    # Stamps of whole seconds put together who was not: in a clump that never was, work comes out too short, and a
+    # replay elsewhere would find that clump again. Where nobody slowed anybody down they do not matter.
+    undisturbed = float(work_s.sum()) > _UNDISTURBED * float((logged.latency_s - hosting.tier.overhead).sum())
+    each = explained and (undisturbed or not trace.source.whole_seconds)
+    unsure, whole_seconds = 0.0, trace.source.whole_seconds
+    if not each:
+        stretch = stretches_of(logged.at_s, logged.latency_s)
+        if explained:
+            work_s = shuffled_nearby(work_s, logged.route, stretch, _NEARBY, stream(seed, "unqueue", 1))
+        else:
+            work_s = _exchanged(recorded, logged, work_s, stretch, late, seed, whole_seconds=whole_seconds)
+        cut_off = np.bincount(stretch, gave_up[rows]) > _CUT_OFF * np.bincount(stretch)
+        unsure = float(np.mean(cut_off[stretch]))
+        work_s, replayed_s = with_totals(
+            work_s, logged.latency_s, stretch, cut_off, lambda some_s: forwards(recorded, logged, some_s, seed)[0]
+        )
+        error = error_of(replayed_s, logged.latency_s)
+    if not roughly and late > _MOST_LATE:
+        replayed = _late_in_a_replay(recorded, logged, work_s, seed, whole_seconds=whole_seconds)
+        if late - replayed > _MORE_LATE or error > _MOST_ERROR:
+            raise TraceError(_cannot_be(recorded, logged, late))
+    work_s = _with_censored(work_s, found.work_s, gave_up[rows], logged.route, seed)
+    fit = Fit(each, late, waited, error, unsure, evenly)
+    whole_s = _for_all(trace, work_s, served, seed)
+    cpu_s = share * whole_s * hosting.size.speed
+    if each:  # its own work belongs to its own arrival
+        free_s = trace.at_s
+    order = np.argsort(free_s, kind="stable")
+    unqueued = trace.take(order, at_s=free_s[order]).with_demand(
+        cpu_s[order],
+        ((1 - share) * whole_s)[order],
+        demand="unqueued",
+        notes=tuple(_notes(fit, served, gave_up, hosting)),
+        routes=tuple(_routes(trace, whole_s, served)),
+    )
+    place = np.empty(len(trace), np.int64)
+    place[order] = np.arange(len(trace))
+    return Estimate(unqueued, logged, place[rows], recorded, whole_seconds)
+
+
+# -- before the iteration --------------------------------------------------------------------------
+
+
+def _backwards(
+    trace: Trace,
+    recorded: Recorded,
+    share: np.ndarray,
+    served: np.ndarray,
+    server: np.ndarray | None,
+    seed: int,
+    passes: int | None = None,
+) -> Backwards:
+    """The requests that took a slot, run backwards."""
+    assert trace.latency_s is not None
+    rows = np.flatnonzero(served)
+    who = None if server is None else server[rows]
+    passes = passes or (2 * SHARING_PASSES if len(rows) <= SAMPLE else SHARING_PASSES)
+    return recorded.backwards(trace.at_s[rows], trace.latency_s[rows], share[rows], seed, who, passes)
+
+
+def _rough_minutes(trace: Trace, served: np.ndarray, late: np.ndarray) -> np.ndarray:
+    """The requests of those minutes in which drawn parts of a second leave too many requests no time: bool (n,)."""
+    minute = (trace.at_s // 60).astype(np.int64)
+    arrivals = np.bincount(minute[served])
+    rough = np.bincount(minute[served], late) > _EVEN_ABOVE * arrivals
+    marked: np.ndarray = rough[np.minimum(minute, len(rough) - 1)]
+    return marked
+
+
+def _evened(trace: Trace, rough: np.ndarray, server: np.ndarray | None) -> tuple[np.ndarray, np.ndarray]:
+    """The order of these arrivals, and the arrivals when the lines of a second stand evenly in it: (n,), (n,) [s].
+
+    Departures of a busy server are paced by the work that it does; independent draws would make them burstier than they
+    were.
+    """
+    assert trace.latency_s is not None
+    leaves_s = evened(trace.at_s + trace.latency_s, server)
+    at_s = np.where(rough, np.clip(leaves_s - trace.latency_s, 0.0, trace.span_s), trace.at_s)
+    return np.argsort(at_s, kind="stable"), at_s
+
+
+def _anywhere(trace: Trace, seed: int) -> np.ndarray:
+    """Arrivals as those of many visitors are: anywhere in their second, which is all that is known."""
+    drawn_s = np.floor(trace.at_s) + stream(seed, "unqueue", 22).random(len(trace))
+    within_s: np.ndarray = np.minimum(drawn_s, trace.span_s)
+    return within_s
+
+
+def _common_routes(codes: np.ndarray) -> np.ndarray:
+    """Codes of the routes, those of fewer than a hundred requests or so together: their work is looked at as one."""
+    counts = np.bincount(codes)
+    number = np.cumsum(counts >= FEW)
+    common: np.ndarray = np.where(counts >= FEW, number, 0)[codes]
+    return common
+
+
+def _exchanged(
+    recorded: Recorded,
+    logged: Logged,
+    work_s: np.ndarray,
+    stretch: np.ndarray,
+    late: float,
+    seed: int,
+    *,
+    whole_seconds: bool,
+) -> np.ndarray:
+    """The work, exchanged until a log of a replay says of it what this log says."""
+    # In an overload how long a request took says when it came, and nothing of its work.
+    crowd = float(np.quantile(in_system(logged.at_s, logged.latency_s), _BUSY)) / recorded.slots
+    by_load = logged.server is None and late > _LOST and crowd < _CROWDED
+    exchange = Exchange(recorded, logged, work_s, stretch, seed, whole_seconds=whole_seconds, by_load=by_load)
+    return exchange.run()
+
+
+def _late_in_a_replay(
+    recorded: Recorded, logged: Logged, work_s: np.ndarray, seed: int, *, whole_seconds: bool
+) -> float:
+    """The share of requests that seem to have had no time, in a log of a replay in which all had it."""
+    latency_s, replica = forwards(recorded, logged, work_s, seed + 1)
+    server = None if logged.server is None else replica
+    at_s, written_s = written_down(logged, latency_s, server, stream(seed, "unqueue", 23), whole_seconds=whole_seconds)
+    order = np.argsort(at_s, kind="stable")
+    who = None if server is None else server[order]
+    said = recorded.backwards(at_s[order], written_s[order], logged.share[order], seed, who, SHARING_PASSES)
+    return float(said.late.mean())
+
+
+def _cannot_be(recorded: Recorded, logged: Logged, late: float) -> str:
+    """That no work explains the log: many requests left before the plan can have had a slot for them."""
+    latency_s = np.sort(logged.latency_s)
+    longest = latency_s[-max(1, len(latency_s) // 100) :]
+    held, limit_s = float(longest.sum() / latency_s.sum()), float(longest[0])
+    progress = float(latency_s.sum()) / float(logged.at_s[-1] - logged.at_s[0] + latency_s[-1])
+    sentence = (
+        f"the plan {recorded.hosting.plan!r} cannot have served this log: {units.show_share(late)} of its requests "
+        "left "
+        "before they could have had a slot"
+    )
+    if held > 0.5:
+        return (
+            f"{sentence}. One request in a hundred took longer than {units.show_duration(limit_s)}, and they take up "
+            f"{units.show_share(held)} of all time in progress: slow lines of clients, uploads or downloads? allowed: "
+            f'leave_out = [{{ longer = "{units.show_duration(limit_s)}" }}], or a log of the time in the service itself'
+        )
+    return (
+        f"{sentence}. It has {recorded.slots} slots, and the log has {progress:.3g} requests in progress on average; "
+        "allowed: the replicas, slots and threads that there were, in the plan or in [plans.NAME.service]"
+    )
+
+
+# -- after the iteration ---------------------------------------------------------------------------
+
+
+def _with_censored(
+    work_s: np.ndarray, got_s: np.ndarray, gave_up: np.ndarray, route: np.ndarray, seed: int
+) -> np.ndarray:
+    """Requests whose client gave up have at least the work that they got: that of another one with more."""
+    if not gave_up.any():
+        return work_s
+    completed_s, drawn = work_s.copy(), stream(seed, "unqueue", 20).random(len(work_s))
+    for rows in rows_by_route(route):
+        pool = np.sort(work_s[rows[~gave_up[rows]]])
+        some = rows[gave_up[rows]]
+        if len(pool) and len(some):
+            first = np.searchsorted(pool, got_s[some])
+            place = first + (drawn[some] * (len(pool) - first)).astype(np.int64)
+            completed_s[some] = np.where(first < len(pool), pool[np.minimum(place, len(pool) - 1)], got_s[some])
+    return completed_s
+
+
+def _for_all(trace: Trace, work_s: np.ndarray, served: np.ndarray, seed: int) -> np.ndarray:
+    """The work of all requests: those that were refused have that of another one of their route."""
+    if served.all():
+        return work_s
+    whole_s = np.zeros(len(trace))
+    whole_s[served] = work_s
+    drawn = stream(seed, "unqueue", 21).random(len(trace))
+    for rows in rows_by_route(trace.route_codes):
+        pool = whole_s[rows[served[rows]]]
+        some = rows[~served[rows]]
+        pool = pool if len(pool) else work_s
+        whole_s[some] = pool[(drawn[some] * len(pool)).astype(np.int64)]
+    return whole_s
+
+
+def _notes(fit: Fit, served: np.ndarray, gave_up: np.ndarray, hosting: Hosting) -> list[str]:
+    said = (
+        f"the queueing of plan {hosting.plan!r} is taken out of the latencies (unqueued): what is left, replayed "
+        "there, "
+        "gives the log's, and `libramen backtest` says how nearly"
+    )
+    if not fit.each:
+        said += "; which request had which work is drawn, since time stamps or the balancer do not tell"
+    notes = [said]
+    if fit.evenly:
+        notes.append(
+            f"whole-second time stamps of {units.show_share(fit.evenly)} of the requests are spread evenly within "
+            "their second: drawn ones left requests no time to be served in"
+        )
+    refused, gone = int(np.count_nonzero(~served)), int(np.count_nonzero(gave_up))
+    if refused:
+        notes.append(
+            f"{refused:,} requests took no slot in the log (429, 502 to 504, or no server answered): each has the work "
+            "of another request of its route"
+        )
+    if gone:
+        notes.append(f"in {gone:,} requests the client gave up (408, 499): each has at least the work it got by then")
+    if fit.unsure:
+        notes.append(
+            f"in stretches with {units.show_share(fit.unsure)} of the requests over 5 % were cut off by a time-out: "
+            "what they took says little of how much work there was"
+        )
+    if fit.waited > 0.9:
+        notes.append(
+            f"the log is overloaded throughout: {units.show_share(fit.waited)} of its requests waited longer than they "
+            "worked, so it tells little of the work of each; a log of a quieter time tells more"
+        )
+    if fit.error > 0.1:
+        notes.append(
+            "the recorded plan does not quite explain the log: are its replicas, slots, threads and balancer those "
+            "that there were? `libramen backtest` shows where it differs, and by how much"
+        )
+    if fit.waited < 0.001:
+        notes.append(
+            f"hardly a request of the log waited, so it tells nothing of how many slots the plan {hosting.plan!r} has"
+        )
+    return notes
+
+
+def _routes(trace: Trace, work_s: np.ndarray, served: np.ndarray) -> Iterator[RouteDemand]:
+    assert trace.latency_s is not None
+    for code, rows in by_route(trace.route_codes):
+        mean_s = float(trace.latency_s[rows].mean())
+        yield RouteDemand(
+            trace.routes[code],
+            len(rows),
+            int(np.count_nonzero(served[rows])),
+            "all",
+            mean_s,
+            float(work_s[rows].mean()),
+        )

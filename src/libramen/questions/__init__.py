@@ -1,0 +1,1 @@
+"""What is asked of a study by many replays."""

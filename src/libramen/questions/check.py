@@ -1,0 +1,336 @@
+"""What can be said of a study before anything is replayed: what was understood, which problems there are."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, replace
+from decimal import Decimal
+from typing import TYPE_CHECKING, Any, Final
+
+import numpy as np
+
+from libramen.base import units
+from libramen.base.ranks import PERCENTILES, nearest_rank
+from libramen.base.times import EPSILON_S
+from libramen.bill.month import Month
+from libramen.bill.prices import least_month
+from libramen.engine.control.periodic import MOST_DECISIONS
+from libramen.questions.expected_load import loads_of
+from libramen.rules.faults.fault import Times
+from libramen.study.doubts import study_doubts
+from libramen.trace.doubts import unit_doubts
+
+_MANY_DECISIONS: Final = 2_000_000
+_MANY_REPLICAS: Final = 50_000
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Iterator
+
+    from libramen.questions.expected_load import Load, Loads
+    from libramen.rules.rollouts.update import Rollout
+    from libramen.study.plan import Hosting
+    from libramen.study.service import Service
+    from libramen.study.study import Study
+    from libramen.study.system import System
+    from libramen.trace.trace import Trace
+
+
+@dataclass(frozen=True)
+class PlanCheck:
+    """What one service must carry under a plan, and its problems.
+
+    Attributes:
+        name: of the service.
+        plan: the plan, or its part for that service.
+        needs_cpu: replicas that the busiest minute needs at 100 % of their CPU.
+        needs_slots: replicas whose slots the busiest minute fills, if nothing ever queues.
+        alone_p95_s: p95 of the latency of requests without queueing [s]; of one of several services the mean of visits.
+        least_month: cost of a month at the fewest replicas, or of the least use, without egress.
+        rollouts_s: when each rollout is due [s from the start].
+        problems: sentences.
+    """
+
+    name: str
+    hosting: Hosting
+    needs_cpu: int
+    needs_slots: int
+    alone_p95_s: float
+    least_month: Decimal
+    rollouts_s: tuple[float, ...]
+    problems: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class Check:
+    """What was understood of a study.
+
+    Attributes:
+        study, trace: it, and its trace.
+        plans: one entry per plan; where there are several services one per plan and service.
+    """
+
+    study: Study
+    trace: Trace
+    plans: tuple[PlanCheck, ...]
+
+    @property
+    def doubts(self) -> tuple[str, ...]:
+        """Numbers of the study and its log that can hardly be meant, a sentence each."""
+        return (*study_doubts(self.study), *unit_doubts(self.trace))
+
+    @property
+    def works(self) -> bool:
+        """Whether no problem was found."""
+        return not any(hosting.problems for hosting in self.plans)
+
+    def to_dict(self) -> dict[str, Any]:
+        """The check as the JSON of the command line."""
+        trace, source = self.trace, self.trace.source
+        return {
+            "study": self.study.name,
+            "trace": {
+                "requests": len(trace),
+                "skipped": source.skipped,
+                "start": None if trace.start is None else trace.start.isoformat(),
+                "span_s": trace.span_s,
+                "format": source.format,
+                "demand": trace.demand.kind,
+                "demand_cpu": [
+                    vars(cpu) | {"error": None if math.isnan(cpu.error) else cpu.error} for cpu in trace.demand.cpu
+                ],
+                "demand_doubts": list(trace.demand.doubts),
+                "demand_routes": [vars(route) for route in trace.demand.routes],
+                "notes": list(source.notes),
+            },
+            "plans": [
+                {
+                    "plan": check.hosting.plan,
+                    **({} if len(self.study.services) == 1 else {"service": check.name}),
+                    "tier": check.hosting.tier.name,
+                    "size": check.hosting.size.name,
+                    "replicas": list(check.hosting.limits),
+                    "needs_cpu": check.needs_cpu,
+                    "needs_slots": check.needs_slots,
+                    "alone_p95_s": check.alone_p95_s,
+                    "least_month": float(units.to_cent(check.least_month)),
+                    "rollouts_s": list(check.rollouts_s),
+                    "problems": list(check.problems),
+                }
+                for check in self.plans
+            ],
+            "doubts": list(self.doubts),
+            "works": self.works,
+        }
+
+
+def check(study: Study, *, seed: int = 0, cache: bool = True, progress: Callable[[float], None] | None = None) -> Check:
+    """Read everything, replay nothing.
+
+    Args:
+        study: from `load_study`.
+        seed: for the seconds within whole-second time stamps.
+        cache: whether a trace that was read before may be taken from the user's cache directory.
+        progress: called with the share of the trace that is read, from 0 to 1.
+
+    Raises:
+        TraceError: the trace cannot be read.
+        StudyError: a rollout is due at a time that is not in the trace, or an objective is about a route
+            that is not in it.
+    """
+    trace = study.trace(seed=seed, progress=progress, cache=cache)
+    study.objectives.check(trace.routes, trace.start, tuple(study.services))
+    return Check(
+        study,
+        trace,
+        tuple(found for plan in study.plans for found in check_plan(study, trace, study.system(plan))),
+    )
+
+
+def check_plan(study: Study, trace: Trace, system: System) -> Iterator[PlanCheck]:
+    """What a plan needs and what is wrong with it, for each of its services."""
+    loads = loads_of(trace, system)
+    month, least = study.objectives.month, Decimal(0)
+    checks = [_check_service(study, trace, system, loads, number) for number in range(len(system.hosted))]
+    least = sum((found.least_month for found in checks), Decimal(0))
+    if month is not None and least > month:
+        said, wanted = (units.show_money(amount, study.currency) for amount in (least, month))
+        fewest = f"{checks[0].hosting.limits[0]} replicas" if system.only else "the fewest replicas of every service"
+        problem = f"even with {fewest} and no egress a month costs {said}, the objective is {wanted}"
+        checks[0] = replace(checks[0], problems=(*checks[0].problems, problem))
+    yield from checks
+
+
+def _check_service(study: Study, trace: Trace, system: System, loads: Loads, number: int) -> PlanCheck:
+    hosted, load = system.hosted[number], loads.of[number]
+    service, hosting, size = hosted.service, hosted.hosting, hosted.hosting.size
+    minute = (trace.at_s // 60).astype(np.int64)
+    busiest_cpu = float(np.bincount(minute, weights=load.cpu_s).max()) / 60
+    # Little's law: visits in progress = arrivals per second x time in service.
+    busiest_slots = float(np.bincount(minute, weights=load.held_s).max()) / 60
+    rollouts_s = tuple(due.at_s for due in hosting.due("rollouts", trace))
+    hosting.due("faults", trace)  # an error if one is not in the trace
+    visits = float(load.visits.sum())
+    alone_s = np.sort(loads.alone_s) if system.only else np.array([float(load.held_s.sum()) / max(visits, 1e-9)])
+    found = PlanCheck(
+        name=hosted.name,
+        hosting=hosting,
+        needs_cpu=math.ceil(busiest_cpu / (size.cores * size.speed) - EPSILON_S),
+        needs_slots=math.ceil(busiest_slots / service.slots - EPSILON_S),
+        alone_p95_s=nearest_rank(alone_s, 0.95) + hosting.tier.overhead,
+        least_month=_least_month(trace, hosting, load, service.slots),
+        rollouts_s=rollouts_s,
+        problems=(),
+    )
+    problems = (
+        *_capacity(found),
+        *_nobody(found, visits),
+        *_connections(system, number),
+        *_lent(trace, found, load),
+        *_memory(service, found),
+        *(_latency(study, service, found, alone_s) if system.only else ()),
+        *_updates(service, found),
+        *_faults(service, found),
+        *_effort(trace, found),
+    )
+    return replace(found, problems=problems)
+
+
+def _nobody(found: PlanCheck, visits: float) -> Iterator[str]:
+    """Whether anybody is there, or will be."""
+    if visits and found.hosting.limits[1] == 0:
+        yield f"it has no replica, and {visits:,.0f} visits are made to it"
+
+
+def _connections(system: System, number: int) -> Iterator[str]:
+    """Whether those that call a service may open more connections than it takes."""
+    hosted = system.hosted[number]
+    backlog = hosted.service.backlog
+    if backlog is None:
+        return
+    opened: dict[str, tuple[int, int]] = {}
+    for made in system.calls:
+        if made.callee == number and made.call.wait_for_it:
+            caller = system.hosted[made.caller]
+            opened[caller.name] = caller.hosting.limits[1], made.pool_limit or caller.service.slots
+    takes = hosted.hosting.limits[1] * (hosted.service.slots + backlog)
+    could = sum(replicas * each for replicas, each in opened.values())
+    if opened and could > takes:
+        who = ", ".join(f"{replicas} x {each} of {name}" for name, (replicas, each) in opened.items())
+        yield f"those that call it may open {could:,} connections ({who}), and it takes {takes:,}: more are refused"
+
+
+def _least_month(trace: Trace, hosting: Hosting, load: Load, slots: int) -> Decimal:
+    """At the plan's fewest replicas; on tiers billed by use, what the requests need if none ever queues or fails."""
+    month = Month(trace.span_s, trace.start)
+    hour = ((trace.at_s + trace.into_hour_s) // 3600).astype(np.int64)
+    # A replica is in use at least for as long as its requests, were its slots always full.
+    used = {"requests": month.of_hours(np.bincount(hour, weights=load.visits))}
+    used["in_use"] = month.of_hours(np.bincount(hour, weights=load.held_s) / slots)
+    return least_month(hosting, used)
+
+
+def _capacity(found: PlanCheck) -> Iterator[str]:
+    _, ceiling = found.hosting.limits
+    limit = f"the ceiling is {ceiling}" if found.hosting.scaling.rule != "fixed" else f"the plan has {ceiling}"
+    if found.needs_cpu > ceiling:
+        yield f"the busiest minute needs {found.needs_cpu} replicas of this size at 100 % of their CPU, {limit}"
+    if found.needs_slots > ceiling:
+        yield f"the busiest minute fills the slots of {found.needs_slots} replicas even if nothing queues, {limit}"
+
+
+def _lent(trace: Trace, found: PlanCheck, load: Load) -> Iterator[str]:
+    """Whether CPU that is only lent is enough for the mean load of the trace."""
+    size, (_, ceiling) = found.hosting.size, found.hosting.limits
+    if size.steady_cores is None:
+        return
+    needed = float(load.cpu_s.sum()) / (trace.span_s * size.speed)
+    earned = min(size.steady_cores, size.cores) * ceiling
+    if needed > earned:
+        lasts_s = size.bank_at_start_used * ceiling / (needed - earned)
+        yield (
+            f"its CPU is only lent: the trace needs {needed:.3g} cores on average, {ceiling} of this size earn "
+            f"{earned:.3g}; what they begin with lasts {units.show_duration(lasts_s)} at that rate"
+        )
+
+
+def _memory(service: Service, found: PlanCheck) -> Iterator[str]:
+    """Whether a replica whose slots are full fits into its memory."""
+    memory = found.hosting.size.memory
+    if memory is None:
+        return
+    left, each = memory - service.memory_base, service.memory_per_request
+    if left < each:
+        yield f"not one request fits into the {memory / 1e9:.3g} GB of a replica, of which memory_base takes the most"
+    elif each and left // each < service.slots:
+        yield (
+            f"a replica runs out of memory with {left // each + 1} requests in progress: its {memory / 1e9:.3g} GB "
+            f"hold {left // each}, and it has {service.slots} slots"
+        )
+
+
+def _latency(study: Study, service: Service, found: PlanCheck, alone_s: np.ndarray) -> Iterator[str]:
+    overhead = found.hosting.tier.overhead
+    for name, wanted in study.objectives.wanted().items():
+        if name in PERCENTILES:
+            alone = nearest_rank(alone_s, PERCENTILES[name]) + overhead
+            if alone > float(wanted):
+                yield (
+                    f"{name} of {units.show_duration(float(wanted))} cannot be met: on this size it is "
+                    f"{units.show_duration(alone)} even for requests without queueing"
+                )
+    timeout = service.timeout
+    if timeout is not None:
+        late = float(np.mean(alone_s + overhead > timeout + EPSILON_S))
+        if late:
+            yield (
+                f"{units.show_share(late, 2)} of the requests need longer than the timeout of "
+                f"{units.show_duration(timeout)} even without queueing"
+            )
+
+
+def _updates(service: Service, found: PlanCheck) -> Iterator[str]:
+    for rollout in found.hosting.rollouts:
+        gap = _gap_s(service, found.hosting, rollout)
+        if gap:
+            yield f"its {rollout.strategy} update leaves no replica ready for at least {units.show_duration(gap)}"
+
+
+def _faults(service: Service, found: PlanCheck) -> Iterator[str]:
+    hosting = found.hosting
+    tier = hosting.tier
+    times = Times(
+        hosting.replicas_used, hosting.zones_used, tier.detect_about, tier.provision.median_s, service.start.median_s
+    )
+    for fault in hosting.faults:
+        gap = 0.0 if hosting.scaling.decides else fault.outage_s(times)
+        if fault.number > hosting.replicas_used and not (hosting.scaling.decides or hosting.rollouts):
+            yield f"its {fault.kind} is of replica {fault.number}, and the plan has {hosting.replicas_used}"
+        elif gap:
+            kind = fault.kind.replace("_", " ")
+            ever = "from then on" if math.isinf(gap) else f"for at least {units.show_duration(gap)}"
+            yield f"its {kind} leaves no replica that works {ever}"
+
+
+def _gap_s(service: Service, hosting: Hosting, rollout: Rollout) -> float:
+    """For how long, at the least, an update leaves no replica ready [s]."""
+    # The least it can be: half of the starts are quicker where they vary.
+    start = service.start.median_s + (0.0 if getattr(rollout, "in_place", False) else hosting.tier.provision.median_s)
+    return start if rollout.least_ready(hosting.replicas_used) == 0 else 0.0
+
+
+def _effort(trace: Trace, found: PlanCheck) -> Iterator[str]:
+    """What a replay of it costs, where that is much."""
+    rule, hosting = found.hosting.scaling, found.hosting
+    if rule.interval_s:
+        decisions = trace.span_s / rule.interval_s
+        every = f"{units.show_duration(rule.interval_s)} over {units.show_duration(trace.span_s)}"
+        if decisions > MOST_DECISIONS:
+            yield f"it would decide {decisions:,.0f} times, every {every}; a replay keeps up to {MOST_DECISIONS:,}"
+        elif decisions > _MANY_DECISIONS:
+            yield (
+                f"it decides {decisions:,.0f} times, every {every}: a replay takes some "
+                f"{units.show_duration(decisions * 2e-5)} and {decisions * 150 / 1e9:.2g} GB for that alone"
+            )
+    if hosting.replicas_used > _MANY_REPLICAS:
+        n = hosting.replicas_used
+        yield f"it begins with {n:,} replicas: some {n * 3e-6:.2g} GB in a replay"

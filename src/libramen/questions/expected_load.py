@@ -1,0 +1,126 @@
+"""What each service has to do for each request if nothing ever queues: from what the trace and the calls say."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+if TYPE_CHECKING:
+    from libramen.base.delays import Delay
+    from libramen.study.system import Made, System
+    from libramen.trace.trace import Trace
+
+
+@dataclass
+class Load:
+    """What one service has to do for each request: float64 (n,), expected values where something is drawn.
+
+    Attributes:
+        visits: how many.
+        cpu_s: CPU work [core-seconds].
+        held_s: time in its slots without queueing, its calls included [s].
+    """
+
+    visits: np.ndarray
+    cpu_s: np.ndarray
+    held_s: np.ndarray
+
+
+@dataclass
+class Loads:
+    """What all services have to do, and how long requests take without queueing.
+
+    Attributes:
+        of: by number of the service.
+        server: int32 (n,), at which each request arrives.
+        alone_s: float64 (n,), how long each takes if it is alone [s].
+    """
+
+    of: list[Load] = field(default_factory=list)
+    server: np.ndarray = field(default_factory=lambda: np.zeros(0, np.int32))
+    alone_s: np.ndarray = field(default_factory=lambda: np.zeros(0))
+
+
+def loads_of(trace: Trace, system: System) -> Loads:
+    """Follow every request through the services.
+
+    Raises:
+        StudyError: requests match no service.
+    """
+    trace = trace.without_calls(system.columns)
+    n = len(trace)
+    found = Loads(
+        of=[Load(np.zeros(n), np.zeros(n), np.zeros(n)) for _ in system.hosted],
+        server=system.servers_of(trace.routes)[trace.route_codes],
+        alone_s=np.zeros(n),
+    )
+    applies = system.applies(trace.routes)[len(system.hosted) :]
+    follow = _Follow(trace, system, found, applies)
+    for number in np.unique(found.server).tolist():
+        here = found.server == number
+        weight = here.astype(float)
+        took_s = follow.visit(number, trace.cpu_s * weight, trace.wait_s * weight, weight)
+        found.alone_s += np.where(here, took_s, 0.0)
+    return found
+
+
+class _Follow:
+    def __init__(self, trace: Trace, system: System, found: Loads, applies: np.ndarray) -> None:
+        self._trace, self._system, self._found, self._applies = trace, system, found, applies
+
+    def visit(self, number: int, cpu_s: np.ndarray, wait_s: np.ndarray, weight: np.ndarray) -> np.ndarray:
+        """Add visits to a service, so many of each request with so much work each; returns how long one takes [s]."""
+        hosting = self._system.hosted[number].hosting
+        took_s: np.ndarray = cpu_s / hosting.alone
+        left_s = wait_s.copy()
+        groups: dict[int, np.ndarray] = {}
+        for row, made in enumerate(self._system.calls):
+            if made.caller != number:
+                continue
+            call = made.call
+            each = weight * self._applies[row][self._trace.route_codes] * call.share
+            work = self._work(made, wait_s)
+            call_s = (
+                self.visit(made.callee, *work, each * call.times)
+                + self._system.hosted[made.callee].hosting.tier.overhead
+            )
+            if call.of_wait is not None:
+                left_s -= np.where(each > 0, call.of_wait * wait_s, 0.0)
+            if not call.wait_for_it:
+                continue
+            lasts_s = np.where(weight > 0, each / np.maximum(weight, 1e-300), 0.0) * call_s
+            if call.at_once:
+                groups[made.group] = np.maximum(groups.get(made.group, np.zeros(1)), lasts_s)
+            else:
+                took_s += call.times * lasts_s
+        for lasts_s in groups.values():
+            took_s += lasts_s
+        took_s += np.maximum(0.0, left_s)
+        load = self._found.of[number]
+        load.visits += weight
+        load.cpu_s += weight * cpu_s
+        load.held_s += weight * took_s
+        return took_s
+
+    def _work(self, made: Made, wait_s: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """CPU work and wait of each time of a call."""
+        call, callee = made.call, self._system.hosted[made.callee]
+        n = len(wait_s)
+        if call.has_own_work:
+            return np.full(n, _mean(call.cpu)), np.full(n, _mean(call.wait))
+        if call.of_wait is not None:
+            work_s = call.of_wait * wait_s / call.times
+        else:
+            work_s = self._trace.in_s.get(callee.name, np.zeros(n)) / call.times
+        share = callee.service.cpu_share or 0.0
+        cpu_s: np.ndarray = share * work_s * self._trace.source.recorded_speed
+        rest_s: np.ndarray = (1 - share) * work_s
+        return cpu_s, rest_s
+
+
+def _mean(delay: Delay | None) -> float:
+    """The mean of a log-normal distribution: median times exp(sigma^2 / 2)."""
+    return 0.0 if delay is None else delay.median_s * math.exp(delay.sigma**2 / 2)

@@ -1,0 +1,139 @@
+"""How much more load a plan takes: up to which factor it meets every objective, what breaks first, and why."""
+
+from __future__ import annotations
+
+from dataclasses import replace as changed
+from typing import TYPE_CHECKING, Any, Final, Unpack
+
+from libramen.base.errors import ReplayError, StudyError
+from libramen.base.shown import Shown, figure_of
+from libramen.load.evidence import evidence_of
+from libramen.questions.context import Context
+from libramen.questions.limits import in_words, rooms_of
+from libramen.questions.repeats import check_repeats
+from libramen.runs.memory import machine_bytes
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Iterable
+
+    from matplotlib.figure import Figure
+
+    from libramen.load.evidence import Evidence
+    from libramen.questions.context import Asking
+    from libramen.questions.limits import Room
+    from libramen.study.plan import Plan
+    from libramen.study.study import Study
+
+_AT_ONCE: Final = 20
+"""Replays that one plan's search asks for at once."""
+_SHARE: Final = 0.5
+"""Of the machine's memory, where it is not said how much may be used."""
+
+
+class Headroom(Shown):
+    """How much more load some plans take, in the order of the study.
+
+    Attributes:
+        plans: each plan.
+        grow: growth of the load a month, None: not asked about.
+        currency: of what a month costs.
+        evidence: what the log has seen, beside the load of the trace.
+    """
+
+    def __init__(self, plans: tuple[Room, ...], grow: float | None, currency: str, evidence: Evidence) -> None:
+        self.plans, self.grow, self.currency, self.evidence = plans, grow, currency, evidence
+
+    @property
+    def changes(self) -> tuple[Room, ...]:
+        """Which plans to use one after the other as the load grows: at first the cheapest that holds.
+
+        Then the cheapest of those that hold longer, and so on; by what each costs at the load of the trace.
+        """
+        found: list[Room] = []
+        reached = 1.0
+        while True:
+            longer = [room for room in self.plans if room.holds_to is not None and room.holds_to >= reached]
+            if found:
+                longer = [room for room in longer if room.holds_to != reached]
+            if not longer:
+                return tuple(found)
+            best = min(longer, key=_cost_now)
+            found.append(best)
+            assert best.holds_to is not None
+            reached = best.holds_to
+
+    def to_dict(self) -> dict[str, Any]:
+        """The JSON of the command line."""
+        return {
+            "grow": self.grow,
+            "currency": self.currency,
+            "changes": [room.plan for room in self.changes],
+            "evidence": self.evidence.to_dict() | {"up_to": self.evidence.up_to},
+            "plans": [room._asdict() | {"points": [point._asdict() for point in room.points]} for room in self.plans],
+        }
+
+    def plot(self) -> Figure:
+        """P95, availability and money against the load, for all plans."""
+        return figure_of(self)
+
+
+def _cost_now(room: Room) -> float:
+    """What a plan costs a month at the load of the trace."""
+    return next(point.month for point in room.points if point.factor == 1.0)
+
+
+def headroom(
+    study: Study,
+    *,
+    plans: Iterable[str | Plan] | None = None,
+    grow: float | None = None,
+    repeats: int | None = None,
+    memory: int | None = None,
+    found: Callable[[str], None] | None = None,
+    **asked: Unpack[Asking],
+) -> Headroom:
+    """The greatest load factor at which each plan meets every objective, what breaks first, and what runs out.
+
+    Factors are 1.01 to the power of whole numbers, from a hundredth to a hundred times the load. The limit is looked
+    for by bisection; then the ten factors on either side are replayed, and the limit, of each objective too, is the
+    last one before the first failure among all that were replayed. The load is scaled as `scale` of a trace's `shape`
+    does. A grown trace is made once for all plans that are replayed on it, and no more of them at a time than `memory`
+    has room for. A load that has none by itself is made some stretches at a time, and its percentiles are counted,
+    within 0.5 %: `Room.counted_from` says so.
+
+    Args:
+        study: from `load_study`.
+        plans: which plans. Default: all of the study.
+        grow: growth of the load a month, such as 0.08: then each plan has the month in which its limit is reached.
+        repeats: look for the limit with so many seeds, of the load and of all that is random.
+        memory: what traces and replays may take together [bytes]. Default: half of the machine's.
+        found: called with a sentence as soon as the headroom of a plan is known.
+        **asked: trace, seed, executor, workers, cache, store, progress; see `Context`.
+
+    Raises:
+        StudyError: there are no objectives; a plan cannot be replayed on this trace.
+        ReplayError: `grow` is not above 0.
+
+    Example:
+        >>> headroom(load_study("saltmarsh/study.toml"), plans=["brisk"]).plans[0].holds_to  # doctest: +SKIP
+        1.2202
+    """
+    if grow is not None and not 0 < grow <= 10:
+        raise ReplayError(f"grow: found {grow!r}; allowed: above 0, such as 0.08 for 8 % a month")
+    if repeats is not None:
+        check_repeats(repeats, auto=False)
+    memory = int(_SHARE * machine_bytes()) if memory is None else memory
+    context = Context(study, **asked)
+    cases = context.cases(plans)
+    if not list(study.objectives.goals()):
+        raise StudyError("headroom: the study has no objectives, so nothing can break; allowed: [objectives]")
+    with context.pool(len(cases) * _AT_ONCE, memory, at_once=_AT_ONCE) as pool:
+        n = 1 if repeats is None else repeats
+        every = [changed(case, seed=case.seed + k) for case in cases for k in range(n)]
+        rooms = rooms_of(every, pool, grow, context.report, lambda room: found(in_words(room)) if found else None)
+    if repeats is not None:
+        rooms = tuple(
+            rooms[n * place]._replace(repeats=tuple(room.holds_to for room in rooms[n * place : n * place + n]))
+            for place in range(len(cases))
+        )
+    return Headroom(rooms, grow, study.currency, evidence_of(context.load))

@@ -1,0 +1,368 @@
+"""Up to which load a plan meets its objectives: which factors are replayed, and what follows from them.
+
+Every limit is read from what was replayed, and from nothing else: the last factor before the first failure among all
+of them. Where a replay contradicts what bisection had found, it is looked for again below it.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import replace as changed
+from typing import TYPE_CHECKING, Any, Final, NamedTuple
+
+from libramen.base import units
+from libramen.base.code import digest_of
+from libramen.questions.causes import because
+from libramen.runs import entries
+from libramen.runs.memory import bytes_of
+from libramen.runs.pool import Whole
+from libramen.trace.trace import MOST_REQUESTS
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Generator, Sequence
+
+    from libramen.outcome.figures import Figures
+    from libramen.runs.cases import Case
+    from libramen.runs.pool import Pool, Ticket
+    from libramen.runs.store import Store
+    from libramen.trace.trace import Trace
+
+STEP: Final = 1.01
+_LEAST_K, _MOST_K = -460, 460  # a hundredth, and a hundred times the load
+_AROUND: Final = 10
+_FIRST_K: Final = 16
+_FAR: Final = 140
+"""So many steps beyond the limit other objectives are looked at: four times the load."""
+
+
+class Point(NamedTuple):
+    """One factor at which a plan was replayed.
+
+    Attributes:
+        factor: of the load.
+        p95_s, availability, month: of the replay.
+        missed: objectives that are not met.
+    """
+
+    factor: float
+    p95_s: float | None
+    availability: float | None
+    month: float
+    missed: tuple[str, ...]
+
+
+class Room(NamedTuple):
+    """How much more load one plan takes.
+
+    Attributes:
+        plan: its name.
+        holds_to: the last factor before the first of `points` at which an objective is missed; None: none holds, from a
+            hundredth on.
+        breaks: the objective that is missed first; None: nothing breaks up to where it was looked.
+        because: what runs out then: CPU, slots, CPU and slots, memory, connections, ceiling, tier limit, cold starts,
+            stock, money; or event: nothing runs out, a release or a fault suffices; None: nothing breaks.
+        next_at: the least factor at which another objective is missed, too; None: none is, up to four times the limit.
+        limits: of each objective the last factor before the first of `points` at which it is missed. 0: it is missed
+            even at a hundredth. None: it is met up to four times the load at which the first one breaks, or as far as
+            memory went; of a plan that never holds, up to four times the load of the trace.
+        monotone: whether of all that was replayed nothing that is missed is met again at a greater factor.
+        month: after how many months of growth that load is there; None: no growth was asked about.
+        points: what was replayed, by factor.
+        looked_to: the greatest factor that was looked at, since a load of more has too many requests; None: there was
+            no such limit.
+        counted_from: the least factor from which on percentiles are counted, within 0.5 %, since a load of more takes
+            more memory than it may; None: all are exact.
+        repeats: `holds_to` with each of the seeds, the first one too; empty: only one was asked for.
+    """
+
+    plan: str
+    holds_to: float | None
+    breaks: str | None
+    because: str | None
+    next_at: float | None
+    limits: dict[str, float | None]
+    monotone: bool
+    month: float | None
+    points: tuple[Point, ...]
+    looked_to: float | None = None
+    counted_from: float | None = None
+    repeats: tuple[float | None, ...] = ()
+
+
+def rooms_of(
+    cases: Sequence[Case],
+    pool: Pool,
+    grow: float | None = None,
+    report: Callable[[str, float], None] = lambda _what, _share: None,
+    found: Callable[[Room], None] = lambda _room: None,
+) -> tuple[Room, ...]:
+    """The headroom of some cases, side by side.
+
+    Args:
+        cases: the plans, each with its seed.
+        pool: where they are replayed; its memory bounds how far is looked.
+        grow: growth of the load a month.
+        report: called with what is being looked at, and the share of the cases that are done.
+        found: called with each as it is found.
+    """
+    looking = [_LimitSearch(case, pool, grow) for case in cases]
+    waiting = list(looking)
+    while True:
+        for look in waiting:
+            look.go_on()
+        for look in waiting:
+            if look.room is not None:
+                found(look.room)
+        waiting = [look for look in waiting if look.room is None]
+        if not waiting:
+            return tuple(look.room for look in looking if look.room is not None)
+        asked = [ask for look in waiting for ask in look.take_asks()]
+        done = 1 - len(waiting) / len(looking)
+        report(", ".join(sorted({look.doing for look in waiting}))[:60], done)
+        tickets = pool.hand_in_all([(case, task) for _, _, case, task in asked])
+        for (look, key, _, _), ticket in zip(asked, tickets, strict=True):
+            look.tickets[key] = ticket
+        futures = [future for look in waiting for ticket in look.tickets.values() if (future := ticket.future)]
+        pool.wait_for(futures)
+
+
+class _Cause(Whole):
+    """What runs out at some load: a word.
+
+    Args:
+        breaks: the objective that is missed.
+    """
+
+    def __init__(self, breaks: str) -> None:
+        self._breaks = breaks
+
+    def __call__(self, case: Case, trace: Trace) -> str:  # type: ignore[override]
+        return because(case.replay(trace), self._breaks)
+
+    def look_up(self, store: Store, key: str, case: Case) -> Any:  # noqa: ARG002
+        """The word."""
+        return store.get(self._cause_key(key), _text)
+
+    def keep(self, store: Store, key: str, case: Case, result: str) -> None:  # type: ignore[override]  # noqa: ARG002
+        """The word."""
+        store.put(self._cause_key(key), result)
+
+    def _cause_key(self, key: str) -> str:
+        return entries.digest([key, digest_of(__name__), "cause", self._breaks])
+
+
+def _text(document: Any) -> str:
+    if not isinstance(document, str):
+        raise TypeError
+    return document
+
+
+_Asks = list["int | tuple[int, str]"]
+"""Factors to be replayed, as powers of STEP; with the name of an objective: why it is missed there."""
+
+
+class _LimitSearch:
+    """The headroom of one case being looked for: which factors are to be replayed next depends on those before.
+
+    Attributes:
+        tickets: of what has been handed in, by what was asked.
+        room: what was found; None: it is still being looked for.
+    """
+
+    def __init__(self, case: Case, pool: Pool, grow: float | None) -> None:
+        self._case, self._grow = case, grow
+        self._figures: dict[int, Figures] = {}
+        self._causes: dict[tuple[int, str], str] = {}
+        self._asks: _Asks = []
+        self.tickets: dict[int | tuple[int, str], Ticket] = {}
+        self.room: Room | None = None
+        self._most_k = self._kept_k = _MOST_K
+        if pool.memory is not None:
+            self._kept_k = _power(pool.memory / bytes_of(pool.trace))
+            # What comes in chunks takes no more memory, and time all the same.
+            most = MOST_REQUESTS / len(pool.trace) if _comes_in_chunks(case) else 1.0
+            self._most_k = max(self._kept_k, _power(most))
+        self._names: list[str] = []
+        self._steps = self._find()
+
+    @property
+    def doing(self) -> str:
+        """What is being looked at: `brisk at 1.22`."""
+        factors = [
+            key if isinstance(key, int) else key[0] for key, ticket in self.tickets.items() if not ticket.is_done
+        ]
+        return f"{self._case.plan.name} at {STEP ** factors[0]:.3g}" if factors else self._case.plan.name
+
+    def go_on(self) -> None:
+        """As far as what has been replayed allows."""
+        while self.room is None and not self._asks and all(ticket.is_done for ticket in self.tickets.values()):
+            for key, ticket in self.tickets.items():
+                if isinstance(key, int):
+                    self._figures[key] = ticket.result
+                else:
+                    self._causes[key] = ticket.result
+            self.tickets.clear()
+            try:
+                self._asks = next(self._steps)
+            except StopIteration as stop:
+                self.room = stop.value
+
+    def take_asks(self) -> list[tuple[_LimitSearch, int | tuple[int, str], Case, Whole]]:
+        """What is to be replayed now."""
+        asks, self._asks = self._asks, []
+        found: list[tuple[_LimitSearch, int | tuple[int, str], Case, Whole]] = []
+        for key in asks:
+            k = key if isinstance(key, int) else key[0]
+            case = changed(self._case, scale=STEP**k if k else 1.0, keeps=k <= self._kept_k)
+            found.append((self, key, case, Whole() if isinstance(key, int) else _Cause(key[1])))
+        return found
+
+    # -- what was replayed says ----------------------------------------------------------------------
+
+    def _missed(self, k: int) -> set[str]:
+        return {one.name for one in self._figures[k].missed}
+
+    def _first_bad(self, name: str | None) -> int | None:
+        """The least factor that was replayed at which an objective, or (None) any, is missed."""
+        bad = (k for k in self._figures if (self._missed(k) if name is None else name in self._missed(k)))
+        return min(bad, default=None)
+
+    def _is_monotone(self) -> bool:
+        """Whether nothing that is missed at some factor is met at a greater one."""
+        missed_before: set[str] = set()
+        for k in sorted(self._figures):
+            if missed_before - self._missed(k):
+                return False
+            missed_before |= self._missed(k)
+        return True
+
+    # -- what is replayed next -----------------------------------------------------------------------
+
+    def _replayed(self, *factors: int) -> Generator[_Asks, None, None]:
+        """Have 1.01 to the power of each of these times the load replayed, once."""
+        asks: _Asks = [k for k in dict.fromkeys(factors) if k not in self._figures]
+        if asks:
+            yield asks
+
+    def _find(self) -> Generator[_Asks, None, Room]:
+        yield from self._bracketed()
+        self._names = [one.name for one in self._figures[0].objectives]
+        yield from self._settled()
+        first_bad = self._first_bad(None)
+        # Where nothing holds, other objectives are sought from the load of the trace on.
+        met_at = 0 if first_bad in {None, _LEAST_K} else first_bad
+        if first_bad is not None:
+            for name in self._names:
+                yield from self._sought(name, met_at or 0)
+            yield from self._settled()
+            first_bad = self._first_bad(None)
+        if first_bad is None:
+            return self._found(None, None)
+        breaks = self._figures[first_bad].missed[0].name
+        yield [(first_bad, breaks)]
+        return self._found(first_bad, breaks)
+
+    def _bracketed(self) -> Generator[_Asks, None, None]:
+        """A factor that holds and a greater one that does not, if there are any."""
+        yield from self._replayed(0)
+        step = _FIRST_K
+        if not self._missed(0):
+            while True:
+                k = min(self._most_k, step)
+                yield from self._replayed(k)
+                if self._missed(k) or k == self._most_k:
+                    return
+                step *= 2
+        while True:
+            k = max(_LEAST_K, -step)
+            yield from self._replayed(k)
+            if not self._missed(k) or k == _LEAST_K:
+                return
+            step *= 2
+
+    def _settled(self) -> Generator[_Asks, None, None]:
+        """Until the factor before the first failure has been replayed: for each objective, and with ten around it."""
+        while True:
+            before = len(self._figures)
+            for name in (None, *self._names):
+                while (bad := self._first_bad(name)) is not None and bad > _LEAST_K and bad - 1 not in self._figures:
+                    good = max((k for k in self._figures if k < bad), default=None)
+                    yield from self._replayed(_LEAST_K if good is None else (good + bad) // 2)
+            bad = self._first_bad(None)
+            if bad is not None and bad > _LEAST_K:
+                yield from self._replayed(*range(max(_LEAST_K, bad - _AROUND), min(self._most_k, bad + _AROUND) + 1))
+            if len(self._figures) == before:
+                return
+
+    def _sought(self, name: str, met_at: int) -> Generator[_Asks, None, None]:
+        """A factor at which another objective is missed, up to four times the load."""
+        step = _FIRST_K
+        while self._first_bad(name) is None:
+            k = min(self._most_k, met_at + min(step, _FAR))
+            yield from self._replayed(k)
+            if k in {self._most_k, met_at + _FAR}:
+                return
+            step *= 2
+
+    def _found(self, first_bad: int | None, breaks: str | None) -> Room:
+        k = max(self._figures) if first_bad is None else first_bad - 1
+        holds_to = None if first_bad == _LEAST_K else STEP**k
+        bads = {name: self._first_bad(name) for name in self._names}
+        limits = {
+            name: None if bad is None else 0.0 if bad == _LEAST_K else STEP ** (bad - 1) for name, bad in bads.items()
+        }
+        later = [STEP**bad for bad in bads.values() if bad is not None and bad != first_bad]
+        points = tuple(
+            Point(
+                STEP**k,
+                figures.latency_s["p95"],
+                figures.availability,
+                float(figures.bill.month),
+                tuple(one.name for one in figures.missed),
+            )
+            for k, figures in sorted(self._figures.items())
+        )
+        return Room(
+            plan=self._case.plan.name,
+            holds_to=holds_to,
+            breaks=breaks,
+            because=None if first_bad is None or breaks is None else self._causes[first_bad, breaks],
+            next_at=min(later, default=None),
+            limits=limits,
+            monotone=self._is_monotone(),
+            month=_month(holds_to, self._grow),
+            points=points,
+            looked_to=None if self._most_k == _MOST_K else STEP**self._most_k,
+            counted_from=STEP ** min(counted) if (counted := [k for k in self._figures if k > self._kept_k]) else None,
+        )
+
+
+def _power(factor: float) -> int:
+    """The greatest power of STEP that is no more than a factor, from 0 on."""
+    return max(0, min(_MOST_K, math.floor(math.log(max(factor, 1e-9)) / math.log(STEP))))
+
+
+def _comes_in_chunks(case: Case) -> bool:
+    """Whether all that the plan does can be known of a trace that comes in chunks."""
+    hosted = case.plan.services.values()
+    moments = [
+        *(rollout.at for one in hosted for rollout in one.rollouts),
+        *(fault.at for one in hosted for fault in one.faults if fault.at is not None),
+    ]
+    return not any(moment.needs_arrivals for moment in moments) and all(one.balancer != "pinned" for one in hosted)
+
+
+def _month(factor: float | None, grow: float | None) -> float | None:
+    """After how many months of growth a load is there; 0: it is there already."""
+    if grow is None or factor is None:
+        return None
+    return max(0.0, math.log(factor) / math.log(1 + grow))
+
+
+def in_words(room: Room) -> str:
+    """What was found of a plan, in a sentence as it comes."""
+    if room.holds_to is None:
+        return f"{room.plan}: never holds, {room.breaks} is missed because of {room.because}"
+    if room.breaks is None:
+        return f"{room.plan}: holds to {units.show_count(float(f'{room.holds_to:.3g}'))} times the load and more"
+    return f"{room.plan}: holds to {room.holds_to:.2f} times the load; then {room.breaks} is missed ({room.because})"

@@ -1,0 +1,310 @@
+"""Keys of a plan that are varied: from ranges to plans, one for each combination."""
+
+from __future__ import annotations
+
+import itertools
+import math
+from typing import TYPE_CHECKING, Any, Final, NamedTuple
+
+from libramen.base.errors import StudyError
+from libramen.base.fields import nearest
+from libramen.questions.check import check_plan
+from libramen.rules.scaling import CLASSES
+from libramen.study.plan import ALONE, Hosting
+from libramen.study.service import Service, Size, Tier
+from libramen.study.system import System
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable, Mapping, Sequence
+
+    from libramen.questions.check import PlanCheck
+    from libramen.study.plan import Plan
+    from libramen.study.study import Study
+    from libramen.trace.trace import Trace
+
+MOST: Final = 100_000
+"""Combinations of one search."""
+_FIRST: Final = ("tier", "size", "scaling.rule")
+"""What others are about: these are changed before them."""
+_PARTS: Final = ("scaling", "rollouts", "size", "tier")
+_MOST_SCALE: Final = 1000
+
+
+SCALE: Final = "trace.scale"
+"""The load as a multiple of the trace's: not a key of a plan, but a scenario."""
+
+
+class Combination(NamedTuple):
+    """One combination of values.
+
+    Attributes:
+        varied: key -> value, in the order of the keys.
+        plan: the plan with them; None: it is not possible.
+        why_not: why it is not possible.
+    """
+
+    varied: dict[str, Any]
+    plan: Plan | None
+    why_not: str = ""
+
+    @property
+    def scale(self) -> float:
+        """The load as a multiple of the trace's."""
+        return float(self.varied.get(SCALE, 1.0))
+
+
+def combinations(study: Study, plan: Plan, ranges: Mapping[str, Iterable[Any]]) -> list[Combination]:
+    """All combinations of values, in the order of the keys: the last one changes first.
+
+    Args:
+        study: its tiers and services.
+        plan: what is not varied.
+        ranges: the values of each key: of the plan bare, else `scaling.K`, `rollouts.N.K` (N from 1), `size.K`,
+            `tier.K`; of the part of a plan that is for service N, `plan.services.N.` and such a key; of a service
+            `service.K` or `services.N.K`; `trace.scale`.
+
+    Raises:
+        StudyError: there is no such key; a key has no values; there are too many combinations.
+    """
+    values: dict[str, Sequence[Any]] = {}
+    for key, some in ranges.items():
+        if isinstance(some, str) or not hasattr(some, "__iter__"):
+            some = (some,)  # noqa: PLW2901
+        _check_key(key, plan, study)
+        values[key] = tuple(distinct(some))
+        if not values[key]:
+            raise StudyError(f"vary {key}: found no value; allowed: one or more")
+    for scale in values.get(SCALE, ()):
+        if isinstance(scale, bool) or not isinstance(scale, int | float) or not 0 < scale <= _MOST_SCALE:
+            raise StudyError(f"vary {SCALE}: found {scale!r}; allowed: a number above 0, at most {_MOST_SCALE:,}")
+    n = math.prod(map(len, values.values()))
+    if n > MOST:
+        raise StudyError(f"vary: {n:,} combinations; allowed: up to {MOST:,}")
+    return [
+        _combined(study, plan, dict(zip(values, chosen, strict=True))) for chosen in itertools.product(*values.values())
+    ]
+
+
+def distinct(values: Iterable[Any]) -> list[Any]:
+    """Each value once, by how it is written: lists and tables have no other way to be told apart."""
+    return list({f"{type(value).__name__} {value!r}": value for value in values}.values())
+
+
+def _check_key(key: str, plan: Plan, study: Study) -> None:
+    if key == SCALE:
+        return
+    part, _, rest = key.partition(".")
+    if part == "services":
+        name, dot, inner = rest.partition(".")
+        if not dot or name not in study.services:
+            raise StudyError(f"vary {key!r}: allowed: services.N.KEY; {nearest(name, study.services)}")
+        _check_inner(key, "service", inner)
+    elif part == "plan":
+        table, _, inner = rest.partition(".")
+        name, _, inner = inner.partition(".")
+        if plan.is_short or table != "services" or not inner or name not in plan.services:
+            told = f"plan {plan.name!r} is of one service: KEY alone" if plan.is_short else nearest(name, plan.services)
+            raise StudyError(f"vary {key!r}: allowed: plan.services.N.KEY; {told}")
+        _check_hosting_key(key, inner, plan.services[name])
+    elif part == "service":
+        if len(study.services) > 1:
+            raise StudyError(f"vary {key!r}: there are several services; allowed: services.N.KEY")
+        _check_inner(key, part, rest)
+    elif not plan.is_short:
+        raise StudyError(f"vary {key!r}: plan {plan.name!r} is of several services; allowed: plan.services.N.{key}")
+    else:
+        _check_hosting_key(key, key, plan.only)
+
+
+def _check_hosting_key(key: str, path: str, hosting: Hosting) -> None:
+    part, _, rest = path.partition(".")
+    bare = [name for name in Hosting.model_fields if name not in {"plan", "scaling", "service", "rollouts", "faults"}]
+    if not rest:
+        if part not in bare:
+            more = ", ".join(f"{one}.KEY" for one in (*_PARTS, "service"))
+            raise StudyError(f"vary: unknown key {key!r}; {nearest(part, bare)}, or {more}, {SCALE}")
+        return
+    if part not in _PARTS:
+        raise StudyError(f"vary {key!r}: {nearest(part, _PARTS)}")
+    if part == "rollouts":
+        number, _, inner = rest.partition(".")
+        if not inner or not number.isdigit() or not 1 <= int(number) <= len(hosting.rollouts):
+            raise StudyError(
+                f"vary {key!r}: allowed: rollouts.N.KEY, N from 1 to the {len(hosting.rollouts)} rollouts of plan "
+                f"{hosting.plan!r}"
+            )
+    else:
+        _check_inner(key, part, rest)
+
+
+def _check_inner(key: str, part: str, rest: str) -> None:
+    """What may stand behind `scaling.` (a key of any rule), `size.`, `tier.` and `service.`."""
+    known = {
+        "scaling": sorted({key for rule in CLASSES for key in rule.model_fields}),
+        "size": [key for key in Size.model_fields if key != "name"],
+        "tier": [key for key in Tier.model_fields if key not in {"name", "sizes"}],
+        "service": list(Service.model_fields),
+    }[part]
+    if rest not in known:
+        raise StudyError(f"vary {key!r}: unknown key {rest!r} of {part}; {nearest(rest, known)}")
+
+
+def _combined(study: Study, plan: Plan, varied: dict[str, Any]) -> Combination:
+    of_hosting: dict[str, dict[str, Any]] = {}  # service -> the keys of what it runs on
+    of_services: dict[str, dict[str, Any]] = {}  # service -> its own keys, which its plan may have changed
+    for key, value in varied.items():
+        part, _, rest = key.partition(".")
+        if part == "service":
+            of_services.setdefault(next(iter(plan.services)), {})[rest] = value
+        elif part in {"services", "plan"}:
+            name, _, inner = rest.removeprefix("services.").partition(".")
+            (of_services if part == "services" else of_hosting).setdefault(name, {})[inner] = value
+        elif key != SCALE:
+            of_hosting.setdefault(ALONE, {})[key] = value
+
+    def change(name: str, one: Hosting) -> Hosting:
+        return _with_all(study, one, of_hosting.get(name, {}), of_services.get(name, {}))
+
+    try:
+        changed = plan.each(change).replace(name=name_of(plan, varied))
+        System.of(study.services, changed)
+    except StudyError as error:
+        return Combination(varied, None, str(error))
+    return Combination(varied, changed)
+
+
+def _with_all(study: Study, hosting: Hosting, varied: dict[str, Any], service: dict[str, Any]) -> Hosting:
+    changed = hosting
+    for key in sorted(varied, key=lambda key: _FIRST.index(key) if key in _FIRST else len(_FIRST)):
+        changed = _with(study, changed, key, varied[key], varied)
+    changed = _lifted(changed, varied)
+    changed = changed.beside(study.path.parent, trusted=study.trusts_code)
+    return changed.replace(service={**changed.service, **service}) if service else changed
+
+
+def name_of(plan: Plan, varied: Mapping[str, Any]) -> str:
+    """What a combination is called: `brisk replicas=5 size=small`. The load is not part of it: it is not the plan's."""
+    return " ".join([plan.name, *(f"{key}={value}" for key, value in varied.items() if key != SCALE)])
+
+
+def short_key(key: str) -> str:
+    """A key as tables and pictures show it: `web.replicas` of `plan.services.web.replicas`, `target` of a rule's."""
+    for prefix in ("plan.services.", "services.", "scaling.", "trace."):
+        key = key.removeprefix(prefix)
+    return key.replace(".scaling.", ".")
+
+
+def _with(study: Study, hosting: Hosting, key: str, value: Any, varied: Mapping[str, Any]) -> Hosting:
+    part, _, rest = key.partition(".")
+    if not rest:
+        if key == "tier":
+            return hosting.replace(tier=_tier(study, value), size=str(varied.get("size", hosting.size.name)))
+        if key == "replicas" and "scaling.floor" in varied:  # checked together, when the floor is there
+            return hosting
+        return hosting.replace(**{key: value})
+    if part == "scaling":
+        if rest == "rule":
+            return hosting.replace(scaling=_same_keys(hosting, value, varied))
+        replicas = (
+            {"replicas": max(value, hosting.replicas_used)} if rest == "floor" and "replicas" not in varied else {}
+        )
+        return hosting.replace(scaling=hosting.scaling.replace(**{rest: value}), **replicas)
+    if part == "rollouts":
+        number, _, inner = rest.partition(".")
+        rollouts = list(hosting.rollouts)
+        rollouts[int(number) - 1] = rollouts[int(number) - 1].replace(**{inner: value})
+        return hosting.replace(rollouts=rollouts)
+    if part == "size":
+        return hosting.replace(size=hosting.size.replace(**{rest: value}))
+    return hosting.replace(tier=hosting.tier.replace(**{rest: value}), size=hosting.size)
+
+
+def _tier(study: Study, name: Any) -> Tier:
+    if name not in study.tiers:
+        raise StudyError(f"vary tier: found {name!r}; {nearest(str(name), study.tiers)}")
+    return study.tiers[name]
+
+
+def _same_keys(hosting: Hosting, rule: Any, varied: Mapping[str, Any]) -> dict[str, Any]:
+    """Another rule with those keys of the plan's that it has, too, and those that are varied."""
+    classes = {of.model_fields["rule"].default: of for of in CLASSES if "rule" in of.model_fields}
+    fields = classes[rule].model_fields if rule in classes else {}
+    kept = {
+        key: getattr(hosting.scaling, key)
+        for key in hosting.scaling.model_fields_set
+        if key in fields and key != "rule"
+    }
+    own = {key.removeprefix("scaling."): value for key, value in varied.items() if key.startswith("scaling.")}
+    return kept | {key: value for key, value in own.items() if key in fields} | {"rule": rule}
+
+
+def _lifted(hosting: Hosting, varied: Mapping[str, Any]) -> Hosting:
+    """`replicas` below a varied floor is lifted to it."""
+    if "replicas" not in varied or "scaling.floor" not in varied:
+        return hosting
+    return hosting.replace(replicas=max(varied["replicas"], varied["scaling.floor"]))
+
+
+def sensible(study: Study, plan: Plan, trace: Trace) -> dict[str, range]:
+    """Numbers of replicas worth trying: up to three times what the busiest minute needs at full use, and two more.
+
+    Of a plan that scales its floor, and its ceiling from what that minute needs on; else its replicas. Of several
+    services, whose combinations are many, the replicas of those that do not scale, from what that minute needs on.
+    """
+    system = System.of(study.services, plan)
+    found = dict(zip(system.names, check_plan(study, trace, system), strict=True))
+    if plan.is_short:
+        return _sensible(plan.only, next(iter(found.values())))
+    ranges: dict[str, range] = {}
+    for name, part in plan.services.items():
+        needs, most = _needs(found[name]), part.tier.replicas.most
+        high = 3 * needs + 1 if most is None else min(most, 3 * needs + 1)
+        if not part.scaling.decides and needs <= high:
+            ranges[f"plan.services.{name}.replicas"] = range(needs, high + 1)
+    return ranges
+
+
+def _needs(found: PlanCheck) -> int:
+    return max(1, found.needs_cpu, found.needs_slots)
+
+
+def _sensible(hosting: Hosting, found: PlanCheck) -> dict[str, range]:
+    needs = _needs(found)
+    tier = hosting.tier.replicas
+    most = 3 * needs + 2 if tier.most is None else min(tier.most, 3 * needs + 2)
+    least = min(max(1, tier.least), most)
+    if not hosting.scaling.decides or hosting.scaling.bounds is None:
+        return {"replicas": range(least, most + 1)}
+    return {
+        "scaling.floor": range(max(tier.least, 0), min(most, needs) + 1),
+        "scaling.ceiling": range(min(max(needs, least), most), most + 1),
+    }
+
+
+def read_values(text: str) -> tuple[Any, ...]:
+    """Values as the command line writes them: `2..20`, `small,medium`, `50%,60%`.
+
+    Raises:
+        StudyError: a range is none.
+    """
+    found: list[Any] = []
+    for piece in text.split(","):
+        low, dots, high = piece.strip().partition("..")
+        if dots:
+            if not (low.isdigit() and high.isdigit() and int(low) <= int(high)):
+                raise StudyError(f"vary: found {piece.strip()!r}; allowed: a range such as 2..20")
+            found += range(int(low), int(high) + 1)
+        else:
+            found.append(_read(low))
+    return tuple(found)
+
+
+def _read(text: str) -> Any:
+    if text in {"true", "false"}:
+        return text == "true"
+    for kind in (int, float):
+        try:
+            return kind(text)
+        except ValueError:
+            continue
+    return text

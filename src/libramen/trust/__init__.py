@@ -1,0 +1,1 @@
+"""How far an answer holds: backtest, fit, doubt."""

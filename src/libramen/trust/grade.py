@@ -1,0 +1,208 @@
+"""How far a replay of a study can be believed: one word, and what it rests on."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import asdict, dataclass
+from typing import TYPE_CHECKING, Final
+
+import numpy as np
+
+from libramen.base import units
+from libramen.base.code import digest_of, digest_of_text
+from libramen.base.errors import OutputError
+from libramen.base.files import cache_directory, write_whole
+from libramen.load.instants import in_system
+from libramen.trust.compared import JUDGED, farthest
+from libramen.trust.held_back import LONG_S
+from libramen.trust.hours import weighted_off
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable, Sequence
+    from pathlib import Path
+
+    from libramen.study.study import Study
+    from libramen.trace.trace import Trace
+    from libramen.trust.compared import Compared
+    from libramen.trust.held_back import Regimes
+    from libramen.trust.hours import Hour
+
+_GRADES: Final = (("close", 0.05, 0.10), ("fair", 0.15, 0.25), ("rough", 0.40, 0.60))
+"""Grades, each with how far p50, p95 and p99 may be off: replayed on the same requests, and on those held back."""
+_ALL: Final = ("close", "fair", "rough", "poor")
+_AT_MOST_WITH_BOTTLENECK: Final = "rough"
+_OFF: Final = 0.05
+_ONE_SIDED: Final = 0.8
+
+
+@dataclass(frozen=True)
+class Grade:
+    """How far a replay of a study can be believed, at loads like those logged.
+
+    Attributes:
+        grade: `"close"`, `"fair"`, `"rough"` or `"poor"`.
+        reason: some sentences.
+        in_sample: greatest relative difference of p50, p95 and p99, replayed from the work of the same requests.
+        held_back: the same for requests whose own latencies were not used; None: the log is too short for that.
+        apart: the same between the two parts of the log itself: no prediction of one from the other can be better.
+        busiest: the same for the busiest tenth of the log, predicted from its quieter half; None: as `held_back`.
+        hourly: how far hours are off on average, each by its late and failed requests, what is chance left out.
+        up_to: requests a second in the busiest minute of the log; None: not known.
+    """
+
+    grade: str
+    reason: str
+    in_sample: float
+    held_back: float | None
+    apart: float | None
+    busiest: float | None = None
+    hourly: float = 0.0
+    up_to: float | None = None
+
+    @property
+    def title(self) -> str:
+        """`close at loads like those logged (up to 41 requests a second)`."""
+        if self.up_to is None:
+            return f"{self.grade} at loads like those logged"
+        return f"{self.grade} at loads like those logged (up to {units.show_rate(self.up_to)})"
+
+    @property
+    def sentence(self) -> str:
+        """As it stands at the foot of later replays."""
+        return f"How far to trust this: {self.title}. {self.reason}"
+
+
+def grade_of(plan: str, figures: Sequence[Compared], regimes: Regimes, hours: Sequence[Hour], trace: Trace) -> Grade:
+    """The grade of a backtest.
+
+    Args:
+        plan: name of the recorded plan.
+        figures: of all requests, replayed with their own work.
+        regimes: what was predicted of those whose latencies were not used.
+        hours: of the log.
+        trace: the log with its work.
+    """
+    in_sample = farthest(figures)
+    assert in_sample is not None
+    held, apart, busiest = (farthest(some) for some in (regimes.held_back, regimes.parts, regimes.busiest))
+    hourly = weighted_off(tuple(hours))
+    name = "poor"
+    for level, own, other in reversed(_GRADES):
+        # A log that does not repeat itself cannot be predicted better than that.
+        allowed = max(other, min(apart or 0.0, 2 * other))
+        holds = in_sample <= own and hourly <= other and (busiest or 0.0) <= other and (held or 0.0) <= allowed
+        if holds and not (level == "close" and any(one.is_wrong for one in hours)):
+            name = level
+    if trace.demand.bottleneck is not None:
+        name = _ALL[max(_ALL.index(name), _ALL.index(_AT_MOST_WITH_BOTTLENECK))]
+    said = [_how_far(plan, in_sample, held, apart, busiest, regimes.more_load, trace), *_hours_said(hours)]
+    direction = _direction(figures, regimes, hours)
+    if direction:
+        said.append(direction)
+    if trace.demand.bottleneck is not None:
+        said.append(
+            "Something that is not in the study slows requests down, so that more load is not predicted at all."
+        )
+    if float(np.mean(in_system(trace.at_s, np.asarray(trace.latency_s)))) < 1:
+        said.append("The log was hardly ever busy, so it says little of how the plan behaves when it is.")
+    return Grade(name, " ".join(said), in_sample, held, apart, busiest, hourly, trace.demand.busiest)
+
+
+def _how_far(
+    plan: str,
+    in_sample: float,
+    held: float | None,
+    apart: float | None,
+    busiest: float | None,
+    more_load: float,
+    trace: Trace,
+) -> str:
+    parts = "hours" if trace.span_s >= LONG_S else "parts"
+    said = f"Replayed on {plan}, p50, p95 and p99 are within {units.show_share(max(in_sample, 1e-3))} of the log's"
+    if held is None:
+        return f"{said}; the log is too short to hold a part of it back."
+    said += f", and within {units.show_share(max(held, 1e-3))} in {parts} that were held back"
+    if apart is not None and apart > 0.1:
+        said += f" (which differ from the others by {units.show_share(apart)} in the log itself)"
+    if busiest is not None:
+        said += (
+            f"; the busiest tenth of its {parts}, of {more_load:.2g} times the load, is predicted from the quieter "
+            f"half within {units.show_share(max(busiest, 1e-3))}"
+        )
+    return said + "."
+
+
+def _hours_said(hours: Sequence[Hour]) -> list[str]:
+    wrong = sorted((one for one in hours if one.is_wrong), key=lambda one: -one.weight)
+    if not wrong:
+        return []
+    worst = wrong[0]
+    more = f", and {len(wrong) - 1} more like it" if len(wrong) > 1 else ""
+    how = f"{units.show_share(abs(worst.off))} too {'short' if worst.off < 0 else 'long'}"
+    return [f"In {worst.name} {worst.quantile} is {how}, more than chance explains{more}."]
+
+
+def _direction(figures: Iterable[Compared], regimes: Regimes, hours: Sequence[Hour]) -> str:
+    """Whether errors are all on one side; empty: they are not, or there are none to speak of."""
+    by_hour = [(one.off, one.weight + 1.0) for one in hours if not one.by_chance]
+    in_all = [
+        [(one.signed, 1.0) for one in some if one.scope == "all" and one.quantile in JUDGED]
+        for some in (figures, regimes.held_back, regimes.busiest)
+    ]
+    big = []
+    for votes in (by_hour, *in_all):  # each way of looking counts as much as any other
+        weights = sum(weight for _, weight in votes)
+        big += [(off, weight / weights) for off, weight in votes if abs(off) > _OFF]
+    total = sum(weight for _, weight in big)
+    if not total:
+        return ""
+    hopeful = sum(weight for off, weight in big if off < 0) / total
+    if hopeful >= _ONE_SIDED:
+        return "Where it is off it is too hopeful: requests took longer in the log."
+    if hopeful <= 1 - _ONE_SIDED:
+        return "Where it is off it is too cautious: requests took less time in the log."
+    return ""
+
+
+# -- kept for later replays ------------------------------------------------------------------------
+
+
+def _path(study: Study, seed: int) -> Path | None:
+    """Where the grade of this study, as it is now, is kept; None: nowhere."""
+    name = study.trace_table.recorded_on
+    key = None if name is None else study.key(seed=seed)
+    if key is None:
+        return None
+    # Which requests are late is a matter of the objectives.
+    late = sorted(str(goal.wanted) for goal in study.objectives.goals() if goal.is_latency)
+    told = digest_of_text(key, digest_of("libramen.trust.backtest"), *late)
+    return cache_directory() / f"grade-{told}.json"
+
+
+def keep_grade(study: Study, seed: int, grade: Grade) -> None:
+    """Keep the grade of this study, as it is now, for later replays."""
+    path = _path(study, seed)
+    if path is None:
+        return
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        write_whole(path, lambda temporary: _write(temporary, json.dumps(asdict(grade))))
+    except (OSError, OutputError):  # then it is not known later, which is no mistake
+        return
+
+
+def _write(path: Path, text: str) -> None:
+    path.write_text(text, encoding="utf-8")
+
+
+def kept_grade(study: Study, seed: int = 0) -> Grade | None:
+    """The grade that the last backtest gave this study as it is now, None: there was none.
+
+    Example:
+        >>> kept_grade(load_study("saltmarsh/study.toml"))  # doctest: +SKIP
+    """
+    path = _path(study, seed)
+    try:
+        return None if path is None else Grade(**json.loads(path.read_text(encoding="utf-8")))
+    except (OSError, ValueError, TypeError):
+        return None
