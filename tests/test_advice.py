@@ -15,8 +15,8 @@ from libramen.cli import run
 from libramen.demo.write import write_demo
 from libramen.report.events import sentence
 from libramen.report.stretch import stretch_notes, stretch_title
-from libramen.study.doubts import study_doubts
-from libramen.trace.doubts import unit_doubts
+from libramen.study.unusual import unusual_values
+from libramen.trace.implausible import unit_doubts
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -233,10 +233,10 @@ def test_unusual_numbers_are_asked_about_before_anything_else(
     (tmp_path / "t.csv").write_text("at_s,cpu_s\n0,0.1\n60,0.1\n")
     path = tmp_path / "study.toml"
     path.write_text(STUDY.format(**USUAL))
-    assert study_doubts(load_study(path)) == ()
+    assert unusual_values(load_study(path)) == ()
     path.write_text(STUDY.format(**USUAL | {key: value}))
     study = load_study(path)
-    (doubt,) = study_doubts(study)
+    (doubt,) = unusual_values(study)
     with pytest.raises(AssertionError, match=says):
         raise AssertionError(doubt)
     assert check(study).to_dict()["doubts"] == [doubt]
@@ -271,7 +271,7 @@ def test_a_timetable_that_takes_nothing_away(tmp_path: Path) -> None:
         ('{ at = "22:00", floor = 2, ceiling = 2 }', 0),
     ):
         path.write_text(text.replace("TIMES", times))
-        found = study_doubts(load_study(path))
+        found = unusual_values(load_study(path))
         assert len(found) == n, found
         assert all("a floor of 2 takes no replica away" in doubt for doubt in found)
 

@@ -23,7 +23,7 @@ from libramen import (
     search,
     unqueue,
 )
-from libramen.engine.control.struck import StruckFleet
+from libramen.engine.control.fault_fleet import FleetOfFaults
 from libramen.load.evidence import Evidence
 from libramen.outcome.figures import Figures
 from libramen.questions.bounded_search import Try
@@ -131,7 +131,7 @@ def test_machines_of_a_lost_zone_are_not_kept_for_an_update() -> None:
         fleet=fleet, plane=None, agenda=None, placement=SimpleNamespace(close=closed.append),
         hosting=SimpleNamespace(tier=SimpleNamespace(notice=0.0)),
     )  # fmt: skip
-    StruckFleet(made).lose("a", 5.0, detect_s=None)  # type: ignore[arg-type]
+    FleetOfFaults(made).lose("a", 5.0, detect_s=None)  # type: ignore[arg-type]
     assert (fleet.free_machines, closed) == ([2], ["a"])
 
 

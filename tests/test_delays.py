@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 from builders import both, make_plan, make_tier, make_trace
 from libramen import Delay, Outcome, Service, StudyError, replay

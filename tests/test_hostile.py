@@ -17,8 +17,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 import pytest
-from hypothesis import example, given, settings
-from hypothesis import strategies as st
+from hypothesis import example, given, settings, strategies as st
 from pyarrow import parquet
 
 from builders import assert_agree, make_plan, make_tier, make_trace
@@ -35,14 +34,12 @@ from libramen import (
     TraceError,
     check,
     load_study,
+    make_trace as make,
     read_trace,
     replay,
     summarise,
     write_trace,
 )  # fmt: skip
-from libramen import (
-    make_trace as make,
-)
 from libramen.cli import run
 from libramen.trace.lines import LONGEST_LINE
 from libramen.trace.options import FORMATS

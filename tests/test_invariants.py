@@ -8,8 +8,7 @@ from typing import Any
 
 import numpy as np
 import pytest
-from hypothesis import assume, given
-from hypothesis import strategies as st
+from hypothesis import assume, given, strategies as st
 
 from builders import make_plan, make_tier
 from libramen import Outcome, Service, Trace, replay

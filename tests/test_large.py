@@ -33,13 +33,13 @@ from libramen import (
     backtest,
     headroom,
     load_study,
+    make_trace as make,
     read_trace,
     replay,
     search,
     summarise,
     write_trace,
 )  # fmt: skip
-from libramen import make_trace as make
 from libramen.base.errors import shortened
 from libramen.base.fields import Table
 from libramen.cli import run
@@ -91,8 +91,7 @@ def test_helpers_over_blocks_are_those_of_whole_arrays(monkeypatch: pytest.Monke
 def test_blocks_do_not_show(tmp_path: Path, suffix: str, monkeypatch: pytest.MonkeyPatch) -> None:
     """Read and written in blocks of a few rows, or in one: the same, with quotes, empty cells and line ends in cells."""
     from libramen.trace import growing, lines, write
-    from libramen.trace.formats import arrow_table
-    from libramen.trace.formats import parquet as parquet_table
+    from libramen.trace.formats import arrow_table, parquet as parquet_table
 
     rng = np.random.default_rng(3)
     n = 300

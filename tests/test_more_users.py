@@ -10,8 +10,7 @@ from zoneinfo import ZoneInfo
 
 import numpy as np
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 from builders import make_case, make_plan, make_tier
 from libramen import Objectives, Service, Trace, TraceError, load_study, read_trace, replay, shaped, write_trace

@@ -7,8 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 from builders import make_plan, make_tier
 from libramen import Objectives, Outcome, Service, Trace, replay

@@ -7,8 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 from builders import make_plan, make_tier, make_trace
 from libramen import Comparison, Objectives, Outcome, Plan, Service, StudyError, Trace, replay

@@ -27,7 +27,7 @@ def test_public_names_are_exactly_the_listed_ones() -> None:
 
 
 def test_rooms_do_not_shadow_public_names() -> None:
-    for room in ("trace", "study", "engine", "bill", "outcome", "comparison", "draw", "cli", "demo"):
+    for room in ("trace", "study", "engine", "bill", "outcome", "questions", "trust", "draw", "cli", "demo"):
         import_module(f"libramen.{room}")
         assert room not in libramen.__all__
 

@@ -7,8 +7,7 @@ from typing import Any
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
-from hypothesis import strategies as st
+from hypothesis import given, settings, strategies as st
 
 from builders import assert_agree, make_plan, make_tier
 from custom_rules import nosy

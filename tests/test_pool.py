@@ -8,8 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
-from hypothesis import strategies as st
+from hypothesis import given, settings, strategies as st
 
 from builders import make_case, make_plan, make_tier, make_trace
 from libramen import Objectives, ReplayError, Service, Store, StudyError, Trace

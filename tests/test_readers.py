@@ -13,8 +13,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import pyarrow as pa
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 from libramen import LibramenError, Trace, TraceError, make_trace, read_trace, write_trace
 from libramen.trace.options import FORMATS

@@ -7,8 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 from builders import make_trace as trace_at
 from libramen import StudyError, Trace, TraceError, load_study, make_trace, shaped, summarise, write_trace

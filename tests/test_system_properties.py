@@ -8,8 +8,7 @@ from typing import Any
 
 import numpy as np
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 from builders import make_plan, make_tier
 from libramen import Service, Trace, replay

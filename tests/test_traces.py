@@ -11,8 +11,7 @@ from zoneinfo import ZoneInfo
 import numpy as np
 import pyarrow as pa
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 from pyarrow import parquet
 
 from libramen import Trace, TraceError, read_trace

@@ -6,8 +6,7 @@ import math
 from decimal import Decimal
 
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 from libramen import UnitError
 from libramen.base import units

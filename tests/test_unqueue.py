@@ -11,8 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
-from hypothesis import strategies as st
+from hypothesis import given, settings, strategies as st
 
 from builders import make_plan, make_tier
 from libramen import Plan, Service, Trace, TraceError, load_study, read_trace, unqueue
@@ -21,7 +20,7 @@ from libramen.engine import simulation
 from libramen.load.recorded import Recorded
 from libramen.study.system import System
 from libramen.trace.demand import with_demand
-from libramen.trace.doubts import quiet_doubts
+from libramen.trace.implausible import quiet_doubts
 
 if TYPE_CHECKING:
     from types import ModuleType

@@ -137,11 +137,11 @@ def ready(study: Study, seed: int, *, no_cache: bool) -> Iterator[tuple[Trace, B
     """The trace of a study, with the engine compiled, and a progress bar for what is done with them."""
     from libramen.cli import show
     from libramen.engine.compiling import Compilation
-    from libramen.study.doubts import study_doubts
+    from libramen.study.unusual import unusual_values
 
     with Compilation(show.told) as compilation, show.progress() as bar:
         trace = study.trace(seed=seed, progress=bar.share("reading the trace"), cache=not no_cache)
-        show.unusual(study_doubts(study), trace)
+        show.unusual(unusual_values(study), trace)
         compilation.wait()
         yield trace, bar
 

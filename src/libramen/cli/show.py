@@ -142,7 +142,7 @@ def doubts(found: Demand) -> None:
 
 def unusual(of_study: tuple[str, ...], trace: Trace) -> None:
     """On stderr, before anything is replayed: numbers that can hardly be meant."""
-    from libramen.trace.doubts import unit_doubts
+    from libramen.trace.implausible import unit_doubts
 
     for doubt in (*of_study, *unit_doubts(trace)):
         told(f"Can this be meant? {doubt[0].upper()}{doubt[1:]}")

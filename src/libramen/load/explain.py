@@ -81,7 +81,7 @@ def likely_cpu_share(log: Trace, service: Service, hosting: Hosting, seed: int) 
     hosted = hosting.service_of(service)
     if log.latency_s is None or hosted.slots <= hosting.size.cores:
         return None
-    search = Search(log, service, hosting, None, seed, most=_FOR_A_SHARE)
+    search = NearestSettings(log, service, hosting, None, seed, most=_FOR_A_SHARE)
     if search.stretch() < _BUSY:
         return None
     profile = search.profile("cpu_share", {"cpu_share": search.now("cpu_share")})
@@ -100,7 +100,7 @@ def _busiest(log: Trace, most: int) -> Trace:
     return log.take(np.arange(first, first + most))
 
 
-class Search:
+class NearestSettings:
     """Looks at settings of the recorded plan, one combination after the other; what was looked at is remembered."""
 
     def __init__(

@@ -10,7 +10,7 @@ from libramen.base.errors import ReplayError
 from libramen.base.ranks import PERCENTILES
 from libramen.engine.kernel.bins import BINS
 from libramen.outcome import measures
-from libramen.outcome.counts import MIDDLES_S, Columns, Counts, Setting, grown
+from libramen.outcome.counts import MIDDLES_S, Columns, Counting, Counts, grown
 
 if TYPE_CHECKING:
     from libramen.engine.border.records import Ended
@@ -29,7 +29,7 @@ class CountedRequests:
         knows_arrivals: whether it is told of arrivals before their ends.
     """
 
-    def __init__(self, setting: Setting, *, knows_arrivals: bool = True) -> None:
+    def __init__(self, setting: Counting, *, knows_arrivals: bool = True) -> None:
         self._setting = setting
         # Else visits may yet come to any window, and none is summed up before the end.
         self._knows_arrivals = knows_arrivals

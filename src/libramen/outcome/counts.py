@@ -40,7 +40,7 @@ class Columns(NamedTuple):
     connecting_s: np.ndarray = np.zeros(0)
 
 
-class Setting(NamedTuple):
+class Counting(NamedTuple):
     """What is the same for all requests of a run. Times in seconds."""
 
     hosting: Hosting
@@ -69,7 +69,7 @@ class Counts:
     """
 
     def __init__(
-        self, setting: Setting, goals: list[Goal], *, fine: bool, coarse: bool, windows: int | None = None
+        self, setting: Counting, goals: list[Goal], *, fine: bool, coarse: bool, windows: int | None = None
     ) -> None:
         self._setting = setting
         self._limits_s = np.array(sorted({goal.limit_s for goal in goals}), np.float64)

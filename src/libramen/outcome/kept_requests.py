@@ -10,7 +10,7 @@ import numpy as np
 from libramen.base.ranks import PERCENTILES, rank_of
 from libramen.engine.border.records import ENDINGS, Ending
 from libramen.outcome import measures, waits
-from libramen.outcome.counts import Columns, Counts, Latencies, Setting
+from libramen.outcome.counts import Columns, Counting, Counts, Latencies
 
 if TYPE_CHECKING:
     from libramen.engine.border.records import Results
@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 class KeptRequests:
     """What became of each request, and what that comes to; see `measures.Measured`."""
 
-    def __init__(self, trace: Trace, results: Results, setting: Setting, windows: int) -> None:
+    def __init__(self, trace: Trace, results: Results, setting: Counting, windows: int) -> None:
         self._trace, self._results, self._setting = trace, results, setting
         # Arrivals are in order, so what is measured is all from one on.
         self._first = int(np.searchsorted(trace.at_s, setting.settle_s, side="left"))

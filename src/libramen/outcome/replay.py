@@ -12,7 +12,7 @@ from libramen.base.errors import ReplayError
 from libramen.bill.bill import bill, summed
 from libramen.engine import simulation
 from libramen.outcome.counted_requests import CountedRequests
-from libramen.outcome.counts import Setting
+from libramen.outcome.counts import Counting
 from libramen.outcome.kept_requests import KeptRequests
 from libramen.outcome.measures import Asked
 from libramen.outcome.outcome import Outcome
@@ -144,7 +144,7 @@ def replay_system(
     objectives.check(objectives.routes if whole is None else whole.routes, first.start, system.names)
     known_s = whole.span_s if whole is not None else units.LONGEST_S if span_s is None else span_s
     settings = [
-        Setting(hosted.hosting, Asked.of(wanted, first.start, known_s), settle, window_s, first.into_hour_s)
+        Counting(hosted.hosting, Asked.of(wanted, first.start, known_s), settle, window_s, first.into_hour_s)
         for hosted, wanted in zip(system.hosted, objectives.of_services(system.names), strict=True)
     ]
     asked = Asked.of(objectives, first.start, known_s)

@@ -24,7 +24,7 @@ _FULL: Final = 0.95
 _SHOWN: Final = {"p50": 0.5, "p95": 0.95, "p99": 0.99}
 
 
-class Fleet(NamedTuple):
+class FleetMeanwhile(NamedTuple):
     """What a fleet was meanwhile.
 
     Attributes:
@@ -70,7 +70,7 @@ class StretchFigures:
     first_failed_s: float | None
     last_failed_s: float | None
     worst_minute_s: float | None
-    fleets: dict[str, Fleet]
+    fleets: dict[str, FleetMeanwhile]
     events: tuple[Event, ...]
 
     @property
@@ -136,7 +136,7 @@ def stretch_of(outcome: Outcome, from_s: float, to_s: float) -> StretchFigures:
     )
 
 
-def _fleet(one: ServiceOutcome, from_s: float, to_s: float) -> Fleet:
+def _fleet(one: ServiceOutcome, from_s: float, to_s: float) -> FleetMeanwhile:
     ready, edges_s = stage_steps(one.run, "ready"), one.run.edges_s
     inside = np.clip(edges_s, from_s, to_s)
     width_s = np.diff(inside)
@@ -148,7 +148,7 @@ def _fleet(one: ServiceOutcome, from_s: float, to_s: float) -> Fleet:
     lasted &= np.append(np.diff(ready.at_s) > 0, True)
     counts = ready.count[lasted]
     replicas = [replica for replica in one.run.replicas if replica.why != "start"]
-    return Fleet(
+    return FleetMeanwhile(
         least=int(counts.min(initial=10**9)) if len(counts) else 0,
         most=int(counts.max(initial=0)),
         mean=float(ready.mean(np.array([from_s, to_s]))[0]),

@@ -17,8 +17,8 @@ from libramen.bill.prices import least_month
 from libramen.engine.control.periodic import MOST_DECISIONS
 from libramen.questions.expected_load import loads_of
 from libramen.rules.faults.fault import Times
-from libramen.study.doubts import study_doubts
-from libramen.trace.doubts import unit_doubts
+from libramen.study.unusual import unusual_values
+from libramen.trace.implausible import unit_doubts
 
 _MANY_DECISIONS: Final = 2_000_000
 _MANY_REPLICAS: Final = 50_000
@@ -76,7 +76,7 @@ class Check:
     @property
     def doubts(self) -> tuple[str, ...]:
         """Numbers of the study and its log that can hardly be meant, a sentence each."""
-        return (*study_doubts(self.study), *unit_doubts(self.trace))
+        return (*unusual_values(self.study), *unit_doubts(self.trace))
 
     @property
     def works(self) -> bool:

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from collections.abc import Iterator
 
     from libramen.outcome.outcome import Outcome
-    from libramen.outcome.stretch import Fleet, StretchFigures
+    from libramen.outcome.stretch import FleetMeanwhile, StretchFigures
     from libramen.study.study import Study
 
 
@@ -85,7 +85,7 @@ def _failures(outcome: Outcome, found: StretchFigures) -> str:
     )
 
 
-def _of_fleet(slots: int, fleet: Fleet) -> Iterator[str]:
+def _of_fleet(slots: int, fleet: FleetMeanwhile) -> Iterator[str]:
     changed = ", ".join(
         f"{n:,} {what}" for n, what in ((fleet.ordered, "ordered"), (fleet.gone, "gone"), (fleet.died, "died")) if n
     )

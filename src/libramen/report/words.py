@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Final
 from libramen.base import units
 from libramen.report.prose import and_list
 from libramen.report.section import Cell, Section
-from libramen.trace.doubts import REMEDY
+from libramen.trace.implausible import REMEDY
 
 if TYPE_CHECKING:
     from libramen.load.evidence import Evidence

@@ -11,8 +11,8 @@ import numpy as np
 from libramen.base.errors import TraceError
 from libramen.base.fields import nearest
 from libramen.base.streams import stream
-from libramen.trace.doubts import implausible, quiet_doubts
 from libramen.trace.growing import Growing, blocks, counted
+from libramen.trace.implausible import implausible, quiet_doubts
 from libramen.trace.statuses import is_answer
 from libramen.trace.trace import RouteDemand
 

@@ -20,8 +20,7 @@ from pydantic import Discriminator, Field, SerializeAsAny, Tag
 from libramen.base import units
 from libramen.base.delays import Delay, DelayField
 from libramen.base.errors import TraceError
-from libramen.base.fields import USUAL_GROWTH, PositiveSeconds, Seconds, Share, Table
-from libramen.base.fields import Factor as Multiple
+from libramen.base.fields import USUAL_GROWTH, Factor as Multiple, PositiveSeconds, Seconds, Share, Table
 from libramen.base.streams import stream
 from libramen.base.times import MONTH_H, WEEKDAYS, At, Days, Moment, daily_edges, existing, seconds_between
 from libramen.trace.multiply import multiplied, multiplied_in_chunks

@@ -12,8 +12,8 @@ from libramen.base.errors import StudyError
 from libramen.base.ranks import PERCENTILES, nearest_rank
 from libramen.base.shown import figure_of
 from libramen.base.times import quietest
-from libramen.trace.doubts import quiet_doubts
 from libramen.trace.growing import Growing, blocks, counted
+from libramen.trace.implausible import quiet_doubts
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure

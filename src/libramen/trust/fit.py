@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any, Final, Unpack
 from libramen.base import units
 from libramen.base.errors import StudyError
 from libramen.base.fields import nearest
-from libramen.load.explain import Search, likely
+from libramen.load.explain import NearestSettings, likely
 from libramen.questions.context import Context
 
 if TYPE_CHECKING:
@@ -112,7 +112,7 @@ def fit(
     plan = study.plan(name)
     if len(plan.services) > 1:
         raise StudyError(f"{study.path}: fit is for a recorded plan of one service")
-    search = Search(log, study.service, plan.only, study.trace_table.cpu_share, seed)
+    search = NearestSettings(log, study.service, plan.only, study.trace_table.cpu_share, seed)
     values = {key: search.now(key) for key in wanted}
     profiles: dict[str, dict[float, float]] = {key: {} for key in wanted}
     steps = _ROUNDS if len(wanted) > 1 else 1

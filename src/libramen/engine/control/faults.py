@@ -6,8 +6,8 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from libramen.base import streams
 from libramen.engine.control.agenda import Kind
+from libramen.engine.control.fault_fleet import FleetOfFaults
 from libramen.engine.control.replaying import Part
-from libramen.engine.control.struck import StruckFleet
 from libramen.engine.record import FaultRecord
 from libramen.rules.faults import Reclaim
 
@@ -51,7 +51,7 @@ class Faults(Part):
     ) -> None:
         self._replay, self._fleet, self._agenda = replay, replay.fleet, replay.agenda
         self._span_s, self._index = span_s, replay.index
-        self._struck = StruckFleet(replay)
+        self._struck = FleetOfFaults(replay)
         self.records: list[FaultRecord] = []
         for at_s, place, fault in due:
             if ("faults", place) not in left_out:

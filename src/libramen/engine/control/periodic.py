@@ -15,7 +15,7 @@ from libramen.base.ranks import PERCENTILES, rank_of
 from libramen.base.times import EPSILON_S
 from libramen.engine.control.agenda import Kind
 from libramen.engine.control.scaler import Scaler
-from libramen.rules.scaling.rule import Observation, Setting
+from libramen.rules.scaling.rule import Observation, RuleSetting
 
 if TYPE_CHECKING:
     from libramen.engine.border.plane import Server
@@ -115,7 +115,7 @@ class PeriodicScaler(Scaler):
         hosting, agenda = replay.hosting, replay.agenda
         rule = cast("PeriodicRule", hosting.scaling)
         cold_start_s = hosting.tier.provision.percentile(0.95) + replay.service.start.percentile(0.95)
-        setting = Setting(cold_start_s, hosting.size.cores, replay.start)
+        setting = RuleSetting(cold_start_s, hosting.size.cores, replay.start)
         self._rule_name, self._plan_name = rule.rule, hosting.plan
         self._plane, self._cores, self._start = replay.plane, setting.cores, setting.start
         self._every_s = rule.every

@@ -7,7 +7,7 @@ from typing import Any, ClassVar, Literal
 from pydantic import Field
 
 from libramen.base.fields import Seconds
-from libramen.rules.faults.fault import Fleet, OfReplicas, Times
+from libramen.rules.faults.fault import FaultFleet, OfReplicas, Times
 
 
 class Crash(OfReplicas):
@@ -29,7 +29,7 @@ class Crash(OfReplicas):
         """Of a single replica until its process is back [s]."""
         return (times.detect_s if self.detect is None else self.detect) + times.start_s if times.n == 1 else 0.0
 
-    def strike(self, fleet: Fleet[Any], now_s: float, target: int | str | None = None) -> None:
+    def strike(self, fleet: FaultFleet[Any], now_s: float, target: int | str | None = None) -> None:
         """Let the process die, if there is one."""
         replica = self.struck(fleet, target)
         if replica is not None and replica.can_die:

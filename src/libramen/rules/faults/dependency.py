@@ -7,7 +7,7 @@ from typing import Any, ClassVar, Literal
 from pydantic import Field
 
 from libramen.base.fields import Factor, Fraction, PositiveSeconds
-from libramen.rules.faults.fault import Fault, Fleet
+from libramen.rules.faults.fault import Fault, FaultFleet
 
 
 class Dependency(Fault):
@@ -33,10 +33,10 @@ class Dependency(Fault):
         """For how long it lasts [s]."""
         return self.lasts
 
-    def strike(self, fleet: Fleet[Any], now_s: float, target: int | str | None = None) -> None:  # noqa: ARG002
+    def strike(self, fleet: FaultFleet[Any], now_s: float, target: int | str | None = None) -> None:  # noqa: ARG002
         """It begins."""
         fleet.depend(self, self.slower, self.errors, now_s)
 
-    def end(self, fleet: Fleet[Any], now_s: float, target: int | str | None = None) -> None:  # noqa: ARG002
+    def end(self, fleet: FaultFleet[Any], now_s: float, target: int | str | None = None) -> None:  # noqa: ARG002
         """It is over."""
         fleet.restore(self, now_s)

@@ -40,7 +40,7 @@ class Member(Protocol):
 _M = TypeVar("_M", bound=Member)
 
 
-class Fleet(Protocol[_M]):
+class FaultFleet(Protocol[_M]):
     """What a fault sees of a fleet, and does to it; the engine has it."""
 
     def alive(self) -> list[_M]:
@@ -124,10 +124,10 @@ class Fault(Table, ABC):
         return None
 
     @abstractmethod
-    def strike(self, fleet: Fleet[Any], now_s: float, target: int | str | None = None) -> None:
+    def strike(self, fleet: FaultFleet[Any], now_s: float, target: int | str | None = None) -> None:
         """Let it happen; `target`: the number of the replica, or the zone, whose time has come at random."""
 
-    def end(self, fleet: Fleet[Any], now_s: float, target: int | str | None = None) -> None:
+    def end(self, fleet: FaultFleet[Any], now_s: float, target: int | str | None = None) -> None:
         """It is over, `lasts_s` after it began."""
 
 
@@ -145,7 +145,7 @@ class OfReplicas(Fault, ABC):
         """Of the replica."""
         return self.replica or 0
 
-    def struck(self, fleet: Fleet[Any], target: int | str | None) -> Any:
+    def struck(self, fleet: FaultFleet[Any], target: int | str | None) -> Any:
         """The replica that is struck: the one whose time has come, or that is named, or the lowest ready; or None."""
         wanted = target or self.replica
         for replica in fleet.alive():

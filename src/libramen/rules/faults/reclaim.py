@@ -9,7 +9,7 @@ from pydantic import Field, model_validator
 
 from libramen.base.fields import Fraction, Seconds
 from libramen.base.times import EPSILON_S
-from libramen.rules.faults.fault import Fleet, OfReplicas, Times
+from libramen.rules.faults.fault import FaultFleet, OfReplicas, Times
 
 
 class Reclaim(OfReplicas):
@@ -43,7 +43,7 @@ class Reclaim(OfReplicas):
         """Of a single replica, or of all of them, until another one is ready [s]: the old one drains at the notice."""
         return times.provision_s + times.start_s if times.n == 1 or self.share == 1 else 0.0
 
-    def strike(self, fleet: Fleet[Any], now_s: float, target: int | str | None = None) -> None:
+    def strike(self, fleet: FaultFleet[Any], now_s: float, target: int | str | None = None) -> None:
         """Give notice."""
         if self.share is None:
             replica = self.struck(fleet, target)

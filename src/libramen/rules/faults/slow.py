@@ -7,7 +7,7 @@ from typing import Any, ClassVar, Literal, Self
 from pydantic import Field, model_validator
 
 from libramen.base.fields import Factor, PositiveCount, PositiveSeconds, nearest
-from libramen.rules.faults.fault import Fault, Fleet
+from libramen.rules.faults.fault import Fault, FaultFleet
 
 
 class Slow(Fault):
@@ -50,10 +50,10 @@ class Slow(Fault):
             return None
         return f"zone: found {self.zone!r}; {nearest(self.zone, zones)}"
 
-    def strike(self, fleet: Fleet[Any], now_s: float, target: int | str | None = None) -> None:  # noqa: ARG002
+    def strike(self, fleet: FaultFleet[Any], now_s: float, target: int | str | None = None) -> None:  # noqa: ARG002
         """It begins."""
         fleet.slow(self, self.slower, replica=self.replica, zone=self.zone, now_s=now_s)
 
-    def end(self, fleet: Fleet[Any], now_s: float, target: int | str | None = None) -> None:  # noqa: ARG002
+    def end(self, fleet: FaultFleet[Any], now_s: float, target: int | str | None = None) -> None:  # noqa: ARG002
         """It is over."""
         fleet.restore(self, now_s)

@@ -8,7 +8,7 @@ from typing import Any, ClassVar, Literal
 from pydantic import Field
 
 from libramen.base.fields import PositiveSeconds, Seconds, nearest
-from libramen.rules.faults.fault import Fault, Fleet, Times
+from libramen.rules.faults.fault import Fault, FaultFleet, Times
 
 
 class ZoneLoss(Fault):
@@ -51,10 +51,10 @@ class ZoneLoss(Fault):
             return None if self.every_about is not None else f"zone is missing; allowed: {', '.join(zones)}"
         return None if self.zone in zones else f"zone: found {self.zone!r}; {nearest(self.zone, zones)}"
 
-    def strike(self, fleet: Fleet[Any], now_s: float, target: int | str | None = None) -> None:
+    def strike(self, fleet: FaultFleet[Any], now_s: float, target: int | str | None = None) -> None:
         """Lose the zone."""
         fleet.lose(str(target or self.zone), now_s, detect_s=self.detect)
 
-    def end(self, fleet: Fleet[Any], now_s: float, target: int | str | None = None) -> None:
+    def end(self, fleet: FaultFleet[Any], now_s: float, target: int | str | None = None) -> None:
         """Machines may be ordered there again."""
         fleet.open(str(target or self.zone), now_s)

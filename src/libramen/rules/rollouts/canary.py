@@ -10,7 +10,7 @@ from libramen.base.fields import Fraction, Seconds, Table
 from libramen.rules.rollouts.switch import SplitUpdate, TwoFleets
 
 if TYPE_CHECKING:
-    from libramen.rules.rollouts.update import Fleet, Update
+    from libramen.rules.rollouts.update import RolloutFleet, Update
 
 
 class Step(Table):
@@ -31,7 +31,7 @@ class Canary(TwoFleets):
     strategy: Literal["canary"] = Field("canary", description="a small share of the traffic first")
     steps: tuple[Step, ...] = Field(min_length=1, description='such as [{ share = "5%", hold = "10m" }, ...]')
 
-    def begin(self, fleet: Fleet[Any], n: int, most: int | None, version: int, now_s: float) -> Update:  # noqa: ARG002
+    def begin(self, fleet: RolloutFleet[Any], n: int, most: int | None, version: int, now_s: float) -> Update:  # noqa: ARG002
         """All old ones stay."""
         steps = tuple((step.share, step.hold) for step in self.steps)
         return SplitUpdate(fleet, n, version, in_place=False, steps=steps)

@@ -12,7 +12,7 @@ from pydantic import Field, field_validator
 from libramen.base.errors import UnitError
 from libramen.base.fields import Count, PositiveCount, Share
 from libramen.base.times import EPSILON_S
-from libramen.rules.rollouts.update import Fleet, Rollout, Update
+from libramen.rules.rollouts.update import Rollout, RolloutFleet, Update
 
 _KEEP = 'a number of replicas, a share such as "60%", or "all"'
 
@@ -62,7 +62,7 @@ class Rolling(Rollout):
             )
         return None
 
-    def begin(self, fleet: Fleet[Any], n: int, most: int | None, version: int, now_s: float) -> Update:  # noqa: ARG002
+    def begin(self, fleet: RolloutFleet[Any], n: int, most: int | None, version: int, now_s: float) -> Update:  # noqa: ARG002
         """Set the limits of the update."""
         spare = self.spare if most is None else max(0, min(self.spare, most - n))
         keep = self.keep_of(n)

@@ -7,7 +7,7 @@ from typing import Any, Literal
 
 from pydantic import Field
 
-from libramen.rules.rollouts.update import Fleet, Rollout, Update
+from libramen.rules.rollouts.update import Rollout, RolloutFleet, Update
 
 
 class StopStart(Rollout):
@@ -16,7 +16,7 @@ class StopStart(Rollout):
     strategy: Literal["stop_start"] = Field("stop_start", description="all stop, then all start")
     in_place: bool = Field(True, description="new replicas take over the machines of the old ones")
 
-    def begin(self, fleet: Fleet[Any], n: int, most: int | None, version: int, now_s: float) -> Update:  # noqa: ARG002
+    def begin(self, fleet: RolloutFleet[Any], n: int, most: int | None, version: int, now_s: float) -> Update:  # noqa: ARG002
         """Drain the whole fleet."""
         update = _StopStartUpdate(fleet, n, version, self.in_place)
         for replica in fleet.alive():

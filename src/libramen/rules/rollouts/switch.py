@@ -10,7 +10,7 @@ from pydantic import Field
 
 from libramen.base.fields import Seconds
 from libramen.base.times import EPSILON_S, tolerance_s
-from libramen.rules.rollouts.update import Fleet, Rollout, Update
+from libramen.rules.rollouts.update import Rollout, RolloutFleet, Update
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -43,7 +43,7 @@ class Switch(TwoFleets):
     strategy: Literal["switch"] = Field("switch", description="a new fleet beside the old one, then all traffic to it")
     keep_old: Seconds = Field(0.0, description="the old replicas are kept for so long after, to go back as quickly")
 
-    def begin(self, fleet: Fleet[Any], n: int, most: int | None, version: int, now_s: float) -> Update:  # noqa: ARG002
+    def begin(self, fleet: RolloutFleet[Any], n: int, most: int | None, version: int, now_s: float) -> Update:  # noqa: ARG002
         """All old ones stay."""
         return SplitUpdate(fleet, n, version, in_place=False, steps=(), keep_old_s=self.keep_old)
 

@@ -36,7 +36,7 @@ class Member(Protocol):
 _M = TypeVar("_M", bound=Member)
 
 
-class Fleet(Protocol[_M]):
+class RolloutFleet(Protocol[_M]):
     """What an update sees of a fleet, and does to it; the engine has it."""
 
     @property
@@ -105,7 +105,7 @@ class Rollout(Table):
         return None
 
     @abstractmethod
-    def begin(self, fleet: Fleet[Any], n: int, most: int | None, version: int, now_s: float) -> Update:
+    def begin(self, fleet: RolloutFleet[Any], n: int, most: int | None, version: int, now_s: float) -> Update:
         """Start moving the n replicas of a fleet to another version, new or, where an update goes back, old."""
 
 
@@ -113,7 +113,7 @@ class Rollout(Table):
 class Update(ABC):
     """One update under way. It acts whenever `step` is called, until that returns True."""
 
-    fleet: Fleet[Any]  # of whatever replicas the engine has
+    fleet: RolloutFleet[Any]  # of whatever replicas the engine has
     n: int  # replicas of the fleet when it began
     version: int  # that it goes to
     in_place: bool

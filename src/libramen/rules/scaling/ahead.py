@@ -11,7 +11,7 @@ from pydantic import Field, ValidationInfo, field_validator
 
 from libramen.base.fields import PositiveSeconds, Share
 from libramen.base.times import EPSILON_S
-from libramen.rules.scaling.rule import Observation, PeriodicRule, Setting, Wanted
+from libramen.rules.scaling.rule import Observation, PeriodicRule, RuleSetting, Wanted
 from libramen.rules.scaling.threshold import replicas_for, threshold
 
 if TYPE_CHECKING:
@@ -58,7 +58,7 @@ class Ahead(PeriodicRule):
         """How many replicas keep the measure at the target."""
         return replicas_for(load, self.target)
 
-    def begin(self, setting: Setting) -> _Learning:
+    def begin(self, setting: RuleSetting) -> _Learning:
         """Begin to learn, with nothing learnt."""
         return _Learning(self, setting)
 
@@ -66,7 +66,7 @@ class Ahead(PeriodicRule):
 class _Learning:
     """The load of the whole fleet, in replicas that are as busy as can be, by local time in steps of `every`."""
 
-    def __init__(self, rule: Ahead, setting: Setting) -> None:
+    def __init__(self, rule: Ahead, setting: RuleSetting) -> None:
         self._rule, self._cold_start_s = rule, setting.cold_start_s
         self._clock = _Clock(setting.start)
         self._load: dict[int, float] = {}  # by local step

@@ -16,7 +16,7 @@ from pydantic import BeforeValidator, Field, ModelWrapValidatorHandler, PrivateA
 
 from libramen.base import units
 from libramen.base.errors import ReplayError, StudyError, UnitError
-from libramen.rules.scaling.rule import Needs, Observation, PeriodicRule, Setting, Wanted
+from libramen.rules.scaling.rule import Needs, Observation, PeriodicRule, RuleSetting, Wanted
 
 if TYPE_CHECKING:
     from types import ModuleType
@@ -142,7 +142,7 @@ class Custom(PeriodicRule):
             raise StudyError(f"rule: {self.rule!r} is a class without a method __call__(self, seen)")
         return made
 
-    def begin(self, setting: Setting) -> _Asked:  # noqa: ARG002  (what it wants to know it is given as arguments)
+    def begin(self, setting: RuleSetting) -> _Asked:  # noqa: ARG002  (what it wants to know it is given as arguments)
         """A function or instance of this replay's own."""
         return _Asked(self.rule, self._make())
 

@@ -99,7 +99,7 @@ class Wanted(NamedTuple):
     held_by: str = ""
 
 
-class Setting(NamedTuple):
+class RuleSetting(NamedTuple):
     """What a rule is told when a replay begins.
 
     Attributes:
@@ -259,5 +259,5 @@ class PeriodicRule(Rule):
         return self.every if self.window is None else self.window
 
     @abstractmethod
-    def begin(self, setting: Setting) -> Decider:
+    def begin(self, setting: RuleSetting) -> Decider:
         """What is asked in one replay. A rule that remembers nothing is asked itself."""

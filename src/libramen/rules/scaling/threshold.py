@@ -17,7 +17,7 @@ from libramen.rules.scaling.rule import (
     Observation,
     PercentileName,
     PeriodicRule,
-    Setting,
+    RuleSetting,
     Wanted,
 )
 
@@ -77,7 +77,7 @@ class MeasuredRule(PeriodicRule):
         """What it must be told of."""
         return Needs(latency=self.measure == "latency")
 
-    def begin(self, setting: Setting) -> Self:  # noqa: ARG002  (it remembers nothing)
+    def begin(self, setting: RuleSetting) -> Self:  # noqa: ARG002  (it remembers nothing)
         """It is asked itself."""
         return self
 

@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import io
-from csv import Error as CsvError
-from csv import reader as csv_rows
+from csv import Error as CsvError, reader as csv_rows
 from typing import TYPE_CHECKING, ClassVar, Final
 
 import numpy as np

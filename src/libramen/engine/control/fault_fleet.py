@@ -12,7 +12,7 @@ if TYPE_CHECKING:
     from libramen.engine.replica import Replica
 
 
-class StruckFleet:
+class FleetOfFaults:
     """A fleet as faults see it: what goes on, and what is lost and not yet found.
 
     Args:

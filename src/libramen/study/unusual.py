@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from libramen.study.study import Study
 
 
-def study_doubts(study: Study) -> tuple[str, ...]:
+def unusual_values(study: Study) -> tuple[str, ...]:
     """What a study says that is far from usual, a sentence each; empty: nothing."""
     found: dict[str, None] = {}
     tables: list[tuple[str, Any]] = [("trace", study.trace_table), ("objectives", study.objectives)]
