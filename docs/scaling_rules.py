@@ -16,7 +16,8 @@ from libramen import Outcome, Plan, Service, Trace, load_study, replay
 from libramen.base.units import show_duration, show_money, show_share
 from libramen.demo.make import make_day
 from libramen.demo.write import write_demo
-from libramen.trace.shape import Campaign, Jitter, Repeat, Scale, Without, shaped
+from libramen.trace.shape import shaped
+from libramen.trace.steps import Campaign, Jitter, Repeat, Scale, Without
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

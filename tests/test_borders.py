@@ -34,7 +34,7 @@ from libramen.questions.vary import combinations
 from libramen.rules.rollouts import Rolling, Switch
 from libramen.study.study import Heading
 from libramen.study.trace_table import TraceTable
-from libramen.trace.trace import Demand
+from libramen.trace.source import Demand
 
 
 def _study(**values: Any) -> Study:

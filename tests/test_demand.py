@@ -12,7 +12,7 @@ from libramen import Service, Trace, TraceError, replay
 from libramen.trace.demand import quiet_work, with_demand
 
 if TYPE_CHECKING:
-    from libramen.trace.trace import RouteDemand
+    from libramen.trace.source import RouteDemand
 
 
 def _observed(at_s: list[float], latency_s: list[float], **values: object) -> Trace:

@@ -19,7 +19,7 @@ from libramen.base.units import about_money, about_share, show_rate
 from libramen.cli import run
 from libramen.load.evidence import busiest_minute, evidence_of
 from libramen.load.totals import with_totals
-from libramen.trace.trace import Bottleneck
+from libramen.trace.source import Bottleneck
 from libramen.trust.compared import Compared
 from libramen.trust.grade import grade_of
 from libramen.trust.held_back import Regimes

@@ -14,7 +14,7 @@ from hypothesis import given, strategies as st
 
 from builders import make_case, make_plan, make_tier
 from libramen import Objectives, Service, Trace, TraceError, load_study, read_trace, replay, shaped, write_trace
-from libramen.trace.shape import Scale
+from libramen.trace.steps import Scale
 from libramen.trace.stretches import BLOCK_S, stretches_of
 
 if TYPE_CHECKING:

@@ -17,7 +17,7 @@ from libramen.demo.write import write_demo
 from libramen.questions.bounds import Overload, Stopped, Watch, least_cost
 from libramen.questions.vary import combinations, read_values
 from libramen.study.written import plan_toml
-from libramen.trace.shape import OF_A_LOAD, Scale
+from libramen.trace.steps import OF_A_LOAD, Scale
 
 if TYPE_CHECKING:
     from pathlib import Path

@@ -76,6 +76,7 @@ from .rules.scaling import (
     Target as Target,
 )
 from .runs.store import Store as Store
+from .study.file import load_study as load_study
 from .study.objectives import (
     Objective as Objective,
     Objectives as Objectives,
@@ -91,7 +92,6 @@ from .study.service import (
 )
 from .study.study import (
     Study as Study,
-    load_study as load_study,
 )
 from .study.system import System as System
 from .trace.make import make_trace as make_trace
@@ -100,12 +100,12 @@ from .trace.shape import (
     scaled_in_chunks as scaled_in_chunks,
     shaped as shaped,
 )
+from .trace.source import Demand as Demand
 from .trace.summary import (
     Summary as Summary,
     summarise as summarise,
 )
 from .trace.trace import (
-    Demand as Demand,
     Trace as Trace,
 )
 from .trace.write import write_trace as write_trace

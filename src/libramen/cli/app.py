@@ -85,7 +85,7 @@ def demo(
     from libramen.demo.write import write_demo
     from libramen.engine.compiling import Compilation
     from libramen.questions.compare import compare
-    from libramen.study.study import load_study
+    from libramen.study.file import load_study
 
     check_plot(plot)
     with Compilation(show.told) as compilation, show.progress() as bar:
@@ -112,7 +112,7 @@ def check(
     """Read everything, replay nothing: what was understood, and the problems of each plan."""
     from libramen.cli import show
     from libramen.questions.check import check as check_study
-    from libramen.study.study import load_study
+    from libramen.study.file import load_study
     from libramen.trust.grade import kept_grade
 
     loaded = load_study(study)
@@ -159,7 +159,7 @@ def replay(
     """Replay one plan, and see what happened and why."""
     from libramen.base.files import check_output, write_whole
     from libramen.cli import show
-    from libramen.study.study import load_study
+    from libramen.study.file import load_study
     from libramen.trust.grade import kept_grade
 
     check_plot(plot)
@@ -232,7 +232,7 @@ def compare(
     """Replay all plans of a study and compare them."""
     from libramen.cli import show
     from libramen.questions.compare import compare as compare_plans
-    from libramen.study.study import load_study
+    from libramen.study.file import load_study
     from libramen.trust.grade import kept_grade
 
     check_plot(plot)
@@ -285,7 +285,7 @@ def backtest(
     from libramen.base.errors import LibramenError
     from libramen.cli import show
     from libramen.engine.compiling import Compilation
-    from libramen.study.study import load_study
+    from libramen.study.file import load_study
     from libramen.trust.backtest import backtest as test_study
 
     check_plot(plot)

@@ -46,7 +46,7 @@ def events(
     """What each release and fault of a plan costs: as planned, in the quietest window, with other strategies."""
     from libramen.cli import show
     from libramen.questions.events import events as find_events
-    from libramen.study.study import load_study
+    from libramen.study.file import load_study
 
     check_plot(plot)
     loaded = load_study(study, trust_code=trust_code)
@@ -99,7 +99,7 @@ def search(
     from libramen.cli import show
     from libramen.questions.search import search as find
     from libramen.questions.vary import read_values
-    from libramen.study.study import load_study
+    from libramen.study.file import load_study
     from libramen.study.written import plan_toml
 
     check_plot(plot)
@@ -175,7 +175,7 @@ def headroom(
     from libramen.base.units import parse_share, parse_size
     from libramen.cli import show
     from libramen.questions.headroom import headroom as find
-    from libramen.study.study import load_study
+    from libramen.study.file import load_study
 
     check_plot(plot)
     try:

@@ -32,8 +32,9 @@ if TYPE_CHECKING:
     from libramen.questions.search import Search
     from libramen.report.section import Section
     from libramen.study.study import Study
+    from libramen.trace.source import Demand
     from libramen.trace.summary import Summary
-    from libramen.trace.trace import Demand, Trace
+    from libramen.trace.trace import Trace
     from libramen.trust.backtest import Backtest
     from libramen.trust.doubt import Doubt
     from libramen.trust.fit import Fitted

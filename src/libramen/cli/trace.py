@@ -41,8 +41,8 @@ def inspect(
     """Look at the load of logs or a trace, and see what was assumed."""
     from libramen.base.files import check_output
     from libramen.cli import show
+    from libramen.trace.source import Demand
     from libramen.trace.summary import summarise
-    from libramen.trace.trace import Demand
 
     if plot is not None:
         check_output(plot, (".png", ".svg"))

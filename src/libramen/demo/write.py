@@ -17,7 +17,7 @@ from libramen.demo.landing import make_landing
 from libramen.demo.make import SEED, make_day
 from libramen.engine.border.records import Ending
 from libramen.outcome.replay import replay
-from libramen.study.study import load_study
+from libramen.study.file import load_study
 from libramen.trace.write import write_trace
 
 if TYPE_CHECKING:

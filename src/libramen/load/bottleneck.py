@@ -27,7 +27,7 @@ from libramen.base.streams import stream
 from libramen.engine import simulation
 from libramen.load.exchange import SHARING_PASSES, written_down
 from libramen.load.instants import by_route
-from libramen.trace.trace import Bottleneck
+from libramen.trace.source import Bottleneck
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Sequence

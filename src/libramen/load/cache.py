@@ -20,7 +20,8 @@ import numpy as np
 from libramen.base.code import digest_of
 from libramen.base.errors import OutputError
 from libramen.base.files import cache_directory, write_whole
-from libramen.trace.trace import Bottleneck, Demand, Made, RouteCpu, RouteDemand, SkippedLine, Source, Trace
+from libramen.trace.source import Bottleneck, Demand, Made, RouteCpu, RouteDemand, SkippedLine, Source
+from libramen.trace.trace import Trace
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Sequence

@@ -18,8 +18,8 @@ from libramen.base import units
 from libramen.base.errors import TraceError
 from libramen.base.times import existing
 from libramen.trace.formats.table import whole
+from libramen.trace.source import RouteCpu
 from libramen.trace.sources import Opened
-from libramen.trace.trace import RouteCpu
 
 if TYPE_CHECKING:
     from collections.abc import Callable

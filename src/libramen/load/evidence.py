@@ -8,7 +8,8 @@ from typing import TYPE_CHECKING, Any, Final
 from libramen.trace.growing import counted
 
 if TYPE_CHECKING:
-    from libramen.trace.trace import Demand, Trace
+    from libramen.trace.source import Demand
+    from libramen.trace.trace import Trace
 
 _AS_BUSY: Final = 1.05
 """A minute that has no more than so many times the requests counts as one that was seen."""

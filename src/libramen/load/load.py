@@ -13,8 +13,9 @@ from libramen.load.evidence import busiest_minute
 from libramen.trace.demand import with_demand
 from libramen.trace.options import checked_options
 from libramen.trace.read import read_requests, read_trace, whole_load
-from libramen.trace.shape import Mix, shaped
+from libramen.trace.shape import shaped
 from libramen.trace.sources import STANDARD_INPUT, expand
+from libramen.trace.steps import Mix
 
 if TYPE_CHECKING:
     from collections.abc import Callable

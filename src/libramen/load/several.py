@@ -21,7 +21,7 @@ from libramen.engine.border.records import PARTS
 from libramen.load.bottleneck import find_bottleneck
 from libramen.load.exchange import error_of
 from libramen.load.unqueue import estimate
-from libramen.trace.shape import mixed
+from libramen.trace.steps import mixed
 
 if TYPE_CHECKING:
     from collections.abc import Mapping

@@ -41,8 +41,8 @@ from libramen.load.recorded import Backwards, Recorded
 from libramen.load.totals import stretches_of, with_totals
 from libramen.study.system import System
 from libramen.trace.demand import shares_of
+from libramen.trace.source import RouteDemand
 from libramen.trace.statuses import GAVE_UP, REFUSED, TOO_MANY
-from libramen.trace.trace import RouteDemand
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Mapping

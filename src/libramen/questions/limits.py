@@ -16,7 +16,7 @@ from libramen.questions.causes import because
 from libramen.runs import entries
 from libramen.runs.memory import bytes_of
 from libramen.runs.pool import Whole
-from libramen.trace.trace import MOST_REQUESTS
+from libramen.trace.arrays import MOST_REQUESTS
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Generator, Sequence

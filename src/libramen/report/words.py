@@ -12,7 +12,8 @@ from libramen.trace.implausible import REMEDY
 if TYPE_CHECKING:
     from libramen.load.evidence import Evidence
     from libramen.study.study import Study
-    from libramen.trace.trace import Bottleneck, Demand, Trace
+    from libramen.trace.source import Bottleneck, Demand
+    from libramen.trace.trace import Trace
 
 DOUBT: Final = "Do not trust what follows: this log was busy, and its queueing counts as work"
 BEYOND: Final = " †"

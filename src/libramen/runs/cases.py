@@ -67,7 +67,7 @@ class Case:
         """The trace, scaled."""
         if self.scale == 1.0:
             return trace
-        from libramen.trace.shape import OF_A_LOAD, Scale
+        from libramen.trace.steps import OF_A_LOAD, Scale
 
         return Scale(scale=self.scale).apply(trace, self.seed, number=OF_A_LOAD)
 

@@ -2,9 +2,6 @@
 
 from __future__ import annotations
 
-import tomllib
-from decimal import Decimal
-from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
 from pydantic import Field
@@ -13,17 +10,17 @@ from libramen.base.errors import StudyError
 from libramen.base.fields import Table, nearest
 from libramen.base.shown import QUESTIONS, reach
 from libramen.base.times import ZoneName
-from libramen.study.objectives import Objectives
 from libramen.study.plan import Hosting, Plan
-from libramen.study.read import checked, read_plan, read_services
-from libramen.study.service import Service, Tier, name_entries
 from libramen.study.system import System
-from libramen.study.trace_table import TraceTable
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Mapping
+    from collections.abc import Callable
+    from pathlib import Path
 
     from libramen.base.shown import Comparison, Outcome
+    from libramen.study.objectives import Objectives
+    from libramen.study.service import Service, Tier
+    from libramen.study.trace_table import TraceTable
     from libramen.trace.trace import Trace
 
 
@@ -37,25 +34,6 @@ class Heading(Table):
     currency: str = Field("EUR", description="currency of all prices")
     time_zone: ZoneName = Field("UTC", description="time zone of timetables, windows and pictures")
     catalogue: str | None = Field(None, description="another file that [tiers] are taken from")
-
-
-class _StudyFile(Table):
-    """The tables of a study file; plans stay as they were read until their tiers are known."""
-
-    study: Heading = Field(Heading(), description="name, currency, time zone")
-    trace: TraceTable = Field(description="the requests")
-    service: Service | None = Field(None, description="the service, where there is one")
-    services: dict[str, dict[str, Any]] = Field({}, description="the services, where there are several")
-    objectives: Objectives = Field(Objectives(), description="what a plan should achieve")
-    tiers: dict[str, Tier] = Field({}, description="what could be bought")
-    plans: dict[str, dict[str, Any]] = Field(min_length=1, description="what might be bought")
-    search: dict[str, dict[str, Any]] = Field({}, description="a plan, and keys of it with the values to be tried")
-
-
-class _Catalogue(Table):
-    """The tables of a catalogue file."""
-
-    tiers: dict[str, Tier] = Field(min_length=1, description="what could be bought")
 
 
 class Study:
@@ -331,85 +309,6 @@ class Study:
         return f"Study({str(self.path)!r}, plans={list(self.plans)})"
 
 
-def load_study(path: str | Path, *, trust_code: bool = False) -> Study:
-    """Load and check a study file. Nothing in it is run.
-
-    Args:
-        path: a TOML file. Paths in it are relative to it.
-        trust_code: whether scaling rules in Python modules beside it may be run when a plan is replayed. The file
-            itself cannot say so: read the modules before you do.
-
-    Raises:
-        StudyError: it cannot be read, or says something that is not allowed; the sentence names the
-            file, the table, the key, what was found and what is allowed.
-
-    Example:
-        >>> load_study("saltmarsh/study.toml").plans["steady"].replicas  # doctest: +SKIP
-        3
-    """
-    path = Path(path)
-    raw = _read_toml(path)
-    tables = checked(path, _StudyFile, name_entries(raw, "tiers"))
-    tiers = dict(tables.tiers)
-    if tables.study.catalogue is not None:
-        catalogue_path = path.parent / tables.study.catalogue
-        catalogue = checked(catalogue_path, _Catalogue, name_entries(_read_toml(catalogue_path), "tiers"))
-        for name, tier in catalogue.tiers.items():
-            if name in tiers:
-                raise StudyError(f"{path}: tier {name!r} stands in the study and in {catalogue_path}; allowed: in one")
-            tiers[name] = tier
-    if not tiers:
-        raise StudyError(f"{path}: there are no tiers; allowed: [tiers.NAME] tables here or a catalogue in [study]")
-    services = read_services(path, tables.service, tables.services)
-    plans = {name: read_plan(path, name, table, tables.services, tiers) for name, table in tables.plans.items()}
-    recorded_on = tables.trace.recorded_on
-    if recorded_on is not None and recorded_on not in plans:
-        raise StudyError(f"{path}: [trace] recorded_on: found {recorded_on!r}; {nearest(recorded_on, plans)}")
-    for plan in plans.values():
-        for service, part in plan.services.items():
-            if part.service:
-                said = {key: getattr(services[service], key) for key in services[service].model_fields_set}
-                drop = {"slots": "slots_per_core", "slots_per_core": "slots"}
-                said = {key: value for key, value in said.items() if drop.get(key) not in part.service}
-                checked(path, Service, {**said, **part.service}, f"{plan.place_of(service)}.service")
-        try:
-            System.of(services, plan)
-        except StudyError as error:
-            raise StudyError(f"{path}: {error}") from None
-    return Study(
-        path,
-        heading=tables.study,
-        trace=tables.trace,
-        services=services,
-        objectives=tables.objectives,
-        tiers=tiers,
-        plans=plans,
-        searches={name: _search(path, name, table, plans) for name, table in tables.search.items()},
-        trust_code=trust_code,
-    )
-
-
-def _search(path: Path, name: str, table: dict[str, Any], plans: Mapping[str, object]) -> tuple[str, dict[str, Any]]:
-    """The plan of a `[search.NAME]`, and the values of each key: a list, one value, or a range { from, to }."""
-    where = f"{path}: [search.{name}]"
-    if table.get("plan") not in plans:
-        raise StudyError(f"{where} plan: found {table.get('plan')!r}; {nearest(str(table.get('plan')), plans)}")
-    ranges: dict[str, Any] = {}
-    for key, value in table.items():
-        if key == "plan":
-            continue
-        if isinstance(value, dict):
-            low, high = value.get("from"), value.get("to")
-            if set(value) != {"from", "to"} or not isinstance(low, int) or not isinstance(high, int) or low > high:
-                raise StudyError(f"{where} {key}: found {value!r}; allowed: a list, or {{ from = 2, to = 20 }}")
-            ranges[key] = range(low, high + 1)
-        else:
-            ranges[key] = value if isinstance(value, list) else [value]
-    if not ranges:
-        raise StudyError(f"{where} nothing is varied; allowed: one key or more beside plan")
-    return table["plan"], ranges
-
-
 def _changed(table: _Table, change: Any) -> _Table:
     """A table of a study with what is to be changed."""
     if change is None or isinstance(change, type(table)):
@@ -417,19 +316,3 @@ def _changed(table: _Table, change: Any) -> _Table:
     if not isinstance(change, dict):
         raise StudyError(f"found {change!r}; allowed: a {type(table).__name__}, or a table of the keys that change")
     return table.replace(**change)
-
-
-def _read_toml(path: Path) -> dict[str, Any]:
-    try:
-        text = path.read_bytes().decode("utf-8")
-        return tomllib.loads(text, parse_float=Decimal)
-    except FileNotFoundError:
-        raise StudyError(f"{path}: there is no such file; `libramen demo` writes a study to start from") from None
-    except IsADirectoryError:
-        raise StudyError(f"{path}: found a directory; allowed: a study file, such as {path / 'study.toml'}") from None
-    except UnicodeDecodeError as error:
-        raise StudyError(f"{path}: byte {error.start} is not UTF-8 text; allowed: a TOML file") from None
-    except tomllib.TOMLDecodeError as error:
-        raise StudyError(f"{path}: this is not TOML: {error}") from None
-    except OSError as error:
-        raise StudyError(f"{path}: cannot be read: {error.strerror}") from None

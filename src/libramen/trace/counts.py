@@ -9,7 +9,7 @@ import numpy as np
 
 from libramen.base.errors import TraceError
 from libramen.base.streams import stream
-from libramen.trace.trace import MOST_REQUESTS
+from libramen.trace.arrays import MOST_REQUESTS
 
 if TYPE_CHECKING:
     from pathlib import Path

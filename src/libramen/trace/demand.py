@@ -13,8 +13,8 @@ from libramen.base.fields import nearest
 from libramen.base.streams import stream
 from libramen.trace.growing import Growing, blocks, counted
 from libramen.trace.implausible import implausible, quiet_doubts
+from libramen.trace.source import RouteDemand
 from libramen.trace.statuses import is_answer
-from libramen.trace.trace import RouteDemand
 
 if TYPE_CHECKING:
     from libramen.trace.trace import Trace

@@ -8,8 +8,8 @@ from concurrent.futures import ThreadPoolExecutor
 from typing import TYPE_CHECKING, Final, NamedTuple, TypeVar
 
 from libramen.base.errors import TraceError
+from libramen.trace.source import SkippedLine
 from libramen.trace.sources import BROKEN, Opened, some_bytes
-from libramen.trace.trace import SkippedLine
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Iterator

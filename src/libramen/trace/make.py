@@ -10,9 +10,11 @@ import numpy as np
 from libramen.base import units
 from libramen.base.errors import TraceError, UnitError
 from libramen.base.streams import stream
+from libramen.trace.arrays import MOST_REQUESTS, instant_of
 from libramen.trace.demand import CPU_SHARE
 from libramen.trace.growing import BLOCK, Growing, blocks, remapped
-from libramen.trace.trace import MOST_REQUESTS, Source, Trace, instant_of
+from libramen.trace.source import Source
+from libramen.trace.trace import Trace
 
 if TYPE_CHECKING:
     from collections.abc import Sequence

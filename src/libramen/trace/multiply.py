@@ -20,9 +20,9 @@ import numpy as np
 
 from libramen.base.errors import TraceError
 from libramen.base.streams import stream
+from libramen.trace.arrays import MOST_REQUESTS
 from libramen.trace.growing import Growing, blocks
 from libramen.trace.stretches import BLOCK_S, MINUTE_S, stretches_of
-from libramen.trace.trace import MOST_REQUESTS
 
 if TYPE_CHECKING:
     from collections.abc import Iterator

@@ -14,11 +14,13 @@ import numpy as np
 from libramen.base import units
 from libramen.base.errors import TraceError
 from libramen.base.times import seconds_between
+from libramen.trace.arrays import check_numbers
 from libramen.trace.growing import backs, blocks, is_ascending
 from libramen.trace.routes import gather
+from libramen.trace.source import Made, Source
 from libramen.trace.stamps import spread_within_second
 from libramen.trace.statuses import gave_up, has_failed
-from libramen.trace.trace import Made, Source, Trace, check_numbers
+from libramen.trace.trace import Trace
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Sequence

@@ -167,7 +167,7 @@ def whole_load(trace: Trace, options: ReadOptions) -> Trace:
         factor /= spans
     if abs(factor - 1) < 1e-9:
         return trace
-    from libramen.trace.shape import OF_A_SAMPLE, Scale
+    from libramen.trace.steps import OF_A_SAMPLE, Scale
 
     notes = [f"the log shows {1 / factor:.4g} of the load: its requests are multiplied by {factor:.4g}"]
     if sample.by == "request":  # spans are sampled by trace, which is a request

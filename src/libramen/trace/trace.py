@@ -5,198 +5,37 @@ from __future__ import annotations
 import hashlib
 import json
 from dataclasses import dataclass, field, replace
-from datetime import date, datetime, time
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, Final, Self
-from zoneinfo import ZoneInfo
 
 import numpy as np
 
 from libramen.base import units
-from libramen.base.errors import TraceError, UnitError
-from libramen.base.times import into_hour_s, local_time, parse_zone
-from libramen.trace.growing import all_within, backs, first_back
+from libramen.base.errors import TraceError
+from libramen.base.times import into_hour_s, local_time
+from libramen.trace.arrays import (
+    _MOST,
+    _aligned,
+    _check_order,
+    _factorise,
+    _fixed,
+    _numbers,
+    _span,
+    check_numbers,
+    instant_of,
+    visitor_codes,
+)
+from libramen.trace.source import Demand, Made, RouteCpu, RouteDemand, Source
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Mapping
+    from datetime import date, datetime
 
     import pandas as pd
     from numpy.typing import ArrayLike
 
 
-MOST_REQUESTS: Final = 200_000_000
-"""Requests of one trace in memory: some 15 GB with all columns. More come in chunks."""
 _ARRAYS: Final = ("at_s", "cpu_s", "wait_s", "bytes_out", "latency_s", "status", "visitor", "route_codes")
-_MOST: Final = {
-    "at_s": units.LONGEST_S,
-    "cpu_s": 1e6,
-    "wait_s": 1e6,
-    "latency_s": 1e6,
-    "bytes_out": 1e15,
-    "status": 999.0,
-}
-"""What is implausible and not taken: traces over ten years, single requests of over 1e6 s, ..."""
-
-
-@dataclass(frozen=True)
-class SkippedLine:
-    """One line that could not be read; `line` 0: which one is not known any more."""
-
-    file: str
-    line: int
-    reason: str
-
-
-@dataclass(frozen=True)
-class RouteDemand:
-    """What the estimated demand of one route rests on."""
-
-    route: str
-    requests: int
-    samples: int
-    """Answers in quiet minutes; of an unqueued log those that took a slot."""
-    minutes: str
-    """Which minutes counted as quiet: "a quarter", "half" or "all"."""
-    observed_mean_s: float
-    work_mean_s: float
-
-
-@dataclass(frozen=True)
-class RouteCpu:
-    """The CPU work of one route, from measured use."""
-
-    route: str
-    core_s: float
-    """Core-seconds per request, on the cores that were measured."""
-    error: float
-    """Its standard error."""
-    alike: str = ""
-    """Another route that always comes with it, so that the two cannot be told apart; empty: there is none."""
-
-
-@dataclass(frozen=True)
-class Bottleneck:
-    """Something that slows requests down, and is not in the study.
-
-    Attributes:
-        routes: where it shows, the one with most more work first.
-        more: how much more work requests of that one have when most others are there than when fewest are, as a share
-            of it, beyond what replays show in which nothing is missing.
-        everywhere: whether it shows on all routes with enough requests.
-    """
-
-    routes: tuple[str, ...]
-    more: float
-    everywhere: bool
-
-
-@dataclass(frozen=True)
-class Demand:
-    """How the demand of a trace came about, and what the estimate of each route rests on.
-
-    Attributes:
-        kind: "given", "quiet", "unqueued" or "observed".
-        routes: one entry per route for "quiet" and "unqueued", else empty.
-        doubts: what speaks against it, a sentence each; empty: nothing that can be seen in the log.
-        cpu: one entry per route where the CPU use of the fleet was measured, else empty.
-        bottleneck: what the log shows to slow requests down and the study does not have; None: nothing.
-        busiest: requests a second in the busiest minute of the log, before anything was shaped; None: there is no log.
-    """
-
-    kind: str
-    routes: tuple[RouteDemand, ...] = ()
-    doubts: tuple[str, ...] = ()
-    cpu: tuple[RouteCpu, ...] = ()
-    bottleneck: Bottleneck | None = None
-    busiest: float | None = None
-
-    def to_frame(self) -> pd.DataFrame:
-        """One row per route: requests, samples, minutes, observed mean and mean work [s], and their ratio."""
-        import pandas as pd
-
-        frame = pd.DataFrame([vars(route) for route in self.routes], columns=list(RouteDemand.__dataclass_fields__))
-        return frame.assign(observed_over_work=frame["observed_mean_s"] / frame["work_mean_s"])
-
-    def _repr_html_(self) -> str:
-        return f"<p>demand: {self.kind}</p>" + str(self.to_frame().to_html(index=False))
-
-
-@dataclass(frozen=True)
-class Made:
-    """What a trace table says of how it was made; `write_trace` writes it, and what it says is taken up again.
-
-    Attributes:
-        demand: how its cpu_s and wait_s came about: "given", "quiet", "unqueued" or "observed".
-        waits_are_known: some of wait_s was measured (spans show it), not estimated.
-        waits_include_calls: wait_s has the time in it that the columns in_NAME_s tell of.
-        start, time_zone, span_s: of the trace, None: not said.
-    """
-
-    demand: str = "given"
-    waits_are_known: bool = True
-    waits_include_calls: bool = False
-    start: str | None = None
-    time_zone: str | None = None
-    span_s: float | None = None
-
-    @property
-    def estimate(self) -> bool:
-        """Whether cpu_s and wait_s are an estimate."""
-        return self.demand != "given"
-
-    def to_json(self) -> str:
-        """As one line of text."""
-        return json.dumps({key: value for key, value in vars(self).items() if value is not None})
-
-    @classmethod
-    def from_json(cls, text: str | bytes) -> Made:
-        """Read what `to_json` has written.
-
-        Raises:
-            ValueError: it is something else.
-        """
-        values = json.loads(text)
-        kinds = {
-            "demand": str, "waits_are_known": bool, "waits_include_calls": bool, "start": str, "time_zone": str,
-            "span_s": (int, float),
-        }  # fmt: skip
-        if not isinstance(values, dict) or not all(
-            key in kinds and isinstance(value, kinds[key])  # type: ignore[arg-type]
-            for key, value in values.items()
-        ):
-            raise ValueError(f"found {str(text)[:60]!r}")
-        made = cls(**values)
-        if made.demand not in {"given", "quiet", "unqueued", "observed"}:
-            raise ValueError(f"found demand {made.demand!r}")
-        return made
-
-
-@dataclass(frozen=True)
-class Source:
-    """Where a trace came from, and what was done to it on the way."""
-
-    files: tuple[str, ...] = ()
-    format: str = "arrays"
-    lines: int = 0
-    skipped: int = 0
-    first_skipped: tuple[SkippedLine, ...] = ()
-    reasons: tuple[tuple[str, int], ...] = ()
-    """Why lines were skipped, and how many for each reason, most first."""
-    demand: Demand = Demand("given")
-    notes: tuple[str, ...] = ()
-    """What was assumed, a sentence each."""
-    made: Made = Made()
-    """What the table that it was read from says of itself."""
-    sampled_share: float | None = None
-    """Of the requests, what the source itself says that it kept; None: all."""
-    whole_seconds: bool = False
-    """Whether its time stamps have no parts of a second, which are then drawn or spread."""
-    from_cache: bool = False
-    """Whether it was not read again, but found as it was read before."""
-    recorded_speed: float = 1.0
-    """Speed of the core on which it was recorded."""
-    calls_apart: bool = False
-    """Whether the time that its columns `in_NAME_s` tell of was taken out of `wait_s`."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -571,124 +410,3 @@ class Trace:
     def local_time(self, offset_s: float) -> datetime | None:
         """The local time at an offset from the start, None where the start is not known."""
         return local_time(self.start, offset_s)
-
-
-def _fixed(array: np.ndarray) -> np.ndarray:
-    """An array that nobody can write: itself, or a copy where it is seen through another one that may be written."""
-    base = array.base
-    while isinstance(base, np.ndarray):
-        if base.flags.writeable:
-            array = array.copy()
-            break
-        base = base.base
-    array.flags.writeable = False
-    return array
-
-
-def _aligned(array: np.ndarray) -> np.ndarray:
-    return _fixed(np.require(array, requirements="A"))
-
-
-def _numbers(name: str, values: ArrayLike, n: int | None) -> np.ndarray:
-    """The values as a C-contiguous float64 array of length n of our own, finite, not negative and not absurd."""
-    try:
-        given = np.asarray(values)
-        # Complex numbers, times and text would be turned into floats, more or less silently.
-        array = np.array(given, dtype=np.float64, order="C") if given.dtype.kind in "biufO" else None
-    except (TypeError, ValueError, OverflowError):
-        array = None
-    if array is None:
-        raise TraceError(f"{name}: found values that are not numbers; allowed: numbers of 0 or more")
-    if array.ndim != 1:
-        raise TraceError(f"{name}: found {array.ndim} dimensions; allowed: one")
-    if n is not None and len(array) != n:
-        raise TraceError(f"{name}: found {len(array)} values; allowed: as many as at_s, {n}")
-    check_numbers(name, array)
-    return array
-
-
-def check_numbers(name: str, array: np.ndarray) -> None:
-    """Refuse what is no number, negative or absurd.
-
-    Raises:
-        TraceError: there are such values.
-    """
-    most = _MOST.get(name, _MOST["wait_s"])
-    if all_within(array, 0, most):
-        return
-    bad = np.flatnonzero(~((array >= 0) & (array <= most)))
-    i = int(bad[0])
-    limit = "ten years" if name == "at_s" else f"{most:g}"
-    raise TraceError(f"{name}: row {i + 1} has {array[i]:g} ({bad.size} such rows); allowed: numbers from 0 to {limit}")
-
-
-def _check_order(at_s: np.ndarray) -> None:
-    if not len(at_s):
-        raise TraceError("there is no request in this trace; allowed: one or more")
-    i = first_back(at_s)
-    if i is not None:
-        raise TraceError(
-            f"at_s must not go back: row {i + 1} has {at_s[i]:.6g} s after {at_s[i - 1]:.6g} s "
-            f"({backs(at_s)} such rows); sort the requests by time first"
-        )
-
-
-def _span(span_s: float | None, at_s: np.ndarray) -> float:
-    if span_s is not None and (isinstance(span_s, bool) or not isinstance(span_s, int | float | np.number)):
-        raise TraceError(f"span_s: found {span_s!r}; allowed: a number of seconds")
-    span = float(at_s[-1]) if span_s is None else float(span_s)
-    if not (0 < span <= units.LONGEST_S and span >= at_s[-1]):
-        raise TraceError(
-            f"span_s: found {span:.6g} s; allowed: above 0, not before the last arrival, {at_s[-1]:.6g} s, and at "
-            "most ten years"
-        )
-    return span
-
-
-def _factorise(route: ArrayLike | None, n: int) -> tuple[np.ndarray, tuple[str, ...]]:
-    if route is None:
-        return np.zeros(n, np.int32), ("all",)
-    labels = np.asarray(route).astype(str)
-    if labels.shape != (n,):
-        raise TraceError(f"route: found {labels.size} values; allowed: as many as at_s, {n}")
-    routes, codes = np.unique(labels, return_inverse=True)
-    return codes.astype(np.int32), tuple(str(name) for name in routes)
-
-
-def visitor_codes(visitor: ArrayLike, n: int) -> np.ndarray:
-    """Numbers for labels of visitors, in the order in which they first come: int32 (n,), -1: not known.
-
-    Raises:
-        TraceError: there are not as many as requests.
-    """
-    import pandas as pd
-
-    labels = np.asarray(visitor)
-    if labels.shape != (n,):
-        raise TraceError(f"visitor: found {labels.size} values; allowed: as many as at_s, {n}")
-    codes: np.ndarray = pd.factorize(labels)[0].astype(np.int32)
-    return codes
-
-
-def instant_of(start: date | str | None, time_zone: str | None) -> datetime | None:
-    """The instant 0 of a trace as it is said: an ISO time, a datetime, or a day, which begins at midnight.
-
-    Raises:
-        TraceError: it is none of these, or there is no such zone.
-    """
-    if start is None:
-        return None
-    try:
-        zone = None if time_zone is None else ZoneInfo(parse_zone(time_zone))
-        instant = datetime.fromisoformat(start) if isinstance(start, str) else start
-        if isinstance(instant, date) and not isinstance(instant, datetime):
-            instant = datetime.combine(instant, time())  # a day begins at midnight
-        if not isinstance(instant, datetime):
-            raise TraceError(f"start: found {start!r}; allowed: an ISO time such as '2031-06-07T00:00', or a datetime")
-    except UnitError as error:
-        raise TraceError(f"time_zone: {error}") from None
-    except ValueError:
-        raise TraceError(f"start: found {start!r}; allowed: an ISO time such as '2031-06-07T00:00'") from None
-    if instant.tzinfo is None:
-        return instant.replace(tzinfo=zone or ZoneInfo("UTC"))
-    return instant if zone is None else instant.astimezone(zone)

@@ -8,7 +8,8 @@ import numpy as np
 
 from libramen.trace.growing import counted
 from libramen.trace.multiply import another, multiplied
-from libramen.trace.shape import OF_A_DOUBT, shaped
+from libramen.trace.shape import shaped
+from libramen.trace.steps import OF_A_DOUBT
 
 if TYPE_CHECKING:
     from libramen.trace.trace import Trace

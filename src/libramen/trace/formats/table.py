@@ -11,10 +11,11 @@ import pyarrow.compute as pc
 
 from libramen.base.errors import TraceError
 from libramen.base.fields import nearest
+from libramen.trace.arrays import MOST_REQUESTS
 from libramen.trace.growing import Codes, Growing, blocks, remapped
 from libramen.trace.raw_requests import RawRequests
+from libramen.trace.source import Made
 from libramen.trace.sources import BROKEN
-from libramen.trace.trace import MOST_REQUESTS, Made
 from libramen.trace.write import MADE
 
 if TYPE_CHECKING:
