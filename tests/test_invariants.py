@@ -13,9 +13,9 @@ from hypothesis import assume, given, strategies as st
 from builders import make_plan, make_tier
 from libramen import Outcome, Service, Trace, replay
 from libramen.base.ranks import nearest_rank
+from libramen.base.steps import Steps
 from libramen.engine.control.agenda import Agenda, Kind
 from libramen.outcome.kept_requests import _selected
-from libramen.outcome.measures import Steps
 
 seeds = st.integers(0, 10**6)
 

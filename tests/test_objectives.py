@@ -12,7 +12,7 @@ from hypothesis import given, strategies as st
 from builders import make_plan, make_tier, make_trace
 from libramen import Comparison, Objectives, Outcome, Plan, Service, StudyError, Trace, replay
 from libramen.report.story import miss
-from libramen.study.objectives import Objective
+from libramen.study.objectives import Minutes, Objective
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
@@ -37,7 +37,7 @@ def test_a_percentile_is_of_all_requests() -> None:
     assert (by_name["max"].met, by_name["max"].within) == (False, 0.92)
     assert (by_name["mean"].met, by_name["mean"].within) == (True, None)
     # 8 of the first 60 requests, one minute, are refused; none of the others, whose arrivals go on to the 91st second.
-    assert p95.minutes == (1, 2)
+    assert p95.minutes == Minutes(1, 2)
     assert outcome.answered_s["p90"] == pytest.approx(0.1)
     assert outcome.answered_s["p95"] is None
     assert outcome.hides_failures
@@ -118,7 +118,7 @@ def test_windows_are_every_day_local_and_half_open() -> None:
         Objectives(windows=[{"at": ["23:00", "01:00"], "p95": "2s", "p50": "0.5s"}]),
     )
     p50, p95 = outcome.objectives
-    assert (p95.name, p95.met, p95.within, p95.minutes) == ("windows.1.p95", True, 1.0, (4, 4))
+    assert (p95.name, p95.met, p95.within, p95.minutes) == ("windows.1.p95", True, 1.0, Minutes(4, 4))
     assert (p50.name, p50.met, p50.within) == ("windows.1.p50", False, 0.0)
 
 

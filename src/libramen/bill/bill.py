@@ -3,10 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field, replace
+from decimal import Decimal
 from fractions import Fraction
-from typing import TYPE_CHECKING, Final
+from typing import TYPE_CHECKING, Annotated, Any, Final
+
+from pydantic import Field
 
 from libramen.base import units
+from libramen.base.results import Result
 from libramen.bill.lines import BillLine, total
 from libramen.bill.month import HOURS, Month
 from libramen.bill.prices import lines_of
@@ -26,7 +30,7 @@ _STRETCHES: Final = {"minute": 60.0, "hour": 3600.0, "day": 86400.0}
 
 
 @dataclass(frozen=True)
-class Bill:
+class Bill(Result):
     """What a plan costs in a month of 730 hours."""
 
     currency: str
@@ -35,8 +39,12 @@ class Bill:
     """How the month was made of the trace."""
     assumes: str
     """The same in a clause: what must be true for the amount to be."""
-    used: dict[str, Fraction] = field(default_factory=dict, compare=False, repr=False)
+    used: Annotated[dict[str, Fraction], Field(exclude=True)] = field(default_factory=dict, compare=False, repr=False)
     """What was used in the month, by item as in `usage.Used`, where one service is billed."""
+
+    def to_dict(self) -> dict[str, Any]:
+        """As the JSON of the command line; `used` is left out."""
+        return super().to_dict() | {"month": float(self.month)}
 
     @property
     def month(self) -> Decimal:

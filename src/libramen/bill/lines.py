@@ -7,17 +7,18 @@ from decimal import ROUND_HALF_EVEN, Decimal
 from fractions import Fraction
 
 from libramen.base import units
+from libramen.base.results import Cents, Millionths, Price, Result
 
 
 @dataclass(frozen=True)
-class BillLine:
+class BillLine(Result):
     """One line: `amount` is quantity times unit price, to the cent."""
 
     item: str
-    quantity: Decimal
+    quantity: Millionths
     unit: str
-    unit_price: Decimal
-    amount: Decimal
+    unit_price: Price
+    amount: Cents
 
 
 def total(lines: tuple[BillLine, ...]) -> Decimal:

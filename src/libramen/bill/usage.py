@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Final, NamedTuple, Protocol
 
 import numpy as np
 
+from libramen.base.steps import Steps
 from libramen.base.times import EPSILON_S
 from libramen.bill.month import clock_hours
 
@@ -112,12 +113,8 @@ def seconds_by_hour(
     edges_s = clock_hours(span_s, start)
     if len(from_s) * len(edges_s) <= _MANY:
         up_to = np.clip(edges_s[:, None] - from_s, 0.0, to_s - from_s).sum(axis=1)
-    else:  # how many there are at once, integrated
-        at_s = np.concatenate([[0.0], from_s, to_s])
-        change = np.concatenate([[0.0], np.ones(len(from_s)), -np.ones(len(to_s))])
-        order = np.argsort(at_s, kind="stable")
-        area = np.concatenate([[0.0], np.cumsum(np.diff(at_s[order]) * np.cumsum(change[order])[:-1])])
-        up_to = np.interp(edges_s, at_s[order], area)
+    else:
+        up_to = Steps.of(from_s, to_s, span_s).area(edges_s)
     hour = np.searchsorted(edges_s, np.minimum(to_s, span_s - 1e-6), side="right") - 1
     seconds: np.ndarray = np.diff(up_to) + np.bincount(hour, weights=extra_s, minlength=len(edges_s) - 1)
     return seconds
@@ -125,8 +122,5 @@ def seconds_by_hour(
 
 def most_at_once(lives: list[tuple[float, float]]) -> int:
     """The greatest number of lives at one time; one that ends when another begins does not overlap it."""
-    from_s, to_s = (np.array(column) for column in zip(*lives, strict=True)) if lives else (np.zeros(0), np.zeros(0))
-    at_s = np.concatenate([to_s, from_s])
-    change = np.concatenate([np.full(len(to_s), -1), np.full(len(from_s), 1)])
-    order = np.lexsort((change, at_s))
-    return max(0, int(np.max(np.cumsum(change[order]), initial=0)))
+    from_s, to_s = [begin for begin, _ in lives], [end for _, end in lives]
+    return Steps.of(from_s, to_s, max(to_s, default=0.0)).extremes()[1]

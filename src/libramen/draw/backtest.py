@@ -10,6 +10,7 @@ from matplotlib.dates import AutoDateLocator, ConciseDateFormatter
 from matplotlib.ticker import FixedLocator, NullFormatter, NullLocator
 
 from libramen.base import units
+from libramen.base.ranks import by_group
 from libramen.draw.style import BUOY, FOAM, INK, SAND, SEA, dress, duration_ticks, new_figure
 
 if TYPE_CHECKING:
@@ -128,12 +129,4 @@ def _over_time(upper: Axes, lower: Axes, found: Backtest) -> None:
 def _p95(latency_s: np.ndarray, window: np.ndarray, n: int) -> np.ndarray:
     """The p95 of each window, NaN: too few requests."""
     answered = ~np.isnan(latency_s)
-    order = np.lexsort((latency_s[answered], window[answered]))
-    bounds = np.searchsorted(window[answered][order], np.arange(n + 1))
-    ascending = latency_s[answered][order]
-    found = np.full(n, np.nan)
-    for k in range(n):
-        count = bounds[k + 1] - bounds[k]
-        if count >= _FEW:
-            found[k] = ascending[bounds[k] + int(np.ceil(0.95 * count)) - 1]
-    return found
+    return by_group(latency_s[answered], window[answered], n, 0.95, least=_FEW)[0]

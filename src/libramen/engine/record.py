@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-import itertools
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, NamedTuple
+
+from libramen.base.steps import Steps
 
 if TYPE_CHECKING:
     from datetime import datetime
@@ -83,14 +84,9 @@ class ServiceRun:
 
     def ready_steps(self) -> list[tuple[float, int]]:
         """From which instant of the trace on [s] how many replicas were ready, from 0 on."""
-        changes = {0.0: 0}
-        for replica in self.replicas:
-            for from_s, to_s in replica.times("ready"):
-                changes[from_s] = changes.get(from_s, 0) + 1
-                changes[to_s] = changes.get(to_s, 0) - 1
-        instants = sorted(at_s for at_s in changes if at_s < self.span_s)
-        counts = itertools.accumulate(changes[at_s] for at_s in instants)
-        return list(zip(instants, counts, strict=True))
+        times = [time for replica in self.replicas for time in replica.times("ready")]
+        steps = Steps.of([from_s for from_s, _ in times], [to_s for _, to_s in times], self.span_s)
+        return [change for change in steps.changes() if change[0] < self.span_s]
 
 
 @dataclass(frozen=True, eq=False)

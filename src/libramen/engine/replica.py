@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Final, Literal, NamedTuple
+from typing import TYPE_CHECKING, Final, Literal
 
 from libramen.base import streams
+from libramen.base.results import Result
 
 if TYPE_CHECKING:
     import numpy as np
@@ -80,7 +81,8 @@ class Replica:
         return [(at_s, end_s) for (at_s, stage), end_s in zip(self.stages, ends, strict=True) if stage in stages]
 
 
-class Death(NamedTuple):
+@dataclass(frozen=True)
+class Death(Result):
     """A replica that died, when, and why."""
 
     at_s: float

@@ -7,9 +7,8 @@ from typing import TYPE_CHECKING, Final
 import numpy as np
 
 from libramen.base.errors import ReplayError
-from libramen.base.ranks import PERCENTILES
+from libramen.base.ranks import PERCENTILES, ranks_of
 from libramen.engine.kernel.bins import BINS
-from libramen.outcome import measures
 from libramen.outcome.counts import MIDDLES_S, Columns, Counting, Counts, grown
 
 if TYPE_CHECKING:
@@ -108,7 +107,7 @@ class CountedRequests:
         before = cumulative[first] - counts[first]
         total = np.add.reduceat(counts, first) if len(first) else np.zeros(0, np.int64)
         for name, found in list(self._percentiles.items()):
-            at = np.searchsorted(cumulative, before + measures.ranks(total, PERCENTILES[name]))
+            at = np.searchsorted(cumulative, before + ranks_of(total, PERCENTILES[name]))
             self._percentiles[name] = values = grown(found, last)
             values[window[first]] = MIDDLES_S[keys[at] % BINS]
 

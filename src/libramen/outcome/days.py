@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any, Final, NamedTuple
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Final
 
 import numpy as np
 
+from libramen.base.results import Result
 from libramen.base.times import EPSILON_S, local_time
 from libramen.bill.month import clock_hours
 
@@ -26,7 +28,8 @@ _WEEK: Final = 7
 _SATURDAY: Final = 5
 
 
-class Days(NamedTuple):
+@dataclass(frozen=True)
+class Days(Result):
     """Counts of each quarter of each whole day, of 24 h from the start of the trace on: four a day, day after day.
 
     Attributes:
@@ -41,20 +44,6 @@ class Days(NamedTuple):
     within: dict[str, tuple[int, ...]]
     used: dict[str, dict[str, tuple[float, ...]]]
     week_end: tuple[bool, ...]
-
-    @classmethod
-    def from_dict(cls, document: dict[str, Any]) -> Days:
-        """What JSON has kept of it."""
-        return cls(
-            tuple(document["requests"]),
-            tuple(document["ok"]),
-            {name: tuple(values) for name, values in document["within"].items()},
-            {
-                service: {item: tuple(values) for item, values in items.items()}
-                for service, items in document["used"].items()
-            },
-            tuple(document["week_end"]),
-        )
 
 
 def days_of(outcome: Outcome, limits: Sequence[Goal]) -> Days | None:

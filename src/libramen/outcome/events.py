@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from typing import TYPE_CHECKING, Any, Final, NamedTuple
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING, Final
 
 import numpy as np
 
-from libramen.base.ranks import rank_of
+from libramen.base.ranks import by_group, rank_of
+from libramen.base.results import Result
 from libramen.base.times import into_hour_s
 from libramen.bill.month import Month
 from libramen.engine.border.records import Ending
@@ -30,7 +32,8 @@ _ENOUGH: Final = 20
 """Answers of a minute, or its p95 is that of single requests."""
 
 
-class Event(NamedTuple):
+@dataclass(frozen=True)
+class Event(Result):
     """A release, a fault, or all random faults of a kind. None: not known, or not worked out.
 
     Attributes:
@@ -82,14 +85,6 @@ class Event(NamedTuple):
         """What leaves it, and all of its entry, out of a replay."""
         return (self.service, self.table, self.kind if self.table == "at_random" else self.entry)
 
-    def to_dict(self) -> dict[str, Any]:
-        """As the JSON of the command line."""
-        document = self._asdict()
-        return {name: document[name] for name in (
-            "kind", "service", "at_s", "lasts_s", "failed", "p95_s", "budget_share", "replica_hours", "money", "result",
-            "strikes", "times_a_month", "table", "entry", "moved", "overloaded", "failed_without",
-        )}  # fmt: skip
-
 
 def happened(outcome: Outcome) -> list[Event]:
     """The events of a replay, in order of time: when and what, not yet what they cost."""
@@ -108,7 +103,7 @@ def happened(outcome: Outcome) -> list[Event]:
         found += [Event(kind, "at_random", 0, "", name, at[0], len(at)) for kind, at in at_random.items()]
     found.sort(key=lambda event: event.at_s)
     return [
-        event._replace(times_a_month=_times(month, event, outcome)) for event in found if event.at_s < outcome.span_s
+        replace(event, times_a_month=_times(month, event, outcome)) for event in found if event.at_s < outcome.span_s
     ]
 
 
@@ -118,7 +113,7 @@ def once_a_month(events: Iterable[Event]) -> list[Event]:
     for event in events:
         times = event.times_a_month / event.strikes
         budget = None if event.budget_share is None or not times else event.budget_share / times
-        found.append(event._replace(times_a_month=1.0, budget_share=budget, money=None))
+        found.append(replace(event, times_a_month=1.0, budget_share=budget, money=None))
     return found
 
 
@@ -157,7 +152,7 @@ def difference(outcome: Outcome, without: Outcome, events: Iterable[Event]) -> l
     if any(one.hosting.balancer == "pinned" for one in outcome.services.values()):
         moved = (_moved(outcome) - _moved(without)) / len(events)
     return [
-        _cost(event, mine, theirs, (from_s, to_s), outcome)._replace(replica_hours=paid_h, money=money, moved=moved)
+        replace(_cost(event, mine, theirs, (from_s, to_s), outcome), replica_hours=paid_h, money=money, moved=moved)
         for event, from_s, to_s in zip(events, edges_s[:-1], edges_s[1:], strict=True)
     ]
 
@@ -184,7 +179,8 @@ def _cost(event: Event, mine: _Requests, theirs: _Requests, between: tuple[float
             times = event.times_a_month / event.strikes
             budget = failed * times / allowed if allowed else None
     meanwhile = event.at_s, event.at_s + stretch_s
-    return event._replace(
+    return replace(
+        event,
         lasts_s=lasts_s,
         failed=failed,
         p95_s=p95_s,
@@ -225,17 +221,8 @@ class _Requests:
         minute = np.minimum((self.at_s // _MINUTE_S).astype(np.int64), self.minutes - 1)
         counts = np.bincount(6 * minute + ending, minlength=6 * self.minutes)
         self.endings = counts.reshape(self.minutes, 6)
-        self.p95_of_minutes = self._p95s(minute[self._is_ok], self._latency_s[self._is_ok])
-
-    def _p95s(self, minute: np.ndarray, latency_s: np.ndarray) -> np.ndarray:
-        order = np.lexsort((latency_s, minute))
-        counts = np.bincount(minute, minlength=self.minutes)
-        first = np.concatenate([[0], np.cumsum(counts)[:-1]])
-        found = np.full(self.minutes, np.nan)
-        enough = np.flatnonzero(counts >= _ENOUGH)
-        ranks = np.array([rank_of(int(n), 0.95) for n in counts[enough]], np.int64)
-        found[enough] = latency_s[order][first[enough] + ranks]
-        return found
+        ok = self._is_ok
+        (self.p95_of_minutes,) = by_group(self._latency_s[ok], minute[ok], self.minutes, 0.95, least=_ENOUGH)
 
     def failed(self, from_s: float, to_s: float) -> int:
         """Requests that arrived then and failed."""

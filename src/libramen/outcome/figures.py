@@ -4,13 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field, fields
 from datetime import datetime
-from decimal import Decimal
 from typing import TYPE_CHECKING, Any, Final, Self
 from zoneinfo import ZoneInfo
 
+from libramen.base.results import Result
 from libramen.base.times import local_time
 from libramen.bill.bill import Bill
-from libramen.bill.lines import BillLine
 from libramen.engine.replica import Death
 from libramen.outcome.days import Days, days_of
 from libramen.outcome.events import Event, happened
@@ -30,7 +29,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True)
-class RouteFigures:
+class RouteFigures(Result):
     """The figures of one route; each as in `Figures`."""
 
     route: str
@@ -45,21 +44,21 @@ class RouteFigures:
 
     def to_dict(self) -> dict[str, Any]:
         """As in the JSON of an outcome."""
-        values = {one.name: getattr(self, one.name) for one in fields(self)}
-        values["availability"] = {"requests": self.availability, "minutes": values.pop("availability_minutes")}
-        return values
+        document = super().to_dict()
+        document["availability"] = {"requests": self.availability, "minutes": document.pop("availability_minutes")}
+        return document
 
     @classmethod
     def from_dict(cls, document: dict[str, Any]) -> Self:
         """What `to_dict` has written."""
         availability = document["availability"]
-        return cls(
-            **{**document, "availability": availability["requests"], "availability_minutes": availability["minutes"]}
+        return super().from_dict(
+            document | {"availability": availability["requests"], "availability_minutes": availability["minutes"]}
         )
 
 
 @dataclass(frozen=True)
-class Figures:
+class Figures(Result):
     """What came of replaying a trace against a plan, in figures. Plain values, equal when all are equal.
 
     Attributes:
@@ -139,45 +138,23 @@ class Figures:
         Args:
             routes: whether the figures of each route are in it, where they are known.
         """
-        document: dict[str, Any] = {
-            "plan": self.plan,
-            "tier": self.tier,
-            "size": self.size,
-            "seed": self.seed,
-            "start": None if self.start is None else self.start.isoformat(),
-            "time_zone": None if self.start is None else str(self.start.tzinfo),
-            "span_s": self.span_s,
-            "requests": self.requests,
-            "attempts": self.attempts,
-            "endings": dict(self.endings),
-            "latency_s": dict(self.latency_s),
-            "availability": {"requests": self.availability, "minutes": self.availability_minutes},
-            "utilisation": self.utilisation,
-            "replicas": {
-                "min": self.replicas_min,
-                "mean": self.replicas_mean,
-                "max": self.replicas_max,
-                "peak": self.replicas_peak,
-                "cold_starts": self.cold_starts,
-                "paid_s": self.paid_s,
-            },
-            "bill": _bill_document(self.bill),
-            "objectives": [_objective_document(objective) for objective in self.objectives],
-            "answered_s": dict(self.answered_s),
-            "worst_hour": self._worst_hour_document(),
-            "time_s": dict(self.time_s),
-            "bytes_out": self.bytes_out,
-            "deaths": [death._asdict() for death in self.deaths],
-            "findings": [finding.to_dict() for finding in self.findings],
-            "events": [event.to_dict() for event in self.events],
+        document = super().to_dict()
+        document["time_zone"] = None if self.start is None else str(self.start.tzinfo)
+        document["start"] = None if self.start is None else self.start.isoformat()
+        document["availability"] = {"requests": self.availability, "minutes": document.pop("availability_minutes")}
+        replicas = {name: document.pop(f"replicas_{name}") for name in _REPLICAS}
+        document["replicas"] = replicas | {name: document.pop(name) for name in _STARTS}
+        document["bill"] = self.bill.to_dict()
+        document["worst_hour"] = self._worst_hour_document()
+        document["findings"] = [finding.to_dict() for finding in self.findings]
+        document["routes"] = [route.to_dict() for route in self.routes or ()]
+        document["services"] = {name: figures.to_dict(routes=routes) for name, figures in self.services.items()}
+        left_out = {
+            "routes": not routes or self.routes is None,
+            "days": self.days is None,
+            "services": not self.services,
         }
-        if routes and self.routes is not None:
-            document["routes"] = [route.to_dict() for route in self.routes]
-        if self.days is not None:
-            document["days"] = self.days._asdict()
-        if self.services:
-            document["services"] = {name: figures.to_dict(routes=routes) for name, figures in self.services.items()}
-        return document
+        return {name: value for name, value in document.items() if not left_out.get(name, False)}
 
     def _worst_hour_document(self) -> dict[str, Any] | None:
         hour = self.worst_hour
@@ -195,41 +172,31 @@ class Figures:
     @classmethod
     def from_dict(cls, document: dict[str, Any]) -> Self:
         """What `to_dict` has written, the same to the last digit."""
-        start = document["start"]
-        hour, routes, services = document["worst_hour"], document.get("routes"), document.get("services", {})
-        days = document.get("days")
-        replicas, availability = document["replicas"], document["availability"]
+        start, hour, replicas = document["start"], document["worst_hour"], document["replicas"]
         at = None if start is None else datetime.fromisoformat(start).astimezone(_zone(document["time_zone"]))
-        clock = Clock(at, document["span_s"])
-        same = ("plan", "tier", "size", "seed", "span_s", "requests", "attempts", "endings", "latency_s", "answered_s",
-                "utilisation", "time_s", "bytes_out")  # fmt: skip
-        return cls(
-            **{name: document[name] for name in same},
-            start=at,
-            availability=availability["requests"],
-            availability_minutes=availability["minutes"],
-            **{f"replicas_{name}": replicas[name] for name in ("min", "mean", "max", "peak")},
-            cold_starts=replicas["cold_starts"],
-            paid_s=replicas["paid_s"],
-            bill=_bill_of(document["bill"]),
-            objectives=tuple(_objective_of(entry) for entry in document["objectives"]),
-            worst_hour=None
-            if hour is None
-            else Hour(
-                hour["at_s"],
-                hour["requests"],
-                round(hour["availability"] * hour["requests"]),
-                round(hour["within"] * hour["requests"]),
-            ),
-            deaths=tuple(Death(**death) for death in document["deaths"]),
-            findings=tuple(Finding.from_dict(finding, clock) for finding in document["findings"]),
-            events=tuple(Event(**event) for event in document["events"]),
-            routes=None if routes is None else tuple(RouteFigures.from_dict(route) for route in routes),
-            days=None if days is None else Days.from_dict(days),
-            services={name: cls.from_dict(one) for name, one in services.items()},
+        clock, routes = Clock(at, document["span_s"]), document.get("routes")
+        if hour is not None:
+            ok, within = (round(hour[name] * hour["requests"]) for name in ("availability", "within"))
+            hour = Hour(hour["at_s"], hour["requests"], ok, within)
+        return super().from_dict(
+            document
+            | {
+                "start": at,
+                "availability": document["availability"]["requests"],
+                "availability_minutes": document["availability"]["minutes"],
+                **{f"replicas_{name}": replicas[name] for name in _REPLICAS},
+                **{name: replicas[name] for name in _STARTS},
+                "worst_hour": hour,
+                "objectives": [Objective.from_dict(one) for one in document["objectives"]],
+                "findings": [Finding.from_dict(one, clock) for one in document["findings"]],
+                "routes": None if routes is None else [RouteFigures.from_dict(one) for one in routes],
+                "services": {name: cls.from_dict(one) for name, one in document.get("services", {}).items()},
+            }
         )
 
 
+_REPLICAS: Final = ("min", "mean", "max", "peak")
+_STARTS: Final = ("cold_starts", "paid_s")
 _OF_REQUESTS: Final = (
     "seed", "start", "span_s", "attempts", "endings", "latency_s", "answered_s", "availability", "availability_minutes",
     "bill", "objectives", "worst_hour", "time_s", "bytes_out", "cold_starts", "paid_s",
@@ -295,60 +262,3 @@ def _zone(name: str) -> Any:
     if name.startswith("UTC") and name != "UTC":
         return datetime.strptime(name.removeprefix("UTC"), "%z").tzinfo
     return ZoneInfo(name)
-
-
-def _bill_document(bill: Bill) -> dict[str, Any]:
-    return {
-        "currency": bill.currency,
-        "month": float(bill.month),
-        "lines": [
-            {
-                "item": line.item,
-                "quantity": float(line.quantity),
-                "unit": line.unit,
-                "unit_price": float(line.unit_price),
-                "amount": float(line.amount),
-            }
-            for line in bill.lines
-        ],
-        "note": bill.note,
-        "assumes": bill.assumes,
-    }
-
-
-def _bill_of(document: dict[str, Any]) -> Bill:
-    lines = tuple(
-        BillLine(
-            item=line["item"],
-            quantity=Decimal(repr(line["quantity"])).quantize(Decimal("0.000001")),
-            unit=line["unit"],
-            unit_price=Decimal(repr(line["unit_price"])),
-            amount=Decimal(repr(line["amount"])).quantize(Decimal("0.01")),
-        )
-        for line in document["lines"]
-    )
-    return Bill(document["currency"], lines, document["note"], document["assumes"])
-
-
-def _objective_document(objective: Objective) -> dict[str, Any]:
-    minutes = objective.minutes
-    return {
-        "name": objective.name,
-        "wanted": _plain(objective.wanted),
-        "got": _plain(objective.got),
-        "met": objective.met,
-        "within": objective.within,
-        "minutes": None if minutes is None else dict(zip(("met", "of"), minutes, strict=True)),
-    }
-
-
-def _objective_of(document: dict[str, Any]) -> Objective:
-    values = dict(document)
-    if values["name"] == "month":
-        values |= {key: Decimal(repr(values[key])) for key in ("wanted", "got")}
-    minutes = values["minutes"]
-    return Objective(**{**values, "minutes": None if minutes is None else (minutes["met"], minutes["of"])})
-
-
-def _plain(value: Any) -> float | None:
-    return None if value is None else float(value)

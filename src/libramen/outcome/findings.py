@@ -7,10 +7,13 @@ and write its sentence in `report/findings.py`. Those of services that call each
 from __future__ import annotations
 
 from dataclasses import dataclass, field, replace
-from typing import TYPE_CHECKING, Any, Final
+from datetime import datetime
+from typing import TYPE_CHECKING, Annotated, Any, Final, Self
 
 import numpy as np
+from pydantic import Field
 
+from libramen.base.results import Result
 from libramen.base.shown import sentence_of
 from libramen.outcome.measures import stage_steps
 
@@ -48,7 +51,7 @@ class Clock:
 
 
 @dataclass(frozen=True)
-class Finding:
+class Finding(Result):
     """One fact.
 
     Attributes:
@@ -72,7 +75,7 @@ class Finding:
     service: str | None = None
     limit: str | None = None
     figures: dict[str, Any] = field(default_factory=dict)
-    clock: Clock = field(default=Clock(None, 0.0), compare=False, repr=False)
+    clock: Annotated[Clock, Field(exclude=True)] = field(default=Clock(None, 0.0), compare=False, repr=False)
 
     @property
     def text(self) -> str:
@@ -81,13 +84,12 @@ class Finding:
 
     def to_dict(self) -> dict[str, Any]:
         """As in the JSON of the command line."""
-        kept = ("requests", "seconds", "replicas", "service", "limit", "figures")
-        return {"kind": self.kind, "text": self.text, **{name: getattr(self, name) for name in kept}}
+        return super().to_dict() | {"text": self.text}
 
     @classmethod
-    def from_dict(cls, document: dict[str, Any], clock: Clock) -> Finding:
-        """What `to_dict` has written."""
-        return cls(**{name: value for name, value in document.items() if name != "text"}, clock=clock)
+    def from_dict(cls, document: dict[str, Any], clock: Clock = Clock(None, 0.0)) -> Self:
+        """What `to_dict` has written of a replay with this clock."""
+        return replace(super().from_dict(document), clock=clock)
 
 
 def find(outcome: Outcome) -> tuple[Finding, ...]:

@@ -10,9 +10,10 @@ from typing import TYPE_CHECKING, Final, NamedTuple
 
 import numpy as np
 
+from libramen.base.steps import Steps
 from libramen.base.times import EPSILON_S
 from libramen.outcome.findings import Finding
-from libramen.outcome.measures import Steps, life
+from libramen.outcome.measures import life
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from libramen.base.times import EPSILON_S
-from libramen.study.objectives import Objective
+from libramen.study.objectives import Minutes, Objective
 
 if TYPE_CHECKING:
     from libramen.bill.bill import Bill
@@ -31,7 +31,7 @@ def judged(goal: Goal, measures: Measures, bill: Bill) -> Objective:
         n, got = measures.requests, measures.latency_s[key]
         met = n > 0 and within.requests >= goal.share * n - EPSILON_S
         share = within.requests / n if n else None
-        return Objective(name, wanted, got, met, share, (within.minutes_met, within.minutes))
+        return Objective(name, wanted, got, met, share, Minutes(within.minutes_met, within.minutes))
     if key == "mean":
         got = measures.latency_s[key]
         return Objective(name, wanted, got, got is not None and got <= float(wanted) + EPSILON_S)

@@ -7,9 +7,9 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from libramen.base.ranks import PERCENTILES, rank_of
+from libramen.base.ranks import PERCENTILES, by_group, rank_of
 from libramen.engine.border.records import ENDINGS, Ending
-from libramen.outcome import measures, waits
+from libramen.outcome import waits
 from libramen.outcome.counts import Columns, Counting, Counts, Latencies
 
 if TYPE_CHECKING:
@@ -194,15 +194,6 @@ def _percentiles_per_window(
     window: np.ndarray, is_ok: np.ndarray, latency_s: np.ndarray, n: int
 ) -> dict[str, np.ndarray]:
     """p50_s, p95_s and p99_s of the ok requests of each of n windows, by nearest rank."""
-    rows = np.flatnonzero(is_ok)
-    rows = rows[np.lexsort((latency_s[rows], window[rows]))]
-    ascending = latency_s[rows]
-    first = np.searchsorted(window[rows], np.arange(n + 1))
-    count = np.diff(first)
-    found: dict[str, np.ndarray] = {}
-    for name in ("p50", "p95", "p99"):
-        rank = measures.ranks(count, PERCENTILES[name])
-        values = np.full(n, np.nan)
-        values[count > 0] = ascending[(first[:-1] + rank - 1)[count > 0]]
-        found[f"{name}_s"] = values
-    return found
+    names = ("p50", "p95", "p99")
+    found = by_group(latency_s[is_ok], window[is_ok], n, *(PERCENTILES[name] for name in names))
+    return {f"{name}_s": values for name, values in zip(names, found, strict=True)}

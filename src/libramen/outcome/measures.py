@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Final, NamedTuple, Protocol
 import numpy as np
 
 from libramen.base.ranks import PERCENTILES
+from libramen.base.steps import Steps
 from libramen.base.times import EPSILON_S
 
 if TYPE_CHECKING:
@@ -22,11 +23,6 @@ if TYPE_CHECKING:
 
 LATENCIES: Final = ("mean", *PERCENTILES, "max")
 TIME_PARTS: Final = ("retried", "queued", "cpu", "slowed", "connecting", "called", "waiting", "overhead")
-
-
-def ranks(count: np.ndarray, share: float) -> np.ndarray:
-    """The nearest rank of a percentile among each of some counts: int64, at least 1."""
-    return np.maximum(1, np.ceil(share * count - EPSILON_S)).astype(np.int64)
 
 
 @dataclass(frozen=True)
@@ -75,7 +71,8 @@ class Within(NamedTuple):
     minutes: int
 
 
-class Hour(NamedTuple):
+@dataclass(frozen=True)
+class Hour:
     """One hour of the clock.
 
     Attributes:
@@ -193,36 +190,6 @@ def availability_minutes(arrivals: np.ndarray, failed: np.ndarray, failed_share:
     if not traffic.any():
         return None
     return float(np.mean(failed[traffic] <= failed_share * arrivals[traffic] + EPSILON_S))
-
-
-@dataclass(frozen=True)
-class Steps:
-    """A number that changes in steps: `count[i]` from `at_s[i]` to `at_s[i + 1]`, the last one for ever."""
-
-    at_s: np.ndarray
-    count: np.ndarray
-
-    @classmethod
-    def of(cls, from_s: list[float], to_s: list[float], end_s: float) -> Steps:
-        """How many of some intervals there are at each time in [0, end_s]."""
-        starts, ends = np.minimum(from_s, end_s), np.minimum(to_s, end_s)
-        at_s = np.concatenate([[0.0], starts, ends, [end_s]])
-        change = np.concatenate([[0], np.ones(len(starts), int), -np.ones(len(ends), int), [0]])
-        order = np.argsort(at_s, kind="stable")
-        return cls(at_s[order], np.cumsum(change[order]))
-
-    def mean(self, edges_s: np.ndarray) -> np.ndarray:
-        """The mean between each two edges."""
-        area = np.concatenate([[0.0], np.cumsum(np.diff(self.at_s) * self.count[:-1])])
-        up_to = np.interp(edges_s, self.at_s, area)
-        width = np.diff(edges_s)
-        mean: np.ndarray = np.divide(np.diff(up_to), width, out=np.zeros(len(width)), where=width > 0)
-        return mean
-
-    def extremes(self) -> tuple[int, int]:
-        """Least and greatest number that lasted."""
-        lasted = self.count[:-1][np.diff(self.at_s) > EPSILON_S]
-        return (int(lasted.min()), int(lasted.max())) if lasted.size else (0, 0)
 
 
 def stage_steps(run: ServiceRun, *stages: Stage) -> Steps:

@@ -2,20 +2,20 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass
-from typing import TYPE_CHECKING, Any, Final, NamedTuple
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Final
 
 import numpy as np
 
 from libramen.base import units
 from libramen.base.errors import ReplayError
 from libramen.base.ranks import nearest_rank
+from libramen.base.results import Result
 from libramen.engine.border.records import ENDINGS
-from libramen.outcome.events import happened
+from libramen.outcome.events import Event, happened
 from libramen.outcome.measures import stage_steps
 
 if TYPE_CHECKING:
-    from libramen.outcome.events import Event
     from libramen.outcome.outcome import Outcome
     from libramen.outcome.service_outcome import ServiceOutcome
 
@@ -24,7 +24,8 @@ _FULL: Final = 0.95
 _SHOWN: Final = {"p50": 0.5, "p95": 0.95, "p99": 0.99}
 
 
-class FleetMeanwhile(NamedTuple):
+@dataclass(frozen=True)
+class FleetMeanwhile(Result):
     """What a fleet was meanwhile.
 
     Attributes:
@@ -46,7 +47,7 @@ class FleetMeanwhile(NamedTuple):
 
 
 @dataclass(frozen=True)
-class StretchFigures:
+class StretchFigures(Result):
     """What came of a stretch of a replay.
 
     Attributes:
@@ -82,13 +83,6 @@ class StretchFigures:
     def hides_failures(self) -> bool:
         """Whether more than 1 % of the requests failed, so that latencies of the answered ones say too little."""
         return self.availability is not None and self.availability < 0.99
-
-    def to_dict(self) -> dict[str, Any]:
-        """As the JSON of the command line."""
-        return asdict(self) | {
-            "fleets": {name: fleet._asdict() for name, fleet in self.fleets.items()},
-            "events": [event.to_dict() for event in self.events],
-        }
 
 
 def stretch_of(outcome: Outcome, from_s: float, to_s: float) -> StretchFigures:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+from dataclasses import asdict, fields
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -63,7 +64,7 @@ def updates(run: ServiceRun) -> pd.DataFrame:
 
 def deaths(run: ServiceRun) -> pd.DataFrame:
     """See `Outcome.deaths`."""
-    return pd.DataFrame(run.deaths, columns=list(Death._fields))
+    return pd.DataFrame(run.deaths, columns=[one.name for one in fields(Death)])
 
 
 def routes(names: Sequence[str], of_each: Sequence[Measures]) -> pd.DataFrame:
@@ -87,8 +88,8 @@ def routes(names: Sequence[str], of_each: Sequence[Measures]) -> pd.DataFrame:
 
 def events(happened: tuple[Event, ...]) -> pd.DataFrame:
     """See `Outcome.events`."""
-    columns = [name for name in Event._fields if name != "p95_s"]
-    frame = pd.DataFrame([event._asdict() for event in happened], columns=[*columns, "p95_s"])
+    columns = [one.name for one in fields(Event) if one.name != "p95_s"]
+    frame = pd.DataFrame([asdict(event) for event in happened], columns=[*columns, "p95_s"])
     for name in ("before", "during", "after"):
         frame[f"p95_{name}_s"] = [None if event.p95_s is None else event.p95_s[name] for event in happened]
     frame.insert(0, "at_s", frame.pop("at_s"))

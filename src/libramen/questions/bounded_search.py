@@ -8,10 +8,12 @@ from __future__ import annotations
 
 import dataclasses
 from collections import deque
+from dataclasses import dataclass
 from decimal import Decimal
 from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
 from libramen.base.code import digest_of
+from libramen.base.results import Result
 from libramen.outcome.replay import replay_system
 from libramen.questions.bounds import LeastUse, Overload, Stopped, Watch, about_all, least_cost, likely_cost
 from libramen.runs import entries
@@ -38,7 +40,8 @@ one is begun does not depend on it, and so neither does the result."""
 _CEILING: Final = "scaling.ceiling"
 
 
-class Counts(NamedTuple):
+@dataclass(frozen=True)
+class Counts(Result):
     """How many combinations there were, and what became of them.
 
     Attributes:

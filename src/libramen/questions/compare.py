@@ -137,7 +137,7 @@ class Comparison(Shown):
             "plans": [figures.to_dict(routes=False) for figures in self.figures],
             "cheapest": None if self.cheapest is None else self.cheapest.plan,
             "nearest": self.nearest.plan,
-            "resampled": None if self.resampled is None else self.resampled._asdict(),
+            "resampled": None if self.resampled is None else self.resampled.to_dict(),
             "evidence": None if self.evidence is None else self.evidence.to_dict(),
         }
 

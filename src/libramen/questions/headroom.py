@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import replace as changed
+from dataclasses import replace, replace as changed
 from typing import TYPE_CHECKING, Any, Final, Unpack
 
 from libramen.base.errors import ReplayError, StudyError
@@ -69,7 +69,7 @@ class Headroom(Shown):
             "currency": self.currency,
             "changes": [room.plan for room in self.changes],
             "evidence": self.evidence.to_dict() | {"up_to": self.evidence.up_to},
-            "plans": [room._asdict() | {"points": [point._asdict() for point in room.points]} for room in self.plans],
+            "plans": [room.to_dict() for room in self.plans],
         }
 
     def plot(self) -> Figure:
@@ -133,7 +133,7 @@ def headroom(
         rooms = rooms_of(every, pool, grow, context.report, lambda room: found(in_words(room)) if found else None)
     if repeats is not None:
         rooms = tuple(
-            rooms[n * place]._replace(repeats=tuple(room.holds_to for room in rooms[n * place : n * place + n]))
+            replace(rooms[n * place], repeats=tuple(room.holds_to for room in rooms[n * place : n * place + n]))
             for place in range(len(cases))
         )
     return Headroom(rooms, grow, study.currency, evidence_of(context.load))

@@ -7,11 +7,12 @@ of them. Where a replay contradicts what bisection had found, it is looked for a
 from __future__ import annotations
 
 import math
-from dataclasses import replace as changed
-from typing import TYPE_CHECKING, Any, Final, NamedTuple
+from dataclasses import dataclass, replace as changed
+from typing import TYPE_CHECKING, Any, Final
 
 from libramen.base import units
 from libramen.base.code import digest_of
+from libramen.base.results import Result
 from libramen.questions.causes import because
 from libramen.runs import entries
 from libramen.runs.memory import bytes_of
@@ -35,7 +36,8 @@ _FAR: Final = 140
 """So many steps beyond the limit other objectives are looked at: four times the load."""
 
 
-class Point(NamedTuple):
+@dataclass(frozen=True)
+class Point(Result):
     """One factor at which a plan was replayed.
 
     Attributes:
@@ -51,7 +53,8 @@ class Point(NamedTuple):
     missed: tuple[str, ...]
 
 
-class Room(NamedTuple):
+@dataclass(frozen=True)
+class Room(Result):
     """How much more load one plan takes.
 
     Attributes:

@@ -10,12 +10,14 @@ which makes its variance unbiased (Davison and Hinkley, Bootstrap Methods and th
 from __future__ import annotations
 
 import math
+from dataclasses import dataclass
 from decimal import Decimal
 from fractions import Fraction
-from typing import TYPE_CHECKING, Any, Final, NamedTuple
+from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 
+from libramen.base.results import Result
 from libramen.base.streams import stream
 from libramen.base.times import EPSILON_S
 from libramen.bill.lines import total
@@ -35,7 +37,8 @@ MONTHS: Final = 100
 _ALIKE: Final = 2
 
 
-class Resampled(NamedTuple):
+@dataclass(frozen=True)
+class Resampled(Result):
     """What became of months made of the quarters of the days of the trace.
 
     Attributes:

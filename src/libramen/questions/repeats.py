@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import math
-from dataclasses import replace as changed
+from dataclasses import dataclass, replace as changed
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, Final, Literal, NamedTuple, Unpack
 
 from libramen.base.errors import ReplayError
+from libramen.base.results import Result
 from libramen.base.shown import Shown
 from libramen.questions import sequential
 from libramen.questions.context import Context
@@ -30,7 +31,8 @@ HOLDS: Final = 0.95
 MEASURES: Final = ("availability", "p95_s", "month")
 
 
-class Spread(NamedTuple):
+@dataclass(frozen=True)
+class Spread(Result):
     """A figure over some repeats.
 
     Attributes:
@@ -143,7 +145,7 @@ class Repeats(Shown):
         for plan in self.plans:
             row: dict[str, Any] = {"plan": plan.plan, "met": plan.met, "holds": plan.holds}
             for measure in MEASURES:
-                spread = plan.spread(measure)._asdict()
+                spread = plan.spread(measure).to_dict()
                 row |= {f"{measure}_{name}": spread[name] for name in ("mean", "deviation", "low", "high")}
             rows.append(row)
         return pd.DataFrame(rows).set_index("plan")
@@ -168,7 +170,7 @@ class Repeats(Shown):
             "plans": [
                 {
                     "plan": plan.plan,
-                    **{measure: plan.spread(measure)._asdict() for measure in MEASURES},
+                    **{measure: plan.spread(measure).to_dict() for measure in MEASURES},
                     "repeats": len(plan.figures),
                     "met": plan.met,
                     "holds": plan.holds,
@@ -176,7 +178,7 @@ class Repeats(Shown):
                     "missed": plan.missed(),
                     "against_cheapest": None
                     if best is None or plan is best
-                    else {measure: self.difference(plan, best, measure)._asdict() for measure in MEASURES},
+                    else {measure: self.difference(plan, best, measure).to_dict() for measure in MEASURES},
                 }
                 for plan in self.plans
             ],

@@ -104,7 +104,7 @@ class Search(Comparison):
         for plan in document["plans"]:
             plan["varied"] = {key: _plain(value) for key, value in self.varied[plan["plan"]].items()}
         document |= {
-            "counts": self.counts._asdict(),
+            "counts": self.counts.to_dict(),
             "near": [one.plan for one in self.near],
             "front": [one.plan for one in self.front],
             "impossible": self.reasons,

@@ -160,14 +160,14 @@ def objectives_section(figures: Figures) -> Section:
     for goal in figures.objectives:
         sign = FAILED_SIGN if figures.hides_failures and goal.is_latency else ""
         within = "" if goal.within is None else f"{units.show_availability(goal.within)} of {wanted_share(goal)}"
-        minutes = "" if goal.minutes is None else f"{goal.minutes[0]:,} of {goal.minutes[1]:,}"
+        minutes = "" if goal.minutes is None else f"{goal.minutes.met:,} of {goal.minutes.of:,}"
         rows.append(
             row([
                 goal.name,
                 Cell(show_objective(goal.name, goal.wanted, currency), _number(goal.wanted)),
                 Cell(show_objective(goal.name, goal.got, currency) + sign, _number(goal.got)),
                 Cell(within, goal.within),
-                Cell(minutes, None if goal.minutes is None else goal.minutes[0]),
+                Cell(minutes, None if goal.minutes is None else goal.minutes.met),
                 Cell("met" if goal.met else "missed", goal.met),
             ])
         )  # fmt: skip

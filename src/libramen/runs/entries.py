@@ -144,6 +144,6 @@ def _judged(kept: Iterable[Objective], bill: Bill, wanted: Objectives) -> Iterab
         elif goal.key in _LIMITS:
             share = got[goal.name].got
             met = share is not None and share >= float(goal.wanted) - EPSILON_S
-            yield got[goal.name]._replace(wanted=goal.wanted, met=met)
+            yield dataclasses.replace(got[goal.name], wanted=goal.wanted, met=met)
         else:
-            yield got[goal.name]._replace(wanted=goal.wanted)
+            yield dataclasses.replace(got[goal.name], wanted=goal.wanted)

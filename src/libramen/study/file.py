@@ -54,7 +54,7 @@ def load_study(path: str | Path, *, trust_code: bool = False) -> Study:
             file, the table, the key, what was found and what is allowed.
 
     Example:
-        >>> load_study("saltmarsh/study.toml").plans["steady"].replicas  # doctest: +SKIP
+        >>> load_study("saltmarsh/study.toml").plans["steady"].only.replicas  # doctest: +SKIP
         3
     """
     path = Path(path)

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass, replace
 from datetime import datetime, time
-from typing import TYPE_CHECKING, Annotated, NamedTuple
+from decimal import Decimal
+from typing import TYPE_CHECKING, Annotated, Any, NamedTuple, Self
 
 from pydantic import BeforeValidator, Field, PlainSerializer, WithJsonSchema, model_validator
 
@@ -11,12 +13,11 @@ from libramen.base import units
 from libramen.base.errors import StudyError, UnitError
 from libramen.base.fields import USUAL_SHARE, Fraction, LatencyLimit, Money, Table, nearest
 from libramen.base.ranks import PERCENTILES
+from libramen.base.results import Number, Result
 from libramen.base.times import daily_edges, time_of_day
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Iterator, Sequence
-    from decimal import Decimal
-    from typing import Self
 
 _LATENCIES = ("mean", *PERCENTILES, "max")
 
@@ -63,7 +64,16 @@ class Goal(NamedTuple):
         return float(self.wanted)
 
 
-class Objective(NamedTuple):
+@dataclass(frozen=True)
+class Minutes:
+    """In how many minutes an objective was met, of how many with traffic."""
+
+    met: int
+    of: int
+
+
+@dataclass(frozen=True)
+class Objective(Result):
     """One objective and what a replay got.
 
     Attributes:
@@ -73,15 +83,23 @@ class Objective(NamedTuple):
         met: whether the objective is met. A percentile of latency is when that share of **all** requests, failed ones
             too, was answered ok within the limit.
         within: of a percentile or maximum of latency, the share of all requests that was; else None.
-        minutes: of the same, in how many minutes it was met, and of how many with traffic; None: not counted.
+        minutes: of the same; None: not counted.
     """
 
     name: str
-    wanted: float | Decimal
-    got: float | Decimal | None
+    wanted: Number
+    got: Number | None
     met: bool
     within: float | None = None
-    minutes: tuple[int, int] | None = None
+    minutes: Minutes | None = None
+
+    @classmethod
+    def from_dict(cls, document: dict[str, Any]) -> Self:
+        """What `to_dict` has written: money is decimal, all else a float."""
+        found = super().from_dict(document)
+        if found.name != "month":
+            return found
+        return replace(found, wanted=Decimal(repr(found.wanted)), got=Decimal(repr(found.got)))
 
     @property
     def key(self) -> str:

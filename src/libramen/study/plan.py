@@ -221,32 +221,15 @@ class Hosting(Table):
         ):
             if self.counts and there:
                 raise ValueError(f"{table}: the fleet is a list (replicas), which says all; allowed: to leave it out")
-        if self.scaling.decides and not tier.autoscaling:
-            raise ValueError(
-                f"scaling: tier {tier.name!r} has no autoscaling; allowed: rule = 'fixed' without a timetable"
-            )
-        if self.scaling.bounds is not None:
-            lowest, highest = self.scaling.bounds
-            if highest is None and most is None:
-                raise ValueError("scaling.ceiling is missing, and the tier does not say how many it allows at most")
-            numbers |= {"scaling.floor": lowest, "scaling.ceiling": highest}
-        for place, entry in enumerate(self.scaling.timetable, start=1):
-            numbers |= {
-                f"scaling.timetable[{place}].floor": entry.floor,
-                f"scaling.timetable[{place}].ceiling": entry.ceiling,
-            }
+        numbers |= self.scaling.numbers
         for key, number in numbers.items():
             if number is not None and not (least <= number and (most is None or number <= most)):
                 raise ValueError(f"{key}: found {number}; {allowed}")
-        floor, ceiling = self.base_limits
-        if floor > ceiling:
-            raise ValueError(f"scaling: the floor of {floor} is above the ceiling of {ceiling}")
-        for place, entry in enumerate(self.scaling.timetable, start=1):
-            upper = ceiling if entry.ceiling is None else entry.ceiling
-            if entry.floor > upper:
-                raise ValueError(
-                    f"scaling.timetable[{place}]: the floor of {entry.floor} is above the ceiling of {upper}"
-                )
+        problem = self.scaling.problem(
+            tier.name, self.base_limits, autoscaling=tier.autoscaling, is_limited=most is not None
+        )
+        if problem is not None:
+            raise ValueError(problem)
         for zone in self.zones_used:
             if zone not in tier.zones:
                 raise ValueError(f"zones: found {zone!r}; {nearest(zone, tier.zones)}")

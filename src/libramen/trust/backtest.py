@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass, replace
+from dataclasses import dataclass, fields, replace
 from functools import cached_property
-from typing import TYPE_CHECKING, Any, NamedTuple, Unpack
+from typing import TYPE_CHECKING, Any, Unpack
 
 import numpy as np
 
 from libramen.base.errors import StudyError
+from libramen.base.results import Result
 from libramen.base.shown import Shown, figure_of
 from libramen.load.evidence import evidence_of
 from libramen.outcome.replay import replay
@@ -28,7 +29,8 @@ if TYPE_CHECKING:
     from libramen.trace.trace import Trace
 
 
-class FailedMinute(NamedTuple):
+@dataclass(frozen=True)
+class FailedMinute(Result):
     """A minute in which requests failed: in the log (status of 500 or more, 429, 408, 499), and in the replay."""
 
     at_s: float
@@ -73,10 +75,13 @@ class Backtest(Shown):
         """One row per scope and percentile."""
         import pandas as pd
 
-        rows = [(*found, found.off) for found in self.figures]
-        rows += [(f"held back: {found.scope}", *found[1:], found.off) for found in self.held_back]
-        rows += [(f"busiest tenth: {found.scope}", *found[1:], found.off) for found in self.busiest]
-        return pd.DataFrame(rows, columns=[*Compared._fields, "off"])
+        named = (("", self.figures), ("held back: ", self.held_back), ("busiest tenth: ", self.busiest))
+        rows = [
+            found.to_dict() | {"scope": which + found.scope, "off": found.off}
+            for which, some in named
+            for found in some
+        ]
+        return pd.DataFrame(rows, columns=[*(one.name for one in fields(Compared)), "off"])
 
     @cached_property
     def evidence(self) -> Evidence:
@@ -89,14 +94,15 @@ class Backtest(Shown):
             "plan": self.plan,
             "demand": self.trace.demand.kind,
             "requests": len(self.trace),
-            **{key: asdict(self.grade)[key] for key in ("grade", "reason")},
-            "off": {key: asdict(self.grade)[key] for key in ("in_sample", "held_back", "apart", "busiest", "hourly")},
+            "grade": self.grade.grade,
+            "reason": self.grade.reason,
+            "off": {key: getattr(self.grade, key) for key in ("in_sample", "held_back", "apart", "busiest", "hourly")},
             "evidence": self.evidence.to_dict(),
-            "figures": [found._asdict() for found in self.figures],
-            "held_back": [found._asdict() for found in self.held_back],
-            "busiest": [found._asdict() for found in self.busiest],
-            "hours": [found._asdict() for found in self.hours],
-            "failures": [found._asdict() for found in self.failures],
+            "figures": [found.to_dict() for found in self.figures],
+            "held_back": [found.to_dict() for found in self.held_back],
+            "busiest": [found.to_dict() for found in self.busiest],
+            "hours": [found.to_dict() for found in self.hours],
+            "failures": [found.to_dict() for found in self.failures],
             "failed": {"logged": self.failed[0], "replayed": self.failed[1]},
             "replicas": [
                 {"at_s": at_s, "ready": n} | ({"service": name} if len(self.replicas) > 1 else {})

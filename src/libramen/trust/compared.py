@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import itertools
-from typing import TYPE_CHECKING, Final, NamedTuple
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Final
 
 import numpy as np
 
 from libramen.base.ranks import PERCENTILES, nearest_rank
+from libramen.base.results import Result
 from libramen.base.streams import stream
 from libramen.load.instants import in_system
 from libramen.trace.statuses import is_answer
@@ -25,7 +27,8 @@ BINS: Final = 5
 MILLISECOND: Final = 1e-3
 
 
-class Compared(NamedTuple):
+@dataclass(frozen=True)
+class Compared(Result):
     """One percentile, logged and replayed [s]. `scope`: `"all"`, `"route /a"`, `"hour 07:00"`, `"in progress 0-3"`."""
 
     scope: str

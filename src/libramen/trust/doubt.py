@@ -9,6 +9,7 @@ import numpy as np
 
 from libramen.base import units
 from libramen.base.delays import Delay
+from libramen.base.results import Result
 from libramen.questions.compare import compare
 from libramen.questions.context import Context
 from libramen.trust.other_loads import other_loads
@@ -28,7 +29,8 @@ _START: Final = (0.5, 2.0)
 _LEAST: Final = 0.02
 
 
-class End(NamedTuple):
+@dataclass(frozen=True)
+class End(Result):
     """One end of what is not known: its value in words, and the verdict there.
 
     `changed`: how many plans meet every objective here and not in the comparison, or the other way round.
@@ -67,8 +69,8 @@ class Doubt:
         return {
             "parameter": self.parameter,
             "from": self.from_,
-            "low": self.low._asdict(),
-            "high": self.high._asdict(),
+            "low": self.low.to_dict(),
+            "high": self.high.to_dict(),
         }
 
 

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Final, NamedTuple
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING, Final
 
 import numpy as np
 
 from libramen.base.ranks import PERCENTILES, nearest_rank
+from libramen.base.results import Result
 from libramen.base.streams import stream
 from libramen.engine import simulation
 from libramen.load.exchange import shuffled_nearby
@@ -27,7 +29,8 @@ _SOME: Final = 0.1
 _LATE: Final = 0.95
 
 
-class Hour(NamedTuple):
+@dataclass(frozen=True)
+class Hour(Result):
     """One hour of a log, and how far the replay is from it.
 
     Attributes:
@@ -97,7 +100,7 @@ def hours(
         return tuple(one for _, one in found)
     low, high = _spread(study.system(plan), trace, [number for number, _ in found], seed, tell)
     return tuple(
-        one._replace(by_chance=_within(logged_s[hour == number], JUDGED.index(one.quantile), low[number], high[number]))
+        replace(one, by_chance=_within(logged_s[hour == number], JUDGED.index(one.quantile), low[number], high[number]))
         for number, one in found
     )
 

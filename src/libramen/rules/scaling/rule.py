@@ -177,6 +177,38 @@ class AnyRule(Table):
         return None
 
     @property
+    def numbers(self) -> dict[str, int | None]:
+        """The numbers of replicas that it names, each of which its tier must allow, by key."""
+        floor, ceiling = self.bounds or (None, None)
+        found = {"scaling.floor": floor, "scaling.ceiling": ceiling}
+        for place, entry in enumerate(self.timetable, start=1):
+            where = f"scaling.timetable[{place}]"
+            found |= {f"{where}.floor": entry.floor, f"{where}.ceiling": entry.ceiling}
+        return found
+
+    def problem(self, tier: str, limits: tuple[int, int], *, autoscaling: bool, is_limited: bool) -> str | None:
+        """Why it does not fit a tier; None: it does.
+
+        Args:
+            tier: its name.
+            limits: floor and ceiling, with those of the tier where the rule has none.
+            autoscaling: whether the tier has any.
+            is_limited: whether the tier says how many replicas it allows at most.
+        """
+        if self.decides and not autoscaling:
+            return f"scaling: tier {tier!r} has no autoscaling; allowed: rule = 'fixed' without a timetable"
+        if self.bounds is not None and self.bounds[1] is None and not is_limited:
+            return "scaling.ceiling is missing, and the tier does not say how many it allows at most"
+        floor, ceiling = limits
+        if floor > ceiling:
+            return f"scaling: the floor of {floor} is above the ceiling of {ceiling}"
+        for place, entry in enumerate(self.timetable, start=1):
+            upper = ceiling if entry.ceiling is None else entry.ceiling
+            if entry.floor > upper:
+                return f"scaling.timetable[{place}]: the floor of {entry.floor} is above the ceiling of {upper}"
+        return None
+
+    @property
     def interval_s(self) -> float:
         """Time between two decisions [s]; 0: it is not asked at times."""
         return 0.0
