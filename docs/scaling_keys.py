@@ -8,7 +8,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from libramen.base.fields import Table  # noqa: TC001  (it is what this page is about)
+from libramen.base.fields import Table
 from libramen.base.units import show_duration
 from libramen.rules.scaling import CLASSES, NAMES, AnyRule, PeriodicRule, Rule
 from libramen.rules.scaling.timetable import Entry

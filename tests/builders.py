@@ -5,12 +5,15 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
+import tomli_w
 
 from libramen import Objectives, Outcome, Plan, Service, Tier, Trace, replay
 from libramen.runs.cases import Case
 from libramen.study.system import System
 
 if TYPE_CHECKING:
+    from pathlib import Path
+
     from libramen.engine.record import ServiceRun
 
 
@@ -30,6 +33,37 @@ def make_tier(**values: Any) -> Tier:
 
 def make_plan(tier: Tier | None = None, **values: Any) -> Plan:
     return Plan(**{"tier": tier or make_tier(), "size": "s", "replicas": 1} | values)
+
+
+SOLD: dict[str, Any] = {
+    "convoy": {
+        "billing": "per_hour",
+        "autoscaling": True,
+        "replicas": {"least": 1, "most": 8},
+        "sizes": {"small": {"cores": 1, "per_hour": 0.03}, "medium": {"cores": 2, "per_hour": 0.06}},
+    },
+    "tidal": {
+        "billing": "per_second",
+        "autoscaling": True,
+        "replicas": {"least": 1, "most": 8},
+        "sizes": {"small": {"cores": 1, "per_hour": 0.03}},
+    },
+}
+"""Tiers of study files."""
+BY_CPU: dict[str, Any] = {"rule": "target", "measure": "cpu", "target": "60%", "every": "10s", "ceiling": 8}
+
+
+def write_study(
+    folder: Path, columns: dict[str, np.ndarray], tiers: dict[str, Any], plans: dict[str, Any], **tables: Any
+) -> Path:
+    """A study file and its table of requests; each plan says only what is not `size = "small"`."""
+    np.savetxt(
+        folder / "t.csv", np.column_stack([*columns.values()]), "%.6f", ",", header=",".join(columns), comments=""
+    )
+    path = folder / "study.toml"
+    named = {name: {"size": "small"} | plan for name, plan in plans.items()}
+    path.write_text(tomli_w.dumps({"trace": {"files": "t.csv"}} | tables | {"tiers": tiers, "plans": named}))
+    return path
 
 
 def make_case(services: Any, plan: Any, objectives: Objectives, *more: Any, **values: Any) -> Case:

@@ -12,7 +12,7 @@ import numpy as np
 import pytest
 from typer.testing import CliRunner
 
-from builders import make_case
+from builders import BY_CPU, SOLD, make_case, write_study
 from libramen import LibramenError, compare, load_study, search
 from libramen.cli import common
 from libramen.cli.app import app
@@ -27,36 +27,6 @@ if TYPE_CHECKING:
 
     from libramen import Observation
 
-STUDY = """
-[trace]
-files = ["t.csv"]
-[service]
-slots = 4
-backlog = 10
-timeout = "6s"
-[objectives]
-p95 = "2s"
-availability = "99%"
-[tiers.convoy]
-billing = "per_hour"
-autoscaling = true
-replicas = { least = 1, most = 12 }
-[tiers.convoy.sizes.small]
-cores = 1
-per_hour = 0.03
-[tiers.convoy.sizes.medium]
-cores = 2
-per_hour = 0.055
-[plans.scaled]
-tier = "convoy"
-size = "small"
-[plans.scaled.scaling]
-rule = "target"
-measure = "cpu"
-target = "60%"
-every = "5s"
-ceiling = 12
-"""
 RANGES: dict[str, Any] = {
     "size": ["small", "medium"],
     "replicas": [1, 2, 4],
@@ -70,10 +40,16 @@ def study(tmp_path_factory: pytest.TempPathFactory) -> Path:
     rng = np.random.default_rng(3)
     at = np.cumsum(rng.exponential(0.25, 4_000))
     work = rng.exponential(0.4, (2, len(at)))
-    lines = [f"{t:.6f},{cpu:.6f},{wait:.6f}" for t, cpu, wait in zip(at, *work, strict=True)]
-    (folder / "t.csv").write_text("at_s,cpu_s,wait_s\n" + "\n".join(lines) + "\n")
-    (folder / "study.toml").write_text(STUDY)
-    return folder / "study.toml"
+    tier = SOLD["convoy"] | {"replicas": {"least": 1, "most": 12}}
+    tier["sizes"] = SOLD["convoy"]["sizes"] | {"medium": {"cores": 2, "per_hour": 0.055}}
+    return write_study(
+        folder,
+        {"at_s": at, "cpu_s": work[0], "wait_s": work[1]},
+        {"convoy": tier},
+        {"scaled": {"tier": "convoy", "scaling": BY_CPU | {"every": "5s", "ceiling": 12}}},
+        service={"slots": 4, "backlog": 10, "timeout": "6s"},
+        objectives={"p95": "2s", "availability": "99%"},
+    )
 
 
 @pytest.fixture(scope="module")

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import inspect
 import os
 import runpy
 import subprocess
 import sys
 from importlib import import_module
 from pathlib import Path
+from typing import get_type_hints
 
 import pytest
 
@@ -22,7 +24,7 @@ def test_public_names_are_exactly_the_listed_ones() -> None:
     assert dir(libramen) == sorted(libramen.__all__)
     for name in libramen.__all__:
         assert getattr(libramen, name) is not None
-    with pytest.raises(AttributeError, match="no attribute 'nothing'"):
+    with pytest.raises(AttributeError, match="attribute nothing"):
         _ = libramen.nothing
 
 
@@ -119,3 +121,15 @@ except IndexError:
         capture_output=True, text=True, check=False,
     )  # fmt: skip
     assert done.stdout == "checked\n", done.stderr
+
+
+def test_hints_of_everything_public_can_be_had() -> None:
+    """Of functions, methods and properties: what a signature names is there, also where it takes long to load."""
+    for name in libramen.__all__:
+        public = getattr(libramen, name)
+        own = vars(public).items() if inspect.isclass(public) else ()
+        inside = [value for key, value in own if key == "__init__" or not key.startswith("_")]
+        for each in (public, *inside):
+            function = getattr(each, "fget", None) or getattr(each, "func", None) or getattr(each, "__func__", each)
+            if inspect.isfunction(function) and function.__module__.startswith("libramen."):
+                get_type_hints(function)

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import pytest
 
-from builders import both, make_plan, make_tier, make_trace
+from builders import SOLD, both, make_plan, make_tier, make_trace, write_study
 from libramen import (
     Observation,
     Outcome,
@@ -236,31 +236,13 @@ def test_ahead_sees_nothing_of_the_future() -> None:
 # -- a rule of one's own ---------------------------------------------------------------------------
 
 
-def _study(tmp_path: Path, code: str, rule: str = "python:quay:rule", more: str = "") -> Path:
+def _study(tmp_path: Path, code: str, rule: str = "python:quay:rule", **more: Any) -> Path:
     (tmp_path / "quay.py").write_text(code)
-    (tmp_path / "t.csv").write_text("at_s,cpu_s,wait_s\n" + "".join(f"{t},0.1,0.4\n" for t in range(60)))
-    path = tmp_path / "study.toml"
-    path.write_text(f"""
-[trace]
-files = "t.csv"
-[service]
-slots = 2
-[tiers.tidal]
-autoscaling = true
-replicas = {{ least = 1, most = 8 }}
-billing = "per_second"
-[tiers.tidal.sizes.small]
-cores = 1
-per_hour = 0.03
-[plans.own]
-tier = "tidal"
-size = "small"
-[plans.own.scaling]
-rule = "{rule}"
-every = "10s"
-{more}
-""")
-    return path
+    at = np.arange(60.0)
+    columns = {"at_s": at, "cpu_s": np.full(60, 0.1), "wait_s": np.full(60, 0.4)}
+    scaling = {"rule": rule, "every": "10s"} | more
+    own = {"tier": "tidal", "scaling": scaling}
+    return write_study(tmp_path, columns, {"tidal": SOLD["tidal"]}, {"own": own}, service={"slots": 2})
 
 
 def _replay_own(path: Path) -> Outcome:
@@ -276,7 +258,7 @@ def rule(seen, step):
     assert seen.local_time is None and seen.measures["cpu"] > 0 and (seen.floor, seen.ceiling) == (1, 8)
     return len(seen.state["at"]) * step
 """
-    outcome = _replay_own(_study(tmp_path, code, more="arguments = { step = 2 }"))
+    outcome = _replay_own(_study(tmp_path, code, arguments={"step": 2}))
     wanted = [(d.at_s, d.wanted, d.measure, d.measured) for d in outcome.run.only.decisions[:5]]
     assert [row[:2] for row in wanted] == [(10, 2), (20, 4), (30, 6), (40, 8), (50, 10)]
     # What it looked at first is written down: ten requests of work 0.1 in 10 s, the last ending within.

@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given, settings, strategies as st
 from typer.testing import CliRunner
 
-from builders import make_case
+from builders import BY_CPU, SOLD, make_case, write_study
 from libramen import Comparison, Plan, StudyError, load_study, replay, search, shaped
 from libramen.cli.app import app
 from libramen.demo.write import write_demo
@@ -24,87 +24,44 @@ if TYPE_CHECKING:
 
     from libramen import Search, Study
 
-STUDY = """
-[study]
-name = "small"
-[trace]
-files = ["t.csv"]
-[service]
-slots = 2
-backlog = 4
-start = "5s"
-timeout = "6s"
-[objectives]
-p95 = "{p95}"
-availability = "{availability}"
-month = {month}
-[tiers.convoy]
-billing = "per_hour"
-autoscaling = true
-replicas = {{ least = 1, most = 8 }}
-balancer_per_hour = 0.01
-egress_per_gb = 0.05
-[tiers.convoy.sizes.small]
-cores = 1
-per_hour = {small}
-[tiers.convoy.sizes.medium]
-cores = 2
-per_hour = 0.06
-[tiers.lantern]
-billing = "per_request"
-autoscaling = true
-replicas = {{ least = 0, most = 8 }}
-per_core_second = 0.00002
-per_million_requests = {per_million}
-[tiers.lantern.sizes.small]
-cores = 1
-[plans.one]
-tier = "convoy"
-size = "small"
-[plans.scaled]
-tier = "convoy"
-size = "small"
-[plans.scaled.scaling]
-rule = "target"
-measure = "cpu"
-target = "60%"
-every = "10s"
-floor = 1
-ceiling = 8
-[plans.lamp]
-tier = "lantern"
-size = "small"
-replicas = 1
-[plans.lamp.scaling]
-rule = "on_arrival"
-idle = "30s"
-floor = 0
-ceiling = 8
-[plans.rolled]
-tier = "convoy"
-size = "small"
-[[plans.rolled.rollouts]]
-at = "60s"
-strategy = "{strategy}"
-"""
+
+def _tables(**values: Any) -> dict[str, Any]:
+    said = {"small": 0.03, "per_million": 2, "strategy": "rolling"} | values
+    convoy = SOLD["convoy"] | {"balancer_per_hour": 0.01, "egress_per_gb": 0.05}
+    convoy["sizes"] = SOLD["convoy"]["sizes"] | {"small": {"cores": 1, "per_hour": said.pop("small")}}
+    lantern = {
+        "billing": "per_request",
+        "autoscaling": True,
+        "replicas": {"least": 0, "most": 8},
+        "per_core_second": 0.00002,
+        "per_million_requests": said.pop("per_million"),
+        "sizes": {"small": {"cores": 1}},
+    }
+    plans = {
+        "one": {"tier": "convoy"},
+        "scaled": {"tier": "convoy", "scaling": BY_CPU | {"floor": 1}},
+        "lamp": {
+            "tier": "lantern",
+            "replicas": 1,
+            "scaling": {"rule": "on_arrival", "idle": "30s", "floor": 0, "ceiling": 8},
+        },
+        "rolled": {"tier": "convoy", "rollouts": [{"at": "60s", "strategy": said.pop("strategy")}]},
+    }
+    return {
+        "tiers": {"convoy": convoy, "lantern": lantern},
+        "plans": plans,
+        "study": {"name": "small"},
+        "service": {"slots": 2, "backlog": 4, "start": "5s", "timeout": "6s"},
+        "objectives": {"p95": "4s", "availability": "95%", "month": 200} | said,
+    }
 
 
 def _study(folder: Path, **values: Any) -> Study:
     rng = np.random.default_rng(values.pop("number", 0))
     at = np.cumsum(rng.exponential(values.pop("gap", 0.4), 600))
-    work, size = rng.exponential(0.4, (2, 600)), rng.exponential(1e4, 600)
-    rows = np.column_stack([at, *work, size])
-    np.savetxt(folder / "t.csv", rows, "%.6f", ",", header="at_s,cpu_s,wait_s,bytes_out", comments="")
-    settings_of = {
-        "p95": "4s",
-        "availability": "95%",
-        "month": 200,
-        "small": 0.03,
-        "strategy": "rolling",
-        "per_million": 2,
-    } | values
-    (folder / "study.toml").write_text(STUDY.format(**settings_of))
-    return load_study(folder / "study.toml")
+    (cpu, wait), size = rng.exponential(0.4, (2, 600)), rng.exponential(1e4, 600)
+    columns = {"at_s": at, "cpu_s": cpu, "wait_s": wait, "bytes_out": size}
+    return load_study(write_study(folder, columns, **_tables(**values)))
 
 
 def _by_force(study: Study, plan: str, ranges: dict[str, Any]) -> Any:
@@ -290,9 +247,9 @@ plan = "scaled"
     assert again.plans["scaled-found"] == winner.replace(name="scaled-found")
     assert run(app, ["search", str(file), "fleets"]).exit_code != 0
     assert run(app, ["search", str(file)]).exit_code != 0
+    plain = _study(tmp_path).path.read_text()
     for wrong, message in (("{ from = 4, to = 1 }", "from = 2, to = 20"), ("[]", "found no value")):
-        file.write_text(STUDY.format(p95="4s", availability="95%", month=200, small=0.03, strategy="rolling", per_million=2)
-                        + f'[search.x]\nplan = "one"\nreplicas = {wrong}\n')  # fmt: skip
+        file.write_text(plain + f'[search.x]\nplan = "one"\nreplicas = {wrong}\n')
         with pytest.raises(StudyError, match=message):
             _run_first(file)
 

@@ -18,7 +18,7 @@ import numpy as np
 import pytest
 from typer.testing import CliRunner
 
-from builders import make_case
+from builders import BY_CPU, SOLD, make_case, write_study
 from libramen import OutputError, Store, compare, headroom, load_study, search
 from libramen.cli.app import app
 from libramen.demo.write import write_demo
@@ -31,47 +31,23 @@ if TYPE_CHECKING:
 
     from libramen import Study
 
-STUDY = """
-[trace]
-files = ["t.csv"]
-[service]
-slots = 2
-backlog = 4
-timeout = "6s"
-[objectives]
-p95 = "{p95}"
-availability = "{availability}"
-month = {month}
-[tiers.{tier}]
-billing = "per_hour"
-autoscaling = true
-replicas = {{ least = 1, most = 8 }}
-[tiers.{tier}.sizes.small]
-cores = 1
-per_hour = {price}
-[plans.{plan}]
-tier = "{tier}"
-size = "small"
-[plans.scaled]
-tier = "{tier}"
-size = "small"
-[plans.scaled.scaling]
-rule = "target"
-measure = "cpu"
-target = "60%"
-every = "10s"
-ceiling = 8
-"""
-
 
 def _study(folder: Path, **values: Any) -> Study:
     rng = np.random.default_rng(3)
     at = np.cumsum(rng.exponential(0.3, 900))
-    lines = [f"{t:.6f},{cpu:.6f},{wait:.6f}" for t, cpu, wait in zip(at, *rng.exponential(0.4, (2, 900)), strict=True)]
-    (folder / "t.csv").write_text("at_s,cpu_s,wait_s\n" + "\n".join(lines) + "\n")
+    cpu, wait = rng.exponential(0.4, (2, 900))
     said = {"p95": "4s", "availability": "95%", "month": 200, "price": 0.03, "tier": "convoy", "plan": "one"} | values
-    (folder / "study.toml").write_text(STUDY.format(**said))
-    return load_study(folder / "study.toml")
+    tier = SOLD["convoy"] | {"sizes": {"small": {"cores": 1, "per_hour": said["price"]}}}
+    return load_study(
+        write_study(
+            folder,
+            {"at_s": at, "cpu_s": cpu, "wait_s": wait},
+            {said["tier"]: tier},
+            {said["plan"]: {"tier": said["tier"]}, "scaled": {"tier": said["tier"], "scaling": BY_CPU}},
+            service={"slots": 2, "backlog": 4, "timeout": "6s"},
+            objectives={key: said[key] for key in ("p95", "availability", "month")},
+        )
+    )
 
 
 @pytest.fixture

@@ -51,7 +51,7 @@ def check_output(path: Path, suffixes: tuple[str, ...]) -> None:
         raise OutputError(f"{path}: the directory {path.parent} cannot be written")
 
 
-def write_whole(path: Path, write: Callable[[Path], None]) -> None:
+def write_whole(path: Path, write: Callable[[Path], object]) -> None:
     """Let `write` fill a temporary file beside `path`, then put it in its place.
 
     Raises:

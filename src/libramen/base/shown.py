@@ -10,9 +10,9 @@ from __future__ import annotations
 from importlib import import_module
 from typing import TYPE_CHECKING, Any, Final
 
-if TYPE_CHECKING:
-    from matplotlib.figure import Figure
+from libramen.base import heavy
 
+if TYPE_CHECKING:
     from libramen.outcome.outcome import Outcome as Outcome  # noqa: PLC0414
     from libramen.questions.compare import Comparison as Comparison  # noqa: PLC0414  (is imported from here)
 
@@ -38,6 +38,7 @@ _WHERE: Final = {"Outcome": "draw.where:draw_where"}
 _HTML: Final = "report.html:to_html"
 _SENTENCE: Final = "report.findings:sentence"
 _VERDICT: Final = "report.comparison:verdict"
+_RESULTS: Final = {"Comparison": "questions.compare:Comparison", "Outcome": "outcome.outcome:Outcome"}
 QUESTIONS: Final = {
     "compare": "questions.compare:compare",
     "load": "load.load:Load",
@@ -57,15 +58,15 @@ def _of(table: dict[str, str], result: object) -> Any:
     return reach(next(table[kind.__name__] for kind in type(result).__mro__ if kind.__name__ in table))
 
 
-def figure_of(result: object, *how: Any) -> Figure:
+def figure_of(result: object, *how: Any) -> heavy.Figure:
     """The figure of a result; `how`: as its `plot` says."""
-    figure: Figure = _of(_FIGURES, result)(result, *how)
+    figure: heavy.Figure = _of(_FIGURES, result)(result, *how)
     return figure
 
 
-def figure_of_where(result: object) -> Figure:
+def figure_of_where(result: object) -> heavy.Figure:
     """The figure of where the time of the requests of a result went."""
-    figure: Figure = _of(_WHERE, result)(result)
+    figure: heavy.Figure = _of(_WHERE, result)(result)
     return figure
 
 
@@ -77,6 +78,13 @@ def sentence_of(finding: object) -> str:
 def verdict_of(comparison: object) -> str:
     """The verdict of a comparison."""
     return str(reach(_VERDICT)(comparison))
+
+
+def __getattr__(name: str) -> Any:
+    """The results of rooms above, for annotations."""
+    if name not in _RESULTS:
+        raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+    return reach(_RESULTS[name])
 
 
 class Shown:

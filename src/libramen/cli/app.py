@@ -31,6 +31,7 @@ from libramen.cli.decide import app as decide_app
 from libramen.cli.trace import app as trace_app
 
 if TYPE_CHECKING:
+    from libramen.outcome.outcome import Outcome
     from libramen.questions.repeats import Repeats
     from libramen.trace.trace import Trace
     from libramen.trust.doubt import Doubt
@@ -157,7 +158,7 @@ def replay(
     last: Annotated[str | None, typer.Option("--to", metavar="T", help="Show up to then, likewise.")] = None,
 ) -> int:
     """Replay one plan, and see what happened and why."""
-    from libramen.base.files import check_output, write_whole
+    from libramen.base.files import check_output
     from libramen.cli import show
     from libramen.study.file import load_study
     from libramen.trust.grade import kept_grade
@@ -178,18 +179,7 @@ def replay(
             from libramen.questions.repeats import repeat
 
             repeated = repeat(loaded, n, plans=[plan], trace=trace, seed=seed, progress=bar.named)
-    if requests is not None:
-        from pyarrow import parquet
-
-        table = outcome.requests_table()
-        write_whole(requests, lambda path: parquet.write_table(table, path))
-    if decisions is not None:
-        frame = outcome.decisions
-        write_whole(decisions, lambda path: frame.to_csv(path, index=False, lineterminator="\n"))
-    if where is not None:
-        from libramen.draw.style import save
-
-        save(outcome.plot_where(), where)
+    _write(outcome, requests, decisions, where)
     seen = outcome.stretch(**stretch) if stretch else None
     document = (outcome.to_dict() | _repeats_document(repeated)) if json else None
     if document is not None and seen is not None:
@@ -326,6 +316,24 @@ def prepare() -> int:
         compile_now(lean=lean)
     typer.echo("The replay engine was compiled already." if had_been else "The replay engine is compiled.")
     return 0
+
+
+def _write(outcome: Outcome, requests: Path | None, decisions: Path | None, where: Path | None) -> None:
+    """Write the tables and the picture that are asked for beside what is shown."""
+    from libramen.base.files import write_whole
+
+    if requests is not None:
+        from pyarrow import parquet
+
+        table = outcome.requests_table()
+        write_whole(requests, lambda path: parquet.write_table(table, path))
+    if decisions is not None:
+        frame = outcome.decisions
+        write_whole(decisions, lambda path: frame.to_csv(path, index=False, lineterminator="\n"))
+    if where is not None:
+        from libramen.draw.style import save
+
+        save(outcome.plot_where(), where)
 
 
 def _stretch(trace: Trace, first: str | None, last: str | None) -> dict[str, float]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from pathlib import Path  # noqa: TC003  (typer reads the annotations)
+from pathlib import Path
 from typing import Annotated, Any
 
 import typer
@@ -98,21 +98,13 @@ def search(
     from libramen.base.files import check_output, write_whole
     from libramen.cli import show
     from libramen.questions.search import search as find
-    from libramen.questions.vary import read_values
     from libramen.study.file import load_study
     from libramen.study.written import plan_toml
 
     check_plot(plot)
     if save is not None:
         check_output(save, (".toml",))
-    ranges: dict[str, Any] = {}
-    for one in vary or ():
-        if one == "auto":
-            continue
-        key, equals, values = one.partition("=")
-        if not equals or not values or key.strip() in ranges:
-            raise OutputError(f"--vary: found {one!r}; allowed: KEY=VALUES, each key once, such as replicas=2..20")
-        ranges[key.strip()] = read_values(values)
+    ranges = _ranges(vary or [])
     loaded = load_study(study, trust_code=trust_code)
     if name is not None:
         if name not in loaded.searches:
@@ -134,14 +126,26 @@ def search(
         show.told(f"{save}: not written, since no combination meets every objective.")
     elif save is not None and winner is not None:
         text = plan_toml(winner, f"{plan}-found", loaded.tiers).encode()
-
-        def write(path: Path) -> None:
-            path.write_bytes(text)
-
-        write_whole(save, write)
+        write_whole(save, lambda path: path.write_bytes(text))
     document = found.to_dict() if json else None
     give_out(trace, document, plot, found, lambda: show.search(loaded, found, front=front))
     return int(strict and any(one.cheapest is None for one in found.scenarios))
+
+
+def _ranges(vary: list[str]) -> dict[str, Any]:
+    """What `--vary` says: the values of each key."""
+    from libramen.base.errors import OutputError
+    from libramen.questions.vary import read_values
+
+    ranges: dict[str, Any] = {}
+    for one in vary:
+        if one == "auto":
+            continue
+        key, equals, values = one.partition("=")
+        if not equals or not values or key.strip() in ranges:
+            raise OutputError(f"--vary: found {one!r}; allowed: KEY=VALUES, each key once, such as replicas=2..20")
+        ranges[key.strip()] = read_values(values)
+    return ranges
 
 
 @app.command(epilog="Example:  libramen headroom saltmarsh/study.toml --plan brisk --grow 8%")

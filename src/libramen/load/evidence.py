@@ -6,9 +6,9 @@ from dataclasses import asdict, dataclass
 from typing import TYPE_CHECKING, Any, Final
 
 from libramen.trace.growing import counted
+from libramen.trace.source import Demand
 
 if TYPE_CHECKING:
-    from libramen.trace.source import Demand
     from libramen.trace.trace import Trace
 
 _AS_BUSY: Final = 1.05

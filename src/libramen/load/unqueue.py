@@ -15,6 +15,7 @@ of Richardson (1972) and Lucy (1974), which is expectation-maximisation for a di
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Final
 
@@ -23,6 +24,7 @@ import numpy as np
 from libramen.base import units
 from libramen.base.errors import TraceError
 from libramen.base.streams import stream
+from libramen.engine.simulation import DataPlaneName
 from libramen.load.bottleneck import Estimate, find_bottleneck
 from libramen.load.exchange import (
     FEW,
@@ -39,18 +41,18 @@ from libramen.load.exchange import (
 from libramen.load.instants import by_route, evened, in_system, rows_by_route
 from libramen.load.recorded import Backwards, Recorded
 from libramen.load.totals import stretches_of, with_totals
+from libramen.study.plan import Plan
+from libramen.study.service import Service
 from libramen.study.system import System
 from libramen.trace.demand import shares_of
 from libramen.trace.source import RouteDemand
 from libramen.trace.statuses import GAVE_UP, REFUSED, TOO_MANY
+from libramen.trace.trace import Trace
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator, Mapping
+    from collections.abc import Iterator
 
-    from libramen.engine.simulation import DataPlaneName
-    from libramen.study.plan import Hosting, Plan
-    from libramen.study.service import Service
-    from libramen.trace.trace import Trace
+    from libramen.study.plan import Hosting
 
 _EXACT: Final = 0.03
 _UNDISTURBED: Final = 0.98

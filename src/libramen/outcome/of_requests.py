@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
+from datetime import datetime
 from functools import cached_property
 from typing import TYPE_CHECKING
 
+from libramen.base import heavy
 from libramen.outcome.judged import judged
 
 if TYPE_CHECKING:
-    from datetime import datetime
-
     import numpy as np
-    import pandas as pd
 
     from libramen.bill.bill import Bill
     from libramen.engine.record import Run, ServiceRun
@@ -93,13 +92,13 @@ class OfRequests:
         return self.availability is not None and self.availability < 0.99
 
     @cached_property
-    def series(self) -> pd.DataFrame:
+    def series(self) -> heavy.DataFrame:
         """One row per window of `run.window_s`: see `series_arrays`; `time` is local where it is known."""
         import pandas as pd
 
         return self._with_time(pd.DataFrame(self.series_arrays()))
 
-    def _with_time(self, frame: pd.DataFrame) -> pd.DataFrame:
+    def _with_time(self, frame: heavy.DataFrame) -> heavy.DataFrame:
         """The same with a column of local times beside `at_s`, where they are known."""
         import pandas as pd
 

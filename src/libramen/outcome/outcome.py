@@ -2,36 +2,33 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, Final
 
+import numpy as np
+
+from libramen.base import heavy
 from libramen.base.errors import ReplayError
 from libramen.base.fields import nearest
 from libramen.base.shown import Shown, figure_of, figure_of_where
 from libramen.base.times import EPSILON_S
+from libramen.bill.bill import Bill
+from libramen.bill.usage import Used
+from libramen.engine.record import Run
+from libramen.outcome.events import Event, Key
+from libramen.outcome.figures import Figures
+from libramen.outcome.findings import Finding
+from libramen.outcome.measures import Asked, Measured, Measures
 from libramen.outcome.of_requests import OfRequests
+from libramen.outcome.service_outcome import ServiceOutcome
+from libramen.outcome.stretch import StretchFigures
+from libramen.outcome.where import Where
+from libramen.study.system import System
+from libramen.trace.trace import Trace
 
 if TYPE_CHECKING:
-    from collections.abc import Callable
-
-    import numpy as np
-    import pandas as pd
-    import pyarrow as pa
-    from matplotlib.figure import Figure
-
-    from libramen.bill.bill import Bill
-    from libramen.bill.usage import Used
-    from libramen.engine.record import Run
-    from libramen.outcome.events import Event, Key
-    from libramen.outcome.figures import Figures
-    from libramen.outcome.findings import Finding
-    from libramen.outcome.measures import Asked, Measured, Measures
-    from libramen.outcome.service_outcome import ServiceOutcome
-    from libramen.outcome.stretch import StretchFigures
-    from libramen.outcome.where import Where
     from libramen.study.objectives import Goal
-    from libramen.study.system import System
-    from libramen.trace.trace import Trace
 
 _NOT_KEPT: Final = "the requests of this replay were not kept; allowed: keep_requests=True"
 
@@ -186,7 +183,7 @@ class Outcome(OfRequests, Shown):
     # -- tables ------------------------------------------------------------------------------------
 
     @cached_property
-    def requests(self) -> pd.DataFrame:
+    def requests(self) -> heavy.DataFrame:
         """One row per request, in order of arrival: at_s, route, latency_s, queued_s, ending, replica, attempts."""
         from libramen.outcome.requests import requests_frame
 
@@ -207,7 +204,7 @@ class Outcome(OfRequests, Shown):
         return find(self)
 
     @cached_property
-    def routes(self) -> pd.DataFrame:
+    def routes(self) -> heavy.DataFrame:
         """One row per route: requests, attempts, endings, latencies, availability, bytes_out, and `time_...`.
 
         `time_queued_s` and the like say where the time of the ok requests went, added up [s].
@@ -239,7 +236,7 @@ class Outcome(OfRequests, Shown):
         return worked_out(self)
 
     @cached_property
-    def events(self) -> pd.DataFrame:
+    def events(self) -> heavy.DataFrame:
         """One row per release or fault, random ones of a kind together; see `outcome.events.Event` for the columns.
 
         What each has cost is its difference to a replay without it, which is made when this is first looked at.
@@ -248,7 +245,7 @@ class Outcome(OfRequests, Shown):
 
         return self._with_time(events(self.happened))
 
-    def requests_table(self) -> pa.Table:
+    def requests_table(self) -> heavy.Table:
         """`requests` as an Arrow table, for writing without pandas."""
         from libramen.outcome.requests import requests_table
 
@@ -278,7 +275,7 @@ class Outcome(OfRequests, Shown):
         """
         return self.figures(routes=routes, events=True).to_dict()
 
-    def plot(self, from_s: float | None = None, to_s: float | None = None) -> Figure:
+    def plot(self, from_s: float | None = None, to_s: float | None = None) -> heavy.Figure:
         """Requests, latency, replicas and utilisation over the time of the trace, of a long one its worst stretch too.
 
         Args:
@@ -316,7 +313,7 @@ class Outcome(OfRequests, Shown):
             raise ReplayError(_NOT_KEPT)
         return self._again(window_s=window_s)
 
-    def plot_where(self) -> Figure:
+    def plot_where(self) -> heavy.Figure:
         """Where the time of the requests went, as chains of bars: of all, and of the slowest 1 %."""
         return figure_of_where(self)
 

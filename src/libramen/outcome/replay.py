@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Collection, Iterable, Mapping
 from functools import partial
 from typing import TYPE_CHECKING, Any
 
@@ -11,25 +12,23 @@ from libramen.base import units
 from libramen.base.errors import ReplayError
 from libramen.bill.bill import bill, summed
 from libramen.engine import simulation
+from libramen.engine.control.fleet import Fleet
 from libramen.outcome.counted_requests import CountedRequests
 from libramen.outcome.counts import Counting
+from libramen.outcome.events import Key
 from libramen.outcome.kept_requests import KeptRequests
 from libramen.outcome.measures import Asked
 from libramen.outcome.outcome import Outcome
 from libramen.outcome.service_outcome import ServiceOutcome
 from libramen.outcome.tally import Tally
 from libramen.study.objectives import Objectives
+from libramen.study.plan import Hosting, Plan
+from libramen.study.service import Service
 from libramen.study.system import System
 from libramen.trace.trace import Trace
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Collection, Iterable, Mapping
-
-    from libramen.engine.control.fleet import Fleet
-    from libramen.outcome.events import Key
-    from libramen.outcome.measures import Measured
-    from libramen.study.plan import Hosting, Plan
-    from libramen.study.service import Service
+    from libramen.outcome.measures import Measured, Measures
 
 
 def replay(
@@ -130,10 +129,7 @@ def replay_system(
     Raises:
         ReplayError, StudyError, TraceError: as of `replay`.
     """
-    for name, value in (("settle", settle), ("window_s", window_s), ("span_s", span_s)):
-        is_number = isinstance(value, int | float | np.number) and not isinstance(value, bool)
-        if value is not None and not (is_number and 0 <= value <= units.LONGEST_S):
-            raise ReplayError(f"{name}: found {value!r}; allowed: a number of seconds of 0 or more, at most ten years")
+    _check_times(settle=settle, window_s=window_s, span_s=span_s)
     whole = trace.without_calls(system.columns) if isinstance(trace, Trace) else None
     if whole is None and keep_requests:
         raise ReplayError("keep_requests: found True with chunks of a trace; allowed: False, or one whole trace")
@@ -163,28 +159,26 @@ def replay_system(
         spends=True,
         **how,
     )
-    measured: Measured
-    if counted is None:
-        assert whole is not None
-        measured = KeptRequests(whole, run.kept, setting, len(run.edges_s) - 1)
-    else:
-        measured = counted
-    for counts in (counted, *visits):
-        if counts is not None:
-            counts.routes = run.routes
     again = None
     if whole is not None and keeps:
         again = partial(
             replay_system, whole, system, objectives, seed, data_plane=how.get("data_plane", "compiled"),
             settle=settle, window_s=window_s, currency=currency,
         )  # fmt: skip
+    for counts in (counted, *visits):
+        if counts is not None:
+            counts.routes = run.routes
+    measured: Measured | None = counted
+    if measured is None:
+        assert whole is not None
+        measured = KeptRequests(whole, run.kept, setting, len(run.edges_s) - 1)
     of_all = measured.measures()
-    seen_by: list[Measured] = [*visits] or [measured]
+    seen: list[tuple[Measured, Measures]] = [(one, one.measures()) for one in visits] or [(measured, of_all)]
     services = {}
-    for hosted, seen, of in zip(system.hosted, seen_by, settings, strict=True):
-        mine, figures = run.services[hosted.name], seen.measures() if visits else of_all
-        paid = bill(mine, hosted.hosting, seen, currency)
-        services[hosted.name] = ServiceOutcome(hosted, mine, seen, figures, paid, of.asked, seed)
+    for hosted, of, (mine, figures) in zip(system.hosted, settings, seen, strict=True):
+        fleet = run.services[hosted.name]
+        paid = bill(fleet, hosted.hosting, mine, currency)
+        services[hosted.name] = ServiceOutcome(hosted, fleet, mine, figures, paid, of.asked, seed)
     return Outcome(
         trace=whole,
         system=system,
@@ -198,3 +192,15 @@ def replay_system(
         settle_s=settle,
         again=again,
     )
+
+
+def _check_times(**times: object) -> None:
+    """See that arguments are numbers of seconds, or None.
+
+    Raises:
+        ReplayError: one is not.
+    """
+    for name, value in times.items():
+        is_number = isinstance(value, int | float | np.number) and not isinstance(value, bool)
+        if value is not None and not (is_number and 0 <= float(value) <= units.LONGEST_S):  # type: ignore[arg-type]
+            raise ReplayError(f"{name}: found {value!r}; allowed: a number of seconds of 0 or more, at most ten years")

@@ -3,26 +3,21 @@
 from __future__ import annotations
 
 from functools import cached_property
-from typing import TYPE_CHECKING
 
 import numpy as np
 
-from libramen.bill.usage import usage_of
+from libramen.base import heavy
+from libramen.bill.bill import Bill
+from libramen.bill.usage import Used, usage_of
+from libramen.engine.record import ServiceRun
 from libramen.outcome import measures
+from libramen.outcome.figures import Figures
+from libramen.outcome.findings import Finding
+from libramen.outcome.measures import Asked, Measured, Measures
 from libramen.outcome.of_requests import OfRequests
-
-if TYPE_CHECKING:
-    import pandas as pd
-
-    from libramen.bill.bill import Bill
-    from libramen.bill.usage import Used
-    from libramen.engine.record import ServiceRun
-    from libramen.outcome.figures import Figures
-    from libramen.outcome.findings import Finding
-    from libramen.outcome.measures import Asked, Measured, Measures
-    from libramen.outcome.scaling import Scaling
-    from libramen.outcome.waits import ColdWaits
-    from libramen.study.system import Hosted
+from libramen.outcome.scaling import Scaling
+from libramen.outcome.waits import ColdWaits
+from libramen.study.system import Hosted
 
 
 class ServiceOutcome(OfRequests):
@@ -96,7 +91,7 @@ class ServiceOutcome(OfRequests):
         }
 
     @cached_property
-    def fleet(self) -> pd.DataFrame:
+    def fleet(self) -> heavy.DataFrame:
         """One row per replica: its life in seconds from the start, and what came of it.
 
         Columns: number, zone, version; why it was ordered (start, scaling, update) and by which decision (its number
@@ -110,7 +105,7 @@ class ServiceOutcome(OfRequests):
         return fleet(self.run, self.hosting, self._measured.served(len(self.run.replicas)))
 
     @cached_property
-    def stages(self) -> pd.DataFrame:
+    def stages(self) -> heavy.DataFrame:
         """One row per stage of a replica's life: number, stage, from_s, to_s (infinity: it lasts).
 
         Stages: booting, starting, ready, down (dead, also while the balancer does not know it), draining.
@@ -120,7 +115,7 @@ class ServiceOutcome(OfRequests):
         return stages(self.run)
 
     @cached_property
-    def decisions(self) -> pd.DataFrame:
+    def decisions(self) -> heavy.DataFrame:
         """One row per decision of the scaling rule, in order: when, what it saw, and what came of it.
 
         Columns: at_s, and `time`, local where it is known; measure and what was measured from window_from_s to
@@ -136,14 +131,14 @@ class ServiceOutcome(OfRequests):
         return self._with_time(decisions(self.run, self.scaling.came_s))
 
     @cached_property
-    def updates(self) -> pd.DataFrame:
+    def updates(self) -> heavy.DataFrame:
         """One row per rolling update; `mixed_s`: for how long two versions were in use."""
         from libramen.outcome.tables import updates
 
         return updates(self.run)
 
     @cached_property
-    def deaths(self) -> pd.DataFrame:
+    def deaths(self) -> heavy.DataFrame:
         """One row per death of a replica: at_s, replica, why."""
         from libramen.outcome.tables import deaths
 

@@ -2,33 +2,28 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, Unpack
 
+from libramen.base import heavy
 from libramen.base.errors import ReplayError, StudyError
 from libramen.base.shown import Shown, figure_of, verdict_of
 from libramen.base.times import local_time
-from libramen.load.evidence import evidence_of
+from libramen.load.evidence import Evidence, evidence_of
+from libramen.outcome.figures import Figures
 from libramen.outcome.measures import LATENCIES
-from libramen.questions.context import Context
+from libramen.outcome.outcome import Outcome
+from libramen.questions.context import Asking, Context
 from libramen.questions.months import Resampled, resampled
+from libramen.runs.cases import Case
 from libramen.runs.pool import run_cases
+from libramen.study.plan import Plan
+from libramen.study.study import Study
+from libramen.trace.trace import Trace
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable
     from datetime import datetime
-
-    import pandas as pd
-    from matplotlib.figure import Figure
-
-    from libramen.load.evidence import Evidence
-    from libramen.outcome.figures import Figures
-    from libramen.outcome.outcome import Outcome
-    from libramen.questions.context import Asking
-    from libramen.runs.cases import Case
-    from libramen.study.plan import Plan
-    from libramen.study.study import Study
-    from libramen.trace.trace import Trace
 
 
 class Comparison(Shown):
@@ -103,7 +98,7 @@ class Comparison(Shown):
         return resampled(self.figures, plans, self.figures[0].seed)
 
     @property
-    def table(self) -> pd.DataFrame:
+    def table(self) -> heavy.DataFrame:
         """One row per plan."""
         import pandas as pd
 
@@ -141,7 +136,7 @@ class Comparison(Shown):
             "evidence": None if self.evidence is None else self.evidence.to_dict(),
         }
 
-    def plot(self) -> Figure:
+    def plot(self) -> heavy.Figure:
         """Cost against p95 and against availability, every plan labelled, objectives marked."""
         return figure_of(self)
 

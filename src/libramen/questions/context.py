@@ -2,23 +2,20 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterable, Iterator
+from concurrent.futures import Executor
 from contextlib import contextmanager
 from dataclasses import dataclass
 from functools import cached_property
-from typing import TYPE_CHECKING, Any, Final, TypedDict
+from typing import Any, Final, TypedDict
 
 from libramen.base.errors import StudyError
 from libramen.runs.cases import Case, workers_for
 from libramen.runs.pool import Pool
+from libramen.runs.store import Store
 from libramen.study.plan import Plan
-
-if TYPE_CHECKING:
-    from collections.abc import Callable, Iterable, Iterator
-    from concurrent.futures import Executor
-
-    from libramen.runs.store import Store
-    from libramen.study.study import Study
-    from libramen.trace.trace import Trace
+from libramen.study.study import Study
+from libramen.trace.trace import Trace
 
 _PAYS: Final = 1_500_000
 """Requests, of all replays together, for which it pays to start processes: half a second of replays."""

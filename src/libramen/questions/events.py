@@ -4,25 +4,23 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any, Final, NamedTuple, Unpack
 
-from libramen.base import units
+from libramen.base import heavy, units
 from libramen.base.errors import ReplayError, StudyError
 from libramen.base.shown import Shown, figure_of
 from libramen.outcome.events import Event, difference, happened, once_a_month
-from libramen.questions.context import Context
+from libramen.outcome.outcome import Outcome
+from libramen.questions.context import Context, Reading
 from libramen.rules.rollouts import CLASSES
 from libramen.rules.rollouts.update import Rollout
 from libramen.runs.cases import Case
+from libramen.study.plan import Plan
+from libramen.study.study import Study
+from libramen.trace.trace import Trace
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
-    from matplotlib.figure import Figure
-
-    from libramen.outcome.outcome import Outcome
-    from libramen.questions.context import Reading
-    from libramen.study.plan import Hosting, Plan
-    from libramen.study.study import Study
-    from libramen.trace.trace import Trace
+    from libramen.study.plan import Hosting
 
 _QUIET_S: Final = 1800.0
 _STEPS: Final = ({"share": "10%", "hold": "5m"},)
@@ -101,7 +99,7 @@ class Events(Shown):
             ],
         }
 
-    def plot(self, entry: int = 0) -> Figure:
+    def plot(self, entry: int = 0) -> heavy.Figure:
         """One event in each of its ways: what failed, what was slow, and which replicas there were, around it.
 
         Args:

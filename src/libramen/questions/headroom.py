@@ -2,27 +2,20 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterable
 from dataclasses import replace, replace as changed
-from typing import TYPE_CHECKING, Any, Final, Unpack
+from typing import Any, Final, Unpack
 
+from libramen.base import heavy
 from libramen.base.errors import ReplayError, StudyError
 from libramen.base.shown import Shown, figure_of
-from libramen.load.evidence import evidence_of
-from libramen.questions.context import Context
-from libramen.questions.limits import in_words, rooms_of
+from libramen.load.evidence import Evidence, evidence_of
+from libramen.questions.context import Asking, Context
+from libramen.questions.limits import Room, in_words, rooms_of
 from libramen.questions.repeats import check_repeats
 from libramen.runs.memory import machine_bytes
-
-if TYPE_CHECKING:
-    from collections.abc import Callable, Iterable
-
-    from matplotlib.figure import Figure
-
-    from libramen.load.evidence import Evidence
-    from libramen.questions.context import Asking
-    from libramen.questions.limits import Room
-    from libramen.study.plan import Plan
-    from libramen.study.study import Study
+from libramen.study.plan import Plan
+from libramen.study.study import Study
 
 _AT_ONCE: Final = 20
 """Replays that one plan's search asks for at once."""
@@ -72,7 +65,7 @@ class Headroom(Shown):
             "plans": [room.to_dict() for room in self.plans],
         }
 
-    def plot(self) -> Figure:
+    def plot(self) -> heavy.Figure:
         """P95, availability and money against the load, for all plans."""
         return figure_of(self)
 

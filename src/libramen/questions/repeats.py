@@ -3,28 +3,27 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Iterable
 from dataclasses import dataclass, replace as changed
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, Final, Literal, NamedTuple, Unpack
 
+from libramen.base import heavy
 from libramen.base.errors import ReplayError
 from libramen.base.results import Result
 from libramen.base.shown import Shown
+from libramen.outcome.figures import Figures
 from libramen.questions import sequential
-from libramen.questions.context import Context
+from libramen.questions.context import Asking, Context
 from libramen.questions.sequential import verdict
 from libramen.runs.pool import Pool, Whole
+from libramen.study.plan import Plan
+from libramen.study.study import Study
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterable, Sequence
+    from collections.abc import Callable, Sequence
 
-    import pandas as pd
-
-    from libramen.outcome.figures import Figures
-    from libramen.questions.context import Asking
     from libramen.runs.cases import Case
-    from libramen.study.plan import Plan
-    from libramen.study.study import Study
 
 HOLDS: Final = 0.95
 """A plan holds when at least this share of its repeats meets every objective."""
@@ -137,7 +136,7 @@ class Repeats(Shown):
         return self.plans[0].figures[0].bill.currency
 
     @property
-    def table(self) -> pd.DataFrame:
+    def table(self) -> heavy.DataFrame:
         """One row per plan: mean, deviation and interval of availability, p95 and the month, and how often it met."""
         import pandas as pd
 

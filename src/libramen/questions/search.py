@@ -3,29 +3,27 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterable, Mapping
 from typing import TYPE_CHECKING, Any, Final, Literal
 
+from libramen.base import heavy
 from libramen.base.errors import StudyError
 from libramen.base.shown import figure_of
-from libramen.questions.bounded_search import NEAR, BoundedSearch, ahead_of
+from libramen.outcome.figures import Figures
+from libramen.questions.bounded_search import NEAR, BoundedSearch, Counts, ahead_of
 from libramen.questions.compare import Comparison
 from libramen.questions.context import Context, split
 from libramen.questions.repeats import Repeats, check_repeats, repeated_cases
 from libramen.questions.vary import SCALE, combinations, distinct, sensible, short_key
-from libramen.study.plan import ALONE
+from libramen.runs.cases import Case
+from libramen.study.plan import ALONE, Plan
+from libramen.study.study import Study
+from libramen.trace.trace import Trace
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterable, Iterator, Mapping
+    from collections.abc import Callable, Iterator
 
-    from matplotlib.figure import Figure
-
-    from libramen.outcome.figures import Figures
-    from libramen.questions.bounded_search import Counts
     from libramen.questions.vary import Combination
-    from libramen.runs.cases import Case
-    from libramen.study.plan import Plan
-    from libramen.study.study import Study
-    from libramen.trace.trace import Trace
 
 _MOST_REPEATED: Final = 8
 
@@ -83,7 +81,7 @@ class Search(Comparison):
         told = [f"{short_key(key)}={value}" for key, value in varied.items() if key != SCALE]
         return ", ".join(told) or figures.plan
 
-    def plot(self) -> Figure:
+    def plot(self) -> heavy.Figure:
         """Money and p95 over what was varied, and money against p95 with the plans that nobody beats."""
         return figure_of(self)
 

@@ -14,14 +14,12 @@ import sqlite3
 import threading
 import time
 import zlib
+from collections.abc import Callable
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Final, NamedTuple, Self
+from typing import Any, Final, NamedTuple, Self
 
 from libramen.base.errors import OutputError
 from libramen.base.files import cache_directory, check_output
-
-if TYPE_CHECKING:
-    from collections.abc import Callable
 
 SUFFIXES: Final = (".sqlite", ".db")
 MISSING: Final = object()

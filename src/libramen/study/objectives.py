@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime, time
 from decimal import Decimal
-from typing import TYPE_CHECKING, Annotated, Any, NamedTuple, Self
+from typing import Annotated, Any, NamedTuple, Self
 
 from pydantic import BeforeValidator, Field, PlainSerializer, WithJsonSchema, model_validator
 
@@ -15,9 +16,6 @@ from libramen.base.fields import USUAL_SHARE, Fraction, LatencyLimit, Money, Tab
 from libramen.base.ranks import PERCENTILES
 from libramen.base.results import Number, Result
 from libramen.base.times import daily_edges, time_of_day
-
-if TYPE_CHECKING:
-    from collections.abc import Iterable, Iterator, Sequence
 
 _LATENCIES = ("mean", *PERCENTILES, "max")
 

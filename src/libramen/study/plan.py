@@ -3,23 +3,19 @@
 from __future__ import annotations
 
 import sys
-from typing import TYPE_CHECKING, Any, ClassVar, Final, Literal, NamedTuple, Self
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any, ClassVar, Final, Literal, NamedTuple, Self
 
 from pydantic import Field, SerializeAsAny, field_validator, model_validator
 
 from libramen.base.errors import StudyError, UnitError
 from libramen.base.fields import Replicas, Table, nearest
-from libramen.base.times import At, Moment, parse_moment
+from libramen.base.times import At, Moment, Timeline, parse_moment
 from libramen.rules.faults import KINDS
 from libramen.rules.rollouts import STRATEGIES
 from libramen.rules.scaling import RULES, Fixed
 from libramen.study.service import Service, Size, Tier
-
-if TYPE_CHECKING:
-    from collections.abc import Callable
-    from pathlib import Path
-
-    from libramen.base.times import Timeline
 
 ALONE: Final = "service"
 """What the only service of a study is called that has no other name."""

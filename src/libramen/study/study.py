@@ -2,27 +2,22 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any, TypeVar
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any, TypeVar
 
 from pydantic import Field
 
+from libramen.base import shown
 from libramen.base.errors import StudyError
 from libramen.base.fields import Table, nearest
-from libramen.base.shown import QUESTIONS, reach
 from libramen.base.times import ZoneName
+from libramen.study.objectives import Objectives
 from libramen.study.plan import Hosting, Plan
+from libramen.study.service import Service, Tier
 from libramen.study.system import System
-
-if TYPE_CHECKING:
-    from collections.abc import Callable
-    from pathlib import Path
-
-    from libramen.base.shown import Comparison, Outcome
-    from libramen.study.objectives import Objectives
-    from libramen.study.service import Service, Tier
-    from libramen.study.trace_table import TraceTable
-    from libramen.trace.trace import Trace
-
+from libramen.study.trace_table import TraceTable
+from libramen.trace.trace import Trace
 
 _Table = TypeVar("_Table", bound=Table)
 
@@ -226,14 +221,16 @@ class Study:
         """What it says of its requests, with all that finding their work depends on."""
         table = self.trace_table if shaped else self.trace_table.replace(shape=())
         recorded = None if table.recorded_on is None else self.system(table.recorded_on)
-        return reach(QUESTIONS["load"])(table, self.path.parent, seed, self.time_zone, recorded, shaped and self._pins)
+        return shown.reach(shown.QUESTIONS["load"])(
+            table, self.path.parent, seed, self.time_zone, recorded, shaped and self._pins
+        )
 
     @property
     def _pins(self) -> bool:
         """Whether some plan sends visitors where they were."""
         return any(one.hosting.balancer == "pinned" for plan in self.plans.values() for one in self.system(plan).hosted)
 
-    def replay(self, plan: str | Plan, *, trace: Trace | None = None, seed: int = 0, **how: Any) -> Outcome:
+    def replay(self, plan: str | Plan, *, trace: Trace | None = None, seed: int = 0, **how: Any) -> shown.Outcome:
         """Replay the study's trace against one plan, with its services, objectives, currency and `settle`.
 
         Args:
@@ -255,10 +252,12 @@ class Study:
         chosen = self.plan(plan) if isinstance(plan, str) else plan
         told = {"settle": self.trace_table.settle, "currency": self.currency} | how
         load = self.trace(seed=seed) if trace is None else trace
-        found: Outcome = reach(QUESTIONS["replay"])(load, self.system(chosen), self.objectives, seed, **told)
+        found: shown.Outcome = shown.reach(shown.QUESTIONS["replay"])(
+            load, self.system(chosen), self.objectives, seed, **told
+        )
         return found
 
-    def compare(self, **how: Any) -> Comparison:
+    def compare(self, **how: Any) -> shown.Comparison:
         """Replay all plans and compare them.
 
         Args:
@@ -267,7 +266,7 @@ class Study:
         Example:
             >>> load_study("saltmarsh/study.toml").compare(plans=["brisk", "late"]).verdict()  # doctest: +SKIP
         """
-        found: Comparison = reach(QUESTIONS["compare"])(self, **how)
+        found: shown.Comparison = shown.reach(shown.QUESTIONS["compare"])(self, **how)
         return found
 
     def log(self, *, seed: int = 0, cache: bool = True) -> Trace:

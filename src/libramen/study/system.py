@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from fnmatch import fnmatchcase
 from typing import TYPE_CHECKING, Final, NamedTuple
@@ -15,8 +16,6 @@ from libramen.study.plan import ALONE, Hosting, Plan
 from libramen.study.service import Service
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping, Sequence
-
     from libramen.study.calls import Call
 
 _MOST_PLACES: Final = 1_000_000_000

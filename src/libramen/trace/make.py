@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from typing import TYPE_CHECKING, Any, Final, Literal
+from collections.abc import Mapping, Sequence
+from datetime import date
+from typing import Any, Final, Literal
 
 import numpy as np
 
@@ -15,10 +16,6 @@ from libramen.trace.demand import CPU_SHARE
 from libramen.trace.growing import BLOCK, Growing, blocks, remapped
 from libramen.trace.source import Source
 from libramen.trace.trace import Trace
-
-if TYPE_CHECKING:
-    from collections.abc import Sequence
-    from datetime import date
 
 PROFILES: Final = ("constant", "daily", "weekly")
 ARRIVALS: Final = ("poisson", "bursty", "closed")
@@ -138,6 +135,28 @@ def make_trace(
         at_s = _open(rng, grid_s, level, span_s, burst if arrivals == "bursty" else None, burst_s)
     at_s.sort()  # in its place
     _require(len(at_s) > 0, "rate", rate, "high enough for one request within the span")
+    names, route, cpu_s, wait_s, size = _worked(rng, seed, kinds, default, len(at_s))
+    there = np.unique(route).tolist()
+    ordered = sorted(str(names[k]) for k in there)
+    lookup = np.array([ordered.index(str(name)) if k in there else 0 for k, name in enumerate(names)], np.int32)
+    return Trace.of_own_arrays(
+        at_s=at_s,
+        cpu_s=cpu_s,
+        wait_s=wait_s,
+        route_codes=remapped(route, lookup),
+        routes=tuple(ordered),
+        bytes_out=size,
+        in_s={},
+        span_s=span_s,
+        start=instant_of(start, time_zone),
+        source=Source(format="made", notes=(f"made: {arrivals} arrivals, profile {profile}, seed {seed}",)),
+    )
+
+
+def _worked(
+    rng: np.random.Generator, seed: int, kinds: dict[str, Any], default: dict[str, Any], n: int
+) -> tuple[list[str], np.ndarray, np.ndarray, np.ndarray, np.ndarray | None]:
+    """Names of the routes; of each of n requests its route, CPU work and wait [s], and the bytes of its answer."""
     names, given = list(kinds), [kind.get("share", 1.0) for kind in kinds.values()]
     _require(
         all(_is_number(share) and 0 <= share <= 1e9 for share in given) and sum(given) > 0,
@@ -146,7 +165,6 @@ def make_trace(
         "shares of 0 or more, not all 0",
     )
     shares = np.array(given, float)
-    n = len(at_s)
     route = np.empty(n, np.int32)
     for rows in blocks(n):
         route[rows] = rng.choice(len(names), rows.stop - rows.start, p=shares / shares.sum())
@@ -170,21 +188,7 @@ def make_trace(
         for rows in blocks(n):
             size[rows] = np.array(sizes)[route[rows]]
         size = size if size.any() else None
-    there = np.unique(route).tolist()
-    ordered = sorted(str(names[k]) for k in there)
-    lookup = np.array([ordered.index(str(name)) if k in there else 0 for k, name in enumerate(names)], np.int32)
-    return Trace.of_own_arrays(
-        at_s=at_s,
-        cpu_s=cpu_s,
-        wait_s=wait_s,
-        route_codes=remapped(route, lookup),
-        routes=tuple(ordered),
-        bytes_out=size,
-        in_s={},
-        span_s=span_s,
-        start=instant_of(start, time_zone),
-        source=Source(format="made", notes=(f"made: {arrivals} arrivals, profile {profile}, seed {seed}",)),
-    )
+    return names, route, cpu_s, wait_s, size
 
 
 def _is_number(value: object) -> bool:

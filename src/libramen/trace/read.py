@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Final, NamedTuple
 from zoneinfo import ZoneInfo
@@ -17,12 +18,10 @@ from libramen.trace.growing import blocks, remapped
 from libramen.trace.options import checked_options
 from libramen.trace.raw_requests import RawRequests, leave_out, to_trace, without_doubles, without_far_stamps
 from libramen.trace.sources import Opened, expand
+from libramen.trace.trace import Trace
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterable
-
     from libramen.trace.options import ReadOptions
-    from libramen.trace.trace import Trace
 
 _SAMPLE_SIZE: Final = 1 << 17
 _EVEN: Final = 0.8

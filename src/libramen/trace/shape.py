@@ -6,9 +6,9 @@ A step is a table with one telling key (`{ repeat = "7d" }`). To add one, write 
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Final, TypeAlias
+from typing import Annotated, Any, ClassVar, Final, TypeAlias
 
 from pydantic import Discriminator, SerializeAsAny, Tag
 
@@ -28,12 +28,7 @@ from libramen.trace.steps import (
     Step,
     Without,
 )
-
-if TYPE_CHECKING:
-    from collections.abc import Iterator, Sequence
-
-    from libramen.trace.trace import Trace
-
+from libramen.trace.trace import Trace
 
 _KINDS: Final[dict[str, type[Step]]] = {
     "scale": Scale,

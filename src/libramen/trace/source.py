@@ -4,10 +4,8 @@ from __future__ import annotations
 
 import json
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
-if TYPE_CHECKING:
-    import pandas as pd
+from libramen.base import heavy
 
 
 @dataclass(frozen=True)
@@ -82,7 +80,7 @@ class Demand:
     bottleneck: Bottleneck | None = None
     busiest: float | None = None
 
-    def to_frame(self) -> pd.DataFrame:
+    def to_frame(self) -> heavy.DataFrame:
         """One row per route: requests, samples, minutes, observed mean and mean work [s], and their ratio."""
         import pandas as pd
 

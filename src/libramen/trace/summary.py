@@ -4,21 +4,18 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from datetime import UTC, timedelta
-from typing import TYPE_CHECKING, Any, Final, NamedTuple
+from typing import Any, Final, NamedTuple
 
 import numpy as np
 
+from libramen.base import heavy
 from libramen.base.errors import StudyError
 from libramen.base.ranks import PERCENTILES, nearest_rank
 from libramen.base.shown import figure_of
 from libramen.base.times import quietest
 from libramen.trace.growing import Growing, blocks, counted
 from libramen.trace.implausible import quiet_doubts
-
-if TYPE_CHECKING:
-    from matplotlib.figure import Figure
-
-    from libramen.trace.trace import Trace
+from libramen.trace.trace import Trace
 
 _WINDOWS: Final = {"1s": 1.0, "1min": 60.0, "1h": 3600.0}
 _QUIET_S: Final = (1800.0, 7200.0)
@@ -134,7 +131,7 @@ class Summary:
         local = self.trace.local_time(at_s)
         return at_s if local is None else local.isoformat()
 
-    def plot(self) -> Figure:
+    def plot(self) -> heavy.Figure:
         """Load over time, the week as a heat map, latency by route."""
         return figure_of(self)
 

@@ -4,13 +4,16 @@ from __future__ import annotations
 
 import hashlib
 import json
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
+from datetime import date, datetime
 from functools import cached_property
-from typing import TYPE_CHECKING, Any, Final, Self
+from typing import Any, Final, Self
 
 import numpy as np
+from numpy.typing import ArrayLike
 
-from libramen.base import units
+from libramen.base import heavy, units
 from libramen.base.errors import TraceError
 from libramen.base.times import into_hour_s, local_time
 from libramen.trace.arrays import (
@@ -26,14 +29,6 @@ from libramen.trace.arrays import (
     visitor_codes,
 )
 from libramen.trace.source import Demand, Made, RouteCpu, RouteDemand, Source
-
-if TYPE_CHECKING:
-    from collections.abc import Iterable, Mapping
-    from datetime import date, datetime
-
-    import pandas as pd
-    from numpy.typing import ArrayLike
-
 
 _ARRAYS: Final = ("at_s", "cpu_s", "wait_s", "bytes_out", "latency_s", "status", "visitor", "route_codes")
 
@@ -358,7 +353,7 @@ class Trace:
         )
 
     @classmethod
-    def from_frame(cls, frame: pd.DataFrame, **more: Any) -> Self:
+    def from_frame(cls, frame: heavy.DataFrame, **more: Any) -> Self:
         """Build a trace from a pandas frame, one row a request in order of time, with columns as `to_frame` names them.
 
         Args:
@@ -387,7 +382,7 @@ class Trace:
             raise TraceError(f"from_frame: unknown column {unknown[0]!r}; allowed: {', '.join(known)} and in_NAME_s")
         return cls.from_arrays(**columns, in_s=in_s, **more)
 
-    def to_frame(self) -> pd.DataFrame:
+    def to_frame(self) -> heavy.DataFrame:
         """The requests as a pandas frame, one row each, with the columns that are known.
 
         Visitors have numbers there, and none (NaN) where nobody knows who sent a request.

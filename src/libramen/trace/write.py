@@ -11,13 +11,13 @@ import numpy as np
 from libramen.base.errors import OutputError
 from libramen.base.files import FORMULA, write_whole
 from libramen.trace.growing import blocks
+from libramen.trace.trace import Trace
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator
 
     import pyarrow as pa
 
-    from libramen.trace.trace import Trace
 
 _ROWS: Final = 1 << 17
 """That are written at once."""

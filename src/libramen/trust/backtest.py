@@ -4,29 +4,23 @@ from __future__ import annotations
 
 from dataclasses import dataclass, fields, replace
 from functools import cached_property
-from typing import TYPE_CHECKING, Any, Unpack
+from typing import Any, Unpack
 
 import numpy as np
 
+from libramen.base import heavy
 from libramen.base.errors import StudyError
 from libramen.base.results import Result
 from libramen.base.shown import Shown, figure_of
-from libramen.load.evidence import evidence_of
+from libramen.load.evidence import Evidence, evidence_of
 from libramen.outcome.replay import replay
-from libramen.questions.context import Context
+from libramen.questions.context import Context, Reading
+from libramen.study.study import Study
+from libramen.trace.trace import Trace
 from libramen.trust.compared import BINS, FEW, Compared, all_percentiles, answered
 from libramen.trust.grade import Grade, grade_of, keep_grade
 from libramen.trust.held_back import Regimes, regimes
 from libramen.trust.hours import Hour, hours
-
-if TYPE_CHECKING:
-    import pandas as pd
-    from matplotlib.figure import Figure
-
-    from libramen.load.evidence import Evidence
-    from libramen.questions.context import Reading
-    from libramen.study.study import Study
-    from libramen.trace.trace import Trace
 
 
 @dataclass(frozen=True)
@@ -71,7 +65,7 @@ class Backtest(Shown):
     replicas: dict[str, tuple[tuple[float, int], ...]]
 
     @property
-    def table(self) -> pd.DataFrame:
+    def table(self) -> heavy.DataFrame:
         """One row per scope and percentile."""
         import pandas as pd
 
@@ -111,7 +105,7 @@ class Backtest(Shown):
             ],
         }
 
-    def plot(self) -> Figure:
+    def plot(self) -> heavy.Figure:
         """Quantile against quantile, and the day with both curves."""
         return figure_of(self)
 

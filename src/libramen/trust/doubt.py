@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any, Final, NamedTuple, Unpack
 
@@ -10,17 +11,16 @@ import numpy as np
 from libramen.base import units
 from libramen.base.delays import Delay
 from libramen.base.results import Result
-from libramen.questions.compare import compare
-from libramen.questions.context import Context
+from libramen.questions.compare import Comparison, compare
+from libramen.questions.context import Asking, Context
+from libramen.study.plan import Plan
+from libramen.study.study import Study
 from libramen.trust.other_loads import other_loads
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable, Iterator
+    from collections.abc import Iterator
 
-    from libramen.questions.compare import Comparison
-    from libramen.questions.context import Asking
-    from libramen.study.plan import Hosting, Plan
-    from libramen.study.study import Study
+    from libramen.study.plan import Hosting
     from libramen.trace.trace import Trace
 
 _GUESS: Final = (0.5, 2.0)

@@ -6,20 +6,16 @@ Introduction to Statistical Modeling of Extreme Values, 2.6.5, 2001). How near a
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any, Final, Unpack
+from typing import Any, Final, Unpack
 
 from libramen.base import units
 from libramen.base.errors import StudyError
 from libramen.base.fields import nearest
 from libramen.load.explain import NearestSettings, likely
-from libramen.questions.context import Context
-
-if TYPE_CHECKING:
-    from collections.abc import Iterable
-
-    from libramen.questions.context import Reading
-    from libramen.study.study import Study
+from libramen.questions.context import Context, Reading
+from libramen.study.study import Study
 
 FITTED: Final = ("slots", "threads", "cpu_share", "overhead")
 _ROUNDS: Final = 2

@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any, Literal
+from typing import Any, Literal
 
 from pydantic import Field
 
 from libramen.base.fields import Fraction, Seconds, Table
 from libramen.rules.rollouts.switch import SplitUpdate, TwoFleets
-
-if TYPE_CHECKING:
-    from libramen.rules.rollouts.update import RolloutFleet, Update
+from libramen.rules.rollouts.update import RolloutFleet, Update
 
 
 class Step(Table):

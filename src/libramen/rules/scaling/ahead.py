@@ -7,6 +7,7 @@ from collections import deque
 from datetime import UTC, timedelta
 from typing import TYPE_CHECKING, Any, Final, Literal
 
+import numpy as np
 from pydantic import Field, ValidationInfo, field_validator
 
 from libramen.base.fields import PositiveSeconds, Share
@@ -17,7 +18,6 @@ from libramen.rules.scaling.threshold import replicas_for, threshold
 if TYPE_CHECKING:
     from datetime import datetime
 
-    import numpy as np
 
 _DAY_S: Final = 86400.0
 

@@ -9,6 +9,8 @@ rest of the program must know of a rule it asks the rule.
 from __future__ import annotations
 
 from abc import abstractmethod
+from collections.abc import Mapping
+from datetime import datetime
 from typing import TYPE_CHECKING, Annotated, ClassVar, Final, Literal, NamedTuple, Protocol, Self
 
 from pydantic import Field, model_validator
@@ -18,8 +20,6 @@ from libramen.base.times import local_time
 from libramen.rules.scaling.timetable import Entry
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping
-    from datetime import datetime
     from pathlib import Path
 
     import numpy as np

@@ -3,17 +3,15 @@
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING, Any, Literal
+from typing import Any, Literal
 
+import numpy as np
 from pydantic import Field, ValidationInfo, field_validator
 
 from libramen.base.fields import PositiveCount, Share
 from libramen.base.times import EPSILON_S
 from libramen.rules.scaling.rule import Observation, Wanted
 from libramen.rules.scaling.threshold import MeasuredRule, replicas_for, threshold
-
-if TYPE_CHECKING:
-    import numpy as np
 
 
 class Target(MeasuredRule):
