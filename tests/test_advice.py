@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -65,7 +66,7 @@ def test_what_a_release_costs_a_plan_that_is_overloaded_anyway() -> None:
     assert event.failed_without > 1000
     said = sentence(outcome, event)
     assert "the plan is overloaded then with or without it" in said
-    fewer = event._replace(failed=-3576, budget_share=None)
+    fewer = replace(event, failed=-3576, budget_share=None)
     assert "3,576" not in sentence(outcome, fewer)
     assert "and no more with it." in sentence(outcome, fewer)
     (healthy,) = _overloaded(9).happened

@@ -90,7 +90,7 @@ def test_json_of_a_comparison(demo_study: Path) -> None:
     plans = {outcome["plan"]: outcome for outcome in document["plans"]}
     assert list(plans["single"]) == [
         "plan", "tier", "size", "seed", "start", "time_zone", "span_s", "requests", "attempts", "endings", "latency_s", "availability", "utilisation",
-        "replicas", "bill", "objectives", "answered_s", "worst_hour", "time_s", "bytes_out", "deaths", "findings", "events",
+        "replicas", "answered_s", "bill", "objectives", "worst_hour", "time_s", "bytes_out", "deaths", "findings", "events",
     ]  # fmt: skip
     for outcome in plans.values():
         assert outcome["requests"] >= 300_000

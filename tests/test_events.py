@@ -168,7 +168,7 @@ def test_spread() -> None:
     assert spread.mean == 3
     assert spread.deviation == pytest.approx(2.5**0.5)
     assert (spread.low, spread.high) == pytest.approx((3 - 1.9632, 3 + 1.9632), abs=1e-3)
-    assert Spread.of([2.0]) == (2.0, None, None, None, 1)
+    assert Spread.of([2.0]) == Spread(2.0, None, None, None, 1)
     assert Spread.of([None]).mean is None
 
 

@@ -7,6 +7,7 @@ import importlib.util
 import json
 import re
 import sys
+from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -297,12 +298,12 @@ def test_the_grade_weighs_hours() -> None:
     assert wrong.hourly == pytest.approx(0.9 * 0.44 + 0.1 * 0.01)
     assert "In hour Thu 12:00 p95 is 44.0 % too short, more than chance explains." in wrong.reason
     assert "too hopeful: requests took longer in the log" in wrong.reason
-    assert _grade((morning, noon._replace(by_chance=True))).grade == "close"
-    assert _grade((morning, noon._replace(weight=0, off=0.3))).grade == "fair"  # nobody was late, and it is wrong
-    few = _grade((morning, noon._replace(weight=0, off=0.3, requests=999)))
+    assert _grade((morning, replace(noon, by_chance=True))).grade == "close"
+    assert _grade((morning, replace(noon, weight=0, off=0.3))).grade == "fair"  # nobody was late, and it is wrong
+    few = _grade((morning, replace(noon, weight=0, off=0.3, requests=999)))
     assert few.grade == "close"
     assert "too cautious" in few.reason
-    both = _grade((morning._replace(off=0.3, weight=50), noon))
+    both = _grade((replace(morning, off=0.3, weight=50), noon))
     assert "too hopeful" not in both.reason
     assert "too cautious" not in both.reason
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import math
-from dataclasses import replace
+from dataclasses import fields, replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -154,7 +154,7 @@ def test_when_to_change_to_which_plan(tmp_path: Path) -> None:
 
 
 def test_a_room_says_all_that_the_json_has() -> None:
-    assert set(Room._fields) >= {"plan", "holds_to", "breaks", "because", "month"}
+    assert {one.name for one in fields(Room)} >= {"plan", "holds_to", "breaks", "because", "month"}
 
 
 def test_the_limit_of_each_objective() -> None:
@@ -194,6 +194,6 @@ def test_headroom_with_more_seeds(tmp_path: Path) -> None:
     (alone,) = headroom(study, plans=["two_zones"]).plans
     (second,) = headroom(study, plans=["two_zones"], seed=1).plans
     assert room.repeats == (alone.holds_to, second.holds_to)
-    assert room._replace(repeats=()) == alone
+    assert replace(room, repeats=()) == alone
     with pytest.raises(ReplayError, match=r"repeats: found 'auto'; allowed: a whole number from 1 to 100,000$"):
         headroom(study, plans=["two_zones"], repeats="auto")  # type: ignore[arg-type]

@@ -72,7 +72,7 @@ def test_one_request_too_many_kills_the_replica() -> None:
     assert list(outcome.requests["ending"]) == ["lost", "lost", "lost", "refused", "ok"]
     assert outcome.run.results.latency_s.tolist() == [1, 1, 0, 0, 5]
     assert outcome.run.only.replicas[0].times("ready") == [(0, 1), (3, np.inf)]
-    assert [death._asdict() for death in outcome.run.only.deaths] == [{"at_s": 1, "replica": 1, "why": "out_of_memory"}]
+    assert [death.to_dict() for death in outcome.run.only.deaths] == [{"at_s": 1, "replica": 1, "why": "out_of_memory"}]
     assert outcome.fleet["deaths"].tolist() == [1]
     assert outcome.cold_starts == 0
 

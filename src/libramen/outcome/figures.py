@@ -138,7 +138,7 @@ class Figures(Result):
         Args:
             routes: whether the figures of each route are in it, where they are known.
         """
-        document = super().to_dict()
+        document = dict.fromkeys(_ORDER) | super().to_dict()
         document["time_zone"] = None if self.start is None else str(self.start.tzinfo)
         document["start"] = None if self.start is None else self.start.isoformat()
         document["availability"] = {"requests": self.availability, "minutes": document.pop("availability_minutes")}
@@ -195,6 +195,11 @@ class Figures(Result):
         )
 
 
+_ORDER: Final = (
+    "plan", "tier", "size", "seed", "start", "time_zone", "span_s", "requests", "attempts", "endings", "latency_s",
+    "availability", "utilisation", "replicas",
+)  # fmt: skip
+"""The first keys of the JSON."""
 _REPLICAS: Final = ("min", "mean", "max", "peak")
 _STARTS: Final = ("cold_starts", "paid_s")
 _OF_REQUESTS: Final = (

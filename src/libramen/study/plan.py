@@ -217,13 +217,14 @@ class Hosting(Table):
         ):
             if self.counts and there:
                 raise ValueError(f"{table}: the fleet is a list (replicas), which says all; allowed: to leave it out")
+        problem = self.scaling.problem(tier.name, autoscaling=tier.autoscaling, is_limited=most is not None)
+        if problem is not None:
+            raise ValueError(problem)
         numbers |= self.scaling.numbers
         for key, number in numbers.items():
             if number is not None and not (least <= number and (most is None or number <= most)):
                 raise ValueError(f"{key}: found {number}; {allowed}")
-        problem = self.scaling.problem(
-            tier.name, self.base_limits, autoscaling=tier.autoscaling, is_limited=most is not None
-        )
+        problem = self.scaling.conflict(*self.base_limits)
         if problem is not None:
             raise ValueError(problem)
         for zone in self.zones_used:

@@ -186,12 +186,11 @@ class AnyRule(Table):
             found |= {f"{where}.floor": entry.floor, f"{where}.ceiling": entry.ceiling}
         return found
 
-    def problem(self, tier: str, limits: tuple[int, int], *, autoscaling: bool, is_limited: bool) -> str | None:
-        """Why it does not fit a tier; None: it does.
+    def problem(self, tier: str, *, autoscaling: bool, is_limited: bool) -> str | None:
+        """Why it does not fit a tier; None: it does, if the tier allows its `numbers`.
 
         Args:
             tier: its name.
-            limits: floor and ceiling, with those of the tier where the rule has none.
             autoscaling: whether the tier has any.
             is_limited: whether the tier says how many replicas it allows at most.
         """
@@ -199,7 +198,10 @@ class AnyRule(Table):
             return f"scaling: tier {tier!r} has no autoscaling; allowed: rule = 'fixed' without a timetable"
         if self.bounds is not None and self.bounds[1] is None and not is_limited:
             return "scaling.ceiling is missing, and the tier does not say how many it allows at most"
-        floor, ceiling = limits
+        return None
+
+    def conflict(self, floor: int, ceiling: int) -> str | None:
+        """What contradicts what, with those of the tier where the rule has no floor or ceiling; None: nothing."""
         if floor > ceiling:
             return f"scaling: the floor of {floor} is above the ceiling of {ceiling}"
         for place, entry in enumerate(self.timetable, start=1):
