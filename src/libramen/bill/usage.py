@@ -31,7 +31,7 @@ class Used(NamedTuple):
             "replicas_at_once", the greatest number of them, which is not of an hour.
         amount: float64 (hours,); of "replicas_at_once" (1,).
         zone: where, empty: it is not of a zone.
-        service: whose, where there are several; empty: of the only one.
+        service: whose, where that is said.
     """
 
     item: str

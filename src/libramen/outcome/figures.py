@@ -206,7 +206,7 @@ _OF_REQUESTS: Final = (
     "seed", "start", "span_s", "attempts", "endings", "latency_s", "answered_s", "availability", "availability_minutes",
     "bill", "objectives", "worst_hour", "time_s", "bytes_out", "cold_starts", "paid_s",
 )  # fmt: skip
-_OF_FLEET: Final = ("utilisation", "replicas_min", "replicas_mean", "replicas_max", "replicas_peak")
+_OF_FLEET: Final = ("tier", "size", "utilisation", "replicas_min", "replicas_mean", "replicas_max", "replicas_peak")
 
 
 def figures_of(
@@ -220,16 +220,11 @@ def figures_of(
         limits: what is asked of the latency of all requests.
         events: whether it is worked out what each release and fault has cost.
     """
-    only, services = outcome.only, {}
-    if only is None:
-        services = {name: one.figures() for name, one in outcome.services.items()}
     shared = [one.name for one in fields(RouteFigures) if one.name != "route"]
     return Figures(
         plan=outcome.plan.name,
-        tier=None if only is None else only.hosting.tier.name,
-        size=None if only is None else only.hosting.size.name,
         requests=outcome.requests_measured,
-        deaths=() if only is None else tuple(only.run.deaths),
+        deaths=() if outcome.only is None else tuple(outcome.only.run.deaths),
         findings=outcome.findings,
         events=outcome.happened if events else tuple(happened(outcome)),
         routes=None
@@ -238,7 +233,7 @@ def figures_of(
             RouteFigures(route, **{name: getattr(found, name) for name in shared})
             for route, found in zip(outcome.run.routes, of_routes, strict=True)
         ),
-        services=services,
+        services={name: one.figures() for name, one in outcome.services.items() if one is not outcome.only},
         days=days_of(outcome, limits),
         **_same(outcome),
     )
@@ -248,8 +243,6 @@ def figures_of_service(one: ServiceOutcome) -> Figures:
     """The figures of one of several services."""
     return Figures(
         plan=one.hosting.plan,
-        tier=one.hosting.tier.name,
-        size=one.hosting.size.name,
         requests=one.requests_measured,
         deaths=tuple(one.run.deaths),
         findings=one.findings,

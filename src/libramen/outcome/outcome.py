@@ -114,6 +114,8 @@ class Outcome(OfRequests, Shown):
         self.cold_starts = sum(one.cold_starts for one in services.values())
         self.paid_s = sum(one.paid_s for one in services.values())
 
+    tier = _OfOnly()
+    size = _OfOnly()
     utilisation = _OfOnly()
     replicas_min = _OfOnly()
     replicas_mean = _OfOnly()
@@ -164,9 +166,7 @@ class Outcome(OfRequests, Shown):
 
     @property
     def usage(self) -> tuple[Used, ...]:
-        """What was used, by hour of the clock; of several services `Used.service` says whose it is."""
-        if self.only is not None:
-            return self.only.usage
+        """What was used, by hour of the clock; `Used.service` says whose it is."""
         return tuple(used._replace(service=name) for name, one in self.services.items() for used in one.usage)
 
     def _measures_for(self, goal: Goal) -> Measures:

@@ -29,6 +29,7 @@ class ServiceOutcome(OfRequests):
         name, service, hosting: of it, as its plan hosts it.
         run: the record of its fleet.
         bill: the `Bill` of a month of it.
+        tier, size: names of what it runs on.
         utilisation: cores in use over cores there, None: there were none.
         replicas_min, replicas_mean, replicas_max: ready replicas; `replicas_peak`: also those on their way.
         cold_starts: replicas that were ordered and became ready within the trace.
@@ -48,6 +49,7 @@ class ServiceOutcome(OfRequests):
     ) -> None:
         super().__init__(run, measured, whole, bill, asked, seed)
         self.name, self.service, self.hosting = hosted
+        self.tier, self.size = self.hosting.tier.name, self.hosting.size.name
         self.run, self.time_s = run, whole.time_s
         self.utilisation = measures.utilisation(run, self.hosting.size.cores)
         ready = measures.stage_steps(run, "ready")

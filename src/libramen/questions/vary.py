@@ -102,8 +102,9 @@ def _check_key(key: str, plan: Plan, study: Study) -> None:
     elif part == "plan":
         table, _, inner = rest.partition(".")
         name, _, inner = inner.partition(".")
-        if plan.is_short or table != "services" or not inner or name not in plan.services:
-            told = f"plan {plan.name!r} is of one service: KEY alone" if plan.is_short else nearest(name, plan.services)
+        there = () if plan.is_short else tuple(plan.services)
+        if table != "services" or not inner or name not in there:
+            told = nearest(name, there) if there else f"plan {plan.name!r} is of one service: KEY alone"
             raise StudyError(f"vary {key!r}: allowed: plan.services.N.KEY; {told}")
         _check_hosting_key(key, inner, plan.services[name])
     elif part == "service":

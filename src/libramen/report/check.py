@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING
 
 from libramen.base import units
 from libramen.report.load import demand_section
+from libramen.report.prose import whose
 from libramen.report.section import Cell, Column, Section, row
 from libramen.report.words import demand_sections, duration, fleet_range, heading
 
@@ -18,7 +19,7 @@ def check_sections(found: Check) -> list[Section]:
     currency = found.study.currency
     several = len(found.study.services) > 1
     problems = [
-        f"{plan.hosting.plan}: {f'{plan.name}: ' if several else ''}{problem}"
+        f"{plan.hosting.plan}: {whose(plan.name, found.study.services)}{problem}"
         for plan in found.plans
         for problem in plan.problems
     ]
@@ -41,12 +42,12 @@ def check_sections(found: Check) -> list[Section]:
         *demand_sections(found.trace.demand),
         heading(found.study, found.trace, *(f"  {note}" for note in found.trace.source.notes)),
         *demand_section(found.trace),
-        Section(columns=columns, rows=tuple(row(_plan(found, plan)) for plan in found.plans)),
+        Section(columns=columns, rows=tuple(row(_plan(found, plan, several=several)) for plan in found.plans)),
         Section(sentences=tuple(problems or ["No problems found."])),
     ]
 
 
-def _plan(found: Check, plan: PlanCheck) -> list[Cell | str]:
+def _plan(found: Check, plan: PlanCheck, *, several: bool) -> list[Cell | str]:
     at = [found.trace.local_time(at_s) for at_s in plan.rollouts_s]
     times = [
         units.show_duration(at_s) if local is None else f"{local:%H:%M}"
@@ -54,7 +55,7 @@ def _plan(found: Check, plan: PlanCheck) -> list[Cell | str]:
     ]
     return [
         plan.hosting.plan,
-        *([plan.name] if len(found.study.services) > 1 else []),
+        *([plan.name] if several else []),
         plan.hosting.tier.name,
         plan.hosting.size.name,
         fleet_range(*plan.hosting.limits),

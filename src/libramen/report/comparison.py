@@ -114,14 +114,15 @@ def plans_section(all_figures: Sequence[Figures], best: Figures | None = None) -
     first = all_figures[0]
     limits = {str(goal.wanted): goal for goal in first.objectives if goal.within is not None and goal.name == goal.key}
     shares = {key: f"≤ {units.show_duration(float(goal.wanted))}" for key, goal in limits.items()}
+    hosted, used = _fleets(first)
     columns = (
         Column("plan", "plan", is_number=False),
-        *_fleet_columns(first),
+        *(column for column, _ in hosted),
         *(Column(name, name, "s", only_wide=name != "p95") for name in ("p50", "p95", "p99")),
         *(Column(title, f"within_{limits[key].key}", "share") for key, title in shares.items()),
         Column("worst hour", "worst_hour", "share"),
         Column("available", "availability", "share"),
-        *([Column("utilised", "utilisation", "share")] if not first.services else []),
+        *(column for column, _ in used),
         Column(f"{first.bill.currency}/month", "month", f"{first.bill.currency}/month"),
         Column("objectives", "misses", is_number=False),
     )
@@ -132,39 +133,40 @@ def plans_section(all_figures: Sequence[Figures], best: Figures | None = None) -
 def _plan(figures: Figures, limits: Sequence[str], *, stands_out: bool) -> Row:
     within = {str(goal.wanted): goal.within for goal in figures.objectives if goal.name == goal.key}
     latencies = [(name, figures.latency_s[name]) for name in ("p50", "p95", "p99")]
+    hosted, used = _fleets(figures)
     cells: tuple[Cell | str, ...] = (
         figures.plan,
-        *_fleets(figures),
+        *(cell for _, cell in hosted),
         *(Cell(show_latency(value, hides_failures=figures.hides_failures), value) for _, value in latencies),
         *(availability(within[limit]) for limit in limits),
         _worst_hour(figures),
         availability(figures.availability),
-        *([share(figures.utilisation)] if not figures.services else []),
+        *(cell for _, cell in used),
         Cell(f"{figures.bill.month:,}", float(figures.bill.month)),
         _met(figures.missed, any_set=bool(figures.objectives)),
     )
     return row(cells, stands_out=stands_out)
 
 
-def _fleet_columns(figures: Figures) -> list[Column]:
-    """What plans run on: tier, size and replicas; of several services the fleet of each."""
+_Shown = list[tuple[Column, Cell | str]]
+
+
+def _fleets(figures: Figures) -> tuple[_Shown, _Shown]:
+    """What a plan runs on, and how far that is used: each column and its cell; of several services each."""
     if not figures.services:
-        return [
-            Column("tier", "tier", is_number=False),
-            Column("size", "size", is_number=False),
-            Column("replicas", "replicas"),
+        replicas = fleet_range(figures.replicas_min, figures.replicas_max)
+        hosted: _Shown = [
+            (Column("tier", "tier", is_number=False), figures.tier or ""),
+            (Column("size", "size", is_number=False), figures.size or ""),
+            (Column("replicas", "replicas"), replicas),
         ]
-    return [Column(name, f"{name}_fleet", is_number=False) for name in figures.services]
-
-
-def _fleets(figures: Figures) -> list[Cell | str]:
-    if not figures.services:
-        return [figures.tier or "", figures.size or "", fleet_range(figures.replicas_min, figures.replicas_max)]
-    cells: list[Cell | str] = []
-    for one in figures.services.values():
+        return hosted, [(Column("utilised", "utilisation", "share"), share(figures.utilisation))]
+    hosted = []
+    for name, one in figures.services.items():
         fleet = fleet_range(one.replicas_min, one.replicas_max)
-        cells.append(Cell(f"{fleet} x {one.size}, {units.show_share(one.utilisation, 0)}", None, f"{fleet} {one.size}"))
-    return cells
+        cell = Cell(f"{fleet} x {one.size}, {units.show_share(one.utilisation, 0)}", None, f"{fleet} {one.size}")
+        hosted.append((Column(name, f"{name}_fleet", is_number=False), cell))
+    return hosted, []
 
 
 def _worst_hour(figures: Figures) -> Cell:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from libramen.bill.month import HOURS
-from libramen.report.prose import and_list, clock, times
+from libramen.report.prose import and_list, clock, times, whose
 from libramen.report.section import Cell, Column, Section, row
 from libramen.report.words import demand_sections, duration
 from libramen.rules.faults import BY_KIND
@@ -179,9 +179,9 @@ def _ways(outcome: Outcome, entry: Ways) -> Section:
             name = way.name if event is way.events[0] else ""
             when = "at random" if event.table == "at_random" else clock(outcome, event.at_s, seconds=False)
             rows.append(row([name, Cell(when, event.at_s), *_cells(event, outcome.bill.currency)]))
-    whose = f"{entry.service}: " if len(outcome.services) > 1 else ""
+    of = whose(entry.service, outcome.services)
     return Section(
-        f"{whose}{entry.kind} release" if entry.is_release else f"{whose}{BY_KIND[entry.kind].names[0]}",
+        f"{of}{entry.kind} release" if entry.is_release else f"{of}{BY_KIND[entry.kind].names[0]}",
         sentences=tuple(_verdict(outcome, entry)),
         columns=(
             Column("", "way", is_number=False),

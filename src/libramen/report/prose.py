@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sized
 from typing import TYPE_CHECKING, Protocol
 
 from libramen.base import units
@@ -30,6 +31,11 @@ def clock(outcome: _Timed, at_s: float, *, seconds: bool = True) -> str:
         return f"{units.show_duration(at_s)} after the start"
     time = f"{local:%H:%M:%S}" if seconds else f"{local:%H:%M}"
     return time if outcome.span_s <= 86400 else f"{local:%a %d %b} {time}"
+
+
+def whose(name: str, services: Sized) -> str:
+    """`web: `, whose something is; nothing where there is one service."""
+    return f"{name}: " if len(services) > 1 else ""
 
 
 def times(n: int, what: str) -> str:

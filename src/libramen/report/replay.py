@@ -18,6 +18,7 @@ if TYPE_CHECKING:
 
     from libramen.outcome.figures import Figures, RouteFigures
     from libramen.outcome.outcome import Outcome
+    from libramen.outcome.service_outcome import ServiceOutcome
     from libramen.study.study import Study
 
 _ROUTES_SHOWN: Final = 8
@@ -33,31 +34,36 @@ def outcome_sections(study: Study, found: Outcome) -> list[Section]:
     """What came of one plan."""
     figures = found.figures(events=True)
     findings = tuple(f"- {finding.text}" for finding in figures.findings)
+    plan, fleets = (
+        f"plan {found.plan.name}:",
+        [_fleet(one, figures.parts[name]) for name, one in found.services.items()],
+    )
+    if found.only is None:
+        hosted_on = [plan, *(f"  {name}: {fleet}" for name, fleet in zip(found.services, fleets, strict=True))]
+        where, used = system_sections(found), ""
+    else:
+        hosted_on, where = [f"{plan} {fleets[0]}"], [time_section(figures)]
+        used = f"utilisation {units.show_share(figures.utilisation)}; on average {figures.replicas_mean:.2f} replicas "
+        used += "ready; "
     sections = [
         *demand_sections(found.trace.demand),
-        heading(study, found.trace, *_hosted_on(found, figures)),
+        heading(study, found.trace, *hosted_on),
         Section(sentences=tuple(sentences(found)), prose=True),
         *([Section("Findings", findings, prose=True)] if findings else []),
         *events_section(found, figures.events),
         latency_section(figures),
-        *system_sections(found),
-        *([time_section(figures)] if not figures.services else []),
-        Section(sentences=(_availability(figures),)),
+        *where,
+        Section(sentences=(f"{_availability(figures)}; {used}cold starts: {figures.cold_starts}.",)),
         bill_section(figures),
     ]
     return [*sections, objectives_section(figures)] if figures.objectives else sections
 
 
-def _hosted_on(found: Outcome, figures: Figures) -> list[str]:
-    """The plan in words, a line for each service."""
-    said = []
-    for name, one in found.services.items():
-        hosting, of = one.hosting, figures.parts[name]
-        fleet = fleet_range(of.replicas_min, of.replicas_max)
-        many = "replica" if fleet == "1" else "replicas"
-        whose = f"  {name}" if figures.services else f"plan {found.plan.name}"
-        said.append(f"{whose}: tier {of.tier}, size {of.size}, {fleet} {many}, {hosting.balancer}")
-    return [f"plan {found.plan.name}:", *said] if figures.services else said
+def _fleet(one: ServiceOutcome, figures: Figures) -> str:
+    """What a service runs on."""
+    fleet = fleet_range(figures.replicas_min, figures.replicas_max)
+    many = "replica" if fleet == "1" else "replicas"
+    return f"tier {figures.tier}, size {figures.size}, {fleet} {many}, {one.hosting.balancer}"
 
 
 def latency_section(figures: Figures) -> Section:
@@ -113,15 +119,9 @@ def time_section(figures: Figures) -> Section:
 
 
 def _availability(figures: Figures) -> str:
-    by_requests = (
+    return (
         f"Availability {units.show_availability(figures.availability)} by requests, "
         f"{units.show_availability(figures.availability_minutes)} by minutes"
-    )
-    if figures.services:
-        return f"{by_requests}; cold starts: {figures.cold_starts}."
-    return (
-        f"{by_requests}; utilisation {units.show_share(figures.utilisation)}; "
-        f"on average {figures.replicas_mean:.2f} replicas ready; cold starts: {figures.cold_starts}."
     )
 
 

@@ -8,7 +8,7 @@ import numpy as np
 
 from libramen.base import units
 from libramen.base.ranks import PERCENTILES
-from libramen.report.prose import clock, times
+from libramen.report.prose import clock, times, whose
 from libramen.study.objectives import show_objective
 from libramen.trace.statuses import is_answer
 
@@ -30,8 +30,8 @@ def sentences(outcome: Outcome) -> list[str]:
     """Failures, scaling and updates of a replay, a sentence each."""
     said = list(_failures(outcome))
     for name, one in outcome.services.items():
-        whose = f"{name}: " if outcome.only is None else ""
-        said += [whose + sentence for sentence in (*_deaths(one), *_scaling(one), *_updates(one))]
+        of = whose(name, outcome.services)
+        said += [of + sentence for sentence in (*_deaths(one), *_scaling(one), *_updates(one))]
     return said
 
 

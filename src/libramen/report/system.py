@@ -27,9 +27,7 @@ PART_NAMES: Final = {
 
 
 def system_sections(found: Outcome) -> list[Section]:
-    """Where the time went, and each service in a row; empty for one service, of which all else speaks."""
-    if found.only is not None:
-        return []
+    """Where the time went, and each service in a row."""
     where = [where_section(found.where)] if found.where.stretches else []
     return [*where, services_section(found)]
 
