@@ -83,7 +83,7 @@ def main() -> None:
         draw(axes, name, outcome)
         first = (DAYS - 1) * 1440
         scaled = sum(d.acted and d.at_s >= first * 60 for d in outcome.run.decisions)
-        failed = outcome.requests_measured - outcome.endings["ok"]
+        failed = outcome.n_requests - outcome.endings["ok"]
         print(
             f"| {name} | {failed:,} ({show_share(1 - (outcome.availability or 0), 2)}) | "
             f"{show_duration(outcome.latency_s['p95'])} | {outcome.series_arrays()['ready'][first:].mean():.1f} | "

@@ -101,7 +101,7 @@ def test_a_stretch_is_about_what_arrived_in_it(hour_study: Path, capsys: pytest.
     from_s, to_s = 1700.0, 2400.0
     found = outcome.stretch(from_s, to_s)
     mine = rows[(rows["at_s"] >= from_s) & (rows["at_s"] < to_s)]
-    assert found.requests == len(mine)
+    assert found.n_requests == len(mine)
     assert found.endings == {name: int((mine["ending"] == name).sum()) for name in found.endings}
     ok = np.sort(mine["latency_s"][mine["ending"] == "ok"])
     assert found.latency_s["p95"] == ok[int(np.ceil(0.95 * len(ok))) - 1]
@@ -113,16 +113,16 @@ def test_a_stretch_is_about_what_arrived_in_it(hour_study: Path, capsys: pytest.
     (release,) = found.events
     assert from_s <= release.at_s < to_s
     notes = " ".join(stretch_notes(outcome, found))
-    assert f"{found.failed:,} of {found.requests:,} requests failed" in notes
+    assert f"{found.failed:,} of {found.n_requests:,} requests failed" in notes
     assert "release." in notes
     assert "requests answered" in stretch_title(outcome, found)
     for wrong in ((2400, 1700), (0, outcome.span_s + 1)):
         with pytest.raises(ReplayError, match="allowed: a stretch of the trace"):
             outcome.stretch(*wrong)
     settled = replay(study.trace(), study.service, study.plans["noon_release"], study.objectives, settle=2000)
-    assert settled.stretch(from_s, to_s).requests == (mine["at_s"] >= 2000).sum()
+    assert settled.stretch(from_s, to_s).n_requests == (mine["at_s"] >= 2000).sum()
     quiet = outcome.stretch(0.0, 1e-6)
-    assert quiet.requests == 0
+    assert quiet.n_requests == 0
     assert "no requests" in stretch_title(outcome, quiet)
 
 
@@ -139,10 +139,10 @@ def test_the_command_shows_the_stretch_alone(
     assert "brisk, 12:00:00 to 12:10:00" in shown
     assert "a month" not in shown
     text = plot.read_text()
-    assert f"{found.requests:,} requests" in text
-    assert f"{outcome.requests_measured:,} requests" not in text
+    assert f"{found.n_requests:,} requests" in text
+    assert f"{outcome.n_requests:,} requests" not in text
     assert run([*call, "--json"]) == 0
-    assert json.loads(capsys.readouterr().out)["stretch"]["requests"] == found.requests
+    assert json.loads(capsys.readouterr().out)["stretch"]["requests"] == found.n_requests
     assert run(["replay", str(hour_study), "--plan", "brisk", "--from", "peak"]) == 0
     peak_s = 60 * int(np.argmax(np.bincount((outcome.trace.at_s // 60).astype(int))))
     local = outcome.trace.local_time(max(0, peak_s - 900))

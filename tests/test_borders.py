@@ -165,7 +165,7 @@ def test_the_last_arrival_counts(chunks: bool) -> None:
     span_s = 730 * 3600.0
     trace = make_trace([0.0, 86_400.0, span_s], wait=0.5, span_s=span_s)
     found = replay([trace] if chunks else trace, Service(slots=1), make_plan(), Objectives(p95="1s"))
-    assert found.requests_measured == 3
+    assert found.n_requests == 3
     assert int(found.series["arrivals"].sum()) == 3
 
 

@@ -83,7 +83,7 @@ def test_where_the_time_went_adds_up(outcomes: dict[str, Outcome]) -> None:
     found = outcomes["pooled"]
     total = sum(one.mean_s for one in found.where.stretches)
     assert total == pytest.approx(found.latency_s["mean"])
-    slowest = np.sort(found.run.results.latency_s)[-int(np.ceil(0.01 * found.requests_measured)) :]
+    slowest = np.sort(found.run.results.latency_s)[-int(np.ceil(0.01 * found.n_requests)) :]
     assert sum(one.slowest_s for one in found.where.stretches) == pytest.approx(slowest.mean())
     assert {one.service for one in found.where.stretches} == {"web", "stock", "database", "letters"}
 
@@ -114,9 +114,9 @@ def test_visits_are_calls_and_retries(outcomes: dict[str, Outcome]) -> None:
     """What arrives at the database are three calls of every answered request, and half of the visits to stock."""
     found = outcomes["pooled"]
     web, stock, database = (found.services[name] for name in ("web", "stock", "database"))
-    from_stock = database.requests_measured - 3 * web.requests_measured
-    assert from_stock == pytest.approx(stock.requests_measured / 2, rel=0.03)
-    assert found.services["letters"].requests_measured == 40 + np.sum(
+    from_stock = database.n_requests - 3 * web.n_requests
+    assert from_stock == pytest.approx(stock.n_requests / 2, rel=0.03)
+    assert found.services["letters"].n_requests == 40 + np.sum(
         found.trace.route_codes == found.trace.routes.index("/bookings")
     )
 

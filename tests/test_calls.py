@@ -31,7 +31,7 @@ def test_a_visit_holds_its_slot_while_it_calls() -> None:
     trace = make_trace([0, 0], cpu=1, wait=1, span_s=20)
     found = _system(trace, {"slots": 1, "calls": [{"to": "database", "wait": 2, "times": 2}]})
     assert _latencies(found) == [6, 12]
-    assert found.services["database"].requests_measured == 4
+    assert found.services["database"].n_requests == 4
     assert found.services["web"].time_s["called"] == 8
 
 
@@ -82,7 +82,7 @@ def test_a_call_that_gets_no_connection_in_time_was_no_visit() -> None:
     assert _latencies(found) == [2, 1.5, 3.5]
     assert found.endings["errored"] == 1
     assert found.services["web"].run.unsent == 1
-    assert found.services["database"].requests_measured == 2
+    assert found.services["database"].n_requests == 2
 
 
 @pytest.mark.parametrize(("then", "latency", "ending"), [("fail", 0.0, "errored"), ("go_on", 3.0, "ok")])
@@ -109,7 +109,7 @@ def test_a_call_is_sent_again_with_its_connection() -> None:
     found = both(trace, services, {name: make_plan() for name in services})
     assert _latencies(found) == [3, 4, 5]
     database = found.services["database"]
-    assert (database.requests_measured, database.attempts) == (3, 5)
+    assert (database.n_requests, database.attempts) == (3, 5)
 
 
 def test_a_call_that_times_out_goes_on_at_the_callee() -> None:
@@ -196,7 +196,7 @@ def test_requests_arrive_where_their_route_says() -> None:
     }
     trace = make_trace([0, 0, 0], wait=1, route=["/", "/jobs/nightly", "/api/x"], span_s=20)
     found = both(trace, services, {name: make_plan() for name in services})
-    assert [one.requests_measured for one in found.services.values()] == [1, 1, 1]
+    assert [one.n_requests for one in found.services.values()] == [1, 1, 1]
 
 
 @pytest.mark.parametrize(
@@ -295,7 +295,7 @@ def test_a_connection_of_a_dead_process_does_not_come_back() -> None:
     assert found.requests["ending"].tolist() == ["lost"] * 3 + ["ok"] * 2
     assert _latencies(found) == [1, 0.5, 0, 4, 8]
     # The second was never sent: it waited for a connection when its process died.
-    assert found.services["database"].requests_measured == 3
+    assert found.services["database"].n_requests == 3
 
 
 def test_work_of_a_callee_is_that_of_a_reference_core() -> None:

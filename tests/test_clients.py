@@ -21,7 +21,7 @@ def test_a_refused_request_comes_again_after_doubling_pauses() -> None:
     assert outcome.run.results.latency_s.tolist() == [5, 12]
     assert outcome.run.results.attempts.tolist() == [1, 4]
     assert outcome.run.results.before_s.tolist() == [0, 7]
-    assert (outcome.requests_measured, outcome.attempts) == (2, 5)
+    assert (outcome.n_requests, outcome.attempts) == (2, 5)
 
 
 def test_the_latency_of_a_failure_runs_to_the_last_attempt() -> None:

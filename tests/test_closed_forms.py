@@ -106,7 +106,7 @@ def test_loss_without_a_backlog(kind: str) -> None:
     standard error over 360,000 requests that are not far from independent is sqrt(p (1 - p) / n) = 0.0007."""
     work = np.ones(N) if kind == "constant" else _exponential()
     outcome = _replay(0.75, work, slots=4, backlog=0, cores=4)
-    lost = outcome.endings["refused"] / outcome.requests_measured
+    lost = outcome.endings["refused"] / outcome.n_requests
     assert lost == pytest.approx(erlang_b(3.0, 4), abs=0.004)
 
 
@@ -116,7 +116,7 @@ def test_loss_with_a_backlog() -> None:
     a, k = 0.8, 5
     outcome = _replay(a, _exponential(), slots=1, backlog=k - 1, cores=1)
     loss = (1 - a) * a**k / (1 - a ** (k + 1))
-    assert outcome.endings["refused"] / outcome.requests_measured == pytest.approx(loss, abs=0.003)
+    assert outcome.endings["refused"] / outcome.n_requests == pytest.approx(loss, abs=0.003)
     in_system = a / (1 - a) - (k + 1) * a ** (k + 1) / (1 - a ** (k + 1))
     assert outcome.latency_s["mean"] == pytest.approx(in_system / (a * (1 - loss)), rel=0.02)
 
@@ -128,7 +128,7 @@ def test_loss_of_several_servers_with_a_backlog() -> None:
     p = np.array([a ** min(n, c) / math.factorial(min(n, c)) * (a / c) ** max(0, n - c) for n in range(k + 1)])
     p /= p.sum()
     outcome = _replay(a / c, _exponential(), slots=c, backlog=k - c, cores=c)
-    assert outcome.endings["refused"] / outcome.requests_measured == pytest.approx(p[-1], abs=0.003)
+    assert outcome.endings["refused"] / outcome.n_requests == pytest.approx(p[-1], abs=0.003)
     in_system = float(p @ np.arange(k + 1))
     assert outcome.latency_s["mean"] == pytest.approx(in_system / (a * (1 - p[-1])), rel=0.02)
 

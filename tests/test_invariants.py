@@ -207,9 +207,9 @@ def test_settle_changes_what_is_measured_and_not_what_happens(seed: int, settle:
     whole = replay(trace, Service(slots=1), make_plan())
     late = replay(trace, Service(slots=1), make_plan(), settle=settle)
     assert whole.run.results.latency_s.tobytes() == late.run.results.latency_s.tobytes()
-    assert late.requests_measured == np.count_nonzero(trace.at_s >= settle)
+    assert late.n_requests == np.count_nonzero(trace.at_s >= settle)
     assert late.bill.month == whole.bill.month
-    assert late.routes["requests"].sum() == late.requests_measured
+    assert late.routes["requests"].sum() == late.n_requests
 
 
 # -- the agenda ------------------------------------------------------------------------------------

@@ -68,7 +68,7 @@ def test_money_of_the_days() -> None:
     figures = found.figures[0]
     assert figures.days is not None
     assert figures.days.used["service"]["replicas"] == tuple([21600.0] * 56)
-    assert sum(figures.days.requests) == figures.requests
+    assert sum(figures.days.requests) == figures.n_requests
     assert Figures.from_dict(json.loads(json.dumps(figures.to_dict()))) == figures
 
 

@@ -204,7 +204,7 @@ def test_a_long_trace_needs_no_more_memory_than_a_short_one() -> None:
             at_s = 100.0 * k + whole.at_s
             yield Chunk(at_s, whole.cpu_s, whole.wait_s, at_s[-1] + 1, None, whole.route_codes, whole.routes)
 
-    assert replay(chunks(), SERVICE, PLAN).requests_measured == 10_000
+    assert replay(chunks(), SERVICE, PLAN).n_requests == 10_000
     assert most <= 4
 
 

@@ -129,7 +129,7 @@ def test_a_window_follows_the_clock_over_its_change() -> None:
     window = {"at": ["12:00", "13:00"], "availability": "100%"}
     outcome = replay(trace, Service(slots=9), make_plan(), Objectives(windows=[window], max="2s"))
     figures = outcome._measured.measures(window=0)
-    assert figures.requests == 2
+    assert figures.n_requests == 2
 
 
 @pytest.mark.parametrize(

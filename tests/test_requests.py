@@ -110,7 +110,7 @@ def test_the_replay_runs_on_after_the_trace_and_the_bill_does_not() -> None:
 
 def test_settle_leaves_out_the_first_requests() -> None:
     outcome = replay(make_trace([0, 0, 5], cpu=1, span_s=10), Service(slots=1), make_plan(), settle=5.0)
-    assert outcome.requests_measured == 1
+    assert outcome.n_requests == 1
     assert outcome.latency_s["max"] == 1
     assert len(outcome.requests) == 3
 

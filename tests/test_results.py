@@ -278,7 +278,7 @@ def test_settle_leaves_out_what_came_before_in_either_way() -> None:
     trace = make_trace([0, 0, 10, 20, 130], cpu=1, span_s=180)
     for keep_requests in (True, False):
         outcome = replay(trace, Service(slots=1, backlog=0), make_plan(), settle=5, keep_requests=keep_requests)
-        assert (outcome.requests_measured, outcome.availability) == (3, 1)
+        assert (outcome.n_requests, outcome.availability) == (3, 1)
         assert outcome.series["arrivals"].tolist() == [4, 0, 1]
         assert outcome.series["refused"].tolist() == [1, 0, 0]
 

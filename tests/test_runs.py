@@ -124,6 +124,6 @@ def test_figures_go_through_json_and_back(start: str | None) -> None:
 def test_one_plan_again_with_all_its_frames(demo_study: Path, alone: Comparison) -> None:
     outcome = alone.outcome("late")
     assert outcome.figures(routes=False) == alone.figures[1]
-    assert len(outcome.requests) == alone.figures[1].requests
+    assert len(outcome.requests) == alone.figures[1].n_requests
     with pytest.raises(LibramenError, match="there is no plan 'latte' in this comparison; did you mean 'late'"):
         alone.outcome("latte")

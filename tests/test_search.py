@@ -348,8 +348,8 @@ def test_an_answer_for_each_load(tmp_path: Path) -> None:
         load = study.trace() if one.scale == 1 else Scale(scale=one.scale).apply(study.trace(), number=OF_A_LOAD)
         alone = search(study, "one", trace=load, replicas=range(1, 8))
         got, wanted = (each.cheapest or each.nearest for each in (one, alone))
-        assert (got.bill.month, got.replicas_max, got.requests) == (
-            wanted.bill.month, wanted.replicas_max, wanted.requests,
+        assert (got.bill.month, got.replicas_max, got.n_requests) == (
+            wanted.bill.month, wanted.replicas_max, wanted.n_requests,
         )  # fmt: skip
     document = found.to_dict()
     assert [one["scale"] for one in document["scenarios"]] == [0.5, 2]

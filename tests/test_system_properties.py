@@ -127,9 +127,9 @@ def test_requests_that_are_settled_are_left_out_everywhere() -> None:
     trace, plans = _trace(), {name: make_plan() for name in SERVICES}
     found = replay(trace, SERVICES, plans, settle=20)
     after = int(np.sum(trace.at_s >= 20))
-    assert found.requests_measured == after
-    assert found.services["web"].requests_measured == after
-    assert found.services["letters"].requests_measured >= after
+    assert found.n_requests == after
+    assert found.services["web"].n_requests == after
+    assert found.services["letters"].n_requests >= after
 
 
 def test_one_service_knows_where_its_time_went() -> None:
@@ -152,7 +152,7 @@ def test_what_check_expects_is_what_is_replayed() -> None:
     loads = loads_of(trace, system)
     found = replay(trace, SERVICES, plans)
     for load, (name, one) in zip(loads.of, found.services.items(), strict=True):
-        assert load.visits.sum() == pytest.approx(one.requests_measured, rel=0.05), name
+        assert load.visits.sum() == pytest.approx(one.n_requests, rel=0.05), name
         assert load.cpu_s.sum() == pytest.approx(one.time_s["cpu"], rel=0.08), name
     assert loads.alone_s.mean() == pytest.approx(found.latency_s["mean"], rel=0.05)
 

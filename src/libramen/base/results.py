@@ -5,7 +5,7 @@ from __future__ import annotations
 from decimal import Decimal
 from typing import Annotated, Any, Self
 
-from pydantic import BeforeValidator, PlainSerializer, TypeAdapter
+from pydantic import BeforeValidator, Field, PlainSerializer, TypeAdapter
 
 _adapters: dict[type, TypeAdapter[Any]] = {}
 
@@ -21,7 +21,7 @@ class Result:
 
     def to_dict(self) -> dict[str, Any]:
         """As the JSON of the command line: plain numbers, None for what does not exist."""
-        document: dict[str, Any] = _adapter(type(self)).dump_python(self, mode="json", warnings=False)
+        document: dict[str, Any] = _adapter(type(self)).dump_python(self, mode="json", warnings=False, by_alias=True)
         return document
 
     @classmethod
@@ -51,5 +51,7 @@ Price = Annotated[
     BeforeValidator(lambda value: Decimal(repr(value)) if isinstance(value, float) else value),
     PlainSerializer(float),
 ]
+Count = Annotated[int, Field(alias="requests")]
+"""How many requests: `requests` in JSON, where there are no frames that are called so."""
 Number = Annotated[float | Decimal, PlainSerializer(float)]
 """A figure that is money, and decimal, or anything else."""

@@ -179,6 +179,7 @@ def headroom(
     from libramen.base.units import parse_share, parse_size
     from libramen.cli import show
     from libramen.questions.headroom import headroom as find
+    from libramen.report.headroom import in_words
     from libramen.study.file import load_study
 
     check_plot(plot)
@@ -193,7 +194,15 @@ def headroom(
     loaded = load_study(study, trust_code=trust_code)
     where = replaying(loaded, seed, no_cache=no_cache, store=store, no_store=no_store, cluster=cluster)
     with where as (trace, bar, asked):
-        found = find(loaded, plans=plan or None, grow=growth, repeats=repeats, memory=most, found=bar.line, **asked)
+        found = find(
+            loaded,
+            plans=plan or None,
+            grow=growth,
+            repeats=repeats,
+            memory=most,
+            found=lambda room: bar.line(in_words(room)),
+            **asked,
+        )
     document = found.to_dict() if json else None
     give_out(trace, document, plot, found, lambda: show.headroom(loaded, found))
     return 0

@@ -35,7 +35,7 @@ def draw_comparison(comparison: Comparison) -> Figure:
     currency = first.bill.currency
     figure = new_figure(
         _title(comparison),
-        f"{times(len(outcomes), 'plan')}, {first.requests:,} requests over {units.show_duration(first.span_s)}; "
+        f"{times(len(outcomes), 'plan')}, {first.n_requests:,} requests over {units.show_duration(first.span_s)}; "
         "filled: all objectives met, open: not; shaded: what the objectives of the panel allow",
     )
     left, right = figure.subplots(1, 2)

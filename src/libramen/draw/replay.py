@@ -63,13 +63,13 @@ def draw_one(outcome: Outcome, only: ServiceOutcome, from_s: float | None = None
 def over(outcome: Outcome, shown: list[Stretch], what: str, left_out: str = "") -> tuple[str, str]:
     """What stands over a picture, in two lines: of the stretch that it shows, or of the whole."""
     asked = shown[0].asked
-    n, failed = outcome.requests_measured, outcome.requests_measured - outcome.endings["ok"]
+    n, failed = outcome.n_requests, outcome.n_requests - outcome.endings["ok"]
     title = (
         f"{outcome.plan.name}: {units.about_money(outcome.bill.month, outcome.bill.currency)} a month, "
         f"{in_time(outcome)}, {units.show_availability(outcome.availability)} of requests answered"
     )
     if asked is not None:
-        n, failed, title = asked.requests, asked.failed, stretch_title(outcome, asked)
+        n, failed, title = asked.n_requests, asked.failed, stretch_title(outcome, asked)
     return title, f"{what}{n:,} requests, {failed:,} failed; windows of {windows_of(shown)}{left_out}"
 
 

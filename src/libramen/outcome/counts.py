@@ -169,7 +169,7 @@ class Counts:
             most = float(self.sums[rows, MOST].max())
             of_ok = {"mean": float(sums[LATENCY]) / n_ok, **latencies.of_ok, "max": most}
         return Measures(
-            requests=n,
+            n_requests=n,
             attempts=int(self.tries[rows].sum()),
             endings=dict(zip(ENDINGS, endings.tolist(), strict=True)),
             latency_s=of_ok,

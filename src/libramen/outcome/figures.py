@@ -7,7 +7,7 @@ from datetime import datetime
 from typing import TYPE_CHECKING, Any, Final, Self
 from zoneinfo import ZoneInfo
 
-from libramen.base.results import Result
+from libramen.base.results import Count, Result
 from libramen.base.times import local_time
 from libramen.bill.bill import Bill
 from libramen.engine.replica import Death
@@ -33,7 +33,7 @@ class RouteFigures(Result):
     """The figures of one route; each as in `Figures`."""
 
     route: str
-    requests: int
+    n_requests: Count
     endings: dict[str, int]
     latency_s: dict[str, float | None]
     answered_s: dict[str, float | None]
@@ -65,7 +65,7 @@ class Figures(Result):
         plan, tier, size, seed: what it was replayed against, by name. Of several services, tier and size are None, and
             so are utilisation and replicas: `services` has them.
         start, span_s: the instant 0 as a real time (None: not known), and the time that the trace covers [s].
-        requests, attempts, endings, latency_s, answered_s, availability, availability_minutes, utilisation, time_s,
+        n_requests, attempts, endings, latency_s, answered_s, availability, availability_minutes, utilisation, time_s,
             bytes_out, cold_starts, paid_s: see `Outcome`.
         replicas_min, replicas_mean, replicas_max: ready replicas over time; replicas_peak: the most at once that were
             ready or on their way.
@@ -86,7 +86,7 @@ class Figures(Result):
     seed: int
     start: datetime | None
     span_s: float
-    requests: int
+    n_requests: Count
     attempts: int
     endings: dict[str, int]
     latency_s: dict[str, float | None]
@@ -203,8 +203,8 @@ _ORDER: Final = (
 _REPLICAS: Final = ("min", "mean", "max", "peak")
 _STARTS: Final = ("cold_starts", "paid_s")
 _OF_REQUESTS: Final = (
-    "seed", "start", "span_s", "attempts", "endings", "latency_s", "answered_s", "availability", "availability_minutes",
-    "bill", "objectives", "worst_hour", "time_s", "bytes_out", "cold_starts", "paid_s",
+    "seed", "start", "span_s", "n_requests", "attempts", "endings", "latency_s", "answered_s", "availability",
+    "availability_minutes", "bill", "objectives", "worst_hour", "time_s", "bytes_out", "cold_starts", "paid_s",
 )  # fmt: skip
 _OF_FLEET: Final = ("tier", "size", "utilisation", "replicas_min", "replicas_mean", "replicas_max", "replicas_peak")
 
@@ -223,7 +223,6 @@ def figures_of(
     shared = [one.name for one in fields(RouteFigures) if one.name != "route"]
     return Figures(
         plan=outcome.plan.name,
-        requests=outcome.requests_measured,
         deaths=() if outcome.only is None else tuple(outcome.only.run.deaths),
         findings=outcome.findings,
         events=outcome.happened if events else tuple(happened(outcome)),
@@ -243,7 +242,6 @@ def figures_of_service(one: ServiceOutcome) -> Figures:
     """The figures of one of several services."""
     return Figures(
         plan=one.hosting.plan,
-        requests=one.requests_measured,
         deaths=tuple(one.run.deaths),
         findings=one.findings,
         events=(),

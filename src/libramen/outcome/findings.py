@@ -113,7 +113,7 @@ def find_in_service(one: ServiceOutcome) -> tuple[Finding, ...]:
 
 def by_cost(outcome: OfRequests, found: Iterable[Finding]) -> tuple[Finding, ...]:
     """Findings in their order: those that concern most requests first, then those that last longest."""
-    few, clock = _FEW * outcome.requests_measured, Clock(outcome.start, outcome.span_s)
+    few, clock = _FEW * outcome.n_requests, Clock(outcome.start, outcome.span_s)
 
     def cost(finding: Finding) -> tuple[float, float]:
         requests = finding.requests or 0
@@ -218,7 +218,7 @@ def _cold_starts_cost(outcome: ServiceOutcome) -> Finding | None:
     if not failed:
         return None
     seconds = sum(min(to_s, outcome.span_s) - from_s for from_s, to_s in outcome.scaling.coming)
-    share = failed / max(1, outcome.requests_measured - outcome.endings["ok"])
+    share = failed / max(1, outcome.n_requests - outcome.endings["ok"])
     return Finding("cold_starts_cost", failed, seconds, figures={"share": share})
 
 

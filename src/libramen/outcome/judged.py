@@ -28,7 +28,7 @@ def judged(goal: Goal, measures: Measures, bill: Bill) -> Objective:
         return Objective(name, wanted, bill.month, bill.month <= wanted)
     if goal.share is not None:
         within = measures.within[name if goal.service is None else key]
-        n, got = measures.requests, measures.latency_s[key]
+        n, got = measures.n_requests, measures.latency_s[key]
         met = n > 0 and within.requests >= goal.share * n - EPSILON_S
         share = within.requests / n if n else None
         return Objective(name, wanted, got, met, share, Minutes(within.minutes_met, within.minutes))

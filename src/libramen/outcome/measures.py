@@ -107,7 +107,7 @@ class Measures:
     """The figures of some requests: those of a run, or of one route of it.
 
     Attributes:
-        requests, attempts: how many.
+        n_requests, attempts: how many.
         endings: requests by ending; they add up.
         latency_s: mean, percentiles and max over ok requests [s], None without any.
         answered_s: within what time a share (p50, ...) of all requests was answered ok, None: so many never were [s].
@@ -121,7 +121,7 @@ class Measures:
         bytes_out: of the answers.
     """
 
-    requests: int
+    n_requests: int
     attempts: int
     endings: dict[str, int]
     latency_s: dict[str, float | None]

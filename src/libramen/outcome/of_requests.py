@@ -36,7 +36,7 @@ class OfRequests:
         self._asked, self._measured, self._whole = asked, measured, whole
         self.bill, self.seed = bill, seed
         self.span_s, self.start, self._edges_s = run.span_s, run.start, run.edges_s
-        self.requests_measured = whole.requests
+        self.n_requests = whole.n_requests
         self.attempts = whole.attempts
         self.endings = whole.endings
         self.latency_s = whole.latency_s

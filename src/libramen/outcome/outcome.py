@@ -76,7 +76,7 @@ class Outcome(OfRequests, Shown):
         services: the `ServiceOutcome` of each service by name; `only`: that of the only one, None: there are several.
         run, seed: the record of the replay, and its random seed.
         bill: the `Bill` of a month; of several services each line says whose it is.
-        requests_measured, attempts: how many; a request that is sent again counts once, its attempts each.
+        n_requests, attempts: how many; a request that is sent again counts once, its attempts each.
         endings: requests by ending: ok, refused, timed_out, lost, cut, errored; they add up.
         latency_s: mean, p50, p90, p95, p99, p999 and max over ok requests [s], None without any. Percentiles
             are by nearest rank, exact where requests are kept, else within 0.5 %.
@@ -105,7 +105,7 @@ class Outcome(OfRequests, Shown):
         again: Callable[..., Outcome] | None = None,
     ) -> None:
         super().__init__(run, measured, whole, bill, asked, seed)
-        if not whole.requests:
+        if not whole.n_requests:
             raise ReplayError(f"settle: found {settle_s!r} s; allowed: up to the last arrival, or nothing is measured")
         self._trace, self._again = trace, again
         self.system, self.plan, self.services = system, system.plan, services
@@ -318,4 +318,4 @@ class Outcome(OfRequests, Shown):
         return figure_of_where(self)
 
     def __repr__(self) -> str:
-        return f"Outcome(plan={self.plan.name!r}, requests={self.requests_measured}, month={self.bill.month})"
+        return f"Outcome(plan={self.plan.name!r}, requests={self.n_requests}, month={self.bill.month})"

@@ -172,4 +172,4 @@ class ServiceOutcome(OfRequests):
         return figures_of_service(self)
 
     def __repr__(self) -> str:
-        return f"ServiceOutcome({self.name!r}, visits={self.requests_measured}, month={self.bill.month})"
+        return f"ServiceOutcome({self.name!r}, visits={self.n_requests}, month={self.bill.month})"

@@ -10,7 +10,7 @@ import numpy as np
 from libramen.base import units
 from libramen.base.errors import ReplayError
 from libramen.base.ranks import nearest_rank
-from libramen.base.results import Result
+from libramen.base.results import Count, Result
 from libramen.engine.border.records import ENDINGS
 from libramen.outcome.events import Event, happened
 from libramen.outcome.measures import stage_steps
@@ -52,7 +52,7 @@ class StretchFigures(Result):
 
     Attributes:
         from_s, to_s: the stretch [s from the start].
-        requests: how many arrived in it; `endings`: how they ended, by ending.
+        n_requests: how many arrived in it; `endings`: how they ended, by ending.
         latency_s: mean, p50, p95, p99 and max of the ok ones [s]; None: there are none.
         availability: share of ok ones; None: nobody came.
         within: of each latency objective of all requests the share that was answered ok within its limit.
@@ -63,7 +63,7 @@ class StretchFigures(Result):
 
     from_s: float
     to_s: float
-    requests: int
+    n_requests: Count
     endings: dict[str, int]
     latency_s: dict[str, float | None]
     availability: float | None
@@ -77,7 +77,7 @@ class StretchFigures(Result):
     @property
     def failed(self) -> int:
         """Requests that failed."""
-        return self.requests - self.endings["ok"]
+        return self.n_requests - self.endings["ok"]
 
     @property
     def hides_failures(self) -> bool:
@@ -113,7 +113,7 @@ def stretch_of(outcome: Outcome, from_s: float, to_s: float) -> StretchFigures:
     return StretchFigures(
         from_s=from_s,
         to_s=to_s,
-        requests=n,
+        n_requests=n,
         endings=dict(zip(ENDINGS, np.bincount(ending, minlength=len(ENDINGS)).tolist(), strict=True)),
         latency_s=found,
         availability=len(ok_s) / n if n else None,

@@ -72,7 +72,7 @@ def routes(names: Sequence[str], of_each: Sequence[Measures]) -> pd.DataFrame:
     rows = [
         {
             "route": route,
-            "requests": of.requests,
+            "requests": of.n_requests,
             "attempts": of.attempts,
             **of.endings,
             **{f"{name}_s": value for name, value in of.latency_s.items()},

@@ -110,7 +110,7 @@ class Comparison(Shown):
                 "replicas_min": figures.replicas_min,
                 "replicas_mean": figures.replicas_mean,
                 "replicas_max": figures.replicas_max,
-                "requests": figures.requests,
+                "requests": figures.n_requests,
                 **{f"{name}_s": figures.latency_s[name] for name in LATENCIES},
                 **{f"within_{goal.name}": goal.within for goal in figures.objectives if goal.within is not None},
                 "worst_hour": _begin(figures),

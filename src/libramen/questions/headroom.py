@@ -11,7 +11,7 @@ from libramen.base.errors import ReplayError, StudyError
 from libramen.base.shown import Shown, figure_of
 from libramen.load.evidence import Evidence, evidence_of
 from libramen.questions.context import Asking, Context
-from libramen.questions.limits import Room, in_words, rooms_of
+from libramen.questions.limits import Room, rooms_of
 from libramen.questions.repeats import check_repeats
 from libramen.runs.memory import machine_bytes
 from libramen.study.plan import Plan
@@ -82,7 +82,7 @@ def headroom(
     grow: float | None = None,
     repeats: int | None = None,
     memory: int | None = None,
-    found: Callable[[str], None] | None = None,
+    found: Callable[[Room], None] | None = None,
     **asked: Unpack[Asking],
 ) -> Headroom:
     """The greatest load factor at which each plan meets every objective, what breaks first, and what runs out.
@@ -100,7 +100,7 @@ def headroom(
         grow: growth of the load a month, such as 0.08: then each plan has the month in which its limit is reached.
         repeats: look for the limit with so many seeds, of the load and of all that is random.
         memory: what traces and replays may take together [bytes]. Default: half of the machine's.
-        found: called with a sentence as soon as the headroom of a plan is known.
+        found: called with the headroom of a plan as soon as it is known.
         **asked: trace, seed, executor, workers, cache, store, progress; see `Context`.
 
     Raises:
@@ -123,7 +123,7 @@ def headroom(
     with context.pool(len(cases) * _AT_ONCE, memory, at_once=_AT_ONCE) as pool:
         n = 1 if repeats is None else repeats
         every = [changed(case, seed=case.seed + k) for case in cases for k in range(n)]
-        rooms = rooms_of(every, pool, grow, context.report, lambda room: found(in_words(room)) if found else None)
+        rooms = rooms_of(every, pool, grow, context.report, found or (lambda _room: None))
     if repeats is not None:
         rooms = tuple(
             replace(rooms[n * place], repeats=tuple(room.holds_to for room in rooms[n * place : n * place + n]))

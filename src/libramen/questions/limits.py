@@ -10,7 +10,6 @@ import math
 from dataclasses import dataclass, replace as changed
 from typing import TYPE_CHECKING, Any, Final
 
-from libramen.base import units
 from libramen.base.code import digest_of
 from libramen.base.results import Result
 from libramen.questions.causes import because
@@ -360,12 +359,3 @@ def _month(factor: float | None, grow: float | None) -> float | None:
     if grow is None or factor is None:
         return None
     return max(0.0, math.log(factor) / math.log(1 + grow))
-
-
-def in_words(room: Room) -> str:
-    """What was found of a plan, in a sentence as it comes."""
-    if room.holds_to is None:
-        return f"{room.plan}: never holds, {room.breaks} is missed because of {room.because}"
-    if room.breaks is None:
-        return f"{room.plan}: holds to {units.show_count(float(f'{room.holds_to:.3g}'))} times the load and more"
-    return f"{room.plan}: holds to {room.holds_to:.2f} times the load; then {room.breaks} is missed ({room.because})"

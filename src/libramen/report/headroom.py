@@ -125,3 +125,12 @@ def _factor(room: Room) -> str:
     if room.holds_to is None:
         return "never"
     return f"{room.holds_to:.2f}" if room.breaks is not None else f"{room.holds_to:.3g} and more"
+
+
+def in_words(room: Room) -> str:
+    """What was found of a plan, in a sentence as it comes."""
+    if room.holds_to is None:
+        return f"{room.plan}: never holds, {room.breaks} is missed because of {room.because}"
+    if room.breaks is None:
+        return f"{room.plan}: holds to {units.show_count(float(f'{room.holds_to:.3g}'))} times the load and more"
+    return f"{room.plan}: holds to {room.holds_to:.2f} times the load; then {room.breaks} is missed ({room.because})"

@@ -82,7 +82,7 @@ def time_section(figures: Figures) -> Section:
     parts = {"queued": "queued", "cpu": "CPU", "slowed": "slowed", "waiting": "waiting", "overhead": "network"}
     if figures.time_s["retried"]:
         parts["retried"] = "tried before"
-    routes = sorted(figures.routes or (), key=lambda route: -route.requests)
+    routes = sorted(figures.routes or (), key=lambda route: -route.n_requests)
     named: list[tuple[str, Figures | RouteFigures]] = [("all requests", figures)]
     if len(routes) > 1:
         named += [(route.route, route) for route in routes[:_ROUTES_SHOWN]]
@@ -95,7 +95,7 @@ def time_section(figures: Figures) -> Section:
             row(
                 [
                     name,
-                    count(of.requests),
+                    count(of.n_requests),
                     availability(of.availability),
                     latency,
                     duration(of.latency_s["mean"]),

@@ -36,7 +36,7 @@ def sentences(outcome: Outcome) -> list[str]:
 
 
 def _failures(outcome: Outcome) -> Iterator[str]:
-    n, failed, when = outcome.requests_measured, outcome.requests_measured - outcome.endings["ok"], outcome.failures
+    n, failed, when = outcome.n_requests, outcome.n_requests - outcome.endings["ok"], outcome.failures
     if not failed or when is None:
         in_log = _failed_in_log(outcome)
         more = f", also the {in_log:,} that failed when the log was written" if in_log else ""

@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 def stretch_title(outcome: Outcome, found: StretchFigures) -> str:
     """`brisk, 17:45:00 to 18:30:00: 92.1 % within 400 ms, 99.2 % of requests answered`."""
     when = f"{clock(outcome, found.from_s)} to {clock(outcome, found.to_s)}"
-    if not found.requests:
+    if not found.n_requests:
         return f"{outcome.plan.name}, {when}: no requests"
     return (
         f"{outcome.plan.name}, {when}: {_in_time(outcome, found)}, "
@@ -73,13 +73,13 @@ def _in_time(outcome: Outcome, found: StretchFigures) -> str:
 
 
 def _failures(outcome: Outcome, found: StretchFigures) -> str:
-    if not found.requests:
+    if not found.n_requests:
         return "No request arrived."
     if found.first_failed_s is None or found.last_failed_s is None or found.worst_minute_s is None:
-        return f"All {times(found.requests, 'request')} were answered."
+        return f"All {times(found.n_requests, 'request')} were answered."
     kinds = ", ".join(f"{n:,} {name.replace('_', ' ')}" for name, n in found.endings.items() if name != "ok" and n)
     return (
-        f"{found.failed:,} of {times(found.requests, 'request')} failed ({kinds}), from "
+        f"{found.failed:,} of {times(found.n_requests, 'request')} failed ({kinds}), from "
         f"{clock(outcome, found.first_failed_s)} to {clock(outcome, found.last_failed_s)}; the worst minute began at "
         f"{clock(outcome, found.worst_minute_s)}."
     )

@@ -74,13 +74,13 @@ def services_section(found: Outcome) -> Section:
     for name, one in found.services.items():
         figures = one.figures()
         hides = figures.hides_failures
-        failed = figures.requests - figures.endings["ok"]
+        failed = figures.n_requests - figures.endings["ok"]
         rows.append(
             row([
                 name,
                 f"{fleet_range(figures.replicas_min, figures.replicas_max)} x {figures.size}",
-                count(figures.requests),
-                Cell(f"{figures.attempts / figures.requests:.2f}" if figures.requests else "-", figures.attempts),
+                count(figures.n_requests),
+                Cell(f"{figures.attempts / figures.n_requests:.2f}" if figures.n_requests else "-", figures.attempts),
                 count(failed),
                 availability(figures.availability),
                 *(
