@@ -480,8 +480,9 @@ def test_waiting_in_spans_is_what_their_clients_cover_together(intervals: list[t
 @given(st.lists(st.tuples(st.integers(0, 2), st.integers(0, 5)), min_size=1, max_size=40))
 def test_doubled_lines_are_as_many_as_one_file_has(rows: list[tuple[int, int]]) -> None:
     """Of equal lines as many stay as the file has that has most of them."""
+    from libramen.trace.doubles import without_doubles
     from libramen.trace.lines import SkippedLines
-    from libramen.trace.raw_requests import RawRequests, without_doubles
+    from libramen.trace.raw_requests import RawRequests
 
     file, at = np.array([row[0] for row in rows], np.int16), np.array([float(row[1]) for row in rows])
     found = RawRequests("combined", ("a", "b", "c"), at, 0, "answer", True, SkippedLines(), len(rows), file=file)

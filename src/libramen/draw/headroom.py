@@ -38,6 +38,14 @@ def draw_headroom(found: Headroom) -> Figure:
             if room.holds_to is not None and room.breaks is not None:
                 at = int(np.argmin(np.abs(factors - room.holds_to)))
                 axes.plot([factors[at]], [of[at]], marker="x", markersize=8, markeredgewidth=1.8, color=BUOY)
+    _scales(panels, found)
+    figure.align_ylabels(panels)
+    panels[0].legend(loc="upper left", bbox_to_anchor=(1.005, 1.0), frameon=False, fontsize=9)
+    return figure
+
+
+def _scales(panels: Any, found: Headroom) -> None:
+    """The axes: latency and load by factors, shares and money as they are."""
     panels[0].set_yscale("log")
     panels[0].yaxis.set_major_locator(LogLocator(base=10, subs=(1, 2, 4)))
     panels[0].yaxis.set_major_formatter(duration_ticks())
@@ -57,9 +65,6 @@ def draw_headroom(found: Headroom) -> Figure:
     panels[2].xaxis.set_major_formatter(FuncFormatter(lambda value, _position: f"{value:g}"))
     panels[2].xaxis.set_minor_formatter(NullFormatter())
     panels[2].set_xlabel("load", color=INK)
-    figure.align_ylabels(panels)
-    panels[0].legend(loc="upper left", bbox_to_anchor=(1.005, 1.0), frameon=False, fontsize=9)
-    return figure
 
 
 def _label(room: Room) -> str:

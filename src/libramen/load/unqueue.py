@@ -16,12 +16,10 @@ of Richardson (1972) and Lucy (1974), which is expectation-maximisation for a di
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Final
 
 import numpy as np
 
-from libramen.base import units
 from libramen.base.errors import TraceError
 from libramen.base.streams import stream
 from libramen.engine.simulation import DataPlaneName
@@ -38,20 +36,18 @@ from libramen.load.exchange import (
     shuffled_nearby,
     written_down,
 )
-from libramen.load.instants import by_route, evened, in_system, rows_by_route
+from libramen.load.instants import evened, in_system, rows_by_route
 from libramen.load.recorded import Backwards, Recorded
 from libramen.load.totals import stretches_of, with_totals
+from libramen.load.unqueue_notes import Fit, _cannot_be, _notes, _routes
 from libramen.study.plan import Plan
 from libramen.study.service import Service
 from libramen.study.system import System
 from libramen.trace.demand import shares_of
-from libramen.trace.source import RouteDemand
 from libramen.trace.statuses import GAVE_UP, REFUSED, TOO_MANY
 from libramen.trace.trace import Trace
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator
-
     from libramen.study.plan import Hosting
 
 _EXACT: Final = 0.03
@@ -67,27 +63,6 @@ _MOST_LATE: Final = 0.3
 _MORE_LATE: Final = 0.1
 """Than in a replay: what stamps and draws of a balancer leave in doubt, they do there as well."""
 _MOST_ERROR: Final = 1.0
-
-
-@dataclass(frozen=True)
-class Fit:
-    """How far the work that was found explains the log on the recorded plan.
-
-    Attributes:
-        each: whether each request has its own work; else it is its own only as a sample of its route.
-        late: share of the requests that cannot have left when the log says, on this plan.
-        waited: share of the requests that waited for a slot longer than they worked.
-        error: greatest relative difference of p50, p95 and p99, replayed against logged.
-        unsure: share of the requests in stretches in which over 5 % of all were cut off by a time-out.
-        evenly: share of the requests whose whole-second stamps were spread evenly, because drawn ones left no time.
-    """
-
-    each: bool
-    late: float
-    waited: float
-    error: float
-    unsure: float
-    evenly: float
 
 
 def unqueue(
@@ -198,20 +173,14 @@ def estimate(
     # Stamps of whole seconds put together who was not: in a clump that never was, work comes out too short, and a
     # replay elsewhere would find that clump again. Where nobody slowed anybody down they do not matter.
     undisturbed = float(work_s.sum()) > _UNDISTURBED * float((logged.latency_s - hosting.tier.overhead).sum())
-    each = explained and (undisturbed or not trace.source.whole_seconds)
-    unsure, whole_seconds = 0.0, trace.source.whole_seconds
+    whole_seconds = trace.source.whole_seconds
+    each = explained and (undisturbed or not whole_seconds)
+    unsure = 0.0
     if not each:
-        stretch = stretches_of(logged.at_s, logged.latency_s)
-        if explained:
-            work_s = shuffled_nearby(work_s, logged.route, stretch, _NEARBY, stream(seed, "unqueue", 1))
-        else:
-            work_s = _exchanged(recorded, logged, work_s, stretch, late, seed, whole_seconds=whole_seconds)
-        cut_off = np.bincount(stretch, gave_up[rows]) > _CUT_OFF * np.bincount(stretch)
-        unsure = float(np.mean(cut_off[stretch]))
-        work_s, replayed_s = with_totals(
-            work_s, logged.latency_s, stretch, cut_off, lambda some_s: forwards(recorded, logged, some_s, seed)[0]
+        exchanged_late = None if explained else late
+        work_s, error, unsure = _of_stretches(
+            recorded, logged, work_s, gave_up[rows], exchanged_late, seed, whole_seconds=whole_seconds
         )
-        error = error_of(replayed_s, logged.latency_s)
     if not roughly and late > _MOST_LATE:
         replayed = _late_in_a_replay(recorded, logged, work_s, seed, whole_seconds=whole_seconds)
         if late - replayed > _MORE_LATE or error > _MOST_ERROR:
@@ -291,6 +260,39 @@ def _common_routes(codes: np.ndarray) -> np.ndarray:
     return common
 
 
+def _of_stretches(
+    recorded: Recorded,
+    logged: Logged,
+    work_s: np.ndarray,
+    gave_up: np.ndarray,
+    late: float | None,
+    seed: int,
+    *,
+    whole_seconds: bool,
+) -> tuple[np.ndarray, float, float]:
+    """Work that belongs to its stretch, not to its request: it, how far a replay is off, and the share that is unsure.
+
+    Args:
+        recorded: the recorded fleet.
+        logged: what the log says.
+        work_s: what running it backwards has found [s].
+        gave_up: whose client gave up.
+        late: the share that cannot have left when the log says, where work must be exchanged; None: it explains the log.
+        seed: random seed.
+        whole_seconds: whether stamps are.
+    """
+    stretch = stretches_of(logged.at_s, logged.latency_s)
+    if late is None:
+        work_s = shuffled_nearby(work_s, logged.route, stretch, _NEARBY, stream(seed, "unqueue", 1))
+    else:
+        work_s = _exchanged(recorded, logged, work_s, stretch, late, seed, whole_seconds=whole_seconds)
+    cut_off = np.bincount(stretch, gave_up) > _CUT_OFF * np.bincount(stretch)
+    work_s, replayed_s = with_totals(
+        work_s, logged.latency_s, stretch, cut_off, lambda some_s: forwards(recorded, logged, some_s, seed)[0]
+    )
+    return work_s, error_of(replayed_s, logged.latency_s), float(np.mean(cut_off[stretch]))
+
+
 def _exchanged(
     recorded: Recorded,
     logged: Logged,
@@ -320,29 +322,6 @@ def _late_in_a_replay(
     who = None if server is None else server[order]
     said = recorded.backwards(at_s[order], written_s[order], logged.share[order], seed, who, SHARING_PASSES)
     return float(said.late.mean())
-
-
-def _cannot_be(recorded: Recorded, logged: Logged, late: float) -> str:
-    """That no work explains the log: many requests left before the plan can have had a slot for them."""
-    latency_s = np.sort(logged.latency_s)
-    longest = latency_s[-max(1, len(latency_s) // 100) :]
-    held, limit_s = float(longest.sum() / latency_s.sum()), float(longest[0])
-    progress = float(latency_s.sum()) / float(logged.at_s[-1] - logged.at_s[0] + latency_s[-1])
-    sentence = (
-        f"the plan {recorded.hosting.plan!r} cannot have served this log: {units.show_share(late)} of its requests "
-        "left "
-        "before they could have had a slot"
-    )
-    if held > 0.5:
-        return (
-            f"{sentence}. One request in a hundred took longer than {units.show_duration(limit_s)}, and they take up "
-            f"{units.show_share(held)} of all time in progress: slow lines of clients, uploads or downloads? allowed: "
-            f'leave_out = [{{ longer = "{units.show_duration(limit_s)}" }}], or a log of the time in the service itself'
-        )
-    return (
-        f"{sentence}. It has {recorded.slots} slots, and the log has {progress:.3g} requests in progress on average; "
-        "allowed: the replicas, slots and threads that there were, in the plan or in [plans.NAME.service]"
-    )
 
 
 # -- after the iteration ---------------------------------------------------------------------------
@@ -378,61 +357,3 @@ def _for_all(trace: Trace, work_s: np.ndarray, served: np.ndarray, seed: int) ->
         pool = pool if len(pool) else work_s
         whole_s[some] = pool[(drawn[some] * len(pool)).astype(np.int64)]
     return whole_s
-
-
-def _notes(fit: Fit, served: np.ndarray, gave_up: np.ndarray, hosting: Hosting) -> list[str]:
-    said = (
-        f"the queueing of plan {hosting.plan!r} is taken out of the latencies (unqueued): what is left, replayed "
-        "there, "
-        "gives the log's, and `libramen backtest` says how nearly"
-    )
-    if not fit.each:
-        said += "; which request had which work is drawn, since time stamps or the balancer do not tell"
-    notes = [said]
-    if fit.evenly:
-        notes.append(
-            f"whole-second time stamps of {units.show_share(fit.evenly)} of the requests are spread evenly within "
-            "their second: drawn ones left requests no time to be served in"
-        )
-    refused, gone = int(np.count_nonzero(~served)), int(np.count_nonzero(gave_up))
-    if refused:
-        notes.append(
-            f"{refused:,} requests took no slot in the log (429, 502 to 504, or no server answered): each has the work "
-            "of another request of its route"
-        )
-    if gone:
-        notes.append(f"in {gone:,} requests the client gave up (408, 499): each has at least the work it got by then")
-    if fit.unsure:
-        notes.append(
-            f"in stretches with {units.show_share(fit.unsure)} of the requests over 5 % were cut off by a time-out: "
-            "what they took says little of how much work there was"
-        )
-    if fit.waited > 0.9:
-        notes.append(
-            f"the log is overloaded throughout: {units.show_share(fit.waited)} of its requests waited longer than they "
-            "worked, so it tells little of the work of each; a log of a quieter time tells more"
-        )
-    if fit.error > 0.1:
-        notes.append(
-            "the recorded plan does not quite explain the log: are its replicas, slots, threads and balancer those "
-            "that there were? `libramen backtest` shows where it differs, and by how much"
-        )
-    if fit.waited < 0.001:
-        notes.append(
-            f"hardly a request of the log waited, so it tells nothing of how many slots the plan {hosting.plan!r} has"
-        )
-    return notes
-
-
-def _routes(trace: Trace, work_s: np.ndarray, served: np.ndarray) -> Iterator[RouteDemand]:
-    assert trace.latency_s is not None
-    for code, rows in by_route(trace.route_codes):
-        mean_s = float(trace.latency_s[rows].mean())
-        yield RouteDemand(
-            trace.routes[code],
-            len(rows),
-            int(np.count_nonzero(served[rows])),
-            "all",
-            mean_s,
-            float(work_s[rows].mean()),
-        )

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
-import fnmatch
 import math
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, timedelta
@@ -23,10 +21,9 @@ from libramen.trace.statuses import gave_up, has_failed
 from libramen.trace.trace import Trace
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable, Sequence
+    from collections.abc import Sequence
     from zoneinfo import ZoneInfo
 
-    from libramen.trace.leave_out import LeaveOut
     from libramen.trace.lines import SkippedLines
 
 _GAP_NEIGHBOURS: Final = 20
@@ -35,7 +32,6 @@ _MOST_GAPS: Final = 5
 _YEAR_S: Final = 366 * 86400.0
 _LATEST_S: Final = 7_258_118_400.0  # 2200
 _FEW_LINES: Final = 3
-_MOST_COMPARED: Final = 2000
 _COLUMNS: Final = ("at_s", "cpu_s", "wait_s", "latency_s", "status", "bytes_out", "file", "visitor")
 
 
@@ -109,161 +105,6 @@ class RawRequests:
         if self.servers is not None:
             self.servers = (self.servers[0][order], self.servers[1])
         self.agents = self.hosts = None
-
-
-def without_doubles(found: RawRequests) -> RawRequests:
-    """Without the lines that stand in a second file too, as rotations that overlap leave them.
-
-    A line is known again by its instant, latency, status, bytes, path, host and agent; as many of
-    equal lines are kept as one file has.
-    """
-    if found.file is None or len(found.files) < 2:
-        return found
-    shared = _in_two_files(found)
-    if not len(shared):
-        return found
-    if len(shared) < len(found.at_s):
-        # Only what lies in the time of two files can stand in both.
-        some = found.keep(shared)
-        kept, doubled = _doubles(some)
-        return found if not doubled else _without(found, shared, kept, doubled)
-    kept, doubled = _doubles(found)
-    return found if not doubled else _without(found, np.arange(len(found.at_s)), kept, doubled)
-
-
-def _without(found: RawRequests, shared: np.ndarray, kept: np.ndarray, doubled: int) -> RawRequests:
-    rows = np.ones(len(found.at_s), bool)
-    rows[shared[~kept]] = False
-    fewer = found.keep(rows)
-    fewer.notes.append(f"{doubled:,} lines stand in two files, and count once")
-    return fewer
-
-
-def _in_two_files(found: RawRequests) -> np.ndarray:
-    """The rows whose instants lie between the first and the last of two files at least: int64 (k,)."""
-    assert found.file is not None
-    least, most = np.full(len(found.files), np.inf), np.full(len(found.files), -np.inf)
-    for some in blocks(len(found.at_s)):
-        np.minimum.at(least, found.file[some], found.at_s[some])
-        np.maximum.at(most, found.file[some], found.at_s[some])
-    there = np.flatnonzero(least <= most)
-    # How many files there are at each instant changes at these only.
-    edges_s = np.sort(np.concatenate([least[there], np.nextafter(most[there], np.inf)]))
-    begun = np.searchsorted(np.sort(least[there]), edges_s, side="right")
-    over = np.searchsorted(np.sort(np.nextafter(most[there], np.inf)), edges_s, side="right")
-    is_shared = np.append(False, begun - over >= 2)
-    rows = [
-        some.start + np.flatnonzero(is_shared[np.searchsorted(edges_s, found.at_s[some], side="right")])
-        for some in blocks(len(found.at_s))
-    ]
-    return np.concatenate(rows) if rows else np.zeros(0, np.int64)
-
-
-def _doubles(found: RawRequests) -> tuple[np.ndarray, int]:
-    """Which of some rows stay, bool (n,), and how many do not."""
-    assert found.file is not None
-    columns = [found.at_s, found.latency_s, found.status, found.bytes_out]
-    columns += [pair[0] for pair in (found.labels, found.hosts, found.agents) if pair is not None]
-    order = np.lexsort([found.file, *(column for column in columns if column is not None)])
-    same = np.ones(len(order) - 1, bool)
-    for column in columns:
-        if column is not None:
-            ordered = column[order]
-            same &= (ordered[1:] == ordered[:-1]) | (
-                np.isnan(ordered[1:].astype(float)) & np.isnan(ordered[:-1].astype(float))
-            )
-    group = np.concatenate([[0], np.cumsum(~same)])
-    file = found.file[order]
-    # Within a group the files come in turn: the k-th of a file doubles the k-th of an earlier one.
-    start_of_file = np.concatenate([[True], (group[1:] != group[:-1]) | (file[1:] != file[:-1])])
-    positions = np.arange(len(order))
-    rank = positions - np.maximum.accumulate(np.where(start_of_file, positions, 0))
-    by_rank = np.lexsort((file, rank, group))
-    again = np.concatenate(
-        [[False], (group[by_rank][1:] == group[by_rank][:-1]) & (rank[by_rank][1:] == rank[by_rank][:-1])]
-    )
-    doubled = order[by_rank[again]]
-    rows = np.ones(len(order), bool)
-    rows[doubled] = False
-    return rows, int(doubled.size)
-
-
-def leave_out(found: RawRequests, what: Sequence[LeaveOut], routes: Sequence[tuple[str, str]]) -> RawRequests:
-    """Without some requests; how many of each kind is noted."""
-    for kind in what:
-        rows = np.ones(len(found.at_s), bool)
-        if kind.route is not None:
-            rows &= _fits(found.labels, kind.route, routes, found.fold)
-        if kind.status is not None:
-            status = np.zeros(len(rows), int) if found.status is None else found.status.astype(int)
-            distinct, inverse = np.unique(status, return_inverse=True)
-            rows &= np.array([fnmatch.fnmatchcase(str(s), kind.status) for s in distinct], bool)[inverse]
-        if kind.agent is not None:
-            rows &= _fits(found.agents, kind.agent, (), fold=False)
-        if kind.longer is not None:
-            rows &= np.zeros(len(rows), bool) if found.latency_s is None else found.latency_s > kind.longer
-        note = f"{np.count_nonzero(rows):,} requests are left out: {kind}"
-        if not rows.any():
-            note = f"leave_out matches no request: {kind}{_instead(found, kind, routes)}"
-        if found.bytes_out is not None and (gone := float(found.bytes_out[rows].sum())):
-            share = units.show_share(gone / float(found.bytes_out.sum()))
-            note += f"; their answers were {share} of all bytes sent, which no bill will have as egress"
-        found = found.keep(~rows)
-        found.notes.append(note)
-        if not len(found.at_s):
-            raise TraceError(f"leave_out leaves no request of {', '.join(found.files)}")
-    return found
-
-
-def _instead(found: RawRequests, kind: LeaveOut, routes: Sequence[tuple[str, str]]) -> str:
-    """What there is that may have been meant by patterns that match nothing."""
-    from libramen.trace.routes import route_of
-
-    said = []
-    if kind.route is not None and found.labels is not None:
-        texts = found.labels[1]
-        names = {route_of(text, routes) if found.fold else text for text in texts[:_MOST_COMPARED]}
-        said.append(_nearest("route", kind.route, names))
-    if kind.status is not None:
-        there = set() if found.status is None else {str(int(code)) for code in np.unique(found.status)}
-        said.append(f"its statuses are {', '.join(sorted(there))}" if there else "the log has no statuses")
-    if kind.agent is not None:
-        agents = None if found.agents is None else found.agents[1][:_MOST_COMPARED]
-        said.append("the log has no user agents" if not agents else _nearest("agent", kind.agent, agents))
-    if kind.longer is not None:
-        longest = None if found.latency_s is None else float(np.nanmax(found.latency_s))
-        said.append(
-            "the log has no latencies" if longest is None else f"the longest took {units.show_duration(longest)}"
-        )
-    return f"; {'; '.join(one for one in said if one)}" if any(said) else ""
-
-
-def _nearest(key: str, pattern: str, there: Iterable[str]) -> str:
-    """The text among some that is most like a pattern: `did you mean route '/health'?`."""
-    plain = pattern.lower().replace("*", "").replace("?", "")
-    by_plain = {text.lower(): text for text in there}
-    close = difflib.get_close_matches(plain, by_plain, n=1, cutoff=0.6)
-    return f"did you mean {key} {by_plain[close[0]]!r}?" if close else ""
-
-
-def _fits(
-    labels: tuple[np.ndarray, Sequence[str]] | None, pattern: str, routes: Sequence[tuple[str, str]], fold: bool
-) -> np.ndarray | bool:
-    """Which rows have a label that fits a pattern, as it stands or as the route that it is folded to."""
-    if labels is None:
-        return False
-    from libramen.trace.routes import route_of
-
-    codes, texts = labels
-    hits = [
-        any(
-            fnmatch.fnmatchcase(name.lower(), pattern.lower())
-            for name in {text, route_of(text, routes) if fold else text}
-        )
-        for text in texts
-    ]
-    fitting: np.ndarray = np.array(hits, bool)[codes]
-    return fitting
 
 
 def to_trace(

@@ -11,12 +11,14 @@ import numpy as np
 
 from libramen.base.errors import TraceError
 from libramen.trace.demand import with_demand, with_told_work
+from libramen.trace.doubles import without_doubles
 from libramen.trace.formats.reader import Head, Reading
 from libramen.trace.formats.registry import BY_FORMAT, READERS, users_of
 from libramen.trace.formats.table import COLUMNS
 from libramen.trace.growing import blocks, remapped
+from libramen.trace.leaving_out import leave_out
 from libramen.trace.options import checked_options
-from libramen.trace.raw_requests import RawRequests, leave_out, to_trace, without_doubles, without_far_stamps
+from libramen.trace.raw_requests import RawRequests, to_trace, without_far_stamps
 from libramen.trace.sources import Opened, expand
 from libramen.trace.trace import Trace
 
