@@ -277,7 +277,7 @@ def _of_stretches(
         logged: what the log says.
         work_s: what running it backwards has found [s].
         gave_up: whose client gave up.
-        late: the share that cannot have left when the log says, where work must be exchanged; None: it explains the log.
+        late: the share that cannot have left when the log says; None: the work explains the log.
         seed: random seed.
         whole_seconds: whether stamps are.
     """
