@@ -8,16 +8,19 @@ from typing import TYPE_CHECKING, Any
 import pytest
 
 from libramen import (
+    Hosting,
     Objectives,
     Plan,
     Service,
     Size,
     Study,
     StudyError,
+    System,
     Target,
     Tier,
     Trace,
     compare,
+    events,
     load_study,
     replay,
 )  # fmt: skip
@@ -402,3 +405,37 @@ def test_plans_and_trace_of_a_comparison_can_be_chosen(tmp_path: Path) -> None:
     ):
         with pytest.raises(StudyError, match=message):
             compare(study, trace=trace, plans=plans)
+
+
+def test_a_plan_of_one_service_is_written_short() -> None:
+    """Its keys stand in the plan, in Python too; what is read of it is read of what the service runs on."""
+    tier = Tier(billing="per_hour", sizes={"s": {"cores": 1, "per_hour": 1}, "l": {"cores": 4, "per_hour": 1}})
+    plan = Plan(name="p", tier=tier, size="s", replicas=1)
+    assert plan == Plan(name="p", services={"service": Hosting(tier=tier, size="s", replicas=1)})
+    assert plan.replace(size="l") == plan.replace(services={"service": plan.only.replace(size="l")})
+    assert (plan.replace(name="q").only.plan, plan.place_of("service")) == ("q", "plans.p")
+    two = Plan(name="two", services={"web": plan, "db": plan.only})
+    assert (two.of("db"), two.place_of("db")) == (two.of("web"), "plans.two.services.db")
+    with pytest.raises(AttributeError, match=r"a plan has no 'replicas', .* plan\.only\.replicas"):
+        _ = plan.replicas
+    for wrong, message in (
+        (lambda: two.only, r"it is of web, db; allowed: plan\.of"),
+        (lambda: two.replace(size="l"), r"it is of web, db"),
+        (lambda: Plan(services={"web": 3}), "found 3; allowed: a table"),
+        (lambda: Plan(services={"web": plan}, size="l"), "unknown key 'size'; allowed: name, services"),
+        (lambda: System.of(Service(slots=1), 3), "plan: found 3; allowed: a Plan"),  # type: ignore[arg-type]
+        (lambda: System.of({"web": Service(slots=1), "db": Service(slots=1)}, plan), "for one service, and there are"),
+    ):
+        with pytest.raises(StudyError, match=message):
+            wrong()
+
+
+def test_unknown_keywords_of_questions_are_refused(tmp_path: Path) -> None:
+    study = load_study(_whole(tmp_path))
+    for ask, message in (
+        (lambda: compare(study, seeds=1), "'seeds'; did you mean 'seed'"),
+        (lambda: events(study, "brisk", executor=None), "'executor'; allowed: seed, cache, progress"),
+        (lambda: study.compare(wokers=2), "did you mean 'workers'"),
+    ):
+        with pytest.raises(TypeError, match=message):
+            ask()

@@ -169,7 +169,7 @@ def compare(study: Study, *, plans: Iterable[str | Plan] | None = None, **asked:
     Example:
         >>> compare(load_study("saltmarsh/study.toml")).table  # doctest: +SKIP
     """
-    context = Context(study, **asked)
+    context = Context.of(study, asked)
     cases = context.cases(plans)
     with context.pool(len(cases)) as pool:
         found = dict(run_cases(cases, pool, context.report))

@@ -7,9 +7,10 @@ from concurrent.futures import Executor
 from contextlib import contextmanager
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any, Final, TypedDict
+from typing import Any, Final, Self, TypedDict
 
 from libramen.base.errors import StudyError
+from libramen.base.fields import nearest
 from libramen.runs.cases import Case, workers_for
 from libramen.runs.pool import Pool
 from libramen.runs.store import Store
@@ -63,6 +64,24 @@ class Context:
     cache: bool = True
     store: Store | None = None
     progress: Callable[[str, float], None] | None = None
+
+    @classmethod
+    def of(cls, study: Study, asked: Reading, kind: type[Reading] = Asking) -> Self:
+        """The context of a question that was asked with some keywords.
+
+        Args:
+            study: from `load_study`.
+            asked: the keywords.
+            kind: which there are.
+
+        Raises:
+            TypeError: there is no such keyword.
+        """
+        known = list(kind.__annotations__)
+        for key in asked:
+            if key not in known:
+                raise TypeError(f"unknown keyword {key!r}; {nearest(key, known)}")
+        return cls(study, **asked)
 
     def report(self, what: str, share: float) -> None:
         """Tell what is being done, and the share of it that is done."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any, Final, NamedTuple, Unpack
 
 from libramen.base import heavy, units
@@ -141,7 +142,7 @@ def events(
         >>> found.entries[0].planned.failed  # doctest: +SKIP
         286
     """
-    context = Context(study, trace, **asked)
+    context = replace(Context.of(study, asked, Reading), trace=trace)
     case, trace = Case.of(study, context.plan(plan), context.seed), context.load
 
     def replayed(changed: Plan) -> Outcome:

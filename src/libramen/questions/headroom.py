@@ -116,7 +116,7 @@ def headroom(
     if repeats is not None:
         check_repeats(repeats, auto=False)
     memory = int(_SHARE * machine_bytes()) if memory is None else memory
-    context = Context(study, **asked)
+    context = Context.of(study, asked)
     cases = context.cases(plans)
     if not list(study.objectives.goals()):
         raise StudyError("headroom: the study has no objectives, so nothing can break; allowed: [objectives]")

@@ -211,7 +211,7 @@ def repeat(
         'spread'
     """
     check_repeats(n)
-    context = Context(study, **asked)
+    context = Context.of(study, asked)
     first = context.cases(plans)
     with context.pool(len(first) * (_ROUND if isinstance(n, str) else n)) as pool:
         found = repeated_cases(first, n, pool, context.report)

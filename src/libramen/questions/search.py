@@ -177,7 +177,7 @@ def search(
         'steady replicas=10'
     """
     asked, ranges = split(ranges)
-    context = Context(study, **asked)
+    context = Context.of(study, asked)
     chosen = context.plan(plan)
     wanted: dict[str, Any] = {**(vary or {}), **ranges}
     if auto:

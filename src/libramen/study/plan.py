@@ -5,7 +5,7 @@ from __future__ import annotations
 import sys
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any, ClassVar, Final, Literal, NamedTuple, Self
+from typing import TYPE_CHECKING, Any, ClassVar, Final, Literal, NamedTuple, Self
 
 from pydantic import Field, SerializeAsAny, field_validator, model_validator
 
@@ -267,6 +267,14 @@ class Plan(Table):
         elif isinstance(parts := values["services"], dict):
             values |= {"services": {name: _part(part, of) for name, part in parts.items()}}
         super().__init__(**values)
+
+    if not TYPE_CHECKING:
+
+        def __getattr__(self, name: str) -> Any:
+            """What a service runs on is asked of that, since a plan may be of several."""
+            if name in Hosting.model_fields or isinstance(getattr(Hosting, name, None), property):
+                raise AttributeError(f"a plan has no {name!r}, what a service runs on has: plan.only.{name}")
+            return super().__getattr__(name)
 
     def replace(self, **values: Any) -> Self:
         """A copy with other values; of a plan of one service those of what it runs on may be given as they are.

@@ -85,6 +85,8 @@ class System:
             raise StudyError(f"services: found {services!r}; allowed: a Service, or several by name")
         if isinstance(plan, Hosting):
             plan = Plan(name=plan.plan, services={ALONE: plan})
+        if not isinstance(plan, Plan | Mapping):
+            raise StudyError(f"plan: found {plan!r}; allowed: a Plan, or what each service runs on, by name")
         whole = plan if isinstance(plan, Plan) else Plan(services=dict(plan))
         if whole.is_short and ALONE not in named:
             if len(named) > 1:

@@ -138,7 +138,7 @@ def backtest(
         raise StudyError(
             f"{study.path}: [trace] recorded_on is missing; allowed: the name of the plan on which the log was recorded"
         )
-    context = Context(study, **asked)
+    context = Context.of(study, asked, Reading)
     seed, tell = context.seed, context.report
     plain = study.replace(trace={"shape": ()}) if study.trace_table.shape else study
     trace = replace(context, study=plain).load

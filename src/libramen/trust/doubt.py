@@ -109,7 +109,8 @@ def doubt(
         >>> [doubt.parameter for doubt in doubt(study, compare(study))]  # doctest: +SKIP
         ['load', 'cpu_share', 'burst', 'work', 'cold start', 'arrivals']
     """
-    chosen, context = None if plans is None else tuple(plans), Context(study, **({"trace": found.trace} | asked))
+    asked = {"trace": found.trace, **asked}
+    chosen, context = None if plans is None else tuple(plans), Context.of(study, asked)
     doubts = []
     for parameter, from_, changes in _parameters(study, context.load, chosen, context.seed):
         ends = [_end(found, change, context, f"{parameter} {change.value}: ") for change in changes]

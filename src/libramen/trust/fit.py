@@ -91,7 +91,7 @@ def fit(
         >>> [found.best for found in fit(study, ["slots"])]  # doctest: +SKIP
         [4.0]
     """
-    context = Context(study, **asked)
+    context = Context.of(study, asked, Reading)
     seed, tell = context.seed, context.report
     wanted = tuple(dict.fromkeys(keys))
     for key in wanted:
