@@ -418,6 +418,7 @@ def test_a_plan_of_one_service_is_written_short() -> None:
     assert (two.of("db"), two.place_of("db")) == (two.of("web"), "plans.two.services.db")
     with pytest.raises(AttributeError, match=r"a plan has no 'replicas', .* plan\.only\.replicas"):
         _ = plan.replicas
+    assert list(System.of({"web": Service(slots=1)}, plan).plan.services) == ["web"]  # whatever its name
     for wrong, message in (
         (lambda: two.only, r"it is of web, db; allowed: plan\.of"),
         (lambda: two.replace(size="l"), r"it is of web, db"),
