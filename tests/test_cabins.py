@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -49,6 +50,23 @@ def test_what_the_plans_show(compared: Comparison) -> None:
     }
     assert compared.cheapest is not None
     assert compared.cheapest.plan == "pooled"
+
+
+def test_findings_say_whose_they_are(outcomes: dict[str, Outcome]) -> None:
+    """Where the database has no slots left those of its callers are full because of that, which is not told as theirs."""
+    found = outcomes["impatient"]
+    assert {("slots_full", "database"), ("bottleneck", "database")} <= _kinds(found)
+    assert "slots_full" in {finding.kind for finding in found.services["web"].findings}
+    assert ("slots_full", "web") not in _kinds(found)
+    own = {finding.kind: finding for finding in found.services["letters"].findings}["reacted_late"]
+    whole = next(
+        finding for finding in found.findings if (finding.kind, finding.service) == ("reacted_late", "letters")
+    )
+    assert (own.service, whole.text) == (None, f"letters: {own.text}")
+    assert re.search(r"at \d\d:\d\d:\d\d the load passed", own.text)
+    (narrow,) = (finding for finding in found.findings if finding.kind == "bottleneck")
+    assert narrow.text.startswith("database is the bottleneck: ")
+    assert found.time_s == found.figures().time_s == found.where.time_s
 
 
 def test_more_web_replicas_break_the_database(outcomes: dict[str, Outcome]) -> None:
