@@ -11,8 +11,10 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import pytest
 
-from builders import make_case, make_plan, make_tier, make_trace
+from builders import SOLD, make_case, make_plan, make_tier, make_trace, write_study
 from libramen import Figures, LibramenError, Objectives, Service, Trace, UnitError, compare, load_study, replay
+from libramen.questions import context
+from libramen.runs import cases
 from libramen.runs.cases import LocalProcesses
 from libramen.runs.pool import Pool, run_cases
 
@@ -127,3 +129,26 @@ def test_one_plan_again_with_all_its_frames(demo_study: Path, alone: Comparison)
     assert len(outcome.requests) == alone.figures[1].n_requests
     with pytest.raises(LibramenError, match="there is no plan 'latte' in this comparison; did you mean 'late'"):
         alone.outcome("latte")
+
+
+def test_processes_are_started_where_it_pays(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Not for a few requests, and not where they would start from nothing and run the script of the user again."""
+    made = write_study(
+        tmp_path,
+        {"at_s": np.arange(9.0), "cpu_s": np.full(9, 0.1), "wait_s": np.zeros(9)},
+        {"convoy": SOLD["convoy"]},
+        {"one": {"tier": "convoy"}, "two": {"tier": "convoy", "replicas": 2}},
+        service={"slots": 2},
+    )
+    study, started = load_study(made), []
+    monkeypatch.setattr(cases, "cores", lambda: 2)
+    monkeypatch.setattr(LocalProcesses, "__init__", lambda _self, workers: started.append(workers))
+    compare(study)
+    monkeypatch.setattr(context, "_PAYS", 0)
+    monkeypatch.setattr(cases, "forks", lambda: False)
+    compare(study)
+    assert started == []
+    monkeypatch.setattr(cases, "forks", lambda: True)
+    with pytest.raises(AttributeError):  # there is nothing behind it
+        compare(study)
+    assert started == [2]
