@@ -10,7 +10,7 @@ import pytest
 from typer.main import get_command
 
 import libramen
-from libramen import Plan, Study, StudyError, compare, load_study, replay, search
+from libramen import Plan, Study, StudyError, compare, events, headroom, load_study, replay, search
 from libramen.cli import run
 from libramen.cli.app import app
 
@@ -166,6 +166,18 @@ def test_no_call_runs_it_unasked(study: Path) -> None:
         with contextlib.suppress(StudyError, libramen.LibramenError):
             call()
         assert not (study.parent / "it_ran").exists(), inspect.getsource(call)
+
+
+def test_that_it_may_not_run_is_said_before_anything_is_read(study: Path) -> None:
+    (study.parent / "t.csv").unlink()
+    for ask in (
+        lambda: compare(load_study(study)),
+        lambda: search(load_study(study), "own", replicas=[1, 2]),
+        lambda: headroom(load_study(study)),
+        lambda: events(load_study(study), "own"),
+    ):
+        with pytest.raises(StudyError, match="plan 'own': .*runs code that came with the study"):
+            ask()
 
 
 def test_consent_goes_with_the_study(study: Path) -> None:
