@@ -176,7 +176,7 @@ def test_that_it_may_not_run_is_said_before_anything_is_read(study: Path) -> Non
         lambda: headroom(load_study(study)),
         lambda: events(load_study(study), "own"),
     ):
-        with pytest.raises(StudyError, match="plan 'own': .*runs code that came with the study"):
+        with pytest.raises(StudyError, match=r"plan 'own': .*runs code that came with the study"):
             ask()
 
 
