@@ -12,7 +12,7 @@ from hypothesis import assume, given, strategies as st
 
 from builders import make_plan, make_tier
 from libramen import Outcome, Service, Trace, replay
-from libramen.base.ranks import nearest_rank
+from libramen.base.ranks import by_group, nearest_rank
 from libramen.base.steps import Steps
 from libramen.engine.control.agenda import Agenda, Kind
 from libramen.outcome.kept_requests import _selected
@@ -249,3 +249,19 @@ def test_progress_goes_from_nothing_to_all() -> None:
     assert shares[0] == 0
     assert shares[-1] == 1
     assert shares == sorted(shares)
+
+
+@given(
+    st.lists(st.tuples(st.floats(0, 1e6), st.integers(0, 4)), max_size=60),
+    st.sampled_from([0.5, 0.95, 0.99]),
+    st.integers(1, 4),
+)
+def test_percentiles_by_group_are_those_of_each_group(pairs: list[tuple[float, int]], share: float, least: int) -> None:
+    values, group = np.array([v for v, _ in pairs]), np.array([g for _, g in pairs], np.int64)
+    (found,) = by_group(values, group, 5, share, least=least)
+    for number in range(5):
+        own = np.sort(values[group == number])
+        if len(own) < least:
+            assert np.isnan(found[number])
+        else:
+            assert found[number] == nearest_rank(own, share)
