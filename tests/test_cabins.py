@@ -10,7 +10,7 @@ import numpy as np
 import pytest
 from typer.testing import CliRunner
 
-from libramen import Comparison, Outcome, StudyError, Trace, compare, load_study, replay
+from libramen import Comparison, Figures, Outcome, StudyError, Trace, compare, load_study, replay
 from libramen.cli.app import app
 from libramen.demo.write import write_demo
 from libramen.outcome.figures import Figures
@@ -50,6 +50,12 @@ def test_what_the_plans_show(compared: Comparison) -> None:
     }
     assert compared.cheapest is not None
     assert compared.cheapest.plan == "pooled"
+
+
+def test_json_loses_nothing(compared: Comparison) -> None:
+    """Cents and millionths of the bills, money that is wanted, instants, and the figures of each service."""
+    for figures in compared.figures:
+        assert Figures.from_dict(json.loads(json.dumps(figures.to_dict(), allow_nan=False))) == figures
 
 
 def test_findings_say_whose_they_are(outcomes: dict[str, Outcome]) -> None:

@@ -6,7 +6,8 @@ import os
 import subprocess
 import sys
 from concurrent.futures import ThreadPoolExecutor
-from typing import TYPE_CHECKING
+from datetime import timedelta
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -18,9 +19,6 @@ from libramen.engine import compiling
 from libramen.load import cache
 from libramen.load.load import Load
 from libramen.study.trace_table import TraceTable
-
-if TYPE_CHECKING:
-    from pathlib import Path
 
 LINE = 'v - - [05/Jun/2031:09:{minute:02}:{second:02} +0100] "GET /{path} HTTP/1.1" 200 {n} "-" "x" 0.{n}\n'
 
@@ -78,6 +76,20 @@ def test_a_mixed_trace_counts_by_its_content(folder: Path) -> None:
         (folder / "m.csv").write_text("at_s,cpu_s\n" + "5,1\n" * n)
         trace = _read(folder, shape=[{"mix": "m.csv"}])
         assert (len(trace), trace.source.from_cache) == (400 + n, False)
+
+
+def test_measured_cpu_use_counts_by_its_content(folder: Path) -> None:
+    """Half as many cores in use is half as much CPU work."""
+    start = _read(folder).start
+    assert start is not None
+    shares = []
+    for cores in (0.4, 0.4, 0.2):
+        rows = [f"{(start + timedelta(minutes=k)).isoformat()},{cores + 0.05 * cores * (k % 3)}" for k in range(20)]
+        (folder / "cpu.csv").write_text("time,cores\n" + "\n".join(rows) + "\n")
+        found = _read(folder, cpu_use="cpu.csv", demand="observed")
+        shares.append((found.source.from_cache, round(float(found.cpu_s.sum()), 6)))
+    assert [cached for cached, _ in shares] == [False, True, False]
+    assert shares[2][1] < shares[1][1]
 
 
 @pytest.mark.parametrize("damage", ["cut", "flip", "told", "empty"])

@@ -224,7 +224,7 @@ class Hosting(Table):
         for key, number in numbers.items():
             if number is not None and not (least <= number and (most is None or number <= most)):
                 raise ValueError(f"{key}: found {number}; {allowed}")
-        problem = self.scaling.conflict(*self.base_limits)
+        problem = self.scaling.conflict(self.base_limits[1])
         if problem is not None:
             raise ValueError(problem)
         for zone in self.zones_used:

@@ -200,10 +200,8 @@ class AnyRule(Table):
             return "scaling.ceiling is missing, and the tier does not say how many it allows at most"
         return None
 
-    def conflict(self, floor: int, ceiling: int) -> str | None:
-        """What contradicts what, with those of the tier where the rule has no floor or ceiling; None: nothing."""
-        if floor > ceiling:
-            return f"scaling: the floor of {floor} is above the ceiling of {ceiling}"
+    def conflict(self, ceiling: int) -> str | None:
+        """What its timetable says against its ceiling, which is the tier's where it has none; None: nothing."""
         for place, entry in enumerate(self.timetable, start=1):
             upper = ceiling if entry.ceiling is None else entry.ceiling
             if entry.floor > upper:
