@@ -10,7 +10,7 @@ import numpy as np
 import pytest
 from typer.testing import CliRunner
 
-from libramen import Comparison, Figures, Outcome, StudyError, Trace, compare, load_study, replay
+from libramen import Comparison, Outcome, StudyError, Trace, compare, load_study, replay
 from libramen.cli.app import app
 from libramen.demo.write import write_demo
 from libramen.outcome.figures import Figures
