@@ -7,6 +7,7 @@ pydantic's report into the one sentence that a user reads.
 from __future__ import annotations
 
 import difflib
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
 from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Final, Self, TypeVar, get_args, get_origin
@@ -18,8 +19,6 @@ from libramen.base import units
 from libramen.base.errors import StudyError, UnitError
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterable, Sequence
-
     from pydantic_core import ErrorDetails
 
 

@@ -5,13 +5,11 @@ from __future__ import annotations
 import os
 import re
 import tempfile
+from collections.abc import Callable
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Final
+from typing import Any, Final
 
 from libramen.base.errors import OutputError
-
-if TYPE_CHECKING:
-    from collections.abc import Callable
 
 FORMULA: Final = (r"^([=+\-@\t])", r"'\1")
 """What a spreadsheet would run in a cell, and how it is kept from that: with a quote before it, which we read again."""

@@ -7,12 +7,11 @@ purpose and a number (of a replica, say), and on nothing else.
 from __future__ import annotations
 
 import operator
-from typing import TYPE_CHECKING, Final
+from typing import Final
+
+import numpy as np
 
 from libramen.base.errors import ReplayError
-
-if TYPE_CHECKING:
-    import numpy as np
 
 # A purpose keeps its number for ever: to change one changes the results of every study.
 _PURPOSES: Final = {

@@ -8,10 +8,10 @@ from __future__ import annotations
 
 import math
 import re
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, time, timedelta, tzinfo
-from typing import TYPE_CHECKING, Annotated, Final, Literal, Protocol
+from typing import Annotated, Final, Literal, Protocol
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 import numpy as np
@@ -19,9 +19,6 @@ from pydantic import BeforeValidator, Field, PlainSerializer, WithJsonSchema
 
 from libramen.base import units
 from libramen.base.errors import StudyError, UnitError
-
-if TYPE_CHECKING:
-    from collections.abc import Iterator
 
 MONTH_H: Final = 730
 """A month, in hours: a twelfth of 365 days."""

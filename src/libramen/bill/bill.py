@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from fractions import Fraction
-from typing import TYPE_CHECKING, Annotated, Any, Final
+from typing import Annotated, Any, Final
 
 from pydantic import Field
 
@@ -14,16 +15,9 @@ from libramen.base.results import Result
 from libramen.bill.lines import BillLine, total
 from libramen.bill.month import HOURS, Month
 from libramen.bill.prices import lines_of
-from libramen.bill.usage import usage_of
-
-if TYPE_CHECKING:
-    from collections.abc import Mapping
-    from decimal import Decimal
-
-    from libramen.bill.usage import Counted
-    from libramen.engine.record import ServiceRun
-    from libramen.study.plan import Hosting
-
+from libramen.bill.usage import Counted, usage_of
+from libramen.engine.record import ServiceRun
+from libramen.study.plan import Hosting
 
 _STRETCHES: Final = {"minute": 60.0, "hour": 3600.0, "day": 86400.0}
 """Stretches that have a name, each its length [s]."""

@@ -3,16 +3,13 @@
 from __future__ import annotations
 
 import math
-from datetime import UTC, timedelta
+from datetime import UTC, datetime, timedelta
 from fractions import Fraction
-from typing import TYPE_CHECKING, Final
+from typing import Final
 
 import numpy as np
 
 from libramen.base.times import MONTH_H, into_hour_s
-
-if TYPE_CHECKING:
-    from datetime import datetime
 
 HOURS: Final = MONTH_H
 _WEEK_S: Final = 7 * 86400.0

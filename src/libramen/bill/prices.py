@@ -2,18 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from decimal import Decimal
 from fractions import Fraction
-from typing import TYPE_CHECKING, Final
+from typing import Final
 
-from libramen.bill.lines import beyond, line_of, total
+from libramen.bill.lines import BillLine, beyond, line_of, total
 from libramen.bill.month import HOURS
-
-if TYPE_CHECKING:
-    from collections.abc import Callable, Iterable, Iterator, Mapping
-
-    from libramen.bill.lines import BillLine
-    from libramen.study.plan import Hosting
+from libramen.study.plan import Hosting
 
 
 def lines_of(hosting: Hosting, used: Mapping[str, Fraction]) -> tuple[BillLine, ...]:

@@ -3,22 +3,19 @@
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING, Final, NamedTuple, Protocol
+from collections.abc import Iterator
+from datetime import datetime
+from typing import Final, NamedTuple, Protocol
 
 import numpy as np
 
 from libramen.base.steps import Steps
 from libramen.base.times import EPSILON_S
 from libramen.bill.month import clock_hours
-
-if TYPE_CHECKING:
-    from collections.abc import Iterator
-    from datetime import datetime
-
-    from libramen.engine.record import ServiceRun
-    from libramen.engine.replica import Replica
-    from libramen.study.plan import Hosting
-    from libramen.study.service import Tier
+from libramen.engine.record import ServiceRun
+from libramen.engine.replica import Replica
+from libramen.study.plan import Hosting
+from libramen.study.service import Tier
 
 _MANY: Final = 4_000_000
 

@@ -12,13 +12,13 @@ from libramen.base import units
 from libramen.base.ranks import PERCENTILES
 from libramen.draw.labels import place_labels
 from libramen.draw.style import BUOY, INK, KELP, dress, new_figure, plain, tier_looks
+from libramen.outcome.figures import Figures
 from libramen.report.prose import times
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-    from libramen.outcome.figures import Figures
     from libramen.questions.compare import Comparison
 
 _LEAST_FAILED = 1e-6

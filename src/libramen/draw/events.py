@@ -13,13 +13,13 @@ from libramen.draw.replay import time_axis, times_of
 from libramen.draw.stretch import window_for
 from libramen.draw.style import BUOY, DUSK, FOAM, INK, SEA, dress, duration_ticks, new_figure
 from libramen.outcome import measures
+from libramen.outcome.outcome import Outcome
 from libramen.report.prose import clock
 from libramen.rules.faults import BY_KIND
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
-    from libramen.outcome.outcome import Outcome
     from libramen.questions.events import Events, Way, Ways
 
 _AROUND_S: Final = 180.0

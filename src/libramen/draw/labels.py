@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any, Final
 
 from matplotlib.font_manager import FontProperties
@@ -9,8 +10,6 @@ from matplotlib.font_manager import FontProperties
 from libramen.draw.style import INK, plain
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
-
     from matplotlib.axes import Axes
 
 _LINE_PX: Final = 15.0

@@ -12,12 +12,12 @@ from matplotlib.ticker import LogLocator, NullFormatter
 
 from libramen.base import units
 from libramen.draw.style import BUOY, FOAM, INK, SAND, SEA, dress, duration_ticks, new_figure, plain
+from libramen.trace.summary import Summary
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-    from libramen.trace.summary import Summary
 
 _WEEKDAYS: Final = ("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")
 _MOST_ROUTES: Final = 10

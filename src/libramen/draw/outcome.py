@@ -6,11 +6,10 @@ from typing import TYPE_CHECKING
 
 from libramen.draw.replay import draw_one
 from libramen.draw.system import draw_system
+from libramen.outcome.outcome import Outcome
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
-
-    from libramen.outcome.outcome import Outcome
 
 
 def draw_outcome(outcome: Outcome, from_s: float | None = None, to_s: float | None = None) -> Figure:

@@ -13,6 +13,9 @@ from libramen.draw import style as looks
 from libramen.draw.stretch import Stretch, stretches
 from libramen.draw.style import BUOY, DUSK, FOAM, INK, KELP, SAND, SEA, dress, duration_ticks, new_figure
 from libramen.engine.border.records import ENDINGS
+from libramen.outcome.of_requests import OfRequests
+from libramen.outcome.outcome import Outcome
+from libramen.outcome.service_outcome import ServiceOutcome
 from libramen.report.story import show_latency
 from libramen.report.stretch import stretch_notes, stretch_title
 from libramen.rules.faults import BY_KIND
@@ -20,10 +23,6 @@ from libramen.rules.faults import BY_KIND
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
-
-    from libramen.outcome.of_requests import OfRequests
-    from libramen.outcome.outcome import Outcome
-    from libramen.outcome.service_outcome import ServiceOutcome
 
 
 _MOST_FINDINGS: Final = 3

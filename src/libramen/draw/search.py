@@ -12,13 +12,13 @@ from matplotlib.ticker import FuncFormatter, LogLocator, NullFormatter
 
 from libramen.base import units
 from libramen.draw.style import BUOY, DUSK, FOAM, INK, KELP, SAND, SEA, dress, duration_ticks, new_figure, plain
+from libramen.outcome.figures import Figures
 from libramen.questions.vary import short_key
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-    from libramen.outcome.figures import Figures
     from libramen.questions.search import Search
 
 _MANY: Final = 90

@@ -2,18 +2,16 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any, Final, NamedTuple
+from typing import Any, Final, NamedTuple
 
 import numpy as np
 
 from libramen.base import units
 from libramen.base.errors import ReplayError
 from libramen.draw.style import times_of
+from libramen.outcome.outcome import Outcome
+from libramen.outcome.stretch import StretchFigures
 from libramen.report.prose import clock
-
-if TYPE_CHECKING:
-    from libramen.outcome.outcome import Outcome
-    from libramen.outcome.stretch import StretchFigures
 
 _WIDTHS_S: Final = (1.0, 2.0, 5.0, 10.0, 15.0, 30.0, 60.0, 120.0, 300.0, 600.0, 900.0, 1800.0, 3600.0)
 _ENOUGH: Final = 40

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import textwrap
-from datetime import UTC, timedelta
+from collections.abc import Iterable, Sequence
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
 from typing import TYPE_CHECKING, Any, Final
 
 import matplotlib as mpl
@@ -18,10 +20,6 @@ from libramen.base.errors import printable
 from libramen.base.files import write_whole
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable, Sequence
-    from datetime import datetime
-    from pathlib import Path
-
     from matplotlib.axes import Axes
 
 INK, SEA, FOAM, BUOY = "#22313f", "#1f7a8c", "#bfdbe2", "#e4572e"

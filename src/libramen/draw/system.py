@@ -19,14 +19,14 @@ from libramen.draw.replay import (
 )
 from libramen.draw.stretch import stretches
 from libramen.draw.style import BUOY, DUSK, FOAM, INK, SEA, dress, new_figure, plain
+from libramen.outcome.outcome import Outcome
+from libramen.outcome.service_outcome import ServiceOutcome
 from libramen.report.words import fleet_range
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-    from libramen.outcome.outcome import Outcome
-    from libramen.outcome.service_outcome import ServiceOutcome
 
 _MOST_SERVICES: Final = 6
 

@@ -9,14 +9,14 @@ from matplotlib.patches import Patch
 
 from libramen.base import units
 from libramen.draw.style import DUSK, FOAM, INK, KELP, SAND, SEA, dress, duration_ticks, new_figure, plain
+from libramen.outcome.outcome import Outcome
+from libramen.outcome.where import Stretch
 from libramen.report.system import PART_NAMES
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-    from libramen.outcome.outcome import Outcome
-    from libramen.outcome.where import Stretch
 
 _COLOURS: Final = (SEA, SAND, DUSK, KELP, FOAM, INK)
 _HATCHES: Final = {

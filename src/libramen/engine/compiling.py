@@ -10,14 +10,12 @@ from __future__ import annotations
 import os
 import subprocess
 import sys
+from collections.abc import Callable
 from pathlib import Path
-from typing import TYPE_CHECKING, Final, Self
+from typing import Final, Self
 
 from libramen.base.code import digest_of, digest_of_text
 from libramen.base.files import cache_directory
-
-if TYPE_CHECKING:
-    from collections.abc import Callable
 
 _KERNEL: Final = "libramen.engine.kernel.advance"
 _CODE: Final = "from libramen.engine.compiling import compile_now; compile_now(lean={lean})"

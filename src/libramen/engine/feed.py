@@ -2,20 +2,17 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Final
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from datetime import datetime
+from typing import Final
 
 import numpy as np
 
 from libramen.base.errors import TraceError
 from libramen.base.times import EPSILON_S, seconds_between
 from libramen.engine.border.records import Chunk
-
-if TYPE_CHECKING:
-    from collections.abc import Callable, Iterable, Iterator, Sequence
-    from datetime import datetime
-
-    from libramen.study.system import System
-    from libramen.trace.trace import Trace
+from libramen.study.system import System
+from libramen.trace.trace import Trace
 
 SLICE: Final = 1 << 18
 """Requests handed over at once: a tenth of a second of a replay, so that Ctrl-C is heard."""

@@ -3,18 +3,15 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, NamedTuple
+from datetime import datetime
+from typing import NamedTuple
+
+import numpy as np
 
 from libramen.base.steps import Steps
-
-if TYPE_CHECKING:
-    from datetime import datetime
-
-    import numpy as np
-
-    from libramen.engine.border.records import Results
-    from libramen.engine.decisions import Decisions
-    from libramen.engine.replica import Death, Replica
+from libramen.engine.border.records import Results
+from libramen.engine.decisions import Decisions
+from libramen.engine.replica import Death, Replica
 
 
 class UpdateRecord(NamedTuple):

@@ -4,13 +4,12 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Final, Literal
+from typing import Final, Literal
+
+import numpy as np
 
 from libramen.base import streams
 from libramen.base.results import Result
-
-if TYPE_CHECKING:
-    import numpy as np
 
 Stage = Literal["coming", "ready", "draining", "gone"]
 

@@ -3,27 +3,24 @@
 from __future__ import annotations
 
 import itertools
-from typing import TYPE_CHECKING, Final, Literal, Protocol
+from collections.abc import Callable, Collection, Iterable
+from typing import Final, Literal, Protocol
+
+import numpy as np
 
 from libramen.base import units
 from libramen.base.errors import ReplayError, StudyError, TraceError
+from libramen.engine.border.plane import DataPlane
 from libramen.engine.border.records import Ended, Results
 from libramen.engine.border.specs import SystemSpec, spec_of
+from libramen.engine.control.fleet import Fleet
 from libramen.engine.control.periodic import MOST_DECISIONS
 from libramen.engine.control.play import Control, TimesOfChunks
 from libramen.engine.feed import Feed
 from libramen.engine.record import Run
+from libramen.study.plan import Hosting
+from libramen.study.system import System
 from libramen.trace.trace import Trace
-
-if TYPE_CHECKING:
-    from collections.abc import Callable, Collection, Iterable
-
-    import numpy as np
-
-    from libramen.engine.border.plane import DataPlane
-    from libramen.engine.control.fleet import Fleet
-    from libramen.study.plan import Hosting
-    from libramen.study.system import System
 
 DataPlaneName = Literal["compiled", "plain"]
 _MOST_WINDOWS: Final = 20_000_000

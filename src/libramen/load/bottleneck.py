@@ -19,23 +19,19 @@ work make many be present, without anybody slowing anybody down.
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING, Final, NamedTuple
+from collections.abc import Iterator, Sequence
+from typing import Final, NamedTuple
 
 import numpy as np
 
 from libramen.base.streams import stream
 from libramen.engine import simulation
-from libramen.load.exchange import SHARING_PASSES, written_down
+from libramen.load.exchange import SHARING_PASSES, Logged, written_down
 from libramen.load.instants import by_route
+from libramen.load.recorded import Recorded
+from libramen.study.system import System
 from libramen.trace.source import Bottleneck
-
-if TYPE_CHECKING:
-    from collections.abc import Iterator, Sequence
-
-    from libramen.load.exchange import Logged
-    from libramen.load.recorded import Recorded
-    from libramen.study.system import System
-    from libramen.trace.trace import Trace
+from libramen.trace.trace import Trace
 
 _MOST: Final = 30_000
 """Requests that are looked at: the stretch of so many that took the least time to come."""

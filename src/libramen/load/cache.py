@@ -13,6 +13,8 @@ import dataclasses
 import hashlib
 import json
 import os
+from collections.abc import Iterable, Sequence
+from pathlib import Path
 from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
@@ -24,9 +26,6 @@ from libramen.trace.source import Bottleneck, Demand, Made, RouteCpu, RouteDeman
 from libramen.trace.trace import Trace
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable, Sequence
-    from pathlib import Path
-
     import pyarrow as pa
 
 _MOST_BYTES: Final = 4 * 10**9

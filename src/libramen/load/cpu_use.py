@@ -9,8 +9,10 @@ from __future__ import annotations
 
 import csv
 import io
-from datetime import datetime
-from typing import TYPE_CHECKING, Final, NamedTuple
+from collections.abc import Callable
+from datetime import datetime, tzinfo
+from pathlib import Path
+from typing import Final, NamedTuple
 
 import numpy as np
 
@@ -20,13 +22,7 @@ from libramen.base.times import existing
 from libramen.trace.formats.table import whole
 from libramen.trace.source import RouteCpu
 from libramen.trace.sources import Opened
-
-if TYPE_CHECKING:
-    from collections.abc import Callable
-    from datetime import tzinfo
-    from pathlib import Path
-
-    from libramen.trace.trace import Trace
+from libramen.trace.trace import Trace
 
 _FEWEST: Final = 10
 _FEW_REQUESTS: Final = 30

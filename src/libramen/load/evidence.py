@@ -3,13 +3,11 @@
 from __future__ import annotations
 
 from dataclasses import asdict, dataclass
-from typing import TYPE_CHECKING, Any, Final
+from typing import Any, Final
 
 from libramen.trace.growing import counted
 from libramen.trace.source import Demand
-
-if TYPE_CHECKING:
-    from libramen.trace.trace import Trace
+from libramen.trace.trace import Trace
 
 _AS_BUSY: Final = 1.05
 """A minute that has no more than so many times the requests counts as one that was seen."""

@@ -5,15 +5,13 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Final, NamedTuple
+from typing import Final, NamedTuple
 
 import numpy as np
 
 from libramen.base.streams import stream
 from libramen.load.instants import by_route, drawn_in_order, evened, in_system, rows_by_route
-
-if TYPE_CHECKING:
-    from libramen.load.recorded import Recorded
+from libramen.load.recorded import Recorded
 
 SAMPLE: Final = 100_000
 """Requests that the iteration looks at; more are replayed once at its end."""

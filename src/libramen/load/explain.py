@@ -8,7 +8,7 @@ and in the replay.
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any, Final, NamedTuple
+from typing import Any, Final, NamedTuple
 
 import numpy as np
 
@@ -19,13 +19,11 @@ from libramen.load.exchange import shuffled_nearby
 from libramen.load.instants import in_system
 from libramen.load.recorded import Recorded
 from libramen.load.unqueue import estimate
+from libramen.study.plan import Hosting
+from libramen.study.service import Service
 from libramen.study.system import System
 from libramen.trace.demand import shares_of
-
-if TYPE_CHECKING:
-    from libramen.study.plan import Hosting
-    from libramen.study.service import Service
-    from libramen.trace.trace import Trace
+from libramen.trace.trace import Trace
 
 _MOST_REQUESTS: Final = 12_000
 _FOR_A_SHARE: Final = 8_000

@@ -2,12 +2,9 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from collections.abc import Iterator
 
 import numpy as np
-
-if TYPE_CHECKING:
-    from collections.abc import Iterator
 
 
 def in_system(at_s: np.ndarray, latency_s: np.ndarray) -> np.ndarray:

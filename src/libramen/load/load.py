@@ -2,29 +2,25 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any, Final
+from pathlib import Path
+from typing import Any, Final
 
 import numpy as np
 
 from libramen.base.errors import StudyError, TraceError
 from libramen.load.cache import find, keep, key_of
 from libramen.load.evidence import busiest_minute
+from libramen.study.system import Hosted, System
+from libramen.study.trace_table import TraceTable
 from libramen.trace.demand import with_demand
-from libramen.trace.options import checked_options
+from libramen.trace.options import ReadOptions, checked_options
 from libramen.trace.read import read_requests, read_trace, whole_load
 from libramen.trace.shape import shaped
 from libramen.trace.sources import STANDARD_INPUT, expand
 from libramen.trace.steps import Mix
-
-if TYPE_CHECKING:
-    from collections.abc import Callable
-    from pathlib import Path
-
-    from libramen.study.system import Hosted, System
-    from libramen.study.trace_table import TraceTable
-    from libramen.trace.options import ReadOptions
-    from libramen.trace.trace import Trace
+from libramen.trace.trace import Trace
 
 _WIDE_SHARE: Final = 0.3
 

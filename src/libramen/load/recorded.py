@@ -2,19 +2,17 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Final, NamedTuple
+from typing import Final, NamedTuple
 
 import numpy as np
 
 from libramen.engine import simulation
+from libramen.engine.record import Run
+from libramen.engine.simulation import DataPlaneName
+from libramen.study.plan import Hosting
+from libramen.study.service import Service
 from libramen.study.system import System
 from libramen.trace.trace import Trace
-
-if TYPE_CHECKING:
-    from libramen.engine.record import Run
-    from libramen.engine.simulation import DataPlaneName
-    from libramen.study.plan import Hosting
-    from libramen.study.service import Service
 
 _PASSES: Final = 8
 _ENOUGH: Final = 2e-3

@@ -8,28 +8,23 @@ recorded plan, and the wait is corrected until both together are what the log sa
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping
 from dataclasses import replace
 from functools import reduce
-from typing import TYPE_CHECKING, Final
+from typing import Final
 
 import numpy as np
 
 from libramen.base import units
 from libramen.base.errors import TraceError
 from libramen.engine import simulation
-from libramen.engine.border.records import PARTS
-from libramen.load.bottleneck import find_bottleneck
+from libramen.engine.border.records import PARTS, Results
+from libramen.load.bottleneck import Estimate, find_bottleneck
 from libramen.load.exchange import error_of
 from libramen.load.unqueue import estimate
+from libramen.study.system import System
 from libramen.trace.steps import mixed
-
-if TYPE_CHECKING:
-    from collections.abc import Mapping
-
-    from libramen.engine.border.records import Results
-    from libramen.load.bottleneck import Estimate
-    from libramen.study.system import System
-    from libramen.trace.trace import Trace
+from libramen.trace.trace import Trace
 
 _PASSES: Final = 16
 """Corrections of the waits, at most."""

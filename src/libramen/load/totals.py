@@ -9,15 +9,13 @@ Wolff, Stochastic Modeling and the Theory of Queues, 1989, ch. 11).
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Final
+from collections.abc import Callable
+from typing import Final
 
 import numpy as np
 
 from libramen.load.exchange import error_of
 from libramen.load.instants import in_system
-
-if TYPE_CHECKING:
-    from collections.abc import Callable
 
 STRETCH_S: Final = 900.0
 _FEWEST: Final = 120

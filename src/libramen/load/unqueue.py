@@ -16,7 +16,7 @@ of Richardson (1972) and Lucy (1974), which is expectation-maximisation for a di
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import TYPE_CHECKING, Final
+from typing import Final
 
 import numpy as np
 
@@ -40,15 +40,12 @@ from libramen.load.instants import evened, in_system, rows_by_route
 from libramen.load.recorded import Backwards, Recorded
 from libramen.load.totals import stretches_of, with_totals
 from libramen.load.unqueue_notes import Fit, _cannot_be, _notes, _routes
-from libramen.study.plan import Plan
+from libramen.study.plan import Hosting, Plan
 from libramen.study.service import Service
 from libramen.study.system import System
 from libramen.trace.demand import shares_of
 from libramen.trace.statuses import GAVE_UP, REFUSED, TOO_MANY
 from libramen.trace.trace import Trace
-
-if TYPE_CHECKING:
-    from libramen.study.plan import Hosting
 
 _EXACT: Final = 0.03
 _UNDISTURBED: Final = 0.98

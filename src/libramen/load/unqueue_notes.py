@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 import numpy as np
 
@@ -13,13 +13,9 @@ from libramen.load.exchange import (
 )
 from libramen.load.instants import by_route
 from libramen.load.recorded import Recorded
+from libramen.study.plan import Hosting
 from libramen.trace.source import RouteDemand
 from libramen.trace.trace import Trace
-
-if TYPE_CHECKING:
-    from collections.abc import Iterator
-
-    from libramen.study.plan import Hosting
 
 
 @dataclass(frozen=True)

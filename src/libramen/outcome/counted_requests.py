@@ -2,19 +2,17 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Final
+from typing import Final
 
 import numpy as np
 
 from libramen.base.errors import ReplayError
 from libramen.base.ranks import PERCENTILES, ranks_of
+from libramen.engine.border.records import Ended
 from libramen.engine.kernel.bins import BINS
+from libramen.engine.record import ServiceRun
 from libramen.outcome.counts import MIDDLES_S, Columns, Counting, Counts, grown
-
-if TYPE_CHECKING:
-    from libramen.engine.border.records import Ended
-    from libramen.engine.record import ServiceRun
-    from libramen.outcome.measures import Failures, Hour, Measures
+from libramen.outcome.measures import Failures, Hour, Measures
 
 _PENDING: Final = 1 << 18
 """Requests that end before their windows are summed up, those that are complete."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING, Final, NamedTuple
+from typing import Final, NamedTuple
 
 import numpy as np
 
@@ -12,10 +12,8 @@ from libramen.engine.border.records import ENDINGS, Ending
 from libramen.engine.kernel.bins import BASE, BINS, FINE_BINS, LATENCY, MOST, N_SUMS, RETRIED, SHIFT
 from libramen.outcome import measures
 from libramen.outcome.measures import TIME_PARTS, Asked, Failures, Hour, Measures, Within
-
-if TYPE_CHECKING:
-    from libramen.study.objectives import Goal
-    from libramen.study.plan import Hosting
+from libramen.study.objectives import Goal
+from libramen.study.plan import Hosting
 
 _EDGES_S: Final = ((np.arange(BINS + 1) + BASE) << SHIFT).view(np.float64)
 MIDDLES_S: Final = np.concatenate([[0.0], (_EDGES_S[1:-1] + _EDGES_S[2:]) / 2])

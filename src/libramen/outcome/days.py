@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Final
 
@@ -10,14 +11,12 @@ import numpy as np
 from libramen.base.results import Result
 from libramen.base.times import EPSILON_S, local_time
 from libramen.bill.month import clock_hours
+from libramen.engine.border.records import Results
+from libramen.study.objectives import Goal
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
-
-    from libramen.engine.border.records import Results
     from libramen.outcome.outcome import Outcome
     from libramen.outcome.service_outcome import ServiceOutcome
-    from libramen.study.objectives import Goal
 
 DAY_S: Final = 86400.0
 LEAST: Final = 2

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
+from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Final
 
@@ -15,8 +16,6 @@ from libramen.bill.month import Month
 from libramen.engine.border.records import Ending
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable
-
     from libramen.outcome.outcome import Outcome
 
 Key = tuple[str, str, int | str]

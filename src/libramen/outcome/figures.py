@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field, fields
 from datetime import datetime
 from typing import TYPE_CHECKING, Any, Final, Self
@@ -14,18 +15,14 @@ from libramen.engine.replica import Death
 from libramen.outcome.days import Days, days_of
 from libramen.outcome.events import Event, happened
 from libramen.outcome.findings import Clock, Finding
-from libramen.outcome.measures import Hour
-from libramen.study.objectives import Objective
+from libramen.outcome.measures import Hour, Measures
+from libramen.outcome.of_requests import OfRequests
+from libramen.study.objectives import Goal, Objective
 from libramen.study.plan import ALONE
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
-
-    from libramen.outcome.measures import Measures
-    from libramen.outcome.of_requests import OfRequests
     from libramen.outcome.outcome import Outcome
     from libramen.outcome.service_outcome import ServiceOutcome
-    from libramen.study.objectives import Goal
 
 
 @dataclass(frozen=True)

@@ -6,6 +6,7 @@ and write its sentence in `report/findings.py`. Those of services that call each
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from typing import TYPE_CHECKING, Annotated, Any, Final, Self
@@ -16,12 +17,9 @@ from pydantic import Field
 from libramen.base.results import Result
 from libramen.base.shown import sentence_of
 from libramen.outcome.measures import stage_steps
+from libramen.outcome.of_requests import OfRequests
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterable
-    from datetime import datetime
-
-    from libramen.outcome.of_requests import OfRequests
     from libramen.outcome.outcome import Outcome
     from libramen.outcome.service_outcome import ServiceOutcome
 

@@ -6,7 +6,8 @@ in `_ALL`, and write its sentence in `report/findings.py`.
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Final, NamedTuple
+from collections.abc import Callable, Iterator
+from typing import Final, NamedTuple
 
 import numpy as np
 
@@ -14,12 +15,8 @@ from libramen.base.steps import Steps
 from libramen.base.times import EPSILON_S
 from libramen.outcome.findings import Finding
 from libramen.outcome.measures import life
-
-if TYPE_CHECKING:
-    from collections.abc import Callable, Iterator
-
-    from libramen.outcome.outcome import Outcome
-    from libramen.outcome.service_outcome import ServiceOutcome
+from libramen.outcome.outcome import Outcome
+from libramen.outcome.service_outcome import ServiceOutcome
 
 _LONG_S: Final = 60.0
 _FULL: Final = 0.95

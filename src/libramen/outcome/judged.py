@@ -2,15 +2,10 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 from libramen.base.times import EPSILON_S
-from libramen.study.objectives import Minutes, Objective
-
-if TYPE_CHECKING:
-    from libramen.bill.bill import Bill
-    from libramen.outcome.measures import Measures
-    from libramen.study.objectives import Goal
+from libramen.bill.bill import Bill
+from libramen.outcome.measures import Measures
+from libramen.study.objectives import Goal, Minutes, Objective
 
 
 def judged(goal: Goal, measures: Measures, bill: Bill) -> Objective:

@@ -3,21 +3,17 @@
 from __future__ import annotations
 
 from functools import cached_property
-from typing import TYPE_CHECKING
 
 import numpy as np
 
 from libramen.base.ranks import PERCENTILES, by_group, rank_of
-from libramen.engine.border.records import ENDINGS, Ending
+from libramen.engine.border.records import ENDINGS, Ending, Results
+from libramen.engine.record import ServiceRun
 from libramen.outcome import waits
 from libramen.outcome.counts import Columns, Counting, Counts, Latencies
-
-if TYPE_CHECKING:
-    from libramen.engine.border.records import Results
-    from libramen.engine.record import ServiceRun
-    from libramen.outcome.measures import Failures, Hour, Measures
-    from libramen.outcome.waits import ColdWaits
-    from libramen.trace.trace import Trace
+from libramen.outcome.measures import Failures, Hour, Measures
+from libramen.outcome.waits import ColdWaits
+from libramen.trace.trace import Trace
 
 
 class KeptRequests:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from datetime import datetime
 from typing import TYPE_CHECKING, Final, NamedTuple, Protocol
 
 import numpy as np
@@ -11,15 +12,13 @@ import numpy as np
 from libramen.base.ranks import PERCENTILES
 from libramen.base.steps import Steps
 from libramen.base.times import EPSILON_S
+from libramen.engine.record import ServiceRun
+from libramen.engine.replica import Replica, Stage
+from libramen.study.objectives import Goal, Objectives
+from libramen.study.plan import Hosting
 
 if TYPE_CHECKING:
-    from datetime import datetime
-
-    from libramen.engine.record import ServiceRun
-    from libramen.engine.replica import Replica, Stage
     from libramen.outcome.waits import ColdWaits
-    from libramen.study.objectives import Goal, Objectives
-    from libramen.study.plan import Hosting
 
 LATENCIES: Final = ("mean", *PERCENTILES, "max")
 TIME_PARTS: Final = ("retried", "queued", "cpu", "slowed", "connecting", "called", "waiting", "overhead")

@@ -4,18 +4,15 @@ from __future__ import annotations
 
 from datetime import datetime
 from functools import cached_property
-from typing import TYPE_CHECKING
+
+import numpy as np
 
 from libramen.base import heavy
+from libramen.bill.bill import Bill
+from libramen.engine.record import Run, ServiceRun
 from libramen.outcome.judged import judged
-
-if TYPE_CHECKING:
-    import numpy as np
-
-    from libramen.bill.bill import Bill
-    from libramen.engine.record import Run, ServiceRun
-    from libramen.outcome.measures import Asked, Failures, Hour, Measured, Measures
-    from libramen.study.objectives import Goal, Objective
+from libramen.outcome.measures import Asked, Failures, Hour, Measured, Measures
+from libramen.study.objectives import Goal, Objective
 
 
 class OfRequests:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from functools import cached_property
-from typing import TYPE_CHECKING, Any, Final
+from typing import Any, Final
 
 import numpy as np
 
@@ -24,11 +24,9 @@ from libramen.outcome.of_requests import OfRequests
 from libramen.outcome.service_outcome import ServiceOutcome
 from libramen.outcome.stretch import StretchFigures
 from libramen.outcome.where import Where
+from libramen.study.objectives import Goal
 from libramen.study.system import System
 from libramen.trace.trace import Trace
-
-if TYPE_CHECKING:
-    from libramen.study.objectives import Goal
 
 _NOT_KEPT: Final = "the requests of this replay were not kept; allowed: keep_requests=True"
 

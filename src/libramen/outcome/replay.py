@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Mapping
 from functools import partial
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
@@ -17,7 +17,7 @@ from libramen.outcome.counted_requests import CountedRequests
 from libramen.outcome.counts import Counting
 from libramen.outcome.events import Key
 from libramen.outcome.kept_requests import KeptRequests
-from libramen.outcome.measures import Asked
+from libramen.outcome.measures import Asked, Measured, Measures
 from libramen.outcome.outcome import Outcome
 from libramen.outcome.service_outcome import ServiceOutcome
 from libramen.outcome.tally import Tally
@@ -26,9 +26,6 @@ from libramen.study.plan import Hosting, Plan
 from libramen.study.service import Service
 from libramen.study.system import System
 from libramen.trace.trace import Trace
-
-if TYPE_CHECKING:
-    from libramen.outcome.measures import Measured, Measures
 
 
 def replay(

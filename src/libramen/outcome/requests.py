@@ -7,13 +7,11 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import pyarrow as pa
 
-from libramen.engine.border.records import ENDINGS
+from libramen.engine.border.records import ENDINGS, Results
+from libramen.trace.trace import Trace
 
 if TYPE_CHECKING:
     import pandas as pd
-
-    from libramen.engine.border.records import Results
-    from libramen.trace.trace import Trace
 
 
 def requests_table(trace: Trace, results: Results) -> pa.Table:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from decimal import Decimal
 from functools import cached_property
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -11,12 +12,10 @@ import numpy as np
 from libramen.base.times import EPSILON_S
 from libramen.bill.month import HOURS
 from libramen.bill.prices import price_of_replicas
+from libramen.engine.decisions import Decisions
+from libramen.engine.replica import Replica
 
 if TYPE_CHECKING:
-    from decimal import Decimal
-
-    from libramen.engine.decisions import Decisions
-    from libramen.engine.replica import Replica
     from libramen.outcome.service_outcome import ServiceOutcome
 
 

@@ -14,10 +14,10 @@ from libramen.base.results import Count, Result
 from libramen.engine.border.records import ENDINGS
 from libramen.outcome.events import Event, happened
 from libramen.outcome.measures import stage_steps
+from libramen.outcome.service_outcome import ServiceOutcome
 
 if TYPE_CHECKING:
     from libramen.outcome.outcome import Outcome
-    from libramen.outcome.service_outcome import ServiceOutcome
 
 _FULL: Final = 0.95
 """Of the slots taken in a window, from which on all are."""

@@ -3,24 +3,19 @@
 from __future__ import annotations
 
 import sys
+from collections.abc import Sequence
 from dataclasses import asdict, fields
-from typing import TYPE_CHECKING
 
 import numpy as np
 import pandas as pd
 
 from libramen.engine.decisions import Decision
-from libramen.engine.record import UpdateRecord
+from libramen.engine.record import ServiceRun, UpdateRecord
 from libramen.engine.replica import Death
 from libramen.outcome import measures
 from libramen.outcome.events import Event
-
-if TYPE_CHECKING:
-    from collections.abc import Sequence
-
-    from libramen.engine.record import ServiceRun
-    from libramen.outcome.measures import Measures
-    from libramen.study.plan import Hosting
+from libramen.outcome.measures import Measures
+from libramen.study.plan import Hosting
 
 
 def fleet(run: ServiceRun, hosting: Hosting, served: np.ndarray) -> pd.DataFrame:

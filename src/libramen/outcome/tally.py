@@ -2,15 +2,12 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from collections.abc import Sequence
 
 import numpy as np
 
-if TYPE_CHECKING:
-    from collections.abc import Sequence
-
-    from libramen.engine.border.records import Ended
-    from libramen.outcome.counted_requests import CountedRequests
+from libramen.engine.border.records import Ended
+from libramen.outcome.counted_requests import CountedRequests
 
 
 class Tally:

@@ -2,17 +2,15 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, NamedTuple
+from typing import NamedTuple
 
 import numpy as np
 
 from libramen.base.times import EPSILON_S
+from libramen.engine.border.records import Results
+from libramen.engine.record import ServiceRun
 from libramen.outcome.measures import stage_steps
-
-if TYPE_CHECKING:
-    from libramen.engine.border.records import Results
-    from libramen.engine.record import ServiceRun
-    from libramen.trace.trace import Trace
+from libramen.trace.trace import Trace
 
 
 class ColdWaits(NamedTuple):

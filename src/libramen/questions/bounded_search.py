@@ -8,29 +8,24 @@ from __future__ import annotations
 
 import dataclasses
 from collections import deque
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from decimal import Decimal
-from typing import TYPE_CHECKING, Any, Final, NamedTuple
+from fractions import Fraction
+from typing import Any, Final, NamedTuple
 
 from libramen.base.code import digest_of
 from libramen.base.results import Result
+from libramen.outcome.figures import Figures
 from libramen.outcome.replay import replay_system
 from libramen.questions.bounds import LeastUse, Overload, Stopped, Watch, about_all, least_cost, likely_cost
+from libramen.questions.vary import Combination
 from libramen.runs import entries
 from libramen.runs.cases import Case
-from libramen.runs.pool import Whole
-from libramen.runs.store import MISSING
-
-if TYPE_CHECKING:
-    from collections.abc import Callable, Mapping
-    from fractions import Fraction
-
-    from libramen.outcome.figures import Figures
-    from libramen.questions.vary import Combination
-    from libramen.runs.pool import Pool, Ticket
-    from libramen.runs.store import Store
-    from libramen.study.study import Study
-    from libramen.trace.trace import Trace
+from libramen.runs.pool import Pool, Ticket, Whole
+from libramen.runs.store import MISSING, Store
+from libramen.study.study import Study
+from libramen.trace.trace import Trace
 
 NEAR: Final = Decimal("1.02")
 """Up to so many times the cost of the cheapest a plan is said to be as good as it."""

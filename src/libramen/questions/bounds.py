@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Iterable, Mapping
 from decimal import Decimal
 from fractions import Fraction
 from functools import cached_property
 from types import MappingProxyType
-from typing import TYPE_CHECKING, Any, Final
+from typing import Any, Final
 
 import numpy as np
 
@@ -16,15 +17,11 @@ from libramen.bill.month import HOURS, Month, clock_hours
 from libramen.bill.prices import lines_of
 from libramen.bill.usage import most_at_once, paid_from, paid_to, seconds_by_hour
 from libramen.engine.border.records import RESULT
-
-if TYPE_CHECKING:
-    from collections.abc import Iterable, Mapping
-
-    from libramen.engine.control.fleet import Fleet
-    from libramen.runs.cases import Case
-    from libramen.study.objectives import Goal, Objective
-    from libramen.study.plan import Hosting, Plan
-    from libramen.trace.trace import Trace
+from libramen.engine.control.fleet import Fleet
+from libramen.runs.cases import Case
+from libramen.study.objectives import Goal, Objective
+from libramen.study.plan import Hosting, Plan
+from libramen.trace.trace import Trace
 
 NOTHING: Final[Mapping[str, Fraction]] = MappingProxyType({})
 CENT: Final = Decimal("0.01")

@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Final
+from typing import Final
 
 from libramen.outcome.findings import SHORT
-
-if TYPE_CHECKING:
-    from libramen.outcome.outcome import Outcome
+from libramen.outcome.outcome import Outcome
 
 _CPU_GONE: Final = 0.98
 """Of the CPU in use in some minute: slots fill because of it."""

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
 from decimal import Decimal
-from typing import TYPE_CHECKING, Any, Final
+from typing import Any, Final
 
 import numpy as np
 
@@ -16,24 +16,19 @@ from libramen.base.times import EPSILON_S
 from libramen.bill.month import Month
 from libramen.bill.prices import least_month
 from libramen.engine.control.periodic import MOST_DECISIONS
-from libramen.questions.expected_load import loads_of
+from libramen.questions.expected_load import Load, Loads, loads_of
 from libramen.rules.faults.fault import Times
+from libramen.rules.rollouts.update import Rollout
+from libramen.study.plan import Hosting
+from libramen.study.service import Service
 from libramen.study.study import Study
+from libramen.study.system import System
 from libramen.study.unusual import unusual_values
 from libramen.trace.implausible import unit_doubts
 from libramen.trace.trace import Trace
 
 _MANY_DECISIONS: Final = 2_000_000
 _MANY_REPLICAS: Final = 50_000
-
-if TYPE_CHECKING:
-    from collections.abc import Iterator
-
-    from libramen.questions.expected_load import Load, Loads
-    from libramen.rules.rollouts.update import Rollout
-    from libramen.study.plan import Hosting
-    from libramen.study.service import Service
-    from libramen.study.system import System
 
 
 @dataclass(frozen=True)

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from datetime import datetime
 from functools import cached_property
-from typing import TYPE_CHECKING, Any, Unpack
+from typing import Any, Unpack
 
 from libramen.base import heavy
 from libramen.base.errors import ReplayError, StudyError
@@ -21,9 +22,6 @@ from libramen.runs.pool import run_cases
 from libramen.study.plan import Plan
 from libramen.study.study import Study
 from libramen.trace.trace import Trace
-
-if TYPE_CHECKING:
-    from datetime import datetime
 
 
 class Comparison(Shown):

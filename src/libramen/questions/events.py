@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import replace
-from typing import TYPE_CHECKING, Any, Final, NamedTuple, Unpack
+from typing import Any, Final, NamedTuple, Unpack
 
 from libramen.base import heavy, units
 from libramen.base.errors import ReplayError, StudyError
@@ -14,14 +15,9 @@ from libramen.questions.context import Context, Reading
 from libramen.rules.rollouts import CLASSES
 from libramen.rules.rollouts.update import Rollout
 from libramen.runs.cases import Case
-from libramen.study.plan import Plan
+from libramen.study.plan import Hosting, Plan
 from libramen.study.study import Study
 from libramen.trace.trace import Trace
-
-if TYPE_CHECKING:
-    from collections.abc import Iterator
-
-    from libramen.study.plan import Hosting
 
 _QUIET_S: Final = 1800.0
 _STEPS: Final = ({"share": "10%", "hold": "5m"},)

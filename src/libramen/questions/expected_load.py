@@ -4,14 +4,12 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING
 
 import numpy as np
 
-if TYPE_CHECKING:
-    from libramen.base.delays import Delay
-    from libramen.study.system import Made, System
-    from libramen.trace.trace import Trace
+from libramen.base.delays import Delay
+from libramen.study.system import Made, System
+from libramen.trace.trace import Trace
 
 
 @dataclass

@@ -7,25 +7,21 @@ of them. Where a replay contradicts what bisection had found, it is looked for a
 from __future__ import annotations
 
 import math
+from collections.abc import Callable, Generator, Sequence
 from dataclasses import dataclass, replace as changed
-from typing import TYPE_CHECKING, Any, Final
+from typing import Any, Final
 
 from libramen.base.code import digest_of
 from libramen.base.results import Result
+from libramen.outcome.figures import Figures
 from libramen.questions.causes import because
 from libramen.runs import entries
+from libramen.runs.cases import Case
 from libramen.runs.memory import bytes_of
-from libramen.runs.pool import Whole
+from libramen.runs.pool import Pool, Ticket, Whole
+from libramen.runs.store import Store
 from libramen.trace.arrays import MOST_REQUESTS
-
-if TYPE_CHECKING:
-    from collections.abc import Callable, Generator, Sequence
-
-    from libramen.outcome.figures import Figures
-    from libramen.runs.cases import Case
-    from libramen.runs.pool import Pool, Ticket
-    from libramen.runs.store import Store
-    from libramen.trace.trace import Trace
+from libramen.trace.trace import Trace
 
 STEP: Final = 1.01
 _LEAST_K, _MOST_K = -460, 460  # a hundredth, and a hundred times the load

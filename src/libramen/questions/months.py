@@ -10,10 +10,11 @@ which makes its variance unbiased (Davison and Hinkley, Bootstrap Methods and th
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
 from fractions import Fraction
-from typing import TYPE_CHECKING, Any, Final
+from typing import Any, Final
 
 import numpy as np
 
@@ -23,15 +24,10 @@ from libramen.base.times import EPSILON_S
 from libramen.bill.lines import total
 from libramen.bill.month import HOURS
 from libramen.bill.prices import lines_of
-from libramen.outcome.days import QUARTERS
+from libramen.outcome.days import QUARTERS, Days
+from libramen.outcome.figures import Figures
 from libramen.questions.bounds import about_all
-
-if TYPE_CHECKING:
-    from collections.abc import Mapping, Sequence
-
-    from libramen.outcome.days import Days
-    from libramen.outcome.figures import Figures
-    from libramen.study.plan import Plan
+from libramen.study.plan import Plan
 
 MONTHS: Final = 100
 _ALIKE: Final = 2

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, replace as changed
 from functools import cached_property
-from typing import TYPE_CHECKING, Any, Final, Literal, NamedTuple, Unpack
+from typing import Any, Final, Literal, NamedTuple, Unpack
 
 from libramen.base import heavy
 from libramen.base.errors import ReplayError
@@ -16,14 +16,10 @@ from libramen.outcome.figures import Figures
 from libramen.questions import sequential
 from libramen.questions.context import Asking, Context
 from libramen.questions.sequential import verdict
+from libramen.runs.cases import Case
 from libramen.runs.pool import Pool, Whole
 from libramen.study.plan import Plan
 from libramen.study.study import Study
-
-if TYPE_CHECKING:
-    from collections.abc import Callable, Sequence
-
-    from libramen.runs.cases import Case
 
 HOLDS: Final = 0.95
 """A plan holds when at least this share of its repeats meets every objective."""

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Mapping
-from typing import TYPE_CHECKING, Any, Final, Literal
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from typing import Any, Final, Literal
 
 from libramen.base import heavy
 from libramen.base.errors import StudyError
@@ -14,16 +14,11 @@ from libramen.questions.bounded_search import NEAR, BoundedSearch, Counts, ahead
 from libramen.questions.compare import Comparison
 from libramen.questions.context import Context, split
 from libramen.questions.repeats import Repeats, check_repeats, repeated_cases
-from libramen.questions.vary import SCALE, combinations, distinct, sensible, short_key
+from libramen.questions.vary import SCALE, Combination, combinations, distinct, sensible, short_key
 from libramen.runs.cases import Case
 from libramen.study.plan import ALONE, Plan
 from libramen.study.study import Study
 from libramen.trace.trace import Trace
-
-if TYPE_CHECKING:
-    from collections.abc import Callable, Iterator
-
-    from libramen.questions.vary import Combination
 
 _MOST_REPEATED: Final = 8
 

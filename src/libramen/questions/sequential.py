@@ -3,10 +3,8 @@
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING, Final
-
-if TYPE_CHECKING:
-    from collections.abc import Iterable
+from collections.abc import Iterable
+from typing import Final
 
 MOST: Final = 200
 """Repeats after which it is left undecided."""

@@ -4,23 +4,18 @@ from __future__ import annotations
 
 import itertools
 import math
-from typing import TYPE_CHECKING, Any, Final, NamedTuple
+from collections.abc import Iterable, Mapping, Sequence
+from typing import Any, Final, NamedTuple
 
 from libramen.base.errors import StudyError
 from libramen.base.fields import nearest
-from libramen.questions.check import check_plan
+from libramen.questions.check import PlanCheck, check_plan
 from libramen.rules.scaling import CLASSES
-from libramen.study.plan import ALONE, Hosting
+from libramen.study.plan import ALONE, Hosting, Plan
 from libramen.study.service import Service, Size, Tier
+from libramen.study.study import Study
 from libramen.study.system import System
-
-if TYPE_CHECKING:
-    from collections.abc import Iterable, Mapping, Sequence
-
-    from libramen.questions.check import PlanCheck
-    from libramen.study.plan import Plan
-    from libramen.study.study import Study
-    from libramen.trace.trace import Trace
+from libramen.trace.trace import Trace
 
 MOST: Final = 100_000
 """Combinations of one search."""

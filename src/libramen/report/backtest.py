@@ -2,20 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Iterator
 from typing import TYPE_CHECKING, Final
 
 from libramen.base import units
 from libramen.report.section import Cell, Column, Row, Section, row
 from libramen.report.words import clock, count, demand_sections
+from libramen.study.study import Study
+from libramen.trust.compared import Compared
+from libramen.trust.grade import Grade
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable, Iterator
-
-    from libramen.study.study import Study
     from libramen.trust.backtest import Backtest
-    from libramen.trust.compared import Compared
     from libramen.trust.fit import Fitted
-    from libramen.trust.grade import Grade
 
 _MOST_SCOPES: Final = 8
 _KINDS: Final = ("route ", "hour ", "in progress ")

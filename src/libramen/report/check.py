@@ -2,16 +2,12 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 from libramen.base import units
+from libramen.questions.check import Check, PlanCheck
 from libramen.report.load import demand_section
 from libramen.report.prose import whose
 from libramen.report.section import Cell, Column, Section, row
 from libramen.report.words import demand_sections, duration, fleet_range, heading
-
-if TYPE_CHECKING:
-    from libramen.questions.check import Check, PlanCheck
 
 
 def check_sections(found: Check) -> list[Section]:

@@ -2,23 +2,18 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from collections.abc import Sequence
 
 from libramen.base import units
+from libramen.outcome.figures import Figures
+from libramen.questions.compare import Comparison
 from libramen.report.prose import and_list, clock
 from libramen.report.section import Cell, Column, Row, Section, row
 from libramen.report.story import FAILED_NOTE, miss, show_latency
 from libramen.report.words import availability, beyond, demand_sections, fleet_range, heading, share
-from libramen.trust.doubt import share_from
-
-if TYPE_CHECKING:
-    from collections.abc import Sequence
-
-    from libramen.outcome.figures import Figures
-    from libramen.questions.compare import Comparison
-    from libramen.study.objectives import Objective
-    from libramen.study.study import Study
-    from libramen.trust.doubt import Doubt
+from libramen.study.objectives import Objective
+from libramen.study.study import Study
+from libramen.trust.doubt import Doubt, share_from
 
 
 def comparison_sections(study: Study, found: Comparison) -> list[Section]:

@@ -2,22 +2,20 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from libramen.bill.month import HOURS
+from libramen.outcome.events import Event
+from libramen.outcome.figures import Figures
+from libramen.outcome.outcome import Outcome
 from libramen.report.prose import and_list, clock, times, whose
-from libramen.report.section import Cell, Column, Section, row
+from libramen.report.section import Cell, Column, Row, Section, row
 from libramen.report.words import demand_sections, duration
 from libramen.rules.faults import BY_KIND
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
-
-    from libramen.outcome.events import Event
-    from libramen.outcome.figures import Figures
-    from libramen.outcome.outcome import Outcome
     from libramen.questions.events import Events, Way, Ways
-    from libramen.report.section import Row
 
 _SAME = 0.005
 """Hours of a replica, or money, below which nothing is said."""

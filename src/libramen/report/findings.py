@@ -2,16 +2,12 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Final
+from collections.abc import Callable
+from typing import Final
 
 from libramen.base import units
-from libramen.outcome.findings import BUSY, SHORT
+from libramen.outcome.findings import BUSY, SHORT, Finding
 from libramen.report.prose import clock, times
-
-if TYPE_CHECKING:
-    from collections.abc import Callable
-
-    from libramen.outcome.findings import Finding
 
 
 def sentence(finding: Finding) -> str:

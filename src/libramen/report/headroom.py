@@ -5,11 +5,11 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Final
 
 from libramen.base import units
+from libramen.load.evidence import Evidence
 from libramen.report.section import Cell, Column, Section, row
 from libramen.report.words import BEYOND, demand_sections
 
 if TYPE_CHECKING:
-    from libramen.load.evidence import Evidence
     from libramen.questions.headroom import Headroom
     from libramen.questions.limits import Room
 

@@ -2,13 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from html import escape
-from typing import TYPE_CHECKING
 
-if TYPE_CHECKING:
-    from collections.abc import Iterable
-
-    from libramen.report.section import Section
+from libramen.report.section import Section
 
 
 def to_html(sections: Iterable[Section]) -> str:

@@ -2,17 +2,15 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Final
+from typing import Final
 
 import numpy as np
 
 from libramen.base import units
 from libramen.report.section import Cell, Column, Section, row, text
 from libramen.report.words import FROM_CACHE, clock, count, doubts_section, duration, share
-
-if TYPE_CHECKING:
-    from libramen.trace.summary import Summary
-    from libramen.trace.trace import Trace
+from libramen.trace.summary import Summary
+from libramen.trace.trace import Trace
 
 _MOST_ROUTES: Final = 20
 _BAR: Final = 40

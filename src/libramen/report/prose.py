@@ -3,13 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sized
-from typing import TYPE_CHECKING, Protocol
+from datetime import datetime
+from typing import Protocol
 
 from libramen.base import units
 from libramen.base.times import local_time
-
-if TYPE_CHECKING:
-    from datetime import datetime
 
 
 class _Timed(Protocol):

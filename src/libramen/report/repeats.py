@@ -2,21 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import TYPE_CHECKING, Final
 
 from libramen.base import units
 from libramen.outcome.days import DAY_S, LEAST
 from libramen.questions.sequential import ERROR, SURE, UNSURE
 from libramen.report.prose import times
-from libramen.report.section import Cell, Column, Section, row
+from libramen.report.section import Cell, Column, Row, Section, row
 
 _SAME: Final = "the same"
 
 if TYPE_CHECKING:
-    from collections.abc import Callable
-
     from libramen.questions.repeats import Repeats, Spread
-    from libramen.report.section import Row
 
 
 def shown(found: Repeats) -> list[Section]:

@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Final
+from decimal import Decimal
+from typing import Final
 
 from libramen.base import units
+from libramen.outcome.figures import Figures, RouteFigures
+from libramen.outcome.outcome import Outcome
+from libramen.outcome.service_outcome import ServiceOutcome
 from libramen.report.comparison import plans_section
 from libramen.report.events import events_section
 from libramen.report.section import Cell, Column, Section, row
@@ -12,14 +16,7 @@ from libramen.report.story import FAILED_NOTE, FAILED_SIGN, sentences, show_late
 from libramen.report.system import system_sections
 from libramen.report.words import availability, count, demand_sections, duration, fleet_range, heading
 from libramen.study.objectives import show_objective
-
-if TYPE_CHECKING:
-    from decimal import Decimal
-
-    from libramen.outcome.figures import Figures, RouteFigures
-    from libramen.outcome.outcome import Outcome
-    from libramen.outcome.service_outcome import ServiceOutcome
-    from libramen.study.study import Study
+from libramen.study.study import Study
 
 _ROUTES_SHOWN: Final = 8
 

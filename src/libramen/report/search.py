@@ -2,19 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import replace
-from typing import TYPE_CHECKING, Final
+from typing import Final
 
+from libramen.questions.search import Search
 from libramen.report.comparison import plans_section
 from libramen.report.prose import and_list
 from libramen.report.repeats import repeats_section
 from libramen.report.section import Section
 from libramen.report.words import beyond, demand_sections
-
-if TYPE_CHECKING:
-    from collections.abc import Iterator
-
-    from libramen.questions.search import Search
 
 _MOST: Final = 12
 _REASONS: Final = 3

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from libramen.base.files import spreadsheet_safe
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable
-
     import pandas as pd
 
 

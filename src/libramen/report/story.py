@@ -2,24 +2,19 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Final
+from collections.abc import Iterator
+from typing import Final
 
 import numpy as np
 
 from libramen.base import units
 from libramen.base.ranks import PERCENTILES
+from libramen.engine.record import UpdateRecord
+from libramen.outcome.outcome import Outcome
+from libramen.outcome.service_outcome import ServiceOutcome
 from libramen.report.prose import clock, times, whose
-from libramen.study.objectives import show_objective
+from libramen.study.objectives import Objective, show_objective
 from libramen.trace.statuses import is_answer
-
-if TYPE_CHECKING:
-    from collections.abc import Iterator
-
-    from libramen.engine.record import UpdateRecord
-    from libramen.outcome.outcome import Outcome
-    from libramen.outcome.service_outcome import ServiceOutcome
-    from libramen.study.objectives import Objective
-
 
 FAILED_SIGN: Final = " *"
 """Behind a percentile of ok requests where more than 1 % of the requests failed."""

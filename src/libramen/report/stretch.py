@@ -2,21 +2,17 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from collections.abc import Iterator
 
 from libramen.base import units
+from libramen.outcome.outcome import Outcome
+from libramen.outcome.stretch import FleetMeanwhile, StretchFigures
 from libramen.report.prose import clock, times
 from libramen.report.section import Cell, Column, Section, row
 from libramen.report.story import FAILED_NOTE, show_latency
 from libramen.report.words import fleet_range, heading
 from libramen.rules.faults import BY_KIND
-
-if TYPE_CHECKING:
-    from collections.abc import Iterator
-
-    from libramen.outcome.outcome import Outcome
-    from libramen.outcome.stretch import FleetMeanwhile, StretchFigures
-    from libramen.study.study import Study
+from libramen.study.study import Study
 
 
 def stretch_title(outcome: Outcome, found: StretchFigures) -> str:

@@ -3,16 +3,14 @@
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING, Final
+from typing import Final
 
 from libramen.base import units
+from libramen.outcome.outcome import Outcome
+from libramen.outcome.where import Where
 from libramen.report.section import Cell, Column, Section, row
 from libramen.report.story import show_latency
 from libramen.report.words import availability, count, duration, fleet_range, share
-
-if TYPE_CHECKING:
-    from libramen.outcome.outcome import Outcome
-    from libramen.outcome.where import Where
 
 PART_NAMES: Final = {
     "retried": "tried before",

@@ -2,18 +2,16 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Final
+from typing import Final
 
 from libramen.base import units
+from libramen.load.evidence import Evidence
 from libramen.report.prose import and_list
 from libramen.report.section import Cell, Section
+from libramen.study.study import Study
 from libramen.trace.implausible import REMEDY
-
-if TYPE_CHECKING:
-    from libramen.load.evidence import Evidence
-    from libramen.study.study import Study
-    from libramen.trace.source import Bottleneck, Demand
-    from libramen.trace.trace import Trace
+from libramen.trace.source import Bottleneck, Demand
+from libramen.trace.trace import Trace
 
 DOUBT: Final = "Do not trust what follows: this log was busy, and its queueing counts as work"
 BEYOND: Final = " †"

@@ -8,25 +8,24 @@ import signal
 import sys
 import threading
 import time
+from collections.abc import Callable, Iterator
 from concurrent.futures import Executor, Future, ProcessPoolExecutor
 from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, Final
 
+from libramen.outcome.figures import Figures
+from libramen.outcome.outcome import Outcome
 from libramen.outcome.replay import replay_system
+from libramen.study.objectives import Objectives
+from libramen.study.plan import Plan
+from libramen.study.study import Study
+from libramen.study.system import System
 from libramen.trace.shape import scaled_in_chunks
+from libramen.trace.trace import Trace
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterator
     from types import TracebackType
-
-    from libramen.outcome.figures import Figures
-    from libramen.outcome.outcome import Outcome
-    from libramen.study.objectives import Objectives
-    from libramen.study.plan import Plan
-    from libramen.study.study import Study
-    from libramen.study.system import System
-    from libramen.trace.trace import Trace
 
 
 _LOOK_S: Final = 0.5

@@ -8,8 +8,9 @@ from __future__ import annotations
 
 import dataclasses
 import json
+from collections.abc import Iterable
 from fractions import Fraction
-from typing import TYPE_CHECKING, Any, Final
+from typing import Any, Final
 
 from libramen._version import __version__
 from libramen.base.code import digest_of, digest_of_text
@@ -17,14 +18,9 @@ from libramen.base.times import EPSILON_S
 from libramen.bill.bill import Bill, summed
 from libramen.bill.prices import lines_of
 from libramen.outcome.figures import Figures
-from libramen.study.objectives import Objective
-
-if TYPE_CHECKING:
-    from collections.abc import Iterable
-
-    from libramen.runs.cases import Case
-    from libramen.study.objectives import Objectives
-    from libramen.study.plan import Hosting
+from libramen.runs.cases import Case
+from libramen.study.objectives import Objective, Objectives
+from libramen.study.plan import Hosting
 
 _SIZE_PRICES: Final = {"per_hour", "per_month"}
 _TIER_PRICES: Final = {

@@ -4,14 +4,12 @@ from __future__ import annotations
 
 import os
 from pathlib import Path
-from typing import TYPE_CHECKING, Final
+from typing import Final
 
 import numpy as np
 
 from libramen.engine.border.records import RESULT
-
-if TYPE_CHECKING:
-    from libramen.trace.trace import Trace
+from libramen.trace.trace import Trace
 
 _LIMITS: Final = ("/sys/fs/cgroup/memory.max", "/sys/fs/cgroup/memory/memory.limit_in_bytes")
 _UNKNOWN: Final = 4 * 10**9

@@ -8,16 +8,18 @@ from __future__ import annotations
 
 import time
 from collections import deque
-from concurrent.futures import FIRST_COMPLETED, Future, wait
+from collections.abc import Callable, Collection, Iterator, Sequence
+from concurrent.futures import FIRST_COMPLETED, Executor, Future, wait
 from typing import TYPE_CHECKING, Any, Final, Protocol, Self
 from uuid import uuid4
 
 from libramen.base.errors import LibramenError, ReplayError
 from libramen.load.cache import keep
+from libramen.outcome.figures import Figures
 from libramen.runs import entries
 from libramen.runs.cases import Case, LocalProcesses
 from libramen.runs.memory import bytes_of
-from libramen.runs.store import MISSING
+from libramen.runs.store import MISSING, Store
 from libramen.runs.workers import (
     _client_of,
     _do_there,
@@ -28,15 +30,11 @@ from libramen.runs.workers import (
     _traces,
     _workers_of,
 )
+from libramen.trace.trace import Trace
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Collection, Iterator, Sequence
-    from concurrent.futures import Executor
     from types import TracebackType
 
-    from libramen.outcome.figures import Figures
-    from libramen.runs.store import Store
-    from libramen.trace.trace import Trace
 
 _LOOK_S: Final = 1.0
 _PATIENCE_S: Final = 10.0

@@ -3,19 +3,18 @@
 from __future__ import annotations
 
 import pickle
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 from weakref import WeakKeyDictionary
 
 from libramen.base.errors import ReplayError
 from libramen.load.cache import find
+from libramen.runs.cases import Case
+from libramen.trace.trace import Trace
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Sequence
-
-    from libramen.runs.cases import Case
     from libramen.runs.pool import Task
-    from libramen.trace.trace import Trace
 
 
 _scattered: WeakKeyDictionary[Any, dict[str, Any]] = WeakKeyDictionary()

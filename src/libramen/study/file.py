@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import tomllib
+from collections.abc import Mapping
 from decimal import Decimal
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from pydantic import Field
 
@@ -17,9 +18,6 @@ from libramen.study.service import Service, Tier, name_entries
 from libramen.study.study import Heading, Study
 from libramen.study.system import System
 from libramen.study.trace_table import TraceTable
-
-if TYPE_CHECKING:
-    from collections.abc import Mapping
 
 
 class _StudyFile(Table):

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any, TypeVar
+from pathlib import Path
+from typing import Any, TypeVar
 
 from pydantic import ValidationError
 
@@ -10,9 +11,6 @@ from libramen.base.errors import StudyError
 from libramen.base.fields import Table, describe, nearest
 from libramen.study.plan import ALONE, Hosting, Plan
 from libramen.study.service import Service, Tier
-
-if TYPE_CHECKING:
-    from pathlib import Path
 
 _Table = TypeVar("_Table", bound=Table)
 

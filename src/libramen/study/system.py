@@ -6,17 +6,15 @@ import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from fnmatch import fnmatchcase
-from typing import TYPE_CHECKING, Final, NamedTuple
+from typing import Final, NamedTuple
 
 import numpy as np
 
 from libramen.base.errors import StudyError
 from libramen.base.fields import nearest
+from libramen.study.calls import Call
 from libramen.study.plan import ALONE, Hosting, Plan
 from libramen.study.service import Service
-
-if TYPE_CHECKING:
-    from libramen.study.calls import Call
 
 _MOST_PLACES: Final = 1_000_000_000
 

@@ -5,18 +5,15 @@ What is usual stands beside each field (`fields.usually`); nothing is refused fo
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from collections.abc import Iterator
+from typing import Any
 
 from pydantic import BaseModel
 
 from libramen.base.delays import Delay
 from libramen.base.fields import Table, Usual
 from libramen.study.plan import ALONE, Hosting
-
-if TYPE_CHECKING:
-    from collections.abc import Iterator
-
-    from libramen.study.study import Study
+from libramen.study.study import Study
 
 
 def unusual_values(study: Study) -> tuple[str, ...]:

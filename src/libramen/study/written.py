@@ -4,13 +4,11 @@ from __future__ import annotations
 
 import json
 import re
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from libramen.base.errors import StudyError
-
-if TYPE_CHECKING:
-    from libramen.study.plan import Hosting, Plan
-    from libramen.study.service import Tier
+from libramen.study.plan import Hosting, Plan
+from libramen.study.service import Tier
 
 _BARE = re.compile(r"[A-Za-z0-9_-]+")
 _TABLES = ("rollouts", "faults")

@@ -2,19 +2,16 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from statistics import NormalDist
-from typing import TYPE_CHECKING, Final
+from typing import Final
 
 import numpy as np
 
+from libramen.base.delays import Delay
 from libramen.base.errors import TraceError
 from libramen.base.streams import stream
 from libramen.trace.arrays import MOST_REQUESTS
-
-if TYPE_CHECKING:
-    from pathlib import Path
-
-    from libramen.base.delays import Delay
 
 _SHARES: Final = {"p50_s": 0.5, "p90_s": 0.9, "p95_s": 0.95, "p99_s": 0.99}
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import replace
-from typing import TYPE_CHECKING, Final
+from typing import Final
 
 import numpy as np
 
@@ -15,9 +15,7 @@ from libramen.trace.growing import Growing, blocks, counted
 from libramen.trace.implausible import implausible, quiet_doubts
 from libramen.trace.source import RouteDemand
 from libramen.trace.statuses import is_answer
-
-if TYPE_CHECKING:
-    from libramen.trace.trace import Trace
+from libramen.trace.trace import Trace
 
 _ENOUGH_SAMPLES: Final = 30
 _QUIET_SHARES: Final = ((0.25, "a quarter"), (0.5, "half"), (1.0, "all"))

@@ -2,14 +2,10 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 import numpy as np
 
 from libramen.trace.growing import blocks
-
-if TYPE_CHECKING:
-    from libramen.trace.raw_requests import RawRequests
+from libramen.trace.raw_requests import RawRequests
 
 
 def without_doubles(found: RawRequests) -> RawRequests:

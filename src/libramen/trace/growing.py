@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any, Final
+from collections.abc import Iterator, Sequence
+from typing import Any, Final
 
 import numpy as np
-
-if TYPE_CHECKING:
-    from collections.abc import Iterator, Sequence
 
 BLOCK: Final = 1 << 20
 """Rows that are worked on together: what is needed for them beside the arrays is some megabytes a column."""

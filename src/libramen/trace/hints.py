@@ -3,17 +3,14 @@
 from __future__ import annotations
 
 import re
-from typing import TYPE_CHECKING, Final
+from collections.abc import Sequence
+from typing import Final
 
 import numpy as np
 
 from libramen.base import units
+from libramen.trace.raw_requests import RawRequests
 from libramen.trace.routes import route_of
-
-if TYPE_CHECKING:
-    from collections.abc import Sequence
-
-    from libramen.trace.raw_requests import RawRequests
 
 _HEALTH: Final = re.compile(
     r"/(_?health([a-z_-]*z?|/.*)?|ready(z|ness)?|live(z|ness)?|ping|heartbeat|alive)/?", re.IGNORECASE

@@ -2,16 +2,14 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Final
+from typing import Final
 
 import numpy as np
 
 from libramen.base import units
 from libramen.trace.growing import counted
 from libramen.trace.statuses import is_answer
-
-if TYPE_CHECKING:
-    from libramen.trace.trace import Trace
+from libramen.trace.trace import Trace
 
 _FEW: Final = 300
 _RISE: Final = 0.08

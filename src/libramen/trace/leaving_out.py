@@ -4,18 +4,15 @@ from __future__ import annotations
 
 import difflib
 import fnmatch
-from typing import TYPE_CHECKING, Final
+from collections.abc import Iterable, Sequence
+from typing import Final
 
 import numpy as np
 
 from libramen.base import units
 from libramen.base.errors import TraceError
-
-if TYPE_CHECKING:
-    from collections.abc import Iterable, Sequence
-
-    from libramen.trace.leave_out import LeaveOut
-    from libramen.trace.raw_requests import RawRequests
+from libramen.trace.leave_out import LeaveOut
+from libramen.trace.raw_requests import RawRequests
 
 _MOST_COMPARED: Final = 2000
 

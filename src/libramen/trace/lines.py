@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter, deque
+from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from typing import TYPE_CHECKING, Final, NamedTuple, TypeVar
 
@@ -12,7 +13,6 @@ from libramen.trace.source import SkippedLine
 from libramen.trace.sources import BROKEN, Opened, some_bytes
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterable, Iterator
     from io import BufferedIOBase
 
 _BLOCK_SIZE: Final = 1 << 21

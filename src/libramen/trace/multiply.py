@@ -13,8 +13,9 @@ the minute tells how many requests there are, copies are turned by whole minutes
 from __future__ import annotations
 
 import math
+from collections.abc import Iterator
 from dataclasses import replace
-from typing import TYPE_CHECKING, Any, Final, NamedTuple, Protocol
+from typing import Any, Final, NamedTuple, Protocol
 
 import numpy as np
 
@@ -22,13 +23,8 @@ from libramen.base.errors import TraceError
 from libramen.base.streams import stream
 from libramen.trace.arrays import MOST_REQUESTS
 from libramen.trace.growing import Growing, blocks
-from libramen.trace.stretches import BLOCK_S, MINUTE_S, stretches_of
-
-if TYPE_CHECKING:
-    from collections.abc import Iterator
-
-    from libramen.trace.stretches import Stretches
-    from libramen.trace.trace import Trace
+from libramen.trace.stretches import BLOCK_S, MINUTE_S, Stretches, stretches_of
+from libramen.trace.trace import Trace
 
 _AT_ONCE: Final = 1 << 20
 """Requests that are made together."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, timedelta
 from typing import TYPE_CHECKING, Any, Final, Literal
@@ -14,6 +15,7 @@ from libramen.base.errors import TraceError
 from libramen.base.times import seconds_between
 from libramen.trace.arrays import check_numbers
 from libramen.trace.growing import backs, blocks, is_ascending
+from libramen.trace.lines import SkippedLines
 from libramen.trace.routes import gather
 from libramen.trace.source import Made, Source
 from libramen.trace.stamps import spread_within_second
@@ -21,10 +23,8 @@ from libramen.trace.statuses import gave_up, has_failed
 from libramen.trace.trace import Trace
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
     from zoneinfo import ZoneInfo
 
-    from libramen.trace.lines import SkippedLines
 
 _GAP_NEIGHBOURS: Final = 20
 _GAP_S: Final = 60.0

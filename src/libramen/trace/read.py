@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Final, NamedTuple
+from typing import Any, Final, NamedTuple
 from zoneinfo import ZoneInfo
 
 import numpy as np
@@ -17,13 +17,10 @@ from libramen.trace.formats.registry import BY_FORMAT, READERS, users_of
 from libramen.trace.formats.table import COLUMNS
 from libramen.trace.growing import blocks, remapped
 from libramen.trace.leaving_out import leave_out
-from libramen.trace.options import checked_options
+from libramen.trace.options import ReadOptions, checked_options
 from libramen.trace.raw_requests import RawRequests, to_trace, without_far_stamps
 from libramen.trace.sources import Opened, expand
 from libramen.trace.trace import Trace
-
-if TYPE_CHECKING:
-    from libramen.trace.options import ReadOptions
 
 _SAMPLE_SIZE: Final = 1 << 17
 _EVEN: Final = 0.8

@@ -5,14 +5,12 @@ from __future__ import annotations
 import fnmatch
 import re
 from collections import Counter
-from typing import TYPE_CHECKING, Final
+from collections.abc import Sequence
+from typing import Final
 
 import numpy as np
 
 from libramen.trace.growing import blocks, remapped
-
-if TYPE_CHECKING:
-    from collections.abc import Sequence
 
 MOST_ROUTES: Final = 200
 REST: Final = "everything else"

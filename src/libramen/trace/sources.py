@@ -9,13 +9,13 @@ import io
 import lzma
 import sys
 import zlib
+from collections.abc import Iterable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Final, Self
 
 from libramen.base.errors import TraceError
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable
     from io import BufferedIOBase
 
 STANDARD_INPUT: Final = "-"

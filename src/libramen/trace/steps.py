@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import fnmatch
 from abc import abstractmethod
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from datetime import timedelta
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Final
+from typing import Annotated, Any, ClassVar, Final
 
 import numpy as np
 from pydantic import Field
@@ -19,14 +20,8 @@ from libramen.base.fields import USUAL_GROWTH, Factor as Multiple, PositiveSecon
 from libramen.base.streams import stream
 from libramen.base.times import MONTH_H, WEEKDAYS, At, Days, Moment, daily_edges, existing, seconds_between
 from libramen.trace.arrays import MOST_REQUESTS
-from libramen.trace.multiply import multiplied, multiplied_in_chunks
-
-if TYPE_CHECKING:
-    from collections.abc import Iterator, Sequence
-
-    from libramen.trace.multiply import Factor
-    from libramen.trace.trace import Trace
-
+from libramen.trace.multiply import Factor, multiplied, multiplied_in_chunks
+from libramen.trace.trace import Trace
 
 OF_A_SAMPLE: Final = 1_000_000
 

@@ -13,17 +13,14 @@ that a burst of one visitor is no stretch. The sum is over the eight routes with
 from __future__ import annotations
 
 import math
+from collections.abc import Iterator
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Final
+from typing import Final
 
 import numpy as np
 
 from libramen.trace.growing import blocks
-
-if TYPE_CHECKING:
-    from collections.abc import Iterator
-
-    from libramen.trace.trace import Trace
+from libramen.trace.trace import Trace
 
 LEVELS: Final = 11
 BLOCK_S: Final = 1 << LEVELS

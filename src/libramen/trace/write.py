@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, Final
 
@@ -14,8 +15,6 @@ from libramen.trace.growing import blocks
 from libramen.trace.trace import Trace
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterator
-
     import pyarrow as pa
 
 

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import itertools
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Final
+from typing import Final
 
 import numpy as np
 
@@ -13,11 +14,7 @@ from libramen.base.results import Result
 from libramen.base.streams import stream
 from libramen.load.instants import in_system
 from libramen.trace.statuses import is_answer
-
-if TYPE_CHECKING:
-    from collections.abc import Iterable, Iterator
-
-    from libramen.trace.trace import Trace
+from libramen.trace.trace import Trace
 
 QUANTILES: Final = ("p50", "p90", "p95", "p99")
 JUDGED: Final = ("p50", "p95", "p99")

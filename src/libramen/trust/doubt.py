@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING, Any, Final, NamedTuple, Unpack
+from typing import Any, Final, NamedTuple, Unpack
 
 import numpy as np
 
@@ -13,15 +13,10 @@ from libramen.base.delays import Delay
 from libramen.base.results import Result
 from libramen.questions.compare import Comparison, compare
 from libramen.questions.context import Asking, Context
-from libramen.study.plan import Plan
+from libramen.study.plan import Hosting, Plan
 from libramen.study.study import Study
+from libramen.trace.trace import Trace
 from libramen.trust.other_loads import other_loads
-
-if TYPE_CHECKING:
-    from collections.abc import Iterator
-
-    from libramen.study.plan import Hosting
-    from libramen.trace.trace import Trace
 
 _GUESS: Final = (0.5, 2.0)
 _WORK: Final = (0.9, 1.1)

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Iterable, Sequence
 from dataclasses import asdict, dataclass
-from typing import TYPE_CHECKING, Final
+from pathlib import Path
+from typing import Final
 
 import numpy as np
 
@@ -13,19 +15,11 @@ from libramen.base.code import digest_of, digest_of_text
 from libramen.base.errors import OutputError
 from libramen.base.files import cache_directory, write_whole
 from libramen.load.instants import in_system
-from libramen.trust.compared import JUDGED, farthest
-from libramen.trust.held_back import LONG_S
-from libramen.trust.hours import weighted_off
-
-if TYPE_CHECKING:
-    from collections.abc import Iterable, Sequence
-    from pathlib import Path
-
-    from libramen.study.study import Study
-    from libramen.trace.trace import Trace
-    from libramen.trust.compared import Compared
-    from libramen.trust.held_back import Regimes
-    from libramen.trust.hours import Hour
+from libramen.study.study import Study
+from libramen.trace.trace import Trace
+from libramen.trust.compared import JUDGED, Compared, farthest
+from libramen.trust.held_back import LONG_S, Regimes
+from libramen.trust.hours import Hour, weighted_off
 
 _GRADES: Final = (("close", 0.05, 0.10), ("fair", 0.15, 0.25), ("rough", 0.40, 0.60))
 """Grades, each with how far p50, p95 and p99 may be off: replayed on the same requests, and on those held back."""

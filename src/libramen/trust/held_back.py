@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Final, NamedTuple
+from typing import Final, NamedTuple
 
 import numpy as np
 
@@ -10,11 +10,9 @@ from libramen.base.errors import TraceError
 from libramen.base.streams import stream
 from libramen.engine import simulation
 from libramen.load.instants import in_system
+from libramen.study.study import Study
+from libramen.trace.trace import Trace
 from libramen.trust.compared import FEW, Compared, answered, as_stamped, percentiles
-
-if TYPE_CHECKING:
-    from libramen.study.study import Study
-    from libramen.trace.trace import Trace
 
 LONG_S: Final = 4 * 3600.0
 """A log at least so long is cut into hours, a shorter one into eighths."""

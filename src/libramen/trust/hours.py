@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING, Final
+from typing import Final
 
 import numpy as np
 
@@ -13,14 +14,10 @@ from libramen.base.streams import stream
 from libramen.engine import simulation
 from libramen.load.exchange import shuffled_nearby
 from libramen.load.totals import stretches_of
+from libramen.study.study import Study
+from libramen.study.system import System
+from libramen.trace.trace import Trace
 from libramen.trust.compared import FEW, JUDGED, hour_named, hours_of, off_by
-
-if TYPE_CHECKING:
-    from collections.abc import Callable
-
-    from libramen.study.study import Study
-    from libramen.study.system import System
-    from libramen.trace.trace import Trace
 
 _REPLAYS: Final = 20
 _MANY: Final = 1000

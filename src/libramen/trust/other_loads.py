@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Final, NamedTuple
+from typing import Final, NamedTuple
 
 import numpy as np
 
@@ -10,9 +10,7 @@ from libramen.trace.growing import counted
 from libramen.trace.multiply import another, multiplied
 from libramen.trace.shape import shaped
 from libramen.trace.steps import OF_A_DOUBT
-
-if TYPE_CHECKING:
-    from libramen.trace.trace import Trace
+from libramen.trace.trace import Trace
 
 _LOADS: Final = {"20 % less": 0.8, "20 % more": 1.2}
 _HEIGHTS: Final = {"half as high": 0.5, "twice as high": 2.0}

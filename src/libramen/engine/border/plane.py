@@ -7,16 +7,12 @@ are two: `kernel` (compiled) and `plain` (readable); they share this vocabulary 
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Protocol
+from collections.abc import Callable, Sequence
+from typing import Protocol
 
-from libramen.engine.border.records import AS_WRITTEN, Profile
+import numpy as np
 
-if TYPE_CHECKING:
-    from collections.abc import Callable, Sequence
-
-    import numpy as np
-
-    from libramen.engine.border.records import Chunk, Integrals, Notices, Sample, Signal
+from libramen.engine.border.records import AS_WRITTEN, Chunk, Integrals, Notices, Profile, Sample, Signal
 
 
 class Server(Protocol):

@@ -3,18 +3,15 @@
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING, NamedTuple
+from collections.abc import Sequence
+from typing import NamedTuple
 
 from libramen.base.delays import Delay
 from libramen.base.errors import StudyError
 from libramen.engine.border.records import N_PARTS
-
-if TYPE_CHECKING:
-    from collections.abc import Sequence
-
-    from libramen.study.plan import Hosting
-    from libramen.study.service import Service
-    from libramen.study.system import Made, System
+from libramen.study.plan import Hosting
+from libramen.study.service import Service
+from libramen.study.system import Made, System
 
 
 class ServerSpec(NamedTuple):

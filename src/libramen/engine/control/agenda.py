@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import heapq
 import math
+from collections.abc import Callable
 from enum import IntEnum
 from itertools import count
 from typing import TYPE_CHECKING, Final
@@ -11,8 +12,6 @@ from typing import TYPE_CHECKING, Final
 from libramen.base.times import tolerance_s
 
 if TYPE_CHECKING:
-    from collections.abc import Callable
-
     Action = Callable[[float], None]
 
 

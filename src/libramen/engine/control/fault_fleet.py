@@ -3,13 +3,10 @@
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING
 
 from libramen.engine.control.agenda import Kind
-
-if TYPE_CHECKING:
-    from libramen.engine.control.replaying import Replay
-    from libramen.engine.replica import Replica
+from libramen.engine.control.replaying import Replay
+from libramen.engine.replica import Replica
 
 
 class FleetOfFaults:

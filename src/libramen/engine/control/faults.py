@@ -2,24 +2,20 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, NamedTuple
+from collections.abc import Collection, Sequence
+from typing import NamedTuple
+
+import numpy as np
 
 from libramen.base import streams
 from libramen.engine.control.agenda import Kind
 from libramen.engine.control.fault_fleet import FleetOfFaults
-from libramen.engine.control.replaying import Part
+from libramen.engine.control.replaying import Part, Replay
 from libramen.engine.record import FaultRecord
+from libramen.engine.replica import Replica
 from libramen.rules.faults import Reclaim
-
-if TYPE_CHECKING:
-    from collections.abc import Collection, Sequence
-
-    import numpy as np
-
-    from libramen.engine.control.replaying import Replay
-    from libramen.engine.replica import Replica
-    from libramen.rules.faults.fault import Fault
-    from libramen.study.plan import Due
+from libramen.rules.faults.fault import Fault
+from libramen.study.plan import Due
 
 _ENTRIES = 1 << 20
 """More than there are replicas: streams of an entry are numbered by what it strikes."""

@@ -4,23 +4,18 @@ from __future__ import annotations
 
 import heapq
 import math
-from typing import TYPE_CHECKING, Final, Literal, NamedTuple
+from collections.abc import Callable
+from typing import Final, Literal, NamedTuple
 
+from libramen.base.delays import Delay
 from libramen.base.times import EPSILON_S
-from libramen.engine.border.records import AS_WRITTEN, Profile
-from libramen.engine.control.agenda import Kind
+from libramen.engine.border.plane import Server
+from libramen.engine.border.records import AS_WRITTEN, Notices, Profile
+from libramen.engine.control.agenda import Kind, ServiceAgenda
+from libramen.engine.control.placement import InTurn
 from libramen.engine.replica import Death, Luck, Replica, Stage
-
-if TYPE_CHECKING:
-    from collections.abc import Callable
-
-    from libramen.base.delays import Delay
-    from libramen.engine.border.plane import Server
-    from libramen.engine.border.records import Notices
-    from libramen.engine.control.agenda import ServiceAgenda
-    from libramen.engine.control.placement import InTurn
-    from libramen.study.plan import Hosting
-    from libramen.study.service import Service
+from libramen.study.plan import Hosting
+from libramen.study.service import Service
 
 
 class Version(NamedTuple):

@@ -2,14 +2,9 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
+from libramen.base.times import Timeline
 from libramen.engine.control.agenda import Kind
-from libramen.engine.control.replaying import Part
-
-if TYPE_CHECKING:
-    from libramen.base.times import Timeline
-    from libramen.engine.control.replaying import Replay
+from libramen.engine.control.replaying import Part, Replay
 
 
 class ListedFleet(Part):

@@ -3,17 +3,15 @@
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING, cast
+from typing import cast
 
 from libramen.base.times import tolerance_s
+from libramen.engine.border.records import Notices
 from libramen.engine.control.agenda import Kind
+from libramen.engine.control.replaying import Replay
 from libramen.engine.control.scaler import Scaler
-
-if TYPE_CHECKING:
-    from libramen.engine.border.records import Notices
-    from libramen.engine.control.replaying import Replay
-    from libramen.engine.replica import Replica
-    from libramen.rules.scaling.on_arrival import OnArrival
+from libramen.engine.replica import Replica
+from libramen.rules.scaling.on_arrival import OnArrival
 
 
 class ArrivalScaler(Scaler):

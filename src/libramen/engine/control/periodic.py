@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections import deque
 from collections.abc import Iterator, Mapping
-from typing import TYPE_CHECKING, Final, TypeAlias, cast
+from typing import Final, TypeAlias, cast
 
 import numpy as np
 
@@ -13,15 +13,11 @@ from libramen.base import units
 from libramen.base.errors import ReplayError
 from libramen.base.ranks import PERCENTILES, rank_of
 from libramen.base.times import EPSILON_S
+from libramen.engine.border.plane import Server
 from libramen.engine.control.agenda import Kind
+from libramen.engine.control.replaying import Replay
 from libramen.engine.control.scaler import Scaler
-from libramen.rules.scaling.rule import Observation, RuleSetting
-
-if TYPE_CHECKING:
-    from libramen.engine.border.plane import Server
-    from libramen.engine.control.replaying import Replay
-    from libramen.rules.scaling.rule import PeriodicRule
-
+from libramen.rules.scaling.rule import Observation, PeriodicRule, RuleSetting
 
 # Integrals over the ready replicas, and counts, up to an instant. Plain tuples: two are made for every decision.
 _Sample: TypeAlias = tuple[float, float, float, float, int, int, float]

@@ -2,14 +2,19 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Final, NamedTuple
+from collections.abc import Callable, Collection
+from datetime import datetime
+from typing import Final, NamedTuple
 
 import numpy as np
 
 from libramen.base.errors import StudyError
+from libramen.base.times import Timeline
+from libramen.engine.border.plane import DataPlane
 from libramen.engine.border.records import Notices, Signal
 from libramen.engine.control.agenda import Agenda, Kind
 from libramen.engine.control.faults import Faults
+from libramen.engine.control.fleet import Fleet
 from libramen.engine.control.listed import ListedFleet
 from libramen.engine.control.on_arrival import ArrivalScaler
 from libramen.engine.control.periodic import PeriodicScaler
@@ -18,17 +23,9 @@ from libramen.engine.control.scaler import LimitsScaler, Scaler
 from libramen.engine.control.updates import Updates
 from libramen.engine.control.use import UseMeter
 from libramen.engine.decisions import Decisions
+from libramen.engine.feed import Feed
 from libramen.engine.record import ServiceRun
-
-if TYPE_CHECKING:
-    from collections.abc import Callable, Collection
-    from datetime import datetime
-
-    from libramen.base.times import Timeline
-    from libramen.engine.border.plane import DataPlane
-    from libramen.engine.control.fleet import Fleet
-    from libramen.engine.feed import Feed
-    from libramen.study.system import System
+from libramen.study.system import System
 
 _SCALERS: Final[dict[str, type[Scaler]]] = {
     "never": LimitsScaler,

@@ -2,20 +2,16 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from collections.abc import Callable
+from datetime import datetime
+from typing import Any
 
-from libramen.engine.control.agenda import ServiceAgenda
+from libramen.engine.border.plane import Server
+from libramen.engine.border.records import Notices
+from libramen.engine.control.agenda import Agenda, ServiceAgenda
 from libramen.engine.control.fleet import Fleet
 from libramen.engine.control.placement import InTurn
-
-if TYPE_CHECKING:
-    from collections.abc import Callable
-    from datetime import datetime
-
-    from libramen.engine.border.plane import Server
-    from libramen.engine.border.records import Notices
-    from libramen.engine.control.agenda import Agenda
-    from libramen.study.system import Hosted
+from libramen.study.system import Hosted
 
 
 class Part:

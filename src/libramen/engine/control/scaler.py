@@ -3,17 +3,14 @@
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING, Final
+from typing import Final
 
 from libramen.base.errors import StudyError
 from libramen.base.times import tolerance_s
 from libramen.engine.control.agenda import Kind
-from libramen.engine.control.replaying import Part
+from libramen.engine.control.replaying import Part, Replay
 from libramen.engine.decisions import Decisions
 from libramen.rules.scaling.timetable import Limits
-
-if TYPE_CHECKING:
-    from libramen.engine.control.replaying import Replay
 
 _FUTILE: Final = 1000
 

@@ -2,22 +2,20 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection, Sequence
 from typing import TYPE_CHECKING, Final
 
 from libramen.engine.border.records import Profile
 from libramen.engine.control.agenda import Kind
 from libramen.engine.control.fleet import Version
-from libramen.engine.control.replaying import Part
+from libramen.engine.control.replaying import Part, Replay
 from libramen.engine.record import UpdateRecord
+from libramen.engine.replica import Replica
+from libramen.rules.rollouts.update import Rollout, Update
+from libramen.study.plan import Due
 
 if TYPE_CHECKING:
-    from collections.abc import Collection, Sequence
-
     from libramen.engine.control.agenda import Action
-    from libramen.engine.control.replaying import Replay
-    from libramen.engine.replica import Replica
-    from libramen.rules.rollouts.update import Rollout, Update
-    from libramen.study.plan import Due
 
 _JUDGEMENT, _STEP, _DUE = range(3)
 """Numbers of events: at one instant a judgement comes before all other steps."""

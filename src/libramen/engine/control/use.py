@@ -2,16 +2,13 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Final
+from typing import Final
 
 import numpy as np
 
 from libramen.base.times import into_hour_s
 from libramen.engine.control.agenda import Kind
-from libramen.engine.control.replaying import Part
-
-if TYPE_CHECKING:
-    from libramen.engine.control.replaying import Replay
+from libramen.engine.control.replaying import Part, Replay
 
 _HOUR_S: Final = 3600.0
 

@@ -2,15 +2,11 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 import numpy as np
 
 from libramen.base import streams
-
-if TYPE_CHECKING:
-    from libramen.engine.plain.replica import Replica
-    from libramen.engine.plain.visit import Attempt
+from libramen.engine.plain.replica import Replica
+from libramen.engine.plain.visit import Attempt
 
 
 class Balancer:

@@ -7,14 +7,13 @@ from collections import deque
 from typing import TYPE_CHECKING
 
 from libramen.engine.border.records import N_PARTS, PARTS, Ending
+from libramen.engine.border.specs import ClientSpec
 from libramen.engine.plain.balancer import uniforms
 from libramen.engine.plain.replica import Pool
-from libramen.engine.plain.visit import Errand
+from libramen.engine.plain.visit import Attempt, Errand
 
 if TYPE_CHECKING:
-    from libramen.engine.border.specs import ClientSpec
     from libramen.engine.plain.state import PlainState
-    from libramen.engine.plain.visit import Attempt
 
 _RETRIED = PARTS.index("retried")
 

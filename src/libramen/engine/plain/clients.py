@@ -3,12 +3,10 @@
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING, NamedTuple
+from typing import NamedTuple
 
 from libramen.engine.plain.balancer import uniforms
-
-if TYPE_CHECKING:
-    from libramen.engine.plain.visit import Attempt, Errand
+from libramen.engine.plain.visit import Attempt, Errand
 
 
 class Repeat(NamedTuple):

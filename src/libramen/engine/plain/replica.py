@@ -5,14 +5,12 @@ from __future__ import annotations
 import math
 from collections import deque
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Literal
+from typing import Literal
 
 from libramen.base.times import EPSILON_S
-
-if TYPE_CHECKING:
-    from libramen.engine.border.records import Profile
-    from libramen.engine.border.specs import ServerSpec
-    from libramen.engine.plain.visit import Attempt, Errand
+from libramen.engine.border.records import Profile
+from libramen.engine.border.specs import ServerSpec
+from libramen.engine.plain.visit import Attempt, Errand
 
 
 @dataclass(eq=False)

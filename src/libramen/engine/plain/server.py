@@ -12,10 +12,10 @@ from libramen.base.times import EPSILON_S, tolerance_s
 from libramen.engine.border.records import AS_WRITTEN, Ending, Integrals, Notices, Profile, Sample
 from libramen.engine.plain.balancer import Balancer, uniforms
 from libramen.engine.plain.replica import Replica
+from libramen.engine.plain.visit import Attempt
 
 if TYPE_CHECKING:
     from libramen.engine.plain.state import PlainState
-    from libramen.engine.plain.visit import Attempt
 
 
 class PlainServer:

@@ -3,22 +3,18 @@
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING
+from collections.abc import Callable, Sequence
 
 import numpy as np
 
 from libramen.base.times import tolerance_s
 from libramen.engine.border.records import N_PARTS, Chunk, Ended, Ending, Results, Signal
+from libramen.engine.border.specs import SystemSpec
 from libramen.engine.plain.calls import Calls
 from libramen.engine.plain.clients import Clients, Repeat
+from libramen.engine.plain.replica import Replica
 from libramen.engine.plain.server import PlainServer
 from libramen.engine.plain.visit import Attempt, Errand
-
-if TYPE_CHECKING:
-    from collections.abc import Callable, Sequence
-
-    from libramen.engine.border.specs import SystemSpec
-    from libramen.engine.plain.replica import Replica
 
 
 class PlainState:

@@ -8,8 +8,9 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from libramen.engine.border.specs import ClientSpec
+
 if TYPE_CHECKING:
-    from libramen.engine.border.specs import ClientSpec
     from libramen.engine.plain.replica import Pool, Replica
 
 _WORD = (1 << 64) - 1

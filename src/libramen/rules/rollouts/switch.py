@@ -3,17 +3,15 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any, ClassVar, Literal
+from typing import Any, ClassVar, Literal
 
 from pydantic import Field
 
 from libramen.base.fields import Seconds
 from libramen.base.times import EPSILON_S, tolerance_s
 from libramen.rules.rollouts.update import Rollout, RolloutFleet, Update
-
-if TYPE_CHECKING:
-    from collections.abc import Callable
 
 
 class TwoFleets(Rollout):

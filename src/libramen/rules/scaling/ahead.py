@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import math
 from collections import deque
-from datetime import UTC, timedelta
-from typing import TYPE_CHECKING, Any, Final, Literal
+from datetime import UTC, datetime, timedelta
+from typing import Any, Final, Literal
 
 import numpy as np
 from pydantic import Field, ValidationInfo, field_validator
@@ -14,10 +14,6 @@ from libramen.base.fields import PositiveSeconds, Share
 from libramen.base.times import EPSILON_S
 from libramen.rules.scaling.rule import Observation, PeriodicRule, RuleSetting, Wanted
 from libramen.rules.scaling.threshold import replicas_for, threshold
-
-if TYPE_CHECKING:
-    from datetime import datetime
-
 
 _DAY_S: Final = 86400.0
 

@@ -11,18 +11,15 @@ from __future__ import annotations
 from abc import abstractmethod
 from collections.abc import Mapping
 from datetime import datetime
-from typing import TYPE_CHECKING, Annotated, ClassVar, Final, Literal, NamedTuple, Protocol, Self
+from pathlib import Path
+from typing import Annotated, ClassVar, Final, Literal, NamedTuple, Protocol, Self
 
+import numpy as np
 from pydantic import Field, model_validator
 
 from libramen.base.fields import PositiveReplicas, PositiveSeconds, Replicas, Seconds, Table, usually
 from libramen.base.times import local_time
 from libramen.rules.scaling.timetable import Entry
-
-if TYPE_CHECKING:
-    from pathlib import Path
-
-    import numpy as np
 
 MeasureName = Literal["cpu", "in_progress", "rate", "waiting", "latency"]
 PercentileName = Literal["p50", "p90", "p95", "p99", "p999"]

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from abc import abstractmethod
-from typing import TYPE_CHECKING, Any, Self
+from typing import Any, Self
 
+import numpy as np
 from pydantic import Field, model_validator
 
 from libramen.base import units
@@ -20,9 +21,6 @@ from libramen.rules.scaling.rule import (
     RuleSetting,
     Wanted,
 )
-
-if TYPE_CHECKING:
-    import numpy as np
 
 
 def threshold(value: Any, measure: str | None) -> float:

@@ -3,17 +3,15 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Iterator, Sequence
 from datetime import datetime, time, timedelta
-from typing import TYPE_CHECKING, Annotated, Any, Final, Literal
+from typing import Annotated, Any, Final, Literal
 
 from pydantic import BeforeValidator, Field, PlainSerializer, WithJsonSchema
 
 from libramen.base.errors import UnitError
 from libramen.base.fields import PositiveReplicas, Replicas, Table
 from libramen.base.times import existing, seconds_between, time_of_day
-
-if TYPE_CHECKING:
-    from collections.abc import Iterator, Sequence
 
 _DAYS: Final = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
 _TIME: Final = 'a time of day such as "07:00"'

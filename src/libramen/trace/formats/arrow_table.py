@@ -2,19 +2,16 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any, ClassVar, Final
+from collections.abc import Iterator
+from typing import Any, ClassVar, Final
 
 import pyarrow as pa
 import pyarrow.ipc
 
+from libramen.trace.formats.reader import Head, Reading
 from libramen.trace.formats.table import arrow_blocks, found_in
-
-if TYPE_CHECKING:
-    from collections.abc import Iterator
-
-    from libramen.trace.formats.reader import Head, Reading
-    from libramen.trace.raw_requests import RawRequests
-    from libramen.trace.sources import Opened
+from libramen.trace.raw_requests import RawRequests
+from libramen.trace.sources import Opened
 
 _ROWS: Final = 1 << 18
 """That are read at once."""

@@ -3,21 +3,18 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from dataclasses import replace
-from typing import TYPE_CHECKING, ClassVar, Final
+from typing import ClassVar, Final
 
 from libramen.base.errors import TraceError
 from libramen.trace.arrow import release_unused
 from libramen.trace.formats.latency import choose_latency
 from libramen.trace.formats.lineformat import LineFormat, Token
+from libramen.trace.formats.reader import Head, Reading
 from libramen.trace.formats.weblog import COMBINED, COMMON, COMMON_FRONT, WebLog
 from libramen.trace.lines import blocks_of, in_order, refuse_garbage
-
-if TYPE_CHECKING:
-    from collections.abc import Sequence
-
-    from libramen.trace.formats.reader import Head, Reading
-    from libramen.trace.sources import Opened
+from libramen.trace.sources import Opened
 
 _PIECE: Final = re.compile(rb'"(?:[^"\\]|\\.)*"|[^\s"]\S*')
 _OPTIONS: Final = ("line_format", "latency_field", "latency_unit", "server_field")

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import io
+from collections.abc import Iterator
 from csv import Error as CsvError, reader as csv_rows
-from typing import TYPE_CHECKING, ClassVar, Final
+from pathlib import Path
+from typing import ClassVar, Final
 
 import numpy as np
 import pyarrow as pa
@@ -12,17 +14,11 @@ import pyarrow.compute as pc
 from pyarrow import csv
 
 from libramen.base.errors import TraceError
+from libramen.trace.formats.reader import Head, Reading
 from libramen.trace.formats.table import COLUMNS, first_line_of, found_in, saying
-from libramen.trace.lines import LONGEST_LINE, Block, blocks_of, refuse_garbage
-
-if TYPE_CHECKING:
-    from collections.abc import Iterator
-    from pathlib import Path
-
-    from libramen.trace.formats.reader import Head, Reading
-    from libramen.trace.lines import SkippedLines
-    from libramen.trace.raw_requests import RawRequests
-    from libramen.trace.sources import Opened
+from libramen.trace.lines import LONGEST_LINE, Block, SkippedLines, blocks_of, refuse_garbage
+from libramen.trace.raw_requests import RawRequests
+from libramen.trace.sources import Opened
 
 _CSV_MADE: Final = b"# libramen: "
 

@@ -3,20 +3,17 @@
 from __future__ import annotations
 
 import json
-from typing import TYPE_CHECKING, ClassVar
+from collections.abc import Iterator
+from typing import ClassVar
 
 import pyarrow as pa
 
 from libramen.base.errors import TraceError
+from libramen.trace.formats.reader import Head, Reading
 from libramen.trace.formats.table import found_in, saying
 from libramen.trace.lines import blocks_of, refuse_garbage
-
-if TYPE_CHECKING:
-    from collections.abc import Iterator
-
-    from libramen.trace.formats.reader import Head, Reading
-    from libramen.trace.raw_requests import RawRequests
-    from libramen.trace.sources import Opened
+from libramen.trace.raw_requests import RawRequests
+from libramen.trace.sources import Opened
 
 
 class JsonLines:

@@ -2,18 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Collection
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, ClassVar, NamedTuple, Protocol
+from typing import ClassVar, NamedTuple, Protocol
 
 from libramen.trace.lines import SkippedLines
+from libramen.trace.options import ReadOptions
+from libramen.trace.raw_requests import RawRequests
 from libramen.trace.rows import Rows
-
-if TYPE_CHECKING:
-    from collections.abc import Callable, Collection
-
-    from libramen.trace.options import ReadOptions
-    from libramen.trace.raw_requests import RawRequests
-    from libramen.trace.sources import Opened
+from libramen.trace.sources import Opened
 
 
 class Head(NamedTuple):

@@ -2,18 +2,16 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Final
+from typing import Final
 
 from libramen.trace.formats.arrow_table import ArrowTable
 from libramen.trace.formats.common import CommonLog
 from libramen.trace.formats.csv_table import CsvTable
 from libramen.trace.formats.json_lines import JsonLines
 from libramen.trace.formats.parquet import ParquetTable
+from libramen.trace.formats.reader import Reader
 from libramen.trace.formats.spans import OtlpSpans
 from libramen.trace.formats.w3c import W3CLog
-
-if TYPE_CHECKING:
-    from libramen.trace.formats.reader import Reader
 
 READERS: Final[tuple[Reader, ...]] = (
     ParquetTable(),

@@ -7,22 +7,18 @@ the span is work, of which `cpu_share` is CPU work.
 from __future__ import annotations
 
 import json
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any, ClassVar, Final
+from typing import Any, ClassVar, Final
 
 import numpy as np
 
 from libramen.base.errors import TraceError
 from libramen.base.fields import nearest
-from libramen.trace.lines import blocks_of, refuse_garbage
+from libramen.trace.formats.reader import Head, Reading
+from libramen.trace.lines import SkippedLines, blocks_of, refuse_garbage
 from libramen.trace.raw_requests import RawRequests
-
-if TYPE_CHECKING:
-    from collections.abc import Iterator, Mapping
-
-    from libramen.trace.formats.reader import Head, Reading
-    from libramen.trace.lines import SkippedLines
-    from libramen.trace.sources import Opened
+from libramen.trace.sources import Opened
 
 _SERVER, _CLIENT = 2, 3
 _KINDS: Final = {"SPAN_KIND_SERVER": _SERVER, "SPAN_KIND_CLIENT": _CLIENT}

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import re
-from typing import TYPE_CHECKING, Any, Final
+from collections.abc import Callable, Iterator, Mapping
+from pathlib import Path
+from typing import Any, Final
 
 import numpy as np
 import pyarrow as pa
@@ -12,19 +14,13 @@ import pyarrow.compute as pc
 from libramen.base.errors import TraceError
 from libramen.base.fields import nearest
 from libramen.trace.arrays import MOST_REQUESTS
+from libramen.trace.formats.reader import Reading
 from libramen.trace.growing import Codes, Growing, blocks, remapped
+from libramen.trace.options import ReadOptions
 from libramen.trace.raw_requests import RawRequests
 from libramen.trace.source import Made
-from libramen.trace.sources import BROKEN
+from libramen.trace.sources import BROKEN, Opened
 from libramen.trace.write import MADE
-
-if TYPE_CHECKING:
-    from collections.abc import Callable, Iterator, Mapping
-    from pathlib import Path
-
-    from libramen.trace.formats.reader import Reading
-    from libramen.trace.options import ReadOptions
-    from libramen.trace.sources import Opened
 
 NUMBERS: Final = ("at_s", "cpu_s", "wait_s", "bytes_out", "latency_s", "status")
 PERCENTILES: Final = ("mean_s", "p50_s", "p90_s", "p95_s", "p99_s")

@@ -3,19 +3,16 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
-from typing import TYPE_CHECKING, ClassVar, Final
+from typing import ClassVar, Final
 
 from libramen.trace.formats.latency import Latency
 from libramen.trace.formats.lineformat import LineFormat, Token
+from libramen.trace.formats.reader import Head, Reading
 from libramen.trace.formats.weblog import WebLog
 from libramen.trace.lines import blocks_of, refuse_garbage
-
-if TYPE_CHECKING:
-    from collections.abc import Iterator, Sequence
-
-    from libramen.trace.formats.reader import Head, Reading
-    from libramen.trace.sources import Opened
+from libramen.trace.sources import Opened
 
 _FIELDS: Final = b"#Fields:"
 _DIRECTIVE: Final = re.compile(rb"^#.*\n?", re.MULTILINE)

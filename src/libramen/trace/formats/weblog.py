@@ -10,14 +10,13 @@ import numpy as np
 
 from libramen.trace.arrow import coded, numbers_of
 from libramen.trace.formats.instants import date_and_time, stamps_of
-from libramen.trace.formats.latency import UNITS
+from libramen.trace.formats.latency import UNITS, Latency
 from libramen.trace.formats.lineformat import LineFormat, Token
 from libramen.trace.rows import Part
 
 if TYPE_CHECKING:
     import pyarrow as pa
 
-    from libramen.trace.formats.latency import Latency
 
 NO_REQUEST: Final = "no request line"
 COMMON: Final = (
