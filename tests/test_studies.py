@@ -24,6 +24,7 @@ from libramen import (
     load_study,
     replay,
 )  # fmt: skip
+from libramen.questions.vary import combinations
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -440,3 +441,27 @@ def test_unknown_keywords_of_questions_are_refused(tmp_path: Path) -> None:
     ):
         with pytest.raises(TypeError, match=message):
             ask()
+
+
+@pytest.mark.parametrize("service", ["service", "services.web"])
+@pytest.mark.parametrize("is_short", [True, False])
+def test_the_plan_of_one_service_may_be_written_in_both_forms(tmp_path: Path, service: str, is_short: bool) -> None:
+    name = "web" if "." in service else "service"
+    table = "plans.p" if is_short else f"plans.p.services.{name}"
+    text = (
+        f'[trace]\nfiles = "t.csv"\n[{service}]\nslots = 2\n[tiers.t]\nbilling = "per_hour"\n'
+        "[tiers.t.sizes.s]\ncores = 1\nper_hour = 0.1\n[tiers.t.sizes.l]\ncores = 2\nper_hour = 0.2\n"
+    )
+    path = tmp_path / "study.toml"
+    path.write_text(f'{text}[{table}]\ntier = "t"\nsize = "s"\n')
+    study = load_study(path)
+    assert study.plans["p"] == Plan(name="p", services={name: Hosting(tier=study.tiers["t"], size="s")})
+    for ranges in ({"size": ["s", "l"]}, {f"plan.services.{name}.size": ["s", "l"]}):
+        assert [one.plan.only.size.name for one in combinations(study, study.plans["p"], ranges) if one.plan] == [
+            "s",
+            "l",
+        ]
+    assert study.replace(plans={"p": {"size": "l"}}).plans["p"].only.size.name == "l"
+    path.write_text(f"{text}[plans.p]\n")
+    with pytest.raises(StudyError, match=r"\[plans.p\] (tier is missing|says nothing of service 'web')"):
+        load_study(path)

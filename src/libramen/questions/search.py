@@ -16,7 +16,7 @@ from libramen.questions.context import Context, split
 from libramen.questions.repeats import Repeats, check_repeats, repeated_cases
 from libramen.questions.vary import SCALE, Combination, combinations, distinct, sensible, short_key
 from libramen.runs.cases import Case
-from libramen.study.plan import ALONE, Plan
+from libramen.study.plan import Plan
 from libramen.study.study import Study
 from libramen.trace.trace import Trace
 
@@ -228,8 +228,8 @@ def _notes(cases: list[Case], keys: Iterable[str]) -> Iterator[str]:
         *service, last = key.removeprefix("plan.services.").split(".")
         if last != "replicas" or len(service) > 1:
             continue
-        name = service[0] if service else ALONE
-        if any(case.plan.of(name).scaling.bounds is not None for case in cases):
+        parts = [case.plan.of(service[0]) if service else case.plan.only for case in cases]
+        if any(part.scaling.bounds is not None for part in parts):
             floor = f"{key.removesuffix(last)}scaling.floor"
             told = f"{key} is only the number at the start of a plan that scales."
             yield f"{told} To vary the fewest it keeps, vary {floor}."

@@ -11,7 +11,7 @@ from libramen.base.errors import StudyError
 from libramen.base.fields import nearest
 from libramen.questions.check import PlanCheck, check_plan
 from libramen.rules.scaling import CLASSES
-from libramen.study.plan import ALONE, Hosting, Plan
+from libramen.study.plan import Hosting, Plan
 from libramen.study.service import Service, Size, Tier
 from libramen.study.study import Study
 from libramen.study.system import System
@@ -97,16 +97,14 @@ def _check_key(key: str, plan: Plan, study: Study) -> None:
     elif part == "plan":
         table, _, inner = rest.partition(".")
         name, _, inner = inner.partition(".")
-        there = () if plan.is_short else tuple(plan.services)
-        if table != "services" or not inner or name not in there:
-            told = nearest(name, there) if there else f"plan {plan.name!r} is of one service: KEY alone"
-            raise StudyError(f"vary {key!r}: allowed: plan.services.N.KEY; {told}")
+        if table != "services" or not inner or name not in plan.services:
+            raise StudyError(f"vary {key!r}: allowed: plan.services.N.KEY; {nearest(name, plan.services)}")
         _check_hosting_key(key, inner, plan.services[name])
     elif part == "service":
         if len(study.services) > 1:
             raise StudyError(f"vary {key!r}: there are several services; allowed: services.N.KEY")
         _check_inner(key, part, rest)
-    elif not plan.is_short:
+    elif len(plan.services) > 1:
         raise StudyError(f"vary {key!r}: plan {plan.name!r} is of several services; allowed: plan.services.N.{key}")
     else:
         _check_hosting_key(key, key, plan.only)
@@ -156,7 +154,7 @@ def _combined(study: Study, plan: Plan, varied: dict[str, Any]) -> Combination:
             name, _, inner = rest.removeprefix("services.").partition(".")
             (of_services if part == "services" else of_hosting).setdefault(name, {})[inner] = value
         elif key != SCALE:
-            of_hosting.setdefault(ALONE, {})[key] = value
+            of_hosting.setdefault(next(iter(plan.services)), {})[key] = value
 
     def change(name: str, one: Hosting) -> Hosting:
         return _with_all(study, one, of_hosting.get(name, {}), of_services.get(name, {}))
@@ -249,7 +247,7 @@ def sensible(study: Study, plan: Plan, trace: Trace) -> dict[str, range]:
     """
     system = System.of(study.services, plan)
     found = dict(zip(system.names, check_plan(study, trace, system), strict=True))
-    if plan.is_short:
+    if len(plan.services) == 1:
         return _sensible(plan.only, next(iter(found.values())))
     ranges: dict[str, range] = {}
     for name, part in plan.services.items():

@@ -54,14 +54,17 @@ def read_plan(
         path: the study file.
         name: of the plan.
         table: what `[plans.NAME]` says.
-        services: what `[services.NAME]` say; empty: there is one service, and its keys stand in the plan itself.
+        services: what `[services.NAME]` say; empty: there is one service without a name. Of one service the keys may
+            stand in the plan itself.
         tiers: of the study.
 
     Raises:
         StudyError: a service has no plan, or it says something that is not allowed.
     """
-    if not services:
-        return Plan(name=name, services={ALONE: _read_hosting(path, f"plans.{name}", table, tiers)})
+    is_short = len(services) < 2 and (bool(table) or not services) and set(table) != {"services"}
+    services = services or {ALONE: {}}
+    if is_short:
+        return Plan(name=name, services=dict.fromkeys(services, _read_hosting(path, f"plans.{name}", table, tiers)))
     for key in table:
         if key != "services":
             raise StudyError(

@@ -166,7 +166,7 @@ class Study:
     def _changed_plan(self, plan: Plan, change: dict[str, Any], where: str) -> Plan:
         """A plan with other keys: tiers are named, and of `scaling` and `services` only what is told changes."""
         tables = change.get("services", {})
-        if plan.is_short and "services" not in change:
+        if len(plan.services) == 1 and "services" not in change:
             tables = dict.fromkeys(plan.services, change)
         elif set(change) != {"services"} or not isinstance(tables, dict):
             raise StudyError(f"{where}: found {change!r}; allowed: services, tables by name, since there are several")
