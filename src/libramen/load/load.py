@@ -12,6 +12,7 @@ import numpy as np
 from libramen.base.errors import StudyError, TraceError
 from libramen.load.cache import find, keep, key_of
 from libramen.load.evidence import busiest_minute
+from libramen.study.plan import Hosting
 from libramen.study.system import Hosted, System
 from libramen.study.trace_table import TraceTable
 from libramen.trace.demand import with_demand
@@ -153,7 +154,9 @@ class Load:
         """A log, as it was found, with its work."""
         table, recorded = self.table, self.recorded if self.table.unqueues else None
         only = None if self.recorded is None else self.recorded.only
-        if recorded is not None and only is None:
+        hosting = None if only is None else only.hosting
+        unqueued = None if recorded is None else recorded.only
+        if recorded is not None and unqueued is None:
             if table.cpu_use is not None:
                 raise StudyError(
                     "[trace] cpu_use is of one fleet, and the recorded plan has several; allowed: cpu_share"
@@ -163,25 +166,24 @@ class Load:
             return unqueue_several(log, recorded, cpu_share=table.cpu_share, seed=self.seed, server=server)
 
         def estimate(shares: Any, roughly: bool) -> Trace:
-            if recorded is not None and only is not None:
+            if recorded is not None and unqueued is not None:
                 from libramen.load.unqueue import unqueue
 
                 how: Any = {"cpu_share": shares, "seed": self.seed, "server": server, "roughly": roughly}
-                return unqueue(log, only.service, recorded.plan, **how)
-            speed = table.recorded_speed if only is None else only.hosting.size.speed
+                return unqueue(log, unqueued.service, recorded.plan, **how)
+            speed = table.recorded_speed if hosting is None else hosting.size.speed
             return with_demand(log, table.demand, cpu_share=shares, recorded_speed=speed, has_cpu=False, seed=self.seed)
 
         if table.cpu_use is not None:
-            return self._with_cpu_use(log, estimate, only)
-        if table.cpu_share is None and recorded is not None and only is not None:
-            return self._with_likely_share(log, estimate, only)
+            return self._with_cpu_use(log, estimate, hosting)
+        if table.cpu_share is None and unqueued is not None:
+            return self._with_likely_share(log, estimate, unqueued)
         return estimate(table.cpu_share, False)
 
-    def _with_cpu_use(self, log: Trace, estimate: Callable[[Any, bool], Trace], only: Hosted | None) -> Trace:
+    def _with_cpu_use(self, log: Trace, estimate: Callable[[Any, bool], Trace], hosting: Hosting | None) -> Trace:
         from libramen.load.cpu_use import read_cpu_use, with_cpu_use
 
         assert self.table.cpu_use is not None
-        hosting = None if only is None else only.hosting
         cores = None if hosting is None or hosting.counts else hosting.replicas_used * hosting.size.cores
         use = read_cpu_use(self.folder / self.table.cpu_use, log, cores)
         speed = (self.table.recorded_speed or 1.0) if hosting is None else hosting.size.speed

@@ -120,4 +120,10 @@ class OfRequests:
 
     def series_of_counts(self) -> dict[str, np.ndarray]:
         """The same without percentiles, which take long to compute."""
+        return dict(self._counts)
+
+    _counts: dict[str, np.ndarray]
+
+    def counts(self) -> dict[str, np.ndarray]:
+        """Of each window its begin, arrivals, attempts, and each ending."""
         return {"at_s": self._edges_s[:-1], **self._measured.per_window(len(self._edges_s) - 1)}

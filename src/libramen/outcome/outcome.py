@@ -6,8 +6,6 @@ from collections.abc import Callable
 from functools import cached_property
 from typing import Any, Final
 
-import numpy as np
-
 from libramen.base import heavy
 from libramen.base.errors import ReplayError
 from libramen.base.fields import nearest
@@ -32,7 +30,10 @@ _NOT_KEPT: Final = "the requests of this replay were not kept; allowed: keep_req
 
 
 class _OfOnly:
-    """An attribute that stands for that of the only service; None where there are several."""
+    """An attribute that stands for that of the only service; of several it is something else, or None."""
+
+    def __init__(self, of_several: Callable[[Outcome], Any] = lambda _outcome: None) -> None:
+        self._of_several = of_several
 
     def __set_name__(self, owner: type, name: str) -> None:
         self._name = name
@@ -40,16 +41,16 @@ class _OfOnly:
     def __get__(self, outcome: Outcome | None, owner: type) -> Any:
         if outcome is None:
             return self
-        return None if outcome.only is None else getattr(outcome.only, self._name)
+        return self._of_several(outcome) if outcome.only is None else getattr(outcome.only, self._name)
 
 
 class _OfAll(_OfOnly):
     """A frame that stands for that of the only service; of several the rows of all, with a column `service`."""
 
-    def __get__(self, outcome: Outcome | None, owner: type) -> Any:
-        found = super().__get__(outcome, owner)
-        if outcome is None or found is not None:
-            return found
+    def __init__(self) -> None:
+        super().__init__(self._of_each)
+
+    def _of_each(self, outcome: Outcome) -> Any:
         import pandas as pd
 
         frames = []
@@ -112,6 +113,7 @@ class Outcome(OfRequests, Shown):
         self.cold_starts = sum(one.cold_starts for one in services.values())
         self.paid_s = sum(one.paid_s for one in services.values())
 
+    time_s = _OfOnly(lambda outcome: outcome.where.time_s)
     tier = _OfOnly()
     size = _OfOnly()
     utilisation = _OfOnly()
@@ -121,6 +123,7 @@ class Outcome(OfRequests, Shown):
     replicas_peak = _OfOnly()
     scaling = _OfOnly()
     waits = _OfOnly()
+    _counts = _OfOnly(OfRequests.counts)
     fleet = _OfAll()
     stages = _OfAll()
     decisions = _OfAll()
@@ -142,11 +145,6 @@ class Outcome(OfRequests, Shown):
     def has_trace(self) -> bool:
         """Whether what was replayed is still there."""
         return self._trace is not None
-
-    @property
-    def time_s(self) -> dict[str, float]:
-        """Where the time of the ok requests went, added up [s]; see `measures.Measures`."""
-        return self._whole.time_s if self.only is not None else self.where.time_s
 
     def of_route(self, route: str) -> Measures:
         """The figures of one route.
@@ -173,10 +171,6 @@ class Outcome(OfRequests, Shown):
         if goal.route is not None:
             return self.of_route(goal.route)
         return self._whole if goal.window is None else self._measured.measures(window=goal.window)
-
-    def series_of_counts(self) -> dict[str, np.ndarray]:
-        """See `series_arrays`; without percentiles, which take long to compute."""
-        return super().series_of_counts() if self.only is None else self.only.series_of_counts()
 
     # -- tables ------------------------------------------------------------------------------------
 

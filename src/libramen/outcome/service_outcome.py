@@ -71,18 +71,14 @@ class ServiceOutcome(OfRequests):
         there = self.replicas_mean * self.span_s * self.service.slots
         return float(self.run.integrals[-1, 1]) / there if there else None
 
-    def series_of_counts(self) -> dict[str, np.ndarray]:
-        """See `series_arrays`; without percentiles, which take long to compute."""
-        return dict(self._series_arrays)
-
     @cached_property
-    def _series_arrays(self) -> dict[str, np.ndarray]:
+    def _counts(self) -> dict[str, np.ndarray]:  # type: ignore[override]
         edges = self.run.edges_s
         width, n = np.diff(edges), len(edges) - 1
         cpu, in_progress, waiting, throttled = np.diff(self.run.integrals, axis=0).T
         there = measures.stage_steps(self.run, "ready", "draining").mean(edges) * width * self.hosting.size.cores
         return {
-            **super().series_of_counts(),
+            **self.counts(),
             "in_progress": in_progress / width,
             "waiting": waiting / width,
             "bank_empty": throttled / width,

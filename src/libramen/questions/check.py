@@ -166,7 +166,8 @@ def _check_service(study: Study, trace: Trace, system: System, loads: Loads, num
     rollouts_s = tuple(due.at_s for due in hosting.due("rollouts", trace))
     hosting.due("faults", trace)  # an error if one is not in the trace
     visits = float(load.visits.sum())
-    alone_s = np.sort(loads.alone_s) if system.only else np.array([float(load.held_s.sum()) / max(visits, 1e-9)])
+    is_alone = system.only is not None
+    alone_s = np.sort(loads.alone_s) if is_alone else np.array([float(load.held_s.sum()) / max(visits, 1e-9)])
     found = PlanCheck(
         name=hosted.name,
         hosting=hosting,
@@ -183,7 +184,7 @@ def _check_service(study: Study, trace: Trace, system: System, loads: Loads, num
         *_connections(system, number),
         *_lent(trace, found, load),
         *_memory(service, found),
-        *(_latency(study, service, found, alone_s) if system.only else ()),
+        *(_latency(study, service, found, alone_s) if is_alone else ()),
         *_updates(service, found),
         *_faults(service, found),
         *_effort(trace, found),
