@@ -66,6 +66,25 @@ def write_study(
     return path
 
 
+def plain_study(
+    path: Path,
+    trace: dict[str, Any],
+    plans: dict[str, Any] | None = None,
+    *,
+    tier: dict[str, Any] | None = None,
+    size: dict[str, Any] | None = None,
+    **tables: Any,
+) -> Path:
+    """A study file, or one in a folder: a tier with one size of one core; all says only what is not usual."""
+    path = path if path.suffix == ".toml" else path / "study.toml"
+    sold = {"billing": "per_hour", "sizes": {"s": {"cores": 1, "per_hour": 1} | (size or {})}} | (tier or {})
+    named = {name: {"tier": "t", "size": "s"} | plan for name, plan in (plans or {"p": {}}).items()}
+    path.write_text(
+        tomli_w.dumps({"trace": trace, "service": {"slots": 2}} | tables | {"tiers": {"t": sold}, "plans": named})
+    )
+    return path
+
+
 def make_case(services: Any, plan: Any, objectives: Objectives, *more: Any, **values: Any) -> Case:
     return Case(System.of(services, plan), objectives, *more, **values)
 

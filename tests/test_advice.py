@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import pytest
 
-from builders import make_plan, make_tier, make_trace
+from builders import make_plan, make_tier, make_trace, plain_study
 from libramen import Objectives, Outcome, ReplayError, Service, StudyError, Trace, check, events, load_study, replay
 from libramen.base.times import parse_moment
 from libramen.cli import run
@@ -152,21 +152,7 @@ def test_the_command_shows_the_stretch_alone(
 def test_a_time_of_day_needs_its_day_in_a_trace_of_days(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
     rows = "".join(f"2031-06-0{day}T{hour:02}:30:00Z,0.1\n" for day in range(2, 6) for hour in range(24))
     (tmp_path / "t.csv").write_text("time,cpu_s\n" + rows)
-    study = tmp_path / "study.toml"
-    study.write_text("""
-[trace]
-files = "t.csv"
-[service]
-slots = 2
-[tiers.t]
-billing = "per_hour"
-[tiers.t.sizes.s]
-cores = 1
-per_hour = 1
-[plans.p]
-tier = "t"
-size = "s"
-""")
+    study = plain_study(tmp_path, {"files": "t.csv"})
     call = ["replay", str(study), "--plan", "p", "--from"]
     assert run([*call, "17:00"]) == 2
     assert (
@@ -193,28 +179,17 @@ def test_a_weekday_is_no_daily_time() -> None:
 
 # -- numbers that can hardly be meant ------------------------------------------------------------------
 
-STUDY = """
-[trace]
-files = "t.csv"
-shape = [{{ grow = {grow} }}]
-[service]
-slots = 2
-start = {start}
-timeout = {timeout}
-[objectives]
-availability = "{availability}"
-[tiers.t]
-billing = "per_hour"
-provision = {provision}
-[tiers.t.sizes.s]
-cores = 1
-speed = {speed}
-per_hour = 1
-[plans.p]
-tier = "t"
-size = "s"
-"""
-USUAL = {"grow": "'8%'", "start": 5, "timeout": 30, "availability": "99.9%", "provision": 90, "speed": 1.2}
+
+def _unusual(path: Path, **changes: Any) -> Path:
+    use = {"grow": "8%", "start": 5, "timeout": 30, "availability": "99.9%", "provision": 90, "speed": 1.2} | changes
+    return plain_study(
+        path,
+        {"files": "t.csv", "shape": [{"grow": use["grow"]}]},
+        tier={"provision": use["provision"]},
+        size={"speed": use["speed"]},
+        service={"slots": 2, "start": use["start"], "timeout": use["timeout"]},
+        objectives={"availability": use["availability"]},
+    )
 
 
 @pytest.mark.parametrize(
@@ -232,10 +207,8 @@ def test_unusual_numbers_are_asked_about_before_anything_else(
     key: str, value: Any, says: str, tmp_path: Path, capsys: pytest.CaptureFixture[str]
 ) -> None:
     (tmp_path / "t.csv").write_text("at_s,cpu_s\n0,0.1\n60,0.1\n")
-    path = tmp_path / "study.toml"
-    path.write_text(STUDY.format(**USUAL))
-    assert unusual_values(load_study(path)) == ()
-    path.write_text(STUDY.format(**USUAL | {key: value}))
+    assert unusual_values(load_study(_unusual(tmp_path))) == ()
+    path = _unusual(tmp_path, **{key: value})
     study = load_study(path)
     (doubt,) = unusual_values(study)
     with pytest.raises(AssertionError, match=says):
@@ -262,16 +235,10 @@ def test_latencies_in_another_unit_are_asked_about() -> None:
 
 def test_a_timetable_that_takes_nothing_away(tmp_path: Path) -> None:
     (tmp_path / "t.csv").write_text("time,cpu_s\n2031-06-05T00:00:00Z,0.1\n2031-06-05T23:00:00Z,0.1\n")
-    path = tmp_path / "study.toml"
-    text = STUDY.format(**USUAL).replace("billing", "autoscaling = true\nbilling")
-    scaling = 'scaling = { rule = "fixed", timetable = [TIMES] }'
-    text = text.replace('size = "s"\n', f'size = "s"\nreplicas = 4\n{scaling}\n')
-    for times, n in (
-        ('{ at = "07:00", floor = 6 }, { at = "22:00", floor = 2 }', 1),
-        ('{ at = "07:00", floor = 6 }, { at = "22:00", floor = 4 }', 0),
-        ('{ at = "22:00", floor = 2, ceiling = 2 }', 0),
-    ):
-        path.write_text(text.replace("TIMES", times))
+    at = [{"at": "07:00", "floor": 6}, {"at": "22:00", "floor": 2}, {"at": "22:00", "floor": 4}]
+    for times, n in ((at[:2], 1), ([at[0], at[2]], 0), ([at[1] | {"ceiling": 2}], 0)):
+        plans = {"p": {"replicas": 4, "scaling": {"rule": "fixed", "timetable": times}}}
+        path = plain_study(tmp_path, {"files": "t.csv"}, plans, tier={"autoscaling": True})
         found = unusual_values(load_study(path))
         assert len(found) == n, found
         assert all("a floor of 2 takes no replica away" in doubt for doubt in found)
@@ -280,18 +247,17 @@ def test_a_timetable_that_takes_nothing_away(tmp_path: Path) -> None:
 @pytest.mark.parametrize(
     ("kind", "says"),
     [
-        ('{ route = "/helth" }', "did you mean route '/health'"),
-        ('{ route = "/nothing/like/it*" }', "matches no request: route '/nothing/like/it*'"),
-        ('{ status = "499" }', "its statuses are 200"),
-        ('{ agent = "*chekker*" }', "did you mean agent 'checker'"),
-        ('{ longer = "1h" }', "the longest took 250 ms"),
+        ({"route": "/helth"}, "did you mean route '/health'"),
+        ({"route": "/nothing/like/it*"}, "matches no request: route '/nothing/like/it*'"),
+        ({"status": "499"}, "its statuses are 200"),
+        ({"agent": "*chekker*"}, "did you mean agent 'checker'"),
+        ({"longer": "1h"}, "the longest took 250 ms"),
     ],
 )
-def test_what_matches_nothing_says_what_there_is(kind: str, says: str, tmp_path: Path) -> None:
+def test_what_matches_nothing_says_what_there_is(kind: Any, says: str, tmp_path: Path) -> None:
     line = 'h - - [05/Jun/2031:09:30:{:02} +0100] "GET {} HTTP/1.1" 200 10 "-" "{}" 0.250\n'
     log = "".join(line.format(k, "/health" if k % 2 else "/a", "checker" if k % 2 else "browser") for k in range(60))
     (tmp_path / "a.log").write_text(log)
-    path = tmp_path / "study.toml"
-    path.write_text(STUDY.format(**USUAL).replace('files = "t.csv"', f'files = "a.log"\nleave_out = [{kind}]'))
+    path = plain_study(tmp_path, {"files": "a.log", "leave_out": [kind]})
     notes = load_study(path).trace().source.notes
     assert any(says in note for note in notes), notes

@@ -208,7 +208,7 @@ def test_a_study_in_few_words(tmp_path: Path) -> None:
     assert list(found.services) == ["web", "database"]
     changed = study.replace(services={"database": {"slots": 9}})
     assert changed.services["database"].slots == 9
-    with pytest.raises(StudyError, match="there are 2 services"):
+    with pytest.raises(StudyError, match="there are the services web, database"):
         _ = study.service
 
 

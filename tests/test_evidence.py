@@ -20,6 +20,7 @@ from libramen.base.units import about_money, about_share, show_rate
 from libramen.cli import run
 from libramen.load.evidence import busiest_minute, evidence_of
 from libramen.load.totals import with_totals
+from libramen.report.trust import title
 from libramen.trace.source import Bottleneck
 from libramen.trust.compared import Compared
 from libramen.trust.grade import grade_of
@@ -280,7 +281,7 @@ def _grade(hours: tuple[Hour, ...] = (), busiest: float = 1.0, in_sample: float 
 
 
 def test_the_grade_says_its_regime() -> None:
-    assert _grade().title == "close at loads like those logged (up to 41 requests a second)"
+    assert title(_grade()) == "close at loads like those logged (up to 41 requests a second)"
     assert _grade(busiest=0.8).grade == "fair"
     assert "busiest tenth of its parts, of 2 times the load, is predicted from the quieter half within 19.9 %" in (
         _grade(busiest=0.8).reason

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 import pytest
 
-from builders import both, make_plan, make_tier, make_trace
+from builders import both, make_plan, make_tier, make_trace, plain_study
 from libramen import Crash, Outcome, Service, StudyError, check, load_study
 from libramen.report.story import sentences
 
@@ -108,47 +108,28 @@ def test_a_fault_of_a_study_is_read_and_checked() -> None:
         make_plan(replicas=[["0s", 1], ["5s", 2]], faults=[_crash(at=1)])
 
 
-STUDY = """
-[trace]
-files = ["t.csv"]
-
-[service]
-slots = 5
-start = "4s"
-
-[tiers.t]
-billing = "per_hour"
-detect = "10s"
-
-[tiers.t.sizes.s]
-cores = 1
-per_hour = 1
-"""
-
-
-def _study(folder: Path, name: str, replicas: int, fault: str) -> Path:
+def _study(folder: Path, name: str, replicas: int, **fault: Any) -> Path:
     (folder / "t.csv").write_text("at_s,cpu_s,wait_s\n0,0,1\n5,0,1\n")
-    plan = f'[plans.{name}]\ntier = "t"\nsize = "s"\nreplicas = {replicas}\n'
-    path = folder / f"{name}.toml"
-    path.write_text(f'{STUDY}{plan}[[plans.{name}.faults]]\nkind = "crash"\n{fault}\n')
-    return path
+    plans = {name: {"replicas": replicas, "faults": [{"kind": "crash"} | fault]}}
+    tables = {"tier": {"detect": "10s"}, "service": {"slots": 5, "start": "4s"}}
+    return plain_study(folder / f"{name}.toml", {"files": ["t.csv"]}, plans, **tables)
 
 
 @pytest.mark.parametrize(
     ("name", "replicas", "fault", "said"),
     [
-        ("alone", 1, 'at = "2s"', ["its crash leaves no replica that works for at least 14 s"]),
-        ("quick", 1, 'at = "2s"\ndetect = 0', ["its crash leaves no replica that works for at least 4 s"]),
-        ("two", 2, 'at = "2s"', []),
-        ("absent", 2, 'at = "2s"\nreplica = 3', ["its crash is of replica 3, and the plan has 2"]),
+        ("alone", 1, {}, ["its crash leaves no replica that works for at least 14 s"]),
+        ("quick", 1, {"detect": 0}, ["its crash leaves no replica that works for at least 4 s"]),
+        ("two", 2, {}, []),
+        ("absent", 2, {"replica": 3}, ["its crash is of replica 3, and the plan has 2"]),
     ],
 )
-def test_check_says_what_a_crash_costs(tmp_path: Path, name: str, replicas: int, fault: str, said: list[str]) -> None:
-    [plan] = check(load_study(_study(tmp_path, name, replicas, fault))).plans
-    assert [text for text in plan.problems if "crash" in text] == said
+def test_check_says_what_a_crash_costs(tmp_path: Path, name: str, replicas: int, fault: Any, said: list[str]) -> None:
+    [plan] = check(load_study(_study(tmp_path, name, replicas, at="2s", **fault))).plans
+    assert [one.text for one in plan.problems if "crash" in one.text] == said
 
 
 def test_a_crash_after_the_trace_is_an_error(tmp_path: Path) -> None:
-    study = load_study(_study(tmp_path, "late", 1, 'at = "1h"'))
+    study = load_study(_study(tmp_path, "late", 1, at="1h"))
     with pytest.raises(StudyError, match=r"plan 'late': faults\[1\].at = \"1h\" is not in the trace"):
         check(study)

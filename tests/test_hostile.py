@@ -324,7 +324,7 @@ def test_check_says_what_a_replay_would_cost(tmp_path: Path) -> None:
     study = load_study(_study(tmp_path, every='"10us"'))
     (plan,) = check(study).plans
     assert "it decides 3,000,000 times, every 10 µs over 30 s: a replay takes some 1 min and 0.45 GB" in " ".join(
-        plan.problems
+        problem.text for problem in plan.problems
     )
 
 

@@ -12,7 +12,7 @@ import numpy as np
 import pytest
 from hypothesis import given, strategies as st
 
-from builders import make_case, make_plan, make_tier
+from builders import make_case, make_plan, make_tier, plain_study
 from libramen import Objectives, Service, Trace, TraceError, load_study, read_trace, replay, shaped, write_trace
 from libramen.trace.steps import Scale
 from libramen.trace.stretches import BLOCK_S, stretches_of
@@ -216,26 +216,6 @@ def test_a_step_that_multiplies_too_much_says_so() -> None:
         shaped(trace, [{"scale": 200_000}])
 
 
-SERVERS = """
-[trace]
-files = ["log.csv"]
-stamp = "arrival"
-recorded_on = "one"
-cpu_share = 1.0
-servers = [2, 5]
-[service]
-slots = 1
-[tiers.quay]
-billing = "per_hour"
-sizes = { s = { cores = 1, per_hour = 1 } }
-[plans.one]
-tier = "quay"
-size = "s"
-replicas = 5
-balancer = "round_robin"
-"""
-
-
 def test_whole_servers_are_unqueued_before_they_are_multiplied(tmp_path: Path) -> None:
     """All that two of five servers did is known: what queued there is taken out, and then the other three come."""
     whole = _steady(1, 0.6 * RATE, 3600)
@@ -243,8 +223,11 @@ def test_whole_servers_are_unqueued_before_they_are_multiplied(tmp_path: Path) -
     mine = rows[rows["replica"] <= 2]
     lines = [f"{row.at_s:.6f},{row.latency_s:.6f},pier{row.replica}" for row in mine.itertuples()]
     (tmp_path / "log.csv").write_text("at_s,latency_s,server\n" + "\n".join(lines) + "\n")
-    (tmp_path / "study.toml").write_text(SERVERS)
-    trace = load_study(tmp_path / "study.toml").trace(cache=False)
+    said = {
+        "files": ["log.csv"], "stamp": "arrival", "recorded_on": "one", "cpu_share": 1.0, "servers": [2, 5],
+    }  # fmt: skip
+    plans = {"one": {"replicas": 5, "balancer": "round_robin"}}
+    trace = load_study(plain_study(tmp_path, said, plans, service={"slots": 1})).trace(cache=False)
     assert len(trace) == pytest.approx(len(whole), rel=0.01)
     assert float(trace.cpu_s.mean()) == pytest.approx(float(whole.cpu_s.mean()), rel=0.02)
 

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import pytest
 
-from builders import make_plan, make_tier, make_trace
+from builders import make_plan, make_tier, make_trace, plain_study
 from libramen import Comparison, Objectives, Outcome, Service, Trace, check, compare, load_study, replay
 from libramen.base.errors import ReplayError
 from libramen.draw.style import save, tier_looks
@@ -198,7 +198,7 @@ def test_check_finds_timeouts_and_gaps() -> None:
     plan = make_plan(make_tier(provision=20), scaling=rule, rollouts=[rollout])
     study: Any = SimpleNamespace(objectives=Objectives(), currency="EUR")
     [found] = check_plan(study, trace, System.of(Service(slots=1, timeout=1.5, start=10), plan))
-    assert list(found.problems) == [
+    assert [problem.text for problem in found.problems] == [
         "50.00 % of the requests need longer than the timeout of 1.5 s even without queueing",
         "its rolling update leaves no replica ready for at least 30 s",
     ]
@@ -286,25 +286,8 @@ def test_settle_leaves_out_what_came_before_in_either_way() -> None:
 def test_check_says_how_long_lent_cpu_lasts(tmp_path: Path) -> None:
     """60 core-s in 118 s are 0.508 cores; two replicas earn 0.1 each and begin with 90 core-s each: 180 / 0.308 s."""
     (tmp_path / "t.csv").write_text("at_s,cpu_s\n" + "".join(f"{2 * k},1\n" for k in range(60)))
-    (tmp_path / "study.toml").write_text(
-        """[trace]
-files = "t.csv"
-[service]
-slots = 4
-[tiers.berth]
-billing = "per_month"
-[tiers.berth.sizes.tiny]
-cores = 1
-steady_cores = 0.1
-bank = 200
-bank_at_start = 90
-per_month = 1
-[plans.two]
-tier = "berth"
-size = "tiny"
-replicas = 2
-"""
-    )
-    (problem,) = [text for text in check(load_study(tmp_path / "study.toml")).plans[0].problems if "lent" in text]
+    lent = {"steady_cores": 0.1, "bank": 200, "bank_at_start": 90}
+    path = plain_study(tmp_path, {"files": "t.csv"}, {"two": {"replicas": 2}}, size=lent, service={"slots": 4})
+    (problem,) = [one.text for one in check(load_study(path)).plans[0].problems if one.kind == "lent"]
     assert "the trace needs 0.508 cores on average, 2 of this size earn 0.2" in problem
     assert "what they begin with lasts 9 min 44 s at that rate" in problem

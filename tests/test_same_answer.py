@@ -9,11 +9,12 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import pytest
 
-from builders import make_plan, make_trace
+from builders import make_plan, make_trace, plain_study
 from libramen import Service, Store, StudyError, Trace, backtest, compare, load_study, shaped
 from libramen.cli import run
 from libramen.demo.write import write_demo
 from libramen.load.cache import find, keep
+from libramen.report.trust import title
 from libramen.trust.grade import kept_grade
 
 if TYPE_CHECKING:
@@ -188,23 +189,8 @@ def test_a_store_says_the_same_as_no_store(folder: Path, request: pytest.Fixture
 def test_traces_changed_in_python_are_not_mistaken(tmp_path: Path) -> None:
     rng = np.random.default_rng(1)
     trace = Trace.from_arrays(np.cumsum(rng.exponential(0.5, 300)), rng.exponential(0.3, 300))
-    path = tmp_path / "study.toml"
     (tmp_path / "t.csv").write_text("at_s,cpu_s\n0,1\n")
-    path.write_text("""
-[trace]
-files = "t.csv"
-[service]
-slots = 2
-[tiers.t]
-billing = "per_hour"
-[tiers.t.sizes.s]
-cores = 1
-per_hour = 1
-[plans.p]
-tier = "t"
-size = "s"
-""")
-    study = load_study(path)
+    study = load_study(plain_study(tmp_path, {"files": "t.csv"}))
     changed = [
         trace, dataclasses.replace(trace, cpu_s=2 * trace.cpu_s), dataclasses.replace(trace, wait_s=trace.cpu_s),
         trace.take(np.arange(0, 300, 2)), shaped(trace, [{"scale": 0.5}]), keep("m" * 40, trace),
@@ -230,7 +216,7 @@ def test_the_grade_of_a_backtest_is_found_from_anywhere(
     assert all(file.startswith(str(relative.parent)) for file in trace.source.files)
     assert run(["check", str(relative)]) == 0
     shown = capsys.readouterr().out
-    assert found.grade.sentence in " ".join(shown.split())
+    assert f"How far to trust this: {title(found.grade)}. {found.grade.reason}" in " ".join(shown.split())
     assert shown.count("are within") == 1
     monkeypatch.setattr("libramen.trust.grade.digest_of", lambda _: "other code")
     assert kept_grade(load_study(relative)) is None

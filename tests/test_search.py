@@ -324,8 +324,8 @@ def test_several_services(tmp_path: Path) -> None:
 @pytest.mark.parametrize(
     ("key", "why"),
     [
-        ("replicas", r"is of several services; allowed: plan.services.N.replicas"),
-        ("service.slots", "there are several services; allowed: services.N.KEY"),
+        ("replicas", r"there are the services .*; allowed: plan.services.N.replicas"),
+        ("service.slots", "there are the services .*; allowed: services.N.slots"),
         ("plan.services.wep.replicas", "did you mean 'web'"),
         ("services.web.slot", "did you mean 'slots'"),
         ("plan.replicas", "allowed: plan.services.N.KEY"),

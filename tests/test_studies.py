@@ -414,15 +414,15 @@ def test_a_plan_of_one_service_is_written_short() -> None:
     plan = Plan(name="p", tier=tier, size="s", replicas=1)
     assert plan == Plan(name="p", services={"service": Hosting(tier=tier, size="s", replicas=1)})
     assert plan.replace(size="l") == plan.replace(services={"service": plan.only.replace(size="l")})
-    assert (plan.replace(name="q").only.plan, plan.place_of("service")) == ("q", "plans.p")
+    assert (plan.replace(name="q").only.plan, plan.place_of("service")) == ("q", ("plans", "p"))
     two = Plan(name="two", services={"web": plan, "db": plan.only})
-    assert (two.of("db"), two.place_of("db")) == (two.of("web"), "plans.two.services.db")
+    assert (two.of("db"), two.place_of("db")) == (two.of("web"), ("plans", "two", "services", "db"))
     with pytest.raises(AttributeError, match=r"a plan has no 'replicas', .* plan\.only\.replicas"):
         _ = plan.replicas
     assert list(System.of({"web": Service(slots=1)}, plan).plan.services) == ["web"]  # whatever its name
     for wrong, message in (
-        (lambda: two.only, r"it is of web, db; allowed: plan\.of"),
-        (lambda: two.replace(size="l"), r"it is of web, db"),
+        (lambda: two.only, r"there are the services web, db; allowed: plan\.of"),
+        (lambda: two.replace(size="l"), r"there are the services web, db"),
         (lambda: Plan(services={"web": 3}), "found 3; allowed: a table"),
         (lambda: Plan(services={"web": plan}, size="l"), "unknown key 'size'; allowed: name, services"),
         (lambda: System.of(Service(slots=1), 3), "plan: found 3; allowed: a Plan"),  # type: ignore[arg-type]

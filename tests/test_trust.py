@@ -8,10 +8,12 @@ from typing import TYPE_CHECKING
 import numpy as np
 import pytest
 
+from builders import plain_study
 from libramen import StudyError, Trace, TraceError, backtest, compare, doubt, fit, load_study
 from libramen.cli import run
 from libramen.load.cpu_use import CpuUse, cpu_per_route, read_cpu_use, throughput
 from libramen.load.explain import likely_cpu_share
+from libramen.report.trust import title
 from libramen.trust.grade import kept_grade
 from test_unqueue import CASES, accuracy
 
@@ -104,7 +106,7 @@ def test_the_grade_stands_at_the_foot(busy: Path, capsys: pytest.CaptureFixture[
     assert grade is not None
     for command in (["compare"], ["replay", "--plan", "small"]):
         assert run([command[0], str(busy), *command[1:]]) == 0
-        assert capsys.readouterr().out.strip().endswith(grade.sentence)
+        assert capsys.readouterr().out.strip().endswith(f"How far to trust this: {title(grade)}. {grade.reason}")
     assert kept_grade(load_study(busy).replace(service={"slots": 5})) is None
     assert run(["backtest", str(busy), "--json", "--strict"]) == 0
     assert json.loads(capsys.readouterr().out)["grade"] == grade.grade
@@ -137,11 +139,8 @@ def test_an_idle_server_says_nothing_of_its_slots(tmp_path: Path) -> None:
     at_s = hidden.at_s * 10  # a load of 0.03
     accuracy.write_log(tmp_path / "log.csv", at_s, hidden.wait_s + hidden.cpu_s, whole_seconds=False)
     del latency_s
-    (tmp_path / "study.toml").write_text(
-        '[trace]\nfiles = ["log.csv"]\nstamp = "answer"\nrecorded_on = "p"\n[service]\nslots = 8\n[tiers.t]\n'
-        'billing = "per_hour"\n[tiers.t.sizes.s]\ncores = 8\nper_hour = 1\n[plans.p]\ntier = "t"\nsize = "s"\n'
-    )
-    study = load_study(tmp_path / "study.toml")
+    said = {"files": ["log.csv"], "stamp": "answer", "recorded_on": "p"}
+    study = load_study(plain_study(tmp_path, said, size={"cores": 8}, service={"slots": 8}))
     (slots,) = fit(study, ["slots"])
     assert slots.high == max(value for value, _ in slots.tried)
     assert "tells nothing of how many slots" in " ".join(study.trace().source.notes)

@@ -13,7 +13,7 @@ import numpy as np
 import pytest
 from hypothesis import given, settings, strategies as st
 
-from builders import make_plan, make_tier
+from builders import make_plan, make_tier, plain_study
 from libramen import Plan, Service, Trace, TraceError, load_study, read_trace, unqueue
 from libramen.cli import run
 from libramen.engine import simulation
@@ -46,34 +46,16 @@ def busy(tmp_path_factory: pytest.TempPathFactory) -> Path:
     folder = tmp_path_factory.mktemp("busy")
     hidden, latency_s = accuracy.truth_of(CASES["1 replica, 4 slots, load 0.85"], "exponential", 15_000)
     accuracy.write_log(folder / "busy.log", hidden.at_s, latency_s, whole_seconds=True)
-    (folder / "study.toml").write_text(
-        """
-[study]
-name = "busy"
-[trace]
-files = ["busy.log"]
-recorded_on = "today"
-[service]
-slots = 4
-[objectives]
-p95 = "400ms"
-[tiers.berth]
-billing = "per_hour"
-replicas = { least = 1, most = 10 }
-provision = "30s"
-[tiers.berth.sizes.medium]
-cores = 4
-per_hour = 0.1
-[plans.today]
-tier = "berth"
-size = "medium"
-[plans.two]
-tier = "berth"
-size = "medium"
-replicas = 2
-"""
+    return plain_study(
+        folder,
+        {"files": ["busy.log"], "recorded_on": "today"},
+        {"today": {}, "two": {"replicas": 2}},
+        tier={"replicas": {"least": 1, "most": 10}, "provision": "30s"},
+        size={"cores": 4, "per_hour": 0.1},
+        study={"name": "busy"},
+        service={"slots": 4},
+        objectives={"p95": "400ms"},
     )
-    return folder / "study.toml"
 
 
 def _changed(busy: Path, folder: Path, old: str, new: str) -> Path:
@@ -209,27 +191,12 @@ def test_a_field_or_the_files_say_which_server_answered(tmp_path: Path) -> None:
     service, plan = Service(slots=2), make_plan(make_tier(cores=2), replicas=3, balancer="random")
     log, server = _logged(at_s, work_s, 0.4, service, plan)
     rows = [f"{at},{latency}" for at, latency in zip(log.at_s.tolist(), log.latency_s.tolist(), strict=True)]
-    study = """
-[service]
-slots = 2
-[tiers.t]
-billing = "per_hour"
-replicas = { least = 1, most = 9 }
-[tiers.t.sizes.s]
-cores = 2
-per_hour = 1
-[plans.p]
-tier = "t"
-size = "s"
-replicas = 3
-balancer = "random"
-[trace]
-recorded_on = "p"
-"""
+    sold: Any = {"tier": {"replicas": {"least": 1, "most": 9}}, "size": {"cores": 2}}
+    plans = {"p": {"replicas": 3, "balancer": "random"}}
     lines = "\n".join(f"{row},machine-{number}" for row, number in zip(rows, server.tolist(), strict=True))
     (tmp_path / "one.csv").write_text(f"at_s,latency_s,server\n{lines}\n")
-    (tmp_path / "field.toml").write_text(study + 'files = ["one.csv"]\n')
-    field = load_study(tmp_path / "field.toml").trace(cache=False)
+    path = plain_study(tmp_path, {"recorded_on": "p", "files": ["one.csv"]}, plans, **sold)
+    field = load_study(path).trace(cache=False)
     np.testing.assert_allclose(field.cpu_s + field.wait_s, work_s, rtol=1e-5, atol=1e-6)
     for number in (1, 2, 3):
         lines = "\n".join(
@@ -239,8 +206,8 @@ recorded_on = "p"
             if by == number
         )
         (tmp_path / f"{number}.log").write_text(lines + "\n")
-    (tmp_path / "files.toml").write_text(study + 'files = ["1.log", "2.log", "3.log"]\nserver = "file"\n')
-    files = load_study(tmp_path / "files.toml").trace(cache=False)
+    said = {"recorded_on": "p", "files": ["1.log", "2.log", "3.log"], "server": "file"}
+    files = load_study(plain_study(tmp_path, said, plans, **sold)).trace(cache=False)
     assert files.demand.kind == "unqueued"
     assert (files.cpu_s + files.wait_s).mean() == pytest.approx(0.1, rel=0.1)
 
@@ -253,17 +220,18 @@ def test_a_piece_of_a_line_says_which_server_answered(tmp_path: Path, capsys: py
         for k in range(400)
     ]
     (tmp_path / "one.log").write_text("\n".join(lines) + "\n")
-    text = (
-        '[trace]\nfiles = ["one.log"]\nrecorded_on = "p"\nserver_field = "up"\n[service]\nslots = 1\n[tiers.t]\n'
-        'billing = "per_hour"\nreplicas = { least = 1, most = 9 }\n[tiers.t.sizes.s]\ncores = 1\nper_hour = 1\n'
-        '[plans.p]\ntier = "t"\nsize = "s"\nreplicas = 2\n'
+    path = plain_study(
+        tmp_path,
+        {"files": ["one.log"], "recorded_on": "p", "server_field": "up"},
+        {"p": {"replicas": 2}},
+        tier={"replicas": {"least": 1, "most": 9}},
+        service={"slots": 1},
     )
-    (tmp_path / "study.toml").write_text(text)
-    trace = load_study(tmp_path / "study.toml").trace(cache=False)
+    trace = load_study(path).trace(cache=False)
     np.testing.assert_allclose(trace.cpu_s + trace.wait_s, 0.4)
     assert any("40 requests took no slot" in note for note in trace.source.notes)
-    (tmp_path / "study.toml").write_text(text.replace('"up"', '"upp"'))
-    assert run(["check", str(tmp_path / "study.toml")]) == 2
+    path.write_text(path.read_text().replace('"up"', '"upp"'))
+    assert run(["check", str(path)]) == 2
     assert "server_field: found 'upp'; allowed: rt, up" in capsys.readouterr().err
     with pytest.raises(TraceError, match="server_field has no effect in read_trace"):
         read_trace(tmp_path / "one.log", server_field="up")

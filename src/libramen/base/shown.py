@@ -36,7 +36,11 @@ _FIGURES: Final = {
 }
 _WHERE: Final = {"Outcome": "draw.where:draw_where"}
 _HTML: Final = "report.html:to_html"
-_SENTENCE: Final = "report.findings:sentence"
+_SENTENCES: Final = {
+    "Finding": "report.findings:sentence",
+    "Grade": "report.trust:reason",
+    "Problem": "report.problems:sentence",
+}
 _VERDICT: Final = "report.comparison:verdict"
 _RESULTS: Final = {"Comparison": "questions.compare:Comparison", "Outcome": "outcome.outcome:Outcome"}
 QUESTIONS: Final = {
@@ -70,9 +74,9 @@ def figure_of_where(result: object) -> heavy.Figure:
     return figure
 
 
-def sentence_of(finding: object) -> str:
-    """The sentence of a finding."""
-    return str(reach(_SENTENCE)(finding))
+def sentence_of(fact: object) -> str:
+    """The sentence of a finding, or of another fact."""
+    return str(_of(_SENTENCES, fact)(fact))
 
 
 def verdict_of(comparison: object) -> str:

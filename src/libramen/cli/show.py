@@ -196,8 +196,8 @@ def _table(section: Section, *, narrow: bool) -> Table:
 
 def comparison(study: Study, found: Comparison, grade: Grade | None = None, doubted: tuple[Doubt, ...] = ()) -> None:
     """The objectives, the table of a comparison, the verdict, what each plan misses, and how far the verdict holds."""
-    from libramen.report.backtest import trust_section
     from libramen.report.comparison import comparison_sections, doubts_of_verdict
+    from libramen.report.trust import trust_section
 
     more = doubts_of_verdict(doubted) if doubted else []
     _render([*comparison_sections(study, found), *more, *trust_section(study, grade)])
@@ -205,8 +205,8 @@ def comparison(study: Study, found: Comparison, grade: Grade | None = None, doub
 
 def outcome(study: Study, found: Outcome, grade: Grade | None = None) -> None:
     """What came of one plan."""
-    from libramen.report.backtest import trust_section
     from libramen.report.replay import outcome_sections
+    from libramen.report.trust import trust_section
 
     _render([*outcome_sections(study, found), *trust_section(study, grade)])
 
@@ -248,8 +248,8 @@ def stretch(study: Study, outcome: Outcome, found: StretchFigures) -> None:
 
 def check(found: Check, grade: Grade | None = None) -> None:
     """What was understood, the problems of each plan, and how far to believe a replay."""
-    from libramen.report.backtest import trust_section
     from libramen.report.check import check_sections
+    from libramen.report.trust import trust_section
 
     _render([*check_sections(found), *trust_section(found.study, grade)])
 

@@ -146,12 +146,10 @@ class Figures(Result):
         document["findings"] = [finding.to_dict() for finding in self.findings]
         document["routes"] = [route.to_dict() for route in self.routes or ()]
         document["services"] = {name: figures.to_dict(routes=routes) for name, figures in self.services.items()}
-        left_out = {
-            "routes": not routes or self.routes is None,
-            "days": self.days is None,
-            "services": not self.services,
-        }
-        return {name: value for name, value in document.items() if not left_out.get(name, False)}
+        for name in _OPTIONAL:
+            if not document[name] or (name == "routes" and not routes):
+                del document[name]
+        return document
 
     def _worst_hour_document(self) -> dict[str, Any] | None:
         hour = self.worst_hour
@@ -197,13 +195,24 @@ _ORDER: Final = (
     "availability", "utilisation", "replicas",
 )  # fmt: skip
 """The first keys of the JSON."""
+_OPTIONAL: Final = ("routes", "days", "services")
+"""That are left out of the JSON where there is nothing in them."""
 _REPLICAS: Final = ("min", "mean", "max", "peak")
 _STARTS: Final = ("cold_starts", "paid_s")
 _OF_REQUESTS: Final = (
     "seed", "start", "span_s", "n_requests", "attempts", "endings", "latency_s", "answered_s", "availability",
     "availability_minutes", "bill", "objectives", "worst_hour", "time_s", "bytes_out", "cold_starts", "paid_s",
 )  # fmt: skip
-_OF_FLEET: Final = ("tier", "size", "utilisation", "replicas_min", "replicas_mean", "replicas_max", "replicas_peak")
+_OF_FLEET: Final = (
+    "tier",
+    "size",
+    "utilisation",
+    "replicas_min",
+    "replicas_mean",
+    "replicas_max",
+    "replicas_peak",
+    "died",
+)
 
 
 def figures_of(
@@ -220,7 +229,6 @@ def figures_of(
     shared = [one.name for one in fields(RouteFigures) if one.name != "route"]
     return Figures(
         plan=outcome.plan.name,
-        deaths=() if outcome.only is None else tuple(outcome.only.run.deaths),
         findings=outcome.findings,
         events=outcome.happened if events else tuple(happened(outcome)),
         routes=None
@@ -239,7 +247,6 @@ def figures_of_service(one: ServiceOutcome) -> Figures:
     """The figures of one of several services."""
     return Figures(
         plan=one.hosting.plan,
-        deaths=tuple(one.run.deaths),
         findings=one.findings,
         events=(),
         **_same(one),
@@ -247,7 +254,8 @@ def figures_of_service(one: ServiceOutcome) -> Figures:
 
 
 def _same(of: OfRequests) -> dict[str, Any]:
-    return {name: getattr(of, name) for name in (*_OF_REQUESTS, *_OF_FLEET)}
+    found = {name: getattr(of, name) for name in (*_OF_REQUESTS, *_OF_FLEET)}
+    return found | {"deaths": found.pop("died")}
 
 
 def _zone(name: str) -> Any:

@@ -123,6 +123,7 @@ class Outcome(OfRequests, Shown):
     replicas_peak = _OfOnly()
     scaling = _OfOnly()
     waits = _OfOnly()
+    died = _OfOnly(lambda _outcome: ())
     _counts = _OfOnly(OfRequests.counts)
     fleet = _OfAll()
     stages = _OfAll()

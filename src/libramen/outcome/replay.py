@@ -134,7 +134,7 @@ def replay_system(
     if whole is None:
         chunks = (chunk.without_calls(system.columns) for chunk in chunks)
     keeps = whole is not None and keep_requests is not False
-    objectives.check(objectives.routes if whole is None else whole.routes, first.start, system.names)
+    objectives.check(objectives.routes if whole is None else whole.routes, first.start, system.labels)
     known_s = whole.span_s if whole is not None else units.LONGEST_S if span_s is None else span_s
     settings = [
         Counting(hosted.hosting, Asked.of(wanted, first.start, known_s), settle, window_s, first.into_hour_s)

@@ -10,6 +10,7 @@ from libramen.base import heavy
 from libramen.bill.bill import Bill
 from libramen.bill.usage import Used, usage_of
 from libramen.engine.record import ServiceRun
+from libramen.engine.replica import Death
 from libramen.outcome import measures
 from libramen.outcome.figures import Figures
 from libramen.outcome.findings import Finding
@@ -26,7 +27,7 @@ class ServiceOutcome(OfRequests):
     What is said of requests in `Outcome` is said of visits here.
 
     Attributes:
-        name, service, hosting: of it, as its plan hosts it.
+        name, service, hosting: of it, as its plan hosts it; label: its name where there are others, else None.
         run: the record of its fleet.
         bill: the `Bill` of a month of it.
         tier, size: names of what it runs on.
@@ -48,7 +49,7 @@ class ServiceOutcome(OfRequests):
         seed: int,
     ) -> None:
         super().__init__(run, measured, whole, bill, asked, seed)
-        self.name, self.service, self.hosting = hosted
+        self.name, self.service, self.hosting, self.label = hosted
         self.tier, self.size = self.hosting.tier.name, self.hosting.size.name
         self.run, self.time_s = run, whole.time_s
         self.utilisation = measures.utilisation(run, self.hosting.size.cores)
@@ -59,6 +60,11 @@ class ServiceOutcome(OfRequests):
         self.replicas_peak = run.peak
         self.cold_starts = measures.cold_starts(run)
         self.paid_s = float(measures.paid_steps(run, self.hosting).mean(span)[0]) * run.span_s
+
+    @property
+    def died(self) -> tuple[Death, ...]:
+        """Deaths of its replicas."""
+        return tuple(self.run.deaths)
 
     @property
     def usage(self) -> tuple[Used, ...]:

@@ -92,7 +92,7 @@ class LeastUse:
 
     def of(self, case: Case) -> Mapping[str, Fraction]:
         """By item, as in `bill.usage.Used`. Of several services nothing is known: what one is sent, another calls."""
-        if len(case.plan.services) > 1:
+        if case.system.only is None:
             return NOTHING
         trace = self._trace
         first = int(np.searchsorted(trace.at_s, case.settle_s))  # those before may all fail
@@ -225,9 +225,10 @@ class Overload:
 
     def rules_out(self, case: Case) -> bool:
         """Whether too many requests must be late, whatever happens."""
-        if len(case.plan.services) > 1 or case.settle_s > 0:
+        only = case.system.only
+        if only is None or case.settle_s > 0:
             return False
-        hosting, budgets = case.plan.only, Budgets(case, len(self._trace))
+        hosting, budgets = only.hosting, Budgets(case, len(self._trace))
         # Of a fleet that changes, replicas that drain go on working beside the new ones.
         if hosting.scaling.decides or hosting.rollouts or hosting.may_break or hosting.counts:
             return False

@@ -12,6 +12,7 @@ import numpy as np
 
 from libramen.base import units
 from libramen.base.ranks import PERCENTILES, nearest_rank
+from libramen.base.shown import sentence_of
 from libramen.base.times import EPSILON_S
 from libramen.bill.month import Month
 from libramen.bill.prices import least_month
@@ -32,28 +33,46 @@ _MANY_REPLICAS: Final = 50_000
 
 
 @dataclass(frozen=True)
+class Problem:
+    """One fact that speaks against a plan.
+
+    Attributes:
+        kind: what it is; `report/problems.py` has the sentence of each.
+        figures: what the sentence says: durations in seconds, shares from 0 to 1.
+    """
+
+    kind: str
+    figures: dict[str, Any]
+
+    @property
+    def text(self) -> str:
+        """A sentence, with the figures."""
+        return sentence_of(self)
+
+
+@dataclass(frozen=True)
 class PlanCheck:
     """What one service must carry under a plan, and its problems.
 
     Attributes:
-        name: of the service.
-        plan: the plan, or its part for that service.
+        service: its name where there are others, else None.
+        hosting: what it runs on.
         needs_cpu: replicas that the busiest minute needs at 100 % of their CPU.
         needs_slots: replicas whose slots the busiest minute fills, if nothing ever queues.
         alone_p95_s: p95 of the latency of requests without queueing [s]; of one of several services the mean of visits.
         least_month: cost of a month at the fewest replicas, or of the least use, without egress.
         rollouts_s: when each rollout is due [s from the start].
-        problems: sentences.
+        problems: what speaks against it.
     """
 
-    name: str
+    service: str | None
     hosting: Hosting
     needs_cpu: int
     needs_slots: int
     alone_p95_s: float
     least_month: Decimal
     rollouts_s: tuple[float, ...]
-    problems: tuple[str, ...]
+    problems: tuple[Problem, ...]
 
 
 @dataclass(frozen=True)
@@ -101,7 +120,7 @@ class Check:
             "plans": [
                 {
                     "plan": check.hosting.plan,
-                    **({} if len(self.study.services) == 1 else {"service": check.name}),
+                    **({"service": check.service} if check.service else {}),
                     "tier": check.hosting.tier.name,
                     "size": check.hosting.size.name,
                     "replicas": list(check.hosting.limits),
@@ -110,7 +129,7 @@ class Check:
                     "alone_p95_s": check.alone_p95_s,
                     "least_month": float(units.to_cent(check.least_month)),
                     "rollouts_s": list(check.rollouts_s),
-                    "problems": list(check.problems),
+                    "problems": [problem.text for problem in check.problems],
                 }
                 for check in self.plans
             ],
@@ -134,12 +153,9 @@ def check(study: Study, *, seed: int = 0, cache: bool = True, progress: Callable
             that is not in it.
     """
     trace = study.trace(seed=seed, progress=progress, cache=cache)
-    study.objectives.check(trace.routes, trace.start, tuple(study.services))
-    return Check(
-        study,
-        trace,
-        tuple(found for plan in study.plans for found in check_plan(study, trace, study.system(plan))),
-    )
+    systems = [study.system(plan) for plan in study.plans]
+    study.objectives.check(trace.routes, trace.start, systems[0].labels)
+    return Check(study, trace, tuple(found for system in systems for found in check_plan(study, trace, system)))
 
 
 def check_plan(study: Study, trace: Trace, system: System) -> Iterator[PlanCheck]:
@@ -149,10 +165,9 @@ def check_plan(study: Study, trace: Trace, system: System) -> Iterator[PlanCheck
     checks = [_check_service(study, trace, system, loads, number) for number in range(len(system.hosted))]
     least = sum((found.least_month for found in checks), Decimal(0))
     if month is not None and least > month:
-        said, wanted = (units.show_money(amount, study.currency) for amount in (least, month))
-        fewest = f"{checks[0].hosting.limits[0]} replicas" if system.only else "the fewest replicas of every service"
-        problem = f"even with {fewest} and no egress a month costs {said}, the objective is {wanted}"
-        checks[0] = replace(checks[0], problems=(*checks[0].problems, problem))
+        fewest = [(found.hosting.limits[0], found.service) for found in checks]
+        figures = {"least": least, "wanted": month, "currency": study.currency, "fewest": fewest}
+        checks[0] = replace(checks[0], problems=(*checks[0].problems, Problem("over_budget", figures)))
     yield from checks
 
 
@@ -169,7 +184,7 @@ def _check_service(study: Study, trace: Trace, system: System, loads: Loads, num
     is_alone = system.only is not None
     alone_s = np.sort(loads.alone_s) if is_alone else np.array([float(load.held_s.sum()) / max(visits, 1e-9)])
     found = PlanCheck(
-        name=hosted.name,
+        service=hosted.label,
         hosting=hosting,
         needs_cpu=math.ceil(busiest_cpu / (size.cores * size.speed) - EPSILON_S),
         needs_slots=math.ceil(busiest_slots / service.slots - EPSILON_S),
@@ -192,13 +207,13 @@ def _check_service(study: Study, trace: Trace, system: System, loads: Loads, num
     return replace(found, problems=problems)
 
 
-def _nobody(found: PlanCheck, visits: float) -> Iterator[str]:
+def _nobody(found: PlanCheck, visits: float) -> Iterator[Problem]:
     """Whether anybody is there, or will be."""
     if visits and found.hosting.limits[1] == 0:
-        yield f"it has no replica, and {visits:,.0f} visits are made to it"
+        yield Problem("nobody_there", {"visits": visits})
 
 
-def _connections(system: System, number: int) -> Iterator[str]:
+def _connections(system: System, number: int) -> Iterator[Problem]:
     """Whether those that call a service may open more connections than it takes."""
     hosted = system.hosted[number]
     backlog = hosted.service.backlog
@@ -212,8 +227,7 @@ def _connections(system: System, number: int) -> Iterator[str]:
     takes = hosted.hosting.limits[1] * (hosted.service.slots + backlog)
     could = sum(replicas * each for replicas, each in opened.values())
     if opened and could > takes:
-        who = ", ".join(f"{replicas} x {each} of {name}" for name, (replicas, each) in opened.items())
-        yield f"those that call it may open {could:,} connections ({who}), and it takes {takes:,}: more are refused"
+        yield Problem("connections", {"could_open": could, "opened": opened, "takes": takes})
 
 
 def _least_month(trace: Trace, hosting: Hosting, load: Load, slots: int) -> Decimal:
@@ -226,16 +240,14 @@ def _least_month(trace: Trace, hosting: Hosting, load: Load, slots: int) -> Deci
     return least_month(hosting, used)
 
 
-def _capacity(found: PlanCheck) -> Iterator[str]:
-    _, ceiling = found.hosting.limits
-    limit = f"the ceiling is {ceiling}" if found.hosting.scaling.rule != "fixed" else f"the plan has {ceiling}"
-    if found.needs_cpu > ceiling:
-        yield f"the busiest minute needs {found.needs_cpu} replicas of this size at 100 % of their CPU, {limit}"
-    if found.needs_slots > ceiling:
-        yield f"the busiest minute fills the slots of {found.needs_slots} replicas even if nothing queues, {limit}"
+def _capacity(found: PlanCheck) -> Iterator[Problem]:
+    told = {"most": found.hosting.limits[1], "scales": found.hosting.scaling.rule != "fixed"}
+    for kind, needs in (("short_of_cpu", found.needs_cpu), ("short_of_slots", found.needs_slots)):
+        if needs > told["most"]:
+            yield Problem(kind, told | {"needs": needs})
 
 
-def _lent(trace: Trace, found: PlanCheck, load: Load) -> Iterator[str]:
+def _lent(trace: Trace, found: PlanCheck, load: Load) -> Iterator[Problem]:
     """Whether CPU that is only lent is enough for the mean load of the trace."""
     size, (_, ceiling) = found.hosting.size, found.hosting.limits
     if size.steady_cores is None:
@@ -244,55 +256,45 @@ def _lent(trace: Trace, found: PlanCheck, load: Load) -> Iterator[str]:
     earned = min(size.steady_cores, size.cores) * ceiling
     if needed > earned:
         lasts_s = size.bank_at_start_used * ceiling / (needed - earned)
-        yield (
-            f"its CPU is only lent: the trace needs {needed:.3g} cores on average, {ceiling} of this size earn "
-            f"{earned:.3g}; what they begin with lasts {units.show_duration(lasts_s)} at that rate"
-        )
+        yield Problem("lent", {"needed": needed, "most": ceiling, "earned": earned, "lasts_s": lasts_s})
 
 
-def _memory(service: Service, found: PlanCheck) -> Iterator[str]:
+def _memory(service: Service, found: PlanCheck) -> Iterator[Problem]:
     """Whether a replica whose slots are full fits into its memory."""
     memory = found.hosting.size.memory
     if memory is None:
         return
     left, each = memory - service.memory_base, service.memory_per_request
     if left < each:
-        yield f"not one request fits into the {memory / 1e9:.3g} GB of a replica, of which memory_base takes the most"
+        yield Problem("no_memory", {"gb": memory / 1e9})
     elif each and left // each < service.slots:
-        yield (
-            f"a replica runs out of memory with {left // each + 1} requests in progress: its {memory / 1e9:.3g} GB "
-            f"hold {left // each}, and it has {service.slots} slots"
+        yield Problem(
+            "little_memory",
+            {"gb": memory / 1e9, "holds": left // each, "too_many": left // each + 1, "slots": service.slots},
         )
 
 
-def _latency(study: Study, service: Service, found: PlanCheck, alone_s: np.ndarray) -> Iterator[str]:
+def _latency(study: Study, service: Service, found: PlanCheck, alone_s: np.ndarray) -> Iterator[Problem]:
     overhead = found.hosting.tier.overhead
     for name, wanted in study.objectives.wanted().items():
         if name in PERCENTILES:
             alone = nearest_rank(alone_s, PERCENTILES[name]) + overhead
             if alone > float(wanted):
-                yield (
-                    f"{name} of {units.show_duration(float(wanted))} cannot be met: on this size it is "
-                    f"{units.show_duration(alone)} even for requests without queueing"
-                )
-    timeout = service.timeout
-    if timeout is not None:
-        late = float(np.mean(alone_s + overhead > timeout + EPSILON_S))
+                yield Problem("too_slow", {"goal": name, "wanted": float(wanted), "alone": alone})
+    if service.timeout is not None:
+        late = float(np.mean(alone_s + overhead > service.timeout + EPSILON_S))
         if late:
-            yield (
-                f"{units.show_share(late, 2)} of the requests need longer than the timeout of "
-                f"{units.show_duration(timeout)} even without queueing"
-            )
+            yield Problem("timeout", {"late": late, "timeout": service.timeout})
 
 
-def _updates(service: Service, found: PlanCheck) -> Iterator[str]:
+def _updates(service: Service, found: PlanCheck) -> Iterator[Problem]:
     for rollout in found.hosting.rollouts:
         gap = _gap_s(service, found.hosting, rollout)
         if gap:
-            yield f"its {rollout.strategy} update leaves no replica ready for at least {units.show_duration(gap)}"
+            yield Problem("update_gap", {"strategy": rollout.strategy, "gap_s": gap})
 
 
-def _faults(service: Service, found: PlanCheck) -> Iterator[str]:
+def _faults(service: Service, found: PlanCheck) -> Iterator[Problem]:
     hosting = found.hosting
     tier = hosting.tier
     times = Times(
@@ -301,11 +303,11 @@ def _faults(service: Service, found: PlanCheck) -> Iterator[str]:
     for fault in hosting.faults:
         gap = 0.0 if hosting.scaling.decides else fault.outage_s(times)
         if fault.number > hosting.replicas_used and not (hosting.scaling.decides or hosting.rollouts):
-            yield f"its {fault.kind} is of replica {fault.number}, and the plan has {hosting.replicas_used}"
+            yield Problem(
+                "no_such_replica", {"fault": fault.kind, "number": fault.number, "has": hosting.replicas_used}
+            )
         elif gap:
-            kind = fault.kind.replace("_", " ")
-            ever = "from then on" if math.isinf(gap) else f"for at least {units.show_duration(gap)}"
-            yield f"its {kind} leaves no replica that works {ever}"
+            yield Problem("fault_gap", {"fault": fault.kind, "gap_s": gap})
 
 
 def _gap_s(service: Service, hosting: Hosting, rollout: Rollout) -> float:
@@ -315,19 +317,16 @@ def _gap_s(service: Service, hosting: Hosting, rollout: Rollout) -> float:
     return start if rollout.least_ready(hosting.replicas_used) == 0 else 0.0
 
 
-def _effort(trace: Trace, found: PlanCheck) -> Iterator[str]:
+def _effort(trace: Trace, found: PlanCheck) -> Iterator[Problem]:
     """What a replay of it costs, where that is much."""
     rule, hosting = found.hosting.scaling, found.hosting
     if rule.interval_s:
         decisions = trace.span_s / rule.interval_s
-        every = f"{units.show_duration(rule.interval_s)} over {units.show_duration(trace.span_s)}"
+        told = {"decisions": decisions, "every_s": rule.interval_s, "span_s": trace.span_s}
         if decisions > MOST_DECISIONS:
-            yield f"it would decide {decisions:,.0f} times, every {every}; a replay keeps up to {MOST_DECISIONS:,}"
+            yield Problem("too_many_decisions", told | {"most": MOST_DECISIONS})
         elif decisions > _MANY_DECISIONS:
-            yield (
-                f"it decides {decisions:,.0f} times, every {every}: a replay takes some "
-                f"{units.show_duration(decisions * 2e-5)} and {decisions * 150 / 1e9:.2g} GB for that alone"
-            )
-    if hosting.replicas_used > _MANY_REPLICAS:
-        n = hosting.replicas_used
-        yield f"it begins with {n:,} replicas: some {n * 3e-6:.2g} GB in a replay"
+            yield Problem("many_decisions", told | {"takes_s": decisions * 2e-5, "gb": decisions * 150 / 1e9})
+    n = hosting.replicas_used
+    if n > _MANY_REPLICAS:
+        yield Problem("many_replicas", {"replicas": n, "gb": n * 3e-6})

@@ -11,7 +11,7 @@ from libramen.base.errors import StudyError
 from libramen.base.fields import nearest
 from libramen.questions.check import PlanCheck, check_plan
 from libramen.rules.scaling import CLASSES
-from libramen.study.plan import Hosting, Plan
+from libramen.study.plan import Hosting, Plan, only_of
 from libramen.study.service import Service, Size, Tier
 from libramen.study.study import Study
 from libramen.study.system import System
@@ -101,13 +101,10 @@ def _check_key(key: str, plan: Plan, study: Study) -> None:
             raise StudyError(f"vary {key!r}: allowed: plan.services.N.KEY; {nearest(name, plan.services)}")
         _check_hosting_key(key, inner, plan.services[name])
     elif part == "service":
-        if len(study.services) > 1:
-            raise StudyError(f"vary {key!r}: there are several services; allowed: services.N.KEY")
+        only_of(study.services, f"vary {key!r}", f"services.N.{rest}")
         _check_inner(key, part, rest)
-    elif len(plan.services) > 1:
-        raise StudyError(f"vary {key!r}: plan {plan.name!r} is of several services; allowed: plan.services.N.{key}")
     else:
-        _check_hosting_key(key, key, plan.only)
+        _check_hosting_key(key, key, only_of(plan.services, f"vary {key!r}", f"plan.services.N.{key}"))
 
 
 def _check_hosting_key(key: str, path: str, hosting: Hosting) -> None:

@@ -7,10 +7,9 @@ from typing import TYPE_CHECKING, Final
 
 from libramen.base import units
 from libramen.report.section import Cell, Column, Row, Section, row
+from libramen.report.trust import title
 from libramen.report.words import clock, count, demand_sections
-from libramen.study.study import Study
 from libramen.trust.compared import Compared
-from libramen.trust.grade import Grade
 
 if TYPE_CHECKING:
     from libramen.trust.backtest import Backtest
@@ -32,7 +31,7 @@ def backtest_sections(found: Backtest) -> list[Section]:
     )
     return [
         *demand_sections(trace.demand),
-        Section(f"{found.study.name}: {found.grade.title}", (found.grade.reason, what), prose=True),
+        Section(f"{found.study.name}: {title(found.grade)}", (found.grade.reason, what), prose=True),
         _table(found),
         *([_minutes(found)] if found.failures else []),
         Section(sentences=(failed, ready)),
@@ -45,15 +44,6 @@ def _ready(found: Backtest) -> Iterator[str]:
         counts = [n for _, n in steps] or [0]
         some = f"{min(counts)}" if min(counts) == max(counts) else f"{min(counts)} to {max(counts)}"
         yield some if len(found.replicas) == 1 else f"{name} {some}"
-
-
-def trust_section(study: Study, grade: Grade | None) -> list[Section]:
-    """How far to believe what stands above, as the last backtest of the study found; empty: nobody can know."""
-    if grade is not None:
-        return [Section(sentences=(grade.sentence,), prose=True)]
-    if study.trace_table.recorded_on is None:
-        return []
-    return [Section(sentences=(f"How far to trust this: `libramen backtest {study.path}` finds out.",))]
 
 
 def fit_sections(found: Iterable[Fitted]) -> list[Section]:

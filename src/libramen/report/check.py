@@ -6,28 +6,26 @@ from libramen.base import units
 from libramen.questions.check import Check, PlanCheck
 from libramen.report.load import demand_section
 from libramen.report.prose import whose
-from libramen.report.section import Cell, Column, Section, row
+from libramen.report.section import SERVICE, Cell, Column, Section, row
 from libramen.report.words import demand_sections, duration, fleet_range, heading
 
 
 def check_sections(found: Check) -> list[Section]:
     """What was understood, and the problems of each plan."""
     currency = found.study.currency
-    several = len(found.study.services) > 1
+    alone = ("mean alone", "alone_mean") if any(plan.service for plan in found.plans) else ("p95 alone", "alone_p95")
     problems = [
-        f"{plan.hosting.plan}: {whose(plan.name, found.study.services)}{problem}"
-        for plan in found.plans
-        for problem in plan.problems
+        f"{plan.hosting.plan}: {whose(plan.service)}{problem.text}" for plan in found.plans for problem in plan.problems
     ]
     columns = (
         Column("plan", "plan", is_number=False),
-        *([Column("service", "service", is_number=False)] if several else []),
+        SERVICE,
         Column("tier", "tier", is_number=False),
         Column("size", "size", is_number=False),
         Column("replicas", "replicas"),
         Column("CPU needs", "needs_cpu"),
         Column("slots need", "needs_slots"),
-        Column("mean alone" if several else "p95 alone", "alone_mean" if several else "alone_p95", "s"),
+        Column(*alone, "s"),
         Column(f"least {currency}/month", "least_month", f"{currency}/month"),
         Column("updates at", "updates_at", is_number=False),
         Column("problems", "problems"),
@@ -38,12 +36,12 @@ def check_sections(found: Check) -> list[Section]:
         *demand_sections(found.trace.demand),
         heading(found.study, found.trace, *(f"  {note}" for note in found.trace.source.notes)),
         *demand_section(found.trace),
-        Section(columns=columns, rows=tuple(row(_plan(found, plan, several=several)) for plan in found.plans)),
+        Section(columns=columns, rows=tuple(row(_plan(found, plan)) for plan in found.plans)),
         Section(sentences=tuple(problems or ["No problems found."])),
     ]
 
 
-def _plan(found: Check, plan: PlanCheck, *, several: bool) -> list[Cell | str]:
+def _plan(found: Check, plan: PlanCheck) -> list[Cell | str]:
     at = [found.trace.local_time(at_s) for at_s in plan.rollouts_s]
     times = [
         units.show_duration(at_s) if local is None else f"{local:%H:%M}"
@@ -51,7 +49,7 @@ def _plan(found: Check, plan: PlanCheck, *, several: bool) -> list[Cell | str]:
     ]
     return [
         plan.hosting.plan,
-        *([plan.name] if several else []),
+        plan.service or "",
         plan.hosting.tier.name,
         plan.hosting.size.name,
         fleet_range(*plan.hosting.limits),

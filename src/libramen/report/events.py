@@ -10,7 +10,7 @@ from libramen.outcome.events import Event
 from libramen.outcome.figures import Figures
 from libramen.outcome.outcome import Outcome
 from libramen.report.prose import and_list, clock, times, whose
-from libramen.report.section import Cell, Column, Row, Section, row
+from libramen.report.section import SERVICE, Cell, Column, Row, Section, row
 from libramen.report.words import demand_sections, duration
 from libramen.rules.faults import BY_KIND
 
@@ -34,16 +34,15 @@ def events_section(found: Outcome, happened: Sequence[Event]) -> list[Section]:
     shown = [event for event in happened if event.failed is not None]
     if not shown:
         return []
-    several = len(found.services) > 1
-    rows = [row([_when(found, event), *_cells(event, found.bill.currency)]) for event in shown]
-    if several:
-        rows = [row([event.service, *one.cells]) for event, one in zip(shown, rows, strict=True)]
-    first = [Column("service", "service", is_number=False)] if several else []
+    rows = [
+        row([found.services[event.service].label or "", _when(found, event), *_cells(event, found.bill.currency)])
+        for event in shown
+    ]
     return [
         Section(
             "Events",
             sentences=tuple(f"- {sentence(found, event)}" for event in shown),
-            columns=(*first, Column("event", "event", is_number=False), *_columns(found.bill.currency)),
+            columns=(SERVICE, Column("event", "event", is_number=False), *_columns(found.bill.currency)),
             rows=tuple(rows),
             notes=("Each against a replay without it, on the same luck.",),
             prose=True,
@@ -177,7 +176,7 @@ def _ways(outcome: Outcome, entry: Ways) -> Section:
             name = way.name if event is way.events[0] else ""
             when = "at random" if event.table == "at_random" else clock(outcome, event.at_s, seconds=False)
             rows.append(row([name, Cell(when, event.at_s), *_cells(event, outcome.bill.currency)]))
-    of = whose(entry.service, outcome.services)
+    of = whose(outcome.services[entry.service].label)
     return Section(
         f"{of}{entry.kind} release" if entry.is_release else f"{of}{BY_KIND[entry.kind].names[0]}",
         sentences=tuple(_verdict(outcome, entry)),

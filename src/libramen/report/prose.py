@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sized
 from datetime import datetime
 from typing import Protocol
 
@@ -10,7 +9,7 @@ from libramen.base import units
 from libramen.base.times import local_time
 
 
-class _Timed(Protocol):
+class Timed(Protocol):
     """A replay, its figures, or anything else that knows when it was."""
 
     @property
@@ -22,7 +21,7 @@ class _Timed(Protocol):
         """What it covers [s]."""
 
 
-def clock(outcome: _Timed, at_s: float, *, seconds: bool = True) -> str:
+def clock(outcome: Timed, at_s: float, *, seconds: bool = True) -> str:
     """A time of the trace: local where it is known, else from the start."""
     local = local_time(outcome.start, at_s)
     if local is None:
@@ -31,9 +30,9 @@ def clock(outcome: _Timed, at_s: float, *, seconds: bool = True) -> str:
     return time if outcome.span_s <= 86400 else f"{local:%a %d %b} {time}"
 
 
-def whose(name: str, services: Sized) -> str:
-    """`web: `, whose something is; nothing where there is one service."""
-    return f"{name}: " if len(services) > 1 else ""
+def whose(label: str | None) -> str:
+    """`web: `, whose something is; nothing where there is no other service."""
+    return f"{label}: " if label else ""
 
 
 def times(n: int, what: str) -> str:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
 from libramen.base.files import spreadsheet_safe
 
@@ -21,6 +21,7 @@ class Column(NamedTuple):
         unit: of the values in data, such as `"s"` or `"EUR/month"`; empty: they have none.
         is_number: whether it is aligned to the right.
         only_wide: whether it is left out where there is little room.
+        if_any: whether it is left out where no row has a text there.
     """
 
     title: str
@@ -28,6 +29,7 @@ class Column(NamedTuple):
     unit: str = ""
     is_number: bool = True
     only_wide: bool = False
+    if_any: bool = False
 
 
 class Cell(NamedTuple):
@@ -70,6 +72,17 @@ class Section:
     notes: tuple[str, ...] = ()
     prose: bool = False
 
+    def __post_init__(self) -> None:
+        """Columns that are only there for what some row has go, where none has it."""
+        empty = {
+            at for at, one in enumerate(self.columns) if one.if_any and not any(r.cells[at].text for r in self.rows)
+        }
+        if empty:
+            kept = [at for at in range(len(self.columns)) if at not in empty]
+            object.__setattr__(self, "columns", tuple(self.columns[at] for at in kept))
+            rows = tuple(one._replace(cells=tuple(one.cells[at] for at in kept)) for one in self.rows)
+            object.__setattr__(self, "rows", rows)
+
     def to_frame(self) -> pd.DataFrame:
         """The table as data: a column for each that has a key, a row for each row that is not a total."""
         import pandas as pd
@@ -82,6 +95,10 @@ class Section:
         named = {column.key: f"{column.key} [{column.unit}]" for column in self.columns if column.unit}
         frame = self.to_frame().rename(columns=named).map(spreadsheet_safe)
         return str(frame.to_csv(index=False, lineterminator="\n"))
+
+
+SERVICE: Final = Column("service", "service", is_number=False, if_any=True)
+"""Whose a row is, where there are several services."""
 
 
 def text(value: str) -> Cell:

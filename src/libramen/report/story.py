@@ -24,8 +24,8 @@ FAILED_NOTE: Final = "* more than 1 % of the requests failed: these latencies ar
 def sentences(outcome: Outcome) -> list[str]:
     """Failures, scaling and updates of a replay, a sentence each."""
     said = list(_failures(outcome))
-    for name, one in outcome.services.items():
-        of = whose(name, outcome.services)
+    for one in outcome.services.values():
+        of = whose(one.label)
         said += [of + sentence for sentence in (*_deaths(one), *_scaling(one), *_updates(one))]
     return said
 

@@ -119,15 +119,14 @@ def figures_of(document: dict[str, Any], case: Case) -> Figures:
         amounts = {item: Fraction(amount) for item, amount in used.items()}
         bills[name] = Bill(case.currency, lines_of(hosting, amounts), one.bill.note, one.bill.assumes, amounts)
         services[name] = _renewed(one, bills[name], of, case.plan.name, hosting)
-    if kept.services:
-        whole = _renewed(kept, summed(bills), case.objectives, case.plan.name, None)
-        return dataclasses.replace(whole, services=services)
-    return _renewed(kept, summed(bills), case.objectives, case.plan.name, case.plan.only)
+    whole = _renewed(kept, summed(bills), case.objectives, case.plan.name, case.plan.of(names[0]))
+    return dataclasses.replace(whole, services={name: services[name] for name in kept.services})
 
 
-def _renewed(kept: Figures, bill: Bill, wanted: Objectives, plan: str, hosting: Hosting | None) -> Figures:
+def _renewed(kept: Figures, bill: Bill, wanted: Objectives, plan: str, hosting: Hosting) -> Figures:
     judged = tuple(_judged(kept.objectives, bill, wanted))
-    tier, size = (None, None) if hosting is None else (hosting.tier.name, hosting.size.name)
+    # What all of several services run on has no name.
+    tier, size = kept.tier and hosting.tier.name, kept.size and hosting.size.name
     return dataclasses.replace(kept, bill=bill, objectives=judged, plan=plan, tier=tier, size=size)
 
 

@@ -79,7 +79,7 @@ def load_study(path: str | Path, *, trust_code: bool = False) -> Study:
                 said = {key: getattr(services[service], key) for key in services[service].model_fields_set}
                 drop = {"slots": "slots_per_core", "slots_per_core": "slots"}
                 said = {key: value for key, value in said.items() if drop.get(key) not in part.service}
-                checked(path, Service, {**said, **part.service}, f"{plan.place_of(service)}.service")
+                checked(path, Service, {**said, **part.service}, ".".join((*plan.place_of(service), "service")))
         try:
             System.of(services, plan)
         except StudyError as error:

@@ -246,10 +246,9 @@ class Objectives(RouteObjectives):
         Raises:
             StudyError: a route or a service is not there, or the trace does not know the time of day.
         """
-        several = services if len(services) > 1 else ()
         for service in self.services:
-            if service not in several:
-                raise StudyError(f"objectives.services: there is no service {service!r}; {nearest(service, several)}")
+            if service not in services:
+                raise StudyError(f"objectives.services: there is no service {service!r}; {nearest(service, services)}")
         known = list(routes)
         for route in self.routes:
             if route not in known:

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, ClassVar, Final, Literal, NamedTuple, Self
+from typing import TYPE_CHECKING, Any, ClassVar, Final, Literal, NamedTuple, Self, TypeVar
 
 from pydantic import Field, SerializeAsAny, field_validator, model_validator
 
@@ -16,6 +16,8 @@ from libramen.rules.faults import KINDS
 from libramen.rules.rollouts import STRATEGIES
 from libramen.rules.scaling import RULES, Fixed
 from libramen.study.service import Service, Size, Tier
+
+_Part = TypeVar("_Part")
 
 ALONE: Final = "service"
 """What the only service of a study is called that has no other name."""
@@ -300,18 +302,16 @@ class Plan(Table):
         Raises:
             StudyError: there are several.
         """
-        if len(self.services) > 1:
-            raise StudyError(f"plan {self.name!r}: it is of {', '.join(self.services)}; allowed: plan.of(service)")
-        return next(iter(self.services.values()))
+        return only_of(self.services, f"plan {self.name!r}", "plan.of(service)")
 
     @property
     def is_short(self) -> bool:
         """Whether it is of one service that has no name, so that its keys stand in the plan itself."""
         return set(self.services) == {ALONE}
 
-    def place_of(self, service: str) -> str:
-        """The table of a study file in which it stands what a service runs on."""
-        return f"plans.{self.name}" if self.is_short else f"plans.{self.name}.services.{service}"
+    def place_of(self, service: str) -> tuple[str, ...]:
+        """The keys of the table of a study file in which it stands what a service runs on."""
+        return ("plans", self.name) if self.is_short else ("plans", self.name, "services", service)
 
     def of(self, service: str) -> Hosting:
         """What one service runs on.
@@ -330,6 +330,22 @@ class Plan(Table):
     def beside(self, folder: Path, *, trusted: bool) -> Plan:
         """The plan of a study in a folder; see `AnyRule.beside`."""
         return self.each(lambda _name, part: part.beside(folder, trusted=trusted))
+
+
+def only_of(services: Mapping[str, _Part], place: str, allowed: str) -> _Part:
+    """What there is of the only service.
+
+    Args:
+        services: what there is of each, by name.
+        place: what an error says of where it was.
+        allowed: what an error says is allowed instead.
+
+    Raises:
+        StudyError: there are several.
+    """
+    if len(services) > 1:
+        raise StudyError(f"{place}: there are the services {', '.join(services)}; allowed: {allowed}")
+    return next(iter(services.values()))
 
 
 def _part(given: Any, plan: dict[str, str]) -> Any:

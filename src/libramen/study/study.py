@@ -13,7 +13,7 @@ from libramen.base.errors import StudyError
 from libramen.base.fields import Table, nearest
 from libramen.base.times import ZoneName
 from libramen.study.objectives import Objectives
-from libramen.study.plan import Hosting, Plan
+from libramen.study.plan import Hosting, Plan, only_of
 from libramen.study.service import Service, Tier
 from libramen.study.system import System
 from libramen.study.trace_table import TraceTable
@@ -74,9 +74,7 @@ class Study:
         Raises:
             StudyError: there are several.
         """
-        if len(self.services) > 1:
-            raise StudyError(f"{self.path}: there are {len(self.services)} services; allowed: study.services[name]")
-        return next(iter(self.services.values()))
+        return only_of(self.services, str(self.path), "study.services[name]")
 
     @property
     def services(self) -> dict[str, Service]:
@@ -165,11 +163,12 @@ class Study:
 
     def _changed_plan(self, plan: Plan, change: dict[str, Any], where: str) -> Plan:
         """A plan with other keys: tiers are named, and of `scaling` and `services` only what is told changes."""
-        tables = change.get("services", {})
-        if len(plan.services) == 1 and "services" not in change:
+        tables = change.get("services")
+        if tables is None:
+            only_of(plan.services, where, "services, tables by name")
             tables = dict.fromkeys(plan.services, change)
         elif set(change) != {"services"} or not isinstance(tables, dict):
-            raise StudyError(f"{where}: found {change!r}; allowed: services, tables by name, since there are several")
+            raise StudyError(f"{where}: found {change!r}; allowed: services alone, tables by name")
         changed = {name: self._changed_hosting(plan.of(name), keys, where) for name, keys in tables.items()}
         return plan.replace(services={**plan.services, **changed})
 
@@ -215,7 +214,7 @@ class Study:
         """
         trace: Trace = self._load(seed).trace(progress, cache=cache)
         speed = self.trace_table.recorded_speed
-        return trace if len(self.services) == 1 or speed is None else trace.recorded_at(speed)
+        return trace if speed is None else trace.recorded_at(speed)
 
     def _load(self, seed: int, *, shaped: bool = True) -> Any:
         """What it says of its requests, with all that finding their work depends on."""

@@ -20,11 +20,16 @@ _MOST_PLACES: Final = 1_000_000_000
 
 
 class Hosted(NamedTuple):
-    """One service as a plan hosts it."""
+    """One service as a plan hosts it.
+
+    Attributes:
+        label: its name where there are others, else None: what is said of it is said of all.
+    """
 
     name: str
     service: Service
     hosting: Hosting
+    label: str | None = None
 
 
 class Made(NamedTuple):
@@ -101,7 +106,8 @@ class System:
                     f"plan {whole.name!r}: service {name!r} has no plan; allowed: "
                     f"[plans.{whole.name}.services.{name}], or [services.{name}.plan] for all plans"
                 )
-            hosted.append(Hosted(name, parts[name].service_of(service), parts[name]))
+            label = name if len(named) > 1 else None
+            hosted.append(Hosted(name, parts[name].service_of(service), parts[name], label))
         return cls(whole, tuple(hosted), _calls(hosted))
 
     @property
@@ -113,6 +119,11 @@ class System:
     def only(self) -> Hosted | None:
         """The only service, None: there are several."""
         return self.hosted[0] if len(self.hosted) == 1 else None
+
+    @property
+    def labels(self) -> tuple[str, ...]:
+        """Of the services, where there are several; else none."""
+        return tuple(hosted.label for hosted in self.hosted if hosted.label)
 
     @property
     def names(self) -> tuple[str, ...]:

@@ -25,7 +25,7 @@ def unusual_values(study: Study) -> tuple[str, ...]:
     for plan in study.plans.values():
         for one in study.system(plan).hosted:
             tables.append((f"tiers.{one.hosting.tier.name}", one.hosting.tier))
-            where = plan.place_of(one.name)
+            where = ".".join(plan.place_of(one.name))
             tables.append((where, one.hosting))
             if one.hosting.service:
                 tables.append((f"{where}.service", one.service))

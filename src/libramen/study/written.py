@@ -25,10 +25,10 @@ def plan_toml(plan: Plan, name: str, tiers: dict[str, Tier]) -> str:
     Raises:
         StudyError: its tier or its size is not as the study has it.
     """
-    place = f"plans.{_key(name)}"
-    if plan.is_short:
-        return _tables(plan.only, place, tiers)
-    return "\n".join(_tables(part, f"{place}.services.{_key(of)}", tiers) for of, part in plan.services.items())
+    named = plan.replace(name=name)
+    return "\n".join(
+        _tables(part, ".".join(map(_key, named.place_of(of))), tiers) for of, part in plan.services.items()
+    )
 
 
 def _tables(hosting: Hosting, place: str, tiers: dict[str, Tier]) -> str:

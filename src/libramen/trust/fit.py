@@ -15,6 +15,7 @@ from libramen.base.errors import StudyError
 from libramen.base.fields import nearest
 from libramen.load.explain import NearestSettings, likely
 from libramen.questions.context import Context, Reading
+from libramen.study.plan import only_of
 from libramen.study.study import Study
 
 FITTED: Final = ("slots", "threads", "cpu_share", "overhead")
@@ -105,10 +106,10 @@ def fit(
     log = study.replace(trace={"shape": ()}).log(seed=seed, cache=context.cache)
     if log.latency_s is None:
         raise StudyError(f"{study.path}: the log has no latencies, so it tells nothing of its servers")
-    plan = study.plan(name)
-    if len(plan.services) > 1:
-        raise StudyError(f"{study.path}: fit is for a recorded plan of one service")
-    search = NearestSettings(log, study.service, plan.only, study.trace_table.cpu_share, seed)
+    hosting = only_of(
+        study.plan(name).services, f"{study.path}: fit of plan {name!r}", "a recorded plan of one service"
+    )
+    search = NearestSettings(log, study.service, hosting, study.trace_table.cpu_share, seed)
     values = {key: search.now(key) for key in wanted}
     profiles: dict[str, dict[float, float]] = {key: {} for key in wanted}
     steps = _ROUNDS if len(wanted) > 1 else 1

@@ -4,16 +4,17 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable, Sequence
-from dataclasses import asdict, dataclass
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Final
 
 import numpy as np
 
-from libramen.base import units
 from libramen.base.code import digest_of, digest_of_text
 from libramen.base.errors import OutputError
 from libramen.base.files import cache_directory, write_whole
+from libramen.base.results import Result
+from libramen.base.shown import sentence_of
 from libramen.load.instants import in_system
 from libramen.study.study import Study
 from libramen.trace.trace import Trace
@@ -30,40 +31,45 @@ _ONE_SIDED: Final = 0.8
 
 
 @dataclass(frozen=True)
-class Grade:
+class Grade(Result):
     """How far a replay of a study can be believed, at loads like those logged.
 
     Attributes:
         grade: `"close"`, `"fair"`, `"rough"` or `"poor"`.
-        reason: some sentences.
+        plan: name of the recorded plan.
         in_sample: greatest relative difference of p50, p95 and p99, replayed from the work of the same requests.
         held_back: the same for requests whose own latencies were not used; None: the log is too short for that.
         apart: the same between the two parts of the log itself: no prediction of one from the other can be better.
         busiest: the same for the busiest tenth of the log, predicted from its quieter half; None: as `held_back`.
         hourly: how far hours are off on average, each by its late and failed requests, what is chance left out.
         up_to: requests a second in the busiest minute of the log; None: not known.
+        by: what the log is cut into, `"hours"` or `"parts"`.
+        more_load: requests a second in the busiest tenth over those in the quieter half.
+        wrong: hours that are farther off than chance explains, the one with most late and failed requests first.
+        direction: `"hopeful"` or `"cautious"` where errors are all on one side; empty: they are not.
+        hides: whether something that is not in the study slows requests down.
+        is_idle: whether the log was hardly ever busy.
     """
 
     grade: str
-    reason: str
+    plan: str
     in_sample: float
     held_back: float | None
     apart: float | None
-    busiest: float | None = None
-    hourly: float = 0.0
-    up_to: float | None = None
+    busiest: float | None
+    hourly: float
+    up_to: float | None
+    by: str
+    more_load: float
+    wrong: tuple[Hour, ...]
+    direction: str
+    hides: bool
+    is_idle: bool
 
     @property
-    def title(self) -> str:
-        """`close at loads like those logged (up to 41 requests a second)`."""
-        if self.up_to is None:
-            return f"{self.grade} at loads like those logged"
-        return f"{self.grade} at loads like those logged (up to {units.show_rate(self.up_to)})"
-
-    @property
-    def sentence(self) -> str:
-        """As it stands at the foot of later replays."""
-        return f"How far to trust this: {self.title}. {self.reason}"
+    def reason(self) -> str:
+        """What it rests on, in some sentences."""
+        return sentence_of(self)
 
 
 def grade_of(plan: str, figures: Sequence[Compared], regimes: Regimes, hours: Sequence[Hour], trace: Trace) -> Grade:
@@ -89,51 +95,23 @@ def grade_of(plan: str, figures: Sequence[Compared], regimes: Regimes, hours: Se
             name = level
     if trace.demand.bottleneck is not None:
         name = _ALL[max(_ALL.index(name), _ALL.index(_AT_MOST_WITH_BOTTLENECK))]
-    said = [_how_far(plan, in_sample, held, apart, busiest, regimes.more_load, trace), *_hours_said(hours)]
-    direction = _direction(figures, regimes, hours)
-    if direction:
-        said.append(direction)
-    if trace.demand.bottleneck is not None:
-        said.append(
-            "Something that is not in the study slows requests down, so that more load is not predicted at all."
-        )
-    if float(np.mean(in_system(trace.at_s, np.asarray(trace.latency_s)))) < 1:
-        said.append("The log was hardly ever busy, so it says little of how the plan behaves when it is.")
-    return Grade(name, " ".join(said), in_sample, held, apart, busiest, hourly, trace.demand.busiest)
-
-
-def _how_far(
-    plan: str,
-    in_sample: float,
-    held: float | None,
-    apart: float | None,
-    busiest: float | None,
-    more_load: float,
-    trace: Trace,
-) -> str:
-    parts = "hours" if trace.span_s >= LONG_S else "parts"
-    said = f"Replayed on {plan}, p50, p95 and p99 are within {units.show_share(max(in_sample, 1e-3))} of the log's"
-    if held is None:
-        return f"{said}; the log is too short to hold a part of it back."
-    said += f", and within {units.show_share(max(held, 1e-3))} in {parts} that were held back"
-    if apart is not None and apart > 0.1:
-        said += f" (which differ from the others by {units.show_share(apart)} in the log itself)"
-    if busiest is not None:
-        said += (
-            f"; the busiest tenth of its {parts}, of {more_load:.2g} times the load, is predicted from the quieter "
-            f"half within {units.show_share(max(busiest, 1e-3))}"
-        )
-    return said + "."
-
-
-def _hours_said(hours: Sequence[Hour]) -> list[str]:
     wrong = sorted((one for one in hours if one.is_wrong), key=lambda one: -one.weight)
-    if not wrong:
-        return []
-    worst = wrong[0]
-    more = f", and {len(wrong) - 1} more like it" if len(wrong) > 1 else ""
-    how = f"{units.show_share(abs(worst.off))} too {'short' if worst.off < 0 else 'long'}"
-    return [f"In {worst.name} {worst.quantile} is {how}, more than chance explains{more}."]
+    return Grade(
+        grade=name,
+        plan=plan,
+        in_sample=in_sample,
+        held_back=held,
+        apart=apart,
+        busiest=busiest,
+        hourly=hourly,
+        up_to=trace.demand.busiest,
+        by="hours" if trace.span_s >= LONG_S else "parts",
+        more_load=regimes.more_load,
+        wrong=tuple(wrong),
+        direction=_direction(figures, regimes, hours),
+        hides=trace.demand.bottleneck is not None,
+        is_idle=float(np.mean(in_system(trace.at_s, np.asarray(trace.latency_s)))) < 1,
+    )
 
 
 def _direction(figures: Iterable[Compared], regimes: Regimes, hours: Sequence[Hour]) -> str:
@@ -152,10 +130,8 @@ def _direction(figures: Iterable[Compared], regimes: Regimes, hours: Sequence[Ho
         return ""
     hopeful = sum(weight for off, weight in big if off < 0) / total
     if hopeful >= _ONE_SIDED:
-        return "Where it is off it is too hopeful: requests took longer in the log."
-    if hopeful <= 1 - _ONE_SIDED:
-        return "Where it is off it is too cautious: requests took less time in the log."
-    return ""
+        return "hopeful"
+    return "cautious" if hopeful <= 1 - _ONE_SIDED else ""
 
 
 # -- kept for later replays ------------------------------------------------------------------------
@@ -180,7 +156,7 @@ def keep_grade(study: Study, seed: int, grade: Grade) -> None:
         return
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
-        write_whole(path, lambda temporary: _write(temporary, json.dumps(asdict(grade))))
+        write_whole(path, lambda temporary: _write(temporary, json.dumps(grade.to_dict())))
     except (OSError, OutputError):  # then it is not known later, which is no mistake
         return
 
@@ -197,6 +173,6 @@ def kept_grade(study: Study, seed: int = 0) -> Grade | None:
     """
     path = _path(study, seed)
     try:
-        return None if path is None else Grade(**json.loads(path.read_text(encoding="utf-8")))
-    except (OSError, ValueError, TypeError):
+        return None if path is None else Grade.from_dict(json.loads(path.read_text(encoding="utf-8")))
+    except (OSError, ValueError):
         return None

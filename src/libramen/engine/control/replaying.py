@@ -67,7 +67,8 @@ class Replay:
     def __init__(
         self, hosted: Hosted, index: int, plane: Server, agenda: Agenda, start: datetime | None, seed: int
     ) -> None:
-        self.name, self.service, self.hosting, self.plane, self.start = *hosted, plane, start
+        self.name, self.service, self.hosting, _ = hosted
+        self.plane, self.start = plane, start
         self.index, self.seed = index, seed
         self.agenda = ServiceAgenda(agenda, index)
         self.placement = InTurn(self.hosting.zones_used)
