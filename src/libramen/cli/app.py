@@ -26,6 +26,7 @@ from libramen.cli.common import (
     read_repeats,
     ready,
     replaying,
+    save_figure,
 )
 from libramen.cli.decide import app as decide_app
 from libramen.cli.trace import app as trace_app
@@ -165,14 +166,13 @@ def replay(
 
     check_plot(plot)
     check_plot(where)
-    if requests is not None:
-        check_output(requests, (".parquet",))
-    if decisions is not None:
-        check_output(decisions, (".csv",))
-    loaded = load_study(study, trust_code=trust_code)
-    chosen, n = loaded.plan(plan), read_repeats(repeats)
+    for file, suffix in ((requests, ".parquet"), (decisions, ".csv")):
+        if file is not None:
+            check_output(file, (suffix,))
+    loaded, n = load_study(study, trust_code=trust_code), read_repeats(repeats)
+    chosen = loaded.plan(plan)
     with ready(loaded, seed, no_cache=no_cache) as (trace, bar):
-        stretch = {} if first is None and last is None else _stretch(trace, first, last)
+        stretch = _stretch(trace, first, last)
         outcome = loaded.replay(chosen, trace=trace, seed=seed, progress=bar.share(f"replaying {plan}"))
         repeated = None
         if n is not None:
@@ -181,13 +181,9 @@ def replay(
             repeated = repeat(loaded, n, plans=[plan], trace=trace, seed=seed, progress=bar.named)
     _write(outcome, requests, decisions, where)
     seen = outcome.stretch(**stretch) if stretch else None
-    document = (outcome.to_dict() | _repeats_document(repeated)) if json else None
-    if document is not None and seen is not None:
-        document["stretch"] = seen.to_dict()
+    said = _repeats_document(repeated) | ({} if seen is None else {"stretch": seen.to_dict()})
     if plot is not None:
-        from libramen.draw.style import save
-
-        save(outcome.plot(**stretch), plot)
+        save_figure(outcome.plot(**stretch), plot)
 
     def shown() -> None:
         if seen is None:
@@ -197,9 +193,8 @@ def replay(
         if repeated is not None:
             show.repeats(repeated)
 
-    give_out(trace, document, None, outcome, shown)
-    holds = outcome.meets_all if repeated is None else repeated.cheapest is not None
-    return int(strict and not holds)
+    give_out(trace, outcome.to_dict() | said if json else None, None, outcome, shown)
+    return int(strict and not (outcome.meets_all if repeated is None else repeated.cheapest is not None))
 
 
 @app.command(epilog="Example:  libramen compare saltmarsh/study.toml --plot compare.png")
@@ -331,13 +326,13 @@ def _write(outcome: Outcome, requests: Path | None, decisions: Path | None, wher
         frame = outcome.decisions
         write_whole(decisions, lambda path: frame.to_csv(path, index=False, lineterminator="\n"))
     if where is not None:
-        from libramen.draw.style import save
-
-        save(outcome.plot_where(), where)
+        save_figure(outcome.plot_where(), where)
 
 
 def _stretch(trace: Trace, first: str | None, last: str | None) -> dict[str, float]:
-    """What is to be shown, in seconds from the start; of the peak alone that minute and a quarter of an hour around it.
+    """What is to be shown, in seconds from the start; empty: all.
+
+    Of the peak alone it is that minute and a quarter of an hour around it.
 
     Raises:
         OutputError: it ends before it begins; a time of day needs its day.
@@ -345,6 +340,8 @@ def _stretch(trace: Trace, first: str | None, last: str | None) -> dict[str, flo
     from libramen.base.errors import OutputError
     from libramen.base.times import PEAK_S, parse_moment
 
+    if first is None and last is None:
+        return {}
     found = {"from_s": 0.0, "to_s": trace.span_s}
     for name, text, key in (("--from", first, "from_s"), ("--to", last, "to_s")):
         if text is None:

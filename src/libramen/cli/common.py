@@ -146,12 +146,17 @@ def ready(study: Study, seed: int, *, no_cache: bool) -> Iterator[tuple[Trace, B
         yield trace, bar
 
 
+def save_figure(figure: Any, file: Path) -> None:
+    """Write a picture: .png or .svg."""
+    from libramen.draw.style import save
+
+    save(figure, file)
+
+
 def finish(document: dict[str, Any] | None, plot: Path | None, result: Any) -> None:
     """Print the JSON and draw the picture, where they are asked for."""
     if plot is not None:
-        from libramen.draw.style import save
-
-        save(result.plot(), plot)
+        save_figure(result.plot(), plot)
     if document is not None:
         import json
 

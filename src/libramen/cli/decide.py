@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
@@ -26,6 +26,10 @@ from libramen.cli.common import (
     ready,
     replaying,
 )
+
+if TYPE_CHECKING:
+    from libramen.study.plan import Plan
+    from libramen.study.study import Study
 
 app = typer.Typer(rich_markup_mode=None)
 
@@ -94,12 +98,10 @@ def search(
 ) -> int:
     """Find the cheapest combination that meets every objective, and prove it without replaying all of them."""
     from libramen.base.errors import OutputError
-    from libramen.base.fields import nearest
-    from libramen.base.files import check_output, write_whole
+    from libramen.base.files import check_output
     from libramen.cli import show
     from libramen.questions.search import search as find
     from libramen.study.file import load_study
-    from libramen.study.written import plan_toml
 
     check_plot(plot)
     if save is not None:
@@ -107,29 +109,46 @@ def search(
     ranges = _ranges(vary or [])
     loaded = load_study(study, trust_code=trust_code)
     if name is not None:
-        if name not in loaded.searches:
-            raise OutputError(f"{study}: there is no [search.{name}]; {nearest(name, loaded.searches)}")
-        planned, own = loaded.searches[name]
+        planned, own = _named(loaded, name)
         plan, ranges = plan or planned, own | ranges
     if plan is None:
         raise OutputError("--plan is missing; allowed: a plan and what is varied, or the name of a [search.NAME]")
     loaded.plan(plan)
-    unnamed = [key for key in ranges if {"size", "tier"} & set(key.split(".")[:-1])]
-    if save is not None and unnamed:
-        raise OutputError(f"--save: {unnamed[0]} changes what the tier sells, which a plan cannot name; leave one out")
-    n, auto = read_repeats(repeats), "auto" in (vary or ())
+    for key in ranges if save is not None else ():
+        if {"size", "tier"} & set(key.split(".")[:-1]):
+            raise OutputError(f"--save: {key} changes what the tier sells, which a plan cannot name; leave one out")
+    how: Any = {"auto": "auto" in (vary or ()), "front": front, "repeats": read_repeats(repeats)}
     where = replaying(loaded, seed, no_cache=no_cache, store=store, no_store=no_store, cluster=cluster)
     with where as (trace, _, asked):
-        found = find(loaded, plan, vary=ranges, auto=auto, front=front, repeats=n, **asked)
-    winner = found.winner()
-    if save is not None and winner is None:
-        show.told(f"{save}: not written, since no combination meets every objective.")
-    elif save is not None and winner is not None:
-        text = plan_toml(winner, f"{plan}-found", loaded.tiers).encode()
-        write_whole(save, lambda path: path.write_bytes(text))
+        found = find(loaded, plan, vary=ranges, **how, **asked)
+    if save is not None:
+        _save(save, found.winner(), f"{plan}-found", loaded)
     document = found.to_dict() if json else None
     give_out(trace, document, plot, found, lambda: show.search(loaded, found, front=front))
     return int(strict and any(one.cheapest is None for one in found.scenarios))
+
+
+def _named(study: Study, name: str) -> tuple[str, dict[str, Any]]:
+    """The plan of a search of a study, and what it varies."""
+    from libramen.base.errors import OutputError
+    from libramen.base.fields import nearest
+
+    if name not in study.searches:
+        raise OutputError(f"{study.path}: there is no [search.{name}]; {nearest(name, study.searches)}")
+    return study.searches[name]
+
+
+def _save(file: Path, winner: Plan | None, name: str, study: Study) -> None:
+    """Write the plan that won, if there is one."""
+    from libramen.base.files import write_whole
+    from libramen.cli import show
+    from libramen.study.written import plan_toml
+
+    if winner is None:
+        show.told(f"{file}: not written, since no combination meets every objective.")
+    else:
+        text = plan_toml(winner, name, study.tiers).encode()
+        write_whole(file, lambda path: path.write_bytes(text))
 
 
 def _ranges(vary: list[str]) -> dict[str, Any]:

@@ -127,17 +127,9 @@ def estimate(
     share = shares_of(trace, cpu_share)
     known_s = np.minimum(trace.wait_s, trace.latency_s)
     share = share * (1 - known_s / np.maximum(trace.latency_s, 1e-12))
-    status = np.zeros(len(trace), np.int16) if trace.status is None else trace.status
-    served, gave_up = ~np.isin(status, REFUSED), np.isin(status, GAVE_UP)
-    if server is not None:  # then the log says which took no slot
-        served = (server >= 0) & (status != TOO_MANY)
-    if np.count_nonzero(served & ~gave_up) < FEW:
-        raise TraceError(
-            f"demand = 'unqueued' needs {FEW} requests that were answered, and this log has "
-            f"{np.count_nonzero(served & ~gave_up)}; allowed: a longer log, or demand = 'quiet'"
-        )
-    rough = np.zeros(len(trace), bool)
-    if trace.source.whole_seconds:
+    served, gave_up = _had_a_slot(trace, server)
+    rough, whole_seconds = np.zeros(len(trace), bool), trace.source.whole_seconds
+    if whole_seconds:
         rough = _rough_minutes(trace, served, _backwards(trace, recorded, share, served, server, seed, 1).late)
         if rough.any():
             order, at_s = _evened(trace, rough, server)
@@ -145,63 +137,70 @@ def estimate(
             share, served, gave_up = share[order], served[order], gave_up[order]
             server = None if server is None else server[order]
     evenly = float(np.count_nonzero(rough)) / len(trace)
-    free_s = _anywhere(trace, seed) if trace.source.whole_seconds else trace.at_s
+    free_s = _anywhere(trace, seed) if whole_seconds else trace.at_s
     assert trace.latency_s is not None
     rows = np.flatnonzero(served)
     recorded.settle(trace.at_s[rows], trace.latency_s[rows], share[rows], seed)
     found = _backwards(trace, recorded, share, served, server, seed)
-    logged = Logged(
-        trace.at_s[rows],
-        free_s[rows],
-        trace.latency_s[rows],
-        share[rows],
-        _common_routes(trace.route_codes[rows]),
-        rough[rows],
-        None if server is None else server[rows],
-    )
-    late = float(found.late.mean())
-    waited = float(np.mean(found.slot_at_s - logged.at_s > np.maximum(found.work_s, MILLISECOND)))
-    work_s, error = found.work_s, np.inf
-    if late <= _LATE and not evenly and server is not None:  # nothing is left open
-        error = 0.0
-    elif late <= _LATE and not evenly:
-        error = error_of(recorded.forwards(logged.at_s, work_s, logged.share, seed)[0], logged.latency_s)
+    of_routes, by = _common_routes(trace.route_codes[rows]), None if server is None else server[rows]
+    logged = Logged(trace.at_s[rows], free_s[rows], trace.latency_s[rows], share[rows], of_routes, rough[rows], by)
+    late, work_s, error = float(found.late.mean()), found.work_s, np.inf
+    waited = float(np.mean(found.slot_at_s - logged.at_s > np.maximum(work_s, MILLISECOND)))
+    if late <= _LATE and not evenly:
+        error = _error_forwards(recorded, logged, work_s, seed)
     explained = error <= _EXACT or roughly
     # Stamps of whole seconds put together who was not: in a clump that never was, work comes out too short, and a
     # replay elsewhere would find that clump again. Where nobody slowed anybody down they do not matter.
     undisturbed = float(work_s.sum()) > _UNDISTURBED * float((logged.latency_s - hosting.tier.overhead).sum())
-    whole_seconds = trace.source.whole_seconds
-    each = explained and (undisturbed or not whole_seconds)
-    unsure = 0.0
+    each, unsure = explained and (undisturbed or not whole_seconds), 0.0
     if not each:
         exchanged_late = None if explained else late
         work_s, error, unsure = _of_stretches(
             recorded, logged, work_s, gave_up[rows], exchanged_late, seed, whole_seconds=whole_seconds
         )
     if not roughly and late > _MOST_LATE:
-        replayed = _late_in_a_replay(recorded, logged, work_s, seed, whole_seconds=whole_seconds)
-        if late - replayed > _MORE_LATE or error > _MOST_ERROR:
+        more_late = late - _late_in_a_replay(recorded, logged, work_s, seed, whole_seconds=whole_seconds)
+        if more_late > _MORE_LATE or error > _MOST_ERROR:
             raise TraceError(_cannot_be(recorded, logged, late))
     work_s = _with_censored(work_s, found.work_s, gave_up[rows], logged.route, seed)
     fit = Fit(each, late, waited, error, unsure, evenly)
     whole_s = _for_all(trace, work_s, served, seed)
-    cpu_s = share * whole_s * hosting.size.speed
     if each:  # its own work belongs to its own arrival
         free_s = trace.at_s
     order = np.argsort(free_s, kind="stable")
-    unqueued = trace.take(order, at_s=free_s[order]).with_demand(
-        cpu_s[order],
-        ((1 - share) * whole_s)[order],
-        demand="unqueued",
-        notes=tuple(_notes(fit, served, gave_up, hosting)),
-        routes=tuple(_routes(trace, whole_s, served)),
-    )
-    place = np.empty(len(trace), np.int64)
-    place[order] = np.arange(len(trace))
-    return Estimate(unqueued, logged, place[rows], recorded, whole_seconds)
+    work = [work[order] for work in (share * whole_s * hosting.size.speed, (1 - share) * whole_s)]
+    said = tuple(_notes(fit, served, gave_up, hosting))
+    routes = tuple(_routes(trace, whole_s, served))
+    unqueued = trace.take(order, at_s=free_s[order]).with_demand(*work, demand="unqueued", notes=said, routes=routes)
+    return Estimate(unqueued, logged, np.argsort(order, kind="stable")[rows], recorded, whole_seconds)
 
 
 # -- before the iteration --------------------------------------------------------------------------
+
+
+def _error_forwards(recorded: Recorded, logged: Logged, work_s: np.ndarray, seed: int) -> float:
+    """How far a replay of the work is from the log; where servers are known nothing is left open."""
+    if logged.server is not None:
+        return 0.0
+    return error_of(recorded.forwards(logged.at_s, work_s, logged.share, seed)[0], logged.latency_s)
+
+
+def _had_a_slot(trace: Trace, server: np.ndarray | None) -> tuple[np.ndarray, np.ndarray]:
+    """Which requests took a slot, and which were given up by their clients: bool (n,) each.
+
+    Raises:
+        TraceError: too few were answered.
+    """
+    status = np.zeros(len(trace), np.int16) if trace.status is None else trace.status
+    # Where the log says which server answered, it says which request took no slot.
+    served = ~np.isin(status, REFUSED) if server is None else (server >= 0) & (status != TOO_MANY)
+    gave_up = np.isin(status, GAVE_UP)
+    if (n := np.count_nonzero(served & ~gave_up)) < FEW:
+        raise TraceError(
+            f"demand = 'unqueued' needs {FEW} requests that were answered, and this log has {n}; allowed: a longer "
+            "log, or demand = 'quiet'"
+        )
+    return served, gave_up
 
 
 def _backwards(

@@ -145,30 +145,23 @@ def replay_system(
     counted = None if keeps else CountedRequests(setting)
     # Of one service its visits are the requests.
     visits = [] if system.only else [CountedRequests(of, knows_arrivals=False) for of in settings]
+    sink = None if counted is None and not visits else Tally(counted, visits)
     run = simulation.run(
-        whole if whole is not None else chunks,
-        system,
-        seed=seed,
-        window_s=window_s,
-        span_s=span_s,
-        sink=None if counted is None and not visits else Tally(counted, visits),
-        keeps=keeps,
-        spends=True,
-        **how,
-    )
-    again = None
-    if whole is not None and keeps:
-        again = partial(
-            replay_system, whole, system, objectives, seed, data_plane=how.get("data_plane", "compiled"),
-            settle=settle, window_s=window_s, currency=currency,
-        )  # fmt: skip
+        whole if whole is not None else chunks, system, seed=seed, window_s=window_s, span_s=span_s, sink=sink,
+        keeps=keeps, spends=True, **how,
+    )  # fmt: skip
     for counts in (counted, *visits):
         if counts is not None:
             counts.routes = run.routes
     measured: Measured | None = counted
+    again = None
     if measured is None:
         assert whole is not None
         measured = KeptRequests(whole, run.kept, setting, len(run.edges_s) - 1)
+        again = partial(
+            replay_system, whole, system, objectives, seed, data_plane=how.get("data_plane", "compiled"),
+            settle=settle, window_s=window_s, currency=currency,
+        )  # fmt: skip
     of_all = measured.measures()
     seen: list[tuple[Measured, Measures]] = [(one, one.measures()) for one in visits] or [(measured, of_all)]
     services = {}
@@ -176,19 +169,11 @@ def replay_system(
         fleet = run.services[hosted.name]
         paid = bill(fleet, hosted.hosting, mine, currency)
         services[hosted.name] = ServiceOutcome(hosted, fleet, mine, figures, paid, of.asked, seed)
+    month = summed({name: one.bill for name, one in services.items()})
     return Outcome(
-        trace=whole,
-        system=system,
-        services=services,
-        run=run,
-        measured=measured,
-        whole=of_all,
-        bill=summed({name: one.bill for name, one in services.items()}),
-        asked=asked,
-        seed=seed,
-        settle_s=settle,
-        again=again,
-    )
+        trace=whole, system=system, services=services, run=run, measured=measured, whole=of_all, bill=month,
+        asked=asked, seed=seed, settle_s=settle, again=again,
+    )  # fmt: skip
 
 
 def _check_times(**times: object) -> None:

@@ -45,6 +45,28 @@ def _rooms(name: str, found: Headroom) -> Section:
         rows.append(row(cells))
     again = [Column(f"in {repeated} seeds", "repeats", is_number=False)] if repeated else []
     grows = [] if found.grow is None else [Column(f"months at {100 * found.grow:g} %", "month")]
+    return Section(
+        f"{name}: headroom",
+        sentences=tuple(_changes(found)),
+        prose=True,
+        columns=(
+            Column("plan", "plan", is_number=False),
+            Column("holds to", "holds_to"),
+            Column("breaks first", "breaks", is_number=False),
+            Column("because of", "because", is_number=False),
+            Column("next at", "next_at"),
+            Column("each holds to", "limits", is_number=False, only_wide=True),
+            *again,
+            *grows,
+        ),
+        rows=tuple(rows),
+        notes=_notes(found),
+    )
+
+
+def _notes(found: Headroom) -> tuple[str, ...]:
+    """How the table is to be read."""
+    seen = found.evidence
     bent = [room.plan for room in found.plans if not room.monotone]
     steps = "Times the load of the trace, in steps of 1 %: the last one before the first that misses an objective."
     notes = [f"{steps} -: the objective is met up to four times that load."]
@@ -78,23 +100,7 @@ def _rooms(name: str, found: Headroom) -> Section:
             f"From {min(counted_from):.3g} times the load on percentiles are within 0.5 %: to keep each request "
             "needs more memory than replays may take (--memory)."
         )
-    return Section(
-        f"{name}: headroom",
-        sentences=tuple(_changes(found)),
-        prose=True,
-        columns=(
-            Column("plan", "plan", is_number=False),
-            Column("holds to", "holds_to"),
-            Column("breaks first", "breaks", is_number=False),
-            Column("because of", "because", is_number=False),
-            Column("next at", "next_at"),
-            Column("each holds to", "limits", is_number=False, only_wide=True),
-            *again,
-            *grows,
-        ),
-        rows=tuple(rows),
-        notes=tuple(notes),
-    )
+    return tuple(notes)
 
 
 def _is_beyond(room: Room, seen: Evidence) -> bool:

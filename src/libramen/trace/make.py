@@ -106,20 +106,15 @@ def make_trace(
     except UnitError as error:
         raise TraceError(f"make_trace: {error}") from None
     _require(span_s > 0, "span", span, "above 0")
-    _require(rate is None or peak is None, "peak", peak, "rate or peak, not both")
-    if peak is not None:
-        _require(_is_number(peak) and peak > 0, "peak", peak, "a number above 0")
-        grid_s = np.arange(0.0, span_s, min(3600.0, span_s))
-        rate = peak / float(np.max(_levels(profile, grid_s)))
-    rate = 10.0 if rate is None else rate
-    _require(_is_number(rate) and rate > 0, "rate", rate, "a number above 0")
+    rate = _mean_rate(rate, peak, profile, span_s)
     for name, number in (("burst", burst), ("crowd", crowd), ("clients", clients), ("spread", spread)):
         _require(_is_number(number) and 0 <= number <= 1e6, name, number, "a number of 0 to 1000000")
     _require(arrivals in ARRIVALS, "arrivals", arrivals, ", ".join(ARRIVALS))
     _require(rate * span_s <= MOST_REQUESTS, "rate", rate, f"up to {MOST_REQUESTS:,} requests in all")
     rng = stream(seed, "make")
-    default = {"work": work, "mean": mean_s, "spread": spread, "table": table, "cpu_share": cpu_share}
-    default["bytes_out"] = bytes_out
+    default = {
+        "work": work, "mean": mean_s, "spread": spread, "table": table, "cpu_share": cpu_share, "bytes_out": bytes_out,
+    }  # fmt: skip
     is_table = isinstance(routes, Mapping) and all(isinstance(kind, Mapping) for kind in routes.values())
     _require(routes is None or is_table, "routes", routes, "a table by name of tables")
     kinds = {"all": {"share": 1.0}} if not routes else dict(routes)
@@ -128,29 +123,43 @@ def make_trace(
         at_s = _closed(rng, span_s, clients, think_s, mean_s)
     else:
         grid_s = np.arange(0.0, span_s, _STEP_S if span_s > 60 * _STEP_S else span_s / 60)
-        level = rate * _levels(profile, grid_s)
-        if crowd_s is not None:
-            fading = np.exp(-(grid_s - crowd_s) / max(fades_s, 1e-9))
-            level = level * np.where(grid_s < crowd_s, 1.0, 1 + (crowd - 1) * fading)
+        level = rate * _levels(profile, grid_s) * _crowded(grid_s, crowd_s, crowd, fades_s)
         at_s = _open(rng, grid_s, level, span_s, burst if arrivals == "bursty" else None, burst_s)
     at_s.sort()  # in its place
     _require(len(at_s) > 0, "rate", rate, "high enough for one request within the span")
     names, route, cpu_s, wait_s, size = _worked(rng, seed, kinds, default, len(at_s))
-    there = np.unique(route).tolist()
-    ordered = sorted(str(names[k]) for k in there)
-    lookup = np.array([ordered.index(str(name)) if k in there else 0 for k, name in enumerate(names)], np.int32)
+    ordered, lookup = _in_order(names, np.unique(route).tolist())
+    said = f"made: {arrivals} arrivals, profile {profile}, seed {seed}"
     return Trace.of_own_arrays(
-        at_s=at_s,
-        cpu_s=cpu_s,
-        wait_s=wait_s,
-        route_codes=remapped(route, lookup),
-        routes=tuple(ordered),
-        bytes_out=size,
-        in_s={},
-        span_s=span_s,
-        start=instant_of(start, time_zone),
-        source=Source(format="made", notes=(f"made: {arrivals} arrivals, profile {profile}, seed {seed}",)),
-    )
+        at_s=at_s, cpu_s=cpu_s, wait_s=wait_s, route_codes=remapped(route, lookup), routes=tuple(ordered),
+        bytes_out=size, in_s={}, span_s=span_s, start=instant_of(start, time_zone),
+        source=Source(format="made", notes=(said,)),
+    )  # fmt: skip
+
+
+def _mean_rate(rate: float | None, peak: float | None, profile: str | Sequence[float], span_s: float) -> float:
+    """Arrivals per second over the profile, which may be given by those of its busiest hour."""
+    _require(rate is None or peak is None, "peak", peak, "rate or peak, not both")
+    if peak is not None:
+        _require(_is_number(peak) and peak > 0, "peak", peak, "a number above 0")
+        rate = peak / float(np.max(_levels(profile, np.arange(0.0, span_s, min(3600.0, span_s)))))
+    rate = 10.0 if rate is None else rate
+    _require(_is_number(rate) and rate > 0, "rate", rate, "a number above 0")
+    return rate
+
+
+def _crowded(grid_s: np.ndarray, crowd_s: float | None, crowd: float, fades_s: float) -> np.ndarray:
+    """By how much a flash crowd raises the rate: float64 like `grid_s`."""
+    if crowd_s is None:
+        return np.ones(len(grid_s))
+    fading = np.exp(-(grid_s - crowd_s) / max(fades_s, 1e-9))
+    return np.where(grid_s < crowd_s, 1.0, 1 + (crowd - 1) * fading)
+
+
+def _in_order(names: Sequence[str], there: Sequence[int]) -> tuple[list[str], np.ndarray]:
+    """The names of the routes that are there, in order, and the code of each among them: int32 (names,)."""
+    ordered = sorted(str(names[k]) for k in there)
+    return ordered, np.array([ordered.index(str(name)) if k in there else 0 for k, name in enumerate(names)], np.int32)
 
 
 def _worked(

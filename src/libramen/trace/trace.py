@@ -310,47 +310,19 @@ class Trace:
         """Some of the requests, by index, perhaps at other times; sorted by time where these are not."""
         at_s = self.at_s[rows] if at_s is None else at_s
         order = np.argsort(at_s, kind="stable")
-        rows = rows[order]
-        optional: dict[str, Any] = {
-            name: None if (array := getattr(self, name)) is None else array[rows]
-            for name in ("bytes_out", "latency_s", "status", "visitor")
-        }
-        return replace(
-            self,
-            at_s=np.ascontiguousarray(at_s[order]),
-            cpu_s=self.cpu_s[rows],
-            wait_s=self.wait_s[rows],
-            route_codes=self.route_codes[rows],
-            in_s={name: values[rows] for name, values in self.in_s.items()},
-            **optional,
-            **changes,
-        )
+        return replace(self.part(rows[order]), at_s=np.ascontiguousarray(at_s[order]), **changes)
 
-    def part(self, rows: slice) -> Self:
-        """Some of the requests, without copying; times and span stay those of the whole."""
-        optional: dict[str, Any] = {
-            name: None if (array := getattr(self, name)) is None else array[rows]
-            for name in ("bytes_out", "latency_s", "status", "visitor")
+    def part(self, rows: slice | np.ndarray) -> Self:
+        """Some of the requests, a slice of them without copying; times and span stay those of the whole."""
+        arrays: dict[str, Any] = {
+            name: None if (array := getattr(self, name)) is None else array[rows] for name in _ARRAYS
         }
-        return replace(
-            self,
-            at_s=self.at_s[rows],
-            cpu_s=self.cpu_s[rows],
-            wait_s=self.wait_s[rows],
-            route_codes=self.route_codes[rows],
-            in_s={name: values[rows] for name, values in self.in_s.items()},
-            **optional,
-        )
+        return replace(self, in_s={name: values[rows] for name, values in self.in_s.items()}, **arrays)
 
     def later(self, seconds: float) -> Self:
         """The same requests counted from an instant that is so many seconds before the start."""
         start = None if self.start is None else self.local_time(-seconds)
-        return replace(
-            self,
-            at_s=self.at_s + seconds,
-            span_s=self.span_s + seconds,
-            start=start,
-        )
+        return replace(self, at_s=self.at_s + seconds, span_s=self.span_s + seconds, start=start)
 
     @classmethod
     def from_frame(cls, frame: heavy.DataFrame, **more: Any) -> Self:

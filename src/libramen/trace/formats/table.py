@@ -16,7 +16,6 @@ from libramen.base.fields import nearest
 from libramen.trace.arrays import MOST_REQUESTS
 from libramen.trace.formats.reader import Reading
 from libramen.trace.growing import Codes, Growing, blocks, remapped
-from libramen.trace.options import ReadOptions
 from libramen.trace.raw_requests import RawRequests
 from libramen.trace.source import Made
 from libramen.trace.sources import BROKEN, Opened
@@ -376,40 +375,6 @@ def _counts_in(path: Path, tables: list[pa.Table], made: Made, reading: Reading,
         notes=notes,
         **values,
     )
-    return _from_counts(path, table, found, reading.options)
+    from libramen.trace.formats.counts_table import from_counts
 
-
-def _from_counts(path: Path, table: pa.Table, found: RawRequests, options: ReadOptions) -> RawRequests:
-    """Single requests from a table with a number of requests per interval."""
-    from libramen.trace import counts
-
-    has = set(table.column_names)
-    requests = numbers(path, table, "requests")
-    evenly = options.counts == "even"
-    starts_s = found.at_s
-    at_s, row, length_s = counts.spread(path, starts_s, requests, evenly=evenly, seed=options.seed)
-    if not len(row):
-        raise TraceError(f"{path}: all counts are 0")
-    order = np.argsort(at_s, kind="stable")
-    percentiles = {name: numbers(path, table, name) for name in PERCENTILES if name in has}
-    span_s = float(found.at_s.max() - found.at_s.min()) + length_s
-    found = found.keep(row[order])
-    found.at_s, found.whole_seconds = at_s[order], False
-    if percentiles and options.work is not None:
-        raise TraceError(
-            f"work has no effect: {path} has latencies of its own ({', '.join(percentiles)}); allowed: to leave it out"
-        )
-    if percentiles:
-        found.latency_s = counts.latencies(percentiles, row, options.seed)[order]
-        found.notes.append(counts.tail_of(percentiles))
-    elif options.work is not None:
-        found.latency_s = counts.drawn(options.work, len(row), options.seed)
-        found.notes.append(f"work is drawn for each request: {options.work}")
-    if found.base is None and found.at_s.min() < 0:
-        found.at_s = found.at_s - float(np.min(found.at_s))
-    begin_s = float(starts_s.min())
-    found.covers_s = (begin_s, max(begin_s + span_s, float(found.at_s[-1])))
-    how = "evenly spaced" if evenly else "a Poisson process"
-    found.format = "counts"
-    found.notes.append(f"counts per interval of {length_s:g} s: requests within one are {how}")
-    return found
+    return from_counts(path, table, found, reading.options)
