@@ -13,6 +13,7 @@ import numba
 import numpy as np
 
 from libramen.base.code import number_of
+from libramen.engine.kernel import layout, reach
 from libramen.engine.kernel.balancer import (
     arrive,
     first_side,
@@ -27,37 +28,7 @@ from libramen.engine.kernel.callers import hear_next, next_step, wait_no_longer
 from libramen.engine.kernel.clients import arrive_answer, give_up, next_repeat, next_repeat_s, take_repeat
 from libramen.engine.kernel.completions import complete, first_arrived, only_answer_due, only_one_due
 from libramen.engine.kernel.connections import next_impatient
-from libramen.engine.kernel.layout import (
-    ASK,
-    ASKING,
-    CARRIED_OUT,
-    CHUNK,
-    CONTROL,
-    FIRST,
-    FULL,
-    NO_ORDER,
-    OVER,
-    RUNNING,
-    VISITS_FULL,
-    WAITING,
-    WAY,
-)
 from libramen.engine.kernel.orders import carry_out
-from libramen.engine.kernel.reach import (
-    entry_at,
-    fleet_at,
-    float_at,
-    heap_of,
-    inner,
-    int32_at,
-    int_at,
-    lesser,
-    node_at,
-    replica_at,
-    tolerance_s,
-    visit_at,
-    world_at,
-)
 from libramen.engine.kernel.service import empty_bank
 from libramen.engine.kernel.trees import bank_due_s, first_due, first_fleet, way_due_s
 
@@ -80,11 +51,11 @@ def compiled(signature: Any) -> Callable[[Callable[..., Any]], Callable[..., Any
     return decorate
 
 
-@inner
+@reach.inner
 def _complete_next(w, due_s, limit_s):
     """The next completion happens, or a bank runs empty; of several at one instant the first in order."""
     fleet, second_s = first_fleet(w)
-    f = fleet_at(w, fleet)
+    f = reach.fleet_at(w, fleet)
     ties = second_s < limit_s
     if w.calls:
         if way_due_s(w, f) < limit_s:
@@ -92,22 +63,22 @@ def _complete_next(w, due_s, limit_s):
                 arrive_answer(w, f, f.way_head)
                 return
             ties = True
-        due_s = node_at(f.tree, 1).due_s
+        due_s = reach.node_at(f.tree, 1).due_s
     row, second_s = first_due(f)
-    replica = replica_at(f, row)
-    at = FIRST
-    kind = RUNNING
+    replica = reach.replica_at(f, row)
+    at = layout.FIRST
+    kind = layout.RUNNING
     if f.lends and due_s < limit_s and bank_due_s(f, replica) < limit_s:
         empty_bank(w, f, row, bank_due_s(f, replica))
         return
     if ties or not only_one_due(f, replica, second_s, limit_s):
         fleet, row, kind, at, due_s = first_arrived(w, limit_s)
-        f = fleet_at(w, fleet)
-        if kind == WAY:
+        f = reach.fleet_at(w, fleet)
+        if kind == layout.WAY:
             arrive_answer(w, f, at)
             return
-    elif entry_at(heap_of(replica, WAITING), 0).key == due_s:
-        kind = WAITING
+    elif reach.entry_at(reach.heap_of(replica, layout.WAITING), 0).key == due_s:
+        kind = layout.WAITING
     complete(w, f, row, kind, at, due_s)
 
 
@@ -131,34 +102,34 @@ def _make_advance(sources: int, lean: int) -> Callable[..., Any]:
         attempt that finds none.
         """
         _ = sources
-        w = world_at(world, lean)
-        is_ordered = w.order != NO_ORDER
-        if is_ordered and w.order != CARRIED_OUT:
+        w = reach.world_at(world, lean)
+        is_ordered = w.order != layout.NO_ORDER
+        if is_ordered and w.order != layout.CARRIED_OUT:
             carry_out(w)
         while True:
             if w.attention:
                 # What goes on within an event: calls with all that they set off, then what is held, then news.
                 if w.full:
-                    return FULL
+                    return layout.FULL
                 now_s = w.event_s
                 if w.n_stack:
                     if w.free < 0:
-                        return VISITS_FULL
-                    top = int_at(w.stack, w.n_stack - 1)
+                        return layout.VISITS_FULL
+                    top = reach.int_at(w.stack, w.n_stack - 1)
                     if top < 0:
-                        f = fleet_at(w, -1 - top)
+                        f = reach.fleet_at(w, -1 - top)
                         index, row = next_scattered(w, f)
                     else:
                         index = next_step(w, now_s)
-                        if index == ASK:
-                            return ASKING
+                        if index == layout.ASK:
+                            return layout.ASKING
                         if index < 0:
                             continue
-                        f = fleet_at(w, visit_at(w, index).fleet)
+                        f = reach.fleet_at(w, reach.visit_at(w, index).fleet)
                         f = side_for(w, first_side(w, f), index)
                         row = send(w, f, index, now_s)
                 elif w.room_row >= 0:
-                    f = fleet_at(w, w.room_fleet)
+                    f = reach.fleet_at(w, w.room_fleet)
                     index, row = next_held(w, f)
                 elif w.news_head >= 0:
                     hear_next(w)
@@ -167,35 +138,35 @@ def _make_advance(sources: int, lean: int) -> Callable[..., Any]:
                     w.attention = 0
                     continue
             elif is_ordered:
-                w.order = NO_ORDER
-                return CONTROL
+                w.order = layout.NO_ORDER
+                return layout.CONTROL
             else:
-                until_s = lesser(until_s, w.notice_s)
+                until_s = reach.lesser(until_s, w.notice_s)
                 i = w.next - w.chunk_first
                 now_s = np.inf
                 if i < w.chunk_n:
-                    now_s = float_at(w.chunk_at_s, i)
+                    now_s = reach.float_at(w.chunk_at_s, i)
                 elif not w.chunk_last:
-                    return CHUNK
-                due_s = float_at(w.dues, 1)
-                instant_s = lesser(lesser(due_s, now_s), until_s)
+                    return layout.CHUNK
+                due_s = reach.float_at(w.dues, 1)
+                instant_s = reach.lesser(reach.lesser(due_s, now_s), until_s)
                 timeout_s = impatient_s = repeat_s = np.inf
                 if w.clocks:
                     repeat_s = next_repeat_s(w)
-                    timeout_s = float_at(w.deadlines, 1)
-                    impatient_s = float_at(w.patience, 1)
-                    instant_s = lesser(instant_s, lesser(lesser(timeout_s, impatient_s), repeat_s))
-                limit_s = instant_s + tolerance_s(instant_s)
+                    timeout_s = reach.float_at(w.deadlines, 1)
+                    impatient_s = reach.float_at(w.patience, 1)
+                    instant_s = reach.lesser(instant_s, reach.lesser(reach.lesser(timeout_s, impatient_s), repeat_s))
+                limit_s = instant_s + reach.tolerance_s(instant_s)
                 if due_s < limit_s:
                     _complete_next(w, due_s, limit_s)
                     continue
                 if np.isinf(instant_s):
-                    return OVER
+                    return layout.OVER
                 if until_s < limit_s:
                     w.control_s = until_s
-                    return CONTROL
+                    return layout.CONTROL
                 if w.free < 0:
-                    return VISITS_FULL
+                    return layout.VISITS_FULL
                 if timeout_s < limit_s:
                     give_up(w, limit_s)
                     continue
@@ -203,23 +174,23 @@ def _make_advance(sources: int, lean: int) -> Callable[..., Any]:
                     wait_no_longer(w, next_impatient(w, limit_s), impatient_s)
                     continue
                 if now_s < limit_s:
-                    f = fleet_at(w, int32_at(w.chunk_server, i) if w.n_services > 1 else FIRST)
+                    f = reach.fleet_at(w, reach.int32_at(w.chunk_server, i) if w.n_services > 1 else layout.FIRST)
                     if must_ask(w, f):
                         w.asked = w.attempts
                         f.asks_now = 1
                         w.notice_s = instant_s
                         w.control_s = instant_s
-                        return CONTROL
+                        return layout.CONTROL
                     index = arrive(w, f, i)
                 else:
                     index = next_repeat(w, limit_s)
-                    f = first_side(w, fleet_at(w, visit_at(w, index).fleet))
+                    f = first_side(w, reach.fleet_at(w, reach.visit_at(w, index).fleet))
                     if must_ask(w, f):
                         w.asked = w.attempts
                         f.asks_now = 1
                         w.notice_s = instant_s
                         w.control_s = instant_s
-                        return CONTROL
+                        return layout.CONTROL
                     now_s = take_repeat(w)
                 w.event_s = now_s
                 f = side_for(w, f, index)

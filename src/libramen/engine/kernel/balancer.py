@@ -5,53 +5,26 @@ from __future__ import annotations
 import numpy as np
 
 from libramen.base.times import EPSILON_S
+from libramen.engine.kernel import layout, reach, settings
 from libramen.engine.kernel.clients import fail, watch
 from libramen.engine.kernel.integrals import integrate
-from libramen.engine.kernel.layout import (
-    DEAD,
-    HOLD,
-    LOST,
-    NO_REPLICA,
-    NONE_READY,
-    READY,
-    REFUSED,
-    TIMED_OUT,
-    UNDER_WAY,
-)
 from libramen.engine.kernel.lists import appended
-from libramen.engine.kernel.reach import (
-    apart,
-    client_at,
-    fleet_at,
-    float_at,
-    inner,
-    int32_at,
-    int_at,
-    level_at,
-    replica_at,
-    seldom,
-    sent_at,
-    set_float,
-    set_int,
-    visit_at,
-)
 from libramen.engine.kernel.service import find_ready, is_late, kill, move_over, take_slot
-from libramen.engine.kernel.settings import LEAST_BUSY, NOBODY, PINNED, RANDOM, ROUND_ROBIN
 from libramen.engine.kernel.trees import least_busy, update_row
 from libramen.engine.kernel.uniforms import lineage_of, uniforms
 
 
-@inner
+@reach.inner
 def arrive(w, f, i):
     """Request `i` of the chunk arrives: its entry in `visits`."""
     index = w.free
-    visit = visit_at(w, index)
+    visit = reach.visit_at(w, index)
     w.free = visit.link
     visit.id = w.next
     w.next += 1
     w.n_open += 1
-    visit.cpu_s = float_at(w.chunk_cpu_s, i)
-    visit.wait_s = float_at(w.chunk_wait_s, i)
+    visit.cpu_s = reach.float_at(w.chunk_cpu_s, i)
+    visit.wait_s = reach.float_at(w.chunk_wait_s, i)
     visit.attempt = 0
     visit.watched = 0
     visit.given_up = 0
@@ -63,39 +36,39 @@ def arrive(w, f, i):
     return index
 
 
-@inner
+@reach.inner
 def _bring(w, visit, index, i):
     """What a request brings with it beside its work, where it matters."""
     if w.codes:
-        visit.route = int32_at(w.chunk_route, i)
+        visit.route = reach.int32_at(w.chunk_route, i)
     if w.tallies:
-        visit.bytes_out = float_at(w.chunk_bytes_out, i)
+        visit.bytes_out = reach.float_at(w.chunk_bytes_out, i)
     if w.pins:
-        visit.visitor = int32_at(w.chunk_visitor, i)
+        visit.visitor = reach.int32_at(w.chunk_visitor, i)
     if w.calls:
         visit.place = 0
         visit.caller = -1
         visit.lineage = 0
         visit.pool_row = -1
-        visit.phase = UNDER_WAY
+        visit.phase = layout.UNDER_WAY
         for column in range(w.columns):
-            set_float(w.given, w.columns * index + column, float_at(w.chunk_given, w.columns * i + column))
+            reach.set_float(w.given, w.columns * index + column, reach.float_at(w.chunk_given, w.columns * i + column))
 
 
-@seldom
+@reach.seldom
 def lacks_slot(w, f):
     """Whether no slot is left for one more attempt, those that are coming counted."""
-    apart()
-    ready = level_at(f.levels, 0)
+    reach.apart()
+    ready = reach.level_at(f.levels, 0)
     left = f.n_ready * f.slots - ready.in_slots + f.coming_slots - ready.waiting
     if f.other >= 0:
-        other = fleet_at(w, f.other)
-        ready = level_at(other.levels, 0)
+        other = reach.fleet_at(w, f.other)
+        ready = reach.level_at(other.levels, 0)
         left += other.n_ready * f.slots - ready.in_slots - ready.waiting
     return left <= 0.0
 
 
-@inner
+@reach.inner
 def must_ask(w, f):
     """Whether the control plane must be asked for a slot, before the next attempt is sent."""
     return bool(f.asks) and w.asked != w.attempts and lacks_slot(w, f)
@@ -104,51 +77,51 @@ def must_ask(w, f):
 # -- two sides of a service, each of one version -----------------------------------------------------
 
 
-@inner
+@reach.inner
 def first_side(w, f):
     """What both sides of a service have in common is at the first one."""
-    return f if f.other < 0 else fleet_at(w, f.service)
+    return f if f.other < 0 else reach.fleet_at(w, f.service)
 
 
-@inner
+@reach.inner
 def side_for(w, f, index):
     """The side of a service that gets the next attempt, and the visit with it."""
     if f.other < 0:
         return f
     # Nearly always all of them go to one version, and it has ready replicas.
-    side = fleet_at(w, f.whole_side)
+    side = reach.fleet_at(w, f.whole_side)
     if f.split_share == f.whole_share and side.n_ready:
-        visit_at(w, index).fleet = f.whole_side
+        reach.visit_at(w, index).fleet = f.whole_side
         return side
-    return fleet_at(w, _choose_side(w, f, index))
+    return reach.fleet_at(w, _choose_side(w, f, index))
 
 
-@seldom
+@reach.seldom
 def _choose_side(w, f, index):
     """As the split says, unless only the other side has a ready replica."""
-    apart()
+    reach.apart()
     f.n_split += 1
     after = np.floor(f.n_split * f.split_share + EPSILON_S)
     before = np.floor((f.n_split - 1) * f.split_share + EPSILON_S)
     side = f.split_side
     if after <= before:
-        side = fleet_at(w, side).other
-    chosen = fleet_at(w, side)
-    if chosen.n_ready == 0 and fleet_at(w, chosen.other).n_ready:
+        side = reach.fleet_at(w, side).other
+    chosen = reach.fleet_at(w, side)
+    if chosen.n_ready == 0 and reach.fleet_at(w, chosen.other).n_ready:
         side = chosen.other
-    visit_at(w, index).fleet = side
+    reach.visit_at(w, index).fleet = side
     return side
 
 
-@seldom
+@reach.seldom
 def note_sent(w, f, index):
     """It will be written down how this attempt ends."""
-    apart()
-    visit = visit_at(w, index)
+    reach.apart()
+    visit = reach.visit_at(w, index)
     main = first_side(w, f)
     visit.sent = main.n_forgotten + main.n_sent
-    entry = sent_at(main.sent, main.n_sent)
-    entry.timeout_s = visit.at_s + client_at(w.clients, visit.client).timeout_s
+    entry = reach.sent_at(main.sent, main.n_sent)
+    entry.timeout_s = visit.at_s + reach.client_at(w.clients, visit.client).timeout_s
     entry.ended_s = np.inf
     entry.failed = 0
     main.n_sent += 1
@@ -157,11 +130,11 @@ def note_sent(w, f, index):
         w.full = 1
 
 
-@inner
+@reach.inner
 def send(w, f, index, now_s):
     """The balancer gets an attempt: the row that it goes to; NONE_READY: it has been held or refused."""
     integrate(w, f, now_s)
-    visit = visit_at(w, index)
+    visit = reach.visit_at(w, index)
     visit.at_s = now_s
     visit.slot_at_s = np.nan
     visit.attempt += 1
@@ -178,78 +151,78 @@ def send(w, f, index, now_s):
         visit.called_s = 0.0
         visit.connecting_s = 0.0
         for part in range(f.part, f.parts_end):
-            set_float(w.spent, w.parts * index + part, 0.0)
+            reach.set_float(w.spent, w.parts * index + part, 0.0)
     if f.watches or visit.is_call:
-        client = client_at(w.clients, visit.client)
+        client = reach.client_at(w.clients, visit.client)
         if client.watches and (visit.is_call or visit.attempt <= client.retries):
             watch(w, client, index)
     row = _row_for(w, f, visit)
     if row >= 0:
         return row
-    if row == HOLD and _may_wait(w, f):
+    if row == layout.HOLD and _may_wait(w, f):
         _hold(w, f, index)
     else:
-        fail(w, f, index, REFUSED, NO_REPLICA, now_s)
-    return NONE_READY
+        fail(w, f, index, layout.REFUSED, layout.NO_REPLICA, now_s)
+    return layout.NONE_READY
 
 
-@inner
+@reach.inner
 def _row_for(w, f, visit):
     """The balancer's rule: a row; HOLD: the visit may wait; NONE_READY: it may not."""
     if f.n_ready == 0:
-        return HOLD if f.holds else NONE_READY
-    if f.balancer < LEAST_BUSY:
+        return layout.HOLD if f.holds else layout.NONE_READY
+    if f.balancer < settings.LEAST_BUSY:
         return _choose(w, f, visit)
-    if f.balancer == PINNED:
+    if f.balancer == settings.PINNED:
         return _where_pinned(f, visit)
     row = least_busy(f)
     if f.queues and not _has_room(f, row):
-        return HOLD
+        return layout.HOLD
     return row
 
 
-@seldom
+@reach.seldom
 def _may_wait(w, f):
     """Whether there is room in the queue, which has one limit for both sides."""
     n = f.n_held
     if f.other >= 0:
-        n += fleet_at(w, f.other).n_held
+        n += reach.fleet_at(w, f.other).n_held
     return n < f.queue_limit
 
 
-@inner
+@reach.inner
 def _has_room(f, row):
     """Whether a replica would take one more; a dead one looks empty."""
-    replica = replica_at(f, row)
-    if replica.state == DEAD or replica.in_slots < f.slots:
+    replica = reach.replica_at(f, row)
+    if replica.state == layout.DEAD or replica.in_slots < f.slots:
         return True
     return f.backlog < 0 or replica.busy - replica.in_slots < f.backlog
 
 
-@inner
+@reach.inner
 def put(w, f, row, index, now_s):
     """A replica gets a visit: into a slot, into its backlog, or refused."""
-    replica = replica_at(f, row)
+    replica = reach.replica_at(f, row)
     if f.judged and f.judged == replica.version:
         note_sent(w, f, index)
-    if replica.state == DEAD:
-        fail(w, f, index, LOST, replica.number, now_s)
+    if replica.state == layout.DEAD:
+        fail(w, f, index, layout.LOST, replica.number, now_s)
         return
     if replica.in_slots < f.slots:
         if replica.in_slots >= f.least_fits and replica.in_slots >= replica.fits:
             kill(w, f, row, now_s)
-            fail(w, f, index, LOST, replica.number, now_s)
+            fail(w, f, index, layout.LOST, replica.number, now_s)
             move_over(w, f)
         else:
             replica.busy += 1
             take_slot(w, f, replica, row, index, now_s)
     elif f.backlog < 0 or replica.busy - replica.in_slots < f.backlog:
         replica.busy += 1
-        level_at(f.levels, replica.state - READY).waiting += 1
+        reach.level_at(f.levels, replica.state - layout.READY).waiting += 1
         replica.backlog_head = appended(w, replica.backlog_head, replica.backlog_tail, index)
         replica.backlog_tail = index
     else:
-        fail(w, f, index, REFUSED, replica.number, now_s)
+        fail(w, f, index, layout.REFUSED, replica.number, now_s)
         return
     update_row(w, f, replica, row)
 
@@ -257,167 +230,167 @@ def put(w, f, row, index, now_s):
 # -- the shared or held queue: while it is not empty, no ready replica has room -------------------
 
 
-@seldom
+@reach.seldom
 def _hold(w, f, index):
     """A visit waits until some replica has room."""
-    apart()
-    level_at(f.levels, 0).waiting += 1
+    reach.apart()
+    reach.level_at(f.levels, 0).waiting += 1
     f.held_head = appended(w, f.held_head, f.held_tail, index)
     f.held_tail = index
     f.n_held += 1
 
 
-@seldom
+@reach.seldom
 def take_held(w, f):
     """Take the first visit out of the queue."""
     index = f.held_head
-    f.held_head = visit_at(w, index).link
+    f.held_head = reach.visit_at(w, index).link
     f.n_held -= 1
-    level_at(f.levels, 0).waiting -= 1
+    reach.level_at(f.levels, 0).waiting -= 1
     return index
 
 
-@seldom
+@reach.seldom
 def next_held(w, f):
     """The replica with free capacity gets the first of the queue: (entry, row).
 
     Row NONE_READY: there is nothing to hand out, or no room any more, or the first one was late and is dropped.
     """
-    apart()
+    reach.apart()
     row = w.room_row
-    replica = replica_at(f, row)
-    takes = replica.state == READY or replica.state == DEAD
+    replica = reach.replica_at(f, row)
+    takes = replica.state == layout.READY or replica.state == layout.DEAD
     if not f.n_held or not takes or not _has_room(f, row):
-        w.room_row = NONE_READY
-        return NOBODY, NONE_READY
+        w.room_row = layout.NONE_READY
+        return settings.NOBODY, layout.NONE_READY
     index = take_held(w, f)
     if replica.in_slots < f.slots and is_late(w, f, index, w.event_s):
-        fail(w, f, index, TIMED_OUT, replica.number, w.event_s)
-        return NOBODY, NONE_READY
+        fail(w, f, index, layout.TIMED_OUT, replica.number, w.event_s)
+        return settings.NOBODY, layout.NONE_READY
     f.last_chosen = replica.number
-    if f.balancer == PINNED:
-        _pin(f, visit_at(w, index), replica.number)
+    if f.balancer == settings.PINNED:
+        _pin(f, reach.visit_at(w, index), replica.number)
     return index, row
 
 
-@seldom
+@reach.seldom
 def next_scattered(w, f):
     """What waited for the other side is handed out by the balancer's rule: (entry, row) as of `next_held`.
 
     `w.stack` has this side on top until nothing is left that has room.
     """
-    apart()
+    reach.apart()
     if f.n_held:
-        late_at = NO_REPLICA
+        late_at = layout.NO_REPLICA
         if is_late(w, f, f.held_head, w.event_s):
             late_at = _where_late(f)
         if late_at:
-            fail(w, f, take_held(w, f), TIMED_OUT, late_at, w.event_s)
-            return NOBODY, NONE_READY
-        row = _row_for(w, f, visit_at(w, f.held_head))
+            fail(w, f, take_held(w, f), layout.TIMED_OUT, late_at, w.event_s)
+            return settings.NOBODY, layout.NONE_READY
+        row = _row_for(w, f, reach.visit_at(w, f.held_head))
         if row >= 0:
-            f.last_chosen = replica_at(f, row).number
+            f.last_chosen = reach.replica_at(f, row).number
             return take_held(w, f), row
     w.n_stack -= 1
-    return NOBODY, NONE_READY
+    return settings.NOBODY, layout.NONE_READY
 
 
-@seldom
+@reach.seldom
 def _where_late(f):
     """The first replica that has room, if any has a free slot; else none."""
-    number = NO_REPLICA
+    number = layout.NO_REPLICA
     for k in range(f.n_ready):
-        replica = replica_at(f, int_at(f.ready, k))
-        if not number and _has_room(f, int_at(f.ready, k)):
+        replica = reach.replica_at(f, reach.int_at(f.ready, k))
+        if not number and _has_room(f, reach.int_at(f.ready, k)):
             number = np.int64(replica.number)
-        if replica.state == DEAD or replica.in_slots < f.slots:
+        if replica.state == layout.DEAD or replica.in_slots < f.slots:
             return number
-    return NO_REPLICA
+    return layout.NO_REPLICA
 
 
 # -- balancers that do not look for the least busy replica ----------------------------------------
 
 
-@seldom
+@reach.seldom
 def _pin(f, visit, number):
     """From now on this visitor goes to that replica; whoever had another one has moved."""
     if visit.visitor < 0:
         return
-    before = int_at(f.pinned, visit.visitor)
+    before = reach.int_at(f.pinned, visit.visitor)
     if before and before != number:
-        set_int(f.moved, before, int_at(f.moved, before) + 1)
-    set_int(f.pinned, visit.visitor, number)
+        reach.set_int(f.moved, before, reach.int_at(f.moved, before) + 1)
+    reach.set_int(f.pinned, visit.visitor, number)
 
 
-@seldom
+@reach.seldom
 def _where_pinned(f, visit):
     """The row to which this visitor's last request was sent, while it is ready; else that of the least busy replica."""
-    apart()
+    reach.apart()
     if visit.visitor >= 0:
-        number = int_at(f.pinned, visit.visitor)
+        number = reach.int_at(f.pinned, visit.visitor)
         if number:
-            row = int_at(f.row_of, number)
-            replica = replica_at(f, row)
-            there = replica.number == number and (replica.state == READY or replica.state == DEAD)
+            row = reach.int_at(f.row_of, number)
+            replica = reach.replica_at(f, row)
+            there = replica.number == number and (replica.state == layout.READY or replica.state == layout.DEAD)
             if there and not (f.queues and not _has_room(f, row)):
                 return row
     row = least_busy(f)
     if f.queues and not _has_room(f, row):
-        return HOLD
-    _pin(f, visit, replica_at(f, row).number)
+        return layout.HOLD
+    _pin(f, visit, reach.replica_at(f, row).number)
     return row
 
 
-@seldom
+@reach.seldom
 def _choose(w, f, visit):
     """The row of a ready replica by turns, at random, or the less busy of two at random.
 
     Where requests are held, among those with room only: a scan, for that combination alone.
     """
-    apart()
+    reach.apart()
     scans = f.holds and f.backlog >= 0
     n = _count_room(f) if scans else f.n_ready
     if n == 0:
-        return HOLD
-    if f.balancer == ROUND_ROBIN:
+        return layout.HOLD
+    if f.balancer == settings.ROUND_ROBIN:
         at = find_ready(f, f.last_chosen)
-        row = int_at(f.ready, at if at < f.n_ready else 0)
+        row = reach.int_at(f.ready, at if at < f.n_ready else 0)
         while scans and not _has_room(f, row):
-            at = find_ready(f, replica_at(f, row).number)
-            row = int_at(f.ready, at if at < f.n_ready else 0)
-        f.last_chosen = replica_at(f, row).number
+            at = find_ready(f, reach.replica_at(f, row).number)
+            row = reach.int_at(f.ready, at if at < f.n_ready else 0)
+        f.last_chosen = reach.replica_at(f, row).number
         return row
     u, v = uniforms(w.balancer_key, visit.id, lineage_of(visit), visit.place)
     first = int(u * n)
     row = _nth(f, first, scans)
-    if f.balancer == RANDOM or n == 1:
+    if f.balancer == settings.RANDOM or n == 1:
         return row
     second = int(v * (n - 1))
     second += second >= first  # the others, of which there is one fewer
     other = _nth(f, second, scans)
-    mine, theirs = replica_at(f, row), replica_at(f, other)
+    mine, theirs = reach.replica_at(f, row), reach.replica_at(f, other)
     if theirs.busy < mine.busy or (theirs.busy == mine.busy and theirs.number < mine.number):
         return other
     return row
 
 
-@seldom
+@reach.seldom
 def _count_room(f):
     n = 0
     for k in range(f.n_ready):
-        if _has_room(f, int_at(f.ready, k)):
+        if _has_room(f, reach.int_at(f.ready, k)):
             n += 1
     return n
 
 
-@seldom
+@reach.seldom
 def _nth(f, n, scans):
     """The n-th ready row (from 0), or the n-th that has room."""
     if not scans:
-        return int_at(f.ready, n)
+        return reach.int_at(f.ready, n)
     for k in range(f.n_ready):
-        if _has_room(f, int_at(f.ready, k)):
+        if _has_room(f, reach.int_at(f.ready, k)):
             if n == 0:
-                return int_at(f.ready, k)
+                return reach.int_at(f.ready, k)
             n -= 1
     return -1  # never: n is below their count

@@ -8,68 +8,46 @@ from __future__ import annotations
 
 import numpy as np
 
+from libramen.engine.kernel import layout, reach, settings
 from libramen.engine.kernel.balancer import first_side, must_ask
 from libramen.engine.kernel.clients import answer, errored, free
 from libramen.engine.kernel.connections import abandon, connect, hand_on, heard, leave_queue, push
 from libramen.engine.kernel.integrals import integrate
-from libramen.engine.kernel.layout import (
-    ASK,
-    ERRORED,
-    HEARD,
-    NOTHING,
-    OK,
-    RETRIED,
-    TIMED_OUT,
-    TO_SEND,
-    UNDER_WAY,
-)
-from libramen.engine.kernel.reach import (
-    apart,
-    client_at,
-    fleet_at,
-    float_at,
-    int_at,
-    replica_at,
-    seldom,
-    set_float,
-    visit_at,
-)
 from libramen.engine.kernel.service import end_calls, leave_slot, start_wait
-from libramen.engine.kernel.settings import COLUMN, DRAWN, OF_WAIT
 from libramen.engine.kernel.trees import update_row
 from libramen.engine.kernel.uniforms import lineage_of, uniforms
 
 
-@seldom
+@reach.seldom
 def next_step(w, now_s):
     """The next step of this event. Returns a call that is to be sent now; NOTHING; or ASK, and changes nothing then."""
-    apart()
-    index = int_at(w.stack, w.n_stack - 1)
-    visit = visit_at(w, index)
-    if visit.phase == TO_SEND:
-        f = first_side(w, fleet_at(w, visit.fleet))
+    reach.apart()
+    index = reach.int_at(w.stack, w.n_stack - 1)
+    visit = reach.visit_at(w, index)
+    if visit.phase == layout.TO_SEND:
+        f = first_side(w, reach.fleet_at(w, visit.fleet))
         if must_ask(w, f):
             w.asked = w.attempts
             f.asks_now = 1
-            return ASK
+            return layout.ASK
         w.n_stack -= 1
-        visit.phase = UNDER_WAY
+        visit.phase = layout.UNDER_WAY
         visit.first_s = now_s
         return index
-    if visit.phase == HEARD:
+    if visit.phase == layout.HEARD:
         w.n_stack -= 1
         _caller_goes_on(w, index, now_s)
-        return NOTHING
+        return layout.NOTHING
     _go_on(w, index, visit, now_s)
-    return NOTHING
+    return layout.NOTHING
 
 
-@seldom
+@reach.seldom
 def _go_on(w, index, visit, now_s):
     """A visit makes its next call, waits for those that it has made, or has made all of them."""
-    f = fleet_at(w, visit.fleet)
+    f = reach.fleet_at(w, visit.fleet)
     while visit.step < f.n_calls:
-        client = client_at(w.clients, f.first_call + visit.step)
+        client = reach.client_at(w.clients, f.first_call + visit.step)
         if visit.pending and not (client.at_once and client.group == visit.group):
             w.n_stack -= 1
             return
@@ -86,35 +64,35 @@ def _go_on(w, index, visit, now_s):
         return
     w.n_stack -= 1
     if visit.pending == 0:
-        replica = replica_at(f, visit.row)
+        replica = reach.replica_at(f, visit.row)
         end_calls(w, replica, index)
         if visit.made or visit.left_s > 0.0 or visit.cpu_s == 0.0:
             start_wait(w, f, replica, index, now_s)
             update_row(w, f, replica, visit.row)
         else:
-            _leave(w, f, replica, visit.row, index, OK, now_s)
+            _leave(w, f, replica, visit.row, index, layout.OK, now_s)
 
 
-@seldom
+@reach.seldom
 def _is_made(w, visit, client):
     """Whether this visit makes that call: not for requests of another route, nor where a draw says so."""
-    if w.codes and not int_at(w.applies, client.number * w.n_routes + visit.route):
+    if w.codes and not reach.int_at(w.applies, client.number * w.n_routes + visit.route):
         return False
     if client.share < 1.0:
         u, _ = uniforms(w.share_key, visit.id, lineage_of(visit), visit.place + client.place)
         return u < client.share
-    if client.source == OF_WAIT:
+    if client.source == settings.OF_WAIT:
         visit.left_s -= client.of_wait * visit.wait_s
         if visit.left_s < 1e-12 * visit.wait_s:
             visit.left_s = 0.0  # all of it: what is left is a rounding error
     return True
 
 
-@seldom
+@reach.seldom
 def _make(w, f, index, visit, client, nth, now_s):
     """A call is made: it is sent as soon as it has a connection."""
     call_index = w.free
-    call = visit_at(w, call_index)
+    call = reach.visit_at(w, call_index)
     w.free = call.link
     w.n_open += 1
     call.id = visit.id
@@ -132,9 +110,9 @@ def _make(w, f, index, visit, client, nth, now_s):
     call.caller = -1
     call.pool_row = -1
     call.calls_head = -1
-    call.phase = TO_SEND
+    call.phase = layout.TO_SEND
     for column in range(w.columns):
-        set_float(w.given, w.columns * call_index + column, float_at(w.given, w.columns * index + column))
+        reach.set_float(w.given, w.columns * call_index + column, reach.float_at(w.given, w.columns * index + column))
     _give_work(w, index, visit, client, call)
     if client.awaited:
         if visit.pending == 0:
@@ -145,7 +123,7 @@ def _make(w, f, index, visit, client, nth, now_s):
         call.sibling = visit.calls_head
         call.sibling_back = -1
         if visit.calls_head >= 0:
-            visit_at(w, visit.calls_head).sibling_back = call_index
+            reach.visit_at(w, visit.calls_head).sibling_back = call_index
         visit.calls_head = call_index
     if client.pool >= 0:
         connect(w, f, client, call_index, visit.row, now_s)
@@ -153,18 +131,18 @@ def _make(w, f, index, visit, client, nth, now_s):
         push(w, call_index)
 
 
-@seldom
+@reach.seldom
 def _give_work(w, index, visit, client, call):
     """How much work a call is."""
     call.cpu_s = 0.0
     call.wait_s = 0.0
-    if client.source == OF_WAIT or client.source == COLUMN:
+    if client.source == settings.OF_WAIT or client.source == settings.COLUMN:
         work_s = client.of_wait * visit.wait_s
-        if client.source == COLUMN:
-            work_s = float_at(w.given, w.columns * index + client.column)
+        if client.source == settings.COLUMN:
+            work_s = reach.float_at(w.given, w.columns * index + client.column)
         call.cpu_s = client.cpu_factor * (work_s / client.times)
         call.wait_s = client.wait_factor * (work_s / client.times)
-    elif client.source == DRAWN:
+    elif client.source == settings.DRAWN:
         call.cpu_s = client.cpu_median_s
         call.wait_s = client.wait_median_s
         if client.cpu_sigma > 0.0 or client.wait_sigma > 0.0:
@@ -178,29 +156,29 @@ def _give_work(w, index, visit, client, call):
 # -- what callers hear -----------------------------------------------------------------------------
 
 
-@seldom
+@reach.seldom
 def hear_next(w):
     """The caller of the call that ended first hears of it: its connection is handed on, then the caller goes on."""
-    apart()
+    reach.apart()
     index = w.news_head
-    call = visit_at(w, index)
+    call = reach.visit_at(w, index)
     w.news_head = call.link
-    call.phase = HEARD
+    call.phase = layout.HEARD
     push(w, index)
     hand_on(w, index)
 
 
-@seldom
+@reach.seldom
 def _caller_goes_on(w, index, now_s):
-    call = visit_at(w, index)
+    call = reach.visit_at(w, index)
     if call.caller < 0:
         free(w, index)
         return
-    client = client_at(w.clients, call.client)
+    client = reach.client_at(w.clients, call.client)
     caller_index = heard(w, index)
-    caller = visit_at(w, caller_index)
+    caller = reach.visit_at(w, caller_index)
     caller.pending -= 1
-    if call.ending != OK and not client.goes_on:
+    if call.ending != layout.OK and not client.goes_on:
         free(w, index)
         _fail_visit(w, caller_index, now_s)
         return
@@ -213,55 +191,55 @@ def _caller_goes_on(w, index, now_s):
     free(w, index)
 
 
-@seldom
+@reach.seldom
 def _take_over(w, to, index, now_s):
     """Where the time of a call went is where that of its caller went, too."""
-    call = visit_at(w, index)
-    f = fleet_at(w, call.fleet)
-    if call.ending != OK:
-        at = w.parts * to + f.part + RETRIED
-        set_float(w.spent, at, float_at(w.spent, at) + (now_s - call.first_s))
+    call = reach.visit_at(w, index)
+    f = reach.fleet_at(w, call.fleet)
+    if call.ending != layout.OK:
+        at = w.parts * to + f.part + layout.RETRIED
+        reach.set_float(w.spent, at, reach.float_at(w.spent, at) + (now_s - call.first_s))
         return
     for part in range(f.part, f.parts_end):
         at = w.parts * to + part
-        set_float(w.spent, at, float_at(w.spent, at) + float_at(w.spent, w.parts * index + part))
+        reach.set_float(w.spent, at, reach.float_at(w.spent, at) + reach.float_at(w.spent, w.parts * index + part))
 
 
-@seldom
+@reach.seldom
 def _fail_visit(w, index, now_s):
     """A call of this visit has failed, and so has the visit: its slot is free."""
-    visit = visit_at(w, index)
-    f = fleet_at(w, visit.fleet)
-    replica = replica_at(f, visit.row)
+    visit = reach.visit_at(w, index)
+    f = reach.fleet_at(w, visit.fleet)
+    replica = reach.replica_at(f, visit.row)
     abandon(w, index)
     end_calls(w, replica, index)
-    _leave(w, f, replica, visit.row, index, ERRORED, now_s)
+    _leave(w, f, replica, visit.row, index, layout.ERRORED, now_s)
 
 
-@seldom
+@reach.seldom
 def _leave(w, f, replica, row, index, ending, now_s):
     """A visit is answered, well or not, and leaves its slot."""
-    apart()
+    reach.apart()
     integrate(w, f, now_s)
-    if ending == OK:
+    if ending == layout.OK:
         answer(w, f, index, replica.number, now_s)
     else:
         errored(w, f, index, replica.number, now_s)
     leave_slot(w, f, replica, row, now_s)
 
 
-@seldom
+@reach.seldom
 def wait_no_longer(w, index, now_s):
     """A call has waited too long for a connection: it has failed, and was no visit."""
-    apart()
-    call = visit_at(w, index)
-    client = client_at(w.clients, call.client)
-    fleet_at(w, client.caller).unsent += 1
-    leave_queue(w, fleet_at(w, call.pool_fleet), client, index)
+    reach.apart()
+    call = reach.visit_at(w, index)
+    client = reach.client_at(w.clients, call.client)
+    reach.fleet_at(w, client.caller).unsent += 1
+    leave_queue(w, reach.fleet_at(w, call.pool_fleet), client, index)
     w.event_s = now_s
     w.n_open -= 1
-    call.ending = TIMED_OUT
+    call.ending = layout.TIMED_OUT
     call.first_s = now_s
     call.link = -1
-    call.phase = HEARD
+    call.phase = layout.HEARD
     push(w, index)

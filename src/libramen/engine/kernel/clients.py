@@ -4,61 +4,29 @@ from __future__ import annotations
 
 import numpy as np
 
+from libramen.engine.kernel import layout, reach, settings
 from libramen.engine.kernel.heaps import heap_remove, heap_up, turn_out, turn_up
-from libramen.engine.kernel.layout import (
-    CONNECTING,
-    CPU,
-    ERRORED,
-    FIRST,
-    HEARD,
-    NO_REPLICA,
-    OK,
-    OVERHEAD,
-    OWN_WAIT,
-    PAUSED,
-    QUEUED,
-    RETRIED,
-    SLOWED,
-    TIMED_OUT,
-    UNDER_WAY,
-)
-from libramen.engine.kernel.reach import (
-    apart,
-    client_at,
-    ended_at,
-    entry_at,
-    fleet_at,
-    float_at,
-    inner,
-    result_at,
-    seldom,
-    sent_at,
-    set_float,
-    tolerance_s,
-    visit_at,
-)
-from libramen.engine.kernel.settings import NOBODY
 from libramen.engine.kernel.trees import replay_time, tell_due
 from libramen.engine.kernel.uniforms import lineage_of, uniforms
 
 
-@inner
+@reach.inner
 def free(w, index):
     """Give an entry of `visits` back."""
-    visit_at(w, index).link = w.free
+    reach.visit_at(w, index).link = w.free
     w.free = index
 
 
-@seldom
+@reach.seldom
 def let_go(w, index):
     """A visit that nobody waits for is over."""
-    apart()
+    reach.apart()
     if w.calls:
         w.n_open -= 1  # it was still served, and might have called others
     free(w, index)
 
 
-@inner
+@reach.inner
 def _first_s(visit):
     """When the first attempt of a visit arrived [s]."""
     return visit.at_s if visit.attempt == 1 else visit.first_s
@@ -67,15 +35,15 @@ def _first_s(visit):
 # -- how visits end --------------------------------------------------------------------------------
 
 
-@inner
+@reach.inner
 def _write(w, f, index, latency_s, ending, number, now_s):
     """Write down how a visit ended."""
-    visit = visit_at(w, index)
+    visit = reach.visit_at(w, index)
     slot_at_s = now_s if np.isnan(visit.slot_at_s) else visit.slot_at_s
     queued_s = max(0.0, slot_at_s - visit.at_s)
     before_s = visit.at_s - _first_s(visit)
     if w.keeps and not visit.is_call:
-        record = result_at(w.out, visit.id)
+        record = reach.result_at(w.out, visit.id)
         record.latency_s = latency_s
         record.queued_s = queued_s
         record.before_s = before_s
@@ -83,16 +51,16 @@ def _write(w, f, index, latency_s, ending, number, now_s):
         record.ending = ending
         record.attempts = visit.attempt
     if w.tallies:
-        more = ended_at(w.ended, w.n_ended)
+        more = reach.ended_at(w.ended, w.n_ended)
         more.latency_s = latency_s
         more.queued_s = queued_s
         more.before_s = before_s
         more.at_s = _first_s(visit)
         more.cpu_s = visit.cpu_s
-        more.wait_s = visit.left_s if f.n_calls and ending == OK else visit.wait_s
+        more.wait_s = visit.left_s if f.n_calls and ending == layout.OK else visit.wait_s
         more.bytes_out = visit.bytes_out
-        more.called_s = visit.called_s if ending == OK else 0.0
-        more.connecting_s = visit.connecting_s if ending == OK else 0.0
+        more.called_s = visit.called_s if ending == layout.OK else 0.0
+        more.connecting_s = visit.connecting_s if ending == layout.OK else 0.0
         more.id = visit.id
         more.replica = number
         more.route = visit.route
@@ -107,118 +75,120 @@ def _write(w, f, index, latency_s, ending, number, now_s):
     w.n_open -= 1
 
 
-@seldom
+@reach.seldom
 def _add_up(w, f, index, overhead_s, now_s):
     """Where the time of an attempt went that was answered ok; the time of its calls is there already."""
-    apart()
-    visit = visit_at(w, index)
+    reach.apart()
+    visit = reach.visit_at(w, index)
     own = w.parts * index + f.part
-    _add(w, own + RETRIED, visit.at_s - _first_s(visit))
+    _add(w, own + layout.RETRIED, visit.at_s - _first_s(visit))
     queued_s = max(0.0, visit.slot_at_s - visit.at_s)
-    _add(w, own + QUEUED, queued_s)
+    _add(w, own + layout.QUEUED, queued_s)
     cpu_s = visit.cpu_s / f.alone
     own_wait_s = visit.left_s if f.n_calls else visit.wait_s
-    _add(w, own + CPU, cpu_s)
-    _add(w, own + SLOWED, max(0.0, now_s - visit.at_s) - queued_s - cpu_s - own_wait_s - visit.called_s)
-    _add(w, own + CONNECTING, visit.connecting_s)
-    _add(w, own + OWN_WAIT, own_wait_s)
-    _add(w, own + OVERHEAD, overhead_s)
+    _add(w, own + layout.CPU, cpu_s)
+    _add(w, own + layout.SLOWED, max(0.0, now_s - visit.at_s) - queued_s - cpu_s - own_wait_s - visit.called_s)
+    _add(w, own + layout.CONNECTING, visit.connecting_s)
+    _add(w, own + layout.OWN_WAIT, own_wait_s)
+    _add(w, own + layout.OVERHEAD, overhead_s)
     if not visit.is_call:
         for part in range(f.part, f.parts_end):
-            set_float(w.out_spent, w.parts * visit.id + part, float_at(w.spent, w.parts * index + part))
+            reach.set_float(w.out_spent, w.parts * visit.id + part, reach.float_at(w.spent, w.parts * index + part))
 
 
-@inner
+@reach.inner
 def _add(w, at, time_s):
-    set_float(w.spent, at, float_at(w.spent, at) + time_s)
+    reach.set_float(w.spent, at, reach.float_at(w.spent, at) + time_s)
 
 
-@inner
+@reach.inner
 def answer(w, f, index, number, now_s):
     """A visit has been served. Its client may have given up long before."""
-    visit = visit_at(w, index)
+    visit = reach.visit_at(w, index)
     if visit.given_up:
         let_go(w, index)
         return
     if f.judges and visit.sent >= 0:
         _note_answer(w, f, visit, 0, now_s)
     if visit.is_call:
-        send_answer(w, f, index, OK, number, now_s)
+        send_answer(w, f, index, layout.OK, number, now_s)
         return
-    if max(0.0, now_s - visit.at_s) + f.overhead_s > f.timeout_s + tolerance_s(now_s):
-        fail(w, f, index, TIMED_OUT, number, now_s)
+    if max(0.0, now_s - visit.at_s) + f.overhead_s > f.timeout_s + reach.tolerance_s(now_s):
+        fail(w, f, index, layout.TIMED_OUT, number, now_s)
         return
     if visit.watched:
-        unwatch(w, client_at(w.clients, visit.client), index)
+        unwatch(w, reach.client_at(w.clients, visit.client), index)
     latency_s = max(0.0, now_s - _first_s(visit)) + f.overhead_s
     _log(w, f, visit, now_s)
     if w.parts:
         _add_up(w, f, index, f.overhead_s, now_s)
-    _write(w, f, index, latency_s, OK, number, now_s)
+    _write(w, f, index, latency_s, layout.OK, number, now_s)
     free(w, index)
 
 
-@inner
+@reach.inner
 def _log(w, f, visit, now_s):
     """Write down the latency of an answer, for rules: of this attempt, since a platform knows nothing of others."""
     if f.logs:
-        main = fleet_at(w, f.service)
-        set_float(main.answers, main.n_answers, max(0.0, now_s - visit.at_s) + f.overhead_s)
+        main = reach.fleet_at(w, f.service)
+        reach.set_float(main.answers, main.n_answers, max(0.0, now_s - visit.at_s) + f.overhead_s)
         main.n_answers += 1
         if main.n_answers == main.answers_size:
             w.attention = 1
             w.full = 1
 
 
-@seldom
+@reach.seldom
 def _note_answer(w, f, visit, failed, now_s):
     """An attempt is answered; one that will be too late for its client ends at its time-out."""
-    apart()
-    if max(0.0, now_s - visit.at_s) + f.overhead_s <= client_at(w.clients, visit.client).timeout_s + tolerance_s(now_s):
+    reach.apart()
+    if max(0.0, now_s - visit.at_s) + f.overhead_s <= reach.client_at(
+        w.clients, visit.client
+    ).timeout_s + reach.tolerance_s(now_s):
         _note_end(w, f, visit, failed, now_s)
 
 
-@seldom
+@reach.seldom
 def _note_end(w, f, visit, failed, now_s):
-    main = fleet_at(w, f.service)
+    main = reach.fleet_at(w, f.service)
     at = visit.sent - main.n_forgotten
     if at < 0:
         return
-    entry = sent_at(main.sent, at)
+    entry = reach.sent_at(main.sent, at)
     if np.isinf(entry.ended_s):
         entry.ended_s = now_s
         entry.failed = failed
 
 
-@seldom
+@reach.seldom
 def errored(w, f, index, number, now_s):
     """A visit has been answered with an error."""
-    apart()
-    visit = visit_at(w, index)
+    reach.apart()
+    visit = reach.visit_at(w, index)
     if f.judges and visit.sent >= 0 and not visit.given_up:
         _note_answer(w, f, visit, 1, now_s)
     if visit.given_up:
         let_go(w, index)
     elif visit.is_call:
-        send_answer(w, f, index, ERRORED, number, now_s)
+        send_answer(w, f, index, layout.ERRORED, number, now_s)
     else:
-        fail(w, f, index, ERRORED, number, now_s + f.overhead_s)
+        fail(w, f, index, layout.ERRORED, number, now_s + f.overhead_s)
 
 
-@seldom
+@reach.seldom
 def fail(w, f, index, ending, number, now_s):
     """An attempt has failed at `now_s`, or at its deadline if that was before: repeat it, or it was the last."""
-    apart()
-    visit = visit_at(w, index)
+    reach.apart()
+    visit = reach.visit_at(w, index)
     if visit.given_up:
         let_go(w, index)
         return
-    client = client_at(w.clients, visit.client)
+    client = reach.client_at(w.clients, visit.client)
     if visit.watched:
         unwatch(w, client, index)
     failed_s = now_s
-    if ending == TIMED_OUT or now_s - visit.at_s > client.timeout_s + tolerance_s(now_s):
-        ending = TIMED_OUT
+    if ending == layout.TIMED_OUT or now_s - visit.at_s > client.timeout_s + reach.tolerance_s(now_s):
+        ending = layout.TIMED_OUT
         failed_s = visit.at_s + client.timeout_s
     elif f.judges and visit.sent >= 0:
         _note_end(w, f, visit, 1, now_s)
@@ -228,24 +198,24 @@ def fail(w, f, index, ending, number, now_s):
         _repeat_later(w, client, index, failed_s)
         return
     latency_s = max(0.0, now_s - _first_s(visit))
-    if ending == TIMED_OUT:
+    if ending == layout.TIMED_OUT:
         latency_s = (visit.at_s - _first_s(visit)) + client.timeout_s
     _write(w, f, index, latency_s, ending, number, now_s)
     _tell(w, index)
 
 
-@inner
+@reach.inner
 def _is_abandoned(w, index):
     """Whether a call was awaited, and the visit that waited is gone."""
-    visit = visit_at(w, index)
-    return visit.is_call == 1 and visit.caller < 0 and client_at(w.clients, visit.client).awaited == 1
+    visit = reach.visit_at(w, index)
+    return visit.is_call == 1 and visit.caller < 0 and reach.client_at(w.clients, visit.client).awaited == 1
 
 
-@seldom
+@reach.seldom
 def give_up_for_good(w, f, index):
     """A call that was going to be sent again is over, since the visit that made it is."""
-    apart()
-    visit = visit_at(w, index)
+    reach.apart()
+    visit = reach.visit_at(w, index)
     _write(w, f, index, max(0.0, visit.due_s - visit.first_s), visit.ending, visit.number, visit.due_s)
     _tell(w, index)
 
@@ -253,91 +223,91 @@ def give_up_for_good(w, f, index):
 # -- ends of calls, and who hears of them ----------------------------------------------------------
 
 
-@seldom
+@reach.seldom
 def send_answer(w, f, index, ending, number, now_s):
     """An answer is on its way to the visit that has called."""
-    apart()
-    visit = visit_at(w, index)
+    reach.apart()
+    visit = reach.visit_at(w, index)
     visit.ending = ending
     visit.number = number
     visit.due_s = now_s + f.overhead_s
-    if ending == OK:
+    if ending == layout.OK:
         _log(w, f, visit, now_s)
         if w.parts:
             _add_up(w, f, index, f.overhead_s, now_s)
     # By time, as good as always the last. `back` is free: it is in no other list.
     before = f.way_tail if f.way_head >= 0 else np.int64(-1)
-    while before >= 0 and visit_at(w, before).due_s > visit.due_s:
-        before = visit_at(w, before).back
+    while before >= 0 and reach.visit_at(w, before).due_s > visit.due_s:
+        before = reach.visit_at(w, before).back
     visit.back = before
     if before < 0:
         visit.link = f.way_head
         f.way_head = index
     else:
-        visit.link = visit_at(w, before).link
-        visit_at(w, before).link = index
+        visit.link = reach.visit_at(w, before).link
+        reach.visit_at(w, before).link = index
     if visit.link < 0:
         f.way_tail = index
     else:
-        visit_at(w, visit.link).back = index
+        reach.visit_at(w, visit.link).back = index
     tell_due(w, f)
 
 
-@seldom
+@reach.seldom
 def arrive_answer(w, f, index):
     """An answer reaches its caller, who hears of it unless he has given up."""
-    apart()
-    visit = visit_at(w, index)
+    reach.apart()
+    visit = reach.visit_at(w, index)
     if visit.back < 0:
         f.way_head = visit.link
     else:
-        visit_at(w, visit.back).link = visit.link
+        reach.visit_at(w, visit.back).link = visit.link
     if visit.link < 0:
         f.way_tail = visit.back
     else:
-        visit_at(w, visit.link).back = visit.back
+        reach.visit_at(w, visit.link).back = visit.back
     tell_due(w, f)
     now_s = visit.due_s
     w.event_s = now_s
     if visit.given_up:
         let_go(w, index)
-    elif visit.ending == ERRORED:
-        fail(w, f, index, ERRORED, visit.number, now_s)
+    elif visit.ending == layout.ERRORED:
+        fail(w, f, index, layout.ERRORED, visit.number, now_s)
     else:
         if visit.watched:
-            unwatch(w, client_at(w.clients, visit.client), index)
-        _write(w, f, index, max(0.0, now_s - _first_s(visit)), OK, visit.number, now_s)
+            unwatch(w, reach.client_at(w.clients, visit.client), index)
+        _write(w, f, index, max(0.0, now_s - _first_s(visit)), layout.OK, visit.number, now_s)
         _tell(w, index)
 
 
-@seldom
+@reach.seldom
 def _tell(w, index):
     """A visit has ended: of a call its caller is to hear, and its connection to be handed on."""
-    visit = visit_at(w, index)
+    visit = reach.visit_at(w, index)
     if visit.is_call == 0 or (visit.caller < 0 and visit.pool_row < 0):
         free(w, index)
         return
     w.attention = 1
-    visit.phase = HEARD
+    visit.phase = layout.HEARD
     visit.link = -1
     if w.news_head < 0:
         w.news_head = index
     else:
-        visit_at(w, w.news_tail).link = index
+        reach.visit_at(w, w.news_tail).link = index
     w.news_tail = index
 
 
 # -- attempts that are repeated --------------------------------------------------------------------
 
 
-@seldom
+@reach.seldom
 def _repeat_later(w, client, index, failed_s):
     """The client learns at `failed_s` that an attempt has failed, and sends the next after a pause."""
-    apart()
-    visit = visit_at(w, index)
+    reach.apart()
+    visit = reach.visit_at(w, index)
     visit.first_s = _first_s(visit)
     visit.due_s = failed_s
-    visit.phase = PAUSED
+    visit.phase = layout.PAUSED
     visit.planned = w.planned
     w.planned += 1
     pause_s = client.retry_after_s * 2.0 ** (visit.attempt - 1)
@@ -348,52 +318,52 @@ def _repeat_later(w, client, index, failed_s):
     w.n_repeats += 1
 
 
-@seldom
+@reach.seldom
 def next_repeat_s(w):
     """When the next attempt is repeated [s]."""
-    apart()
+    reach.apart()
     repeat_s = np.inf
     if w.n_repeats:
-        repeat_s = entry_at(w.repeats, 0).key
+        repeat_s = reach.entry_at(w.repeats, 0).key
     if w.n_repeating:
         repeat_s = min(repeat_s, w.repeating_s)
     return repeat_s
 
 
-@seldom
+@reach.seldom
 def next_repeat(w, limit_s):
     """Of the attempts to come before `limit_s` that of the first request of the trace; it stays where it is."""
-    apart()
-    while w.n_repeats and entry_at(w.repeats, 0).key < limit_s:
-        index = entry_at(w.repeats, 0).request
-        visit = visit_at(w, index)
-        visit.group_s = entry_at(w.repeats, 0).key
+    reach.apart()
+    while w.n_repeats and reach.entry_at(w.repeats, 0).key < limit_s:
+        index = reach.entry_at(w.repeats, 0).request
+        visit = reach.visit_at(w, index)
+        visit.group_s = reach.entry_at(w.repeats, 0).key
         w.repeating_s = min(w.repeating_s, visit.group_s) if w.n_repeating else visit.group_s
-        heap_remove(w.repeats, w.n_repeats, FIRST)
+        heap_remove(w.repeats, w.n_repeats, layout.FIRST)
         w.n_repeats -= 1
         turn_up(w, index)
-    return entry_at(w.repeating, 0).request
+    return reach.entry_at(w.repeating, 0).request
 
 
-@seldom
+@reach.seldom
 def take_repeat(w):
     """That attempt is sent now, at its time."""
-    apart()
-    index = entry_at(w.repeating, 0).request
-    turn_out(w, FIRST)
-    visit = visit_at(w, index)
-    visit.phase = UNDER_WAY
+    reach.apart()
+    index = reach.entry_at(w.repeating, 0).request
+    turn_out(w, layout.FIRST)
+    visit = reach.visit_at(w, index)
+    visit.phase = layout.UNDER_WAY
     return visit.group_s
 
 
 # -- the clients that still wait: of each a list by deadline, which is the order of their attempts ---------------------
 
 
-@seldom
+@reach.seldom
 def watch(w, client, index):
     """This attempt's time-out is an event: its client hears of it, or sends it again."""
-    apart()
-    visit = visit_at(w, index)
+    reach.apart()
+    visit = reach.visit_at(w, index)
     visit.watched = 1
     visit.later = -1
     visit.earlier = client.waiting_tail
@@ -401,55 +371,55 @@ def watch(w, client, index):
         client.waiting_head = index
         _tell_deadline(w, client)
     else:
-        visit_at(w, client.waiting_tail).later = index
+        reach.visit_at(w, client.waiting_tail).later = index
     client.waiting_tail = index
 
 
-@seldom
+@reach.seldom
 def unwatch(w, client, index):
     """Its client has heard of its end, or has given up."""
-    apart()
-    visit = visit_at(w, index)
+    reach.apart()
+    visit = reach.visit_at(w, index)
     visit.watched = 0
     if visit.later < 0:
         client.waiting_tail = visit.earlier
     else:
-        visit_at(w, visit.later).earlier = visit.earlier
+        reach.visit_at(w, visit.later).earlier = visit.earlier
     if visit.earlier < 0:
         client.waiting_head = visit.later
         _tell_deadline(w, client)
     else:
-        visit_at(w, visit.earlier).later = visit.later
+        reach.visit_at(w, visit.earlier).later = visit.later
 
 
-@inner
+@reach.inner
 def _tell_deadline(w, client):
     head = client.waiting_head
-    deadline_s = visit_at(w, head).at_s + client.timeout_s if head >= 0 else np.inf
+    deadline_s = reach.visit_at(w, head).at_s + client.timeout_s if head >= 0 else np.inf
     replay_time(w.deadlines, w.client_leaves + client.number, deadline_s)
 
 
-@seldom
+@reach.seldom
 def give_up(w, limit_s):
     """Of the clients whose time is up, that of the first attempt gives up. The server goes on with its visit.
 
     A copy of it is repeated, or was the last attempt.
     """
-    apart()
-    best = NOBODY
+    reach.apart()
+    best = settings.NOBODY
     index = np.int64(-1)
     for number in range(w.n_clients):
-        if float_at(w.deadlines, w.client_leaves + number) < limit_s:
-            head = client_at(w.clients, number).waiting_head
-            if visit_at(w, head).order < best:
-                best = visit_at(w, head).order
+        if reach.float_at(w.deadlines, w.client_leaves + number) < limit_s:
+            head = reach.client_at(w.clients, number).waiting_head
+            if reach.visit_at(w, head).order < best:
+                best = reach.visit_at(w, head).order
                 index = head
-    old = visit_at(w, index)
-    client = client_at(w.clients, old.client)
+    old = reach.visit_at(w, index)
+    client = reach.client_at(w.clients, old.client)
     unwatch(w, client, index)
     old.given_up = 1
     copy = w.free
-    new = visit_at(w, copy)
+    new = reach.visit_at(w, copy)
     w.free = new.link
     new.id = old.id
     new.first_s = old.first_s
@@ -479,21 +449,21 @@ def give_up(w, limit_s):
         new.pool_fleet = old.pool_fleet
         new.pool_epoch = old.pool_epoch
         new.calls_head = -1
-        new.phase = UNDER_WAY
+        new.phase = layout.UNDER_WAY
         old.pool_row = -1
         for column in range(w.columns):
-            set_float(w.given, w.columns * copy + column, float_at(w.given, w.columns * index + column))
+            reach.set_float(w.given, w.columns * copy + column, reach.float_at(w.given, w.columns * index + column))
         if old.caller >= 0:
-            caller = visit_at(w, old.caller)
+            caller = reach.visit_at(w, old.caller)
             new.caller = old.caller
             new.sibling = old.sibling
             new.sibling_back = old.sibling_back
             if old.sibling_back < 0:
                 caller.calls_head = copy
             else:
-                visit_at(w, old.sibling_back).sibling = copy
+                reach.visit_at(w, old.sibling_back).sibling = copy
             if old.sibling >= 0:
-                visit_at(w, old.sibling).sibling_back = copy
+                reach.visit_at(w, old.sibling).sibling_back = copy
             old.caller = -1
     w.event_s = old.at_s + client.timeout_s
-    fail(w, fleet_at(w, old.fleet), copy, TIMED_OUT, NO_REPLICA, old.at_s + client.timeout_s)
+    fail(w, reach.fleet_at(w, old.fleet), copy, layout.TIMED_OUT, layout.NO_REPLICA, old.at_s + client.timeout_s)

@@ -4,28 +4,10 @@ from __future__ import annotations
 
 import numpy as np
 
+from libramen.engine.kernel import layout, reach, settings
 from libramen.engine.kernel.clients import answer, errored
 from libramen.engine.kernel.heaps import heap_remove
 from libramen.engine.kernel.integrals import integrate
-from libramen.engine.kernel.layout import (
-    LESS,
-    RUNNING,
-    WAITING,
-    WAY,
-)
-from libramen.engine.kernel.reach import (
-    apart,
-    entry_at,
-    fleet_at,
-    float_at,
-    heap_of,
-    inner,
-    lesser,
-    node_at,
-    replica_at,
-    seldom,
-    visit_at,
-)
 from libramen.engine.kernel.service import (
     begin_calls,
     catch_up,
@@ -37,25 +19,24 @@ from libramen.engine.kernel.service import (
     start_cpu,
     start_wait,
 )
-from libramen.engine.kernel.settings import NOBODY
 from libramen.engine.kernel.trees import running_due_s, update_row
 
 
-@inner
+@reach.inner
 def complete(w, f, row, kind, at, now_s):
     """The CPU work (kind RUNNING) or the wait (kind WAITING) of the visit at this place of a heap is over."""
     integrate(w, f, now_s)
     w.event_s = now_s
-    replica = replica_at(f, row)
-    heap = heap_of(replica, kind)
-    index = entry_at(heap, at).request
-    if kind == RUNNING:
+    replica = reach.replica_at(f, row)
+    heap = reach.heap_of(replica, kind)
+    index = reach.entry_at(heap, at).request
+    if kind == layout.RUNNING:
         catch_up(f, replica, now_s)
         heap_remove(heap, replica.n_running, at)
-        change_running(f, replica, LESS)
+        change_running(f, replica, layout.LESS)
         turn = replica.turn_head
         if turn >= 0:
-            replica.turn_head = visit_at(w, turn).link
+            replica.turn_head = reach.visit_at(w, turn).link
             start_cpu(w, f, replica, turn, now_s)
         if f.errs and errs(w, f, replica, index):
             errored(w, f, index, replica.number, now_s)
@@ -65,7 +46,7 @@ def complete(w, f, row, kind, at, now_s):
             begin_calls(w, replica, row, index)
             update_row(w, f, replica, row)
             return
-        if visit_at(w, index).wait_s > 0.0:
+        if reach.visit_at(w, index).wait_s > 0.0:
             start_wait(w, f, replica, index, now_s)
             update_row(w, f, replica, row)
             return
@@ -77,7 +58,7 @@ def complete(w, f, row, kind, at, now_s):
             start_wait(w, f, replica, index, now_s)
             update_row(w, f, replica, row)
             return
-        if f.errs and visit_at(w, index).fails:
+        if f.errs and reach.visit_at(w, index).fails:
             errored(w, f, index, replica.number, now_s)
             leave_slot(w, f, replica, row, now_s)
             return
@@ -88,64 +69,64 @@ def complete(w, f, row, kind, at, now_s):
 # -- which completion comes next -------------------------------------------------------------------
 
 
-@inner
+@reach.inner
 def only_one_due(f, replica, second_s, limit_s):
     """Whether the winner's next completion is the only one before `limit_s`; other rows' next is at `second_s`."""
-    running = heap_of(replica, RUNNING)
-    waiting = heap_of(replica, WAITING)
-    limit_v = replica.v + (limit_s - replica.v_at_s) * float_at(
+    running = reach.heap_of(replica, layout.RUNNING)
+    waiting = reach.heap_of(replica, layout.WAITING)
+    limit_v = replica.v + (limit_s - replica.v_at_s) * reach.float_at(
         f.rate, replica.empty * (f.places + 1) + replica.n_running
     )
-    runs = entry_at(running, 0).key < limit_v
-    waits = entry_at(waiting, 0).key < limit_s
+    runs = reach.entry_at(running, 0).key < limit_v
+    waits = reach.entry_at(waiting, 0).key < limit_s
     heap = waiting if waits else running
     limit = limit_s if waits else limit_v
-    following = lesser(entry_at(heap, 1).key, entry_at(heap, 2).key)
+    following = reach.lesser(reach.entry_at(heap, 1).key, reach.entry_at(heap, 2).key)
     return second_s >= limit_s and following >= limit and not (runs and waits)
 
 
-@inner
+@reach.inner
 def only_answer_due(w, f, second_s, limit_s):
     """The same for the first of the answers on their way; other fleets' next completion is at `second_s`."""
-    following = visit_at(w, f.way_head).link
-    if second_s < limit_s or node_at(f.tree, 1).due_s < limit_s:
+    following = reach.visit_at(w, f.way_head).link
+    if second_s < limit_s or reach.node_at(f.tree, 1).due_s < limit_s:
         return False
-    return following < 0 or visit_at(w, following).due_s >= limit_s
+    return following < 0 or reach.visit_at(w, following).due_s >= limit_s
 
 
-@seldom
+@reach.seldom
 def first_arrived(w, limit_s):
     """Of all completions before `limit_s`, that of the visit that arrived first: fleet, row, kind, place, time.
 
     Kind WAY: an answer reaches its caller, and the place is that of the visit.
     """
-    apart()
-    best_order = NOBODY
+    reach.apart()
+    best_order = settings.NOBODY
     best = (-1, -1, -1, -1, np.inf)
     for k in range(w.n_fleets):
-        if float_at(w.dues, w.fleet_leaves + k) >= limit_s:
+        if reach.float_at(w.dues, w.fleet_leaves + k) >= limit_s:
             continue
-        f = fleet_at(w, k)
+        f = reach.fleet_at(w, k)
         index = f.way_head
-        while index >= 0 and visit_at(w, index).due_s < limit_s:
-            visit = visit_at(w, index)
+        while index >= 0 and reach.visit_at(w, index).due_s < limit_s:
+            visit = reach.visit_at(w, index)
             if visit.order < best_order:
                 best_order = visit.order
-                best = (k, -1, int(WAY), index, visit.due_s)
+                best = (k, -1, int(layout.WAY), index, visit.due_s)
             index = visit.link
         for row in range(f.leaves):
-            if node_at(f.tree, f.leaves + row).due_s >= limit_s:
+            if reach.node_at(f.tree, f.leaves + row).due_s >= limit_s:
                 continue
-            replica = replica_at(f, row)
+            replica = reach.replica_at(f, row)
             for kind in range(2):
-                n = replica.n_running if kind == RUNNING else replica.n_waiting
+                n = replica.n_running if kind == layout.RUNNING else replica.n_waiting
                 for at in range(n):
-                    due_s = entry_at(heap_of(replica, kind), at).key
-                    if kind == RUNNING:
+                    due_s = reach.entry_at(reach.heap_of(replica, kind), at).key
+                    if kind == layout.RUNNING:
                         due_s = running_due_s(f, replica, due_s)
                     if due_s >= limit_s:
                         continue
-                    order = visit_at(w, entry_at(heap_of(replica, kind), at).request).order
+                    order = reach.visit_at(w, reach.entry_at(reach.heap_of(replica, kind), at).request).order
                     if order < best_order:
                         best_order = order
                         best = (k, row, kind, at, due_s)

@@ -4,55 +4,37 @@ from __future__ import annotations
 
 import numpy as np
 
+from libramen.engine.kernel import layout, reach, settings
 from libramen.engine.kernel.clients import free, give_up_for_good
 from libramen.engine.kernel.heaps import find, heap_remove, turn_out
-from libramen.engine.kernel.layout import (
-    PAUSED,
-    QUEUED_UP,
-    TO_SEND,
-)
 from libramen.engine.kernel.lists import appended
-from libramen.engine.kernel.reach import (
-    apart,
-    client_at,
-    entry_at,
-    fleet_at,
-    float_at,
-    inner,
-    pool_at,
-    replica_at,
-    seldom,
-    set_int,
-    visit_at,
-)
-from libramen.engine.kernel.settings import NOBODY
 from libramen.engine.kernel.trees import replay_time
 
 
-@inner
+@reach.inner
 def push(w, index):
     """This visit goes on within the event, before those that were to go on before."""
     w.attention = 1
-    set_int(w.stack, w.n_stack, index)
+    reach.set_int(w.stack, w.n_stack, index)
     w.n_stack += 1
 
 
-@inner
+@reach.inner
 def _pool_of(f, client, row):
-    return pool_at(f.pools, row * f.n_pools + client.pool)
+    return reach.pool_at(f.pools, row * f.n_pools + client.pool)
 
 
-@seldom
+@reach.seldom
 def connect(w, f, client, index, row, now_s):
     """A call takes a connection of its replica, or waits for one."""
-    apart()
-    call = visit_at(w, index)
+    reach.apart()
+    call = reach.visit_at(w, index)
     pool = _pool_of(f, client, row)
     if pool.in_use < client.pool_limit:
         pool.in_use += 1
         _has_connection(w, f, call, index, row)
         return
-    call.phase = QUEUED_UP
+    call.phase = layout.QUEUED_UP
     call.pool_row = row
     call.pool_fleet = f.index
     call.planned = w.planned
@@ -68,149 +50,149 @@ def connect(w, f, client, index, row, now_s):
             client.queue_head = index
             _tell_patience(w, client)
         else:
-            visit_at(w, client.queue_tail).later = index
+            reach.visit_at(w, client.queue_tail).later = index
         client.queue_tail = index
 
 
-@inner
+@reach.inner
 def _has_connection(w, f, call, index, row):
     call.pool_row = row
     call.pool_fleet = f.index
-    call.pool_epoch = replica_at(f, row).epoch
-    call.phase = TO_SEND
+    call.pool_epoch = reach.replica_at(f, row).epoch
+    call.phase = layout.TO_SEND
     push(w, index)
 
 
-@inner
+@reach.inner
 def _tell_patience(w, client):
     head = client.queue_head
-    until_s = visit_at(w, head).due_s + client.pool_timeout_s if head >= 0 else np.inf
+    until_s = reach.visit_at(w, head).due_s + client.pool_timeout_s if head >= 0 else np.inf
     replay_time(w.patience, w.client_leaves + client.number, until_s)
 
 
-@seldom
+@reach.seldom
 def leave_queue(w, f, client, index):
     """A call waits for a connection no longer."""
-    apart()
-    call = visit_at(w, index)
+    reach.apart()
+    call = reach.visit_at(w, index)
     pool = _pool_of(f, client, call.pool_row)
     if call.back < 0:
         pool.head = call.link
     else:
-        visit_at(w, call.back).link = call.link
+        reach.visit_at(w, call.back).link = call.link
     if call.link < 0:
         pool.tail = call.back
     else:
-        visit_at(w, call.link).back = call.back
+        reach.visit_at(w, call.link).back = call.back
     call.pool_row = -1
     if client.pool_timeout_s < np.inf:
         if call.later < 0:
             client.queue_tail = call.earlier
         else:
-            visit_at(w, call.later).earlier = call.earlier
+            reach.visit_at(w, call.later).earlier = call.earlier
         if call.earlier < 0:
             client.queue_head = call.later
             _tell_patience(w, client)
         else:
-            visit_at(w, call.earlier).later = call.later
+            reach.visit_at(w, call.earlier).later = call.later
 
 
-@seldom
+@reach.seldom
 def hand_on(w, index):
     """A call has ended: its connection is free, or the call that has waited longest takes it and is to be sent."""
-    apart()
-    call = visit_at(w, index)
+    reach.apart()
+    call = reach.visit_at(w, index)
     row = call.pool_row
     if row < 0:
         return
     call.pool_row = -1
-    client = client_at(w.clients, call.client)
-    f = fleet_at(w, call.pool_fleet)
-    if replica_at(f, row).epoch != call.pool_epoch:
+    client = reach.client_at(w.clients, call.client)
+    f = reach.fleet_at(w, call.pool_fleet)
+    if reach.replica_at(f, row).epoch != call.pool_epoch:
         return  # of a process that is gone
     pool = _pool_of(f, client, row)
     following = pool.head
     if following < 0:
         pool.in_use -= 1
         return
-    other = visit_at(w, following)
-    leave_queue(w, f, client_at(w.clients, other.client), following)
+    other = reach.visit_at(w, following)
+    leave_queue(w, f, reach.client_at(w.clients, other.client), following)
     _has_connection(w, f, other, following, row)
 
 
-@seldom
+@reach.seldom
 def next_impatient(w, limit_s):
     """Of the calls that will wait for a connection no longer that which began to wait first."""
-    apart()
-    best = NOBODY
+    reach.apart()
+    best = settings.NOBODY
     index = np.int64(-1)
     for number in range(w.n_clients):
-        if float_at(w.patience, w.client_leaves + number) < limit_s:
-            head = client_at(w.clients, number).queue_head
-            if visit_at(w, head).planned < best:
-                best = visit_at(w, head).planned
+        if reach.float_at(w.patience, w.client_leaves + number) < limit_s:
+            head = reach.client_at(w.clients, number).queue_head
+            if reach.visit_at(w, head).planned < best:
+                best = reach.visit_at(w, head).planned
                 index = head
     return index
 
 
-@seldom
+@reach.seldom
 def abandon(w, index):
     """A visit ends early: what waits for a connection is never sent, what is under way runs on, nothing is repeated."""
-    apart()
-    visit = visit_at(w, index)
+    reach.apart()
+    visit = reach.visit_at(w, index)
     call_index = visit.calls_head
     while call_index >= 0:  # the first before any connection is handed on
-        call = visit_at(w, call_index)
+        call = reach.visit_at(w, call_index)
         following = call.sibling
-        if call.phase == QUEUED_UP:
-            client = client_at(w.clients, call.client)
-            leave_queue(w, fleet_at(w, call.pool_fleet), client, call_index)
+        if call.phase == layout.QUEUED_UP:
+            client = reach.client_at(w.clients, call.client)
+            leave_queue(w, reach.fleet_at(w, call.pool_fleet), client, call_index)
             w.n_open -= 1
             _unlink(w, visit, call)
             free(w, call_index)
         call_index = following
     while visit.calls_head >= 0:
         call_index = visit.calls_head
-        call = visit_at(w, call_index)
+        call = reach.visit_at(w, call_index)
         _unlink(w, visit, call)
         call.caller = -1
-        if call.phase == PAUSED:
+        if call.phase == layout.PAUSED:
             at = find(w.repeats, w.n_repeats, call_index)
-            if w.n_repeats and entry_at(w.repeats, at).request == call_index:
+            if w.n_repeats and reach.entry_at(w.repeats, at).request == call_index:
                 heap_remove(w.repeats, w.n_repeats, at)
                 w.n_repeats -= 1
             else:
                 turn_out(w, find(w.repeating, w.n_repeating, call_index))
-            give_up_for_good(w, fleet_at(w, call.fleet), call_index)
+            give_up_for_good(w, reach.fleet_at(w, call.fleet), call_index)
 
 
-@seldom
+@reach.seldom
 def _unlink(w, visit, call):
     if call.sibling_back < 0:
         visit.calls_head = call.sibling
     else:
-        visit_at(w, call.sibling_back).sibling = call.sibling
+        reach.visit_at(w, call.sibling_back).sibling = call.sibling
     if call.sibling >= 0:
-        visit_at(w, call.sibling).sibling_back = call.sibling_back
+        reach.visit_at(w, call.sibling).sibling_back = call.sibling_back
 
 
-@seldom
+@reach.seldom
 def heard(w, index):
     """The visit that waits for this call does so no longer. Returns it."""
-    apart()
-    call = visit_at(w, index)
+    reach.apart()
+    call = reach.visit_at(w, index)
     caller = call.caller
-    _unlink(w, visit_at(w, caller), call)
+    _unlink(w, reach.visit_at(w, caller), call)
     call.caller = -1
     return caller
 
 
-@seldom
+@reach.seldom
 def forget_connections(f, row):
     """A process is gone, and its connections with it."""
-    apart()
-    replica_at(f, row).epoch += 1
+    reach.apart()
+    reach.replica_at(f, row).epoch += 1
     for k in range(f.n_pools):
-        pool = pool_at(f.pools, row * f.n_pools + k)
+        pool = reach.pool_at(f.pools, row * f.n_pools + k)
         pool.in_use = 0
         pool.head = -1

@@ -10,6 +10,7 @@ import numpy as np
 from libramen.base.code import number_of
 from libramen.base.times import EPSILON_S
 from libramen.engine.border.records import Ending
+from libramen.engine.kernel import reach
 from libramen.engine.kernel.advance import compiled
 from libramen.engine.kernel.bins import (
     BASE,
@@ -29,7 +30,6 @@ from libramen.engine.kernel.bins import (
     SLOWED,
     WAITING,
 )
-from libramen.engine.kernel.reach import inner
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -56,19 +56,19 @@ _COUNTS: Final = (
 )  # fmt: skip
 
 
-@inner
+@reach.inner
 def _whole(value, unit):
     """How many whole units are in a value; the floor division of floats takes several times as long."""
     n = np.int64(value / unit)
     return n - 1 if n * unit > value else n
 
 
-@inner
+@reach.inner
 def _bin(latency_s):
     return min(BINS - 1, max(0, (np.float64(latency_s).view(np.int64) >> SHIFT) - BASE))
 
 
-@inner
+@reach.inner
 def _fine_bin(latency_s):
     return min(FINE_BINS - 1, max(0, (np.float64(latency_s).view(np.int64) >> FINE_SHIFT) - FINE_BASE))
 

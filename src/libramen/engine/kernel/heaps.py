@@ -4,49 +4,42 @@ from __future__ import annotations
 
 import numpy as np
 
-from libramen.engine.kernel.layout import FIRST
-from libramen.engine.kernel.reach import (
-    apart,
-    entry_at,
-    inner,
-    seldom,
-    visit_at,
-)
+from libramen.engine.kernel import layout, reach
 
 
-@inner
+@reach.inner
 def heap_up(heap, at, key, request):
     """Place an entry at `at` or above."""
     while at:
         parent = (at - 1) >> 1
-        if entry_at(heap, parent).key <= key:
+        if reach.entry_at(heap, parent).key <= key:
             break
-        entry_at(heap, at).key = entry_at(heap, parent).key
-        entry_at(heap, at).request = entry_at(heap, parent).request
+        reach.entry_at(heap, at).key = reach.entry_at(heap, parent).key
+        reach.entry_at(heap, at).request = reach.entry_at(heap, parent).request
         at = parent
-    entry_at(heap, at).key = key
-    entry_at(heap, at).request = request
+    reach.entry_at(heap, at).key = key
+    reach.entry_at(heap, at).request = request
 
 
-@inner
+@reach.inner
 def heap_remove(heap, n, at):
     """Remove the entry at `at` of a heap of `n`; the last one takes its place."""
     n -= 1
-    key = entry_at(heap, n).key
-    request = entry_at(heap, n).request
-    entry_at(heap, n).key = np.inf
+    key = reach.entry_at(heap, n).key
+    request = reach.entry_at(heap, n).request
+    reach.entry_at(heap, n).key = np.inf
     if at == n:
         return
     while True:  # let the smaller child rise into the hole, as long as it is smaller than the last entry
         child = 2 * at + 1
         if child >= n:
             break
-        if child + 1 < n and entry_at(heap, child + 1).key < entry_at(heap, child).key:
+        if child + 1 < n and reach.entry_at(heap, child + 1).key < reach.entry_at(heap, child).key:
             child += 1
-        if entry_at(heap, child).key >= key:
+        if reach.entry_at(heap, child).key >= key:
             break
-        entry_at(heap, at).key = entry_at(heap, child).key
-        entry_at(heap, at).request = entry_at(heap, child).request
+        reach.entry_at(heap, at).key = reach.entry_at(heap, child).key
+        reach.entry_at(heap, at).request = reach.entry_at(heap, child).request
         at = child
     heap_up(heap, at, key, request)
 
@@ -54,9 +47,9 @@ def heap_remove(heap, n, at):
 # -- the heap of attempts that are repeated at one instant: by request, place in its tree of calls, as planned ------
 
 
-@seldom
+@reach.seldom
 def _is_before(w, one, other):
-    mine, theirs = visit_at(w, one), visit_at(w, other)
+    mine, theirs = reach.visit_at(w, one), reach.visit_at(w, other)
     if mine.id != theirs.id:
         return mine.id < theirs.id
     if mine.place != theirs.place:
@@ -64,52 +57,54 @@ def _is_before(w, one, other):
     return mine.planned < theirs.planned
 
 
-@seldom
+@reach.seldom
 def turn_up(w, index):
     """Put an attempt into `w.repeating`."""
-    apart()
+    reach.apart()
     heap = w.repeating
     at = w.n_repeating
     w.n_repeating += 1
     while at:
         parent = (at - 1) >> 1
-        if not _is_before(w, index, entry_at(heap, parent).request):
+        if not _is_before(w, index, reach.entry_at(heap, parent).request):
             break
-        entry_at(heap, at).request = entry_at(heap, parent).request
+        reach.entry_at(heap, at).request = reach.entry_at(heap, parent).request
         at = parent
-    entry_at(heap, at).request = index
+    reach.entry_at(heap, at).request = index
 
 
-@seldom
+@reach.seldom
 def turn_out(w, at):
     """Take the attempt at this place out of `w.repeating`."""
-    apart()
+    reach.apart()
     heap = w.repeating
     w.n_repeating -= 1
     n = w.n_repeating
     if at == n:
         return
-    last = entry_at(heap, n).request
-    while at and _is_before(w, last, entry_at(heap, (at - 1) >> 1).request):
-        entry_at(heap, at).request = entry_at(heap, (at - 1) >> 1).request
+    last = reach.entry_at(heap, n).request
+    while at and _is_before(w, last, reach.entry_at(heap, (at - 1) >> 1).request):
+        reach.entry_at(heap, at).request = reach.entry_at(heap, (at - 1) >> 1).request
         at = (at - 1) >> 1
     while True:
         child = 2 * at + 1
         if child >= n:
             break
-        if child + 1 < n and _is_before(w, entry_at(heap, child + 1).request, entry_at(heap, child).request):
+        if child + 1 < n and _is_before(
+            w, reach.entry_at(heap, child + 1).request, reach.entry_at(heap, child).request
+        ):
             child += 1
-        if _is_before(w, last, entry_at(heap, child).request):
+        if _is_before(w, last, reach.entry_at(heap, child).request):
             break
-        entry_at(heap, at).request = entry_at(heap, child).request
+        reach.entry_at(heap, at).request = reach.entry_at(heap, child).request
         at = child
-    entry_at(heap, at).request = last
+    reach.entry_at(heap, at).request = last
 
 
-@seldom
+@reach.seldom
 def find(heap, n, index):
     """Where an attempt stands in a heap: seldom asked, so it is looked for."""
     for at in range(n):
-        if entry_at(heap, at).request == index:
+        if reach.entry_at(heap, at).request == index:
             return at
-    return FIRST  # never
+    return layout.FIRST  # never

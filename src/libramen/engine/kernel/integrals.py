@@ -4,15 +4,10 @@ from __future__ import annotations
 
 import numpy as np
 
-from libramen.engine.kernel.reach import (
-    float_at,
-    inner,
-    level_at,
-    set_float,
-)
+from libramen.engine.kernel import reach
 
 
-@inner
+@reach.inner
 def cores_in_use(f, level):
     """Cores in use in a group of replicas."""
     cores = level.below + f.fraction * level.above
@@ -21,7 +16,7 @@ def cores_in_use(f, level):
     return cores
 
 
-@inner
+@reach.inner
 def _integrate_level(f, level, passed_s):
     level.cpu_integral += passed_s * cores_in_use(f, level)
     level.in_slots_integral += passed_s * level.in_slots
@@ -30,11 +25,11 @@ def _integrate_level(f, level, passed_s):
         level.throttled_integral += passed_s * level.above_steady
 
 
-@inner
+@reach.inner
 def _write_edges(w, f, now_s):
     """Write down the integrals at the edges that have been passed."""
-    ready = level_at(f.levels, 0)
-    draining = level_at(f.levels, 1)
+    ready = reach.level_at(f.levels, 0)
+    draining = reach.level_at(f.levels, 1)
     while now_s >= f.edge_s:
         passed_s = f.edge_s - f.now_s
         cores = cores_in_use(f, ready) + cores_in_use(f, draining)
@@ -42,30 +37,30 @@ def _write_edges(w, f, now_s):
         in_slots_s = ready.in_slots_integral + draining.in_slots_integral
         waiting_s = ready.waiting_integral + draining.waiting_integral
         throttled_s = ready.throttled_integral + draining.throttled_integral
-        set_float(f.series, 4 * f.edge, cpu_s + passed_s * cores)
-        set_float(f.series, 4 * f.edge + 1, in_slots_s + passed_s * (ready.in_slots + draining.in_slots))
-        set_float(f.series, 4 * f.edge + 2, waiting_s + passed_s * (ready.waiting + draining.waiting))
+        reach.set_float(f.series, 4 * f.edge, cpu_s + passed_s * cores)
+        reach.set_float(f.series, 4 * f.edge + 1, in_slots_s + passed_s * (ready.in_slots + draining.in_slots))
+        reach.set_float(f.series, 4 * f.edge + 2, waiting_s + passed_s * (ready.waiting + draining.waiting))
         if f.throttles:
             throttled_s += passed_s * (ready.above_steady + draining.above_steady)
-        set_float(f.series, 4 * f.edge + 3, throttled_s)
+        reach.set_float(f.series, 4 * f.edge + 3, throttled_s)
         f.edge += 1
-        f.edge_s = float_at(w.edges_s, f.edge) if f.edge < w.n_edges else np.inf
+        f.edge_s = reach.float_at(w.edges_s, f.edge) if f.edge < w.n_edges else np.inf
 
 
-@inner
+@reach.inner
 def integrate(w, f, now_s):
     """Bring the integrals of a fleet up to date, before a level changes."""
     if now_s >= f.edge_s:
         _write_edges(w, f, now_s)
     passed_s = now_s - f.now_s
     if passed_s > 0.0:
-        _integrate_level(f, level_at(f.levels, 0), passed_s)
-        if level_at(f.levels, 1).in_slots or level_at(f.levels, 1).waiting:
-            _integrate_level(f, level_at(f.levels, 1), passed_s)
+        _integrate_level(f, reach.level_at(f.levels, 0), passed_s)
+        if reach.level_at(f.levels, 1).in_slots or reach.level_at(f.levels, 1).waiting:
+            _integrate_level(f, reach.level_at(f.levels, 1), passed_s)
         f.now_s = now_s
 
 
-@inner
+@reach.inner
 def count_turn(f, level, n, sign):
     """Count the cores in use when the n-th request begins to run on a replica (sign 1), or ends (-1)."""
     if n <= f.whole:
@@ -74,7 +69,7 @@ def count_turn(f, level, n, sign):
         level.above += sign
 
 
-@inner
+@reach.inner
 def count_cores(f, level, n_running, empty, sign):
     """Count the cores in use by a replica where `n_running` requests run, or take them out (sign -1)."""
     if empty:

@@ -2,17 +2,14 @@
 
 from __future__ import annotations
 
-from libramen.engine.kernel.reach import (
-    inner,
-    visit_at,
-)
+from libramen.engine.kernel import reach
 
 
-@inner
+@reach.inner
 def appended(w, head, tail, index):
     """Put a visit behind the last one of a list, whose head is -1 if it is empty. Returns the head."""
-    visit_at(w, index).link = -1
+    reach.visit_at(w, index).link = -1
     if head < 0:
         return index
-    visit_at(w, tail).link = index
+    reach.visit_at(w, tail).link = index
     return head

@@ -10,49 +10,18 @@ from __future__ import annotations
 
 import numpy as np
 
+from libramen.engine.kernel import layout, reach
 from libramen.engine.kernel.clients import fail
 from libramen.engine.kernel.connections import abandon, forget_connections, push
 from libramen.engine.kernel.heaps import heap_remove, heap_up
 from libramen.engine.kernel.integrals import count_cores, count_turn, integrate
-from libramen.engine.kernel.layout import (
-    CALLING,
-    DEAD,
-    DRAINING,
-    LESS,
-    LOST,
-    MORE,
-    OUT,
-    READY,
-    RUNNING,
-    SAME,
-    TIMED_OUT,
-    WAITING,
-)
 from libramen.engine.kernel.lists import appended
-from libramen.engine.kernel.reach import (
-    apart,
-    client_at,
-    entry_at,
-    fleet_at,
-    float_at,
-    heap_of,
-    inner,
-    int_at,
-    lesser,
-    level_at,
-    replica_at,
-    seldom,
-    set_float,
-    set_int,
-    tolerance_s,
-    visit_at,
-)
 from libramen.engine.kernel.trees import update_row
 from libramen.engine.kernel.uniforms import lineage_of, uniforms
 from libramen.engine.kernel.use import begin_use, end_use
 
 
-@inner
+@reach.inner
 def catch_up(f, replica, now_s):
     """Advance a replica's virtual time, its core-seconds and its bank, before who runs changes."""
     if now_s > replica.v_at_s:
@@ -60,141 +29,143 @@ def catch_up(f, replica, now_s):
             _fill_bank(f, replica, now_s - replica.v_at_s)
         if replica.n_running:
             replica.core_s += (now_s - replica.v_at_s) * _cores_used(f, replica)
-            replica.v += (now_s - replica.v_at_s) * float_at(f.rate, replica.empty * (f.places + 1) + replica.n_running)
+            replica.v += (now_s - replica.v_at_s) * reach.float_at(
+                f.rate, replica.empty * (f.places + 1) + replica.n_running
+            )
         replica.v_at_s = now_s
     if not replica.n_running:
         replica.v = 0.0
 
 
-@inner
+@reach.inner
 def _cores_used(f, replica):
     cores = f.whole + f.fraction
     if replica.empty:
-        cores = lesser(cores, f.steady)
-    return lesser(float(replica.n_running), cores)
+        cores = reach.lesser(cores, f.steady)
+    return reach.lesser(float(replica.n_running), cores)
 
 
-@inner
+@reach.inner
 def _fill_bank(f, replica, passed_s):
     change = (f.steady - _cores_used(f, replica)) * passed_s
     replica.bank = min(max(replica.bank + change, 0.0), f.bank)
 
 
-@inner
+@reach.inner
 def change_running(f, replica, change):
     """One request more or fewer runs from now on; the virtual time is caught up."""
-    level = level_at(f.levels, replica.state - READY)
+    level = reach.level_at(f.levels, replica.state - layout.READY)
     before = replica.n_running
     replica.n_running += change
     if f.lends:
-        count_cores(f, level, before, replica.empty, LESS)
+        count_cores(f, level, before, replica.empty, layout.LESS)
         # Empty only for as long as it stays so: whatever is in the bank may be spent.
         replica.empty = 1 if replica.bank <= 0.0 else 0
-        count_cores(f, level, replica.n_running, replica.empty, MORE)
+        count_cores(f, level, replica.n_running, replica.empty, layout.MORE)
     else:
         count_turn(f, level, max(before, replica.n_running), change)
 
 
-@seldom
+@reach.seldom
 def empty_bank(w, f, row, now_s):
     """The bank of a replica has run empty: from now on it has only the cores that it earns."""
-    apart()
+    reach.apart()
     integrate(w, f, now_s)
-    replica = replica_at(f, row)
+    replica = reach.replica_at(f, row)
     catch_up(f, replica, now_s)
     replica.bank = 0.0
-    change_running(f, replica, SAME)
+    change_running(f, replica, layout.SAME)
     update_row(w, f, replica, row)
 
 
-@inner
+@reach.inner
 def _slower(f, replica, now_s):
     """By how much more CPU work begins now, on a replica that may not be warm."""
     cold = 1.0 - (now_s - replica.ready_at_s) / f.warm_up_s
     return 1.0 + (f.warm_up_factor - 1.0) * max(0.0, cold)
 
 
-@seldom
+@reach.seldom
 def _note_turn(w, replica, index, now_s):
     """A CPU turn whose end is known: it stands in both heaps, in that of the running without a time of its own."""
-    apart()
-    request = visit_at(w, index)
-    set_float(w.turns, 3 * request.id, now_s)
-    set_float(w.turns, 3 * request.id + 2, replica.v)
+    reach.apart()
+    request = reach.visit_at(w, index)
+    reach.set_float(w.turns, 3 * request.id, now_s)
+    reach.set_float(w.turns, 3 * request.id + 2, replica.v)
     ends_s = now_s + request.cpu_s * max(0.0, request.wait_s - now_s)
-    heap_up(heap_of(replica, WAITING), replica.n_waiting, ends_s, index)
+    heap_up(reach.heap_of(replica, layout.WAITING), replica.n_waiting, ends_s, index)
     replica.n_waiting += 1
 
 
-@inner
+@reach.inner
 def runs_forced(w, index):
     """Whether a request whose departure is forced is in its CPU turn."""
-    at = 3 * visit_at(w, index).id
-    return not np.isnan(float_at(w.turns, at)) and np.isnan(float_at(w.turns, at + 1))
+    at = 3 * reach.visit_at(w, index).id
+    return not np.isnan(reach.float_at(w.turns, at)) and np.isnan(reach.float_at(w.turns, at + 1))
 
 
-@inner
+@reach.inner
 def start_cpu(w, f, replica, index, now_s):
     """A request in its slot gets a CPU turn; on a replica that is not warm it needs more work."""
     catch_up(f, replica, now_s)
     factor = replica.work
     if f.warm_up_s > 0.0:
         factor *= _slower(f, replica, now_s)
-    work = visit_at(w, index).cpu_s * factor
+    work = reach.visit_at(w, index).cpu_s * factor
     if w.forced:  # it ends by time alone
-        visit_at(w, index).left_s = factor
+        reach.visit_at(w, index).left_s = factor
         work = np.inf
-    heap_up(heap_of(replica, RUNNING), replica.n_running, replica.v + work, index)
-    change_running(f, replica, MORE)
+    heap_up(reach.heap_of(replica, layout.RUNNING), replica.n_running, replica.v + work, index)
+    change_running(f, replica, layout.MORE)
     if w.forced:
         _note_turn(w, replica, index, now_s)
 
 
-@seldom
+@reach.seldom
 def end_forced(w, f, replica, index, now_s):
     """The CPU turn of such a request is over: how much it got is written down, and the next one has its turn."""
-    apart()
+    reach.apart()
     catch_up(f, replica, now_s)
     at = 0
-    while entry_at(heap_of(replica, RUNNING), at).request != index:
+    while reach.entry_at(reach.heap_of(replica, layout.RUNNING), at).request != index:
         at += 1
-    heap_remove(heap_of(replica, RUNNING), replica.n_running, at)
-    place = 3 * visit_at(w, index).id
-    done = (replica.v - float_at(w.turns, place + 2)) / visit_at(w, index).left_s
-    change_running(f, replica, LESS)
-    set_float(w.turns, place + 1, now_s)
-    set_float(w.turns, place + 2, done)
+    heap_remove(reach.heap_of(replica, layout.RUNNING), replica.n_running, at)
+    place = 3 * reach.visit_at(w, index).id
+    done = (replica.v - reach.float_at(w.turns, place + 2)) / reach.visit_at(w, index).left_s
+    change_running(f, replica, layout.LESS)
+    reach.set_float(w.turns, place + 1, now_s)
+    reach.set_float(w.turns, place + 2, done)
     turn = replica.turn_head
     if turn >= 0:
-        replica.turn_head = visit_at(w, turn).link
+        replica.turn_head = reach.visit_at(w, turn).link
         start_cpu(w, f, replica, turn, now_s)
 
 
-@inner
+@reach.inner
 def start_wait(w, f, replica, index, now_s):
     """A visit in its slot has no CPU work left, and no calls, and waits for something else."""
-    visit = visit_at(w, index)
+    visit = reach.visit_at(w, index)
     wait_s = (visit.left_s if f.n_calls else visit.wait_s) * f.slower
     ends_s = max(now_s, f.wait_from * now_s + wait_s)
-    heap_up(heap_of(replica, WAITING), replica.n_waiting, ends_s, index)
+    heap_up(reach.heap_of(replica, layout.WAITING), replica.n_waiting, ends_s, index)
     replica.n_waiting += 1
 
 
-@seldom
+@reach.seldom
 def errs(w, f, replica, index):
     """Whether an attempt fails by itself: since its version does, or what it waits for."""
-    apart()
+    reach.apart()
     if replica.error_rate == 0.0 and f.errors == 0.0:
         return False
-    visit = visit_at(w, index)
+    visit = reach.visit_at(w, index)
     u, v = uniforms(w.error_key, visit.id, lineage_of(visit), visit.place)
     return u < replica.error_rate or v < f.errors
 
 
-@inner
+@reach.inner
 def take_slot(w, f, replica, row, index, now_s):
     """A visit takes a slot: it works, or waits for its CPU turn, or has no CPU work at all."""
-    visit = visit_at(w, index)
+    visit = reach.visit_at(w, index)
     visit.slot_at_s = now_s
     if f.meters and replica.in_slots == 0:
         begin_use(f, replica, now_s)
@@ -204,11 +175,11 @@ def take_slot(w, f, replica, row, index, now_s):
         if f.fullest >= f.places_left_at:
             w.attention = 1
             w.full = 1
-    level_at(f.levels, replica.state - READY).in_slots += 1
+    reach.level_at(f.levels, replica.state - layout.READY).in_slots += 1
     if visit.cpu_s == 0.0:
         if f.errs and errs(w, f, replica, index):  # a completion of its own, at this instant
             visit.fails = 1
-            heap_up(heap_of(replica, WAITING), replica.n_waiting, now_s, index)
+            heap_up(reach.heap_of(replica, layout.WAITING), replica.n_waiting, now_s, index)
             replica.n_waiting += 1
         elif f.n_calls:
             begin_calls(w, replica, row, index)
@@ -221,12 +192,12 @@ def take_slot(w, f, replica, row, index, now_s):
         replica.turn_tail = index
 
 
-@seldom
+@reach.seldom
 def begin_calls(w, replica, row, index):
     """A visit in its slot has no CPU work left: it makes its calls, within this event."""
-    apart()
-    visit = visit_at(w, index)
-    visit.phase = CALLING
+    reach.apart()
+    visit = reach.visit_at(w, index)
+    visit.phase = layout.CALLING
     visit.row = row
     visit.step = 0
     visit.nth = 0
@@ -238,47 +209,47 @@ def begin_calls(w, replica, row, index):
     visit.back = -1
     visit.link = replica.calling
     if replica.calling >= 0:
-        visit_at(w, replica.calling).back = index
+        reach.visit_at(w, replica.calling).back = index
     replica.calling = index
     push(w, index)
 
 
-@seldom
+@reach.seldom
 def end_calls(w, replica, index):
     """A visit has made all its calls, or calls no more."""
-    apart()
-    visit = visit_at(w, index)
+    reach.apart()
+    visit = reach.visit_at(w, index)
     if visit.back < 0:
         replica.calling = visit.link
     else:
-        visit_at(w, visit.back).link = visit.link
+        reach.visit_at(w, visit.back).link = visit.link
     if visit.link >= 0:
-        visit_at(w, visit.link).back = visit.back
+        reach.visit_at(w, visit.link).back = visit.back
 
 
-@inner
+@reach.inner
 def leave_slot(w, f, replica, row, now_s):
     """A visit has left its slot: the next one in the backlog takes it, then the queue may move up."""
     replica.in_slots -= 1
     replica.busy -= 1
-    level_at(f.levels, replica.state - READY).in_slots -= 1
+    reach.level_at(f.levels, replica.state - layout.READY).in_slots -= 1
     while replica.backlog_head >= 0:
         index = replica.backlog_head
-        replica.backlog_head = visit_at(w, index).link
-        level_at(f.levels, replica.state - READY).waiting -= 1
+        replica.backlog_head = reach.visit_at(w, index).link
+        reach.level_at(f.levels, replica.state - layout.READY).waiting -= 1
         if not is_late(w, f, index, now_s):
             take_slot(w, f, replica, row, index, now_s)
             break
         replica.busy -= 1
-        fail(w, f, index, TIMED_OUT, replica.number, now_s)
+        fail(w, f, index, layout.TIMED_OUT, replica.number, now_s)
     if f.n_held:
         w.attention = 1
         w.room_fleet = f.index
         w.room_row = row
     if f.meters and replica.in_slots == 0:
         end_use(w, f, replica, now_s)
-    if replica.busy == 0 and replica.state == DRAINING:  # the control plane is told that it has nothing left
-        set_int(f.emptied, f.n_emptied, replica.number)
+    if replica.busy == 0 and replica.state == layout.DRAINING:  # the control plane is told that it has nothing left
+        reach.set_int(f.emptied, f.n_emptied, replica.number)
         f.n_emptied += 1
         w.notice_s = now_s
     update_row(w, f, replica, row)
@@ -287,21 +258,21 @@ def leave_slot(w, f, replica, row, now_s):
 # -- the end of a replica --------------------------------------------------------------------------
 
 
-@seldom
+@reach.seldom
 def end_all(w, f, row, ending, now_s):
     """Every visit in a replica ends so, in the order of their arrival."""
-    apart()
-    replica = replica_at(f, row)
-    level = level_at(f.levels, replica.state - READY)
+    reach.apart()
+    replica = reach.replica_at(f, row)
+    level = reach.level_at(f.levels, replica.state - layout.READY)
     catch_up(f, replica, now_s)
-    count_cores(f, level, replica.n_running, replica.empty, LESS)
+    count_cores(f, level, replica.n_running, replica.empty, layout.LESS)
     level.in_slots -= replica.in_slots
     level.waiting -= replica.busy - replica.in_slots
     # There is room for all of them behind what is on the stack.
     first = w.n_stack
     last = first
-    last = _take_heap(w, heap_of(replica, RUNNING), replica.n_running, last)
-    last = _take_heap(w, heap_of(replica, WAITING), replica.n_waiting, last)
+    last = _take_heap(w, reach.heap_of(replica, layout.RUNNING), replica.n_running, last)
+    last = _take_heap(w, reach.heap_of(replica, layout.WAITING), replica.n_waiting, last)
     last = _take_list(w, replica.turn_head, last)
     last = _take_list(w, replica.calling, last)
     last = _take_list(w, replica.backlog_head, last)
@@ -310,9 +281,9 @@ def end_all(w, f, row, ending, now_s):
     _sort_by_arrival(w, first, last)
     if f.n_calls:
         for at in range(first, last):
-            visit = visit_at(w, int_at(w.stack, at))
-            if visit.phase == CALLING and not np.isnan(visit.slot_at_s):
-                abandon(w, int_at(w.stack, at))
+            visit = reach.visit_at(w, reach.int_at(w.stack, at))
+            if visit.phase == layout.CALLING and not np.isnan(visit.slot_at_s):
+                abandon(w, reach.int_at(w.stack, at))
         forget_connections(f, row)
     if f.meters and replica.in_slots:
         end_use(w, f, replica, now_s)
@@ -324,40 +295,40 @@ def end_all(w, f, row, ending, now_s):
     replica.backlog_head = -1
     replica.calling = -1
     for at in range(first, last):
-        fail(w, f, int_at(w.stack, at), ending, replica.number, now_s)
+        fail(w, f, reach.int_at(w.stack, at), ending, replica.number, now_s)
 
 
-@seldom
+@reach.seldom
 def _take_heap(w, heap, n, last):
     for at in range(n):
-        entry = entry_at(heap, at)
+        entry = reach.entry_at(heap, at)
         entry.key = np.inf
-        set_int(w.stack, last + at, entry.request)
+        reach.set_int(w.stack, last + at, entry.request)
     return last + n
 
 
-@seldom
+@reach.seldom
 def _take_list(w, index, last):
     while index >= 0:
-        set_int(w.stack, last, index)
+        reach.set_int(w.stack, last, index)
         last += 1
-        index = visit_at(w, index).link
+        index = reach.visit_at(w, index).link
     return last
 
 
-@seldom
+@reach.seldom
 def _without_doubles(w, first, last):
     """Where departures are forced, a visit in its CPU turn stands in both heaps."""
     _sort_by_arrival(w, first, last)
     kept = first
     for at in range(first, last):
-        if at == first or int_at(w.stack, at) != int_at(w.stack, at - 1):
-            set_int(w.stack, kept, int_at(w.stack, at))
+        if at == first or reach.int_at(w.stack, at) != reach.int_at(w.stack, at - 1):
+            reach.set_int(w.stack, kept, reach.int_at(w.stack, at))
             kept += 1
     return kept
 
 
-@seldom
+@reach.seldom
 def _sort_by_arrival(w, first, last):
     """Shell's sort, with Knuth's gaps (The Art of Computer Programming 3, 5.2.1): what is there is nearly in order."""
     gap = 1
@@ -365,77 +336,77 @@ def _sort_by_arrival(w, first, last):
         gap = 3 * gap + 1
     while gap:
         for at in range(first + gap, last):
-            index = int_at(w.stack, at)
-            order = visit_at(w, index).order
+            index = reach.int_at(w.stack, at)
+            order = reach.visit_at(w, index).order
             to = at
-            while to >= first + gap and visit_at(w, int_at(w.stack, to - gap)).order > order:
-                set_int(w.stack, to, int_at(w.stack, to - gap))
+            while to >= first + gap and reach.visit_at(w, reach.int_at(w.stack, to - gap)).order > order:
+                reach.set_int(w.stack, to, reach.int_at(w.stack, to - gap))
                 to -= gap
-            set_int(w.stack, to, index)
+            reach.set_int(w.stack, to, index)
         gap //= 3
 
 
-@seldom
+@reach.seldom
 def kill(w, f, row, now_s):
     """A replica dies: its requests are lost. The balancer knows at once, or when it is told."""
-    apart()
-    replica = replica_at(f, row)
-    end_all(w, f, row, LOST, now_s)
-    replica.state = DEAD
+    reach.apart()
+    replica = reach.replica_at(f, row)
+    end_all(w, f, row, layout.LOST, now_s)
+    replica.state = layout.DEAD
     if f.detects_at_once:
-        replica.state = OUT
+        replica.state = layout.OUT
         withdraw(f, row)
-    set_int(f.killed, f.n_killed, replica.number)
+    reach.set_int(f.killed, f.n_killed, replica.number)
     f.n_killed += 1
     w.notice_s = now_s
 
 
-@inner
+@reach.inner
 def find_ready(f, number):
     """How many of the ready rows have a number up to this one: they stand in order of their numbers."""
     low = 0
     high = f.n_ready
     while low < high:
         middle = (low + high) >> 1
-        if replica_at(f, int_at(f.ready, middle)).number > number:
+        if reach.replica_at(f, reach.int_at(f.ready, middle)).number > number:
             high = middle
         else:
             low = middle + 1
     return low
 
 
-@seldom
+@reach.seldom
 def withdraw(f, row):
     """The balancer sends nothing to this row any more."""
-    at = find_ready(f, replica_at(f, row).number) - 1
+    at = find_ready(f, reach.replica_at(f, row).number) - 1
     f.n_ready -= 1
     for k in range(at, f.n_ready):
-        set_int(f.ready, k, int_at(f.ready, k + 1))
+        reach.set_int(f.ready, k, reach.int_at(f.ready, k + 1))
 
 
-@seldom
+@reach.seldom
 def move_over(w, f):
     """What waits for a side without a ready replica goes over to the other, if that has one, in order of arrival."""
     if f.other < 0 or f.n_ready or not f.n_held:
         return
-    apart()
-    to = fleet_at(w, f.other)
+    reach.apart()
+    to = reach.fleet_at(w, f.other)
     if not to.n_ready:
         return
     integrate(w, f, w.event_s)
     integrate(w, to, w.event_s)
-    level_at(f.levels, 0).waiting -= f.n_held
-    level_at(to.levels, 0).waiting += f.n_held
+    reach.level_at(f.levels, 0).waiting -= f.n_held
+    reach.level_at(to.levels, 0).waiting += f.n_held
     mine, theirs = f.held_head, to.held_head
     to.held_head = -1
     for _ in range(f.n_held + to.n_held):
-        if theirs < 0 or (mine >= 0 and visit_at(w, mine).order < visit_at(w, theirs).order):
+        if theirs < 0 or (mine >= 0 and reach.visit_at(w, mine).order < reach.visit_at(w, theirs).order):
             index = mine
-            mine = np.int64(visit_at(w, index).link)
-            visit_at(w, index).fleet = to.index
+            mine = np.int64(reach.visit_at(w, index).link)
+            reach.visit_at(w, index).fleet = to.index
         else:
             index = theirs
-            theirs = np.int64(visit_at(w, index).link)
+            theirs = np.int64(reach.visit_at(w, index).link)
         to.held_head = appended(w, to.held_head, to.held_tail, index)
         to.held_tail = index
     to.n_held += f.n_held
@@ -444,10 +415,10 @@ def move_over(w, f):
     push(w, -1 - to.index)
 
 
-@inner
+@reach.inner
 def is_late(w, f, index, now_s):
     """Whether a visit is past its deadline where such are dropped."""
     if not f.drops:
         return False
-    visit = visit_at(w, index)
-    return bool(now_s - visit.at_s > client_at(w.clients, visit.client).timeout_s + tolerance_s(now_s))
+    visit = reach.visit_at(w, index)
+    return bool(now_s - visit.at_s > reach.client_at(w.clients, visit.client).timeout_s + reach.tolerance_s(now_s))

@@ -9,69 +9,50 @@ from __future__ import annotations
 
 import numpy as np
 
-from libramen.engine.kernel.layout import (
-    DEAD,
-    READY,
-    RUNNING,
-    WAITING,
-)
-from libramen.engine.kernel.reach import (
-    entry_at,
-    float_at,
-    heap_of,
-    inner,
-    int32_at,
-    int_at,
-    lesser,
-    node_at,
-    set_float,
-    set_int32,
-    visit_at,
-)
-from libramen.engine.kernel.settings import LEAST_BUSY, NOBODY
+from libramen.engine.kernel import layout, reach, settings
 
 
-@inner
+@reach.inner
 def replay_due(f, row, due_s):
     """The next completion of a row is at `due_s` now: play its path to the root again."""
     tree, rows = f.tree, f.due_rows
     node = f.leaves + row
-    node_at(tree, node).due_s = due_s
+    reach.node_at(tree, node).due_s = due_s
     while node > 1:
-        other_s, other = node_at(tree, node ^ 1).due_s, np.int64(int32_at(rows, node ^ 1))
+        other_s, other = reach.node_at(tree, node ^ 1).due_s, np.int64(reach.int32_at(rows, node ^ 1))
         row = other if other_s < due_s else row
-        due_s = lesser(other_s, due_s)
+        due_s = reach.lesser(other_s, due_s)
         node >>= 1
-        node_at(tree, node).due_s = due_s
-        set_int32(rows, node, row)
+        reach.node_at(tree, node).due_s = due_s
+        reach.set_int32(rows, node, row)
 
 
-@inner
+@reach.inner
 def replay_fleet(w, fleet, due_s):
     """The same of a fleet, in the tree of all fleets."""
     dues, fleets = w.dues, w.due_fleets
     node = w.fleet_leaves + fleet
-    set_float(dues, node, due_s)
+    reach.set_float(dues, node, due_s)
     while node > 1:
-        other_s, other = float_at(dues, node ^ 1), np.int64(int32_at(fleets, node ^ 1))
+        other_s, other = reach.float_at(dues, node ^ 1), np.int64(reach.int32_at(fleets, node ^ 1))
         fleet = other if other_s < due_s else fleet
-        due_s = lesser(other_s, due_s)
+        due_s = reach.lesser(other_s, due_s)
         node >>= 1
-        set_float(dues, node, due_s)
-        set_int32(fleets, node, fleet)
+        reach.set_float(dues, node, due_s)
+        reach.set_int32(fleets, node, fleet)
 
 
-@inner
+@reach.inner
 def replay_time(tree, node, time_s):
     """The same in a tree of times alone."""
-    set_float(tree, node, time_s)
+    reach.set_float(tree, node, time_s)
     while node > 1:
-        time_s = lesser(float_at(tree, node ^ 1), time_s)
+        time_s = reach.lesser(reach.float_at(tree, node ^ 1), time_s)
         node >>= 1
-        set_float(tree, node, time_s)
+        reach.set_float(tree, node, time_s)
 
 
-@inner
+@reach.inner
 def first_fleet(w):
     """The fleet with the earliest next completion, and when another one has its next [s].
 
@@ -82,47 +63,47 @@ def first_fleet(w):
     if w.fleet_leaves == 1:
         return np.int64(0), second_s
     dues = w.dues
-    fleet = np.int64(int32_at(w.due_fleets, 1))
+    fleet = np.int64(reach.int32_at(w.due_fleets, 1))
     node = w.fleet_leaves + fleet
     while node > 1:
-        second_s = lesser(second_s, float_at(dues, node ^ 1))
+        second_s = reach.lesser(second_s, reach.float_at(dues, node ^ 1))
         node >>= 1
     return fleet, second_s
 
 
-@inner
+@reach.inner
 def replay_load(tree, node, load):
     """The load of a leaf is `load` now: play its path to the root again."""
-    node_at(tree, node).load = load
+    reach.node_at(tree, node).load = load
     while node > 1:
-        load = lesser(node_at(tree, node ^ 1).load, load)
+        load = reach.lesser(reach.node_at(tree, node ^ 1).load, load)
         node >>= 1
-        node_at(tree, node).load = load
+        reach.node_at(tree, node).load = load
 
 
-@inner
+@reach.inner
 def first_due(f):
     """The row with the earliest next completion, and when another row has its next [s]."""
     tree = f.tree
-    row = np.int64(int32_at(f.due_rows, 1))
+    row = np.int64(reach.int32_at(f.due_rows, 1))
     node = f.leaves + row
     second_s = np.inf
     while node > 1:
-        second_s = lesser(second_s, node_at(tree, node ^ 1).due_s)
+        second_s = reach.lesser(second_s, reach.node_at(tree, node ^ 1).due_s)
         node >>= 1
     return row, second_s
 
 
-@inner
+@reach.inner
 def least_busy(f):
     """The row with the fewest requests among those that the balancer believes ready; ties: lowest number.
 
     The root's key ends in the number of that replica, so nothing is searched.
     """
-    return int_at(f.row_of, node_at(f.tree, 1).load & 0xFFFFFFFF)
+    return reach.int_at(f.row_of, reach.node_at(f.tree, 1).load & 0xFFFFFFFF)
 
 
-@inner
+@reach.inner
 def bank_due_s(f, replica):
     """When the bank of a replica runs empty if nothing else happens [s]; infinity: it does not."""
     if not f.lends or replica.empty:
@@ -133,43 +114,45 @@ def bank_due_s(f, replica):
     return replica.v_at_s + replica.bank / (used - f.steady)
 
 
-@inner
+@reach.inner
 def running_due_s(f, replica, key):
     """When a running request whose virtual time of completion is `key` will be done [s]."""
-    return replica.v_at_s + (key - replica.v) * float_at(f.pace, replica.empty * (f.places + 1) + replica.n_running)
+    return replica.v_at_s + (key - replica.v) * reach.float_at(
+        f.pace, replica.empty * (f.places + 1) + replica.n_running
+    )
 
 
-@inner
+@reach.inner
 def way_due_s(w, f):
     """When the next answer reaches its caller [s]; infinity: none is on its way."""
-    return visit_at(w, f.way_head).due_s if f.way_head >= 0 else np.inf
+    return reach.visit_at(w, f.way_head).due_s if f.way_head >= 0 else np.inf
 
 
-@inner
+@reach.inner
 def tell_due(w, f):
     """After an event at a fleet: its next completion, in the tree of all fleets."""
-    due_s = node_at(f.tree, 1).due_s
+    due_s = reach.node_at(f.tree, 1).due_s
     if w.calls:
-        due_s = lesser(due_s, way_due_s(w, f))
+        due_s = reach.lesser(due_s, way_due_s(w, f))
     replay_fleet(w, f.index, due_s)
 
 
-@inner
+@reach.inner
 def update_row(w, f, replica, row):
     """After an event at a replica: its next completion and its load, in all trees."""
     # An empty heap has infinity at its root.
-    due_s = running_due_s(f, replica, entry_at(heap_of(replica, RUNNING), 0).key)
-    due_s = lesser(due_s, entry_at(heap_of(replica, WAITING), 0).key)
+    due_s = running_due_s(f, replica, reach.entry_at(reach.heap_of(replica, layout.RUNNING), 0).key)
+    due_s = reach.lesser(due_s, reach.entry_at(reach.heap_of(replica, layout.WAITING), 0).key)
     if f.lends:
-        due_s = lesser(due_s, bank_due_s(f, replica))
+        due_s = reach.lesser(due_s, bank_due_s(f, replica))
     tree = f.tree
     leaf = f.leaves + row
-    if due_s != node_at(tree, leaf).due_s:
+    if due_s != reach.node_at(tree, leaf).due_s:
         replay_due(f, row, due_s)
         tell_due(w, f)
-    if f.balancer >= LEAST_BUSY:
-        load = NOBODY
-        if replica.state == READY or replica.state == DEAD:  # a dead one looks empty
+    if f.balancer >= settings.LEAST_BUSY:
+        load = settings.NOBODY
+        if replica.state == layout.READY or replica.state == layout.DEAD:  # a dead one looks empty
             load = (replica.busy << 32) + replica.number
-        if load != node_at(tree, leaf).load:
+        if load != reach.node_at(tree, leaf).load:
             replay_load(tree, leaf, load)

@@ -9,11 +9,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from libramen.engine.kernel.reach import (
-    apart,
-    inner,
-    seldom,
-)
+from libramen.engine.kernel import reach
 
 _LOW = np.uint64(0xFFFFFFFF)
 _HALF = np.uint64(32)
@@ -22,7 +18,7 @@ _MULTIPLIERS = (np.uint64(0xD2E7470EE14C6C93), np.uint64(0xCA5A826395121157))
 _BUMPS = (np.uint64(0x9E3779B97F4A7C15), np.uint64(0xBB67AE8584CAA73B))
 
 
-@seldom
+@reach.seldom
 def _high(a, b):
     """The upper 64 bits of the product of two numbers of 64 bits."""
     a_low, a_high = a & _LOW, a >> _HALF
@@ -32,10 +28,10 @@ def _high(a, b):
     return a_high * b_high + (middle >> _HALF) + (other >> _HALF)
 
 
-@seldom
+@reach.seldom
 def uniforms(key, request, lineage, place):
     """The first two numbers of a visit's block, uniform in [0, 1)."""
-    apart()
+    reach.apart()
     # NumPy counts up before it makes a block: its counter (0, request, lineage, place) makes this one.
     c0, c1, c2, c3 = np.uint64(1), np.uint64(request), np.uint64(lineage), np.uint64(place)
     k0, k1 = key[0], key[1]
@@ -48,12 +44,12 @@ def uniforms(key, request, lineage, place):
     return _in_unit(c0), _in_unit(c1)
 
 
-@inner
+@reach.inner
 def lineage_of(visit):
     """The attempt numbers of all visits on the path from the user down to this one, in one number."""
     return visit.lineage * np.int64(128) + np.int64(visit.attempt)
 
 
-@seldom
+@reach.seldom
 def _in_unit(word):
     return np.float64(word >> np.uint64(11)) * (1.0 / 9007199254740992.0)

@@ -9,46 +9,39 @@ from __future__ import annotations
 import numpy as np
 
 from libramen.base.times import EPSILON_S
-from libramen.engine.kernel.reach import (
-    apart,
-    int_at,
-    seldom,
-    set_int,
-    tolerance_s,
-    use_at,
-)
+from libramen.engine.kernel import reach
 
 
-@seldom
+@reach.seldom
 def begin_use(f, replica, now_s):
     """A request takes a slot of a replica that had none in use."""
-    apart()
-    row = int_at(f.row_of, replica.number)
-    use = use_at(f.uses, row)
-    if np.isnan(use.begin_s) or now_s - use.end_s > tolerance_s(now_s):
+    reach.apart()
+    row = reach.int_at(f.row_of, replica.number)
+    use = reach.use_at(f.uses, row)
+    if np.isnan(use.begin_s) or now_s - use.end_s > reach.tolerance_s(now_s):
         bill_use(f, row)
         use.begin_s = now_s
     use.end_s = np.inf
 
 
-@seldom
+@reach.seldom
 def end_use(w, f, replica, now_s):
     """A replica has no slot in use any more."""
-    apart()
-    use = use_at(f.uses, int_at(f.row_of, replica.number))
+    reach.apart()
+    use = reach.use_at(f.uses, reach.int_at(f.row_of, replica.number))
     use.end_s = now_s
     if use.tell:
         use.tell = 0
-        set_int(f.idled, f.n_idled, replica.number)
+        reach.set_int(f.idled, f.n_idled, replica.number)
         f.n_idled += 1
         w.notice_s = now_s
 
 
-@seldom
+@reach.seldom
 def bill_use(f, row):
     """Count the period of use that has ended, if there is one."""
-    apart()
-    use = use_at(f.uses, row)
+    reach.apart()
+    use = reach.use_at(f.uses, row)
     if np.isnan(use.begin_s):
         return
     lasted_s = use.end_s - use.begin_s
@@ -58,11 +51,11 @@ def bill_use(f, row):
     use.begin_s = np.nan
 
 
-@seldom
+@reach.seldom
 def forget_use(f, row, now_s):
     """A replica becomes ready, or is gone: what it was used for is over, and it is idle from now on."""
-    apart()
+    reach.apart()
     bill_use(f, row)
-    use = use_at(f.uses, row)
+    use = reach.use_at(f.uses, row)
     use.end_s = now_s
     use.tell = 0
