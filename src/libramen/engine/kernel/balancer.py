@@ -5,10 +5,9 @@ from __future__ import annotations
 import numpy as np
 
 from libramen.base.times import EPSILON_S
-from libramen.engine.kernel import layout, reach, settings
+from libramen.engine.kernel import layout, lists, reach, settings
 from libramen.engine.kernel.clients import fail, watch
 from libramen.engine.kernel.integrals import integrate
-from libramen.engine.kernel.lists import appended
 from libramen.engine.kernel.service import find_ready, is_late, kill, move_over, take_slot
 from libramen.engine.kernel.trees import least_busy, update_row
 from libramen.engine.kernel.uniforms import lineage_of, uniforms
@@ -219,8 +218,7 @@ def put(w, f, row, index, now_s):
     elif f.backlog < 0 or replica.busy - replica.in_slots < f.backlog:
         replica.busy += 1
         reach.level_at(f.levels, replica.state - layout.READY).waiting += 1
-        replica.backlog_head = appended(w, replica.backlog_head, replica.backlog_tail, index)
-        replica.backlog_tail = index
+        lists.to_backlog(w, replica, index)
     else:
         fail(w, f, index, layout.REFUSED, replica.number, now_s)
         return
@@ -235,19 +233,16 @@ def _hold(w, f, index):
     """A visit waits until some replica has room."""
     reach.apart()
     reach.level_at(f.levels, 0).waiting += 1
-    f.held_head = appended(w, f.held_head, f.held_tail, index)
-    f.held_tail = index
+    lists.hold(w, f, index)
     f.n_held += 1
 
 
 @reach.seldom
 def take_held(w, f):
     """Take the first visit out of the queue."""
-    index = f.held_head
-    f.held_head = reach.visit_at(w, index).link
     f.n_held -= 1
     reach.level_at(f.levels, 0).waiting -= 1
-    return index
+    return lists.unhold(w, f)
 
 
 @reach.seldom

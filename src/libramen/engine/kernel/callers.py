@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from libramen.engine.kernel import layout, reach, settings
+from libramen.engine.kernel import layout, lists, reach, settings
 from libramen.engine.kernel.balancer import first_side, must_ask
 from libramen.engine.kernel.clients import answer, errored, free
 from libramen.engine.kernel.connections import abandon, connect, hand_on, heard, leave_queue, push
@@ -120,11 +120,7 @@ def _make(w, f, index, visit, client, nth, now_s):
         visit.pending += 1
         visit.made = 1
         call.caller = index
-        call.sibling = visit.calls_head
-        call.sibling_back = -1
-        if visit.calls_head >= 0:
-            reach.visit_at(w, visit.calls_head).sibling_back = call_index
-        visit.calls_head = call_index
+        lists.to_calls(w, visit, call_index)
     if client.pool >= 0:
         connect(w, f, client, call_index, visit.row, now_s)
     else:
@@ -160,10 +156,8 @@ def _give_work(w, index, visit, client, call):
 def hear_next(w):
     """The caller of the call that ended first hears of it: its connection is handed on, then the caller goes on."""
     reach.apart()
-    index = w.news_head
-    call = reach.visit_at(w, index)
-    w.news_head = call.link
-    call.phase = layout.HEARD
+    index = lists.from_news(w, w)
+    reach.visit_at(w, index).phase = layout.HEARD
     push(w, index)
     hand_on(w, index)
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from libramen.engine.kernel import layout, reach, settings
+from libramen.engine.kernel import layout, lists, reach, settings
 from libramen.engine.kernel.heaps import heap_remove, heap_up, turn_out, turn_up
 from libramen.engine.kernel.trees import replay_time, tell_due
 from libramen.engine.kernel.uniforms import lineage_of, uniforms
@@ -235,21 +235,10 @@ def send_answer(w, f, index, ending, number, now_s):
         _log(w, f, visit, now_s)
         if w.parts:
             _add_up(w, f, index, f.overhead_s, now_s)
-    # By time, as good as always the last. `back` is free: it is in no other list.
-    before = f.way_tail if f.way_head >= 0 else np.int64(-1)
-    while before >= 0 and reach.visit_at(w, before).due_s > visit.due_s:
-        before = reach.visit_at(w, before).back
-    visit.back = before
-    if before < 0:
-        visit.link = f.way_head
-        f.way_head = index
-    else:
-        visit.link = reach.visit_at(w, before).link
-        reach.visit_at(w, before).link = index
-    if visit.link < 0:
-        f.way_tail = index
-    else:
-        reach.visit_at(w, visit.link).back = index
+    ahead = f.way_tail  # by time, as good as always the last
+    while ahead >= 0 and reach.visit_at(w, ahead).due_s > visit.due_s:
+        ahead = np.int64(reach.visit_at(w, ahead).back)
+    lists.to_way(w, f, index, ahead)
     tell_due(w, f)
 
 
@@ -258,14 +247,7 @@ def arrive_answer(w, f, index):
     """An answer reaches its caller, who hears of it unless he has given up."""
     reach.apart()
     visit = reach.visit_at(w, index)
-    if visit.back < 0:
-        f.way_head = visit.link
-    else:
-        reach.visit_at(w, visit.back).link = visit.link
-    if visit.link < 0:
-        f.way_tail = visit.back
-    else:
-        reach.visit_at(w, visit.link).back = visit.back
+    lists.from_way(w, f, index)
     tell_due(w, f)
     now_s = visit.due_s
     w.event_s = now_s
@@ -289,12 +271,7 @@ def _tell(w, index):
         return
     w.attention = 1
     visit.phase = layout.HEARD
-    visit.link = -1
-    if w.news_head < 0:
-        w.news_head = index
-    else:
-        reach.visit_at(w, w.news_tail).link = index
-    w.news_tail = index
+    lists.to_news(w, w, index)
 
 
 # -- attempts that are repeated --------------------------------------------------------------------
@@ -363,33 +340,18 @@ def take_repeat(w):
 def watch(w, client, index):
     """This attempt's time-out is an event: its client hears of it, or sends it again."""
     reach.apart()
-    visit = reach.visit_at(w, index)
-    visit.watched = 1
-    visit.later = -1
-    visit.earlier = client.waiting_tail
-    if client.waiting_tail < 0:
-        client.waiting_head = index
+    reach.visit_at(w, index).watched = 1
+    if lists.to_watched(w, client, index):
         _tell_deadline(w, client)
-    else:
-        reach.visit_at(w, client.waiting_tail).later = index
-    client.waiting_tail = index
 
 
 @reach.seldom
 def unwatch(w, client, index):
     """Its client has heard of its end, or has given up."""
     reach.apart()
-    visit = reach.visit_at(w, index)
-    visit.watched = 0
-    if visit.later < 0:
-        client.waiting_tail = visit.earlier
-    else:
-        reach.visit_at(w, visit.later).earlier = visit.earlier
-    if visit.earlier < 0:
-        client.waiting_head = visit.later
+    reach.visit_at(w, index).watched = 0
+    if lists.from_watched(w, client, index):
         _tell_deadline(w, client)
-    else:
-        reach.visit_at(w, visit.earlier).later = visit.later
 
 
 @reach.inner
@@ -403,7 +365,7 @@ def _tell_deadline(w, client):
 def give_up(w, limit_s):
     """Of the clients whose time is up, that of the first attempt gives up. The server goes on with its visit.
 
-    A copy of it is repeated, or was the last attempt.
+    A copy of it, in all that is not said here, is repeated, or was the last attempt.
     """
     reach.apart()
     best = settings.NOBODY
@@ -417,53 +379,21 @@ def give_up(w, limit_s):
     old = reach.visit_at(w, index)
     client = reach.client_at(w.clients, old.client)
     unwatch(w, client, index)
-    old.given_up = 1
     copy = w.free
     new = reach.visit_at(w, copy)
     w.free = new.link
-    new.id = old.id
-    new.first_s = old.first_s
-    new.at_s = old.at_s
-    new.cpu_s = old.cpu_s
-    new.wait_s = old.wait_s
-    new.slot_at_s = old.slot_at_s
-    new.order = old.order
-    new.attempt = old.attempt
-    new.watched = 0
-    new.given_up = 0
-    new.route = old.route
-    new.bytes_out = old.bytes_out
-    new.fleet = old.fleet
-    new.client = old.client
-    new.visitor = old.visitor
-    new.is_call = old.is_call
-    new.place = old.place
-    new.left_s = old.left_s
+    reach.copy_visit(w, copy, index)
+    old.given_up = 1
     new.sent = -1
-    new.caller = -1
-    new.pool_row = -1
     if w.calls:
-        w.n_open += 1  # it is still served, and may call others
-        new.lineage = old.lineage
-        new.pool_row = old.pool_row
-        new.pool_fleet = old.pool_fleet
-        new.pool_epoch = old.pool_epoch
+        w.n_open += 1  # the old one is still served, and may call others
         new.calls_head = -1
         new.phase = layout.UNDER_WAY
         old.pool_row = -1
         for column in range(w.columns):
             reach.set_float(w.given, w.columns * copy + column, reach.float_at(w.given, w.columns * index + column))
         if old.caller >= 0:
-            caller = reach.visit_at(w, old.caller)
-            new.caller = old.caller
-            new.sibling = old.sibling
-            new.sibling_back = old.sibling_back
-            if old.sibling_back < 0:
-                caller.calls_head = copy
-            else:
-                reach.visit_at(w, old.sibling_back).sibling = copy
-            if old.sibling >= 0:
-                reach.visit_at(w, old.sibling).sibling_back = copy
+            lists.instead_in_calls(w, reach.visit_at(w, old.caller), index, copy)
             old.caller = -1
     w.event_s = old.at_s + client.timeout_s
     fail(w, reach.fleet_at(w, old.fleet), copy, layout.TIMED_OUT, layout.NO_REPLICA, old.at_s + client.timeout_s)

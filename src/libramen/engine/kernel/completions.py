@@ -15,8 +15,8 @@ from libramen.engine.kernel.service import (
     end_forced,
     errs,
     leave_slot,
+    next_turn,
     runs_forced,
-    start_cpu,
     start_wait,
 )
 from libramen.engine.kernel.trees import running_due_s, update_row
@@ -34,10 +34,7 @@ def complete(w, f, row, kind, at, now_s):
         catch_up(f, replica, now_s)
         heap_remove(heap, replica.n_running, at)
         change_running(f, replica, layout.LESS)
-        turn = replica.turn_head
-        if turn >= 0:
-            replica.turn_head = reach.visit_at(w, turn).link
-            start_cpu(w, f, replica, turn, now_s)
+        next_turn(w, f, replica, now_s)
         if f.errs and errs(w, f, replica, index):
             errored(w, f, index, replica.number, now_s)
             leave_slot(w, f, replica, row, now_s)

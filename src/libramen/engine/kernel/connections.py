@@ -4,10 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 
-from libramen.engine.kernel import layout, reach, settings
+from libramen.engine.kernel import layout, lists, reach, settings
 from libramen.engine.kernel.clients import free, give_up_for_good
 from libramen.engine.kernel.heaps import find, heap_remove, turn_out
-from libramen.engine.kernel.lists import appended
 from libramen.engine.kernel.trees import replay_time
 
 
@@ -40,18 +39,9 @@ def connect(w, f, client, index, row, now_s):
     call.planned = w.planned
     w.planned += 1
     call.due_s = now_s
-    call.back = pool.tail if pool.head >= 0 else np.int64(-1)
-    pool.head = appended(w, pool.head, pool.tail, index)
-    pool.tail = index
-    if client.pool_timeout_s < np.inf:
-        call.later = -1
-        call.earlier = client.queue_tail
-        if client.queue_tail < 0:
-            client.queue_head = index
-            _tell_patience(w, client)
-        else:
-            reach.visit_at(w, client.queue_tail).later = index
-        client.queue_tail = index
+    lists.to_pool(w, pool, index)
+    if client.pool_timeout_s < np.inf and lists.to_impatient(w, client, index):
+        _tell_patience(w, client)
 
 
 @reach.inner
@@ -75,26 +65,10 @@ def leave_queue(w, f, client, index):
     """A call waits for a connection no longer."""
     reach.apart()
     call = reach.visit_at(w, index)
-    pool = _pool_of(f, client, call.pool_row)
-    if call.back < 0:
-        pool.head = call.link
-    else:
-        reach.visit_at(w, call.back).link = call.link
-    if call.link < 0:
-        pool.tail = call.back
-    else:
-        reach.visit_at(w, call.link).back = call.back
+    lists.from_pool(w, _pool_of(f, client, call.pool_row), index)
     call.pool_row = -1
-    if client.pool_timeout_s < np.inf:
-        if call.later < 0:
-            client.queue_tail = call.earlier
-        else:
-            reach.visit_at(w, call.later).earlier = call.earlier
-        if call.earlier < 0:
-            client.queue_head = call.later
-            _tell_patience(w, client)
-        else:
-            reach.visit_at(w, call.earlier).later = call.later
+    if client.pool_timeout_s < np.inf and lists.from_impatient(w, client, index):
+        _tell_patience(w, client)
 
 
 @reach.seldom
@@ -148,13 +122,13 @@ def abandon(w, index):
             client = reach.client_at(w.clients, call.client)
             leave_queue(w, reach.fleet_at(w, call.pool_fleet), client, call_index)
             w.n_open -= 1
-            _unlink(w, visit, call)
+            lists.from_calls(w, visit, call_index)
             free(w, call_index)
         call_index = following
     while visit.calls_head >= 0:
         call_index = visit.calls_head
         call = reach.visit_at(w, call_index)
-        _unlink(w, visit, call)
+        lists.from_calls(w, visit, call_index)
         call.caller = -1
         if call.phase == layout.PAUSED:
             at = find(w.repeats, w.n_repeats, call_index)
@@ -167,22 +141,12 @@ def abandon(w, index):
 
 
 @reach.seldom
-def _unlink(w, visit, call):
-    if call.sibling_back < 0:
-        visit.calls_head = call.sibling
-    else:
-        reach.visit_at(w, call.sibling_back).sibling = call.sibling
-    if call.sibling >= 0:
-        reach.visit_at(w, call.sibling).sibling_back = call.sibling_back
-
-
-@reach.seldom
 def heard(w, index):
     """The visit that waits for this call does so no longer. Returns it."""
     reach.apart()
     call = reach.visit_at(w, index)
     caller = call.caller
-    _unlink(w, reach.visit_at(w, caller), call)
+    lists.from_calls(w, reach.visit_at(w, caller), index)
     call.caller = -1
     return caller
 
@@ -195,4 +159,4 @@ def forget_connections(f, row):
     for k in range(f.n_pools):
         pool = reach.pool_at(f.pools, row * f.n_pools + k)
         pool.in_use = 0
-        pool.head = -1
+        pool.head = pool.tail = -1

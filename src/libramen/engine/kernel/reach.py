@@ -22,6 +22,7 @@ from weakref import WeakValueDictionary
 import numba
 import numba.extending
 import numpy as np
+from numba.core import cgutils
 from numba.core.datamodel import models
 from numba.np.arrayobj import record_getattr, record_setattr
 
@@ -201,6 +202,29 @@ def _records_of(field: str, name: str, dtype: np.dtype[Any]) -> Any:
     return numba.extending.intrinsic(reach)
 
 
+def _copier(field: str, name: str, dtype: np.dtype[Any]) -> Any:
+    """A function (owner, to, from) that copies a record of the array at whose address a field of the owner points."""
+    if CHECKED:
+
+        def copy(owner: Any, to: int, index: int) -> None:
+            _checked(getattr(owner, field), to, dtype)[:] = _checked(getattr(owner, field), index, dtype)
+
+        return copy
+    full, _ = _types(name, dtype)
+
+    def copied(_typing_context, owner, _to, _index):
+        def generate(context, builder, _signature, arguments):
+            address = context.get_getattr(owner, field)(context, builder, owner, arguments[0], field)
+            first = builder.inttoptr(address, context.get_value_type(full))
+            there, here = (builder.gep(first, [at]) for at in arguments[1:])
+            cgutils.raw_memcpy(builder, there, here, context.get_constant(numba.intp, 1), dtype.itemsize)
+            return context.get_dummy_value()
+
+        return numba.void(owner, numba.int64, numba.int64), generate
+
+    return numba.extending.intrinsic(copied)
+
+
 def _world() -> Any:
     """A function (address, lean) -> the record there."""
     if CHECKED:
@@ -255,7 +279,7 @@ def _writer(kind: Any, dtype: str) -> Any:
 
 world_at = _world()
 fleet_at, visit_at = _records_of("fleets", "FLEET", FLEET), _records_of("visits", "VISIT", VISIT)
-replica_at = _records_of("replicas", "REPLICA", REPLICA)
+replica_at, copy_visit = _records_of("replicas", "REPLICA", REPLICA), _copier("visits", "VISIT", VISIT)
 client_at, level_at, node_at, entry_at = _records(CLIENT), _records(LEVEL), _records(NODE), _records(HEAP)
 use_at, pool_at, sent_at = _records(USE), _records(POOL), _records(SENT)
 result_at, ended_at = _records(RESULT), _records(ENDED_VISIT)

@@ -10,12 +10,11 @@ from __future__ import annotations
 
 import numpy as np
 
-from libramen.engine.kernel import layout, reach
+from libramen.engine.kernel import layout, lists, reach
 from libramen.engine.kernel.clients import fail
 from libramen.engine.kernel.connections import abandon, forget_connections, push
 from libramen.engine.kernel.heaps import heap_remove, heap_up
 from libramen.engine.kernel.integrals import count_cores, count_turn, integrate
-from libramen.engine.kernel.lists import appended
 from libramen.engine.kernel.trees import update_row
 from libramen.engine.kernel.uniforms import lineage_of, uniforms
 from libramen.engine.kernel.use import begin_use, end_use
@@ -121,6 +120,13 @@ def start_cpu(w, f, replica, index, now_s):
         _note_turn(w, replica, index, now_s)
 
 
+@reach.inner
+def next_turn(w, f, replica, now_s):
+    """A CPU turn is over: who has waited longest for one has the next."""
+    if replica.turn_head >= 0:
+        start_cpu(w, f, replica, lists.from_turns(w, replica), now_s)
+
+
 @reach.seldom
 def end_forced(w, f, replica, index, now_s):
     """The CPU turn of such a request is over: how much it got is written down, and the next one has its turn."""
@@ -135,10 +141,7 @@ def end_forced(w, f, replica, index, now_s):
     change_running(f, replica, layout.LESS)
     reach.set_float(w.turns, place + 1, now_s)
     reach.set_float(w.turns, place + 2, done)
-    turn = replica.turn_head
-    if turn >= 0:
-        replica.turn_head = reach.visit_at(w, turn).link
-        start_cpu(w, f, replica, turn, now_s)
+    next_turn(w, f, replica, now_s)
 
 
 @reach.inner
@@ -188,8 +191,7 @@ def take_slot(w, f, replica, row, index, now_s):
     elif replica.n_running < f.threads:
         start_cpu(w, f, replica, index, now_s)
     else:
-        replica.turn_head = appended(w, replica.turn_head, replica.turn_tail, index)
-        replica.turn_tail = index
+        lists.to_turns(w, replica, index)
 
 
 @reach.seldom
@@ -206,11 +208,7 @@ def begin_calls(w, replica, row, index):
     visit.made = 0
     visit.calls_head = -1
     visit.left_s = visit.wait_s
-    visit.back = -1
-    visit.link = replica.calling
-    if replica.calling >= 0:
-        reach.visit_at(w, replica.calling).back = index
-    replica.calling = index
+    lists.to_calling(w, replica, index)
     push(w, index)
 
 
@@ -218,13 +216,7 @@ def begin_calls(w, replica, row, index):
 def end_calls(w, replica, index):
     """A visit has made all its calls, or calls no more."""
     reach.apart()
-    visit = reach.visit_at(w, index)
-    if visit.back < 0:
-        replica.calling = visit.link
-    else:
-        reach.visit_at(w, visit.back).link = visit.link
-    if visit.link >= 0:
-        reach.visit_at(w, visit.link).back = visit.back
+    lists.from_calling(w, replica, index)
 
 
 @reach.inner
@@ -234,8 +226,7 @@ def leave_slot(w, f, replica, row, now_s):
     replica.busy -= 1
     reach.level_at(f.levels, replica.state - layout.READY).in_slots -= 1
     while replica.backlog_head >= 0:
-        index = replica.backlog_head
-        replica.backlog_head = reach.visit_at(w, index).link
+        index = lists.from_backlog(w, replica)
         reach.level_at(f.levels, replica.state - layout.READY).waiting -= 1
         if not is_late(w, f, index, now_s):
             take_slot(w, f, replica, row, index, now_s)
@@ -407,8 +398,7 @@ def move_over(w, f):
         else:
             index = theirs
             theirs = np.int64(reach.visit_at(w, index).link)
-        to.held_head = appended(w, to.held_head, to.held_tail, index)
-        to.held_tail = index
+        lists.hold(w, to, index)
     to.n_held += f.n_held
     f.n_held = 0
     f.held_head = -1
