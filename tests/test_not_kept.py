@@ -13,7 +13,7 @@ from builders import make_plan, make_tier
 from libramen import Objectives, Outcome, Service, Trace, replay
 from libramen.base.errors import ReplayError, StudyError, TraceError
 from libramen.base.ranks import PERCENTILES, nearest_rank
-from libramen.engine.kernel.counting import BINS
+from libramen.engine.kernel.bins import BINS
 from libramen.outcome.counts import bin_of, percentile_of
 
 if TYPE_CHECKING:

@@ -119,7 +119,7 @@ def test_rows_are_given_back() -> None:
         server.add(number, float(number))
         server.drain(number, number + 0.5)
         server.remove(number, number + 0.5)
-    assert len(server._replicas) == 2
+    assert len(server._sides[0]._replicas) == 2
 
 
 @given(st.integers(0, 10**6), st.sampled_from([0.25, 2.0, 1024.0]))

@@ -9,9 +9,9 @@ import numpy as np
 from libramen.base.errors import ReplayError
 from libramen.base.ranks import PERCENTILES, ranks_of
 from libramen.engine.border.records import Ended
-from libramen.engine.kernel.bins import BINS
+from libramen.engine.kernel.bins import BINS, Columns
 from libramen.engine.record import ServiceRun
-from libramen.outcome.counts import MIDDLES_S, Columns, Counting, Counts, grown
+from libramen.outcome.counts import MIDDLES_S, Counting, Counts, grown
 from libramen.outcome.measures import Failures, Hour, Measures
 
 _PENDING: Final = 1 << 18
@@ -95,7 +95,7 @@ class CountedRequests:
         done = np.ones(last, bool)
         if complete_only:
             past = (np.arange(last) + 1) * self._window_s < self._arrived_to_s
-            ended = grown(self._counts.windows, last)[:last].sum(axis=1)
+            ended = grown(self._counts.of.windows, last)[:last].sum(axis=1)
             done = past & (ended == grown(self._arrivals, last)[:last])
         closing = done[window]
         self._open = np.ascontiguousarray(self._open[:, ~closing])
@@ -156,11 +156,11 @@ class CountedRequests:
 
     def hourly_bytes(self) -> np.ndarray:
         """Bytes sent out, by hour of the clock since the start: float64 (hours,)."""
-        return self._counts.hourly_sent
+        return self._counts.of.hourly_sent
 
     def cold_waits(self, run: ServiceRun) -> None:
         """Not known: requests were not kept."""
 
     def hourly_attempts(self) -> np.ndarray:
         """Attempts that the balancer got, by hour of the clock since the start: float64 (hours,)."""
-        return self._counts.hourly_tries.astype(np.float64)
+        return self._counts.of.hourly_tries.astype(np.float64)

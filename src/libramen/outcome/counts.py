@@ -9,7 +9,19 @@ import numpy as np
 
 from libramen.base.ranks import PERCENTILES, rank_of
 from libramen.engine.border.records import ENDINGS, Ending
-from libramen.engine.kernel.bins import BASE, BINS, FINE_BINS, LATENCY, MOST, N_SUMS, RETRIED, SHIFT
+from libramen.engine.kernel.bins import (
+    BASE,
+    BINS,
+    FINE_BINS,
+    LATENCY,
+    MOST,
+    N_SUMS,
+    RETRIED,
+    SHIFT,
+    Columns,
+    Counted,
+    Limits,
+)
 from libramen.outcome import measures
 from libramen.outcome.measures import TIME_PARTS, Asked, Failures, Hour, Measures, Within
 from libramen.study.objectives import Goal
@@ -18,24 +30,6 @@ from libramen.study.plan import Hosting
 _EDGES_S: Final = ((np.arange(BINS + 1) + BASE) << SHIFT).view(np.float64)
 MIDDLES_S: Final = np.concatenate([[0.0], (_EDGES_S[1:-1] + _EDGES_S[2:]) / 2])
 """What stands for the latencies in each bin: at most 0.39 % from any of them."""
-
-
-class Columns(NamedTuple):
-    """Requests that have ended, as columns of one length; see `plane.Ended`. Empty: not known, one route, no calls."""
-
-    at_s: np.ndarray
-    latency_s: np.ndarray
-    queued_s: np.ndarray
-    before_s: np.ndarray
-    cpu_s: np.ndarray
-    wait_s: np.ndarray
-    bytes_out: np.ndarray
-    ending: np.ndarray
-    attempts: np.ndarray
-    replica: np.ndarray
-    route: np.ndarray
-    called_s: np.ndarray = np.zeros(0)
-    connecting_s: np.ndarray = np.zeros(0)
 
 
 class Counting(NamedTuple):
@@ -70,105 +64,87 @@ class Counts:
         self, setting: Counting, goals: list[Goal], *, fine: bool, coarse: bool, windows: int | None = None
     ) -> None:
         self._setting = setting
-        self._limits_s = np.array(sorted({goal.limit_s for goal in goals}), np.float64)
+        limits_s = np.array(sorted({goal.limit_s for goal in goals}), np.float64)
         telling = setting.asked.telling
-        self._telling_s = math.inf if telling is None else telling.limit_s
+        hosting, telling_s = setting.hosting, math.inf if telling is None else telling.limit_s
+        seconds = (
+            setting.settle_s,
+            setting.into_hour_s,
+            setting.window_s,
+            hosting.alone,
+            hosting.tier.overhead,
+            telling_s,
+        )
+        self._limits = Limits._make((*map(float, seconds), limits_s))
         self._n_windows = windows
-        self._bins = BINS if coarse else 0
-        per_minute = 2 + len(self._limits_s)
-        self.endings = np.zeros((1, len(ENDINGS)), np.int64)
-        self.tries = np.zeros(1, np.int64)
-        self.sums = np.zeros((1, N_SUMS))
-        self.sent = np.zeros(1)
-        self.minutes = np.zeros((1, 1, per_minute), np.int32)
-        self.windows = np.zeros((1 if windows is None else windows, len(ENDINGS)), np.int64)
-        self.window_tries = np.zeros(len(self.windows), np.int64)
-        self.hours = np.zeros((1, 3), np.int64)
-        self.hourly_tries, self.hourly_sent = np.zeros(1, np.int64), np.zeros(1)
-        self.failed = np.zeros(1, np.int64)
-        self.served = np.zeros(1, np.int64)
-        self.extremes = np.array([math.inf, -math.inf])
-        self.histogram = np.zeros((1, self._bins), np.int64)
-        self.fine = np.zeros(FINE_BINS if fine else 0, np.int64)
+        several = 1 if windows is None else windows
+        self.of = Counted(
+            endings=np.zeros((1, len(ENDINGS)), np.int64),
+            tries=np.zeros(1, np.int64),
+            sums=np.zeros((1, N_SUMS)),
+            sent=np.zeros(1),
+            minutes=np.zeros((1, 1, 2 + len(limits_s)), np.int32),
+            hours=np.zeros((1, 3), np.int64),
+            histogram=np.zeros((1, BINS if coarse else 0), np.int64),
+            fine=np.zeros(FINE_BINS if fine else 0, np.int64),
+            windows=np.zeros((several, len(ENDINGS)), np.int64),
+            window_tries=np.zeros(several, np.int64),
+            hourly_tries=np.zeros(1, np.int64),
+            hourly_sent=np.zeros(1),
+            failed=np.zeros(1, np.int64),
+            served=np.zeros(1, np.int64),
+            extremes=np.array([math.inf, -math.inf]),
+        )
 
     def add(self, columns: Columns, keys: np.ndarray | None = None) -> None:
         """Count some more requests; `keys`: (n,) int64, overwritten with window * BINS + bin of each."""
         if not len(columns.at_s):
             return
-        setting = self._setting
-        at_s = float(columns.at_s.max())
         routes = int(columns.route.max()) + 1 if len(columns.route) else 1
-        self._reach(at_s, routes, int(columns.replica.max()))
+        self._reach(float(columns.at_s.max()), routes, int(columns.replica.max()))
         from libramen.engine.kernel import counting  # late: it loads the compiler
 
-        counting.count(
-            *columns,
-            setting.settle_s,
-            setting.into_hour_s,
-            setting.window_s,
-            setting.hosting.alone,
-            setting.hosting.tier.overhead,
-            self._telling_s,
-            self._limits_s,
-            self.endings,
-            self.tries,
-            self.sums,
-            self.sent,
-            self.minutes,
-            self.windows,
-            self.hours,
-            self.hourly_tries,
-            self.failed,
-            self.hourly_sent,
-            self.served,
-            self.extremes,
-            self.histogram,
-            self.fine,
-            np.zeros(0, np.int64) if keys is None else keys,
-            self.window_tries,
-        )
+        counting.count(self._limits, self.of, np.zeros(0, np.int64) if keys is None else keys, *columns)
 
     def _reach(self, at_s: float, routes: int, replica: int) -> None:
         """Room for a request that arrives then, on that route, served by that replica."""
-        minute, hour = int(at_s // 60), int((at_s + self._setting.into_hour_s) // 3600)
+        limits, minute = self._limits, int(at_s // 60) + 1
+        hour = int((at_s + limits.into_hour_s) // 3600) + 1
+        most = dict.fromkeys(("endings", "tries", "sums", "sent", "histogram"), routes)
+        most |= dict.fromkeys(("hours", "hourly_tries", "hourly_sent"), hour)
+        most |= {"failed": minute, "minutes": minute, "served": replica + 1}
         if self._n_windows is None:
-            self.windows = grown(self.windows, int(at_s // self._setting.window_s) + 1)
-            self.window_tries = grown(self.window_tries, len(self.windows))
-        for name in ("endings", "tries", "sums", "sent", "histogram"):
-            setattr(self, name, grown(getattr(self, name), routes))
-        for name in ("hours", "hourly_tries", "hourly_sent"):
-            setattr(self, name, grown(getattr(self, name), hour + 1))
-        self.failed = grown(self.failed, minute + 1)
-        self.minutes = grown(grown(self.minutes, minute + 1), routes, axis=1)
-        self.served = grown(self.served, replica + 1)
+            most |= dict.fromkeys(("windows", "window_tries"), int(at_s // limits.window_s) + 1)
+        more = {name: grown(getattr(self.of, name), n) for name, n in most.items()}
+        self.of = self.of._replace(**more | {"minutes": grown(more["minutes"], routes, axis=1)})
 
     # -- what it comes to --------------------------------------------------------------------------
 
     def n_of(self, route: int | None = None) -> tuple[int, int]:
         """How many requests were measured, and how many of them were ok."""
-        endings = self.endings[_rows(route)].sum(axis=0)
+        endings = self.of.endings[_rows(route)].sum(axis=0)
         return int(endings.sum()), int(endings[Ending.OK])
 
     def measures(self, route: int | None, goals: list[Goal], latencies: Latencies) -> Measures:
         """The figures of all of them, or of one route, given their latencies."""
         rows = _rows(route)
-        endings = self.endings[rows].sum(axis=0)
+        endings = self.of.endings[rows].sum(axis=0)
         n, n_ok = int(endings.sum()), int(endings[Ending.OK])
-        sums = self.sums[rows].sum(axis=0)
-        some = self.minutes[:, rows]
+        sums = self.of.sums[rows].sum(axis=0)
+        some = self.of.minutes[:, rows]
         minutes = some[:, 0] if some.shape[1] == 1 else some.sum(axis=1)
         within = {}
         for goal in goals:
-            in_time = minutes[:, 2 + int(np.searchsorted(self._limits_s, goal.limit_s))]
+            in_time = minutes[:, 2 + int(np.searchsorted(self._limits.limits_s, goal.limit_s))]
             met = measures.minutes_within(minutes[:, 0], in_time, goal.share or 0.0)
             within[goal.name] = Within(int(in_time.sum()), *met)
         of_ok: dict[str, float | None] = dict.fromkeys(measures.LATENCIES)
         if n_ok:
-            most = float(self.sums[rows, MOST].max())
+            most = float(self.of.sums[rows, MOST].max())
             of_ok = {"mean": float(sums[LATENCY]) / n_ok, **latencies.of_ok, "max": most}
         return Measures(
             n_requests=n,
-            attempts=int(self.tries[rows].sum()),
+            attempts=int(self.of.tries[rows].sum()),
             endings=dict(zip(ENDINGS, endings.tolist(), strict=True)),
             latency_s=of_ok,
             answered_s=latencies.of_all,
@@ -178,14 +154,14 @@ class Counts:
                 minutes[:, 0], minutes[:, 1], self._setting.asked.failed_share
             ),
             time_s=dict(zip(TIME_PARTS, sums[RETRIED:].tolist(), strict=True)),
-            bytes_out=float(self.sent[rows].sum()),
+            bytes_out=float(self.of.sent[rows].sum()),
         )
 
     def coarse_latencies(self, route: int | None) -> Latencies:
         """Percentiles from the histogram, within 0.5 %."""
         rows = _rows(route)
         n, n_ok = self.n_of(route)
-        histogram, most = self.histogram[rows].sum(axis=0), float(self.sums[rows, MOST].max(initial=0.0))
+        histogram, most = self.of.histogram[rows].sum(axis=0), float(self.of.sums[rows, MOST].max(initial=0.0))
         return Latencies(
             {name: min(most, percentile_of(histogram, share)) if n_ok else None for name, share in PERCENTILES.items()},
             {
@@ -196,17 +172,17 @@ class Counts:
 
     def worst_hour(self) -> Hour | None:
         """The hour of the clock with the most requests that were not answered within `Asked.telling`."""
-        return measures.worst_hour(self._setting.into_hour_s, *self.hours.T)
+        return measures.worst_hour(self._setting.into_hour_s, *self.of.hours.T)
 
     def failures(self) -> Failures | None:
         """When requests failed, None: none did."""
-        if self.extremes[0] > self.extremes[1]:
+        if self.of.extremes[0] > self.of.extremes[1]:
             return None
-        return Failures(float(self.extremes[0]), float(self.extremes[1]), 60.0 * int(np.argmax(self.failed)))
+        return Failures(float(self.of.extremes[0]), float(self.of.extremes[1]), 60.0 * int(np.argmax(self.of.failed)))
 
     def series(self, n: int) -> dict[str, np.ndarray]:
         """Of each of n windows, by first arrival: arrivals, attempts, and each ending."""
-        endings, tries = grown(self.windows, n), grown(self.window_tries, n)
+        endings, tries = grown(self.of.windows, n), grown(self.of.window_tries, n)
         endings = np.concatenate([endings[: n - 1], endings[n - 1 :].sum(axis=0)[None]])
         tries = np.concatenate([tries[: n - 1], [tries[n - 1 :].sum()]])
         return {"arrivals": endings.sum(axis=1), "attempts": tries} | {
@@ -215,7 +191,7 @@ class Counts:
 
     def served_by(self, n: int) -> np.ndarray:
         """Requests answered ok by each of the replicas 1 to n."""
-        return grown(self.served, n + 1)[1 : n + 1]
+        return grown(self.of.served, n + 1)[1 : n + 1]
 
 
 def _rows(route: int | None) -> slice:

@@ -8,9 +8,10 @@ import numpy as np
 
 from libramen.base.ranks import PERCENTILES, by_group, rank_of
 from libramen.engine.border.records import ENDINGS, Ending, Results
+from libramen.engine.kernel.bins import Columns
 from libramen.engine.record import ServiceRun
 from libramen.outcome import waits
-from libramen.outcome.counts import Columns, Counting, Counts, Latencies
+from libramen.outcome.counts import Counting, Counts, Latencies
 from libramen.outcome.measures import Failures, Hour, Measures
 from libramen.outcome.waits import ColdWaits
 from libramen.trace.trace import Trace
@@ -61,22 +62,24 @@ class KeptRequests:
         """Exact percentiles of all: what is in the few bins in which the ranks lie is sorted, and nothing else."""
         places = {rank_of(n_ok, share) for share in PERCENTILES.values()} if n_ok else set()
         places |= {rank for share in PERCENTILES.values() if (rank := rank_of(n, share)) < n_ok}
-        up_to = np.cumsum(self._counts.fine)
+        up_to = np.cumsum(self._counts.of.fine)
         ranks = np.array(sorted(places), np.int64)
         bins = np.searchsorted(up_to, ranks, side="right")
         wanted = np.zeros(len(up_to), np.uint8)
         wanted[bins] = 1
         held = np.unique(bins)
-        found = np.empty(int(self._counts.fine[held].sum()))
+        found = np.empty(int(self._counts.of.fine[held].sum()))
         results = self._results
         from libramen.engine.kernel.counting import collect  # late: it loads the compiler
 
         collect(results.latency_s[self._first :], results.ending[self._first :], wanted, found)
         found.sort()
         # Of the collected, how many come before each bin, and of all.
-        before = dict(zip(held.tolist(), np.cumsum(self._counts.fine[held]) - self._counts.fine[held], strict=True))
+        before = dict(
+            zip(held.tolist(), np.cumsum(self._counts.of.fine[held]) - self._counts.of.fine[held], strict=True)
+        )
         value = {
-            rank: float(found[before[at] + rank - (up_to[at] - self._counts.fine[at])])
+            rank: float(found[before[at] + rank - (up_to[at] - self._counts.of.fine[at])])
             for rank, at in zip(ranks.tolist(), bins.tolist(), strict=True)
         }
         return Latencies(
@@ -88,7 +91,7 @@ class KeptRequests:
     def _by_route(self) -> list[np.ndarray]:
         """The latencies of the measured ok requests of each route."""
         ending, codes = self._results.ending[self._first :], self._trace.route_codes[self._first :]
-        n_ok = self._counts.endings[:, Ending.OK]
+        n_ok = self._counts.of.endings[:, Ending.OK]
         ends = np.cumsum(n_ok)
         found = np.empty(int(ends[-1]))
         from libramen.engine.kernel.counting import sort_by_route
@@ -160,7 +163,7 @@ class KeptRequests:
 
     def hourly_bytes(self) -> np.ndarray:
         """Bytes sent out, by hour of the clock since the start: float64 (hours,)."""
-        return self._counts.hourly_sent
+        return self._counts.of.hourly_sent
 
     def cold_waits(self, run: ServiceRun) -> ColdWaits:
         """Requests that waited for a cold start."""
@@ -168,7 +171,7 @@ class KeptRequests:
 
     def hourly_attempts(self) -> np.ndarray:
         """Attempts that the balancer got, by hour of the clock since the start: float64 (hours,)."""
-        return self._counts.hourly_tries.astype(np.float64)
+        return self._counts.of.hourly_tries.astype(np.float64)
 
 
 def _selected(latency_s: np.ndarray, n: int) -> Latencies:

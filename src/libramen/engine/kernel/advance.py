@@ -16,8 +16,8 @@ from libramen.base.code import number_of
 from libramen.engine.kernel import layout, reach
 from libramen.engine.kernel.balancer import (
     arrive,
+    asks,
     first_side,
-    must_ask,
     next_held,
     next_scattered,
     put,
@@ -173,24 +173,19 @@ def _make_advance(sources: int, lean: int) -> Callable[..., Any]:
                 if impatient_s < limit_s:
                     wait_no_longer(w, next_impatient(w, limit_s), impatient_s)
                     continue
-                if now_s < limit_s:
+                is_new, index = now_s < limit_s, layout.NOTHING
+                if is_new:
                     f = reach.fleet_at(w, reach.int32_at(w.chunk_server, i) if w.n_services > 1 else layout.FIRST)
-                    if must_ask(w, f):
-                        w.asked = w.attempts
-                        f.asks_now = 1
-                        w.notice_s = instant_s
-                        w.control_s = instant_s
-                        return layout.CONTROL
-                    index = arrive(w, f, i)
                 else:
                     index = next_repeat(w, limit_s)
                     f = first_side(w, reach.fleet_at(w, reach.visit_at(w, index).fleet))
-                    if must_ask(w, f):
-                        w.asked = w.attempts
-                        f.asks_now = 1
-                        w.notice_s = instant_s
-                        w.control_s = instant_s
-                        return layout.CONTROL
+                if asks(w, f):
+                    w.notice_s = instant_s
+                    w.control_s = instant_s
+                    return layout.CONTROL
+                if is_new:
+                    index = arrive(w, f, i)
+                else:
                     now_s = take_repeat(w)
                 w.event_s = now_s
                 f = side_for(w, f, index)

@@ -68,9 +68,13 @@ def lacks_slot(w, f):
 
 
 @reach.inner
-def must_ask(w, f):
-    """Whether the control plane must be asked for a slot, before the next attempt is sent."""
-    return bool(f.asks) and w.asked != w.attempts and lacks_slot(w, f)
+def asks(w, f):
+    """Whether the control plane is to be asked for a slot first: once for each attempt, by coming back to it."""
+    if not f.asks or w.asked == w.attempts or not lacks_slot(w, f):
+        return False
+    w.asked = w.attempts
+    f.asks_now = 1
+    return True
 
 
 # -- two sides of a service, each of one version -----------------------------------------------------

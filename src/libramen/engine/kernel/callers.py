@@ -9,7 +9,7 @@ from __future__ import annotations
 import numpy as np
 
 from libramen.engine.kernel import layout, lists, reach, settings
-from libramen.engine.kernel.balancer import first_side, must_ask
+from libramen.engine.kernel.balancer import asks, first_side
 from libramen.engine.kernel.clients import answer, errored, free
 from libramen.engine.kernel.connections import abandon, connect, hand_on, heard, leave_queue, push
 from libramen.engine.kernel.integrals import integrate
@@ -26,9 +26,7 @@ def next_step(w, now_s):
     visit = reach.visit_at(w, index)
     if visit.phase == layout.TO_SEND:
         f = first_side(w, reach.fleet_at(w, visit.fleet))
-        if must_ask(w, f):
-            w.asked = w.attempts
-            f.asks_now = 1
+        if asks(w, f):
             return layout.ASK
         w.n_stack -= 1
         visit.phase = layout.UNDER_WAY

@@ -10,26 +10,8 @@ import numpy as np
 from libramen.base.code import number_of
 from libramen.base.times import EPSILON_S
 from libramen.engine.border.records import Ending
-from libramen.engine.kernel import reach
+from libramen.engine.kernel import bins, reach
 from libramen.engine.kernel.advance import compiled
-from libramen.engine.kernel.bins import (
-    BASE,
-    BINS,
-    CALLED,
-    CONNECTING,
-    CPU,
-    FINE_BASE,
-    FINE_BINS,
-    FINE_SHIFT,
-    LATENCY,
-    MOST,
-    OVERHEAD,
-    QUEUED,
-    RETRIED,
-    SHIFT,
-    SLOWED,
-    WAITING,
-)
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -44,15 +26,16 @@ def _column(kind: Any) -> Any:
 
 
 _F8, _I8 = numba.float64, numba.int64
-_COLUMNS: Final = (
-    *(_column(_F8) for _ in range(7)),  # at_s, latency_s, queued_s, before_s, cpu_s, wait_s, bytes_out
-    *map(_column, (numba.uint8, numba.uint8, numba.int32, numba.int32)),  # ending, attempts, replica, route
-    *(_column(_F8) for _ in range(2)),  # called_s, connecting_s
-)
-_SETTINGS: Final = (_F8, _F8, _F8, _F8, _F8, _F8, _F8[::1])
-_COUNTS: Final = (
-    _I8[:, ::1], _I8[::1], _F8[:, ::1], _F8[::1], numba.int32[:, :, ::1], _I8[:, ::1], _I8[:, ::1], _I8[::1], _I8[::1],
-    _F8[::1], _I8[::1], _F8[::1], _I8[:, ::1], _I8[::1], _I8[::1], _I8[::1],
+_I4, _U1 = numba.int32, numba.uint8
+_COLUMNS: Final = tuple(map(_column, (*(_F8,) * 7, _U1, _U1, _I4, _I4, _F8, _F8)))
+"""Of the fields of `Columns`, in their order."""
+_LIMITS: Final = numba.types.NamedTuple((*(_F8,) * 6, _F8[::1]), bins.Limits)
+_COUNTED: Final = numba.types.NamedTuple(
+    (
+        _I8[:, ::1], _I8[::1], _F8[:, ::1], _F8[::1], _I4[:, :, ::1], _I8[:, ::1], _I8[:, ::1], _I8[::1], _I8[:, ::1],
+        _I8[::1], _I8[::1], _F8[::1], _I8[::1], _I8[::1], _F8[::1],
+    ),
+    bins.Counted,
 )  # fmt: skip
 
 
@@ -65,41 +48,34 @@ def _whole(value, unit):
 
 @reach.inner
 def _bin(latency_s):
-    return min(BINS - 1, max(0, (np.float64(latency_s).view(np.int64) >> SHIFT) - BASE))
+    return min(bins.BINS - 1, max(0, (np.float64(latency_s).view(np.int64) >> bins.SHIFT) - bins.BASE))
 
 
 @reach.inner
 def _fine_bin(latency_s):
-    return min(FINE_BINS - 1, max(0, (np.float64(latency_s).view(np.int64) >> FINE_SHIFT) - FINE_BASE))
+    return min(bins.FINE_BINS - 1, max(0, (np.float64(latency_s).view(np.int64) >> bins.FINE_SHIFT) - bins.FINE_BASE))
 
 
 def _make_count(source: int) -> Callable[..., None]:
     """The compiler's cache asks for the values that a function closes over: here, for this file and what it imports."""
 
-    @compiled(numba.void(*_COLUMNS, *_SETTINGS, *_COUNTS))
+    @compiled(numba.void(_LIMITS, _COUNTED, _I8[::1], *_COLUMNS))
     def count(
-        at_s, latency_s, queued_s, before_s, cpu_s, wait_s, bytes_out, ending, attempts, replica, route,
-        called_s, connecting_s, settle_s, into_hour_s, window_s, alone, overhead_s, telling_s, limits_s,
-        endings, tries, sums, sent, minutes, windows, hours, hourly_tries, failed, hourly_sent, served, extremes,
-        histogram, fine, keys, window_tries,
+        limits, counted, keys,
+        at_s, latency_s, queued_s, before_s, cpu_s, wait_s, bytes_out, ending, attempts, replica, route, called_s,
+        connecting_s,
     ):  # fmt: skip
         """Add some ended requests to what was counted before. Checks nothing: `outcome.counts` makes room.
 
-        The columns: (n,), as in `plane.Ended`; `bytes_out` may be empty (not known), `route` too (all are
-        of route 0), and the last two (nobody calls).
-        settle_s, into_hour_s, window_s, overhead_s: [s]. alone: work done in a second by a request that has a warm
-        replica to itself. telling_s: what is within it is counted by hour; infinity: all that is ok. limits_s: (T,),
-        ascending.
-
-        Of what arrives from settle_s on: endings (routes, 6), tries (routes,), sums (routes, 10), sent (routes,) bytes,
-        minutes (minutes, routes, 2 + T) arrivals, failures and those within each limit, hours (hours, 3) arrivals, ok
-        and within telling_s, histogram (routes, BINS) and fine (FINE_BINS,) of ok latencies, either of them perhaps
-        empty. Of everything: windows (windows, 6) endings, window_tries (windows,), hourly_tries, hourly_sent (hours,),
-        failed (minutes,), served (replicas + 1,), extremes (2,) of the arrivals of failed ones, keys (n,)
-        window * BINS + bin of ok ones,
-        else -1, or empty. Those but `keys` are added to.
+        limits: `Limits`. counted: `Counted`, in which the counts are. keys: (n,), overwritten with window * BINS + bin
+        of ok ones, else -1; or empty. The rest: `Columns`.
         """
         _ = source
+        settle_s, into_hour_s, window_s, alone, overhead_s, telling_s, limits_s = limits
+        (
+            endings, tries, sums, sent, minutes, hours, histogram, fine, windows, window_tries, hourly_tries,
+            hourly_sent, failed, served, extremes,
+        ) = counted  # fmt: skip
         minute = hour = window = np.int64(-1)
         for i in range(len(at_s)):
             at = at_s[i]
@@ -126,7 +102,7 @@ def _make_count(source: int) -> Callable[..., None]:
                 extremes[0] = min(extremes[0], at)
                 extremes[1] = max(extremes[1], at)
             if len(keys):
-                keys[i] = window * BINS + bin_at if is_ok else -1
+                keys[i] = window * bins.BINS + bin_at if is_ok else -1
             if at < settle_s:
                 continue
             r = route[i] if len(route) else 0
@@ -146,18 +122,19 @@ def _make_count(source: int) -> Callable[..., None]:
                     break
                 minutes[minute, r, 2 + k] += 1
             cpu = cpu_s[i] / alone
-            sums[r, LATENCY] += latency
-            sums[r, MOST] = max(sums[r, MOST], latency)
-            sums[r, RETRIED] += before_s[i]
-            sums[r, QUEUED] += queued_s[i]
-            sums[r, CPU] += cpu
+            sums[r, bins.LATENCY] += latency
+            sums[r, bins.MOST] = max(sums[r, bins.MOST], latency)
+            sums[r, bins.RETRIED] += before_s[i]
+            sums[r, bins.QUEUED] += queued_s[i]
+            sums[r, bins.CPU] += cpu
             called = called_s[i] if len(called_s) else 0.0
-            sums[r, SLOWED] += max(0.0, latency - overhead_s - before_s[i] - queued_s[i] - cpu - wait_s[i] - called)
+            slowed_s = latency - overhead_s - before_s[i] - queued_s[i] - cpu - wait_s[i] - called
+            sums[r, bins.SLOWED] += max(0.0, slowed_s)
             if len(called_s):
-                sums[r, CONNECTING] += connecting_s[i]
-                sums[r, CALLED] += called - connecting_s[i]
-            sums[r, WAITING] += wait_s[i]
-            sums[r, OVERHEAD] += overhead_s
+                sums[r, bins.CONNECTING] += connecting_s[i]
+                sums[r, bins.CALLED] += called - connecting_s[i]
+            sums[r, bins.WAITING] += wait_s[i]
+            sums[r, bins.OVERHEAD] += overhead_s
             if histogram.shape[1]:
                 histogram[r, bin_at] += 1
             if len(fine):
@@ -171,7 +148,7 @@ def _make_collect(source: int) -> Callable[..., int]:
     def collect(latency_s, ending, wanted, found):
         """Write the latencies of ok requests that are in a wanted bin to `found`; returns how many.
 
-        latency_s, ending: (n,). wanted: (FINE_BINS,), 1 or 0. found: long enough.
+        latency_s, ending: (n,). wanted: (bins.FINE_BINS,), 1 or 0. found: long enough.
         """
         _ = source
         n = 0

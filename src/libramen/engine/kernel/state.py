@@ -10,16 +10,13 @@ from libramen.engine.border.records import Chunk, Ended, Results, Signal
 from libramen.engine.kernel import layout, reach
 from libramen.engine.kernel.advance import advance_of
 from libramen.engine.kernel.arrays import BUFFER, WorldArrays, aligned
+from libramen.engine.kernel.server import KernelServer
 from libramen.engine.kernel.side import KernelSide
-from libramen.engine.kernel.sides import TwoSides
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Sequence
 
     from libramen.engine.border.specs import SystemSpec
-
-KernelServer = KernelSide | TwoSides
-"""One service; see `engine.plane.Server` for what each method promises."""
 
 _SIGNALS: Final[tuple[Signal, ...]] = tuple(Signal)
 _ROWS: Final = 2
@@ -52,21 +49,17 @@ class KernelState(WorldArrays):
         ]
         fleets = aligned(int(self._record[0]["n_fleets"]), layout.FLEET)
         self._point(fleets=fleets)
+        # First the only or first sides of all services, behind them the second ones.
+        second = iter(range(len(spec.servers), len(fleets)))
+        pairs = [(index, next(second)) if server.splits else (index,) for index, server in enumerate(spec.servers)]
         self._sides: list[KernelSide] = []
-        self.servers: list[KernelServer] = []
-        behind = len(spec.servers)
         for index, server in enumerate(spec.servers):
-            other = behind if server.splits else -1
-            rows = max(_ROWS, 1 << (server.replicas - 1).bit_length())
-            self._sides.append(KernelSide(self, fleets, index, rows, first=None, at=index, other=other))
-            behind += server.splits
-        for index, first in enumerate(list(self._sides)):
-            if not spec.servers[index].splits:
-                self.servers.append(first)
-                continue
-            second = KernelSide(self, fleets, index, _ROWS, first=first, at=len(self._sides), other=index)
-            self._sides.append(second)
-            self.servers.append(TwoSides(first, second))
+            rows, other = max(_ROWS, 1 << (server.replicas - 1).bit_length()), pairs[index][1:] or (-1,)
+            self._sides.append(KernelSide(self, fleets, index, rows, first=None, at=index, other=other[0]))
+        for index, at in (pair for pair in pairs if len(pair) > 1):
+            first = self._sides[index]
+            self._sides.append(KernelSide(self, fleets, index, _ROWS, first=first, at=at, other=index))
+        self.servers = [KernelServer(self, [self._sides[at] for at in pair]) for pair in pairs]
         self.grow_visits(visits)
         self._address = reach.address_of(self._record)
         self._advance = advance_of(lean=reach.is_lean(self._record, fleets))
