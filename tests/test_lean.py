@@ -10,8 +10,8 @@ import pytest
 from builders import make_plan, make_tier
 from libramen import Service, Trace
 from libramen.engine import simulation
+from libramen.engine.border.gather import spec_of
 from libramen.engine.border.records import Results
-from libramen.engine.border.specs import spec_of
 from libramen.engine.kernel import layout, reach, state
 from libramen.study.system import System
 

@@ -92,7 +92,7 @@ from libramen import Service
 from libramen.engine.kernel import reach
 from libramen.engine.kernel.state import KernelState
 from libramen.engine.border.records import Chunk, Results, Signal
-from libramen.engine.border.specs import spec_of
+from libramen.engine.border.gather import spec_of
 from libramen.study.system import System
 import numpy as np
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ast
 import re
 import runpy
 from pathlib import Path
@@ -12,7 +13,9 @@ from builders import both, make_plan, make_trace
 from libramen import Service, read_trace
 from libramen.trace.options import ReadOptions
 
-PAGE = Path(__file__).parent.parent / "docs" / "data-plane.md"
+ROOT = Path(__file__).parent.parent
+PAGE = ROOT / "docs" / "data-plane.md"
+KERNEL = ROOT / "src" / "libramen" / "engine" / "kernel"
 
 
 def test_ten_requests_by_hand() -> None:
@@ -26,6 +29,25 @@ def test_ten_requests_by_hand() -> None:
     assert outcome.run.results.latency_s.tolist() == [4, 2, 2, 0, 1.5, 2, 3.5, 2, 0, 3]
     for row, latency in zip(table, outcome.run.results.latency_s, strict=True):
         assert row[6] in {"", f"{latency:g}"}, row
+
+
+@pytest.mark.parametrize("file", sorted(KERNEL.glob("*.py")), ids=lambda file: file.stem)
+def test_what_the_kernel_obeys_is_in_the_model(file: Path) -> None:
+    head = ast.get_docstring(ast.parse(file.read_text())) or ""
+    model = " ".join((PAGE.parent / "model.md").read_text().split())
+    quoted = "\n".join(line[1:].strip() for line in head.splitlines() if line.startswith(">")).split("\n\n")
+    assert all(" ".join(sentence.split()) in model for sentence in quoted)
+
+
+def test_the_two_planes_stand_side_by_side() -> None:
+    walk = PAGE.read_text().split("## Following one request")[1].split("## ")[0]
+    rows = re.findall(r"^\| [a-z].*\|$", walk, re.MULTILINE)
+    assert len(rows) > 8
+    for row in rows:
+        for plane, cell in zip(("plain", "kernel"), row.split("|")[2:4], strict=True):
+            code = " ".join(file.read_text() for file in (KERNEL.parent / plane).glob("*.py"))
+            for name in re.findall(r"`(?:\w+\.)?(\w+)`", cell):
+                assert re.search(rf"\b{name}\b", code), name
 
 
 def test_everything_in_the_layout_is_told_of() -> None:

@@ -13,7 +13,6 @@ from hypothesis import given, settings, strategies as st
 from builders import make_plan, make_tier
 from libramen import Service, Trace, load_study, replay
 from libramen.base import streams
-from libramen.base.delays import Delay
 from libramen.engine.border.records import Chunk, Results, Signal
 from libramen.engine.border.specs import ClientSpec, ServerSpec, SystemSpec
 from libramen.engine.kernel.state import KernelState
@@ -27,7 +26,7 @@ EVERYTHING = SystemSpec(
     (
         ServerSpec(
             3, 2, 4, 1.5, balancer="two_choices", overhead_s=0.01, drops=True, warm_up_s=3.0, warm_up_factor=2.0,
-            steady_cores=0.5, bank=2.0, bank_at_start=1.0, holds_requests=True, queue_limit=3,
+            steady_cores=0.5, bank=2.0, bank_at_start=1.0, holds=True, queue_limit=3,
         ),
         ServerSpec(2, 2, 3, 1.0, balancer="shared_queue", overhead_s=0.02),
     ),
@@ -35,8 +34,8 @@ EVERYTHING = SystemSpec(
         ClientSpec(0, timeout_s=1.0, retries=2, retry_after_s=0.25, retry_jitter=0.5),
         ClientSpec(1),
         ClientSpec(
-            1, 0, timeout_s=0.4, retries=1, retry_after_s=0.1, times=2, share=0.7, source="drawn", cpu=Delay(0.05, 0.5),
-            wait=Delay(0.1), pool=0, pool_limit=2, pool_timeout_s=0.5, place=1,
+            1, 0, timeout_s=0.4, retries=1, retry_after_s=0.1, times=2, share=0.7, source="drawn", cpu_median_s=0.05,
+            cpu_sigma=0.5, wait_median_s=0.1, pool=0, pool_limit=2, pool_timeout_s=0.5, place=1,
         ),
     ),
     parts=((0, 2), (1, 2)),

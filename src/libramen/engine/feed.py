@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import hashlib
+import itertools
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from datetime import datetime
-from typing import Final
+from typing import Any, Final
 
 import numpy as np
 
-from libramen.base.errors import TraceError
+from libramen.base.errors import ReplayError, TraceError
 from libramen.base.times import EPSILON_S, seconds_between
 from libramen.engine.border.records import Chunk
 from libramen.study.system import System
@@ -51,16 +53,43 @@ class Feed:
         self.routes: list[str] = []
         self.start: datetime | None = None
         self.edges_s: np.ndarray = np.zeros(1)
-        self._chunks = self._sliced(chunks)
+        self._slices = self._sliced(chunks)
+        self._handed_out = 0
+        self._latest = ""  # what is known of the latest slice, so that it is known again
+
+    def __getstate__(self) -> dict[str, Any]:
+        """Where it is in the trace, without the trace."""
+        return {name: value for name, value in vars(self).items() if name not in {"_slices", "_arrived"}}
+
+    def standing(self, _now_s: float) -> list[object]:
+        """Where it is in the trace: see `sameness`."""
+        return [self.requests, self._latest, self.span_s, self.start, self.routes]
+
+    def resume(self, chunks: Iterable[Trace], arrived: Callable[[np.ndarray], None]) -> tuple[Chunk, np.ndarray]:
+        """The latest chunk once more, and the edges, from the trace that a copy was made of.
+
+        Raises:
+            ReplayError: it is another trace.
+        """
+        self._slices, self._arrived = self._sliced(chunks), arrived
+        trace, span_s = next(itertools.islice(self._slices, self._handed_out - 1, None), (None, None))
+        if trace is None or _digest(trace) != self._latest:
+            raise ReplayError("trace: found another one than the copy was made of; allowed: the same")
+        return self._chunk(trace, self.requests - len(trace), last=span_s is not None), self.edges_s
 
     def next(self) -> tuple[Chunk, np.ndarray]:
         """The next chunk, and all edges of windows up to its end [s]."""
-        trace, span_s = next(self._chunks)
+        trace, span_s = next(self._slices)
         if self.requests == 0:
             self.start = trace.start
-        last = span_s is not None
-        if last:
+        if span_s is not None:
             self.span_s = span_s
+        self._handed_out, self._latest = self._handed_out + 1, _digest(trace)
+        first, self.requests = self.requests, self.requests + len(trace)
+        self._arrived(trace.at_s)
+        return self._chunk(trace, first, last=span_s is not None), self._edges(float(trace.at_s[-1]))
+
+    def _chunk(self, trace: Trace, first: int, *, last: bool) -> Chunk:
         more: dict[str, np.ndarray] = {}
         if self._carries or self._sorts:
             more["route"] = self._codes(trace)
@@ -74,10 +103,7 @@ class Feed:
             more["visitor"] = np.full(len(trace), -1, np.int32) if trace.visitor is None else trace.visitor
         if self._columns:
             more["given_s"] = np.stack([trace.in_s[name] for name in self._columns], axis=1)
-        first, self.requests = self.requests, self.requests + len(trace)
-        self._arrived(trace.at_s)
-        chunk = Chunk(trace.at_s, trace.cpu_s, trace.wait_s, first=first, last=last, **more)
-        return chunk, self._edges(float(trace.at_s[-1]))
+        return Chunk(trace.at_s, trace.cpu_s, trace.wait_s, first=first, last=last, **more)
 
     def _edges(self, to_s: float) -> np.ndarray:
         """The edges that are known: all of them once the span is, else those up to `to_s`."""
@@ -126,3 +152,11 @@ class Feed:
         codes: np.ndarray = np.array([self.routes.index(route) for route in trace.routes], np.int32)
         remapped: np.ndarray = codes[trace.route_codes]
         return remapped
+
+
+def _digest(trace: Trace) -> str:
+    """Of the arrivals and the work of a slice."""
+    found = hashlib.blake2b(digest_size=16)
+    for column in (trace.at_s, trace.cpu_s, trace.wait_s):
+        found.update(column.tobytes())
+    return found.hexdigest()

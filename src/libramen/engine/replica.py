@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass, field
-from typing import Final, Literal
+from typing import Final, Literal, NamedTuple
 
 import numpy as np
 
@@ -78,6 +78,31 @@ class Replica:
         """When it was in one of these stages: from, to [s]; infinity: for ever."""
         ends = [*(at_s for at_s, _ in self.stages[1:]), math.inf]
         return [(at_s, end_s) for (at_s, stage), end_s in zip(self.stages, ends, strict=True) if stage in stages]
+
+    def standing(self, _now_s: float) -> list[object]:
+        """What it would go on with: see `sameness`."""
+        if self.stage == "gone":
+            return []
+        return [
+            self.zone, self.version, self.stage, self.is_dead, self.is_held_up, self.is_lost, self.is_reclaimed,
+            self.why_gone, self.checked_s, self.ready_s is None, self.bought_s is None,
+        ]  # fmt: skip
+
+
+class Process(NamedTuple):
+    """A process of a replica, which may have died since: how often the replica had died before."""
+
+    replica: Replica
+    deaths: int
+
+    @property
+    def is_there(self) -> bool:
+        """Whether the replica has not died since, nor lost its machine."""
+        return self.replica.deaths == self.deaths and not self.replica.is_lost and self.replica.stage != "gone"
+
+    def standing(self, _now_s: float) -> list[object]:
+        """What it would go on with: see `sameness`."""
+        return [self.replica, self.is_there]
 
 
 @dataclass(frozen=True)

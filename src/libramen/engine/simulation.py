@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import itertools
+import math
+import pickle
 from collections.abc import Callable, Collection, Iterable
 from typing import Final, Literal, Protocol
 
@@ -10,14 +12,17 @@ import numpy as np
 
 from libramen.base import units
 from libramen.base.errors import ReplayError, StudyError, TraceError
+from libramen.base.times import tolerance_s
+from libramen.engine.border.gather import spec_of
 from libramen.engine.border.plane import DataPlane
 from libramen.engine.border.records import Ended, Results
-from libramen.engine.border.specs import SystemSpec, spec_of
+from libramen.engine.border.specs import SystemSpec
 from libramen.engine.control.fleet import Fleet
 from libramen.engine.control.periodic import MOST_DECISIONS
 from libramen.engine.control.play import Control, TimesOfChunks
 from libramen.engine.feed import Feed
 from libramen.engine.record import Run
+from libramen.engine.sameness import renaming
 from libramen.study.plan import Hosting
 from libramen.study.system import System
 from libramen.trace.trace import Trace
@@ -85,39 +90,155 @@ def run(
             matches no service; the work of a call is not known.
         TraceError: chunks are not in order of time.
     """
-    first, chunks = peek(trace)
-    whole = trace if isinstance(trace, Trace) else None
-    span_s = span_s if whole is None else whole.span_s
-    _check(system, whole, span_s, window_s, is_taken=sink is not None)
-    keeps = keeps and whole is not None
-    columns = [name for name in system.columns if name in first.in_s]
-    spec = spec_of(
-        system, seed=seed, forced=forced, recorded_speed=first.source.recorded_speed, columns=columns,
-        visitors=first.n_visitors, spends=spends and keeps,
+    simulation = Simulation(
+        trace, system, seed=seed, data_plane=data_plane, window_s=window_s, span_s=span_s, sink=sink, keeps=keeps,
+        spends=spends, records=records, forced=forced, without=without,
     )  # fmt: skip
-    arrived = (lambda _at_s: None) if sink is None else sink.arrived
-    feed = Feed(
-        chunks, window_s, carries=sink is not None, span_s=span_s, arrived=arrived, system=system, columns=columns,
-        pins=spec.visitors > 0,
-    )  # fmt: skip
-    results = Results.of(len(first), records, services=len(system.hosted) * spec.spends) if keeps else None
-    plane = _data_plane(data_plane, spec, results, None if sink is None else sink.take)
-    plane.hand_in(*feed.next())
-    control = Control(system, plane, feed, whole or TimesOfChunks(feed.start, span_s), seed, without)
-    control.play(progress, watch)
-    plane.flush()
-    assert feed.span_s is not None
-    return Run(
-        results=results,
-        span_s=feed.span_s,
-        requests=feed.requests,
-        routes=tuple(feed.routes) if whole is None else whole.routes,
-        start=feed.start,
-        edges_s=feed.edges_s,
-        window_s=window_s,
-        turns=plane.turns,
-        services=control.records(window_s),
-    )
+    simulation.listen(progress, watch)
+    return simulation.finish()
+
+
+class Simulation:
+    """A replay that can be stopped at an instant, copied, gone on with elsewhere, and compared with another one.
+
+    The arguments are those of `run`, and so are the errors.
+
+    Attributes:
+        is_over: whether every request has ended and the span is over.
+        results: what has become of requests so far, None where they are not kept.
+
+    Example:
+        >>> simulation = Simulation(trace, system)  # doctest: +SKIP
+        >>> simulation.advance(600.0)  # doctest: +SKIP
+        >>> copy = simulation.snapshot()  # doctest: +SKIP
+        >>> Simulation.restore(copy, trace).finish() == simulation.finish()  # doctest: +SKIP
+    """
+
+    def __init__(
+        self,
+        trace: Trace | Iterable[Trace],
+        system: System,
+        *,
+        seed: int = 0,
+        data_plane: DataPlaneName = "compiled",
+        window_s: float = 60.0,
+        span_s: float | None = None,
+        sink: Sink | None = None,
+        keeps: bool = True,
+        spends: bool = False,
+        records: np.ndarray | None = None,
+        forced: bool = False,
+        without: Collection[tuple[str, str, int | str]] = (),
+    ) -> None:
+        first, chunks = peek(trace)
+        whole = trace if isinstance(trace, Trace) else None
+        span_s = span_s if whole is None else whole.span_s
+        _check(system, whole, span_s, window_s, is_taken=sink is not None)
+        keeps = keeps and whole is not None
+        columns = [name for name in system.columns if name in first.in_s]
+        spec = spec_of(
+            system, seed=seed, forced=forced, recorded_speed=first.source.recorded_speed, columns=columns,
+            visitors=first.n_visitors, spends=spends and keeps,
+        )  # fmt: skip
+        self._feed = feed = Feed(
+            chunks, window_s, carries=sink is not None, span_s=span_s, arrived=_arrived(sink), system=system,
+            columns=columns, pins=spec.visitors > 0,
+        )  # fmt: skip
+        self._window_s, self._routes, self.is_over = window_s, None if whole is None else whole.routes, False
+        self.results = Results.of(len(first), records, services=len(system.hosted) * spec.spends) if keeps else None
+        self._plane = _data_plane(data_plane, spec, self.results, tallies=sink is not None)
+        self._plane.tally = None if sink is None else sink.take
+        self._plane.hand_in(*feed.next())
+        self._control = Control(system, self._plane, feed, whole or TimesOfChunks(feed.start, span_s), seed, without)
+        self._control.begin()
+
+    def listen(
+        self, progress: Callable[[float], None] | None, watch: Callable[[float, list[Fleet]], None] | None
+    ) -> None:
+        """From now on these are called; see `run`."""
+        self._control.listen(progress, watch)
+
+    def advance(self, until_s: float) -> None:
+        """Let everything happen up to this instant [s], but for its arrivals; what is past stays so."""
+        self.is_over = self.is_over or self._control.play(max(until_s, self._plane.last_s))
+
+    def finish(self) -> Run:
+        """Let everything happen, and say what became of it."""
+        self.advance(math.inf)
+        self._plane.flush()
+        feed = self._feed
+        assert feed.span_s is not None
+        return Run(
+            results=self.results,
+            span_s=feed.span_s,
+            requests=feed.requests,
+            routes=tuple(feed.routes) if self._routes is None else self._routes,
+            start=feed.start,
+            edges_s=feed.edges_s,
+            window_s=self._window_s,
+            turns=self._plane.turns,
+            services=self._control.records(self._window_s),
+        )
+
+    def snapshot(self) -> bytes:
+        """All of it as it is now, but for the trace and whoever takes what ends, to whom it is handed over before.
+
+        Raises:
+            ReplayError: a rule is a function that another process could not import.
+        """
+        self._plane.flush()
+        try:
+            return pickle.dumps(self, pickle.HIGHEST_PROTOCOL)
+        except (pickle.PicklingError, AttributeError, TypeError) as error:
+            raise ReplayError(f"this replay cannot be copied: {error}; allowed: rules that can be imported") from None
+
+    def is_same(self, other: Simulation) -> dict[str, dict[int, int]] | None:
+        """Whether another replay, of the same trace and at the same instant, would go on as this one does.
+
+        Instants and amounts that differ by less than 1e-9 count as one. What has been is not looked at: both may have
+        come here on different ways.
+
+        Args:
+            other: it, on the compiled data plane like this one.
+
+        Returns:
+            by service what each replica that is not gone is called there, by what it is called here. It has the same
+            size, zone, version and bank, is as warm, and has the same requests; ties go by number, so the renamed ones
+            keep their order. None: it would not, or it cannot be told.
+
+        Raises:
+            ReplayError: they are not compiled.
+        """
+        here_s, there_s = self._plane.now_s, other._plane.now_s
+        if self.is_over or other.is_over or abs(here_s - there_s) > tolerance_s(here_s):
+            return None
+        return renaming(self._control, other._control, here_s)
+
+    @staticmethod
+    def restore(snapshot: bytes, trace: Trace | Iterable[Trace], sink: Sink | None = None) -> Simulation:
+        """Such a copy, to go on from.
+
+        Args:
+            snapshot: of this version of Libramen, and of your own: it can run code, like all that Python pickles.
+            trace: that it was made of.
+            sink: takes visits as they end; one, where there was one.
+
+        Raises:
+            ReplayError: it is another trace, or no copy.
+        """
+        try:
+            simulation = pickle.loads(snapshot)  # noqa: S301  (the docstring says so)
+        except (pickle.UnpicklingError, EOFError, AttributeError, ImportError) as error:
+            raise ReplayError(f"snapshot: it cannot be read ({error}); allowed: one of this version") from None
+        if not isinstance(simulation, Simulation):
+            raise ReplayError(f"snapshot: found {simulation!r}; allowed: the copy of a simulation")
+        simulation._plane.tally = None if sink is None else sink.take
+        simulation._plane.hand_in(*simulation._feed.resume(peek(trace)[1], _arrived(sink)))
+        return simulation
+
+
+def _arrived(sink: Sink | None) -> Callable[[np.ndarray], None]:
+    return (lambda _at_s: None) if sink is None else sink.arrived
 
 
 def peek(trace: Trace | Iterable[Trace]) -> tuple[Trace, Iterable[Trace]]:
@@ -147,7 +268,7 @@ def _check(system: System, whole: Trace | None, span_s: float | None, window_s: 
         _can_be_afforded(hosted.hosting, span_s or 0.0, window_s)
     if whole is None and not is_taken:
         raise ReplayError("chunks of a trace are replayed without keeping requests; there is nothing to take them")
-    if whole is None and any(hosted.hosting.balancer == "pinned" for hosted in system.hosted):
+    if whole is None and any(hosted.hosting.balances.pins for hosted in system.hosted):
         raise StudyError(
             f'plan {system.name!r}: balancer = "pinned" needs the whole trace, and this one comes in chunks'
         )
@@ -174,15 +295,13 @@ def _can_be_afforded(hosting: Hosting, span_s: float, window_s: float) -> None:
         )
 
 
-def _data_plane(
-    name: str, spec: SystemSpec, results: Results | None, tally: Callable[[Ended], None] | None
-) -> DataPlane:
+def _data_plane(name: str, spec: SystemSpec, results: Results | None, *, tallies: bool) -> DataPlane:
     if name == "compiled":
         from libramen.engine.kernel.state import KernelState
 
-        return KernelState(spec, results, tally)
+        return KernelState(spec, results, tallies=tallies)
     if name == "plain":
         from libramen.engine.plain.state import PlainState
 
-        return PlainState(spec, results, tally)
+        return PlainState(spec, results)
     raise ReplayError(f"data_plane: found {name!r}; allowed: 'compiled' or 'plain'")

@@ -75,7 +75,7 @@ class Recorded:
     @property
     def draws(self) -> bool:
         """Whether its balancer draws replicas, with numbers that nobody wrote down."""
-        return self.hosting.balancer in {"random", "two_choices"}
+        return self.hosting.balances.draws
 
     def _run(
         self,

@@ -148,7 +148,7 @@ def difference(outcome: Outcome, without: Outcome, events: Iterable[Event]) -> l
     paid_h = (outcome.paid_s - without.paid_s) / 3600 / len(events)
     money = float(outcome.bill.month - without.bill.month) / len(events)
     moved = None
-    if any(one.hosting.balancer == "pinned" for one in outcome.services.values()):
+    if any(one.hosting.balances.pins for one in outcome.services.values()):
         moved = (_moved(outcome) - _moved(without)) / len(events)
     return [
         replace(_cost(event, mine, theirs, (from_s, to_s), outcome), replica_hours=paid_h, money=money, moved=moved)

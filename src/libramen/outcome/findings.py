@@ -342,7 +342,7 @@ def _release_skipped(outcome: ServiceOutcome) -> Finding | None:
 
 def _pinned(outcome: ServiceOutcome) -> Finding | None:
     """What it costs that visitors stay where they are: uneven load, and those who had to move."""
-    if outcome.hosting.balancer != "pinned":
+    if not outcome.hosting.balances.pins:
         return None
     run = outcome.run
     work = [

@@ -256,7 +256,7 @@ def _workers_idle(outcome: Outcome, loads: dict[str, _Load]) -> Iterator[Finding
     """Workers on a queue that are paid and have next to nothing to do."""
     for name, load in loads.items():
         one = load.outcome
-        if not _callers(outcome, name, awaited=False) and one.hosting.balancer != "shared_queue":
+        if not _callers(outcome, name, awaited=False) and not one.hosting.balances.queues:
             continue
         span_s = outcome.run.span_s
         busy = one.slots_taken

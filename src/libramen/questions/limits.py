@@ -347,7 +347,7 @@ def _comes_in_chunks(case: Case) -> bool:
         *(rollout.at for one in hosted for rollout in one.rollouts),
         *(fault.at for one in hosted for fault in one.faults if fault.at is not None),
     ]
-    return not any(moment.needs_arrivals for moment in moments) and all(one.balancer != "pinned" for one in hosted)
+    return not any(moment.needs_arrivals for moment in moments) and not any(one.balances.pins for one in hosted)
 
 
 def _month(factor: float | None, grow: float | None) -> float | None:

@@ -15,6 +15,7 @@ from libramen.base.times import At, Moment, Timeline, parse_moment
 from libramen.rules.faults import KINDS
 from libramen.rules.rollouts import STRATEGIES
 from libramen.rules.scaling import RULES, Fixed
+from libramen.study.balancers import BALANCERS, Balancer, BalancerName
 from libramen.study.service import Service, Size, Tier
 
 _Part = TypeVar("_Part")
@@ -67,9 +68,7 @@ class Hosting(Table):
         min_length=1,
         description="zones over which replicas are spread in turn (default: all the tier's)",
     )
-    balancer: Literal["least_busy", "round_robin", "two_choices", "random", "pinned", "shared_queue"] = Field(
-        "least_busy", description="which replica gets a request"
-    )
+    balancer: BalancerName = Field("least_busy", description="which replica gets a request")
     scaling: SerializeAsAny[RULES] = Field(Fixed(), description="the scaling rule")
     service: dict[str, Any] = Field({}, description="keys of the service that differ for this plan")
     rollouts: tuple[SerializeAsAny[STRATEGIES], ...] = Field((), description="rolling updates")
@@ -113,6 +112,11 @@ class Hosting(Table):
                 trace, daily=entry.daily, days=entry.days, where=f"plan {self.plan!r}: {table}[{place + 1}].at"
             )
         ]
+
+    @property
+    def balances(self) -> Balancer:
+        """What there is to know of its balancer."""
+        return BALANCERS[self.balancer]
 
     @property
     def may_err(self) -> bool:

@@ -227,7 +227,7 @@ class Study:
     @property
     def _pins(self) -> bool:
         """Whether some plan sends visitors where they were."""
-        return any(one.hosting.balancer == "pinned" for plan in self.plans.values() for one in self.system(plan).hosted)
+        return any(one.hosting.balances.pins for plan in self.plans.values() for one in self.system(plan).hosted)
 
     def replay(self, plan: str | Plan, *, trace: Trace | None = None, seed: int = 0, **how: Any) -> shown.Outcome:
         """Replay the study's trace against one plan, with its services, objectives, currency and `settle`.

@@ -7,12 +7,12 @@ are two: `kernel` (compiled) and `plain` (readable); they share this vocabulary 
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-from typing import Protocol
+from collections.abc import Callable, Mapping, Sequence
+from typing import Any, Protocol
 
 import numpy as np
 
-from libramen.engine.border.records import AS_WRITTEN, Chunk, Integrals, Notices, Profile, Sample, Signal
+from libramen.engine.border.records import AS_WRITTEN, Chunk, Ended, Integrals, Notices, Profile, Sample, Signal
 
 
 class Server(Protocol):
@@ -136,9 +136,13 @@ class Server(Protocol):
 class DataPlane(Protocol):
     """What the control plane asks of a data plane. Times are seconds from the start of the trace.
 
-    It is made with the `SystemSpec` and with what becomes of what has ended: `Results` to be filled with requests, and
-    a function that is given visits some at a time (`Ended`), where they are not kept or there are several services.
+    It is made with the `SystemSpec` and the `Results` that are filled with what becomes of requests. It can be pickled
+    while it does not `advance`, without the trace and without those who listen: a copy is handed in the latest chunk
+    once more.
     """
+
+    tally: Callable[[Ended], None] | None
+    """Is given visits that have ended some at a time, where they are not kept or there are several services."""
 
     on_asked: Callable[[int, float], None]
     """Called with the number of a service and the instant, see `Server.ask`."""
@@ -179,6 +183,12 @@ class DataPlane(Protocol):
 
     def finished(self) -> bool:
         """Whether the trace ends with this chunk and all that arrived has ended."""
+
+    def stands(self, ranks: Sequence[Mapping[int, int]], now_s: float) -> list[Any]:
+        """What it would go on with, as lists of numbers in which what has one meaning has one place.
+
+        Two that stand alike go on alike. Replicas are told by their rank: of each service by number of those not gone.
+        """
 
     def flush(self) -> None:
         """Hand over what has ended, where a function takes it."""

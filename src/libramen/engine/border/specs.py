@@ -1,100 +1,118 @@
-"""What a data plane must know of the services of a study, their users and their calls."""
+"""What a data plane must know of the services of a study, their users and their calls: a row a setting.
+
+This file and what it imports are part of the compiled code's digest, so the tables of a study are not imported here.
+"""
 
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
-from typing import NamedTuple
+from collections.abc import Callable
+from dataclasses import MISSING, dataclass, field, fields
+from typing import TYPE_CHECKING, Any, NamedTuple
 
-from libramen.base.delays import Delay
-from libramen.base.errors import StudyError
 from libramen.engine.border.records import N_PARTS
-from libramen.study.plan import Hosting
-from libramen.study.service import Service
-from libramen.study.system import Made, System
+from libramen.study.balancers import BALANCERS, Balancer
+
+if TYPE_CHECKING:
+    from libramen.study.plan import Hosting
+    from libramen.study.service import Service
 
 
-class ServerSpec(NamedTuple):
-    """What a data plane must know about a service, its size, its tier and its balancer."""
+def _is(of: Callable[[Service, Hosting], Any], default: Any = MISSING, *, lean: float | None = None) -> Any:
+    """One setting: how it follows from the tables of a study.
 
-    slots: int
-    threads: int
-    backlog: int  # -1: no limit
-    cores: float
-    speed: float = 1.0
-    balancer: str = "least_busy"
-    overhead_s: float = 0.0
-    drops: bool = False
-    warm_up_s: float = 0.0
-    warm_up_factor: float = 1.0
-    memory: int = -1  # bytes, -1: no limit
-    memory_base: int = 0
-    memory_per_request: int = 0
-    steady_cores: float = math.inf  # infinity: CPU is not lent
-    bank: float = 0.0  # core-seconds
-    bank_at_start: float = 0.0
-    holds_requests: bool = False
-    queue_limit: int = -1  # -1: no limit
-    detect_s: float = 0.0
-    logs_answers: bool = False  # for a rule that looks at latencies
-    meters: bool = False  # when each replica is in use: for bills by use, or for replicas that become idle
-    granularity_s: float = 0.0  # to whole numbers of this a period of use is rounded up; 0: it is not
-    forced: bool = False  # a request leaves at the instant `wait_s`; `cpu_s` is the share of its turn in what is left
-    splits: bool = False  # traffic may be split between two sides of it, each of one version
-    judges: bool = False  # the control plane wants to know how the attempts sent to a version ended
-    errs: bool = False  # some attempts may fail by themselves
-    replicas: int = 1  # at the beginning: for so many there is room at once
+    Args:
+        of: of a service, and of what it runs on.
+        default: where a data plane is made without a study.
+        lean: its value where there is nothing of what it is about, which the lean variant of the kernel knows; None:
+            any value will do there.
+    """
+    return field(default=default, metadata={"of": of, "lean": lean})
+
+
+@dataclass(frozen=True)
+class ServerSpec:
+    """What a data plane must know about a service, its size, its tier and its balancer: a row a setting.
+
+    A row is all that both data planes need to have it as `spec.NAME`, the kernel as `f.NAME` too.
+    """
+
+    slots: int = _is(lambda service, _: service.slots)
+    threads: int = _is(lambda service, _: service.threads_used)
+    backlog: int = _is(lambda service, _: _or_none(service.backlog))  # -1: no limit
+    cores: float = _is(lambda _, hosting: hosting.size.cores)
+    speed: float = _is(lambda _, hosting: hosting.size.speed, 1.0)
+    balancer: str = _is(lambda _, hosting: hosting.balancer, "least_busy")
+    overhead_s: float = _is(lambda _, hosting: hosting.tier.overhead, 0.0)
+    drops: bool = _is(lambda service, _: service.on_timeout == "drop", False, lean=0)  # what is late takes no slot
+    warm_up_s: float = _is(lambda service, _: service.warm_up if service.warm_up_factor != 1 else 0.0, 0.0, lean=0.0)
+    warm_up_factor: float = _is(lambda service, _: service.warm_up_factor, 1.0)
+    memory: int = _is(lambda _, hosting: _or_none(hosting.size.memory), -1)  # bytes, -1: no limit
+    memory_base: int = _is(lambda service, _: service.memory_base, 0)
+    memory_per_request: int = _is(lambda service, _: service.memory_per_request, 0)
+    steady_cores: float = _is(lambda _, hosting: or_infinite(hosting.size.steady_cores), math.inf)
+    """Of lent cores how many are earned all the time; infinity: CPU is not lent."""
+    bank: float = _is(lambda _, hosting: hosting.size.bank or 0.0, 0.0)  # most that can be saved [core-seconds]
+    bank_at_start: float = _is(lambda _, hosting: hosting.size.bank_at_start_used, 0.0)
+    holds: bool = _is(lambda _, hosting: hosting.tier.holds_requests, False, lean=0)  # requests that find no room
+    queue_limit: int = _is(lambda _, hosting: _or_none(hosting.tier.queue_limit), -1)  # -1: no limit
+    detect_s: float = _is(lambda _, hosting: hosting.tier.detect_about, 0.0)
+    logs: bool = _is(lambda _, hosting: hosting.scaling.needs.latency, False, lean=0)  # latencies of answers, for rules
+    meters: bool = _is(
+        lambda _, hosting: hosting.tier.billing == "per_request" or hosting.scaling.needs.idle, False, lean=0
+    )
+    """It is written down when each replica is in use: for bills by use, or for replicas that become idle."""
+    granularity_s: float = _is(lambda _, hosting: hosting.tier.granularity, 0.0)
+    """To whole numbers of this a period of use is rounded up; 0: it is not."""
+    splits: bool = _is(lambda _, hosting: any(rollout.splits for rollout in hosting.rollouts), False)
+    """Traffic may be split between two sides of it, each of one version."""
+    judges: bool = _is(
+        lambda _, hosting: any(rollout.rollback_above is not None for rollout in hosting.rollouts), False, lean=0
+    )
+    """The control plane wants to know how the attempts sent to a version ended."""
+    errs: bool = _is(lambda _, hosting: hosting.may_err, False, lean=0)  # some attempts may fail by themselves
+    replicas: int = _is(lambda _, hosting: hosting.replicas_used, 1)  # at the beginning: for so many there is room
+    forced: bool = _is(lambda _service, _hosting: False, False)
+    """A request leaves at the instant `wait_s`; `cpu_s` is the share of its turn in what is left."""
+
+    @property
+    def balances(self) -> Balancer:
+        """What there is to know of its balancer."""
+        return BALANCERS[self.balancer]
 
     @property
     def queues(self) -> bool:
         """Whether visits may wait for any replica: in a shared queue, or held."""
-        return self.holds_requests or self.balancer == "shared_queue"
+        return self.holds or self.balances.queues
 
     @property
-    def lends_cpu(self) -> bool:
+    def backlog_used(self) -> int:
+        """Visits that may wait at a replica; -1: any number."""
+        return 0 if self.balances.queues else self.backlog
+
+    @property
+    def lends(self) -> bool:
         """Whether the cores are only lent."""
         return math.isfinite(self.steady_cores)
 
     @classmethod
     def of(cls, service: Service, hosting: Hosting, *, forced: bool = False) -> ServerSpec:
         """Gather it from the tables of a study."""
-        tier, size = hosting.tier, hosting.size
-        return cls(
-            slots=service.slots,
-            threads=service.threads_used,
-            backlog=_or_none(service.backlog),
-            cores=size.cores,
-            speed=size.speed,
-            balancer=hosting.balancer,
-            overhead_s=tier.overhead,
-            drops=service.on_timeout == "drop",
-            warm_up_s=service.warm_up if service.warm_up_factor != 1 else 0.0,
-            warm_up_factor=service.warm_up_factor,
-            memory=_or_none(size.memory),
-            memory_base=service.memory_base,
-            memory_per_request=service.memory_per_request,
-            steady_cores=math.inf if size.steady_cores is None else size.steady_cores,
-            bank=size.bank or 0.0,
-            bank_at_start=size.bank_at_start_used,
-            holds_requests=tier.holds_requests,
-            queue_limit=_or_none(tier.queue_limit),
-            detect_s=tier.detect_about,
-            logs_answers=hosting.scaling.needs.latency,
-            meters=tier.billing == "per_request" or hosting.scaling.needs.idle,
-            granularity_s=tier.granularity,
-            forced=forced,
-            splits=any(rollout.splits for rollout in hosting.rollouts),
-            judges=any(rollout.rollback_above is not None for rollout in hosting.rollouts),
-            errs=not forced and hosting.may_err,
-            replicas=hosting.replicas_used,
-        )
+        found = {row.name: row.metadata["of"](service, hosting) for row in fields(cls)}
+        return cls(**found | {"forced": forced, "errs": found["errs"] and not forced})
 
 
 def _or_none(limit: int | None) -> int:
     return -1 if limit is None else limit
 
 
-class ClientSpec(NamedTuple):
+def or_infinite(limit: float | None) -> float:
+    """A limit, or infinity where there is none."""
+    return math.inf if limit is None else limit
+
+
+@dataclass(frozen=True)
+class ClientSpec:
     """Who makes visits to a service, and how: its users, or those visits of another service that call it.
 
     What comes after `retry_jitter` is of calls alone. One of them is an entry of a table of calls.
@@ -117,8 +135,10 @@ class ClientSpec(NamedTuple):
     column: int = -1  # of the chunk's `given_s`
     cpu_factor: float = 0.0  # CPU work for each second of a share of the wait, or of a column
     wait_factor: float = 0.0
-    cpu: Delay = Delay(0.0)  # CPU work [core-seconds], drawn for each call
-    wait: Delay = Delay(0.0)
+    cpu_median_s: float = 0.0  # CPU work [core-seconds], drawn for each call
+    cpu_sigma: float = 0.0
+    wait_median_s: float = 0.0
+    wait_sigma: float = 0.0
     pool: int = -1  # which of the pools of the replica that calls, -1: connections are without limit
     pool_limit: int = 0
     pool_timeout_s: float = math.inf
@@ -169,100 +189,3 @@ class SystemSpec(NamedTuple):
         """Which of the clients are the calls that a service makes."""
         own = [number for number, client in enumerate(self.clients) if client.caller == server]
         return range(own[0], own[-1] + 1) if own else range(0)
-
-
-_NOTHING = Delay(0.0)
-
-
-def spec_of(
-    system: System,
-    *,
-    seed: int,
-    forced: bool = False,
-    recorded_speed: float = 1.0,
-    columns: Sequence[str] = (),
-    visitors: int = 0,
-    spends: bool = False,
-) -> SystemSpec:
-    """What a data plane must know.
-
-    Args:
-        system: the services and who asks whom.
-        seed: random seed.
-        forced: departures are, see `simulation.run`.
-        recorded_speed: of the core on which the log was recorded.
-        columns: of which services the trace says the work.
-        visitors: how many there are in the trace.
-        spends: whether it is written down where the time of each request went.
-
-    Raises:
-        StudyError: the work of a call is not known.
-    """
-    users = [_users(number, one.service) for number, one in enumerate(system.hosted)]
-    calls = [_call(system, made, recorded_speed, columns) for made in system.calls]
-    pins = any(one.hosting.balancer == "pinned" for one in system.hosted)
-    return SystemSpec(
-        servers=tuple(ServerSpec.of(one.service, one.hosting, forced=forced) for one in system.hosted),
-        clients=(*users, *calls),
-        columns=len(columns),
-        parts=system.parts,
-        spends=spends and bool(calls),
-        visitors=visitors if pins else 0,
-        codes=system.looks_at_routes,
-        seed=seed,
-    )
-
-
-def _users(number: int, service: Service) -> ClientSpec:
-    return ClientSpec(
-        number,
-        timeout_s=math.inf if service.timeout is None else service.timeout,
-        retries=service.retries,
-        retry_after_s=service.retry_after,
-        retry_jitter=service.retry_jitter,
-    )
-
-
-def _call(system: System, made: Made, recorded_speed: float, columns: Sequence[str]) -> ClientSpec:
-    call, callee = made.call, system.hosted[made.callee]
-    source, column, share = "drawn", -1, callee.service.cpu_share
-    if not call.has_own_work:
-        source = "column" if call.of_wait is None else "of_wait"
-        where = f"services.{system.hosted[made.caller].name}.calls: to {callee.name!r}"
-        if source == "column":
-            if callee.name not in columns:
-                raise StudyError(
-                    f"{where}: the trace has no column in_{callee.name}_s; allowed: such a column, or of_wait, or cpu "
-                    "and wait"
-                )
-            column = list(columns).index(callee.name)
-        if share is None:
-            raise StudyError(
-                f"{where}: its work must be split into CPU and wait; allowed: services.{callee.name}.cpu_share"
-            )
-    return ClientSpec(
-        made.callee,
-        made.caller,
-        timeout_s=math.inf if call.timeout is None else call.timeout,
-        retries=call.retries,
-        retry_after_s=call.retry_after,
-        retry_jitter=call.retry_jitter,
-        times=call.times,
-        at_once=call.at_once,
-        group=made.group,
-        awaited=call.wait_for_it,
-        goes_on=call.if_it_fails == "go_on",
-        share=call.share,
-        source=source,
-        of_wait=call.of_wait or 0.0,
-        column=column,
-        cpu_factor=(share or 0.0) * recorded_speed,
-        wait_factor=1.0 - (share or 0.0),
-        cpu=call.cpu or _NOTHING,
-        wait=call.wait or _NOTHING,
-        pool=made.pool,
-        pool_limit=made.pool_limit,
-        pool_timeout_s=made.pool_timeout,
-        place=made.place,
-        places_each=made.places_each,
-    )

@@ -6,13 +6,13 @@ import heapq
 import math
 from collections.abc import Callable
 from enum import IntEnum
-from itertools import count
-from typing import TYPE_CHECKING, Final
+from typing import TYPE_CHECKING, Any, Final
 
 from libramen.base.times import tolerance_s
+from libramen.engine.replica import Process, Replica
 
 if TYPE_CHECKING:
-    Action = Callable[[float], None]
+    Action = Callable[..., None]
 
 
 class Kind(IntEnum):
@@ -33,33 +33,46 @@ _NUMBERS: Final = 40
 
 
 class Agenda:
-    """Events to come, by time; those of one instant by kind, then number, then order of entry."""
+    """Events to come, by time; those of one instant by kind, then number, then order of entry.
+
+    What is to happen is a method and what it is about, and no closure, so that an agenda can be copied and compared.
+    """
 
     def __init__(self) -> None:
-        self._later: list[tuple[float, int, int, int, Action, bool]] = []
-        self._now: list[tuple[int, int, int, Action, bool]] = []
+        self._later: list[tuple[float, int, int, int, Action, tuple[Any, ...], bool]] = []
+        self._now: list[tuple[int, int, int, Action, tuple[Any, ...], bool]] = []
         self._same_s = -math.inf  # what is before this is at the present instant
-        self._sequence = count()
+        self._entered = 0  # so many events were entered so far
         self._to_do = 0  # events that something may wait for
         self.acted_s = 0.0
         """The instant of the latest event that counted."""
 
-    def add(self, at_s: float, kind: Kind, action: Action, number: int = 0, *, counts: bool = True) -> None:
-        """Enter an event; `action` is called with the instant at which it happens.
+    def add(
+        self, at_s: float, kind: Kind, action: Action, number: int = 0, *about: object, counts: bool = True
+    ) -> None:
+        """Enter an event; `action` is called with the instant at which it happens, and with what it is `about`.
 
         `counts`: as long as it is to come, something is left to happen; samples and decisions never count.
         """
-        sequence = next(self._sequence)
+        self._entered += 1
         counts = counts and kind not in _RECURRING
         self._to_do += counts
         if at_s < self._same_s:
-            heapq.heappush(self._now, (kind, number, sequence, action, counts))
+            heapq.heappush(self._now, (kind, number, self._entered, action, about, counts))
         else:
-            heapq.heappush(self._later, (at_s, kind, number, sequence, action, counts))
+            heapq.heappush(self._later, (at_s, kind, number, self._entered, action, about, counts))
 
     def next_s(self) -> float:
         """The time of the next event; infinity if there is none."""
         return self._later[0][0] if self._later else math.inf
+
+    def standing(self, _now_s: float) -> list[object]:
+        """What is to come, in order, but for what nothing comes of any more: see `sameness`."""
+        return [
+            [at_s, kind, action, about, counts]
+            for at_s, kind, _, _, action, about, counts in sorted(self._later, key=lambda event: event[:4])
+            if not any(_is_gone(one) for one in about)
+        ]
 
     @property
     def only_recurs(self) -> bool:
@@ -71,23 +84,25 @@ class Agenda:
         self._same_s = same_s = now_s + tolerance_s(now_s)
         if not self._now and self._later and self._later[0][0] < same_s:
             # Nearly always it is one event, and nothing to be sorted out.
-            _, kind, number, sequence, action, counts = heapq.heappop(self._later)
+            event = heapq.heappop(self._later)[1:]
             if not self._later or self._later[0][0] >= same_s:
-                self._happen(action, now_s, counts)
+                self._happen(now_s, *event[3:])
             else:
-                self._now.append((kind, number, sequence, action, counts))
+                self._now.append(event)
         while self._later and self._later[0][0] < same_s:
-            _, kind, number, sequence, action, counts = heapq.heappop(self._later)
-            heapq.heappush(self._now, (kind, number, sequence, action, counts))
+            heapq.heappush(self._now, heapq.heappop(self._later)[1:])
         while self._now:
-            _, _, _, action, counts = heapq.heappop(self._now)
-            self._happen(action, now_s, counts)
+            self._happen(now_s, *heapq.heappop(self._now)[3:])
 
-    def _happen(self, action: Action, now_s: float, counts: bool) -> None:
+    def _happen(self, now_s: float, action: Action, about: tuple[Any, ...], counts: bool) -> None:
         if counts:
             self._to_do -= 1
             self.acted_s = now_s
-        action(now_s)
+        action(now_s, *about)
+
+
+def _is_gone(one: object) -> bool:
+    return (isinstance(one, Replica) and one.stage == "gone") or (isinstance(one, Process) and not one.is_there)
 
 
 class ServiceAgenda:
@@ -101,6 +116,8 @@ class ServiceAgenda:
     def __init__(self, agenda: Agenda, service: int) -> None:
         self._agenda, self._first = agenda, service << _NUMBERS
 
-    def add(self, at_s: float, kind: Kind, action: Action, number: int = 0, *, counts: bool = True) -> None:
-        """Enter an event; `action` is called with the instant at which it happens."""
-        self._agenda.add(at_s, kind, action, self._first + number, counts=counts)
+    def add(
+        self, at_s: float, kind: Kind, action: Action, number: int = 0, *about: object, counts: bool = True
+    ) -> None:
+        """Enter an event; see `Agenda.add`."""
+        self._agenda.add(at_s, kind, action, self._first + number, *about, counts=counts)

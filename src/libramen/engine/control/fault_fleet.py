@@ -72,13 +72,11 @@ class FleetOfFaults:
             found.setdefault(found_s, []).append(replica)
         for found_s, lost in found.items():
             if found_s == now_s:
-                self._find(lost, now_s)
+                self._find(now_s, lost)
             else:
-                self._agenda.add(
-                    found_s, Kind.FAULT, lambda at_s, lost=lost: self._find(lost, at_s), lost[0].number  # type: ignore[misc]
-                )  # fmt: skip
+                self._agenda.add(found_s, Kind.FAULT, self._find, lost[0].number, lost)
 
-    def _find(self, lost: list[Replica], now_s: float) -> None:
+    def _find(self, now_s: float, lost: list[Replica]) -> None:
         """The balancer learns which replicas are lost; those that were still wanted are ordered again."""
         wanted = [replica for replica in lost if replica.stage in {"ready", "coming"}]
         for replica in wanted:
@@ -111,6 +109,11 @@ class FleetOfFaults:
             if place is not None:
                 del going_on[place]
         self._tell()
+
+    @property
+    def names_one(self) -> bool:
+        """Whether something goes on that is about a replica by its number."""
+        return any(number is not None for _, _, number, _ in self._slow)
 
     def _slower(self, replica: Replica) -> float:
         return math.prod(

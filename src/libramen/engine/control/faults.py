@@ -12,7 +12,7 @@ from libramen.engine.control.agenda import Kind
 from libramen.engine.control.fault_fleet import FleetOfFaults
 from libramen.engine.control.replaying import Part, Replay
 from libramen.engine.record import FaultRecord
-from libramen.engine.replica import Replica
+from libramen.engine.replica import Process, Replica
 from libramen.rules.faults import Reclaim
 from libramen.rules.faults.fault import Fault
 from libramen.study.plan import Due
@@ -38,6 +38,8 @@ class Faults(Part):
         left_out: see `simulation.run`.
     """
 
+    PAST = frozenset({"records"})
+
     def __init__(
         self,
         replay: Replay,
@@ -49,9 +51,10 @@ class Faults(Part):
         self._span_s, self._index = span_s, replay.index
         self._struck = FleetOfFaults(replay)
         self.records: list[FaultRecord] = []
+        self._named = 0  # strikes to come that name a replica
         for at_s, place, fault in due:
             if ("faults", place) not in left_out:
-                self._hosting(at_s, _Entry(fault, place), None)
+                self._plan(at_s, _Entry(fault, place), None)
         faults, tier = list(replay.hosting.faults), replay.hosting.tier
         if tier.interruptible and tier.reclaimed_every is not None:
             faults.append(Reclaim(every_about=tier.reclaimed_every))
@@ -88,14 +91,14 @@ class Faults(Part):
             return
         for entry in self._of_ready:
             if entry.fault.may_strike(replica.number):
-                self._draw(entry, replica.number, now_s, of=(replica, replica.deaths))
+                self._draw(entry, replica.number, now_s, of=Process(replica, replica.deaths))
 
     def _was_ordered(self, now_s: float, replica: Replica) -> None:
         for entry in self._of_ordered:
             if entry.fault.may_strike(replica.number):
                 self._draw(entry, replica.number, now_s)
 
-    def _draw(self, entry: _Entry, target: int | str, now_s: float, *, of: tuple[Replica, int] | None = None) -> None:
+    def _draw(self, entry: _Entry, target: int | str, now_s: float, *, of: Process | None = None) -> None:
         """When it strikes next, from a stream of the entry's and the target's own; `of`: only this process."""
         key = entry.place, target
         if key not in self._streams:
@@ -106,25 +109,33 @@ class Faults(Part):
         assert entry.fault.every_about is not None
         at_s = now_s + float(self._streams[key].exponential(entry.fault.every_about))
         if at_s < self._span_s:
-            self._hosting(at_s, entry, target, of=of)
+            self._plan(at_s, entry, target, of)
 
-    def _hosting(
-        self, at_s: float, entry: _Entry, target: int | str | None, *, of: tuple[Replica, int] | None = None
-    ) -> None:
+    def _plan(self, at_s: float, entry: _Entry, target: int | str | None, of: Process | None = None) -> None:
+        """Let it strike then; `of`: only this process."""
+        number = target if isinstance(target, int) and target else entry.fault.number
+        self._named += number > 0
+        self._agenda.add(at_s, Kind.FAULT, self._strike, number, entry, target, of, counts=entry.fault.changes_fleet)
+
+    @property
+    def knows_numbers(self) -> bool:
+        """Whether a replica that is named will be struck, or a replica of any number at a time of its own."""
+        at_random = any(entry.fault.strikes == "replica" for entry in self._random)
+        return self._named > 0 or at_random or self._struck.names_one
+
+    def _strike(self, now_s: float, entry: _Entry, target: int | str | None, of: Process | None) -> None:
+        self._named -= (target if isinstance(target, int) and target else entry.fault.number) > 0
+        if of is not None and (not of.replica.can_die or of.replica.is_draining or of.replica.deaths != of.deaths):
+            return  # it is another process by now, or none
         fault, at_random = entry.fault, entry.fault.every_about is not None
+        fault.strike(self._struck, now_s, target or None)
+        self.records.append(FaultRecord(fault.kind, entry.place, now_s, fault.lasts_s, at_random, target or None))
+        if fault.lasts_s is not None:
+            self._agenda.add(
+                now_s + fault.lasts_s, Kind.FAULT, self._end, fault.number, entry, target, counts=fault.changes_fleet
+            )
 
-        def strike(now_s: float) -> None:
-            if of is not None and (not of[0].can_die or of[0].is_draining or of[0].deaths != of[1]):
-                return  # it is another process by now, or none
-            fault.strike(self._struck, now_s, target or None)
-            self.records.append(FaultRecord(fault.kind, entry.place, now_s, fault.lasts_s, at_random, target or None))
-            if fault.lasts_s is not None:
-                self._agenda.add(now_s + fault.lasts_s, Kind.FAULT, end, fault.number, counts=fault.changes_fleet)
-
-        def end(now_s: float) -> None:
-            fault.end(self._struck, now_s, target or None)
-            if at_random and target is not None:
-                self._draw(entry, target, now_s)
-
-        number = target if isinstance(target, int) and target else fault.number
-        self._agenda.add(at_s, Kind.FAULT, strike, number, counts=fault.changes_fleet)
+    def _end(self, now_s: float, entry: _Entry, target: int | str | None) -> None:
+        entry.fault.end(self._struck, now_s, target or None)
+        if entry.fault.every_about is not None and target is not None:
+            self._draw(entry, target, now_s)

@@ -13,7 +13,7 @@ from libramen.engine.border.plane import Server
 from libramen.engine.border.records import AS_WRITTEN, Notices, Profile
 from libramen.engine.control.agenda import Kind, ServiceAgenda
 from libramen.engine.control.placement import InTurn
-from libramen.engine.replica import Death, Luck, Replica, Stage
+from libramen.engine.replica import Death, Luck, Process, Replica, Stage
 from libramen.study.plan import Hosting
 from libramen.study.service import Service
 
@@ -28,6 +28,10 @@ class Version(NamedTuple):
 
 _FIRST: Final = 1
 """The version of the replicas at the start."""
+
+
+def _as_quick(_replica: Replica) -> float:
+    return 1.0
 
 
 class Fleet:
@@ -68,7 +72,7 @@ class Fleet:
         self.version = _FIRST
         self.keeps_versions = False
         self.free_machines: list[int] = []
-        self.slower: Callable[[Replica], float] = lambda _replica: 1.0
+        self.slower: Callable[[Replica], float] = _as_quick
         self.owed: list[int] = []
         self.listeners: list[Callable[[float, Replica], None]] = []
         self.order_listeners: list[Callable[[float, Replica], None]] = []
@@ -129,6 +133,23 @@ class Fleet:
             replica.core_s = self._plane.core_s(replica.number, at_s)
         self._is_measured = True
 
+    @property
+    def draws_by_number(self) -> bool:
+        """Whether replicas still draw something that depends on their number."""
+        tier = self._hosting.tier
+        starts = [version.start for version in self.versions.values()]
+        starts += [update.start for update in self._hosting.rollouts if update.start is not None]
+        delays_vary = not all(delay.is_constant for delay in (tier.provision, *starts))
+        return delays_vary or tier.order_fails > 0 or tier.health is not None
+
+    def standing(self, _now_s: float) -> list[object]:
+        """What it would go on with: see `sameness`."""
+        return [
+            self.alive(), self.versions, self.version, self.keeps_versions, self.owed, self.slower, self._is_measured,
+            [self.replicas[number - 1].zone for number in sorted(self.free_machines)],
+            self.luck if self.draws_by_number else None,
+        ]  # fmt: skip
+
     # -- what can be done --------------------------------------------------------------------------
 
     @property
@@ -174,12 +195,11 @@ class Fleet:
         if not replica.is_held_up:
             self._bought(replica, now_s, on_machine=False)
             return
+        self._agenda.add(now_s + tier.order_again, Kind.READY, self._try_again, replica.number, replica, counts=False)
 
-        def again(at_s: float) -> None:
-            if replica.is_coming and not replica.is_lost:  # else it was cancelled
-                self._try_to_buy(replica, at_s)
-
-        self._agenda.add(now_s + tier.order_again, Kind.READY, again, replica.number, counts=False)
+    def _try_again(self, now_s: float, replica: Replica) -> None:
+        if replica.is_coming and not replica.is_lost:  # else it was cancelled
+            self._try_to_buy(replica, now_s)
 
     def _bought(self, replica: Replica, now_s: float, *, on_machine: bool) -> None:
         replica.bought_s = now_s
@@ -226,14 +246,12 @@ class Fleet:
 
     def end_drain(self, number: int, at_s: float) -> None:
         """A draining replica is gone at `at_s`, if it is not before: it is empty, or its time is up."""
-        replica = self.replicas[number - 1]
+        self._agenda.add(at_s, Kind.DRAIN_END, self._end_drain_now, number, self.replicas[number - 1])
 
-        def end(now_s: float) -> None:
-            if replica.is_draining:
-                self._gone(replica, now_s, replica.why_gone)
-                self._changed(now_s, replica)
-
-        self._agenda.add(at_s, Kind.DRAIN_END, end, number)
+    def _end_drain_now(self, now_s: float, replica: Replica) -> None:
+        if replica.is_draining:
+            self._gone(replica, now_s, replica.why_gone)
+            self._changed(now_s, replica)
 
     def heed(self, notices: Notices, now_s: float) -> None:
         """Replicas have died, or draining ones have emptied."""
@@ -295,16 +313,15 @@ class Fleet:
         if found_s == now_s:
             self._found_dead(replica, now_s)
         else:
-            deaths = replica.deaths
+            self._agenda.add(found_s, Kind.FAULT, self._detect, replica.number, Process(replica, replica.deaths))
 
-            def detect(at_s: float) -> None:
-                # Else it was drained or lost meanwhile.
-                if replica.is_ready and not replica.is_lost and replica.deaths == deaths:
-                    self._plane.withdraw(replica.number, at_s)
-                    self._found_dead(replica, at_s)
-                    self._heed_killed(at_s)
-
-            self._agenda.add(found_s, Kind.FAULT, detect, replica.number)
+    def _detect(self, now_s: float, dead: Process) -> None:
+        """The balancer learns of this death, unless the replica was drained or lost meanwhile."""
+        replica = dead.replica
+        if replica.is_ready and dead.is_there:
+            self._plane.withdraw(replica.number, now_s)
+            self._found_dead(replica, now_s)
+            self._heed_killed(now_s)
 
     def _found_dead(self, replica: Replica, now_s: float) -> None:
         """The balancer knows; a new process starts on the same machine."""
@@ -343,13 +360,12 @@ class Fleet:
         self._begin_checks(replica, at_s)
         if self._health is not None and self._health.first:
             at_s = replica.checked_s + (self._health.first - 1) * self._health.every
+        self._agenda.add(at_s, Kind.READY, self._has_started, replica.number, replica)
 
-        def become_ready(now_s: float) -> None:
-            if replica.is_coming and not replica.is_lost:  # else it was cancelled
-                self._become_ready(replica, now_s)
-                self._changed(now_s, replica)
-
-        self._agenda.add(at_s, Kind.READY, become_ready, replica.number)
+    def _has_started(self, now_s: float, replica: Replica) -> None:
+        if replica.is_coming and not replica.is_lost:  # else it was cancelled
+            self._become_ready(replica, now_s)
+            self._changed(now_s, replica)
 
     def _become_ready(self, replica: Replica, now_s: float, *, warm: bool = False) -> None:
         if replica.ready_s is None:
@@ -359,16 +375,13 @@ class Fleet:
         self._plane.add(replica.number, now_s, warm=warm, profile=version.profile, slower=self.slower(replica))
         self._heed_killed(now_s)  # by the requests that were held for it
         if version.crashes_after is not None:
-            self._crash_again(replica, now_s + version.crashes_after)
+            process, at_s = Process(replica, replica.deaths), now_s + version.crashes_after
+            self._agenda.add(at_s, Kind.FAULT, self._crash_again, replica.number, process, counts=False)
 
-    def _crash_again(self, replica: Replica, at_s: float) -> None:
-        deaths = replica.deaths
-
-        def crash(now_s: float) -> None:
-            if replica.can_die and not replica.is_lost and replica.deaths == deaths:
-                self.crash(replica, now_s, detect_s=None, why="crash")
-
-        self._agenda.add(at_s, Kind.FAULT, crash, replica.number, counts=False)
+    def _crash_again(self, now_s: float, process: Process) -> None:
+        """A replica of a version that crashes does, if it is still the same process."""
+        if process.replica.can_die and process.is_there:
+            self.crash(process.replica, now_s, detect_s=None, why="crash")
 
     def _gone(self, replica: Replica, now_s: float, why: str) -> None:
         replica.gone_s, replica.why_gone = now_s, why

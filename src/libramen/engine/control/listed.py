@@ -33,7 +33,7 @@ class ListedFleet(Part):
             self._keep(0.0, before[-1])
         for at_s, n in self._counts:
             if 0 < at_s < self._span_s:
-                self._agenda.add(at_s, Kind.READY, lambda now_s, n=n: self._keep(now_s, n))  # type: ignore[misc]
+                self._agenda.add(at_s, Kind.READY, self._keep, 0, n)
 
     def _keep(self, now_s: float, n: int) -> None:
         while self._fleet.have < n:

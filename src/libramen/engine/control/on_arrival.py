@@ -31,6 +31,11 @@ class ArrivalScaler(Scaler):
         for replica in self._fleet.ready():
             self._look_at(replica.number, rule.idle)
 
+    def standing(self, now_s: float) -> dict[str, object]:
+        """What it would go on with: see `sameness`."""
+        needed = [self._fleet.replicas[number - 1] for number in sorted(self._idle_but_needed)]
+        return super().standing(now_s) | {"_idle_but_needed": needed}
+
     def begin(self) -> None:
         """The limits hold from the start on."""
         self._keep_limits(0.0)
@@ -86,20 +91,19 @@ class ArrivalScaler(Scaler):
         self._idle_but_needed.clear()
 
     def _look_at(self, number: int, at_s: float) -> None:
-        replica = self._fleet.replicas[number - 1]
+        self._agenda.add(at_s, Kind.IDLE, self._look, number, self._fleet.replicas[number - 1])
 
-        def look(now_s: float) -> None:
-            if not replica.is_ready or replica.is_dead:
-                return
-            idle_since_s = self._plane.idle_since_s(number)
-            if math.isinf(idle_since_s):
-                self._plane.tell_idle(number)
-            elif now_s - idle_since_s < self._idle_s - tolerance_s(now_s):
-                self._look_at(number, idle_since_s + self._idle_s)
-            else:
-                self._drain_if_allowed(replica, now_s, now_s - idle_since_s)
-
-        self._agenda.add(at_s, Kind.IDLE, look, number)
+    def _look(self, now_s: float, replica: Replica) -> None:
+        """Drain a replica that has been idle for long, or look again when it may have been."""
+        if not replica.is_ready or replica.is_dead:
+            return
+        idle_since_s = self._plane.idle_since_s(replica.number)
+        if math.isinf(idle_since_s):
+            self._plane.tell_idle(replica.number)
+        elif now_s - idle_since_s < self._idle_s - tolerance_s(now_s):
+            self._look_at(replica.number, idle_since_s + self._idle_s)
+        else:
+            self._drain_if_allowed(replica, now_s, now_s - idle_since_s)
 
     def _drain_if_allowed(self, replica: Replica, now_s: float, idle_s: float) -> None:
         fleet, limits = self._fleet, self._limits

@@ -91,6 +91,8 @@ class _Train:
         samples: those not yet looked at.
     """
 
+    PAST = frozenset({"samples"})
+
     def __init__(self, before_s: float, every_s: float) -> None:
         decisions = before_s / every_s
         self.before_s = before_s
@@ -131,6 +133,18 @@ class PeriodicScaler(Scaler):
                 self._plan_sample([train], train.n_early + 1)
         agenda.add(rule.every, Kind.DECISION, self._ask)
 
+    def standing(self, now_s: float) -> dict[str, object]:
+        """What it would go on with: see `sameness`. Of samples only their distance from now is looked at."""
+        now = self._sample(now_s)
+        trains = [
+            [[a - b for a, b in zip(sample, now, strict=True)] for sample in train.samples]
+            for train in (self._ends, self._starts)
+        ]
+        still = super().standing(now_s)
+        return {name: still[name] for name in still if name not in {"_ends", "_starts", "_fed_by_decisions"}} | {
+            "samples": trains
+        }
+
     @property
     def wants_nothing(self) -> bool:
         """Whether it last decided to order nothing, and was not merely made to wait."""
@@ -144,14 +158,13 @@ class PeriodicScaler(Scaler):
 
     def _plan_sample(self, trains: list[_Train], k: int) -> None:
         """Sample for the first of these at the k-th decision, then plan the next one; what it sees is of them all."""
+        self._agenda.add(k * self._every_s - trains[0].before_s, Kind.SAMPLE, self._take_sample, 0, trains, k)
 
-        def sample(now_s: float) -> None:
-            seen = self._sample(now_s)
-            for train in trains:
-                train.samples.append(seen)
-            self._plan_sample(trains, k + 1)
-
-        self._agenda.add(k * self._every_s - trains[0].before_s, Kind.SAMPLE, sample)
+    def _take_sample(self, now_s: float, trains: list[_Train], k: int) -> None:
+        seen = self._sample(now_s)
+        for train in trains:
+            train.samples.append(seen)
+        self._plan_sample(trains, k + 1)
 
     def _ask(self, now_s: float) -> None:
         fleet, limits = self._fleet, self._limits

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Collection
 from datetime import datetime
-from typing import Final, NamedTuple
+from typing import Any, Final, NamedTuple
 
 import numpy as np
 
@@ -62,19 +63,105 @@ class Control:
             for index, hosted in enumerate(system.hosted)
         ]
         self._replays = [service.replay for service in self._services]
+        self._before_advance = [prepare for replay in self._replays for prepare in replay.told("before_advance")]
+        self._pauses = False
+        self._clock = _Clock(self._replays, self._agenda, plane, feed)
+        plane.on_asked = self._asked
 
     def records(self, window_s: float) -> dict[str, ServiceRun]:
         """What became of each service, by name."""
         return {service.replay.name: service.run(self._feed, window_s) for service in self._services}
 
-    def play(
+    @property
+    def replays(self) -> list[Replay]:
+        """Of the services, in the order of the study."""
+        return self._replays
+
+    def stands(self, now_s: float) -> list[Any]:
+        """How its data plane does; see `DataPlane.stands`."""
+        fleets = [replay.fleet.alive() for replay in self._replays]
+        ranks = [{replica.number: rank for rank, replica in enumerate(alive)} for alive in fleets]
+        return self._plane.stands(ranks, now_s)
+
+    def standing(self, _now_s: float) -> list[object]:
+        """What it would go on with: see `sameness`."""
+        holds = any(server.held for server in self._plane.servers)
+        return [
+            self._replays, self._services, self._agenda, self._clock, self._feed,
+            max(self._plane.last_s, self._agenda.acted_s) if holds else None,
+        ]  # fmt: skip
+
+    def listen(
         self, progress: Callable[[float], None] | None, watch: Callable[[float, list[Fleet]], None] | None
     ) -> None:
-        """Let both planes take turns until every request has ended and the span is over; see `simulation.run`."""
-        clock = _Clock(self._replays, self._agenda, self._plane, self._feed, progress, watch)
+        """From now on these are called; see `simulation.run`."""
+        self._clock.progress, self._clock.watch = progress, watch
+
+    def begin(self) -> None:
+        """Nothing has happened yet."""
+        self._clock.span_may_be_known()
         for replay in self._replays:
             replay.tell("begin")
-        _play(self._replays, self._plane, self._agenda, self._feed, clock)
+
+    def play(self, until_s: float = math.inf) -> bool:
+        """Let both planes take turns until every request has ended and the span is over; returns whether that is so.
+
+        Args:
+            until_s: or until this instant, with all control events of it behind and its arrivals ahead.
+        """
+        plane, agenda = self._plane, self._agenda
+        if until_s < math.inf:
+            agenda.add(until_s, Kind.SAMPLE, self._pause)
+        self._pauses = False
+        while not self._pauses:
+            for prepare in self._before_advance:
+                prepare()
+            signal = plane.advance(agenda.next_s())
+            if signal is Signal.CHUNK:
+                plane.hand_in(*self._feed.next())
+                self._clock.span_may_be_known()
+                continue
+            if signal is Signal.ENDED:
+                holding = [number for number, server in enumerate(plane.servers) if server.held]
+                if not holding:
+                    return True
+                plane.dismiss_held(holding, max(plane.last_s, agenda.acted_s))
+                continue
+            now_s, is_told = plane.now_s, plane.has_notices()
+            if self._clock.span_is_over and not is_told:
+                if plane.finished():
+                    return True
+                for_ever = self._held_for_ever()
+                if for_ever:
+                    plane.dismiss_held(for_ever, max(plane.last_s, agenda.acted_s))
+                    continue
+            if is_told:
+                for replay in self._replays:
+                    notices = replay.plane.take_notices()
+                    if notices is not None:
+                        replay.heed(notices, now_s)
+            agenda.run(now_s)
+        return False
+
+    def _pause(self, _now_s: float) -> None:
+        self._pauses = True
+
+    def _asked(self, number: int, now_s: float) -> None:
+        """A call is about to be sent within an event, and finds no slot."""
+        self._replays[number].heed(Notices([], [], [], asked=True), now_s)
+        for prepare in self._replays[number].told("before_advance"):
+            prepare()
+
+    def _held_for_ever(self) -> list[int]:
+        """The services that hold visits which nothing will ever take, once nothing else is left to happen."""
+        replays = self._replays
+        waiting = [number for number, replay in enumerate(replays) if replay.plane.held]
+        futile = [number for number in waiting if replays[number].is_futile]
+        if futile:
+            return futile
+        if not waiting or not self._agenda.only_recurs or not self._plane.is_still():
+            return []
+        return [number for number in waiting if replays[number].nothing_comes]
 
 
 class _Service:
@@ -117,57 +204,6 @@ class _Service:
         )
 
 
-def _play(replays: list[Replay], plane: DataPlane, agenda: Agenda, feed: Feed, clock: _Clock) -> None:
-    """Let data plane and control plane take turns until every request has ended and the span is over."""
-    before_advance = [prepare for replay in replays for prepare in replay.told("before_advance")]
-
-    def asked(number: int, now_s: float) -> None:
-        replays[number].heed(Notices([], [], [], asked=True), now_s)
-        for prepare in replays[number].told("before_advance"):
-            prepare()
-
-    plane.on_asked = asked
-    while True:
-        for prepare in before_advance:
-            prepare()
-        signal = plane.advance(agenda.next_s())
-        if signal is Signal.CHUNK:
-            plane.hand_in(*feed.next())
-            clock.span_may_be_known()
-            continue
-        if signal is Signal.ENDED:
-            holding = [number for number, server in enumerate(plane.servers) if server.held]
-            if not holding:
-                break
-            plane.dismiss_held(holding, max(plane.last_s, agenda.acted_s))
-            continue
-        now_s, is_told = plane.now_s, plane.has_notices()
-        if clock.span_is_over and not is_told:
-            if plane.finished():
-                break
-            for_ever = _held_for_ever(replays, plane, agenda)
-            if for_ever:
-                plane.dismiss_held(for_ever, max(plane.last_s, agenda.acted_s))
-                continue
-        if is_told:
-            for replay in replays:
-                notices = replay.plane.take_notices()
-                if notices is not None:
-                    replay.heed(notices, now_s)
-        agenda.run(now_s)
-
-
-def _held_for_ever(replays: list[Replay], plane: DataPlane, agenda: Agenda) -> list[int]:
-    """The services that hold visits which nothing will ever take, once nothing else is left to happen."""
-    waiting = [number for number, replay in enumerate(replays) if replay.plane.held]
-    futile = [number for number in waiting if replays[number].is_futile]
-    if futile:
-        return futile
-    if not waiting or not agenda.only_recurs or not plane.is_still():
-        return []
-    return [number for number in waiting if replays[number].nothing_comes]
-
-
 class TimesOfChunks(NamedTuple):
     """What is known of a trace that comes in chunks, for times to be looked up in."""
 
@@ -208,16 +244,19 @@ class _Clock:
         agenda: Agenda,
         plane: DataPlane,
         feed: Feed,
-        progress: Callable[[float], None] | None,
-        watch: Callable[[float, list[Fleet]], None] | None,
     ) -> None:
-        self._watch, self._fleets = watch, [replay.fleet for replay in replays]
-        self._replays, self._agenda, self._plane = replays, agenda, plane
-        self._feed, self._progress = feed, progress
+        self._replays, self._agenda, self._plane, self._feed = replays, agenda, plane, feed
+        self.progress: Callable[[float], None] | None = None
+        self.watch: Callable[[float, list[Fleet]], None] | None = None
         self._ticks = 0
         self._span_s: float | None = None
         self.span_is_over = False
-        self.span_may_be_known()
+
+    PAST = frozenset({"_plane", "progress", "watch"})
+
+    def __getstate__(self) -> dict[str, Any]:
+        """Without those who listen."""
+        return vars(self) | {"progress": None, "watch": None}
 
     def span_may_be_known(self) -> None:
         """Begin to tick as soon as the span is known."""
@@ -225,8 +264,8 @@ class _Clock:
             self._span_s = self._feed.span_s
             # Ticks that are past by then are left out.
             self._ticks = min(99, int(100 * self._plane.last_s / self._span_s)) if self._span_s else 99
-            if self._progress is not None:
-                self._progress(self._ticks / 100)
+            if self.progress is not None:
+                self.progress(self._ticks / 100)
             self._plan_tick()
 
     def _plan_tick(self) -> None:
@@ -237,10 +276,10 @@ class _Clock:
         self._agenda.add(at_s, Kind.SAMPLE, self._tick)
 
     def _tick(self, now_s: float) -> None:
-        if self._progress is not None:
-            self._progress(self._ticks / 100)
-        if self._watch is not None:
-            self._watch(now_s, self._fleets)
+        if self.progress is not None:
+            self.progress(self._ticks / 100)
+        if self.watch is not None:
+            self.watch(now_s, [replay.fleet for replay in self._replays])
         if self._ticks < 100:
             self._plan_tick()
             return

@@ -48,6 +48,11 @@ class Part:
         """Whether it would go on for ever without a replica becoming ready."""
         return False
 
+    @property
+    def knows_numbers(self) -> bool:
+        """Whether what it will do depends on what a replica is called."""
+        return False
+
 
 class Replay:
     """One service under way: it, its plan, its place in the data plane, its fleet, and the parts that have joined.
@@ -103,6 +108,11 @@ class Replay:
     def is_futile(self) -> bool:
         """Whether it would go on for ever without a replica becoming ready."""
         return any(part.is_futile for part in self._parts)
+
+    @property
+    def knows_numbers(self) -> bool:
+        """Whether what is to come depends on what a replica is called, beyond which number is the lower."""
+        return self.fleet.draws_by_number or any(part.knows_numbers for part in self._parts)
 
     @property
     def nothing_comes(self) -> bool:

@@ -10,6 +10,7 @@ from libramen.base.times import tolerance_s
 from libramen.engine.control.agenda import Kind
 from libramen.engine.control.replaying import Part, Replay
 from libramen.engine.decisions import Decisions
+from libramen.engine.replica import Replica
 from libramen.rules.scaling.timetable import Limits
 
 _FUTILE: Final = 1000
@@ -35,15 +36,25 @@ class Scaler(Part):
         self._last_drain_s = -math.inf
         self.decisions = Decisions()
         self._waits_since = 0  # so many decisions there were when a replica was last ready, or the span over
-        self._fleet.listeners.append(lambda _now_s, _replica: self._begin_to_wait())
+        self._fleet.listeners.append(self._begin_to_wait)
 
-    def _begin_to_wait(self) -> None:
+    def standing(self, now_s: float) -> dict[str, object]:
+        """What it would go on with: see `sameness`. An order or a drain that no pause runs after is forgotten."""
+        held_s = self.pause_up_s, self.pause_down_s
+        orders = self._last_order_s if now_s - self._last_order_s <= max(held_s) else -math.inf
+        drains = self._last_drain_s if now_s - self._last_drain_s <= held_s[1] else -math.inf
+        in_vain = 0 if self._fleet.n_ready else len(self.decisions) - self._waits_since
+        done = {"decisions", "_waits_since", "_last_order_s", "_last_drain_s"}
+        still = {name: value for name, value in vars(self).items() if name not in done}
+        return still | {"held": (orders, drains, in_vain, self.wants_nothing)}
+
+    def _begin_to_wait(self, _now_s: float, _replica: Replica | None = None) -> None:
         """From now on it is counted how often it decides without a replica becoming ready."""
         self._waits_since = len(self.decisions)
 
-    def span_is_over(self, now_s: float) -> None:  # noqa: ARG002  (decisions are counted, not seconds)
+    def span_is_over(self, now_s: float) -> None:
         """From now on nothing more may come of its decisions."""
-        self._begin_to_wait()
+        self._begin_to_wait(now_s)
 
     @property
     def is_futile(self) -> bool:

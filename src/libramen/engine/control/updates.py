@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
-from typing import TYPE_CHECKING, Final
+from typing import Final
 
 from libramen.engine.border.records import Profile
 from libramen.engine.control.agenda import Kind
@@ -13,9 +13,6 @@ from libramen.engine.record import UpdateRecord
 from libramen.engine.replica import Replica
 from libramen.rules.rollouts.update import Rollout, Update
 from libramen.study.plan import Due
-
-if TYPE_CHECKING:
-    from libramen.engine.control.agenda import Action
 
 _JUDGEMENT, _STEP, _DUE = range(3)
 """Numbers of events: at one instant a judgement comes before all other steps."""
@@ -65,6 +62,8 @@ class Updates(Part):
         left_out: see `simulation.run`.
     """
 
+    PAST = frozenset({"_all"})
+
     def __init__(self, replay: Replay, due: Sequence[Due], left_out: Collection[tuple[str, int | str]] = ()) -> None:
         self._replay, self._fleet, self._agenda, self._plane = replay, replay.fleet, replay.agenda, replay.plane
         self._most = replay.hosting.tier.replicas.most
@@ -83,17 +82,14 @@ class Updates(Part):
         self._fleet.listeners.append(self._fleet_changed)
         for number, update in enumerate(self._all):
             at_s = update.due_s + update.rollout.build
-            self._agenda.add(at_s, Kind.ROLLOUT, self._due(update), _DUE + number)
+            self._agenda.add(at_s, Kind.ROLLOUT, self._begin_or_wait, _DUE + number, update)
 
-    def _due(self, update: _Release) -> Action:
-        def begin_or_wait(now_s: float) -> None:
-            if update.entry in self._undone:
-                return
-            self._waiting.append(update)
-            if self._current is None:
-                self._begin_next(now_s)
-
-        return begin_or_wait
+    def _begin_or_wait(self, now_s: float, update: _Release) -> None:
+        if update.entry in self._undone:
+            return
+        self._waiting.append(update)
+        if self._current is None:
+            self._begin_next(now_s)
 
     def _begin_next(self, now_s: float) -> None:
         due = self._waiting.pop(0)
@@ -173,20 +169,21 @@ class Updates(Part):
     # -- judgements --------------------------------------------------------------------------------
 
     def _plan_judgement(self, due: _Release, first_s: float, k: int) -> None:
-        def judge(now_s: float) -> None:
-            if self._current is not due or self._goes_back:
-                return
-            rollout = due.rollout
-            assert rollout.rollback_above is not None
-            ended, failed = self._plane.judged(now_s - rollout.watch, now_s)
-            if ended >= rollout.judge_least and failed > rollout.rollback_above * ended + _EPSILON:
-                due.judged = ended, failed
-                self._undo(now_s)
-            else:
-                self._plan_judgement(due, first_s, k + 1)
-
         at_s = first_s + k * due.rollout.judge_every
-        self._agenda.add(at_s, Kind.ROLLOUT, judge, _JUDGEMENT, counts=False)
+        self._agenda.add(at_s, Kind.ROLLOUT, self._judge, _JUDGEMENT, due, first_s, k, counts=False)
+
+    def _judge(self, now_s: float, due: _Release, first_s: float, k: int) -> None:
+        """The k-th judgement of a release since its first replica became ready."""
+        if self._current is not due or self._goes_back:
+            return
+        rollout = due.rollout
+        assert rollout.rollback_above is not None
+        ended, failed = self._plane.judged(now_s - rollout.watch, now_s)
+        if ended >= rollout.judge_least and failed > rollout.rollback_above * ended + _EPSILON:
+            due.judged = ended, failed
+            self._undo(now_s)
+        else:
+            self._plan_judgement(due, first_s, k + 1)
 
     def _undo(self, now_s: float) -> None:
         """The new version is found wanting: back to the old one."""

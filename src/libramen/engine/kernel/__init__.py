@@ -1,10 +1,16 @@
 """The compiled data plane. This file imports nothing; `docs/data-plane.md` explains all of it.
 
+What stands behind > at the head of a file are sentences of `docs/model.md` that the file obeys.
+
 | file | what is in it |
 |---|---|
 | `layout` | the state: every array, record by record |
 | `reach` | how compiled functions reach into it, and the lean variant of all of them |
-| `arrays`, `state` | `KernelState` and `KernelServer`, to which the control plane talks; make arrays, call `advance` |
+| `settings` | what does not change during a replay: rows of `border.specs`, and what is made of them |
+| `lists` | the linked lists of visits, and their verbs |
+| `arrays`, `state` | `KernelState`, to which the control plane talks; make arrays, call `advance`, are copied |
+| `server`, `side` | `KernelServer`, one service of one or two sides, each with rows and measures of its own |
+| `standing` | how a world stands, for replays to be compared |
 | `advance` | the one compiled function: which event comes next |
 | `balancer` | a visit arrives and is sent to a replica, held, or refused |
 | `service` | slots, CPU turns, waits, the bank of lent CPU, death |

@@ -1,5 +1,16 @@
 """The one compiled function: which event comes next, and whose turn it is at one instant.
 
+> At one instant come first completions, in the order in which their attempts arrived (a freed slot or CPU turn is
+> handed on at that instant; the end of the CPU work is a completion too), then control events, then clients'
+> time-outs, then arrivals, those of the trace before repeated ones.
+>
+> A call is sent as part of the event that made it, with all that it sets off, before its caller makes the next one.
+>
+> Calls that give up waiting for a connection come after the time-outs of their instant, in the order in which they
+> began to wait.
+>
+> `on_arrival` orders just before the request that finds no slot is sent; what takes no time is ready by then.
+
 The compiler keeps its code on disk, and knows it again by this file and by the types of the arguments;
 what it imports goes in as `_SOURCES`.
 """
@@ -18,10 +29,10 @@ from libramen.engine.kernel.balancer import (
     arrive,
     asks,
     first_side,
+    get,
     next_held,
     next_scattered,
     put,
-    send,
     side_for,
 )
 from libramen.engine.kernel.callers import hear_next, next_step, wait_no_longer
@@ -127,7 +138,7 @@ def _make_advance(sources: int, lean: int) -> Callable[..., Any]:
                             continue
                         f = reach.fleet_at(w, reach.visit_at(w, index).fleet)
                         f = side_for(w, first_side(w, f), index)
-                        row = send(w, f, index, now_s)
+                        row = get(w, f, index, now_s)
                 elif w.room_row >= 0:
                     f = reach.fleet_at(w, w.room_fleet)
                     index, row = next_held(w, f)
@@ -189,7 +200,7 @@ def _make_advance(sources: int, lean: int) -> Callable[..., Any]:
                     now_s = take_repeat(w)
                 w.event_s = now_s
                 f = side_for(w, f, index)
-                row = send(w, f, index, now_s)
+                row = get(w, f, index, now_s)
             if row >= 0:
                 put(w, f, row, index, now_s)
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any, Final
+from typing import TYPE_CHECKING, Any, ClassVar, Final
 
 import numpy as np
 
@@ -22,10 +22,48 @@ _PLACES: Final = 16
 
 
 class Pointing:
-    """Arrays that compiled functions reach through the addresses in a record; as attributes they stay alive."""
+    """Arrays that compiled functions reach through the addresses in a record; as attributes they stay alive.
+
+    A copy has the values of the record and the arrays; its addresses are its own.
+    """
+
+    _name: ClassVar[str]
+    """Of the record, in `layout`."""
+    _seen: ClassVar[frozenset[str]]
+    """Attributes that are made of the others by `_look`, or that a copy does without."""
 
     _record: np.ndarray
     """One record, (1,)."""
+
+    @property
+    def record(self) -> Any:
+        """Its record."""
+        return self._record[0]
+
+    def array(self, name: str) -> np.ndarray:
+        """One of the arrays that it points at."""
+        array: np.ndarray = getattr(self, f"_{name}")
+        return array
+
+    def __getstate__(self) -> dict[str, Any]:
+        """Values apart from addresses."""
+        record = self._record.copy()
+        for name in layout.ADDRESSES[self._name]:
+            record[name] = 0
+        return {key: value for key, value in vars(self).items() if key not in self._seen} | {"_record": record}
+
+    def _settle(self, record: np.ndarray) -> None:
+        """Of a copy: this is its record from now on, and points at its own arrays."""
+        record[:] = self._record
+        self._record = record
+        for name in layout.ADDRESSES[self._name]:
+            array = getattr(self, f"_{name}", None)
+            if array is not None:
+                self._point(**{name: _like(array) if array.dtype in _LINED else array})
+        self._look()
+
+    def _look(self) -> None:
+        """Keep at hand what is looked at often."""
 
     def _point(self, **arrays: np.ndarray) -> None:
         """Tell the compiled functions where these arrays are now, and keep them alive as attributes."""
@@ -33,6 +71,10 @@ class Pointing:
             assert array.flags.c_contiguous
             setattr(self, f"_{name}", array)
             self._record[0][name] = reach.address_of(array)
+
+
+_LINED: Final = (layout.VISIT, layout.LEVEL, layout.REPLICA, layout.HEAP, layout.NODE)
+"""Arrays of these begin where a cache line does."""
 
 
 class WorldArrays(Pointing):
@@ -44,6 +86,8 @@ class WorldArrays(Pointing):
         tallies: whether it is written down how each visit has ended.
         buffer: for how many visits there is room.
     """
+
+    _name = "WORLD"
 
     _edges_s: np.ndarray
     _ended: np.ndarray
@@ -152,6 +196,8 @@ class FleetArrays(Pointing):
         other: that of its other side, -1: there is none.
     """
 
+    _name = "FLEET"
+
     _row_of: np.ndarray
     _series: np.ndarray
     _answers: np.ndarray
@@ -188,7 +234,6 @@ class FleetArrays(Pointing):
         for setting in SETTINGS:
             fleet[setting.name] = setting.of(self.spec)
         self._point(levels=aligned(2, layout.LEVEL), series=np.zeros((0, 4)))
-        self._ready_level = self._levels[:1]
         self._point(row_of=np.zeros(64, np.int64), moved=np.zeros(64, np.int64))
         self._point(pinned=np.zeros(max(1, system.visitors), np.int64) if first is None else first._pinned)
         judges = self.spec.judges and first is None
@@ -198,7 +243,7 @@ class FleetArrays(Pointing):
         self._ready = self._emptied = self._killed = self._idled = np.zeros(0, np.int64)
         self._uses, self._pools = np.zeros(0, layout.USE), np.zeros(0, layout.POOL)
         self._tree, self._heaps = np.zeros(0, layout.NODE), np.zeros(0, layout.HEAP)
-        logs = self.spec.logs_answers
+        logs = self.spec.logs
         self._point(answers=np.zeros(BUFFER if logs else 1))
         fleet["answers_size"] = BUFFER if logs else NOBODY
         self._grow_places(_PLACES)
@@ -213,7 +258,7 @@ class FleetArrays(Pointing):
         fleet = self._record[0]
         fleet["places"], fleet["places_left_at"] = places, NOBODY if places == spec.slots else places
         running = np.maximum(np.arange(places + 1), 1)
-        cores = (spec.cores, min(spec.cores, spec.steady_cores) if spec.lends_cpu else spec.cores)
+        cores = (spec.cores, min(spec.cores, spec.steady_cores) if spec.lends else spec.cores)
         rate = np.ascontiguousarray([spec.speed * np.minimum(1.0, n / running) for n in cores])
         self._point(rate=rate, pace=1.0 / rate)
         n = len(self._replicas)
@@ -282,6 +327,13 @@ def _winners(leaves: int) -> np.ndarray:
         winners[level // 2 : level] = winners[level : 2 * level : 2]
         level //= 2
     return winners
+
+
+def _like(array: np.ndarray) -> np.ndarray:
+    """The same, where a cache line begins."""
+    copy = aligned(len(array), array.dtype)
+    copy[:] = array
+    return copy
 
 
 def aligned(n: int, dtype: np.dtype[Any]) -> np.ndarray:

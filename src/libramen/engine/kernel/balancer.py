@@ -1,4 +1,25 @@
-"""A request arrives, and is sent to a replica, held, or refused."""
+"""A request arrives, and is sent to a replica, held, or refused.
+
+> It takes a slot of its replica if one is free, else waits in the replica's first-in-first-out backlog, else is
+> **refused**.
+>
+> It sends to a replica that it believes ready; with none the request is refused.
+>
+> `least_busy`: fewest requests in slots and backlog; ties to the lowest number.
+>
+> `pinned`: the replica to which the last request of this visitor was sent, while it is ready; else, and without a
+> visitor, as `least_busy`, and from then on there.
+>
+> `shared_queue`: nothing waits at replicas; a request goes to the one with the most free slots, or into one queue
+> of at most `queue_limit` until any slot is free.
+>
+> A tier with `holds_requests` keeps a request that no replica has room for in such a queue too, whatever the
+> balancer, and hands it out in order the moment a replica becomes ready or has room; later arrivals queue up
+> behind.
+>
+> Of the attempts that reach the balancer since a step began the k-th (from 1) goes to the new version when floor(k
+> share + 1e-9) is more than for k - 1.
+"""
 
 from __future__ import annotations
 
@@ -8,9 +29,11 @@ from libramen.base.times import EPSILON_S
 from libramen.engine.kernel import layout, lists, reach, settings
 from libramen.engine.kernel.clients import fail, watch
 from libramen.engine.kernel.integrals import integrate
-from libramen.engine.kernel.service import find_ready, is_late, kill, move_over, take_slot
+from libramen.engine.kernel.service import find_ready, is_dropped, kill, move_over, take_slot
 from libramen.engine.kernel.trees import least_busy, update_row
 from libramen.engine.kernel.uniforms import lineage_of, uniforms
+
+_ROUND_ROBIN, _RANDOM = settings.CODES["round_robin"], settings.CODES["random"]
 
 
 @reach.inner
@@ -134,7 +157,7 @@ def note_sent(w, f, index):
 
 
 @reach.inner
-def send(w, f, index, now_s):
+def get(w, f, index, now_s):
     """The balancer gets an attempt: the row that it goes to; NONE_READY: it has been held or refused."""
     integrate(w, f, now_s)
     visit = reach.visit_at(w, index)
@@ -174,9 +197,9 @@ def _row_for(w, f, visit):
     """The balancer's rule: a row; HOLD: the visit may wait; NONE_READY: it may not."""
     if f.n_ready == 0:
         return layout.HOLD if f.holds else layout.NONE_READY
-    if f.balancer < settings.LEAST_BUSY:
+    if not f.by_load:
         return _choose(w, f, visit)
-    if f.balancer == settings.PINNED:
+    if f.pins:
         return _where_pinned(f, visit)
     row = least_busy(f)
     if f.queues and not _has_room(f, row):
@@ -263,11 +286,11 @@ def next_held(w, f):
         w.room_row = layout.NONE_READY
         return settings.NOBODY, layout.NONE_READY
     index = take_held(w, f)
-    if replica.in_slots < f.slots and is_late(w, f, index, w.event_s):
+    if replica.in_slots < f.slots and is_dropped(w, f, index, w.event_s):
         fail(w, f, index, layout.TIMED_OUT, replica.number, w.event_s)
         return settings.NOBODY, layout.NONE_READY
     f.last_chosen = replica.number
-    if f.balancer == settings.PINNED:
+    if f.pins:
         _pin(f, reach.visit_at(w, index), replica.number)
     return index, row
 
@@ -281,7 +304,7 @@ def next_scattered(w, f):
     reach.apart()
     if f.n_held:
         late_at = layout.NO_REPLICA
-        if is_late(w, f, f.held_head, w.event_s):
+        if is_dropped(w, f, f.held_head, w.event_s):
             late_at = _where_late(f)
         if late_at:
             fail(w, f, take_held(w, f), layout.TIMED_OUT, late_at, w.event_s)
@@ -351,7 +374,7 @@ def _choose(w, f, visit):
     n = _count_room(f) if scans else f.n_ready
     if n == 0:
         return layout.HOLD
-    if f.balancer == settings.ROUND_ROBIN:
+    if f.balancer == _ROUND_ROBIN:
         at = find_ready(f, f.last_chosen)
         row = reach.int_at(f.ready, at if at < f.n_ready else 0)
         while scans and not _has_room(f, row):
@@ -362,7 +385,7 @@ def _choose(w, f, visit):
     u, v = uniforms(w.balancer_key, visit.id, lineage_of(visit), visit.place)
     first = int(u * n)
     row = _nth(f, first, scans)
-    if f.balancer == settings.RANDOM or n == 1:
+    if f.balancer == _RANDOM or n == 1:
         return row
     second = int(v * (n - 1))
     second += second >= first  # the others, of which there is one fewer

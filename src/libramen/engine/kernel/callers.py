@@ -1,5 +1,16 @@
 """Visits that call other services: what they send, what they wait for, and how they go on.
 
+> A visit does its CPU work in its slot, then its calls in the order of the table, then what is left of its wait,
+> then it is answered. It holds its slot all the while, and no CPU turn while it calls or waits.
+>
+> The visit goes on when the last that it waits for has ended.
+>
+> When an event is over (freed slots and connections handed on, held visits handed out) callers hear of ends, first
+> come first served; of several visits lost at once in the order of their arrival.
+>
+> **Failure**: a call that has failed, its retries included, fails its visit, which is then **errored**, unless
+> `if_it_fails = "go_on"`.
+
 All of it happens within an event. `w.stack` has what still goes on in it, the latest first: what a call sets off is
 over before the visit that made it goes on.
 """
@@ -111,7 +122,7 @@ def _make(w, f, index, visit, client, nth, now_s):
     call.phase = layout.TO_SEND
     for column in range(w.columns):
         reach.set_float(w.given, w.columns * call_index + column, reach.float_at(w.given, w.columns * index + column))
-    _give_work(w, index, visit, client, call)
+    _work(w, index, visit, client, call)
     if client.awaited:
         if visit.pending == 0:
             visit.group_s = now_s
@@ -126,7 +137,7 @@ def _make(w, f, index, visit, client, nth, now_s):
 
 
 @reach.seldom
-def _give_work(w, index, visit, client, call):
+def _work(w, index, visit, client, call):
     """How much work a call is."""
     call.cpu_s = 0.0
     call.wait_s = 0.0

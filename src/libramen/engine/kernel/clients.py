@@ -1,4 +1,20 @@
-"""What a client sees, be it a user or a visit that calls: answers, failures, time-outs, attempts that are repeated."""
+"""What a client sees, be it a user or a visit that calls: answers, failures, time-outs, attempts that are repeated.
+
+> `overhead` is added to the latency of an answer and counts towards the time-out.
+>
+> An answer later than `timeout` is a **timed out** request of latency `timeout`.
+>
+> `retries`: a request that failed in any way is sent again, `retry_after` after the client knew, then after twice
+> as long, and so on; each pause times `1 + retry_jitter * u`, u uniform in [-1, 1).
+>
+> A client that gave up leaves its old attempt in the server, where it goes on being worked on; no client waits for
+> it.
+>
+> Only the last attempt counts: `attempts` is how many there were, `latency_s` runs from the first one.
+>
+> An answer, ok or errored, reaches its caller the callee's `overhead` later: that is a completion, in the order of
+> the callee's visit, also without overhead.
+"""
 
 from __future__ import annotations
 
@@ -36,7 +52,7 @@ def _first_s(visit):
 
 
 @reach.inner
-def _write(w, f, index, latency_s, ending, number, now_s):
+def _end(w, f, index, latency_s, ending, number, now_s):
     """Write down how a visit ended."""
     visit = reach.visit_at(w, index)
     slot_at_s = now_s if np.isnan(visit.slot_at_s) else visit.slot_at_s
@@ -122,7 +138,7 @@ def answer(w, f, index, number, now_s):
     _log(w, f, visit, now_s)
     if w.parts:
         _add_up(w, f, index, f.overhead_s, now_s)
-    _write(w, f, index, latency_s, layout.OK, number, now_s)
+    _end(w, f, index, latency_s, layout.OK, number, now_s)
     free(w, index)
 
 
@@ -200,7 +216,7 @@ def fail(w, f, index, ending, number, now_s):
     latency_s = max(0.0, now_s - _first_s(visit))
     if ending == layout.TIMED_OUT:
         latency_s = (visit.at_s - _first_s(visit)) + client.timeout_s
-    _write(w, f, index, latency_s, ending, number, now_s)
+    _end(w, f, index, latency_s, ending, number, now_s)
     _tell(w, index)
 
 
@@ -216,7 +232,7 @@ def give_up_for_good(w, f, index):
     """A call that was going to be sent again is over, since the visit that made it is."""
     reach.apart()
     visit = reach.visit_at(w, index)
-    _write(w, f, index, max(0.0, visit.due_s - visit.first_s), visit.ending, visit.number, visit.due_s)
+    _end(w, f, index, max(0.0, visit.failed_s - visit.first_s), visit.ending, visit.number, visit.failed_s)
     _tell(w, index)
 
 
@@ -230,13 +246,13 @@ def send_answer(w, f, index, ending, number, now_s):
     visit = reach.visit_at(w, index)
     visit.ending = ending
     visit.number = number
-    visit.due_s = now_s + f.overhead_s
+    visit.answered_s = now_s + f.overhead_s
     if ending == layout.OK:
         _log(w, f, visit, now_s)
         if w.parts:
             _add_up(w, f, index, f.overhead_s, now_s)
     ahead = f.way_tail  # by time, as good as always the last
-    while ahead >= 0 and reach.visit_at(w, ahead).due_s > visit.due_s:
+    while ahead >= 0 and reach.visit_at(w, ahead).answered_s > visit.answered_s:
         ahead = np.int64(reach.visit_at(w, ahead).back)
     lists.to_way(w, f, index, ahead)
     tell_due(w, f)
@@ -249,7 +265,7 @@ def arrive_answer(w, f, index):
     visit = reach.visit_at(w, index)
     lists.from_way(w, f, index)
     tell_due(w, f)
-    now_s = visit.due_s
+    now_s = visit.answered_s
     w.event_s = now_s
     if visit.given_up:
         let_go(w, index)
@@ -258,7 +274,7 @@ def arrive_answer(w, f, index):
     else:
         if visit.watched:
             unwatch(w, reach.client_at(w.clients, visit.client), index)
-        _write(w, f, index, max(0.0, now_s - _first_s(visit)), layout.OK, visit.number, now_s)
+        _end(w, f, index, max(0.0, now_s - _first_s(visit)), layout.OK, visit.number, now_s)
         _tell(w, index)
 
 
@@ -283,7 +299,7 @@ def _repeat_later(w, client, index, failed_s):
     reach.apart()
     visit = reach.visit_at(w, index)
     visit.first_s = _first_s(visit)
-    visit.due_s = failed_s
+    visit.failed_s = failed_s
     visit.phase = layout.PAUSED
     visit.planned = w.planned
     w.planned += 1
@@ -314,8 +330,8 @@ def next_repeat(w, limit_s):
     while w.n_repeats and reach.entry_at(w.repeats, 0).key < limit_s:
         index = reach.entry_at(w.repeats, 0).request
         visit = reach.visit_at(w, index)
-        visit.group_s = reach.entry_at(w.repeats, 0).key
-        w.repeating_s = min(w.repeating_s, visit.group_s) if w.n_repeating else visit.group_s
+        visit.repeat_s = reach.entry_at(w.repeats, 0).key
+        w.repeating_s = min(w.repeating_s, visit.repeat_s) if w.n_repeating else visit.repeat_s
         heap_remove(w.repeats, w.n_repeats, layout.FIRST)
         w.n_repeats -= 1
         turn_up(w, index)
@@ -330,7 +346,7 @@ def take_repeat(w):
     turn_out(w, layout.FIRST)
     visit = reach.visit_at(w, index)
     visit.phase = layout.UNDER_WAY
-    return visit.group_s
+    return visit.repeat_s
 
 
 # -- the clients that still wait: of each a list by deadline, which is the order of their attempts ---------------------

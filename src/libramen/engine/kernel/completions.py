@@ -1,4 +1,11 @@
-"""The CPU work or the wait of a visit is over; and which of those comes next."""
+"""The CPU work or the wait of a visit is over; and which of those comes next.
+
+> At one instant come first completions, in the order in which their attempts arrived (a freed slot or CPU turn is
+> handed on at that instant; the end of the CPU work is a completion too)
+>
+> An attempt without CPU work that fails takes its slot and leaves it at the same instant, as a completion of its
+> own.
+"""
 
 from __future__ import annotations
 
@@ -88,7 +95,7 @@ def only_answer_due(w, f, second_s, limit_s):
     following = reach.visit_at(w, f.way_head).link
     if second_s < limit_s or reach.node_at(f.tree, 1).due_s < limit_s:
         return False
-    return following < 0 or reach.visit_at(w, following).due_s >= limit_s
+    return following < 0 or reach.visit_at(w, following).answered_s >= limit_s
 
 
 @reach.seldom
@@ -105,11 +112,11 @@ def first_arrived(w, limit_s):
             continue
         f = reach.fleet_at(w, k)
         index = f.way_head
-        while index >= 0 and reach.visit_at(w, index).due_s < limit_s:
+        while index >= 0 and reach.visit_at(w, index).answered_s < limit_s:
             visit = reach.visit_at(w, index)
             if visit.order < best_order:
                 best_order = visit.order
-                best = (k, -1, int(layout.WAY), index, visit.due_s)
+                best = (k, -1, int(layout.WAY), index, visit.answered_s)
             index = visit.link
         for row in range(f.leaves):
             if reach.node_at(f.tree, f.leaves + row).due_s >= limit_s:

@@ -1,4 +1,13 @@
-"""Connections from a replica to what it calls, and the calls of a visit that ends early."""
+"""Connections from a replica to what it calls, and the calls of a visit that ends early.
+
+> **Connections**: with `pool` a call needs one of so many of its replica for as long as it lasts, pauses between
+> its attempts included; without one it waits, first come first served. After `pool_timeout` it has failed, was no
+> visit, and is counted as unsent. A process that is gone takes its pool along.
+>
+> A visit that ends early leaves its calls: what waits for a connection is never sent; the attempt under way runs
+> on, its time-out included, and counts as if it were awaited; nothing is sent again, and a call in a pause ends as
+> its last attempt did.
+"""
 
 from __future__ import annotations
 
@@ -38,7 +47,7 @@ def connect(w, f, client, index, row, now_s):
     call.pool_fleet = f.index
     call.planned = w.planned
     w.planned += 1
-    call.due_s = now_s
+    call.queued_at_s = now_s
     lists.to_pool(w, pool, index)
     if client.pool_timeout_s < np.inf and lists.to_impatient(w, client, index):
         _tell_patience(w, client)
@@ -56,7 +65,7 @@ def _has_connection(w, f, call, index, row):
 @reach.inner
 def _tell_patience(w, client):
     head = client.queue_head
-    until_s = reach.visit_at(w, head).due_s + client.pool_timeout_s if head >= 0 else np.inf
+    until_s = reach.visit_at(w, head).queued_at_s + client.pool_timeout_s if head >= 0 else np.inf
     replay_time(w.patience, w.client_leaves + client.number, until_s)
 
 

@@ -1,4 +1,7 @@
-"""Binary heaps, the root at 0. Behind the last entry stands infinity, so that the first three may always be read."""
+"""Binary heaps, the root at 0. Behind the last entry stands infinity, so that the first three may always be read.
+
+> repeated attempts of one instant by request, place in the tree of calls, then as they were planned.
+"""
 
 from __future__ import annotations
 

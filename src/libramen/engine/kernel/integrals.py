@@ -1,4 +1,8 @@
-"""Integrals over time. They advance at events only, so that a replay may be split anywhere without a change."""
+"""Integrals over time. They advance at events only, so that a replay may be split anywhere without a change.
+
+> `cpu`, `in_progress` and `waiting` are integrals over ready replicas divided by that of their number (`waiting`
+> with the shared or held queue; a dead replica that is not yet detected counts as ready and has nothing);
+"""
 
 from __future__ import annotations
 

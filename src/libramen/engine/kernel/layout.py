@@ -6,12 +6,13 @@ between two calls of them by `state`; the rest of the engine sees none of it.
 
 from __future__ import annotations
 
-from typing import Any, Final
+from collections.abc import Iterable
+from typing import Any, Final, NamedTuple
 
 import numpy as np
 
 from libramen.engine.border.records import Ending, Signal
-from libramen.engine.kernel.settings import CLIENT_SETTINGS, KEYS, SETTINGS
+from libramen.engine.kernel.settings import CLIENT_SETTINGS, KEYS, SETTINGS, Setting
 
 FREE, READY, DRAINING, DEAD, OUT = np.arange(5)
 """States of a row. DEAD: the balancer does not know yet. OUT: it knows; the row waits for a restart."""
@@ -44,115 +45,160 @@ CONTROL, CHUNK, OVER = int(Signal.CONTROL), int(Signal.CHUNK), int(Signal.ENDED)
 CACHE_LINE: Final = 64
 
 
-def _lines(*fields: Any) -> np.dtype[Any]:
+LEAN: Final[dict[str, dict[str, float]]] = {}
+"""By record: the values that fields have which the lean variant knows; see `known`."""
+
+
+ADDRESSES: Final[dict[str, tuple[str, ...]]] = {}
+"""By record: the fields that say where arrays begin; see `address`."""
+
+
+class _Known(NamedTuple):
+    """A field of which the lean variant knows the value."""
+
+    name: str
+    kind: str
+    value: float
+
+
+def known(name: str, kind: str, value: float) -> _Known:
+    """A field that no replay changes if it has this value at the beginning, so that the compiler may know it.
+
+    The lean variant is for worlds and services whose fields of this kind have these values. Those of VISIT and REPLICA
+    follow from them.
+    """
+    return _Known(name, kind, value)
+
+
+class _Address(NamedTuple):
+    """A field that says where an array begins."""
+
+    name: str
+    kind: str = "i8"
+
+
+def address(name: str) -> _Address:
+    """Where the array of this name begins: no value, so that it is left out of a copy."""
+    return _Address(name)
+
+
+def _record(name: str, *fields: Any) -> np.dtype[Any]:
+    """A record of these fields; what is known of them goes to `LEAN`, which are addresses to `ADDRESSES`."""
+    LEAN[name] = {field.name: field.value for field in fields if isinstance(field, _Known)}
+    ADDRESSES[name] = tuple(field.name for field in fields if isinstance(field, _Address))
+    return np.dtype([field if type(field) is tuple else field[:2] for field in fields])
+
+
+def _of_settings(settings: Iterable[Setting]) -> list[Any]:
+    return [(one.name, one.kind) if one.lean is None else known(*one[:2], one.lean) for one in settings]
+
+
+def _lines(name: str, *fields: Any) -> np.dtype[Any]:
     """A record of these fields, filled up to whole cache lines, or to a share of one that leaves no rest."""
-    bare = np.dtype(list(fields)).itemsize
+    bare = _record(name, *fields).itemsize
     size = next((share for share in (16, 32) if bare <= share), -(-bare // CACHE_LINE) * CACHE_LINE)
-    return np.dtype([*fields, ("padding", "u1", size - bare)]) if size > bare else np.dtype(list(fields))
+    return _record(name, *fields, *([("padding", "u1", size - bare)] if size > bare else []))
 
 
 # One record: the clock, the trace, and what all services share.
-WORLD: Final = np.dtype(
-    [
-        ("event_s", "f8"),  # the latest event, which may still go on [s]
-        ("control_s", "f8"),  # the instant at which the control plane must act [s]
-        ("notice_s", "f8"),  # when the last of what the control plane must know came about, infinity: nothing [s]
-        ("repeating_s", "f8"),  # the instant of the attempts in `repeating` [s]
-        ("next", "i8"),  # number of the next request to arrive
-        ("attempts", "i8"),  # that have arrived, at all services
-        ("n_open", "i8"),  # requests and calls that have not ended; where there are calls, all that is still served
-        ("n_ended", "i8"),  # filled entries of `ended`
-        ("free", "i8"),  # first free entry of `visits`, -1: none
-        ("attention", "i8"),  # 1: an event goes on, or something is full: look at all that follows here
-        ("full", "i8"),  # 1: the heaps or the answers of a fleet must have more room, or `ended`
-        ("asked", "i8"),  # the attempt for which the control plane was last asked for a slot
-        ("planned", "i8"),  # repeated attempts, and calls that wait for a connection, numbered as they were planned
-        ("n_repeats", "i8"),  # entries of the heap `repeats`
-        ("n_repeating", "i8"),  # entries of the heap `repeating`
-        ("room_fleet", "i8"),  # the fleet of `room_row`
-        ("room_row", "i8"),  # a row that has just got room, for those held; NONE_READY: none
-        ("n_stack", "i8"),  # entries of `stack`
-        ("news_head", "i8"),  # calls that have ended, and whose callers are to hear of it: a linked list
-        ("news_tail", "i8"),
-        # Where the arrays begin (addresses), and how long they are.
-        ("fleets", "i8"),  # FLEET (n_fleets,)
-        ("n_fleets", "i8"),
-        ("n_services", "i8"),  # of the fleets; behind them come the second sides
-        ("clients", "i8"),  # CLIENT (n_clients,): the users of each service, and the calls
-        ("n_clients", "i8"),
-        ("dues", "i8"),  # float64 (2 * fleet_leaves,): a winner tree of the next completion of each fleet [s]
-        ("due_fleets", "i8"),  # int32 (2 * fleet_leaves,): whose that is
-        ("fleet_leaves", "i8"),
-        ("deadlines", "i8"),  # float64 (2 * client_leaves,): one of the next time-out of each client [s]
-        ("patience", "i8"),  # float64 (2 * client_leaves,): one of the next call that waits for a connection no longer
-        ("client_leaves", "i8"),
-        ("visits", "i8"),  # VISIT (m,)
-        ("repeats", "i8"),  # HEAP (m,): attempts to come, by time
-        ("repeating", "i8"),  # HEAP (m,): those of this instant, by request and place
-        ("stack", "i8"),  # int64 (m,): visits that go on within this event, the latest first
-        ("given", "i8"),  # float64 (m, columns): what the trace says of the work at other services [s]
-        ("spent", "i8"),  # float64 (m, parts): where the time of a visit went, and that of its calls [s]
-        ("out", "i8"),  # RESULT (n,): one a request, where requests are kept
-        ("out_spent", "i8"),  # float64 (n, parts) where requests are kept
-        ("ended", "i8"),  # ENDED_VISIT (ended_size,)
-        ("ended_full", "i8"),  # so many entries of which one more event might not find room for all that it ends
-        (
-            "turns",
-            "i8",
-        ),  # float64 (n, 3) where departures are forced, see `plane`; in the third first `v` at the beginning
-        ("edges_s", "i8"),  # float64 (n_edges,): instants at which the integrals are written down [s]
-        ("n_edges", "i8"),
-        ("chunk_at_s", "i8"),  # float64 (chunk_n,), and so are the next two; the chunk is only read
-        ("chunk_cpu_s", "i8"),
-        ("chunk_wait_s", "i8"),
-        ("chunk_route", "i8"),  # int32 (chunk_n,) where `codes`
-        ("chunk_server", "i8"),  # int32 (chunk_n,) where there are several services
-        ("chunk_visitor", "i8"),  # int32 (chunk_n,) where visitors are pinned
-        ("chunk_bytes_out", "i8"),  # float64 (chunk_n,) where requests are not kept
-        ("chunk_given", "i8"),  # float64 (chunk_n, columns)
-        ("chunk_n", "i8"),
-        ("chunk_first", "i8"),  # number of the chunk's first request
-        ("chunk_last", "i8"),  # 1: the trace ends with this chunk
-        ("applies", "i8"),  # int64 (n_clients, n_routes): 1, requests of this route make this call
-        ("n_routes", "i8"),
-        # What the control plane orders, for the next call.
-        ("order", "i8"),  # NO_ORDER, ADD, ...
-        ("order_fleet", "i8"),  # of DISMISS: those that are `dismissed`
-        ("order_row", "i8"),
-        ("order_number", "i8"),
-        ("order_s", "f8"),
-        ("order_warm", "i8"),  # ADD: 1, it needs no warm-up
-        # Fixed during a replay; what comes of a service and its plan is in FLEET.
-        ("keeps", "i8"),  # 1: `out` has one entry a request of the trace
-        ("tallies", "i8"),  # 1: what ends is written to `ended`
-        ("calls", "i8"),  # 1: some service calls another one
-        ("codes", "i8"),  # 1: the route of a request is looked at
-        ("pins", "i8"),  # 1: the visitor of a request is looked at
-        ("columns", "i8"),  # of `given`
-        ("parts", "i8"),  # of `spent`; 0: nobody wants to know
-        ("ends_at_most", "i8"),  # requests that one event can end
-        ("repeats_any", "i8"),  # 1: some client sends again what failed
-        ("clocks", "i8"),  # 1: there are time-outs of clients or repeated attempts that are events
-        ("extras", "i8"),  # 1: a request brings more with it than its work
-        ("forced", "i8"),  # `wait_s` is when a request leaves, `cpu_s` the share of its turn
-        *((key, "u8", 2) for key in KEYS),  # of the random streams
-    ]
+WORLD: Final = _record(
+    "WORLD",
+    ("event_s", "f8"),  # the latest event, which may still go on [s]
+    ("control_s", "f8"),  # the instant at which the control plane must act [s]
+    ("notice_s", "f8"),  # when the last of what the control plane must know came about, infinity: nothing [s]
+    ("repeating_s", "f8"),  # the instant of the attempts in `repeating` [s]
+    ("next", "i8"),  # number of the next request to arrive
+    ("attempts", "i8"),  # that have arrived, at all services
+    ("n_open", "i8"),  # requests and calls that have not ended; where there are calls, all that is still served
+    ("n_ended", "i8"),  # filled entries of `ended`
+    ("free", "i8"),  # first free entry of `visits`, -1: none
+    ("attention", "i8"),  # 1: an event goes on, or something is full: look at all that follows here
+    ("full", "i8"),  # 1: the heaps or the answers of a fleet must have more room, or `ended`
+    ("asked", "i8"),  # the attempt for which the control plane was last asked for a slot
+    ("planned", "i8"),  # repeated attempts, and calls that wait for a connection, numbered as they were planned
+    ("n_repeats", "i8"),  # entries of the heap `repeats`
+    ("n_repeating", "i8"),  # entries of the heap `repeating`
+    ("room_fleet", "i8"),  # the fleet of `room_row`
+    ("room_row", "i8"),  # a row that has just got room, for those held; NONE_READY: none
+    ("n_stack", "i8"),  # entries of `stack`
+    ("news_head", "i8"),  # calls that have ended, and whose callers are to hear of it: a linked list
+    ("news_tail", "i8"),
+    # Where the arrays begin (addresses), and how long they are.
+    address("fleets"),  # FLEET (n_fleets,)
+    known("n_fleets", "i8", 1),
+    known("n_services", "i8", 1),  # of the fleets; behind them come the second sides
+    address("clients"),  # CLIENT (n_clients,): the users of each service, and the calls
+    ("n_clients", "i8"),
+    address("dues"),  # float64 (2 * fleet_leaves,): a winner tree of the next completion of each fleet [s]
+    address("due_fleets"),  # int32 (2 * fleet_leaves,): whose that is
+    known("fleet_leaves", "i8", 1),
+    address("deadlines"),  # float64 (2 * client_leaves,): one of the next time-out of each client [s]
+    address("patience"),  # float64 (2 * client_leaves,): one of the next call that waits for a connection no longer
+    ("client_leaves", "i8"),
+    address("visits"),  # VISIT (m,)
+    address("repeats"),  # HEAP (m,): attempts to come, by time
+    address("repeating"),  # HEAP (m,): those of this instant, by request and place
+    address("stack"),  # int64 (m,): visits that go on within this event, the latest first
+    address("given"),  # float64 (m, columns): what the trace says of the work at other services [s]
+    address("spent"),  # float64 (m, parts): where the time of a visit went, and that of its calls [s]
+    address("out"),  # RESULT (n,): one a request, where requests are kept
+    address("out_spent"),  # float64 (n, parts) where requests are kept
+    address("ended"),  # ENDED_VISIT (ended_size,)
+    ("ended_full", "i8"),  # so many entries of which one more event might not find room for all that it ends
+    # float64 (n, 3) where departures are forced, see `plane`
+    address("turns"),
+    address("edges_s"),  # float64 (n_edges,): instants at which the integrals are written down [s]
+    ("n_edges", "i8"),
+    address("chunk_at_s"),  # float64 (chunk_n,), and so are the next two; the chunk is only read
+    address("chunk_cpu_s"),
+    address("chunk_wait_s"),
+    address("chunk_route"),  # int32 (chunk_n,) where `codes`
+    address("chunk_server"),  # int32 (chunk_n,) where there are several services
+    address("chunk_visitor"),  # int32 (chunk_n,) where visitors are pinned
+    address("chunk_bytes_out"),  # float64 (chunk_n,) where requests are not kept
+    address("chunk_given"),  # float64 (chunk_n, columns)
+    ("chunk_n", "i8"),
+    ("chunk_first", "i8"),  # number of the chunk's first request
+    ("chunk_last", "i8"),  # 1: the trace ends with this chunk
+    address("applies"),  # int64 (n_clients, n_routes): 1, requests of this route make this call
+    ("n_routes", "i8"),
+    # What the control plane orders, for the next call.
+    ("order", "i8"),  # NO_ORDER, ADD, ...
+    ("order_fleet", "i8"),  # of DISMISS: those that are `dismissed`
+    ("order_row", "i8"),
+    ("order_number", "i8"),
+    ("order_s", "f8"),
+    ("order_warm", "i8"),  # ADD: 1, it needs no warm-up
+    # Fixed during a replay; what comes of a service and its plan is in FLEET.
+    known("keeps", "i8", 1),  # 1: `out` has one entry a request of the trace
+    known("tallies", "i8", 0),  # 1: what ends is written to `ended`
+    known("calls", "i8", 0),  # 1: some service calls another one
+    known("codes", "i8", 0),  # 1: the route of a request is looked at
+    known("pins", "i8", 0),  # 1: the visitor of a request is looked at
+    known("columns", "i8", 0),  # of `given`
+    known("parts", "i8", 0),  # of `spent`; 0: nobody wants to know
+    ("ends_at_most", "i8"),  # requests that one event can end
+    ("repeats_any", "i8"),  # 1: some client sends again what failed
+    ("clocks", "i8"),  # 1: there are time-outs of clients or repeated attempts that are events
+    known("extras", "i8", 0),  # 1: a request brings more with it than its work
+    known("forced", "i8", 0),  # `wait_s` is when a request leaves, `cpu_s` the share of its turn
+    *((key, "u8", 2) for key in KEYS),  # of the random streams
 )
 
 # One record a service: its replicas behind a balancer, and what does not change during a replay. Where traffic may be
 # split between two versions, there is a second record, behind those of all services: its other side.
 _FLEET_FIELDS: Final[tuple[Any, ...]] = (
-    ("index", "i8"),
-    ("service", "i8"),  # the first side of its service: what both have in common is there
-    ("other", "i8"),  # its other side, -1: there is none
+    known("index", "i8", 0),
+    known("service", "i8", 0),  # the first side of its service: what both have in common is there
+    known("other", "i8", -1),  # its other side, -1: there is none
     ("split_share", "f8"),  # of attempts that go to `split_side`
     ("split_side", "i8"),
     ("whole_side", "i8"),  # where all of them go if `split_share` is `whole_share`: 1, or 0 for the other side
     ("whole_share", "f8"),
     ("n_split", "i8"),  # attempts since that is so
-    ("judged", "i8"),  # it is written down how the attempts end that replicas of this version get, 0: of none
-    ("notes", "i8"),  # 1: how all end that are sent to this side
-    ("sent", "i8"),  # SENT (sent_size,)
+    known("judged", "i8", 0),  # it is written down how the attempts end that replicas of this version get, 0: of none
+    known("notes", "i8", 0),  # 1: how all end that are sent to this side
+    address("sent"),  # SENT (sent_size,)
     ("sent_size", "i8"),
     ("n_sent", "i8"),
     ("n_forgotten", "i8"),  # entries that were before the first one
@@ -182,37 +228,37 @@ _FLEET_FIELDS: Final[tuple[Any, ...]] = (
     ("places", "i8"),  # visits in slots that the heaps of each replica have room for
     ("places_left_at", "i8"),  # `fullest` from which there must be more places; NOBODY: there are as many as slots
     ("leaves", "i8"),  # rows, and leaves of a winner tree: a power of two, at least 2
-    ("user", "i8"),  # the client that its users are
+    known("user", "i8", 0),  # the client that its users are
     ("timeout_s", "f8"),  # of its users, infinity: none
     ("watches", "i8"),  # 1: they may give up waiting, and send again
     ("first_call", "i8"),  # its calls are the clients from here on
-    ("n_calls", "i8"),
+    known("n_calls", "i8", 0),
     ("n_pools", "i8"),  # of connections, of each replica
     ("part", "i8"),  # where its own parts begin in `spent`
     ("parts_end", "i8"),  # where the parts of all that it calls end
     ("dismissed", "i8"),  # 1: no replica will ever take those that it holds
     ("unsent", "i8"),  # calls that did not get a connection in time
     # Addresses.
-    ("levels", "i8"),  # LEVEL (2,)
-    ("replicas", "i8"),  # REPLICA (leaves,)
-    ("heaps", "i8"),  # HEAP (leaves, places + 2), and one more
-    ("tree", "i8"),  # NODE (2 * leaves,)
-    ("due_rows", "i8"),  # int32 (2 * leaves,): of each node the row whose `due_s` it has
-    ("rate", "i8"),  # float64 (2, places + 1): work a second by each of k running requests; [1]: bank empty
-    ("pace", "i8"),  # float64 (2, places + 1): 1 / rate; to multiply is quicker than to divide
-    ("row_of", "i8"),  # int64 (numbers,): the row of each replica, by number
-    ("moved", "i8"),  # int64 (numbers,): visitors who had to move from each replica, by number
-    ("ready", "i8"),  # int64 (leaves,): rows that the balancer sends to, by number
-    ("emptied", "i8"),  # int64 (leaves,): numbers of draining replicas that have emptied
-    ("killed", "i8"),  # int64 (leaves,): numbers of replicas that have died
-    ("idled", "i8"),  # int64 (leaves,): numbers of replicas that have become idle
-    ("uses", "i8"),  # USE (leaves,)
-    ("pools", "i8"),  # POOL (leaves, n_pools)
-    ("pinned", "i8"),  # int64 (visitors,): number of the replica of each visitor, 0: none yet
-    ("answers", "i8"),  # float64 (answers_size,): latencies of ok answers, each of its own attempt [s]
+    address("levels"),  # LEVEL (2,)
+    address("replicas"),  # REPLICA (leaves,)
+    address("heaps"),  # HEAP (leaves, places + 2), and one more
+    address("tree"),  # NODE (2 * leaves,)
+    address("due_rows"),  # int32 (2 * leaves,): of each node the row whose `due_s` it has
+    address("rate"),  # float64 (2, places + 1): work a second by each of k running requests; [1]: bank empty
+    address("pace"),  # float64 (2, places + 1): 1 / rate; to multiply is quicker than to divide
+    address("row_of"),  # int64 (numbers,): the row of each replica, by number
+    address("moved"),  # int64 (numbers,): visitors who had to move from each replica, by number
+    address("ready"),  # int64 (leaves,): rows that the balancer sends to, by number
+    address("emptied"),  # int64 (leaves,): numbers of draining replicas that have emptied
+    address("killed"),  # int64 (leaves,): numbers of replicas that have died
+    address("idled"),  # int64 (leaves,): numbers of replicas that have become idle
+    address("uses"),  # USE (leaves,)
+    address("pools"),  # POOL (leaves, n_pools)
+    address("pinned"),  # int64 (visitors,): number of the replica of each visitor, 0: none yet
+    address("answers"),  # float64 (answers_size,): latencies of ok answers, each of its own attempt [s]
     ("answers_size", "i8"),  # where no rule reads them: NOBODY
-    ("series", "i8"),  # float64 (n_edges, 4): integrals then: cores, slots in use, visits waiting, throttled
-    *((setting.name, *setting.kind) for setting in SETTINGS),
+    address("series"),  # float64 (n_edges, 4): integrals then: cores, slots in use, visits waiting, throttled
+    *_of_settings(SETTINGS),
 )
 
 _AT_EVERY_EVENT: Final = (
@@ -225,10 +271,11 @@ _AT_EVERY_EVENT: Final = (
 """What nearly every event looks at, the most often first: it lies together, in six cache lines instead of all."""
 
 FLEET: Final = _lines(
+    "FLEET",
     *sorted(
         _FLEET_FIELDS,
         key=lambda field: _AT_EVERY_EVENT.index(field[0]) if field[0] in _AT_EVERY_EVENT else len(_AT_EVERY_EVENT),
-    )
+    ),
 )
 
 # One record for the users of each service, and one for each entry of a table of calls.
@@ -241,7 +288,7 @@ CLIENT: Final = np.dtype(
         ("waiting_tail", "i8"),
         ("queue_head", "i8"),  # calls that wait for a connection and will not for ever, by time: one more
         ("queue_tail", "i8"),
-        *((setting.name, *setting.kind) for setting in CLIENT_SETTINGS),
+        *((setting.name, setting.kind) for setting in CLIENT_SETTINGS),
     ]
 )
 
@@ -264,6 +311,7 @@ LEVEL: Final = np.dtype(
 
 # One record a row; a replica that is gone gives its row back.
 REPLICA: Final = _lines(
+    "REPLICA",
     ("number", "i8"),
     ("state", "i8"),  # FREE, READY, DRAINING, DEAD or OUT
     ("busy", "i8"),  # visits in slots and backlog
@@ -277,7 +325,7 @@ REPLICA: Final = _lines(
     ("work", "f8"),  # by how much CPU work is multiplied that begins now
     ("v", "f8"),  # virtual time [core-seconds]
     ("v_at_s", "f8"),  # the instant at which it was `v`, and the bank `bank` [s]
-    ("empty", "i8"),  # 1: its bank is empty
+    known("empty", "i8", 0),  # 1: its bank is empty
     ("heap", "i8"),  # where its heaps begin (address)
     ("core_s", "f8"),  # cores in use integrated up to `v_at_s` [core-seconds]
     ("ready_at_s", "f8"),  # when its warm-up began, -infinity: it is warm [s]
@@ -285,7 +333,7 @@ REPLICA: Final = _lines(
     ("calling", "i8"),  # visits in slots that call: a linked list, -1: none
     ("epoch", "i8"),  # its processes so far: connections of an earlier one are gone
     ("version", "i8"),
-    ("error_rate", "f8"),  # share of its attempts that fail by themselves
+    known("error_rate", "f8", 0.0),  # share of its attempts that fail by themselves
     ("fits", "i8"),  # requests in slots for which its memory has room
 )
 
@@ -300,6 +348,7 @@ POOL: Final = np.dtype(
 
 # One record a row, looked at only where use is metered: its latest period with a slot in use.
 USE: Final = _lines(
+    "USE",
     ("begin_s", "f8"),  # NaN: there was none that is not yet in `billed` [s]
     ("end_s", "f8"),  # infinity: it goes on; without a period: when it became ready [s]
     ("tell", "i8"),  # 1: the control plane wants to know when it ends
@@ -317,6 +366,7 @@ NODE: Final = np.dtype(
 # One record a visit (a request of the trace, or a call) that is at a replica, held, or to come; or a link of the free
 # list. A copy, since the chunk of its request may be gone. What every request needs stands in one cache line.
 VISIT: Final = _lines(
+    "VISIT",
     ("id", "i8"),
     ("at_s", "f8"),  # arrival of this attempt [s]
     ("cpu_s", "f8"),
@@ -327,14 +377,17 @@ VISIT: Final = _lines(
     ("attempt", "i2"),  # 1 for the first
     ("watched", "i1"),  # 1: it is in the list of clients
     ("given_up", "i1"),  # 1: its client has gone: nobody waits for this attempt
-    ("is_call", "i1"),  # 0: it is a request of the trace
-    ("fails", "i1"),  # 1: by itself, without CPU work
-    ("fleet", "i2"),
-    ("client", "i4"),
+    known("is_call", "i1", 0),  # 0: it is a request of the trace
+    known("fails", "i1", 0),  # 1: by itself, without CPU work
+    known("fleet", "i2", 0),
+    known("client", "i4", 0),
     ("first_s", "f8"),  # arrival of the first attempt, where this is another one; of a call of any [s]
-    ("left_s", "f8"),  # what is left of its wait beside its calls [s]; departures forced: factor of its CPU work
-    ("planned", "i8"),
-    ("sent", "i8"),  # its entry of `sent`, those forgotten counted, -1: it has none
+    ("failed_s", "f8"),  # when the attempt before failed, while it is going to be sent again [s]
+    ("repeat_s", "f8"),  # when it is sent again, once it is in `repeating` [s]
+    ("slower", "f8"),  # departures forced: by how much more CPU work it has
+    ("turn_v", "f8"),  # likewise: virtual time of its replica when its CPU turn began [core-seconds]
+    ("planned", "i8"),  # number of what it waits for: to be sent again, or a connection
+    known("sent", "i8", -1),  # its entry of `sent`, those forgotten counted, -1: it has none
     ("bytes_out", "f8"),  # only where requests are not kept
     ("earlier", "i4"),  # neighbours in a list of its client, -1: none
     ("later", "i4"),
@@ -343,13 +396,15 @@ VISIT: Final = _lines(
     # From here on only where services call each other.
     ("calls_head", "i4"),  # its calls that have not ended and that it waits for: a list linked both ways, -1: none
     ("row", "i4"),  # where it is served
-    ("caller", "i8"),  # the visit that made it, -1: nobody waits for its end
-    ("place", "i8"),  # in the tree of all calls that a request could make; 0: the user's
-    ("lineage", "i8"),  # attempt numbers of all visits on the path from the user down to its caller
+    known("caller", "i8", -1),  # the visit that made it, -1: nobody waits for its end
+    known("place", "i8", 0),  # in the tree of all calls that a request could make; 0: the user's
+    known("lineage", "i8", 0),  # attempt numbers of all visits on the path from the user down to its caller
+    ("left_s", "f8"),  # what is left of its wait beside its calls [s]
     ("group_s", "f8"),  # when it began to wait for these calls [s]
     ("called_s", "f8"),  # in its calls so far, connections included [s]
     ("connecting_s", "f8"),  # of that waiting for connections [s]
-    ("due_s", "f8"),  # when its answer reaches its caller; of a call that waits for a connection when it began [s]
+    ("answered_s", "f8"),  # when its answer reaches its caller [s]
+    ("queued_at_s", "f8"),  # when it began to wait for a connection [s]
     ("sibling", "i4"),  # neighbours in the list of its caller's calls, -1: none
     ("sibling_back", "i4"),
     ("pool_epoch", "i8"),  # of the processes of that replica
@@ -360,7 +415,7 @@ VISIT: Final = _lines(
     ("pending", "i4"),  # calls that it waits for
     ("group", "i4"),  # of these
     ("made", "i4"),  # 1: it has waited for a call
-    ("pool_row", "i4"),  # the replica whose connection it has, -1: none
+    ("pool_row", "i4"),  # the replica of its pool: it has a connection of it, or waits for one; -1: no pool
     ("pool_fleet", "i4"),
     ("ending", "i4"),
     ("number", "i4"),  # of the replica that gave it its end

@@ -1,4 +1,13 @@
-"""What the control plane orders between two instants: replicas to add, drain, withdraw or remove."""
+"""What the control plane orders between two instants: replicas to add, drain, withdraw or remove.
+
+> Until the tier's `detect` has passed the balancer still sends to it (it looks empty), and what it sends is lost at
+> once, held requests too.
+>
+> What is left in a replica when its `drain` is over is **cut**.
+>
+> What is still held when nothing is left to happen ends by its time-out, or as refused at the instant of the last
+> thing that happened;
+"""
 
 from __future__ import annotations
 

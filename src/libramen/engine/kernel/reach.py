@@ -33,6 +33,7 @@ from libramen.engine.kernel.layout import (
     ENDED_VISIT,
     FLEET,
     HEAP,
+    LEAN,
     LEVEL,
     NEXT_HEAP,
     NODE,
@@ -75,24 +76,6 @@ apart: Any = (lambda: None) if CHECKED else numba.extending.intrinsic(_make_apar
 
 # -- records of which some fields are known beforehand -----------------------------------------------
 
-LEAN: Final[dict[str, dict[str, Any]]] = {
-    "WORLD": {
-        "calls": 0, "codes": 0, "pins": 0, "forced": 0, "tallies": 0, "extras": 0, "keeps": 1, "columns": 0,
-        "parts": 0, "n_services": 1, "n_fleets": 1, "fleet_leaves": 1,
-    },
-    "FLEET": {
-        "index": 0, "service": 0, "user": 0, "n_calls": 0, "lends": 0, "throttles": 0, "meters": 0,
-        "judges": 0, "judged": 0, "notes": 0, "errs": 0, "other": -1, "wait_from": 1.0, "warm_up_s": 0.0, "drops": 0,
-        "logs": 0, "queues": 0, "holds": 0,
-    },
-    "REPLICA": {"empty": 0, "error_rate": 0.0},
-    "VISIT": {"fleet": 0, "client": 0, "is_call": 0, "fails": 0, "sent": -1, "caller": -1, "lineage": 0, "place": 0},
-}  # fmt: skip
-"""The lean variant is for records in which these fields have these values; those of VISIT and REPLICA follow.
-
-None of them may be changed later by what the control plane does.
-"""
-
 
 class _Record(numba.types.Record):
     """A record of which some fields may be known: those are never read, nor written.
@@ -129,7 +112,7 @@ if not CHECKED:
 def _types(name: str, dtype: np.dtype[Any]) -> tuple[Any, Any]:
     """The compiler's type of such records, and of lean ones."""
     full = _Record(numba.from_dtype(dtype), {})
-    return full, _Record(full, LEAN[name]) if name in LEAN else full
+    return full, _Record(full, LEAN[name]) if LEAN.get(name) else full
 
 
 def _checked(address: int, index: int, kind: Any) -> np.ndarray:

@@ -119,6 +119,10 @@ class KernelServer:
         """Whether the control plane is being asked for a slot; not again for the same one."""
         return bool(self._first.take("asks_now"))
 
+    def standing(self, _now_s: float) -> list[object]:
+        """Nothing: how it stands its world says of all services."""
+        return []
+
     def take_notices(self) -> Notices | None:
         """What has happened since this was last asked that the control plane must know; None: nothing."""
         told = [[number for side in self._sides for number in side.noticed(what)] for what in ("emptied", "idled")]

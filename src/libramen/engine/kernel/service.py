@@ -1,5 +1,22 @@
 """Slots, CPU turns, waits, lent CPU, and the death of a replica.
 
+> In its slot it first does its CPU work, then waits, then is answered.
+>
+> Of the requests doing CPU work the first `threads`, in the order in which they took their slots, run. Each
+> advances at `speed * min(1, cores / running)`.
+>
+> `steady_cores` and `bank`: a replica's bank changes at `steady_cores` less the cores in use, between 0 and `bank`;
+> while it is empty, the replica has `min(cores, steady_cores)` cores.
+>
+> `warm_up`, `warm_up_factor`: a request that gets its CPU turn on a replica of age `a` needs `1 + (factor - 1) *
+> max(0, 1 - a / warm_up)` times its work.
+>
+> `memory`: a request that would take `memory_base + memory_per_request * (requests with a slot)` above the size's
+> memory kills the replica. Every request in it, that one included, is **lost**.
+>
+> Without a ready replica of the version chosen the other gets the attempt, which is counted all the same; what
+> waits goes over as soon as the other has a ready one, all in order of arrival, and is handed out at once.
+
 CPU sharing runs on virtual time. While `k` requests run on a replica, its virtual time `v` advances at
 `rate[k]`, the work that each of them gets done in a second. A request that starts its CPU work at `v` is
 done at `v + cpu_s`, whatever comes and goes meanwhile, so nothing is re-dated. Virtual time is set back to
@@ -90,7 +107,7 @@ def _note_turn(w, replica, index, now_s):
     reach.apart()
     request = reach.visit_at(w, index)
     reach.set_float(w.turns, 3 * request.id, now_s)
-    reach.set_float(w.turns, 3 * request.id + 2, replica.v)
+    request.turn_v = replica.v
     ends_s = now_s + request.cpu_s * max(0.0, request.wait_s - now_s)
     heap_up(reach.heap_of(replica, layout.WAITING), replica.n_waiting, ends_s, index)
     replica.n_waiting += 1
@@ -112,7 +129,7 @@ def start_cpu(w, f, replica, index, now_s):
         factor *= _slower(f, replica, now_s)
     work = reach.visit_at(w, index).cpu_s * factor
     if w.forced:  # it ends by time alone
-        reach.visit_at(w, index).left_s = factor
+        reach.visit_at(w, index).slower = factor
         work = np.inf
     heap_up(reach.heap_of(replica, layout.RUNNING), replica.n_running, replica.v + work, index)
     change_running(f, replica, layout.MORE)
@@ -136,11 +153,10 @@ def end_forced(w, f, replica, index, now_s):
     while reach.entry_at(reach.heap_of(replica, layout.RUNNING), at).request != index:
         at += 1
     heap_remove(reach.heap_of(replica, layout.RUNNING), replica.n_running, at)
-    place = 3 * reach.visit_at(w, index).id
-    done = (replica.v - reach.float_at(w.turns, place + 2)) / reach.visit_at(w, index).left_s
+    visit = reach.visit_at(w, index)
+    reach.set_float(w.turns, 3 * visit.id + 1, now_s)
+    reach.set_float(w.turns, 3 * visit.id + 2, (replica.v - visit.turn_v) / visit.slower)
     change_running(f, replica, layout.LESS)
-    reach.set_float(w.turns, place + 1, now_s)
-    reach.set_float(w.turns, place + 2, done)
     next_turn(w, f, replica, now_s)
 
 
@@ -228,7 +244,7 @@ def leave_slot(w, f, replica, row, now_s):
     while replica.backlog_head >= 0:
         index = lists.from_backlog(w, replica)
         reach.level_at(f.levels, replica.state - layout.READY).waiting -= 1
-        if not is_late(w, f, index, now_s):
+        if not is_dropped(w, f, index, now_s):
             take_slot(w, f, replica, row, index, now_s)
             break
         replica.busy -= 1
@@ -406,7 +422,7 @@ def move_over(w, f):
 
 
 @reach.inner
-def is_late(w, f, index, now_s):
+def is_dropped(w, f, index, now_s):
     """Whether a visit is past its deadline where such are dropped."""
     if not f.drops:
         return False

@@ -11,6 +11,8 @@ from libramen.engine.kernel import layout
 from libramen.engine.kernel.arrays import BUFFER, FleetArrays
 
 if TYPE_CHECKING:
+    from collections.abc import Mapping
+
     from libramen.engine.kernel.arrays import WorldArrays
 
 
@@ -21,21 +23,32 @@ class KernelSide(FleetArrays):
         rows: by number, of the replicas that are not gone.
     """
 
+    _seen = frozenset({"_now_s", "_attempts", "_n_answers", "_ready_level"})
+
     def __init__(
         self, world: WorldArrays, fleets: np.ndarray, index: int, rows: int, *, first: KernelSide | None, at: int,
         other: int,
     ) -> None:  # fmt: skip
         super().__init__(world, fleets, index, rows, first=first, at=at, other=other)
         self.rows: dict[int, int] = {}
-        # Looked at often: one number each, reached more quickly than through the record.
-        self._now_s, self._attempts, self._n_answers = (
-            self._record[name] for name in ("now_s", "attempts", "n_answers")
-        )
+        self._look()
         spec = self.spec
-        self._throttles, self._lends = spec.steady_cores < spec.cores, spec.lends_cpu
+        self._throttles, self._lends = spec.steady_cores < spec.cores, spec.lends
         self._fraction, self._fraction_steady = spec.cores % 1, min(spec.cores, spec.steady_cores) % 1
         self._forgotten = self._needed = 0  # answers no longer in `answers`, and answers not needed any more
         self._edges_s = np.zeros(0)
+
+    def _look(self) -> None:
+        # One number each, reached more quickly than through the record.
+        self._now_s, self._attempts, self._n_answers = (
+            self._record[name] for name in ("now_s", "attempts", "n_answers")
+        )
+        self._ready_level = self._levels[:1]
+
+    def move_to(self, fleets: np.ndarray) -> None:
+        """Of a copy: its record is one of these from now on."""
+        self._settle(fleets[self.at : self.at + 1])
+        self._tell_heaps(self._replicas, self._heaps)
 
     def get(self, field: str) -> int:
         """A whole number of its record."""
@@ -99,6 +112,37 @@ class KernelSide(FleetArrays):
     def use(self, number: int) -> Any:
         """When a replica that is not gone was in use last."""
         return self._uses[self.rows[number]]
+
+    def heaps_of(self, number: int) -> tuple[list[tuple[float, int]], list[tuple[float, int]]]:
+        """What runs on a replica, and what waits: keys, and entries of `visits`."""
+        replica, each = self.replica(number), self._places + 2
+        first = each * self.rows[number]
+        heap = self._heaps[first : first + each + 1]
+        running = heap[["key", "request"]][: replica["n_running"]].tolist()
+        waiting = heap[["other_key", "other_request"]][: replica["n_waiting"]].tolist()
+        return running, waiting
+
+    def pools_of(self, number: int) -> np.ndarray:
+        """POOL (n_pools,), of one replica."""
+        first = self._n_pools * self.rows[number]
+        pools: np.ndarray = self._pools[first : first + self._n_pools]
+        return pools
+
+    def standing(self, ranks: Mapping[int, int]) -> list[Any]:
+        """What it would go on with beside its visits: who is judged, pinned, in use; see `standing`."""
+        fleet = self.record
+        found: list[Any] = []
+        if self.spec.judges and self.first is self:
+            found.append([list(entry) for entry in self._sent[: fleet["n_sent"]].tolist()])
+        if self.spec.balances.pins:
+            found.append([ranks.get(number, -1) if number else 0 for number in self._pinned.tolist()])
+        if self.spec.logs:
+            found.append(self._answers[self._needed - self._forgotten : fleet["n_answers"]].tolist())
+        if self.spec.meters:
+            uses = [self.use(number) for number in sorted(self.rows)]
+            found.append([[use["begin_s"].item() if np.isinf(use["end_s"]) else 0.0, use["end_s"].item(),
+                           use["tell"].item()] for use in uses])  # fmt: skip
+        return found
 
     def noticed(self, what: str) -> list[int]:
         """Numbers of the replicas that were `emptied`, `killed` or `idled` since this was last asked."""

@@ -12,41 +12,48 @@ from libramen.engine.kernel.advance import advance_of
 from libramen.engine.kernel.arrays import BUFFER, WorldArrays, aligned
 from libramen.engine.kernel.server import KernelServer
 from libramen.engine.kernel.side import KernelSide
+from libramen.engine.kernel.standing import Standing
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Sequence
+    from collections.abc import Callable, Mapping, Sequence
 
     from libramen.engine.border.specs import SystemSpec
 
 _SIGNALS: Final[tuple[Signal, ...]] = tuple(Signal)
+_CHUNK: Final = tuple(f"_{name}" for name in layout.ADDRESSES["WORLD"] if name.startswith("chunk_"))
 _ROWS: Final = 2
 """For so many replicas there is room at the least."""
 
 
 class KernelState(WorldArrays):
-    """A data plane; see `engine.plane.DataPlane` for what each method promises."""
+    """A data plane; see `engine.plane.DataPlane` for what each method promises.
+
+    Args:
+        spec: the services and who asks whom.
+        results: what is filled with what becomes of requests, None: they are not kept.
+        tallies: whether visits that have ended are handed over.
+        buffer: for how many of these there is room.
+        visits: for how many that are under way.
+    """
+
+    _seen = frozenset({
+        "tally", "_event_s", "_control_s", "_notice_s", "_n_ended", "_order_fields", "_address", "_advance", "_fleets",
+        "_given_edges_s", "_edges_s", "_applies", *_CHUNK,
+    })  # fmt: skip
 
     def __init__(
         self,
         spec: SystemSpec,
         results: Results | None,
-        tally: Callable[[Ended], None] | None = None,
         *,
+        tallies: bool = False,
         buffer: int = BUFFER,
         visits: int = 1024,
     ) -> None:
-        super().__init__(spec, results, tallies=tally is not None, buffer=buffer)
-        self._tally = tally
+        super().__init__(spec, results, tallies=tallies, buffer=buffer)
+        self.tally: Callable[[Ended], None] | None = None
         self._given_edges_s: np.ndarray | None = None
         self.on_asked: Callable[[int, float], None] = lambda _server, _now_s: None
-        # Looked at after every call: one number each, reached more quickly than through the record.
-        self._event_s, self._control_s, self._notice_s, self._n_ended = (
-            self._record[name] for name in ("event_s", "control_s", "notice_s", "n_ended")
-        )
-        self._order_fields = [
-            self._record[name]
-            for name in ("order", "order_s", "order_fleet", "order_row", "order_number", "order_warm")
-        ]
         fleets = aligned(int(self._record[0]["n_fleets"]), layout.FLEET)
         self._point(fleets=fleets)
         # First the only or first sides of all services, behind them the second ones.
@@ -61,8 +68,27 @@ class KernelState(WorldArrays):
             self._sides.append(KernelSide(self, fleets, index, _ROWS, first=first, at=at, other=index))
         self.servers = [KernelServer(self, [self._sides[at] for at in pair]) for pair in pairs]
         self.grow_visits(visits)
+        self._look()
+
+    def _look(self) -> None:
+        # After every call: one number each, reached more quickly than through the record.
+        self._event_s, self._control_s, self._notice_s, self._n_ended = (
+            self._record[name] for name in ("event_s", "control_s", "notice_s", "n_ended")
+        )
+        self._order_fields = [
+            self._record[name]
+            for name in ("order", "order_s", "order_fleet", "order_row", "order_number", "order_warm")
+        ]
         self._address = reach.address_of(self._record)
-        self._advance = advance_of(lean=reach.is_lean(self._record, fleets))
+        self._advance = advance_of(lean=reach.is_lean(self._record, self._fleets))
+
+    def __setstate__(self, state: dict[str, Any]) -> None:
+        """A copy, which is handed in the latest chunk once more."""
+        vars(self).update(state, tally=None, _given_edges_s=None)
+        self._fleets = aligned(len(self._sides), layout.FLEET)
+        for side in self._sides:
+            side.move_to(self._fleets)
+        self._settle(aligned(1, layout.WORLD))
 
     # -- one instant after the other ---------------------------------------------------------------
 
@@ -162,11 +188,15 @@ class KernelState(WorldArrays):
         """Whether the trace ends with this chunk and all that arrived has ended."""
         return self._all_arrived and not self._record[0]["n_open"]
 
+    def stands(self, ranks: Sequence[Mapping[int, int]], now_s: float) -> list[Any]:
+        """What it would go on with; see `standing`."""
+        return Standing(self, self._sides, ranks, now_s).all()
+
     def flush(self) -> None:
         """Hand over what has ended."""
         n = self._n_ended.item()
-        if self._tally is None or not n:
+        if self.tally is None or not n:
             return
         ended = self._ended[:n]
-        self._tally(Ended(*(ended[name] for name in Ended._fields)))
+        self.tally(Ended(*(ended[name] for name in Ended._fields)))
         self._record["n_ended"] = 0

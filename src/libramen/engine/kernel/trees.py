@@ -125,7 +125,7 @@ def running_due_s(f, replica, key):
 @reach.inner
 def way_due_s(w, f):
     """When the next answer reaches its caller [s]; infinity: none is on its way."""
-    return reach.visit_at(w, f.way_head).due_s if f.way_head >= 0 else np.inf
+    return reach.visit_at(w, f.way_head).answered_s if f.way_head >= 0 else np.inf
 
 
 @reach.inner
@@ -150,7 +150,7 @@ def update_row(w, f, replica, row):
     if due_s != reach.node_at(tree, leaf).due_s:
         replay_due(f, row, due_s)
         tell_due(w, f)
-    if f.balancer >= settings.LEAST_BUSY:
+    if f.by_load:
         load = settings.NOBODY
         if replica.state == layout.READY or replica.state == layout.DEAD:  # a dead one looks empty
             load = (replica.busy << 32) + replica.number

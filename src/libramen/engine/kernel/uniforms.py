@@ -1,5 +1,9 @@
 """Random numbers of a request's own: the same for every plan, in whatever order requests are met.
 
+> Random numbers belong to an attempt: block (request, attempt) of a stream of the seed, so two plans get the same
+> random numbers. Those of a call belong to the request, the place of the call in the tree of all calls that a
+> request could make, and the attempts of all visits from the user down to it.
+
 NumPy's `Philox` (Salmon, Moraes, Dror and Shaw, Parallel Random Numbers: As Easy as 1, 2, 3, 2011) gives
 any block of its stream at once. Block (request, lineage, place) belongs to that attempt, so nothing is stored.
 `plain` asks NumPy itself for it.

@@ -1,5 +1,8 @@
 """When each replica is in use, that is, has a request in a slot: for bills by use, and for replicas that become idle.
 
+> A slot that is freed and taken again at one instant, by whomever, does not end a period; one that goes on at
+> `span_s` is not rounded.
+
 A slot that is freed and taken at one instant does not end a period of use, whoever takes it. So a period
 that has ended is only counted when the next one begins later, or when it is asked for.
 """

@@ -114,12 +114,12 @@ class Calls:
         elif client.source == "column":
             work_s = visit.errand.given_s[client.column] / client.times
         elif client.source == "drawn":
-            cpu_s, wait_s = client.cpu.median_s, client.wait.median_s
-            if client.cpu.sigma or client.wait.sigma:
+            cpu_s, wait_s = client.cpu_median_s, client.wait_median_s
+            if client.cpu_sigma or client.wait_sigma:
                 u, v = uniforms(self._spec.seed, "call", visit.errand.id, visit.lineage, place)
                 radius = math.sqrt(-2 * math.log(1 - u))
-                cpu_s *= math.exp(client.cpu.sigma * radius * math.cos(2 * math.pi * v))
-                wait_s *= math.exp(client.wait.sigma * radius * math.sin(2 * math.pi * v))
+                cpu_s *= math.exp(client.cpu_sigma * radius * math.cos(2 * math.pi * v))
+                wait_s *= math.exp(client.wait_sigma * radius * math.sin(2 * math.pi * v))
             return cpu_s, wait_s
         else:
             return 0.0, 0.0

@@ -29,7 +29,7 @@ class Clients:
         self.repeats: list[Repeat] = []
         self.planned = 0
 
-    def sent(self, attempt: Attempt) -> None:
+    def watch(self, attempt: Attempt) -> None:
         """A client has sent an attempt; users hear of its time-out only if they may send another."""
         client = attempt.errand.client
         if math.isfinite(client.timeout_s) and (client.calls or attempt.number <= client.retries):
@@ -39,7 +39,7 @@ class Clients:
         """When each client gives up."""
         return [(attempt.at_s + attempt.errand.client.timeout_s, attempt) for attempt in self._waiting]
 
-    def forget(self, attempt: Attempt) -> None:
+    def unwatch(self, attempt: Attempt) -> None:
         """A client has had its answer, or has gone."""
         if attempt in self._waiting:
             self._waiting.remove(attempt)

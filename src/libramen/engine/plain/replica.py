@@ -49,7 +49,7 @@ class Replica:
 
     def has_room(self) -> bool:
         """Whether it would take one more; a dead one looks empty."""
-        backlog = 0 if self.spec.balancer == "shared_queue" else self.spec.backlog
+        backlog = self.spec.backlog_used
         return len(self.in_slots) < self.spec.slots or backlog < 0 or len(self.backlog) < backlog
 
     def lacks_memory(self) -> bool:
@@ -90,7 +90,7 @@ class Replica:
         spends = self.used() - self.spec.steady_cores
         return self.worked_to_s + self.bank / spends if self.bank > 0 and spends > 0 else math.inf
 
-    def work(self, now_s: float) -> None:
+    def catch_up(self, now_s: float) -> None:
         """Bring the CPU work and the bank of a replica up to date, before who runs changes."""
         passed_s = now_s - self.worked_to_s
         if passed_s <= 0:
@@ -102,7 +102,7 @@ class Replica:
             assert attempt.cpu_left_s is not None
             attempt.cpu_left_s = max(0.0, attempt.cpu_left_s - done)
             attempt.done_s += done
-        if self.spec.lends_cpu:
+        if self.spec.lends:
             self.bank += (self.spec.steady_cores - used) * passed_s
             self.bank = min(max(self.bank, 0.0), self.spec.bank)
         self.worked_to_s = now_s

@@ -83,7 +83,7 @@ class PlainServer:
         spec, ready, queue = self.spec, self.ready(side), self.queues[side]
         if self._by_side and self._judged is not None and side == self._side:
             self._sent.append(attempt)
-        if not ready and not spec.holds_requests:
+        if not ready and not spec.holds:
             self.world.fail(attempt, Ending.REFUSED, 0, now_s)
             return
         room = [replica for replica in ready if replica.has_room()]
@@ -116,7 +116,7 @@ class PlainServer:
     # -- service -----------------------------------------------------------------------------------
 
     def _take_slot(self, replica: Replica, attempt: Attempt, now_s: float) -> None:
-        replica.work(now_s)
+        replica.catch_up(now_s)
         if replica.begin_s is None or now_s - replica.end_s > tolerance_s(now_s):
             # A slot that is freed and taken at one instant does not end a period of use.
             self._billed += replica.use(now_s)
@@ -155,7 +155,7 @@ class PlainServer:
     def complete(self, replica: Replica, attempt: Attempt, now_s: float) -> None:
         """The CPU work or the wait of a visit is over."""
         self.integrate(now_s)
-        replica.work(now_s)
+        replica.catch_up(now_s)
         if attempt.fails or (attempt.wait_ends_s is None and self._errs(replica, attempt)):
             self.leave(replica, attempt, Ending.ERRORED, now_s)
             return
@@ -217,12 +217,12 @@ class PlainServer:
     def empty_bank(self, replica: Replica, now_s: float) -> None:
         """A replica has used up the CPU that it had saved."""
         self.integrate(now_s)
-        replica.work(now_s)
+        replica.catch_up(now_s)
         replica.bank = 0.0
 
     def _kill(self, replica: Replica, now_s: float) -> None:
         """A replica dies. The balancer knows at once, or when it is told."""
-        replica.work(now_s)
+        replica.catch_up(now_s)
         self._end_all(replica, Ending.LOST, now_s)
         replica.state = "out" if self.spec.detect_s == 0 else "dead"
         self.killed.append(replica.number)
@@ -246,7 +246,7 @@ class PlainServer:
         self, number: int, now_s: float, *, warm: bool = False, profile: Profile = AS_WRITTEN, slower: float = 1.0
     ) -> None:
         self.integrate(now_s)
-        bank, core_s = self.spec.bank_at_start if self.spec.lends_cpu else 1.0, 0.0
+        bank, core_s = self.spec.bank_at_start if self.spec.lends else 1.0, 0.0
         if number in self.replicas:  # it comes again; a bank stands still while its replica is down
             again = self.replicas[number]
             bank, core_s = again.bank, again.core_s
@@ -269,7 +269,7 @@ class PlainServer:
     def fail(self, number: int, now_s: float, *, found: bool) -> None:
         self.integrate(now_s)
         replica = self.replicas[number]
-        replica.work(now_s)
+        replica.catch_up(now_s)
         self._end_all(replica, Ending.LOST, now_s)
         if replica.state == "ready":
             replica.state = "out" if found else "dead"

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
+from typing import Any
 
 import numpy as np
 
+from libramen.base.errors import ReplayError
 from libramen.base.times import tolerance_s
 from libramen.engine.border.records import N_PARTS, Chunk, Ended, Ending, Results, Signal
 from libramen.engine.border.specs import SystemSpec
@@ -20,7 +22,7 @@ from libramen.engine.plain.visit import Attempt, Errand
 class PlainState:
     """A data plane; see `engine.plane.DataPlane` for what each method promises."""
 
-    def __init__(self, spec: SystemSpec, results: Results | None, tally: Callable[[Ended], None] | None = None) -> None:
+    def __init__(self, spec: SystemSpec, results: Results | None) -> None:
         self.spec = spec
         self.now_s = 0.0
         self.chunk = Chunk(np.zeros(0), np.zeros(0), np.zeros(0), last=False)
@@ -33,10 +35,15 @@ class PlainState:
         self.last_s = 0.0  # the instant of the latest event
         self.clients, self.calls = Clients(spec.seed), Calls(self)
         self.servers = [PlainServer(self, index) for index in range(len(spec.servers))]
-        self._results, self._tally = results, tally
+        self._results = results
+        self.tally: Callable[[Ended], None] | None = None
         self._ended: list[tuple[float, ...]] = []
         forced = any(server.forced for server in spec.servers)
         self.turns = np.full((len(results) if results is not None and forced else 0, 3), np.nan)
+
+    def __getstate__(self) -> dict[str, Any]:
+        """All but the trace, and whoever takes what ends."""
+        return vars(self) | {"chunk": None, "tally": None}
 
     # -- one instant after the other ---------------------------------------------------------------
 
@@ -160,7 +167,7 @@ class PlainState:
         errand.last = attempt
         self._attempts += 1
         self.last_s = max(self.last_s, now_s)
-        self.clients.sent(attempt)
+        self.clients.watch(attempt)
         self.servers[errand.server].get(attempt, now_s)
 
     # -- how attempts end --------------------------------------------------------------------------
@@ -205,7 +212,7 @@ class PlainState:
         elif math.isinf(attempt.ended_s):
             attempt.ended_s, attempt.has_failed = now_s, True
         errand.has_ended_as, errand.ended_at = int(ending), number
-        self.clients.forget(attempt)
+        self.clients.unwatch(attempt)
         if attempt.number <= errand.client.retries and not errand.abandoned:
             self.clients.repeat_later(attempt, failed_s)
         else:
@@ -244,7 +251,7 @@ class PlainState:
 
     def end(self, last: Attempt, latency_s: float, ending: Ending, number: int, now_s: float) -> None:
         """The client has seen the last of this errand."""
-        self.clients.forget(last)
+        self.clients.unwatch(last)
         self.n_open -= 1
         errand = last.errand
         errand.has_ended_as = int(ending)
@@ -253,7 +260,7 @@ class PlainState:
         result = (latency_s, queued_s, before_s, number, int(ending), last.number)
         if self._results is not None and not errand.is_call:
             self._results.records[errand.id] = (*result, 0)
-        if self._tally is not None:
+        if self.tally is not None:
             wait_s = self._own_wait_s(last) if ending == Ending.OK else errand.wait_s
             more = (errand.first_s, errand.cpu_s, wait_s, errand.bytes_out, errand.route)
             calls = (last.called_s, last.connecting_s) if ending == Ending.OK else (0.0, 0.0)
@@ -261,9 +268,12 @@ class PlainState:
         if errand.is_call and (errand.caller is not None or errand.connection is not None):
             self.calls.tell(errand)
 
+    def stands(self, ranks: Sequence[Mapping[int, int]], now_s: float) -> list[Any]:  # noqa: ARG002
+        raise ReplayError('data_plane: replays on the plain one are not compared; allowed: "compiled"')
+
     def flush(self) -> None:
-        if self._ended and self._tally is not None:
-            self._tally(Ended(*(np.array(column) for column in zip(*self._ended, strict=True))))
+        if self._ended and self.tally is not None:
+            self.tally(Ended(*(np.array(column) for column in zip(*self._ended, strict=True))))
             self._ended = []
 
     # -- what the control plane asks ---------------------------------------------------------------

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator, Sequence
 from datetime import datetime, time, timedelta
+from itertools import islice
 from typing import Annotated, Any, Final, Literal
 
 from pydantic import BeforeValidator, Field, PlainSerializer, WithJsonSchema
@@ -68,15 +69,33 @@ class Limits:
         self.floor, self.ceiling = floor, ceiling
         self._base = (floor, ceiling)
         self.next_s = math.inf
-        self._changes: Iterator[tuple[float, Entry]] = iter(())
+        self._entries, self._start, self._taken = entries, start, 0
         if entries:
-            assert start is not None
-            self._changes = occurrences(entries, start)
+            self._begin()
             self._take_next()
             self.advance(0.0)
 
+    def _begin(self) -> None:
+        assert self._start is not None
+        self._changes = islice(occurrences(self._entries, self._start), self._taken, None)
+
+    def __getstate__(self) -> dict[str, Any]:
+        """All but the iterator, which is begun anew."""
+        return {name: value for name, value in vars(self).items() if name != "_changes"}
+
+    def __setstate__(self, state: dict[str, Any]) -> None:
+        """A copy, at the same entry."""
+        vars(self).update(state)
+        if self._entries:
+            self._begin()
+
+    def standing(self, _now_s: float) -> list[object]:
+        """What it would go on with: see `engine.sameness`."""
+        return [self.floor, self.ceiling, self.next_s, self._base, self._entries, self._start]
+
     def _take_next(self) -> None:
         self.next_s, self._entry = next(self._changes)
+        self._taken += 1
 
     def advance(self, now_s: float) -> None:
         """Let all entries begin that are due."""
