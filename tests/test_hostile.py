@@ -414,6 +414,24 @@ def test_extreme_settings_uncompiled_with_every_index_checked() -> None:
     assert done.returncode == 0, done.stderr[-2000:]
 
 
+@pytest.mark.parametrize(
+    "file",
+    [
+        "planes_agree", "systems_agree", "copies", "calls", "clients", "delays", "faults", "more_faults", "on_arrival",
+        "replicas", "requests", "rollouts", "rules", "scaling", "versions",
+    ],
+)  # fmt: skip
+def test_the_planes_agree_uncompiled_with_every_index_checked(request: pytest.FixtureRequest, file: str) -> None:
+    """With --thorough every test in which both planes meet."""
+    if not request.config.getoption("--thorough"):
+        pytest.skip("takes ten minutes; --thorough runs it")
+    done = subprocess.run(
+        [sys.executable, "-m", "pytest", "-q", "-x", f"test_{file}.py"], capture_output=True, text=True, check=False,
+        cwd=Path(__file__).parent, env=os.environ | {"NUMBA_DISABLE_JIT": "1"},
+    )  # fmt: skip
+    assert done.returncode == 0, done.stdout[-2000:]
+
+
 # -- processes and their streams -------------------------------------------------------------------
 
 

@@ -12,9 +12,8 @@ from hypothesis import given, settings, strategies as st
 from builders import assert_agree, make_plan, make_tier
 from custom_rules import nosy
 from libramen import Outcome, Service, Trace, replay
+from libramen.study.balancers import BALANCERS
 from troubles import faults, rollouts, tiers
-
-BALANCERS = ["least_busy", "round_robin", "random", "two_choices", "shared_queue"]
 
 # Dyadic fractions, so that what is meant to tie does.
 quarters = st.integers(0, 24).map(lambda k: k / 4)
@@ -152,7 +151,7 @@ def cases(draw: st.DrawFn) -> tuple[Trace, Service, Any]:
         **troubles,
     )
     n = draw(st.integers(0, 4))
-    plan: dict[str, Any] = {"replicas": n, "balancer": draw(st.sampled_from(BALANCERS))}
+    plan: dict[str, Any] = {"replicas": n, "balancer": draw(st.sampled_from(sorted(BALANCERS)))}
     scaled = draw(st.booleans())
     if scaled:
         plan["scaling"] = draw(rules())

@@ -17,6 +17,7 @@ from libramen.engine.border.records import Chunk, Results, Signal
 from libramen.engine.border.specs import ClientSpec, ServerSpec, SystemSpec
 from libramen.engine.kernel.state import KernelState
 from libramen.engine.plain.state import PlainState
+from libramen.study.balancers import BALANCERS
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -195,7 +196,7 @@ def test_everything_that_has_a_time_scaled_by_a_gives_times_scaled_by_a(seed: in
     np.testing.assert_allclose(other.latency_s, a * one.latency_s, rtol=1e-9, atol=1e-9 * a)
 
 
-@pytest.mark.parametrize("balancer", ["least_busy", "round_robin", "random", "two_choices", "shared_queue"])
+@pytest.mark.parametrize("balancer", BALANCERS)
 @given(seed=st.integers(0, 10**6), n=st.integers(1, 5), limit=st.integers(0, 6))
 def test_held_requests_are_handed_out_in_order(balancer: str, seed: int, n: int, limit: int) -> None:
     """Nothing is refused while the queue has room, nobody overtakes in it, and no slot is free while somebody waits."""

@@ -11,6 +11,7 @@ from builders import make_plan, make_tier
 from libramen import Plan, Service, Trace
 from libramen.engine import simulation
 from libramen.engine.border.records import Ended
+from libramen.study.balancers import BALANCERS
 from libramen.study.system import System
 from troubles import faults, rollouts, tiers
 
@@ -139,7 +140,7 @@ def plans(draw: st.DrawFn, span_s: float) -> Plan:
         **draw(tiers()),
     )
     n = draw(st.integers(0, 3))
-    balancer = st.sampled_from(["least_busy", "round_robin", "random", "two_choices", "shared_queue", "pinned"])
+    balancer = st.sampled_from(sorted(BALANCERS))
     plan: dict[str, Any] = {"replicas": n, "balancer": draw(balancer)}
     kind = draw(st.sampled_from(["fixed", "fixed", "target", "on_arrival", "waiting"]))
     limits = {"floor": draw(st.integers(0, 1)), "ceiling": 4}

@@ -1,6 +1,6 @@
 """Compiles the replay engine ahead, in processes of its own, where it is not compiled yet.
 
-The compiler keeps its code on disk and needs about half a minute for each of the two variants of the engine. That is
+The compiler keeps its code on disk and needs about ten seconds for each of the two variants of the engine. That is
 done once after an installation, for both at a time: while the log is read, or beforehand by `libramen prepare`.
 Nothing heavy is imported here.
 """
@@ -39,7 +39,8 @@ def compile_now(*, lean: bool) -> None:
     from libramen.engine.kernel.advance import advance_of
 
     advance_of(lean=lean)
-    from libramen.engine.kernel import counting  # noqa: F401  (what ended is counted by either)
+    if lean:  # what ended is counted by either; this one takes less time
+        from libramen.engine.kernel import counting  # noqa: F401
 
     mark = _mark(lean=lean)
     try:
@@ -60,7 +61,9 @@ class Compilation:
         self._processes: list[subprocess.Popen[bytes]] = []
         if is_compiled():
             return
-        tell("Compiling the replay engine, once after an installation: about half a minute, while other work goes on.")
+        tell(
+            "Compiling the replay engine, once after an installation: a quarter of a minute, while other work goes on."
+        )
         for lean in (True, False):
             if is_compiled(lean=lean):
                 continue

@@ -55,15 +55,16 @@ class Feed:
         self.edges_s: np.ndarray = np.zeros(1)
         self._slices = self._sliced(chunks)
         self._handed_out = 0
-        self._latest = ""  # what is known of the latest slice, so that it is known again
+        self._latest: Trace | str = ""  # slice; of a copy what is known of it, so that it is known again
 
     def __getstate__(self) -> dict[str, Any]:
         """Where it is in the trace, without the trace."""
-        return {name: value for name, value in vars(self).items() if name not in {"_slices", "_arrived"}}
+        kept = {name: value for name, value in vars(self).items() if name not in {"_slices", "_arrived"}}
+        return kept | {"_latest": _digest(self._latest)}
 
     def standing(self, _now_s: float) -> list[object]:
         """Where it is in the trace: see `sameness`."""
-        return [self.requests, self._latest, self.span_s, self.start, self.routes]
+        return [self.requests, _digest(self._latest), self.span_s, self.start, self.routes]
 
     def resume(self, chunks: Iterable[Trace], arrived: Callable[[np.ndarray], None]) -> tuple[Chunk, np.ndarray]:
         """The latest chunk once more, and the edges, from the trace that a copy was made of.
@@ -73,8 +74,9 @@ class Feed:
         """
         self._slices, self._arrived = self._sliced(chunks), arrived
         trace, span_s = next(itertools.islice(self._slices, self._handed_out - 1, None), (None, None))
-        if trace is None or _digest(trace) != self._latest:
+        if trace is None or _digest(trace) != _digest(self._latest):
             raise ReplayError("trace: found another one than the copy was made of; allowed: the same")
+        self._latest = trace
         return self._chunk(trace, self.requests - len(trace), last=span_s is not None), self.edges_s
 
     def next(self) -> tuple[Chunk, np.ndarray]:
@@ -84,7 +86,7 @@ class Feed:
             self.start = trace.start
         if span_s is not None:
             self.span_s = span_s
-        self._handed_out, self._latest = self._handed_out + 1, _digest(trace)
+        self._handed_out, self._latest = self._handed_out + 1, trace
         first, self.requests = self.requests, self.requests + len(trace)
         self._arrived(trace.at_s)
         return self._chunk(trace, first, last=span_s is not None), self._edges(float(trace.at_s[-1]))
@@ -154,8 +156,10 @@ class Feed:
         return remapped
 
 
-def _digest(trace: Trace) -> str:
-    """Of the arrivals and the work of a slice."""
+def _digest(trace: Trace | str) -> str:
+    """Of the arrivals and the work of a slice, or what it is already."""
+    if isinstance(trace, str):
+        return trace
     found = hashlib.blake2b(digest_size=16)
     for column in (trace.at_s, trace.cpu_s, trace.wait_s):
         found.update(column.tobytes())

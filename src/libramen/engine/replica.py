@@ -36,6 +36,7 @@ class Replica:
     bought_s: float | None = None  # from when it is paid for, where the meter starts with the order
     lost_s: float | None = None  # when its machine was lost with its zone, perhaps before that was found
     is_reclaimed: bool = False
+    freed_by: int | None = None  # the release that has drained it, so that its machine is free when it is gone
     ended_by: int | None = None  # number of the decision that cancelled or drained it
     core_s: float = 0.0  # cores in use integrated up to the end of the span [core-seconds]
     deaths: int = 0

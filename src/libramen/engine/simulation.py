@@ -150,7 +150,6 @@ class Simulation:
         self._plane.tally = None if sink is None else sink.take
         self._plane.hand_in(*feed.next())
         self._control = Control(system, self._plane, feed, whole or TimesOfChunks(feed.start, span_s), seed, without)
-        self._control.begin()
 
     def listen(
         self, progress: Callable[[float], None] | None, watch: Callable[[float, list[Fleet]], None] | None

@@ -41,7 +41,7 @@ class Agenda:
     def __init__(self) -> None:
         self._later: list[tuple[float, int, int, int, Action, tuple[Any, ...], bool]] = []
         self._now: list[tuple[int, int, int, Action, tuple[Any, ...], bool]] = []
-        self._same_s = -math.inf  # what is before this is at the present instant
+        self._now_s = self._same_s = -math.inf  # the present instant, and what is before this is at it, too
         self._entered = 0  # so many events were entered so far
         self._to_do = 0  # events that something may wait for
         self.acted_s = 0.0
@@ -64,7 +64,14 @@ class Agenda:
 
     def next_s(self) -> float:
         """The time of the next event; infinity if there is none."""
+        if self._now:
+            return self._now_s
         return self._later[0][0] if self._later else math.inf
+
+    @property
+    def goes_on(self) -> bool:
+        """Whether something more is to happen at the present instant."""
+        return bool(self._now)
 
     def standing(self, _now_s: float) -> list[object]:
         """What is to come, in order, but for what nothing comes of any more: see `sameness`."""
@@ -80,18 +87,11 @@ class Agenda:
         return not self._to_do
 
     def run(self, now_s: float) -> None:
-        """Let everything happen that is due at one instant, and what that causes at the same instant."""
-        self._same_s = same_s = now_s + tolerance_s(now_s)
-        if not self._now and self._later and self._later[0][0] < same_s:
-            # Nearly always it is one event, and nothing to be sorted out.
-            event = heapq.heappop(self._later)[1:]
-            if not self._later or self._later[0][0] >= same_s:
-                self._happen(now_s, *event[3:])
-            else:
-                self._now.append(event)
-        while self._later and self._later[0][0] < same_s:
+        """Let the first event that is due at this instant happen: what it makes due may come before the next."""
+        self._now_s, self._same_s = now_s, now_s + tolerance_s(now_s)
+        while self._later and self._later[0][0] < self._same_s:
             heapq.heappush(self._now, heapq.heappop(self._later)[1:])
-        while self._now:
+        if self._now:
             self._happen(now_s, *heapq.heappop(self._now)[3:])
 
     def _happen(self, now_s: float, action: Action, about: tuple[Any, ...], counts: bool) -> None:

@@ -46,7 +46,8 @@ class Fleet:
         keeps_versions: a replacement gets the version of what it replaces.
         free_machines: numbers of replicas that an update has drained, and whose machines are there; a heap.
         slower: by how much CPU work is multiplied on a replica that becomes ready.
-        owed: versions of the replacements that are ordered as soon as some zone is open.
+        owed: versions of those in whose place one is ordered as soon as some zone is open.
+        release: number of the release under way; going back is part of it.
     """
 
     def __init__(
@@ -74,6 +75,7 @@ class Fleet:
         self.free_machines: list[int] = []
         self.slower: Callable[[Replica], float] = _as_quick
         self.owed: list[int] = []
+        self.release = 0
         self.listeners: list[Callable[[float, Replica], None]] = []
         self.order_listeners: list[Callable[[float, Replica], None]] = []
         self.n_ready = 0
@@ -177,15 +179,14 @@ class Fleet:
 
     def replace(self, replica: Replica, now_s: float, why: str) -> None:
         """Order one in the place of a replica whose machine is gone, now or as soon as some zone is open."""
-        version = replica.version if self.keeps_versions else self.version
-        if self.order(now_s, why, version=version) is None:
-            self.owed.append(version)
+        self.owed.append(replica.version)
+        self.order_owed(now_s, why)
 
     def order_owed(self, now_s: float, why: str) -> None:
-        """Some zone is open again."""
+        """Order what is owed if some zone is open, of the version that orders have now, or of what it replaces."""
         owed, self.owed = self.owed, []
         for version in owed:
-            if self.order(now_s, why, version=version) is None:
+            if self.order(now_s, why, version=version if self.keeps_versions else self.version) is None:
                 self.owed.append(version)
 
     def _try_to_buy(self, replica: Replica, now_s: float) -> None:
@@ -236,6 +237,7 @@ class Fleet:
         `limit_s`: its time, instead of the service's `drain`.
         """
         replica.draining_s, replica.why_gone, replica.ended_by = now_s, why, decision
+        replica.freed_by = self.release if why == "update" else None
         self._enter(replica, now_s, "draining")
         limit_s = self._service.drain if limit_s is None else limit_s
         if replica.is_dead or self._plane.drain(replica.number, now_s):
@@ -390,7 +392,7 @@ class Fleet:
         self._enter(replica, now_s, "gone")
         self._plane.remove(replica.number, now_s)
         del self._alive[replica.number]
-        if why == "update" and replica.draining_s is not None and not (replica.is_reclaimed or replica.is_lost):
+        if replica.freed_by == self.release and not (replica.is_reclaimed or replica.is_lost):
             heapq.heappush(self.free_machines, replica.number)
 
     def _enter(self, replica: Replica, now_s: float, stage: Stage) -> None:

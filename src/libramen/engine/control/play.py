@@ -64,7 +64,7 @@ class Control:
         ]
         self._replays = [service.replay for service in self._services]
         self._before_advance = [prepare for replay in self._replays for prepare in replay.told("before_advance")]
-        self._pauses = False
+        self._has_begun = self._pauses = False
         self._clock = _Clock(self._replays, self._agenda, plane, feed)
         plane.on_asked = self._asked
 
@@ -97,8 +97,9 @@ class Control:
         """From now on these are called; see `simulation.run`."""
         self._clock.progress, self._clock.watch = progress, watch
 
-    def begin(self) -> None:
+    def _begin(self) -> None:
         """Nothing has happened yet."""
+        self._has_begun = True
         self._clock.span_may_be_known()
         for replay in self._replays:
             replay.tell("begin")
@@ -110,10 +111,12 @@ class Control:
             until_s: or until this instant, with all control events of it behind and its arrivals ahead.
         """
         plane, agenda = self._plane, self._agenda
+        if not self._has_begun:
+            self._begin()
         if until_s < math.inf:
             agenda.add(until_s, Kind.SAMPLE, self._pause)
         self._pauses = False
-        while not self._pauses:
+        while agenda.goes_on or not self._pauses:
             for prepare in self._before_advance:
                 prepare()
             signal = plane.advance(agenda.next_s())
@@ -128,7 +131,7 @@ class Control:
                 plane.dismiss_held(holding, max(plane.last_s, agenda.acted_s))
                 continue
             now_s, is_told = plane.now_s, plane.has_notices()
-            if self._clock.span_is_over and not is_told:
+            if self._clock.span_is_over and not is_told and not agenda.goes_on:
                 if plane.finished():
                     return True
                 for_ever = self._held_for_ever()

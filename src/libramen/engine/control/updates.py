@@ -110,6 +110,7 @@ class Updates(Part):
         fleet.version = due.before if splits else due.version
         fleet.keeps_versions = splits
         fleet.free_machines.clear()
+        fleet.release += 1
         if n == 0:  # the new version simply comes with the next order
             self._end(now_s, "done")
             return
@@ -195,6 +196,8 @@ class Updates(Part):
         self._plane.judge(None, sides=False)
         self._goes_back = True
         fleet.version = due.before
+        if fleet.keeps_versions:  # the new version is not replaced any more
+            fleet.owed = [version for version in fleet.owed if version != due.version]
         for replica in fleet.of_version(due.version):
             if replica.is_coming:
                 fleet.cancel(replica, now_s, why="update")

@@ -5,7 +5,7 @@ What stands behind > at the head of a file are sentences of `docs/model.md` that
 | file | what is in it |
 |---|---|
 | `layout` | the state: every array, record by record |
-| `reach` | how compiled functions reach into it, and the lean variant of all of them |
+| `reach`, `parts` | how compiled functions reach into it, and the lean variant of all of them; how they are compiled |
 | `settings` | what does not change during a replay: rows of `border.specs`, and what is made of them |
 | `lists` | the linked lists of visits, and their verbs |
 | `arrays`, `state` | `KernelState`, to which the control plane talks; make arrays, call `advance`, are copied |

@@ -65,6 +65,7 @@ def compiled(signature: Any) -> Callable[[Callable[..., Any]], Callable[..., Any
 @reach.inner
 def _complete_next(w, due_s, limit_s):
     """The next completion happens, or a bank runs empty; of several at one instant the first in order."""
+    w.past_timeouts = 0
     fleet, second_s = first_fleet(w)
     f = reach.fleet_at(w, fleet)
     ties = second_s < limit_s
@@ -174,10 +175,12 @@ def _make_advance(sources: int, lean: int) -> Callable[..., Any]:
                 if np.isinf(instant_s):
                     return layout.OVER
                 if until_s < limit_s:
+                    w.past_timeouts = 0
                     w.control_s = until_s
                     return layout.CONTROL
                 if w.free < 0:
                     return layout.VISITS_FULL
+                w.past_timeouts = 1
                 if timeout_s < limit_s:
                     give_up(w, limit_s)
                     continue
@@ -211,8 +214,8 @@ def _make_advance(sources: int, lean: int) -> Callable[..., Any]:
 
 @functools.cache
 def advance_of(*, lean: bool) -> Callable[..., Any]:
-    """`advance` for a world in which nothing is known beforehand, or for one as in `reach.LEAN`.
+    """`advance` for a world in which nothing is known beforehand, or for one as in `layout.LEAN`.
 
-    Each takes half a minute to compile, so it is compiled when it is first asked for.
+    Each takes ten seconds to compile, so it is compiled when it is first asked for.
     """
     return _make_advance(_SOURCES, int(lean))

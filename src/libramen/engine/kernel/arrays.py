@@ -119,7 +119,7 @@ class WorldArrays(Pointing):
         self._make_clients()
         self._point(edges_s=np.zeros(0), applies=np.zeros(0, np.int64))
         n = 0 if results is None else len(results)
-        self._point(turns=np.full((n if world["forced"] else 0, 3), np.nan))
+        self._point(turns=np.full((n if world["forced"] else 0, 5), np.nan))
         if results is not None:  # the results are the output: one record a request, written where it belongs
             self._point(out=results.records, out_spent=results.spent_s)
         world["ended_full"] = NOBODY
@@ -228,7 +228,7 @@ class FleetArrays(Pointing):
             fleet["part"], fleet["parts_end"] = (N_PARTS * at for at in system.parts[index])
         for name in ("held_head", "held_tail", "way_head", "way_tail"):
             fleet[name] = -1
-        fleet["edge_s"] = np.inf
+        fleet["edge_s"], fleet["call_s"] = np.inf, -np.inf
         users = world.client(index)
         fleet["timeout_s"], fleet["watches"] = users["timeout_s"], users["watches"]
         for setting in SETTINGS:

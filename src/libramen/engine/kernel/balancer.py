@@ -77,10 +77,9 @@ def _bring(w, visit, index, i):
             reach.set_float(w.given, w.columns * index + column, reach.float_at(w.chunk_given, w.columns * i + column))
 
 
-@reach.seldom
+@reach.apart
 def lacks_slot(w, f):
     """Whether no slot is left for one more attempt, those that are coming counted."""
-    reach.apart()
     ready = reach.level_at(f.levels, 0)
     left = f.n_ready * f.slots - ready.in_slots + f.coming_slots - ready.waiting
     if f.other >= 0:
@@ -122,10 +121,9 @@ def side_for(w, f, index):
     return reach.fleet_at(w, _choose_side(w, f, index))
 
 
-@reach.seldom
+@reach.apart
 def _choose_side(w, f, index):
     """As the split says, unless only the other side has a ready replica."""
-    reach.apart()
     f.n_split += 1
     after = np.floor(f.n_split * f.split_share + EPSILON_S)
     before = np.floor((f.n_split - 1) * f.split_share + EPSILON_S)
@@ -139,10 +137,9 @@ def _choose_side(w, f, index):
     return side
 
 
-@reach.seldom
+@reach.apart
 def note_sent(w, f, index):
     """It will be written down how this attempt ends."""
-    reach.apart()
     visit = reach.visit_at(w, index)
     main = first_side(w, f)
     visit.sent = main.n_forgotten + main.n_sent
@@ -167,6 +164,8 @@ def get(w, f, index, now_s):
     visit.order = w.attempts
     w.attempts += 1
     f.attempts += 1
+    if visit.is_call:
+        _count_call(f, now_s)
     if f.judges:
         visit.sent = -1
         if f.notes:
@@ -190,6 +189,15 @@ def get(w, f, index, now_s):
     else:
         fail(w, f, index, layout.REFUSED, layout.NO_REPLICA, now_s)
     return layout.NONE_READY
+
+
+@reach.apart
+def _count_call(f, now_s):
+    """Calls may come before a control event of their instant, which is not to see them."""
+    if now_s - f.call_s > reach.tolerance_s(now_s):
+        f.call_s = now_s
+        f.n_called = 0
+    f.n_called += 1
 
 
 @reach.inner
@@ -255,10 +263,9 @@ def put(w, f, row, index, now_s):
 # -- the shared or held queue: while it is not empty, no ready replica has room -------------------
 
 
-@reach.seldom
+@reach.apart
 def _hold(w, f, index):
     """A visit waits until some replica has room."""
-    reach.apart()
     reach.level_at(f.levels, 0).waiting += 1
     lists.hold(w, f, index)
     f.n_held += 1
@@ -272,13 +279,12 @@ def take_held(w, f):
     return lists.unhold(w, f)
 
 
-@reach.seldom
+@reach.apart
 def next_held(w, f):
     """The replica with free capacity gets the first of the queue: (entry, row).
 
     Row NONE_READY: there is nothing to hand out, or no room any more, or the first one was late and is dropped.
     """
-    reach.apart()
     row = w.room_row
     replica = reach.replica_at(f, row)
     takes = replica.state == layout.READY or replica.state == layout.DEAD
@@ -295,13 +301,12 @@ def next_held(w, f):
     return index, row
 
 
-@reach.seldom
+@reach.apart
 def next_scattered(w, f):
     """What waited for the other side is handed out by the balancer's rule: (entry, row) as of `next_held`.
 
     `w.stack` has this side on top until nothing is left that has room.
     """
-    reach.apart()
     if f.n_held:
         late_at = layout.NO_REPLICA
         if is_dropped(w, f, f.held_head, w.event_s):
@@ -324,7 +329,7 @@ def _where_late(f):
     for k in range(f.n_ready):
         replica = reach.replica_at(f, reach.int_at(f.ready, k))
         if not number and _has_room(f, reach.int_at(f.ready, k)):
-            number = np.int64(replica.number)
+            number = replica.number
         if replica.state == layout.DEAD or replica.in_slots < f.slots:
             return number
     return layout.NO_REPLICA
@@ -344,10 +349,9 @@ def _pin(f, visit, number):
     reach.set_int(f.pinned, visit.visitor, number)
 
 
-@reach.seldom
+@reach.apart
 def _where_pinned(f, visit):
     """The row to which this visitor's last request was sent, while it is ready; else that of the least busy replica."""
-    reach.apart()
     if visit.visitor >= 0:
         number = reach.int_at(f.pinned, visit.visitor)
         if number:
@@ -363,13 +367,12 @@ def _where_pinned(f, visit):
     return row
 
 
-@reach.seldom
+@reach.apart
 def _choose(w, f, visit):
     """The row of a ready replica by turns, at random, or the less busy of two at random.
 
     Where requests are held, among those with room only: a scan, for that combination alone.
     """
-    reach.apart()
     scans = f.holds and f.backlog >= 0
     n = _count_room(f) if scans else f.n_ready
     if n == 0:

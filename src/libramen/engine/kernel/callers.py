@@ -22,17 +22,16 @@ import numpy as np
 from libramen.engine.kernel import layout, lists, reach, settings
 from libramen.engine.kernel.balancer import asks, first_side
 from libramen.engine.kernel.clients import answer, errored, free
-from libramen.engine.kernel.connections import abandon, connect, hand_on, heard, leave_queue, push
+from libramen.engine.kernel.connections import abandon, connect, forget_unsent, hand_on, heard, leave_queue, push
 from libramen.engine.kernel.integrals import integrate
 from libramen.engine.kernel.service import end_calls, leave_slot, start_wait
 from libramen.engine.kernel.trees import update_row
 from libramen.engine.kernel.uniforms import lineage_of, uniforms
 
 
-@reach.seldom
+@reach.apart
 def next_step(w, now_s):
     """The next step of this event. Returns a call that is to be sent now; NOTHING; or ASK, and changes nothing then."""
-    reach.apart()
     index = reach.int_at(w.stack, w.n_stack - 1)
     visit = reach.visit_at(w, index)
     if visit.phase == layout.TO_SEND:
@@ -161,14 +160,21 @@ def _work(w, index, visit, client, call):
 # -- what callers hear -----------------------------------------------------------------------------
 
 
-@reach.seldom
+@reach.apart
 def hear_next(w):
     """The caller of the call that ended first hears of it: its connection is handed on, then the caller goes on."""
-    reach.apart()
     index = lists.from_news(w, w)
-    reach.visit_at(w, index).phase = layout.HEARD
+    call = reach.visit_at(w, index)
+    call.phase = layout.HEARD
     push(w, index)
+    if call.caller >= 0 and _fails_caller(w, call):
+        forget_unsent(w, call.caller)  # its connection is not for a sibling
     hand_on(w, index)
+
+
+@reach.inner
+def _fails_caller(w, call):
+    return call.ending != layout.OK and not reach.client_at(w.clients, call.client).goes_on
 
 
 @reach.seldom
@@ -177,11 +183,10 @@ def _caller_goes_on(w, index, now_s):
     if call.caller < 0:
         free(w, index)
         return
-    client = reach.client_at(w.clients, call.client)
     caller_index = heard(w, index)
     caller = reach.visit_at(w, caller_index)
     caller.pending -= 1
-    if call.ending != layout.OK and not client.goes_on:
+    if _fails_caller(w, call):
         free(w, index)
         _fail_visit(w, caller_index, now_s)
         return
@@ -219,10 +224,9 @@ def _fail_visit(w, index, now_s):
     _leave(w, f, replica, visit.row, index, layout.ERRORED, now_s)
 
 
-@reach.seldom
+@reach.apart
 def _leave(w, f, replica, row, index, ending, now_s):
     """A visit is answered, well or not, and leaves its slot."""
-    reach.apart()
     integrate(w, f, now_s)
     if ending == layout.OK:
         answer(w, f, index, replica.number, now_s)
@@ -231,10 +235,9 @@ def _leave(w, f, replica, row, index, ending, now_s):
     leave_slot(w, f, replica, row, now_s)
 
 
-@reach.seldom
+@reach.apart
 def wait_no_longer(w, index, now_s):
     """A call has waited too long for a connection: it has failed, and was no visit."""
-    reach.apart()
     call = reach.visit_at(w, index)
     client = reach.client_at(w.clients, call.client)
     reach.fleet_at(w, client.caller).unsent += 1

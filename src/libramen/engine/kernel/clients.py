@@ -33,10 +33,9 @@ def free(w, index):
     w.free = index
 
 
-@reach.seldom
+@reach.apart
 def let_go(w, index):
     """A visit that nobody waits for is over."""
-    reach.apart()
     if w.calls:
         w.n_open -= 1  # it was still served, and might have called others
     free(w, index)
@@ -91,10 +90,9 @@ def _end(w, f, index, latency_s, ending, number, now_s):
     w.n_open -= 1
 
 
-@reach.seldom
+@reach.apart
 def _add_up(w, f, index, overhead_s, now_s):
     """Where the time of an attempt went that was answered ok; the time of its calls is there already."""
-    reach.apart()
     visit = reach.visit_at(w, index)
     own = w.parts * index + f.part
     _add(w, own + layout.RETRIED, visit.at_s - _first_s(visit))
@@ -125,7 +123,7 @@ def answer(w, f, index, number, now_s):
         let_go(w, index)
         return
     if f.judges and visit.sent >= 0:
-        _note_answer(w, f, visit, 0, now_s)
+        _note_answer(w, f, visit, layout.OK, now_s)
     if visit.is_call:
         send_answer(w, f, index, layout.OK, number, now_s)
         return
@@ -154,18 +152,17 @@ def _log(w, f, visit, now_s):
             w.full = 1
 
 
-@reach.seldom
-def _note_answer(w, f, visit, failed, now_s):
+@reach.apart
+def _note_answer(w, f, visit, ending, now_s):
     """An attempt is answered; one that will be too late for its client ends at its time-out."""
-    reach.apart()
     if max(0.0, now_s - visit.at_s) + f.overhead_s <= reach.client_at(
         w.clients, visit.client
     ).timeout_s + reach.tolerance_s(now_s):
-        _note_end(w, f, visit, failed, now_s)
+        _note_end(w, f, visit, ending, now_s)
 
 
 @reach.seldom
-def _note_end(w, f, visit, failed, now_s):
+def _note_end(w, f, visit, ending, now_s):
     main = reach.fleet_at(w, f.service)
     at = visit.sent - main.n_forgotten
     if at < 0:
@@ -173,16 +170,15 @@ def _note_end(w, f, visit, failed, now_s):
     entry = reach.sent_at(main.sent, at)
     if np.isinf(entry.ended_s):
         entry.ended_s = now_s
-        entry.failed = failed
+        entry.failed = ending != layout.OK
 
 
-@reach.seldom
+@reach.apart
 def errored(w, f, index, number, now_s):
     """A visit has been answered with an error."""
-    reach.apart()
     visit = reach.visit_at(w, index)
     if f.judges and visit.sent >= 0 and not visit.given_up:
-        _note_answer(w, f, visit, 1, now_s)
+        _note_answer(w, f, visit, layout.ERRORED, now_s)
     if visit.given_up:
         let_go(w, index)
     elif visit.is_call:
@@ -191,10 +187,9 @@ def errored(w, f, index, number, now_s):
         fail(w, f, index, layout.ERRORED, number, now_s + f.overhead_s)
 
 
-@reach.seldom
+@reach.apart
 def fail(w, f, index, ending, number, now_s):
     """An attempt has failed at `now_s`, or at its deadline if that was before: repeat it, or it was the last."""
-    reach.apart()
     visit = reach.visit_at(w, index)
     if visit.given_up:
         let_go(w, index)
@@ -203,11 +198,11 @@ def fail(w, f, index, ending, number, now_s):
     if visit.watched:
         unwatch(w, client, index)
     failed_s = now_s
-    if ending == layout.TIMED_OUT or now_s - visit.at_s > client.timeout_s + reach.tolerance_s(now_s):
+    if ending == layout.TIMED_OUT or _is_past(w, visit, client, now_s):
         ending = layout.TIMED_OUT
         failed_s = visit.at_s + client.timeout_s
     elif f.judges and visit.sent >= 0:
-        _note_end(w, f, visit, 1, now_s)
+        _note_end(w, f, visit, ending, now_s)
     visit.ending = ending
     visit.number = number
     if visit.attempt <= client.retries and not _is_abandoned(w, index):
@@ -221,16 +216,22 @@ def fail(w, f, index, ending, number, now_s):
 
 
 @reach.inner
+def _is_past(w, visit, client, now_s):
+    """Whether its client has gone: at the very instant of a time-out only what comes before time-outs is in time."""
+    tolerance_s = -reach.tolerance_s(now_s) if w.past_timeouts else reach.tolerance_s(now_s)
+    return now_s - visit.at_s > client.timeout_s + tolerance_s
+
+
+@reach.inner
 def _is_abandoned(w, index):
     """Whether a call was awaited, and the visit that waited is gone."""
     visit = reach.visit_at(w, index)
     return visit.is_call == 1 and visit.caller < 0 and reach.client_at(w.clients, visit.client).awaited == 1
 
 
-@reach.seldom
+@reach.apart
 def give_up_for_good(w, f, index):
     """A call that was going to be sent again is over, since the visit that made it is."""
-    reach.apart()
     visit = reach.visit_at(w, index)
     _end(w, f, index, max(0.0, visit.failed_s - visit.first_s), visit.ending, visit.number, visit.failed_s)
     _tell(w, index)
@@ -239,10 +240,9 @@ def give_up_for_good(w, f, index):
 # -- ends of calls, and who hears of them ----------------------------------------------------------
 
 
-@reach.seldom
+@reach.apart
 def send_answer(w, f, index, ending, number, now_s):
     """An answer is on its way to the visit that has called."""
-    reach.apart()
     visit = reach.visit_at(w, index)
     visit.ending = ending
     visit.number = number
@@ -253,15 +253,14 @@ def send_answer(w, f, index, ending, number, now_s):
             _add_up(w, f, index, f.overhead_s, now_s)
     ahead = f.way_tail  # by time, as good as always the last
     while ahead >= 0 and reach.visit_at(w, ahead).answered_s > visit.answered_s:
-        ahead = np.int64(reach.visit_at(w, ahead).back)
+        ahead = reach.visit_at(w, ahead).back
     lists.to_way(w, f, index, ahead)
     tell_due(w, f)
 
 
-@reach.seldom
+@reach.apart
 def arrive_answer(w, f, index):
     """An answer reaches its caller, who hears of it unless he has given up."""
-    reach.apart()
     visit = reach.visit_at(w, index)
     lists.from_way(w, f, index)
     tell_due(w, f)
@@ -293,10 +292,9 @@ def _tell(w, index):
 # -- attempts that are repeated --------------------------------------------------------------------
 
 
-@reach.seldom
+@reach.apart
 def _repeat_later(w, client, index, failed_s):
     """The client learns at `failed_s` that an attempt has failed, and sends the next after a pause."""
-    reach.apart()
     visit = reach.visit_at(w, index)
     visit.first_s = _first_s(visit)
     visit.failed_s = failed_s
@@ -311,10 +309,9 @@ def _repeat_later(w, client, index, failed_s):
     w.n_repeats += 1
 
 
-@reach.seldom
+@reach.apart
 def next_repeat_s(w):
     """When the next attempt is repeated [s]."""
-    reach.apart()
     repeat_s = np.inf
     if w.n_repeats:
         repeat_s = reach.entry_at(w.repeats, 0).key
@@ -323,48 +320,41 @@ def next_repeat_s(w):
     return repeat_s
 
 
-@reach.seldom
+@reach.apart
 def next_repeat(w, limit_s):
     """Of the attempts to come before `limit_s` that of the first request of the trace; it stays where it is."""
-    reach.apart()
     while w.n_repeats and reach.entry_at(w.repeats, 0).key < limit_s:
-        index = reach.entry_at(w.repeats, 0).request
-        visit = reach.visit_at(w, index)
-        visit.repeat_s = reach.entry_at(w.repeats, 0).key
-        w.repeating_s = min(w.repeating_s, visit.repeat_s) if w.n_repeating else visit.repeat_s
+        at_s, index = reach.entry_at(w.repeats, 0).key, reach.entry_at(w.repeats, 0).request
+        w.repeating_s = min(w.repeating_s, at_s) if w.n_repeating else at_s
         heap_remove(w.repeats, w.n_repeats, layout.FIRST)
         w.n_repeats -= 1
-        turn_up(w, index)
+        turn_up(w, at_s, index)
     return reach.entry_at(w.repeating, 0).request
 
 
-@reach.seldom
+@reach.apart
 def take_repeat(w):
     """That attempt is sent now, at its time."""
-    reach.apart()
-    index = reach.entry_at(w.repeating, 0).request
+    at_s, index = reach.entry_at(w.repeating, 0).key, reach.entry_at(w.repeating, 0).request
     turn_out(w, layout.FIRST)
-    visit = reach.visit_at(w, index)
-    visit.phase = layout.UNDER_WAY
-    return visit.repeat_s
+    reach.visit_at(w, index).phase = layout.UNDER_WAY
+    return at_s
 
 
 # -- the clients that still wait: of each a list by deadline, which is the order of their attempts ---------------------
 
 
-@reach.seldom
+@reach.apart
 def watch(w, client, index):
     """This attempt's time-out is an event: its client hears of it, or sends it again."""
-    reach.apart()
     reach.visit_at(w, index).watched = 1
     if lists.to_watched(w, client, index):
         _tell_deadline(w, client)
 
 
-@reach.seldom
+@reach.apart
 def unwatch(w, client, index):
     """Its client has heard of its end, or has given up."""
-    reach.apart()
     reach.visit_at(w, index).watched = 0
     if lists.from_watched(w, client, index):
         _tell_deadline(w, client)
@@ -377,15 +367,14 @@ def _tell_deadline(w, client):
     replay_time(w.deadlines, w.client_leaves + client.number, deadline_s)
 
 
-@reach.seldom
+@reach.apart
 def give_up(w, limit_s):
     """Of the clients whose time is up, that of the first attempt gives up. The server goes on with its visit.
 
     A copy of it, in all that is not said here, is repeated, or was the last attempt.
     """
-    reach.apart()
     best = settings.NOBODY
-    index = np.int64(-1)
+    index = layout.NOTHING
     for number in range(w.n_clients):
         if reach.float_at(w.deadlines, w.client_leaves + number) < limit_s:
             head = reach.client_at(w.clients, number).waiting_head

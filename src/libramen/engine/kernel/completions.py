@@ -98,13 +98,12 @@ def only_answer_due(w, f, second_s, limit_s):
     return following < 0 or reach.visit_at(w, following).answered_s >= limit_s
 
 
-@reach.seldom
+@reach.apart
 def first_arrived(w, limit_s):
     """Of all completions before `limit_s`, that of the visit that arrived first: fleet, row, kind, place, time.
 
     Kind WAY: an answer reaches its caller, and the place is that of the visit.
     """
-    reach.apart()
     best_order = settings.NOBODY
     best = (-1, -1, -1, -1, np.inf)
     for k in range(w.n_fleets):

@@ -4,9 +4,9 @@
 > its attempts included; without one it waits, first come first served. After `pool_timeout` it has failed, was no
 > visit, and is counted as unsent. A process that is gone takes its pool along.
 >
-> A visit that ends early leaves its calls: what waits for a connection is never sent; the attempt under way runs
-> on, its time-out included, and counts as if it were awaited; nothing is sent again, and a call in a pause ends as
-> its last attempt did.
+> A visit that ends early leaves its calls: what waits for a connection is never sent, and is gone before any
+> connection is handed on; the attempt under way runs on, its time-out included, and counts as if it were awaited;
+> nothing is sent again, and a call in a pause ends as its last attempt did.
 """
 
 from __future__ import annotations
@@ -32,10 +32,9 @@ def _pool_of(f, client, row):
     return reach.pool_at(f.pools, row * f.n_pools + client.pool)
 
 
-@reach.seldom
+@reach.apart
 def connect(w, f, client, index, row, now_s):
     """A call takes a connection of its replica, or waits for one."""
-    reach.apart()
     call = reach.visit_at(w, index)
     pool = _pool_of(f, client, row)
     if pool.in_use < client.pool_limit:
@@ -69,10 +68,9 @@ def _tell_patience(w, client):
     replay_time(w.patience, w.client_leaves + client.number, until_s)
 
 
-@reach.seldom
+@reach.apart
 def leave_queue(w, f, client, index):
     """A call waits for a connection no longer."""
-    reach.apart()
     call = reach.visit_at(w, index)
     lists.from_pool(w, _pool_of(f, client, call.pool_row), index)
     call.pool_row = -1
@@ -80,10 +78,9 @@ def leave_queue(w, f, client, index):
         _tell_patience(w, client)
 
 
-@reach.seldom
+@reach.apart
 def hand_on(w, index):
     """A call has ended: its connection is free, or the call that has waited longest takes it and is to be sent."""
-    reach.apart()
     call = reach.visit_at(w, index)
     row = call.pool_row
     if row < 0:
@@ -103,12 +100,11 @@ def hand_on(w, index):
     _has_connection(w, f, other, following, row)
 
 
-@reach.seldom
+@reach.apart
 def next_impatient(w, limit_s):
     """Of the calls that will wait for a connection no longer that which began to wait first."""
-    reach.apart()
     best = settings.NOBODY
-    index = np.int64(-1)
+    index = layout.NOTHING
     for number in range(w.n_clients):
         if reach.float_at(w.patience, w.client_leaves + number) < limit_s:
             head = reach.client_at(w.clients, number).queue_head
@@ -118,13 +114,12 @@ def next_impatient(w, limit_s):
     return index
 
 
-@reach.seldom
-def abandon(w, index):
-    """A visit ends early: what waits for a connection is never sent, what is under way runs on, nothing is repeated."""
-    reach.apart()
+@reach.apart
+def forget_unsent(w, index):
+    """A visit ends early: those of its calls that wait for a connection are never sent."""
     visit = reach.visit_at(w, index)
     call_index = visit.calls_head
-    while call_index >= 0:  # the first before any connection is handed on
+    while call_index >= 0:
         call = reach.visit_at(w, call_index)
         following = call.sibling
         if call.phase == layout.QUEUED_UP:
@@ -134,6 +129,13 @@ def abandon(w, index):
             lists.from_calls(w, visit, call_index)
             free(w, call_index)
         call_index = following
+
+
+@reach.apart
+def abandon(w, index):
+    """A visit ends early: what waits for a connection is never sent, what is under way runs on, nothing is repeated."""
+    forget_unsent(w, index)
+    visit = reach.visit_at(w, index)
     while visit.calls_head >= 0:
         call_index = visit.calls_head
         call = reach.visit_at(w, call_index)
@@ -149,10 +151,9 @@ def abandon(w, index):
             give_up_for_good(w, reach.fleet_at(w, call.fleet), call_index)
 
 
-@reach.seldom
+@reach.apart
 def heard(w, index):
     """The visit that waits for this call does so no longer. Returns it."""
-    reach.apart()
     call = reach.visit_at(w, index)
     caller = call.caller
     lists.from_calls(w, reach.visit_at(w, caller), index)
@@ -160,10 +161,9 @@ def heard(w, index):
     return caller
 
 
-@reach.seldom
+@reach.apart
 def forget_connections(f, row):
     """A process is gone, and its connections with it."""
-    reach.apart()
     reach.replica_at(f, row).epoch += 1
     for k in range(f.n_pools):
         pool = reach.pool_at(f.pools, row * f.n_pools + k)

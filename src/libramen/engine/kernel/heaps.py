@@ -11,14 +11,19 @@ from libramen.engine.kernel import layout, reach
 
 
 @reach.inner
+def _copy(heap, to, at):
+    reach.entry_at(heap, to).key = reach.entry_at(heap, at).key
+    reach.entry_at(heap, to).request = reach.entry_at(heap, at).request
+
+
+@reach.inner
 def heap_up(heap, at, key, request):
     """Place an entry at `at` or above."""
     while at:
         parent = (at - 1) >> 1
         if reach.entry_at(heap, parent).key <= key:
             break
-        reach.entry_at(heap, at).key = reach.entry_at(heap, parent).key
-        reach.entry_at(heap, at).request = reach.entry_at(heap, parent).request
+        _copy(heap, at, parent)
         at = parent
     reach.entry_at(heap, at).key = key
     reach.entry_at(heap, at).request = request
@@ -41,8 +46,7 @@ def heap_remove(heap, n, at):
             child += 1
         if reach.entry_at(heap, child).key >= key:
             break
-        reach.entry_at(heap, at).key = reach.entry_at(heap, child).key
-        reach.entry_at(heap, at).request = reach.entry_at(heap, child).request
+        _copy(heap, at, child)
         at = child
     heap_up(heap, at, key, request)
 
@@ -60,10 +64,9 @@ def _is_before(w, one, other):
     return mine.planned < theirs.planned
 
 
-@reach.seldom
-def turn_up(w, index):
-    """Put an attempt into `w.repeating`."""
-    reach.apart()
+@reach.apart
+def turn_up(w, at_s, index):
+    """Put an attempt into `w.repeating`, which is sent at this time."""
     heap = w.repeating
     at = w.n_repeating
     w.n_repeating += 1
@@ -71,23 +74,23 @@ def turn_up(w, index):
         parent = (at - 1) >> 1
         if not _is_before(w, index, reach.entry_at(heap, parent).request):
             break
-        reach.entry_at(heap, at).request = reach.entry_at(heap, parent).request
+        _copy(heap, at, parent)
         at = parent
+    reach.entry_at(heap, at).key = at_s
     reach.entry_at(heap, at).request = index
 
 
-@reach.seldom
+@reach.apart
 def turn_out(w, at):
     """Take the attempt at this place out of `w.repeating`."""
-    reach.apart()
     heap = w.repeating
     w.n_repeating -= 1
     n = w.n_repeating
     if at == n:
         return
-    last = reach.entry_at(heap, n).request
+    last, last_s = reach.entry_at(heap, n).request, reach.entry_at(heap, n).key
     while at and _is_before(w, last, reach.entry_at(heap, (at - 1) >> 1).request):
-        reach.entry_at(heap, at).request = reach.entry_at(heap, (at - 1) >> 1).request
+        _copy(heap, at, (at - 1) >> 1)
         at = (at - 1) >> 1
     while True:
         child = 2 * at + 1
@@ -99,8 +102,9 @@ def turn_out(w, at):
             child += 1
         if _is_before(w, last, reach.entry_at(heap, child).request):
             break
-        reach.entry_at(heap, at).request = reach.entry_at(heap, child).request
+        _copy(heap, at, child)
         at = child
+    reach.entry_at(heap, at).key = last_s
     reach.entry_at(heap, at).request = last
 
 

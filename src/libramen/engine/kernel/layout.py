@@ -112,6 +112,7 @@ WORLD: Final = _record(
     ("n_open", "i8"),  # requests and calls that have not ended; where there are calls, all that is still served
     ("n_ended", "i8"),  # filled entries of `ended`
     ("free", "i8"),  # first free entry of `visits`, -1: none
+    ("past_timeouts", "i8"),  # 1: of the present instant time-outs come now, or arrivals
     ("attention", "i8"),  # 1: an event goes on, or something is full: look at all that follows here
     ("full", "i8"),  # 1: the heaps or the answers of a fleet must have more room, or `ended`
     ("asked", "i8"),  # the attempt for which the control plane was last asked for a slot
@@ -145,7 +146,8 @@ WORLD: Final = _record(
     address("out_spent"),  # float64 (n, parts) where requests are kept
     address("ended"),  # ENDED_VISIT (ended_size,)
     ("ended_full", "i8"),  # so many entries of which one more event might not find room for all that it ends
-    # float64 (n, 3) where departures are forced, see `plane`
+    # float64 (n, 5) where departures are forced: three as in `plane`, then by how much more CPU work it had, and the
+    # virtual time of its replica when its CPU turn began [core-seconds]
     address("turns"),
     address("edges_s"),  # float64 (n_edges,): instants at which the integrals are written down [s]
     ("n_edges", "i8"),
@@ -209,6 +211,8 @@ _FLEET_FIELDS: Final[tuple[Any, ...]] = (
     ("edge_s", "f8"),  # next instant at which the integrals are written down, infinity: none [s]
     ("edge", "i8"),  # number of the next edge
     ("attempts", "i8"),  # that its balancer has got
+    ("call_s", "f8"),  # when it got the latest call [s]
+    ("n_called", "i8"),  # calls that it got at that instant
     ("n_ready", "i8"),  # filled entries of `ready`
     ("n_emptied", "i8"),  # draining replicas that have emptied since they were last asked for
     ("n_killed", "i8"),  # replicas killed since they were last asked for
@@ -266,7 +270,7 @@ _AT_EVERY_EVENT: Final = (
     "replicas", "places", "pace", "balancer", "way_head", "n_calls", "rate", "errs", "other", "meters", "judges",
     "attempts", "way_tail", "overhead_s", "n_ready", "least_fits", "n_held", "fullest", "watches", "warm_up_s",
     "wait_from", "threads", "slower", "slots", "row_of", "queues", "parts_end", "part", "logs", "judged", "asks",
-    "first_call", "index", "user", "timeout_s",
+    "first_call", "index", "user", "timeout_s", "by_load", "pins",
 )  # fmt: skip
 """What nearly every event looks at, the most often first: it lies together, in six cache lines instead of all."""
 
@@ -383,9 +387,6 @@ VISIT: Final = _lines(
     known("client", "i4", 0),
     ("first_s", "f8"),  # arrival of the first attempt, where this is another one; of a call of any [s]
     ("failed_s", "f8"),  # when the attempt before failed, while it is going to be sent again [s]
-    ("repeat_s", "f8"),  # when it is sent again, once it is in `repeating` [s]
-    ("slower", "f8"),  # departures forced: by how much more CPU work it has
-    ("turn_v", "f8"),  # likewise: virtual time of its replica when its CPU turn began [core-seconds]
     ("planned", "i8"),  # number of what it waits for: to be sent again, or a connection
     known("sent", "i8", -1),  # its entry of `sent`, those forgotten counted, -1: it has none
     ("bytes_out", "f8"),  # only where requests are not kept
@@ -407,7 +408,7 @@ VISIT: Final = _lines(
     ("queued_at_s", "f8"),  # when it began to wait for a connection [s]
     ("sibling", "i4"),  # neighbours in the list of its caller's calls, -1: none
     ("sibling_back", "i4"),
-    ("pool_epoch", "i8"),  # of the processes of that replica
+    ("pool_epoch", "i4"),  # of the processes of that replica
     ("back", "i4"),  # the one before it in the list of its replica's calling visits, or in that of a pool
     ("phase", "i4"),
     ("step", "i4"),  # which of its fleet's calls is next

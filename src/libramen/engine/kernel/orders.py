@@ -22,10 +22,9 @@ from libramen.engine.kernel.trees import update_row
 from libramen.engine.kernel.use import forget_use
 
 
-@reach.seldom
+@reach.apart
 def carry_out(w):
     """Carry out the order in `w`."""
-    reach.apart()
     order = w.order
     w.order = layout.CARRIED_OUT
     w.event_s = w.order_s
@@ -38,10 +37,8 @@ def carry_out(w):
         _add(w, f, w.order_row, w.order_s)
     elif order == layout.DRAIN:
         _drain(w, f, w.order_row)
-    elif order == layout.FAIL:
-        _fail(w, f, w.order_row, w.order_s, 0)
-    elif order == layout.FAIL_FOUND:
-        _fail(w, f, w.order_row, w.order_s, 1)
+    elif order == layout.FAIL or order == layout.FAIL_FOUND:
+        _fail(w, f, w.order_row, w.order_s, order == layout.FAIL_FOUND)
     elif order == layout.WITHDRAW:
         replica = reach.replica_at(f, w.order_row)
         replica.state = layout.OUT
@@ -134,7 +131,7 @@ def _dismiss(w, now_s):
     """Nothing will ever take what these fleets hold: it ends by its time-out, or as refused, in order of arrival."""
     while True:
         best = settings.NOBODY
-        chosen = np.int64(-1)
+        chosen = layout.NOTHING
         for k in range(w.n_fleets):
             f = reach.fleet_at(w, k)
             if f.dismissed and f.n_held and reach.visit_at(w, f.held_head).order < best:

@@ -28,6 +28,7 @@ from numba.np.arrayobj import record_getattr, record_setattr
 
 from libramen.base.times import EPSILON_S, EXACT_S
 from libramen.engine.border.records import RESULT
+from libramen.engine.kernel import parts
 from libramen.engine.kernel.layout import (
     CLIENT,
     ENDED_VISIT,
@@ -55,23 +56,14 @@ _OPTIONS: Final[dict[str, Any]] = {
     "no_cfunc_wrapper": True,
     "_nrt": False,
 }
-inner: Final[Any] = numba.njit(forceinline=True, **_OPTIONS)
+inner: Final[Any] = numba.njit(forceinline=True, **_OPTIONS, **parts.PART)
 """For what happens at every request: it becomes part of `advance`."""
 
-seldom: Final[Any] = numba.njit(forceinline=False, **_OPTIONS)
+seldom: Final[Any] = numba.njit(forceinline=False, **_OPTIONS, **parts.PART)
 """For what is called seldom, or from many places: a function of its own, so that compiling stays quick."""
 
-
-def _make_apart(_typing_context):
-    def generate(context, builder, _signature, _arguments):
-        builder.function.attributes.add("noinline")
-        return context.get_dummy_value()
-
-    return numba.void(), generate
-
-
-apart: Any = (lambda: None) if CHECKED else numba.extending.intrinsic(_make_apart)
-"""Keeps the function that calls it out of its callers: what is seldom needed must not stand in the way."""
+apart: Final[Any] = numba.njit(forceinline=False, **_OPTIONS, **parts.APART)
+"""For what must not stand in the way of what happens at every request: kept out of its callers."""
 
 
 # -- records of which some fields are known beforehand -----------------------------------------------
@@ -84,11 +76,19 @@ class _Record(numba.types.Record):
     fields, and warn of that; where Python makes errors of warnings, nothing was compiled then.
     """
 
-    def __init__(self, full: numba.types.Record, known: dict[str, Any]) -> None:
-        fields: Any = [(field, at._asdict()) for field, at in full.fields.items()]
-        super().__init__(fields, full.size, full.aligned)
-        self.known = known
-        self.name = f"{'Lean' if known else 'Full'}{self.name}"  # symbols are made of it
+    def __init__(self, name: str, kept: numba.types.Record, known: dict[str, Any]) -> None:
+        fields: Any = [(field, at._asdict()) for field, at in kept.fields.items()]
+        super().__init__(fields, kept.size, kept.aligned)
+        self.known, self.kept = known, kept
+        self.name = name  # that of the compiler has all fields in it, and is read a great many times
+
+    def __repr__(self) -> str:
+        return self.name
+
+    def typeof(self, key: str) -> Any:
+        """What reading a field gives: whole numbers of any width are int64, so that nothing is compiled for each."""
+        kept = self.kept.typeof(key)
+        return numba.int64 if isinstance(kept, numba.types.Integer) else kept
 
     def can_convert_to(self, typingctx: Any, other: Any) -> None:
         """Never: what is not the same type is another one."""
@@ -101,18 +101,21 @@ if not CHECKED:
     def _read_field(context, builder, record, value, field):
         if field in record.known:
             return context.get_constant(record.typeof(field), record.known[field])
-        return record_getattr(context, builder, record, value, field)
+        found = record_getattr(context, builder, record.kept, value, field)
+        return context.cast(builder, found, record.kept.typeof(field), record.typeof(field))
 
     @numba.extending.lower_setattr_generic(_Record)
     def _write_field(context, builder, signature, arguments, field):
-        if field not in signature.args[0].known:
-            record_setattr(context, builder, signature, arguments, field)
+        record, kind = signature.args
+        if field not in record.known:
+            record_setattr(context, builder, numba.void(record.kept, kind), arguments, field)
 
 
 def _types(name: str, dtype: np.dtype[Any]) -> tuple[Any, Any]:
     """The compiler's type of such records, and of lean ones."""
-    full = _Record(numba.from_dtype(dtype), {})
-    return full, _Record(full, LEAN[name]) if LEAN.get(name) else full
+    kept = numba.from_dtype(dtype)
+    full = _Record(name, kept, {})
+    return full, _Record(f"LEAN_{name}", kept, LEAN[name]) if LEAN.get(name) else full
 
 
 def _checked(address: int, index: int, kind: Any) -> np.ndarray:
@@ -147,11 +150,11 @@ if CHECKED:
     np.seterr(over="ignore")  # random numbers are made of products that wrap around
 
 
-def _records(dtype: np.dtype[Any]) -> Any:
+def _records(name: str, dtype: np.dtype[Any]) -> Any:
     """A function (address, index) -> that record of an array of them."""
     if CHECKED:
         return lambda address, index: _checked(address, index, dtype).view(np.recarray)[0]
-    record = _Record(numba.from_dtype(dtype), {})
+    record, _ = _types(name, dtype)
 
     def reach(_typing_context, _address, _index):
         def generate(context, builder, _signature, arguments):
@@ -230,12 +233,14 @@ def _reader(kind: Any, dtype: str) -> Any:
     if CHECKED:
         return lambda address, index: _checked(address, index, dtype)[0]
 
+    found = numba.int64 if kind == numba.int32 else kind
+
     def read(_typing_context, _address, _index):
         def generate(context, builder, _signature, arguments):
             first = builder.inttoptr(arguments[0], context.get_value_type(kind).as_pointer())
-            return builder.load(builder.gep(first, [arguments[1]]))
+            return context.cast(builder, builder.load(builder.gep(first, [arguments[1]])), kind, found)
 
-        return kind(numba.int64, numba.int64), generate
+        return found(numba.int64, numba.int64), generate
 
     return numba.extending.intrinsic(read)
 
@@ -263,9 +268,10 @@ def _writer(kind: Any, dtype: str) -> Any:
 world_at = _world()
 fleet_at, visit_at = _records_of("fleets", "FLEET", FLEET), _records_of("visits", "VISIT", VISIT)
 replica_at, copy_visit = _records_of("replicas", "REPLICA", REPLICA), _copier("visits", "VISIT", VISIT)
-client_at, level_at, node_at, entry_at = _records(CLIENT), _records(LEVEL), _records(NODE), _records(HEAP)
-use_at, pool_at, sent_at = _records(USE), _records(POOL), _records(SENT)
-result_at, ended_at = _records(RESULT), _records(ENDED_VISIT)
+client_at, level_at = _records("CLIENT", CLIENT), _records("LEVEL", LEVEL)
+node_at, entry_at = _records("NODE", NODE), _records("HEAP", HEAP)
+use_at, pool_at, sent_at = _records("USE", USE), _records("POOL", POOL), _records("SENT", SENT)
+result_at, ended_at = _records("RESULT", RESULT), _records("ENDED_VISIT", ENDED_VISIT)
 float_at, int_at, int32_at = _reader(numba.float64, "f8"), _reader(numba.int64, "i8"), _reader(numba.int32, "i4")
 set_float, set_int, set_int32 = _writer(numba.float64, "f8"), _writer(numba.int64, "i8"), _writer(numba.int32, "i4")
 

@@ -175,7 +175,9 @@ class KernelServer:
         sums = [side.ready_sums(at_s) for side in self._sides]
         cpu, in_progress, waiting = (sum(one) for one in list(zip(*sums, strict=True))[:3])
         # The answers of both sides are at the first one.
-        return Sample(cpu, in_progress, waiting, sum(side.n_attempts for side in self._sides), self._first.n_answers)
+        return Sample(
+            cpu, in_progress, waiting, sum(side.n_attempts(at_s) for side in self._sides), self._first.n_answers
+        )
 
     def answers(self, first: int, last: int) -> np.ndarray:
         """Latencies of the ok answers from `first` up to `last`, counted from 0 [s]; those before may be forgotten."""

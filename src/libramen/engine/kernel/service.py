@@ -82,10 +82,9 @@ def change_running(f, replica, change):
         count_turn(f, level, max(before, replica.n_running), change)
 
 
-@reach.seldom
+@reach.apart
 def empty_bank(w, f, row, now_s):
     """The bank of a replica has run empty: from now on it has only the cores that it earns."""
-    reach.apart()
     integrate(w, f, now_s)
     replica = reach.replica_at(f, row)
     catch_up(f, replica, now_s)
@@ -101,13 +100,12 @@ def _slower(f, replica, now_s):
     return 1.0 + (f.warm_up_factor - 1.0) * max(0.0, cold)
 
 
-@reach.seldom
+@reach.apart
 def _note_turn(w, replica, index, now_s):
     """A CPU turn whose end is known: it stands in both heaps, in that of the running without a time of its own."""
-    reach.apart()
     request = reach.visit_at(w, index)
-    reach.set_float(w.turns, 3 * request.id, now_s)
-    request.turn_v = replica.v
+    reach.set_float(w.turns, 5 * request.id, now_s)
+    reach.set_float(w.turns, 5 * request.id + 4, replica.v)
     ends_s = now_s + request.cpu_s * max(0.0, request.wait_s - now_s)
     heap_up(reach.heap_of(replica, layout.WAITING), replica.n_waiting, ends_s, index)
     replica.n_waiting += 1
@@ -116,7 +114,7 @@ def _note_turn(w, replica, index, now_s):
 @reach.inner
 def runs_forced(w, index):
     """Whether a request whose departure is forced is in its CPU turn."""
-    at = 3 * reach.visit_at(w, index).id
+    at = 5 * reach.visit_at(w, index).id
     return not np.isnan(reach.float_at(w.turns, at)) and np.isnan(reach.float_at(w.turns, at + 1))
 
 
@@ -129,7 +127,7 @@ def start_cpu(w, f, replica, index, now_s):
         factor *= _slower(f, replica, now_s)
     work = reach.visit_at(w, index).cpu_s * factor
     if w.forced:  # it ends by time alone
-        reach.visit_at(w, index).slower = factor
+        reach.set_float(w.turns, 5 * reach.visit_at(w, index).id + 3, factor)
         work = np.inf
     heap_up(reach.heap_of(replica, layout.RUNNING), replica.n_running, replica.v + work, index)
     change_running(f, replica, layout.MORE)
@@ -144,18 +142,18 @@ def next_turn(w, f, replica, now_s):
         start_cpu(w, f, replica, lists.from_turns(w, replica), now_s)
 
 
-@reach.seldom
+@reach.apart
 def end_forced(w, f, replica, index, now_s):
     """The CPU turn of such a request is over: how much it got is written down, and the next one has its turn."""
-    reach.apart()
     catch_up(f, replica, now_s)
     at = 0
     while reach.entry_at(reach.heap_of(replica, layout.RUNNING), at).request != index:
         at += 1
     heap_remove(reach.heap_of(replica, layout.RUNNING), replica.n_running, at)
-    visit = reach.visit_at(w, index)
-    reach.set_float(w.turns, 3 * visit.id + 1, now_s)
-    reach.set_float(w.turns, 3 * visit.id + 2, (replica.v - visit.turn_v) / visit.slower)
+    turn = 5 * reach.visit_at(w, index).id
+    done = (replica.v - reach.float_at(w.turns, turn + 4)) / reach.float_at(w.turns, turn + 3)
+    reach.set_float(w.turns, turn + 1, now_s)
+    reach.set_float(w.turns, turn + 2, done)
     change_running(f, replica, layout.LESS)
     next_turn(w, f, replica, now_s)
 
@@ -170,10 +168,9 @@ def start_wait(w, f, replica, index, now_s):
     replica.n_waiting += 1
 
 
-@reach.seldom
+@reach.apart
 def errs(w, f, replica, index):
     """Whether an attempt fails by itself: since its version does, or what it waits for."""
-    reach.apart()
     if replica.error_rate == 0.0 and f.errors == 0.0:
         return False
     visit = reach.visit_at(w, index)
@@ -210,10 +207,9 @@ def take_slot(w, f, replica, row, index, now_s):
         lists.to_turns(w, replica, index)
 
 
-@reach.seldom
+@reach.apart
 def begin_calls(w, replica, row, index):
     """A visit in its slot has no CPU work left: it makes its calls, within this event."""
-    reach.apart()
     visit = reach.visit_at(w, index)
     visit.phase = layout.CALLING
     visit.row = row
@@ -228,10 +224,9 @@ def begin_calls(w, replica, row, index):
     push(w, index)
 
 
-@reach.seldom
+@reach.apart
 def end_calls(w, replica, index):
     """A visit has made all its calls, or calls no more."""
-    reach.apart()
     lists.from_calling(w, replica, index)
 
 
@@ -265,10 +260,9 @@ def leave_slot(w, f, replica, row, now_s):
 # -- the end of a replica --------------------------------------------------------------------------
 
 
-@reach.seldom
+@reach.apart
 def end_all(w, f, row, ending, now_s):
     """Every visit in a replica ends so, in the order of their arrival."""
-    reach.apart()
     replica = reach.replica_at(f, row)
     level = reach.level_at(f.levels, replica.state - layout.READY)
     catch_up(f, replica, now_s)
@@ -353,10 +347,9 @@ def _sort_by_arrival(w, first, last):
         gap //= 3
 
 
-@reach.seldom
+@reach.apart
 def kill(w, f, row, now_s):
     """A replica dies: its requests are lost. The balancer knows at once, or when it is told."""
-    reach.apart()
     replica = reach.replica_at(f, row)
     end_all(w, f, row, layout.LOST, now_s)
     replica.state = layout.DEAD
@@ -391,12 +384,11 @@ def withdraw(f, row):
         reach.set_int(f.ready, k, reach.int_at(f.ready, k + 1))
 
 
-@reach.seldom
+@reach.apart
 def move_over(w, f):
     """What waits for a side without a ready replica goes over to the other, if that has one, in order of arrival."""
     if f.other < 0 or f.n_ready or not f.n_held:
         return
-    reach.apart()
     to = reach.fleet_at(w, f.other)
     if not to.n_ready:
         return
@@ -409,11 +401,11 @@ def move_over(w, f):
     for _ in range(f.n_held + to.n_held):
         if theirs < 0 or (mine >= 0 and reach.visit_at(w, mine).order < reach.visit_at(w, theirs).order):
             index = mine
-            mine = np.int64(reach.visit_at(w, index).link)
+            mine = reach.visit_at(w, index).link
             reach.visit_at(w, index).fleet = to.index
         else:
             index = theirs
-            theirs = np.int64(reach.visit_at(w, index).link)
+            theirs = reach.visit_at(w, index).link
         lists.hold(w, to, index)
     to.n_held += f.n_held
     f.n_held = 0

@@ -221,10 +221,11 @@ class KernelSide(FleetArrays):
         """The integrals of the ready replicas alone up to `at_s`. Changes nothing."""
         return self._sums(self._ready_level.item(), max(0.0, at_s - self._now_s.item()))
 
-    @property
-    def n_attempts(self) -> int:
-        """Attempts that its balancer has got."""
-        return int(self._attempts.item())
+    def n_attempts(self, at_s: float) -> int:
+        """Attempts that its balancer has got before this instant, which is not before the latest."""
+        record = self.record
+        at_once = record["n_called"] if at_s - record["call_s"] < tolerance_s(at_s) else 0
+        return int(self._attempts.item() - at_once)
 
     @property
     def n_answers(self) -> int:

@@ -46,14 +46,13 @@ class Standing:
     def all(self) -> list[Any]:
         """As lists of numbers, in which what has one meaning has one place."""
         world = self._world
-        repeats, repeating = (self._array(name)[: world[f"n_{name}"]] for name in ("repeats", "repeating"))
+        heaps = (self._array(name)[: world[f"n_{name}"]] for name in ("repeats", "repeating"))
         free = set(self._linked(int(world["free"])))
         taken = [index for index in range(len(self._visits)) if index not in free]
         return [
             int(world["next"]), int(world["n_open"]), bool(world["asked"] == world["attempts"]),
             [self._fleet(side) for side in self._sides],
-            sorted([float(entry["key"]), self._paused(entry["request"])] for entry in repeats),
-            sorted(self._paused(entry["request"], "repeat_s") for entry in repeating),
+            *(sorted([float(entry["key"]), self._paused(entry["request"])] for entry in heap) for heap in heaps),
             [self._named(client[head], "later") for client in self._array("clients")
              for head in ("waiting_head", "queue_head")],
             self._in_order(taken, "order", lambda phase: phase != layout.QUEUED_UP),
@@ -112,10 +111,10 @@ class Standing:
         calls = [self._name(call) for call in self._linked(visit["calls_head"], "sibling")]
         return [self._visit(index, *_SENT, *_CALLING, *(("group_s",) if visit["pending"] else ())), calls]
 
-    def _paused(self, index: int, *others: str) -> list[Any]:
+    def _paused(self, index: int) -> list[Any]:
         visit = self._visits[index]
         rank = self._rank(self._sides[visit["fleet"]], visit["number"])
-        return [self._visit(index, *_SENT, "failed_s", "ending", *others), rank]
+        return [self._visit(index, *_SENT, "failed_s", "ending"), rank]
 
     # -- replicas ----------------------------------------------------------------------------------
 

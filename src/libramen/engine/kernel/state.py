@@ -171,7 +171,7 @@ class KernelState(WorldArrays):
     @property
     def turns(self) -> np.ndarray:
         """The CPU work of each request, where departures are forced."""
-        return self._turns
+        return self._turns[:, :3]
 
     def is_still(self) -> bool:
         """Whether nothing will happen any more unless the control plane does something."""

@@ -19,7 +19,7 @@ def replay_due(f, row, due_s):
     node = f.leaves + row
     reach.node_at(tree, node).due_s = due_s
     while node > 1:
-        other_s, other = reach.node_at(tree, node ^ 1).due_s, np.int64(reach.int32_at(rows, node ^ 1))
+        other_s, other = reach.node_at(tree, node ^ 1).due_s, reach.int32_at(rows, node ^ 1)
         row = other if other_s < due_s else row
         due_s = reach.lesser(other_s, due_s)
         node >>= 1
@@ -34,7 +34,7 @@ def replay_fleet(w, fleet, due_s):
     node = w.fleet_leaves + fleet
     reach.set_float(dues, node, due_s)
     while node > 1:
-        other_s, other = reach.float_at(dues, node ^ 1), np.int64(reach.int32_at(fleets, node ^ 1))
+        other_s, other = reach.float_at(dues, node ^ 1), reach.int32_at(fleets, node ^ 1)
         fleet = other if other_s < due_s else fleet
         due_s = reach.lesser(other_s, due_s)
         node >>= 1
@@ -61,9 +61,9 @@ def first_fleet(w):
     """
     second_s = np.inf
     if w.fleet_leaves == 1:
-        return np.int64(0), second_s
+        return layout.FIRST, second_s
     dues = w.dues
-    fleet = np.int64(reach.int32_at(w.due_fleets, 1))
+    fleet = reach.int32_at(w.due_fleets, 1)
     node = w.fleet_leaves + fleet
     while node > 1:
         second_s = reach.lesser(second_s, reach.float_at(dues, node ^ 1))
@@ -85,7 +85,7 @@ def replay_load(tree, node, load):
 def first_due(f):
     """The row with the earliest next completion, and when another row has its next [s]."""
     tree = f.tree
-    row = np.int64(reach.int32_at(f.due_rows, 1))
+    row = reach.int32_at(f.due_rows, 1)
     node = f.leaves + row
     second_s = np.inf
     while node > 1:

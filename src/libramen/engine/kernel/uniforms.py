@@ -32,10 +32,9 @@ def _high(a, b):
     return a_high * b_high + (middle >> _HALF) + (other >> _HALF)
 
 
-@reach.seldom
+@reach.apart
 def uniforms(key, request, lineage, place):
     """The first two numbers of a visit's block, uniform in [0, 1)."""
-    reach.apart()
     # NumPy counts up before it makes a block: its counter (0, request, lineage, place) makes this one.
     c0, c1, c2, c3 = np.uint64(1), np.uint64(request), np.uint64(lineage), np.uint64(place)
     k0, k1 = key[0], key[1]
@@ -51,7 +50,7 @@ def uniforms(key, request, lineage, place):
 @reach.inner
 def lineage_of(visit):
     """The attempt numbers of all visits on the path from the user down to this one, in one number."""
-    return visit.lineage * np.int64(128) + np.int64(visit.attempt)
+    return visit.lineage * np.int64(128) + visit.attempt
 
 
 @reach.seldom

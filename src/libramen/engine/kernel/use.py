@@ -15,10 +15,9 @@ from libramen.base.times import EPSILON_S
 from libramen.engine.kernel import reach
 
 
-@reach.seldom
+@reach.apart
 def begin_use(f, replica, now_s):
     """A request takes a slot of a replica that had none in use."""
-    reach.apart()
     row = reach.int_at(f.row_of, replica.number)
     use = reach.use_at(f.uses, row)
     if np.isnan(use.begin_s) or now_s - use.end_s > reach.tolerance_s(now_s):
@@ -27,10 +26,9 @@ def begin_use(f, replica, now_s):
     use.end_s = np.inf
 
 
-@reach.seldom
+@reach.apart
 def end_use(w, f, replica, now_s):
     """A replica has no slot in use any more."""
-    reach.apart()
     use = reach.use_at(f.uses, reach.int_at(f.row_of, replica.number))
     use.end_s = now_s
     if use.tell:
@@ -40,10 +38,9 @@ def end_use(w, f, replica, now_s):
         w.notice_s = now_s
 
 
-@reach.seldom
+@reach.apart
 def bill_use(f, row):
     """Count the period of use that has ended, if there is one."""
-    reach.apart()
     use = reach.use_at(f.uses, row)
     if np.isnan(use.begin_s):
         return
@@ -54,10 +51,9 @@ def bill_use(f, row):
     use.begin_s = np.nan
 
 
-@reach.seldom
+@reach.apart
 def forget_use(f, row, now_s):
     """A replica becomes ready, or is gone: what it was used for is over, and it is idle from now on."""
-    reach.apart()
     bill_use(f, row)
     use = reach.use_at(f.uses, row)
     use.end_s = now_s

@@ -138,6 +138,9 @@ class Calls:
 
     def _hear(self, call: Errand, now_s: float) -> None:
         """A call has ended: its connection is handed on, then its caller goes on."""
+        fails = call.has_ended_as != Ending.OK and not call.client.goes_on
+        if fails and call.caller is not None:
+            self._forget_unsent(call.caller)  # its connection is not for a sibling
         pool, call.connection = call.connection, None
         if pool is not None:
             if pool.waiting:
@@ -150,7 +153,7 @@ class Calls:
         if visit is None:
             return
         visit.calls.remove(call)
-        if call.has_ended_as != Ending.OK and not call.client.goes_on:
+        if fails:
             self._fail_visit(visit, now_s)
         elif not visit.calls:
             visit.called_s += now_s - visit.group_s
@@ -174,13 +177,17 @@ class Calls:
         assert visit.replica is not None
         self._world.servers[visit.errand.server].leave(visit.replica, visit, Ending.ERRORED, now_s)
 
-    def abandon(self, visit: Attempt) -> None:
-        """A visit ends early: what waits for a connection is never sent, what is under way runs on, and that is all."""
+    def _forget_unsent(self, visit: Attempt) -> None:
+        """A visit ends early: those of its calls that wait for a connection are never sent."""
         for call in [call for call in visit.calls if call.queues_for is not None]:
             assert call.queues_for is not None
             call.queues_for.waiting.remove(call)
             visit.calls.remove(call)
             self._world.n_open -= 1
+
+    def abandon(self, visit: Attempt) -> None:
+        """A visit ends early: what waits for a connection is never sent, what is under way runs on, and that is all."""
+        self._forget_unsent(visit)
         for call in reversed(visit.calls):
             call.caller, call.abandoned = None, True
             for repeat in [repeat for repeat in self._world.clients.repeats if repeat.errand is call]:

@@ -35,6 +35,7 @@ class PlainServer:
         self._by_side = False
         self._sent: list[Attempt] = []
         self.attempts = 0
+        self._latest_s, self._at_latest = -math.inf, 0  # the instant of the latest attempt, and how many came then
         self.on_their_way: list[Attempt] = []  # answers to those that called
         self.unsent = 0
         self.emptied: list[int] = []
@@ -79,6 +80,9 @@ class PlainServer:
         """The balancer gets an attempt."""
         self.integrate(now_s)
         self.attempts += 1
+        if now_s - self._latest_s > tolerance_s(now_s):
+            self._latest_s, self._at_latest = now_s, 0
+        self._at_latest += 1
         attempt.side = side = self._choose_side()
         spec, ready, queue = self.spec, self.ready(side), self.queues[side]
         if self._by_side and self._judged is not None and side == self._side:
@@ -364,7 +368,8 @@ class PlainServer:
         return self.held + sum(len(r.backlog) for r in self.replicas.values() if r.state == "ready")
 
     def sample(self, at_s: float) -> Sample:
-        return Sample(*self.integrals(at_s)[:3], self.attempts, len(self.logged_s))
+        before = self.attempts - (self._at_latest if at_s - self._latest_s < tolerance_s(at_s) else 0)
+        return Sample(*self.integrals(at_s)[:3], before, len(self.logged_s))
 
     def answers(self, first: int, last: int) -> np.ndarray:
         return np.array(self.logged_s[first:last])

@@ -33,6 +33,7 @@ class PlainState:
         self._asked_for = -1  # the attempt for which the control plane was last asked for a slot
         self.on_asked: Callable[[int, float], None] = lambda _server, _now_s: None
         self.last_s = 0.0  # the instant of the latest event
+        self._past_timeouts = False  # of the present instant time-outs come now, or arrivals
         self.clients, self.calls = Clients(spec.seed), Calls(self)
         self.servers = [PlainServer(self, index) for index in range(len(spec.servers))]
         self._results = results
@@ -63,6 +64,8 @@ class PlainState:
             times = [[entry[0] for entry in entries] for entries in (completions, banks, timeouts, impatient, repeats)]
             instant_s = min([arrival_s, until_s, *(time for some in times for time in some)])
             limit_s = instant_s + tolerance_s(instant_s)
+            due = completions + [(at_s, 0, None) for at_s, *_ in banks]
+            self._past_timeouts = not any(entry[0] < limit_s for entry in due) and not until_s < limit_s
             # At one instant: completions in the order of arrival, control, time-outs, calls that wait for a connection
             # no longer, (the control plane is asked for a slot,) arrivals, repeated attempts.
             if any(empties_s < limit_s for empties_s, *_ in banks):
@@ -207,7 +210,9 @@ class PlainState:
             return
         errand, failed_s = attempt.errand, now_s
         timeout_s = errand.client.timeout_s
-        if ending == Ending.TIMED_OUT or now_s - attempt.at_s > timeout_s + tolerance_s(now_s):
+        # At the very instant of a time-out only what comes before time-outs is in time.
+        tolerance = -tolerance_s(now_s) if self._past_timeouts else tolerance_s(now_s)
+        if ending == Ending.TIMED_OUT or now_s - attempt.at_s > timeout_s + tolerance:
             ending, failed_s = Ending.TIMED_OUT, attempt.at_s + timeout_s
         elif math.isinf(attempt.ended_s):
             attempt.ended_s, attempt.has_failed = now_s, True

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from decimal import Decimal
 from typing import Any, Literal
 
@@ -81,28 +81,30 @@ class _RollingUpdate(Update):
     most: int = 0  # replicas that may exist at once
     keep: int = 0  # ready replicas below which the update drains none
     ordered: int = 0  # in this round
-    drained: int = 0  # in this round
+    drained: list[Any] = field(default_factory=list)  # in this round
 
     def step(self, now_s: float) -> bool:
         while True:
-            acted = self._act(now_s)
+            before = self.ordered, len(self.drained)
+            while self._act(now_s):  # until it can do no more at this instant
+                pass
             if self._over():
                 return True
             if self._pending():
                 return False
-            if not acted and not self.ordered and not self.drained:
+            if before == (0, 0) == (self.ordered, len(self.drained)):
                 return False  # even a fresh round can do nothing now; something else must happen first
-            self.ordered = self.drained = 0
+            self.ordered, self.drained = 0, []
 
     def _act(self, now_s: float) -> bool:
         """Order and drain what this round still may. Returns whether anything was done."""
-        fleet, before = self.fleet, (self.ordered, self.drained)
+        fleet, before = self.fleet, (self.ordered, len(self.drained))
         alive = fleet.alive()
-        may_order = min(self.batch - self.ordered, self.n - len(fleet.of_version(self.version)), self.most - len(alive))
+        may_order = min(self.batch - self.ordered, self.n - len(self.new()), self.most - len(alive))
         for _ in range(may_order):
             self.ordered += self.order(now_s)
         for old in alive:
-            if self.drained == self.batch:
+            if len(self.drained) == self.batch:
                 break
             if old.version == self.version or old.is_draining:
                 continue
@@ -112,16 +114,15 @@ class _RollingUpdate(Update):
                 fleet.drain(old, now_s, why="update")
             else:
                 break
-            self.drained += 1
-        return (self.ordered, self.drained) != before
+            self.drained.append(old)
+        return (self.ordered, len(self.drained)) != before
 
     def _pending(self) -> bool:
-        """Whether a new replica is still coming, or an old one still draining."""
-        return any(
-            not replica.is_ready if replica.version == self.version else replica.is_draining
-            for replica in self.fleet.alive()
-        )
+        """Whether a new replica is still coming, or one that this round has drained still there."""
+        return any(not new.is_ready for new in self.new()) or any(old.is_draining for old in self.drained)
 
     def _over(self) -> bool:
-        alive = self.fleet.alive()
-        return all(replica.version == self.version and replica.is_ready for replica in alive) and len(alive) >= self.n
+        """Whether n new ones are ready and no old one is left, but for those whose machine is being taken back."""
+        new = self.new()
+        left = [one for one in self.fleet.alive() if one.version != self.version and not one.is_reclaimed]
+        return not left and len(new) >= self.n and all(one.is_ready for one in new)

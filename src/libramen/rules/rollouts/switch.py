@@ -70,7 +70,7 @@ class SplitUpdate(Update):
             is_last = self.done == len(self.steps)
             share, hold_s = (1.0, self.keep_old_s) if is_last else self.steps[self.done]
             wanted = self.wanted(share)
-            for _ in range(wanted - len(self.fleet.of_version(self.version))):
+            for _ in range(wanted - len(self.new())):
                 self.order(now_s)
             if not self.has_all(wanted):
                 return False

@@ -32,6 +32,10 @@ class Member(Protocol):
     def is_coming(self) -> bool:
         """Whether it is ordered and not yet ready, or starting again."""
 
+    @property
+    def is_reclaimed(self) -> bool:
+        """Whether its machine is being taken back."""
+
 
 _M = TypeVar("_M", bound=Member)
 
@@ -130,7 +134,11 @@ class Update(ABC):
         """Order a replica of the version it goes to, on a machine that was freed if it may. False: none can be."""
         return self.fleet.order(now_s, why="update", version=self.version, in_place=self.in_place) is not None
 
+    def new(self) -> list[Any]:
+        """The replicas of the version it goes to that are there or coming; one that drains leaves."""
+        return [replica for replica in self.fleet.of_version(self.version) if not replica.is_draining]
+
     def has_all(self, n: int) -> bool:
         """Whether there are n replicas of the version it goes to, all of them ready."""
-        new = self.fleet.of_version(self.version)
+        new = self.new()
         return len(new) >= n and all(replica.is_ready for replica in new)

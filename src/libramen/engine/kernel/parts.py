@@ -1,0 +1,101 @@
+"""How the parts of `advance` are compiled: only to be linked into it.
+
+The compiler makes machine code of every function, and optimises it with all that it calls: of 180 functions that
+only other compiled ones call, that was half of the time from an empty cache. A part is optimised a little, so that
+it is small when it is linked, and never made machine code; the rest is done once, in the whole.
+
+This goes deep into the compiler. Where another version of it is made otherwise, parts are compiled as everything is.
+"""
+
+from __future__ import annotations
+
+from typing import Any, Final
+
+from numba.core import codegen
+from numba.core.compiler import CompilerBase, DefaultPassBuilder
+from numba.core.compiler_machinery import FunctionPass, register_pass
+from numba.core.untyped_passes import TranslateByteCode
+
+_USUAL: Final[Any] = getattr(codegen, "JITCodeLibrary", object)
+_REPLACED: Final = ("_optimize_final_module", "_finalize_final_module", "_finalize_dynamic_globals", "add_ir_module")
+
+
+class _Codegen:
+    """That of the compiler, but that a part has no environment: it is never run alone."""
+
+    def __init__(self, usual: Any) -> None:
+        self._usual = usual
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._usual, name)
+
+    def set_env(self, _name: str, _env: Any) -> None:
+        """There is no address for it."""
+
+
+class _Library(_USUAL):  # type: ignore[misc]
+    """The code of a part, ready to be linked."""
+
+    @property
+    def codegen(self) -> Any:
+        return _Codegen(self._codegen)
+
+    def _optimize_final_module(self) -> None:
+        passes, builder = self._codegen._module_pass_manager(
+            loop_vectorize=False, slp_vectorize=False, opt=2, cost="cheap"
+        )
+        passes.run(self._final_module, builder)
+
+    def _finalize_final_module(self) -> None:
+        self._finalize_dynamic_globals()
+        self._finalized = True
+
+    def get_pointer_to_function(self, _name: str) -> int:
+        """Nothing calls it."""
+        self._ensure_finalized()
+        return 0
+
+
+class _LibraryApart(_Library):
+    """That of a part which is kept out of its callers."""
+
+    def add_ir_module(self, ir_module: Any) -> None:
+        for function in ir_module.functions:
+            if not function.is_declaration:
+                function.attributes.add("noinline")
+        super().add_ir_module(ir_module)
+
+
+def _compiled_as(library: type) -> dict[str, Any]:
+    """The options of `numba.njit` for parts with such a library."""
+    if not all(hasattr(_USUAL, name) for name in _REPLACED):
+        return {}
+
+    @register_pass(mutates_CFG=False, analysis_only=True)
+    class AsPart(FunctionPass):
+        """The first thing that is done to a part."""
+
+        _name = f"as{library.__name__.lower()}"
+
+        def __init__(self) -> None:
+            FunctionPass.__init__(self)
+
+        def run_pass(self, state: Any) -> bool:
+            state.library = library(state.targetctx.codegen(), state.func_id.func_qualname)
+            return False
+
+    class Compiler(CompilerBase):
+        """As usual, but for that."""
+
+        def define_pipelines(self) -> list[Any]:
+            passes = DefaultPassBuilder.define_nopython_pipeline(self.state)
+            passes.add_pass_after(AsPart, TranslateByteCode)
+            passes.finalize()
+            return [passes]
+
+    return {"pipeline_class": Compiler}
+
+
+PART: Final = _compiled_as(_Library)
+APART: Final = _compiled_as(_LibraryApart)
+"""For a part that is kept out of its callers."""
