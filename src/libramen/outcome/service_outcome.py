@@ -126,9 +126,9 @@ class ServiceOutcome(OfRequests):
         window_to_s (NaN: nothing); ready and coming before it acted; floor and ceiling then (NA: none); wanted by the
         rule;
         held_by, what kept it from wanting or getting another number: dead_band, no band, no measure, step_up,
-        step_down, floor, ceiling, tier_least, tier_most, pause_up, pause_down, update; ordered, cancelled, drained;
-        came_s, when the last replica that it ordered was ready (NaN: none was). Of `on_arrival` those that ordered or
-        drained, and the first of each time that it was held back.
+        step_down, floor, ceiling, tier_least, tier_most, pause_up, pause_down, down_after, update; ordered, cancelled,
+        drained; came_s, when the last replica that it ordered was ready (NaN: none was). Of `on_arrival` those that
+        ordered or drained, and the first of each time that it was held back.
         """
         from libramen.outcome.tables import decisions
 

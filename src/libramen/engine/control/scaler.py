@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections import deque
 from typing import Final
 
 from libramen.base.errors import StudyError
@@ -32,6 +33,8 @@ class Scaler(Part):
             )
         self._limits = Limits(*hosting.base_limits, entries, replay.start)
         self._tier = hosting.tier.replicas
+        self._down_after_s = hosting.scaling.down_after_s
+        self._wants: deque[tuple[float, int]] = deque()  # of the last so long: when, and how many, falling
         self._last_order_s = -math.inf
         self._last_drain_s = -math.inf
         self.decisions = Decisions()
@@ -96,6 +99,11 @@ class Scaler(Part):
             held_by = "tier_least" if goal == self._tier.least else "floor"
         elif goal < wanted:
             held_by = "tier_most" if goal == self._tier.most else "ceiling"
+        if self._down_after_s and goal < have:
+            kept = min(have, self._greatest_wanted(now_s, goal))
+            goal, held_by = kept, "down_after" if kept > goal else held_by
+        elif self._down_after_s:
+            self._greatest_wanted(now_s, goal)
         ordered = cancelled = drained = 0
         if self._replay.is_updating:
             held_by = "update"
@@ -113,6 +121,16 @@ class Scaler(Part):
             now_s, *window, measure, measured, ready, coming, limits.floor, limits.ceiling, wanted, held_by, ordered,
             cancelled, drained,
         )  # fmt: skip
+
+    def _greatest_wanted(self, now_s: float, goal: int) -> int:
+        """The greatest number wanted in the last `down_after`, this one included."""
+        wants = self._wants
+        while wants and wants[-1][1] <= goal:
+            wants.pop()
+        wants.append((now_s, goal))
+        while wants[0][0] <= now_s - self._down_after_s + tolerance_s(now_s):
+            wants.popleft()
+        return wants[0][1]
 
     def _order(self, n: int, now_s: float) -> int:
         if not self._fleet.may_order:

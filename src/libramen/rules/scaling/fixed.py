@@ -6,13 +6,26 @@ from typing import Literal
 
 from pydantic import Field
 
-from libramen.rules.scaling.rule import AnyRule
+from libramen.base.fields import Seconds
+from libramen.rules.scaling.rule import DOWN_AFTER, AnyRule
 
 
 class Fixed(AnyRule):
     """Always `replicas`; with a timetable, kept within its floors and ceilings."""
 
     rule: Literal["fixed"] = Field("fixed", description="the number of replicas never changes, but by a timetable")
+
+    down_after: Seconds = DOWN_AFTER
+
+    @property
+    def down_after_s(self) -> float:
+        """`down_after`."""
+        return self.down_after
+
+    @property
+    def needs_autoscaling(self) -> bool:
+        """Whether the tier must run it: people change the number by hand."""
+        return False
 
     @property
     def decides(self) -> bool:

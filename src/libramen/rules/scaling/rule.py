@@ -30,6 +30,12 @@ MEASURES: Final = (
 )
 
 
+DOWN_AFTER: Final = Field(
+    0.0, description="the fleet is only drained down to the greatest number wanted in the last so long [s]"
+)
+"""A key of every rule but `on_arrival`."""
+
+
 class HasWaiting(Protocol):
     """Something that knows how many requests wait, if it is asked: a data plane."""
 
@@ -147,6 +153,16 @@ class AnyRule(Table):
         """Whether it can ever change the number of replicas."""
         return True
 
+    @property
+    def needs_autoscaling(self) -> bool:
+        """Whether the tier must run it: no person does."""
+        return True
+
+    @property
+    def down_after_s(self) -> float:
+        """The fleet is only drained down to the greatest number wanted in the last so long [s]."""
+        return 0.0
+
     def may_run(self) -> None:
         """See that nothing stands against running it.
 
@@ -191,8 +207,8 @@ class AnyRule(Table):
             autoscaling: whether the tier has any.
             is_limited: whether the tier says how many replicas it allows at most.
         """
-        if self.decides and not autoscaling:
-            return f"scaling: tier {tier!r} has no autoscaling; allowed: rule = 'fixed' without a timetable"
+        if self.needs_autoscaling and not autoscaling:
+            return f"scaling: tier {tier!r} has no autoscaling; allowed: rule = 'fixed', which people change by hand"
         if self.bounds is not None and self.bounds[1] is None and not is_limited:
             return "scaling.ceiling is missing, and the tier does not say how many it allows at most"
         return None
@@ -266,6 +282,7 @@ class PeriodicRule(Rule):
     window: PositiveSeconds | None = Field(
         None, description="what is measured is a mean over this long [s] (default: every)"
     )
+    down_after: Seconds = DOWN_AFTER
     lag: Annotated[Seconds, usually(7200.0)] = Field(
         0.0, description="the window ends this long before the decision [s]"
     )
@@ -281,6 +298,11 @@ class PeriodicRule(Rule):
     def lag_s(self) -> float:
         """How far behind what it sees is [s]."""
         return self.lag
+
+    @property
+    def down_after_s(self) -> float:
+        """`down_after`."""
+        return self.down_after
 
     @property
     def window_used(self) -> float:
