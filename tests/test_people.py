@@ -1,4 +1,4 @@
-"""Numbers that people change by hand, timetables with dates, and fleets that do not shrink at every dip."""
+"""Numbers that people change by hand, timetables with dates, fleets that do not shrink at every dip; no stock."""
 
 from __future__ import annotations
 
@@ -114,3 +114,47 @@ def test_mistakes_in_an_entry_get_a_sentence() -> None:
             make_plan(scaling={"rule": "fixed", "timetable": [entry]})
     again = Target(measure="cpu", target="60%", timetable=[{"at": "2031-06-05T17:30", "floor": 2}], ceiling=3)
     assert again.model_dump(mode="json")["timetable"][0]["at"] == "2031-06-05T17:30"
+
+
+def bought(plan: Any, service: Service = SERVICE) -> list[tuple[int, float, float | None, float | None]]:
+    """Of what was ordered: number, when, when it was met, and when it was ready."""
+    run = both(trace_of([0.0]), service, plan).run.only
+    return [(one.number, one.ordered_s, one.bought_s, one.ready_s) for one in run.replicas if one.why != "start"]
+
+
+def more_at_ten(tier: Any, *faults: dict[str, Any], floor: int = 3, **values: Any) -> Any:
+    timetable = [{"at": "06:00", "floor": 1}, {"at": "07:00:10", "floor": floor}]
+    return make_plan(tier, scaling={"rule": "fixed", "timetable": timetable}, faults=faults, **values)
+
+
+def test_no_order_is_met_while_there_is_no_stock() -> None:
+    """Two are ordered at 10, and tried again at 13.5 and at 17, when there is stock again: that comes first. They are
+    paid from 17, and ready a second later. No try has drawn: the first that draws is the one at 17."""
+    out = {"kind": "no_stock", "at": "5s", "lasts": "12s"}
+    tier = {"provision": "1s", "order_again": "3.5s"}
+    assert bought(more_at_ten(make_tier(**tier), out)) == [(2, 10, 17, 18), (3, 10, 17, 18)]
+    lucky = bought(more_at_ten(make_tier(**tier, order_fails="60%")))
+    later = bought(more_at_ten(make_tier(**tier, order_fails="60%"), out))
+    assert [one[2] - 17 for one in later if one[2]] == [one[2] - 10 for one in lucky if one[2]]
+
+
+def test_the_other_zone_has_stock() -> None:
+    """Orders go to the zones in turn: 2 to west, 3 to east, where there is nothing until the end."""
+    tier = make_tier(zones=["east", "west"], order_again="5s")
+    out = {"kind": "no_stock", "at": "5s", "zone": "east"}
+    assert bought(more_at_ten(tier, out)) == [(2, 10, 10, 10), (3, 10, None, None)]
+    with pytest.raises(StudyError, match="zone: found 'north'; allowed: east, west"):
+        more_at_ten(tier, out | {"zone": "north"})
+
+
+def test_what_starts_on_a_machine_that_is_there_needs_no_stock() -> None:
+    """A process that dies starts again; a release in place takes over the machine; another one waits for stock."""
+    out = {"kind": "no_stock", "at": "0s", "lasts": "30s"}
+    crash = {"kind": "crash", "at": "5s"}
+    service = Service(slots=1, start="1s")
+    tier = make_tier(order_again="10s")
+    run = both(trace_of([0.0]), service, make_plan(tier, faults=[out, crash])).run.only
+    assert [at_s for at_s, stage in run.replicas[0].stages if stage == "ready"] == [0.0, 6.0]
+    for in_place, when in ((True, (10.0, 10.0, 11.0)), (False, (10.0, 30.0, 31.0))):
+        release = {"strategy": "stop_start", "at": "10s", "in_place": in_place}
+        assert bought(make_plan(tier, faults=[out], rollouts=[release]), service) == [(2, *when)]

@@ -56,7 +56,7 @@ def rollouts(draw: st.DrawFn, span_s: float, n: int, *, fixed: bool) -> dict[str
 @st.composite
 def faults(draw: st.DrawFn, span_s: float, *, interruptible: bool) -> dict[str, Any]:
     """One fault, at a time or at random."""
-    kinds = ["crash", "crash", "zone_loss", "dependency", "slow", *(["reclaim"] if interruptible else [])]
+    kinds = ["crash", "crash", "zone_loss", "dependency", "slow", "no_stock", *(["reclaim"] if interruptible else [])]
     fault: dict[str, Any] = {"kind": draw(st.sampled_from(kinds))}
     kind = fault["kind"]
     if draw(st.integers(0, 3)) == 0:
@@ -75,6 +75,8 @@ def faults(draw: st.DrawFn, span_s: float, *, interruptible: bool) -> dict[str, 
         fault |= {"zone": draw(st.sampled_from(ZONES)), "lasts": draw(st.sampled_from([None, 0.5, 3]))}
     if kind in {"dependency", "slow"}:
         fault |= {"lasts": draw(st.sampled_from([None, 0.5, 3])), "slower": draw(st.sampled_from([1, 2.5]))}
+    if kind == "no_stock":
+        fault |= {"lasts": draw(st.sampled_from([None, 0.5, 3])), "zone": draw(st.sampled_from([None, *ZONES]))}
     if kind == "dependency":
         fault["errors"] = draw(st.sampled_from([0, 0.25, 1]))
     return fault

@@ -41,6 +41,7 @@ _PURPOSES: Final = {
     "slow": 24,
     "days": 25,
     "bottleneck": 26,
+    "no_stock": 27,
 }
 
 
@@ -55,8 +56,8 @@ def stream(
             within intervals), `"shape"`, `"make"`, `"demo"`, `"balancer"` (its draws), `"retry"` (jitter),
             `"provision"` and `"start"` (how long a new replica takes), `"restart"` (one that has crashed),
             `"stock"` (whether an order fails), `"health"` (when a process is checked), `"error"` (which attempts fail
-            by themselves), `"crash"`, `"reclaim"`, `"zone_loss"`, `"dependency"` and `"slow"` (when faults come),
-            `"share"` (which visits make a call) and `"call"` (its work), `"visitors"` (the salt of their names),
+            by themselves), `"crash"`, `"reclaim"`, `"zone_loss"`, `"dependency"`, `"slow"`, `"no_stock"` (when faults
+            come), `"share"` (which visits make a call) and `"call"` (its work), `"visitors"` (the salt of their names),
             `"demand"` (which quiet sample a request takes), `"unqueue"` (which work an unqueued one has) or
             `"backtest"` (which work a request has that is held back), `"days"` (of which other months are made).
         number: which of the purpose's streams.

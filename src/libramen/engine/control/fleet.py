@@ -34,6 +34,10 @@ def _as_quick(_replica: Replica) -> float:
     return 1.0
 
 
+def _never(_zone: str) -> bool:
+    return False
+
+
 class Fleet:
     """All replicas of a service, and what can be done to them.
 
@@ -46,6 +50,7 @@ class Fleet:
         keeps_versions: a replacement gets the version of what it replaces.
         free_machines: numbers of replicas that an update has drained, and whose machines are there; a heap.
         slower: by how much CPU work is multiplied on a replica that becomes ready.
+        is_out: whether there is no machine to be had in a zone, for nobody.
         owed: versions of those in whose place one is ordered as soon as some zone is open.
         release: number of the release under way; going back is part of it.
     """
@@ -74,6 +79,7 @@ class Fleet:
         self.keeps_versions = False
         self.free_machines: list[int] = []
         self.slower: Callable[[Replica], float] = _as_quick
+        self.is_out: Callable[[str], bool] = _never
         self.owed: list[int] = []
         self.release = 0
         self.listeners: list[Callable[[float, Replica], None]] = []
@@ -192,11 +198,13 @@ class Fleet:
     def _try_to_buy(self, replica: Replica, now_s: float) -> None:
         """A tier may be out of stock: then it is tried again."""
         tier = self._hosting.tier
-        replica.is_held_up = tier.order_fails > 0 and self.luck.own("stock", replica.number).random() < tier.order_fails
+        replica.is_held_up = self.is_out(replica.zone) or (
+            tier.order_fails > 0 and self.luck.own("stock", replica.number).random() < tier.order_fails
+        )
         if not replica.is_held_up:
             self._bought(replica, now_s, on_machine=False)
             return
-        self._agenda.add(now_s + tier.order_again, Kind.READY, self._try_again, replica.number, replica, counts=False)
+        self._agenda.add(now_s + tier.order_again, Kind.FAULT, self._try_again, replica.number, replica, counts=False)
 
     def _try_again(self, now_s: float, replica: Replica) -> None:
         if replica.is_coming and not replica.is_lost:  # else it was cancelled

@@ -64,6 +64,9 @@ class FaultFleet(Protocol[_M]):
     def depend(self, key: object, slower: float, errors: float, now_s: float) -> None:
         """Waits that begin are multiplied by `slower`, and this share of attempts fails before."""
 
+    def run_out(self, key: object, *, zone: str | None) -> None:
+        """No order is met from now on, in one zone or anywhere."""
+
     def restore(self, key: object, now_s: float) -> None:
         """What was called `key` is over; where it was begun more than once, the first of them."""
 
