@@ -109,7 +109,7 @@ def test_a_threshold_is_passed_by_more_than_nothing() -> None:
     rule = Steps(measure="cpu", up=[{"above": "70%", "add": 2}], down=[{"below": "30%", "remove": 1}])
     for measured in (0.7, 0.3):
         seen = Observation(ready=3, measures={"cpu": measured})
-        assert rule.wanted(seen) == (3, "no band")
+        assert rule.wanted(seen) == (3, "no band", 0)
 
 
 # -- timetable -------------------------------------------------------------------------------------

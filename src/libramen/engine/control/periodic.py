@@ -121,16 +121,19 @@ class PeriodicScaler(Scaler):
         self._state: dict[str, object] = {}
         self._n = 0
         self.pause_up_s, self.pause_down_s = rule.pause_up, rule.pause_down
-        self._ends = _Train(rule.lag, rule.every)
-        self._starts = _Train(rule.lag + rule.window_used, rule.every)
-        trains = self._ends, self._starts
-        self._fed_by_decisions = [train for train in trains if train.is_fed_by_decisions]
-        others = [train for train in trains if not train.is_fed_by_decisions]
-        if len(others) == 2 and _is_whole(rule.window_used / rule.every):
-            self._plan_sample(others, self._ends.n_early + 1)  # where one window begins, an earlier one has ended
-        else:
-            for train in others:
-                self._plan_sample([train], train.n_early + 1)
+        self._views = [
+            (_Train(view.lag_s + view.window_s, rule.every), _Train(view.lag_s, rule.every)) for view in rule.views
+        ]
+        self._fed_by_decisions = [train for view in self._views for train in view if train.is_fed_by_decisions]
+        for view, (start, end) in zip(rule.views, self._views, strict=True):
+            if start.is_fed_by_decisions and end.is_fed_by_decisions:
+                continue
+            if not (start.is_fed_by_decisions or end.is_fed_by_decisions) and _is_whole(view.window_s / rule.every):
+                self._plan_sample([end, start], end.n_early + 1)  # where one window begins, an earlier one has ended
+                continue
+            for train in (end, start):
+                if not train.is_fed_by_decisions:
+                    self._plan_sample([train], train.n_early + 1)
         agenda.add(rule.every, Kind.DECISION, self._ask)
 
     def standing(self, now_s: float) -> dict[str, object]:
@@ -138,10 +141,11 @@ class PeriodicScaler(Scaler):
         now = self._sample(now_s)
         trains = [
             [[a - b for a, b in zip(sample, now, strict=True)] for sample in train.samples]
-            for train in (self._ends, self._starts)
+            for view in self._views
+            for train in view
         ]
         still = super().standing(now_s)
-        return {name: still[name] for name in still if name not in {"_ends", "_starts", "_fed_by_decisions"}} | {
+        return {name: still[name] for name in still if name not in {"_views", "_fed_by_decisions"}} | {
             "samples": trains
         }
 
@@ -167,22 +171,21 @@ class PeriodicScaler(Scaler):
         self._plan_sample(trains, k + 1)
 
     def _ask(self, now_s: float) -> None:
-        fleet, limits = self._fleet, self._limits
+        limits = self._limits
         self._n += 1
         if self._fed_by_decisions:
             sample = self._sample(now_s)
             for train in self._fed_by_decisions:
                 train.samples.append(sample)
-        start, end = self._starts.of(self._n), self._ends.of(self._n)
+        windows = [(start.of(self._n), end.of(self._n)) for start, end in self._views]
         if now_s >= limits.next_s:
             limits.advance(now_s)
-        measures = _Measures(start, end, self._cores, self._plane)
-        seen = Observation(
-            now_s, fleet.n_ready, fleet.n_coming, measures, self._plane, limits.floor, limits.ceiling, self._state,
-            self._start,
-        )  # fmt: skip
-        wanted, held_by = self._asked.wanted(seen)
-        name, measured = measures.first
+        measures = [_Measures(start, end, self._cores, self._plane) for start, end in windows]
+        views = tuple(self._observe(now_s, one) for one in measures)
+        if len(views) > 1:
+            views[0].seen = views
+        wanted, held_by, view = self._asked.wanted(views[0])
+        (start, end), (name, measured) = windows[view], measures[view].first
         self._decide(now_s, wanted, held_by, window=(start[0], end[0]), measure=name, measured=measured)
         if self._n > MOST_DECISIONS:
             raise ReplayError(
@@ -190,3 +193,10 @@ class PeriodicScaler(Scaler):
                 f"{units.show_duration(self._every_s)}; allowed: up to {MOST_DECISIONS:,}"
             )
         self._agenda.add((self._n + 1) * self._every_s, Kind.DECISION, self._ask)
+
+    def _observe(self, now_s: float, measures: _Measures) -> Observation:
+        fleet, limits = self._fleet, self._limits
+        return Observation(
+            now_s, fleet.n_ready, fleet.n_coming, measures, self._plane, limits.floor, limits.ceiling, self._state,
+            self._start,
+        )  # fmt: skip

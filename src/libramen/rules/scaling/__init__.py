@@ -13,12 +13,13 @@ from pydantic import Discriminator, Tag
 from libramen.rules.scaling.ahead import Ahead
 from libramen.rules.scaling.custom import PREFIX, Custom
 from libramen.rules.scaling.fixed import Fixed
+from libramen.rules.scaling.greatest import Greatest
 from libramen.rules.scaling.on_arrival import OnArrival
 from libramen.rules.scaling.rule import AnyRule, Observation, PeriodicRule, Rule, Wanted
 from libramen.rules.scaling.steps import Steps
 from libramen.rules.scaling.target import Target
 
-CLASSES: Final[tuple[type[AnyRule], ...]] = (Fixed, Target, Steps, OnArrival, Ahead, Custom)
+CLASSES: Final[tuple[type[AnyRule], ...]] = (Fixed, Target, Steps, Greatest, OnArrival, Ahead, Custom)
 """All of them, in the order in which they are told of."""
 
 
@@ -54,6 +55,7 @@ __all__ = [
     "AnyRule",
     "Custom",
     "Fixed",
+    "Greatest",
     "Observation",
     "OnArrival",
     "PeriodicRule",

@@ -57,9 +57,10 @@ class Observation:
             `"p95"`, `"p99"`, `"p999"` [s].
         floor, ceiling: between them the fleet is kept.
         state: empty at the start of a replay, and the rule's own.
+        seen: of each of the rule's views what it sees, where it has several.
     """
 
-    __slots__ = ("_start", "_waiting", "at_s", "ceiling", "coming", "floor", "measures", "ready", "state")
+    __slots__ = ("_start", "_waiting", "at_s", "ceiling", "coming", "floor", "measures", "ready", "seen", "state")
 
     def __init__(
         self,
@@ -75,6 +76,7 @@ class Observation:
     ) -> None:
         self.at_s, self.ready, self.coming = at_s, ready, coming
         self.measures = {} if measures is None else measures
+        self.seen: tuple[Observation, ...] = ()
         self._waiting, self.floor, self.ceiling = waiting, floor, ceiling
         self.state = {} if state is None else state
         self._start = start
@@ -96,10 +98,18 @@ class Observation:
 
 
 class Wanted(NamedTuple):
-    """What a rule answers: a number of replicas, and what kept it from wanting another number."""
+    """What a rule answers: a number of replicas, what kept it from wanting another number, and which view it is of."""
 
     replicas: int
     held_by: str = ""
+    view: int = 0
+
+
+class View(NamedTuple):
+    """What a rule looks at: a window of this length that ends so long before the decision [s]."""
+
+    lag_s: float
+    window_s: float
 
 
 class RuleSetting(NamedTuple):
@@ -303,6 +313,11 @@ class PeriodicRule(Rule):
     def down_after_s(self) -> float:
         """`down_after`."""
         return self.down_after
+
+    @property
+    def views(self) -> tuple[View, ...]:
+        """What it looks at."""
+        return (View(self.lag, self.window_used),)
 
     @property
     def window_used(self) -> float:

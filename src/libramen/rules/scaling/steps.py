@@ -32,7 +32,7 @@ class Steps(MeasuredRule):
     Example:
         >>> rule = Steps(measure="cpu", up=[{"above": 0.7, "add": 1}, {"above": 0.9, "add": 4}])
         >>> rule.wanted(Observation(ready=3, measures={"cpu": 0.95}))
-        Wanted(replicas=7, held_by='')
+        Wanted(replicas=7, held_by='', view=0)
     """
 
     rule: Literal["steps"] = Field("steps", description="add or remove at thresholds of a measure")

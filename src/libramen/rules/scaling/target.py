@@ -24,7 +24,7 @@ class Target(MeasuredRule):
     Example:
         >>> rule = Target(measure="cpu", target="60%")
         >>> rule.wanted(Observation(at_s=60.0, ready=4, measures={"cpu": 0.9}))
-        Wanted(replicas=6, held_by='')
+        Wanted(replicas=6, held_by='', view=0)
     """
 
     rule: Literal["target"] = Field("target", description="keep a measure near a target")
