@@ -23,7 +23,7 @@ from libramen.rules.rollouts.update import Rollout
 from libramen.study.plan import Hosting
 from libramen.study.service import Service
 from libramen.study.study import Study
-from libramen.study.system import System
+from libramen.study.system import Hosted, System
 from libramen.study.unusual import unusual_values
 from libramen.trace.implausible import unit_doubts
 from libramen.trace.trace import Trace
@@ -163,6 +163,8 @@ def check_plan(study: Study, trace: Trace, system: System) -> Iterator[PlanCheck
     loads = loads_of(trace, system)
     month, least = study.objectives.month, Decimal(0)
     checks = [_check_service(study, trace, system, loads, number) for number in range(len(system.hosted))]
+    for shared in _shared_limits(system):
+        checks[0] = replace(checks[0], problems=(*checks[0].problems, shared))
     least = sum((found.least_month for found in checks), Decimal(0))
     if month is not None and least > month:
         fewest = [(found.hosting.limits[0], found.service) for found in checks]
@@ -201,6 +203,8 @@ def _check_service(study: Study, trace: Trace, system: System, loads: Loads, num
         *_memory(service, found),
         *(_latency(study, service, found, alone_s) if is_alone else ()),
         *_updates(service, found),
+        *_judgements(trace, service, found, load),
+        *_peaks(found),
         *_faults(service, found),
         *_effort(trace, found),
     )
@@ -292,6 +296,46 @@ def _updates(service: Service, found: PlanCheck) -> Iterator[Problem]:
         gap = _gap_s(service, found.hosting, rollout)
         if gap:
             yield Problem("update_gap", {"strategy": rollout.strategy, "gap_s": gap})
+
+
+def _judgements(trace: Trace, service: Service, found: PlanCheck, load: Load) -> Iterator[Problem]:
+    """Whether a release that would be undone has ever enough attempts to be judged by."""
+    for due in found.hosting.due("rollouts", trace):
+        rollout = due.entry
+        if rollout.rollback_above is None:
+            continue
+        # The most attempts that can end within `watch` once it has begun, were every one of them of the new version.
+        sent = np.cumsum(np.append(0.0, load.visits * (1 + service.retries)))
+        first = np.searchsorted(trace.at_s, due.at_s)
+        within = sent[np.searchsorted(trace.at_s, trace.at_s + rollout.watch, side="right")] - sent[:-1]
+        most = float(within[first:].max(initial=0.0))
+        if most < rollout.judge_least:
+            figures = {"strategy": rollout.strategy, "watch_s": rollout.watch, "most": most}
+            yield Problem("never_judged", figures | {"least": rollout.judge_least})
+
+
+def _peaks(found: PlanCheck) -> Iterator[Problem]:
+    """Whether a release pays for more replicas all month, where the greatest number of them counts."""
+    hosting = found.hosting
+    if hosting.tier.billing != "per_month":
+        return
+    for rollout in hosting.rollouts:
+        more = rollout.most_more(hosting.replicas_used)
+        if more:
+            yield Problem("peak_paid", {"strategy": rollout.strategy, "more": more, "has": hosting.replicas_used})
+
+
+def _shared_limits(system: System) -> Iterator[Problem]:
+    """Whether services on one tier may together have more replicas than it allows; a limit is of each of them."""
+    by_tier: dict[str, list[Hosted]] = {}
+    for hosted in system.hosted:
+        if hosted.hosting.tier.replicas.most is not None:
+            by_tier.setdefault(hosted.hosting.tier.name, []).append(hosted)
+    for tier, sharing in by_tier.items():
+        most, could = sharing[0].hosting.tier.replicas.most, sum(one.hosting.limits[1] for one in sharing)
+        if len(sharing) > 1 and most is not None and could > most:
+            names = [one.name for one in sharing]
+            yield Problem("shared_most", {"tier": tier, "most": most, "could": could, "services": names})
 
 
 def _faults(service: Service, found: PlanCheck) -> Iterator[Problem]:

@@ -23,6 +23,8 @@ def _words(kind: str, told: dict[str, Any]) -> dict[str, str]:
     if kind == "connections":
         of = (f"{replicas} x {each} of {name}" for name, (replicas, each) in told["opened"].items())
         return {"who": ", ".join(of)}
+    if kind == "shared_most":
+        return {"who": and_list(told["services"])}
     if kind == "over_budget":
         fewest = [f"{n} replicas of {service}" if service else f"{n} replicas" for n, service in told["fewest"]]
         amounts = {key: units.show_money(told[key], told["currency"]) for key in ("least", "wanted")}
@@ -51,10 +53,21 @@ _SENTENCES: Final = {
         "{takes_s:duration} and {gb:.2g} GB for that alone"
     ),
     "many_replicas": "it begins with {replicas:,} replicas: some {gb:.2g} GB in a replay",
+    "never_judged": (
+        "its {strategy} update is undone when at least {least} attempts of {watch_s:duration} say so, and there are "
+        "{most:,.0f} at the most: it is never judged"
+    ),
     "no_memory": ("not one request fits into the {gb:.3g} GB of a replica, of which memory_base takes the most"),
     "no_such_replica": "its {fault} is of replica {number}, and the plan has {has}",
     "nobody_there": "it has no replica, and {visits:,.0f} visits are made to it",
     "over_budget": "even with {fewest} and no egress a month costs {least}, the objective is {wanted}",
+    "peak_paid": (
+        "its {strategy} update has up to {more} replicas beside its {has}, and the tier is paid by the month for the "
+        "greatest number that there was"
+    ),
+    "shared_most": (
+        "{who} may have {could} replicas of tier {tier} together; its limit of {most} is taken as that of each service"
+    ),
     "short_of_cpu": "the busiest minute needs {needs} replicas of this size at 100 % of their CPU, {limit}",
     "short_of_slots": "the busiest minute fills the slots of {needs} replicas even if nothing queues, {limit}",
     "timeout": (

@@ -51,6 +51,10 @@ class Rolling(Rollout):
         """How many of a fleet of n stay ready: `keep`, or what one round leaves."""
         return max(self.keep_of(n), n - self.batch)
 
+    def most_more(self, n: int) -> int:  # noqa: ARG002
+        """`spare`."""
+        return self.spare
+
     def problem(self, n: int, most: int | None) -> str | None:
         """A fixed fleet with nothing to spare and everything to keep could never be updated."""
         if most is not None and self.spare and n + self.spare > most:

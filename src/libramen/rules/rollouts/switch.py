@@ -23,6 +23,10 @@ class TwoFleets(Rollout):
         """All old ones stay until the new ones have taken over."""
         return n
 
+    def most_more(self, n: int) -> int:
+        """A second fleet."""
+        return n
+
     def problem(self, n: int, most: int | None) -> str | None:
         """In the end there are two fleets."""
         if most is None or 2 * n <= most:

@@ -104,6 +104,10 @@ class Rollout(Table):
         """How many of a fleet of n stay ready at the least, by its own doing."""
         return 0
 
+    def most_more(self, n: int) -> int:  # noqa: ARG002  (of a fleet of n)
+        """How many replicas more than a fleet of n there may be meanwhile."""
+        return 0
+
     def problem(self, n: int, most: int | None) -> str | None:  # noqa: ARG002  (for those that have one)
         """Why it cannot be done with a fleet of n, of which the tier allows `most`; None: it can."""
         return None

@@ -1,0 +1,98 @@
+"""What `check` says of releases that are never judged, of peaks that are paid all month, and of shared limits."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+import pytest
+import tomli_w
+
+from builders import plain_study
+from libramen import check, load_study
+
+if TYPE_CHECKING:
+    from pathlib import Path
+
+TIER: dict[str, Any] = {"replicas": {"least": 1, "most": 4}, "zones": ["a", "b"]}
+
+
+def problems(folder: Path, plan: dict[str, Any], at_s: Any = (0.0,), **more: Any) -> list[str]:
+    """All of them; a request at each of these times, of no great work, in an hour."""
+    at = np.append(at_s, 3600.0)
+    work = np.zeros(len(at))
+    np.savetxt(
+        folder / "t.csv", np.column_stack([at, work, work]), "%.6f", ",", header="at_s,cpu_s,wait_s", comments=""
+    )
+    path = plain_study(folder, {"files": "t.csv"}, {"p": {"replicas": 2} | plan}, **more)
+    return [problem.text for found in check(load_study(path)).plans for problem in found.problems]
+
+
+def release(**values: Any) -> dict[str, Any]:
+    return {"rollouts": [{"strategy": "rolling", "at": "10m", "rollback_above": "5%", "watch": "1m"} | values]}
+
+
+@pytest.mark.parametrize("strategy", ["rolling", "stop_start", "switch"])
+def test_a_release_that_is_never_judged(tmp_path: Path, strategy: str) -> None:
+    """Fifty requests at once before it, and one every five seconds after: 12 or 13 within a minute, ends included."""
+    at_s = np.concatenate([np.full(50, 300.0), np.arange(600.0, 1200.0, 5.0)])
+    said = (
+        f"its {strategy} update is undone when at least 20 attempts of 1 min say so, and there are 13 at the most: it is "
+        "never judged"
+    )
+    judged = [one for one in problems(tmp_path, release(strategy=strategy), at_s) if "judged" in one]
+    assert judged == [said]
+    for enough in (
+        release(watch="2m"),
+        release(judge_least=13),
+        {"rollouts": [{"strategy": "rolling", "at": "10m"}]},
+        release(at="4m"),
+    ):
+        assert not [one for one in problems(tmp_path, enough, at_s) if "judged" in one]
+    service = {"service": {"slots": 2, "retries": 1}}  # each may come twice
+    assert not [one for one in problems(tmp_path, release(), at_s, **service) if "judged" in one]
+
+
+def test_a_peak_that_is_paid_all_month(tmp_path: Path) -> None:
+    monthly = {"billing": "per_month"}
+    sold = {"tier": TIER | monthly | {"sizes": {"s": {"cores": 1, "per_month": 5}}}}
+    says = "update has up to {} replicas beside its 2, and the tier is paid by the month for the greatest number that"
+    for plan, more in (
+        ({"strategy": "rolling", "spare": 1}, 1),
+        ({"strategy": "switch"}, 2),
+        ({"strategy": "canary", "steps": [{"share": "50%", "hold": "5m"}]}, 2),
+    ):
+        found = [one for one in problems(tmp_path, {"rollouts": [{"at": "10m"} | plan]}, **sold) if "paid" in one]
+        assert len(found) == 1
+        assert says.format(more) in found[0]
+    for plan in ({"strategy": "rolling", "spare": 0, "keep": 1}, {"strategy": "stop_start"}):
+        assert not [one for one in problems(tmp_path, {"rollouts": [{"at": "10m"} | plan]}, **sold) if "paid" in one]
+    by_hour = {"rollouts": [{"strategy": "rolling", "at": "10m", "spare": 1}]}
+    assert not [one for one in problems(tmp_path, by_hour, tier=TIER) if "paid" in one]
+
+
+def test_a_limit_that_two_services_share(tmp_path: Path) -> None:
+    services = {"web": {"slots": 2, "calls": [{"to": "db", "cpu": 0}]}, "db": {"slots": 2, "routes": ["/none"]}}
+    fleets = {name: {"tier": "t", "size": "s", "replicas": n} for name, n in (("web", 3), ("db", 2))}
+
+    def said(most: int) -> list[str]:
+        sold = {
+            "billing": "per_hour",
+            "replicas": {"least": 1, "most": most},
+            "sizes": {"s": {"cores": 1, "per_hour": 1}},
+        }
+        (tmp_path / "t.csv").write_text("at_s,cpu_s,wait_s,route\n0,0,0,/\n60,0,0,/\n")
+        study = {
+            "trace": {"files": "t.csv"},
+            "services": services,
+            "tiers": {"t": sold},
+            "plans": {"p": {"services": fleets}},
+        }
+        (tmp_path / "s.toml").write_text(tomli_w.dumps(study))
+        found = check(load_study(tmp_path / "s.toml"))
+        return [problem.text for one in found.plans for problem in one.problems]
+
+    assert said(4) == [
+        "web and db may have 5 replicas of tier t together; its limit of 4 is taken as that of each service"
+    ]
+    assert said(5) == []
