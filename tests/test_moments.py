@@ -151,6 +151,21 @@ def test_a_rate_leaves_out_calls_of_the_very_instant() -> None:
     assert measured[:4] == [0, 1, 1, 1]
 
 
+def test_what_a_call_has_ordered_is_ready_when_it_is() -> None:
+    """At 3.25 a call finds no replica, and one is ordered, which takes a second: 1 / 4 + 1 + 1 / 2, however long the
+    trace is, and though nothing else happens meanwhile."""
+    tier = make_tier(holds_requests=True, provision=1)
+    services = {
+        "web": Service(slots=4, calls=[{"to": "db", "cpu": 0, "wait": 0.5}]),
+        "db": Service(slots=1, backlog=0, routes=["/none"]),
+    }
+    scaling = {"rule": "on_arrival", "floor": 0, "ceiling": 4, "idle": "1m"}
+    plans = {"web": make_plan(), "db": make_plan(tier, replicas=0, scaling=scaling)}
+    outcome = together(trace_of([3, 500], cpu=0.25, route=["/"] * 2, span_s=1000.0), services, plans)
+    assert ends(outcome) == [("ok", 1.75), ("ok", 1.75)]
+    assert [one.ready_s for one in outcome.run.services["db"].replicas] == [4.25, 501.25]
+
+
 def test_a_held_request_that_is_dropped_moves_no_pointer() -> None:
     """One replica of two is ready from the start and busy until 2; B waits for it with a deadline at 1, C for ever. At 2
     B is dropped, without having been anybody's turn; C goes on in turn, to replica 1, and D, at 3, to replica 2."""

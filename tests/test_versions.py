@@ -60,7 +60,7 @@ def test_a_bad_version_is_found_by_the_canary_and_undone() -> None:
 
 def test_attempts_before_the_window_are_not_looked_at() -> None:
     """As above, but of the last 6 s only: (109, 115] has one, (114, 120] one, (119, 125] one, ...: never three."""
-    found = _release(**_canary(error_rate=1, rollback_above=0.5, judge_least=3, watch=6))
+    found = _release(**_canary(error_rate=1, rollback_above=0.5, judge_least=3, watch=6, keep_judging=0))
     assert found.run.only.updates[0].result == "done"
     # At a judgement every 5 s, one of 1.5 a window ended; with least 1 the first, of 115, has that of 113.
     found = _release(**_canary(error_rate=1, rollback_above=0.5, judge_least=1, watch=6))

@@ -24,6 +24,7 @@ _judged = st.fixed_dictionaries(
         "watch": st.sampled_from([0.5, 2, 10]),
         "judge_every": st.sampled_from([0.25, 0.75]),
         "judge_least": st.integers(1, 4),
+        "keep_judging": st.sampled_from([None, 0, 0.5, 4]),
     }
 )
 

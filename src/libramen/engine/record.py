@@ -24,7 +24,7 @@ class UpdateRecord(NamedTuple):
     replicas: int  # that it had to replace
     mixed_s: float  # for so long both versions were in use
     entry: int  # place in the plan's table (from 0)
-    result: str  # "done", "undone", "skipped", "under_way", or "not_begun"
+    result: str  # "done", "undone", "skipped", "not_undone", "under_way", or "not_begun"
     undone_s: float | None  # when it was found wanting
     judged: tuple[int, int] | None  # attempts that were looked at then, and those that had failed
 

@@ -39,7 +39,7 @@ class Event(Result):
         kind: strategy of the release, or kind of the fault.
         table: "rollouts", "faults", or "at_random".
         entry: place in the plan's table (from 0); of random faults 0.
-        result: of a release: done, undone, skipped, under_way, not_begun; of a fault "".
+        result: of a release: done, undone, skipped, not_undone, under_way, not_begun; of a fault "".
         service: where.
         at_s: when it began [s]; of random faults the first.
         strikes: how many it stands for: 1, or of random faults so many.

@@ -128,6 +128,13 @@ def _updates(outcome: ServiceOutcome) -> Iterator[str]:
         what = f"The {update.strategy} update due at {clock(outcome, update.due_s)}"
         if update.result == "skipped":
             yield f"{what} was skipped: twice the fleet of {update.replicas} is more than the tier allows."
+        elif update.result == "not_undone" and update.undone_s is not None and update.judged is not None:
+            ended, failed_there = update.judged
+            yield (
+                f"{what} was found wanting at {clock(outcome, update.undone_s)}, after its end, and not undone: of the "
+                f"{ended:,} attempts that were looked at {failed_there:,} had failed, and twice the fleet is more than "
+                "the tier allows."
+            )
         elif update.undone_s is not None and update.judged is not None:
             ended, failed_there = update.judged
             yield (

@@ -144,8 +144,8 @@ class DataPlane(Protocol):
     tally: Callable[[Ended], None] | None
     """Is given visits that have ended some at a time, where they are not kept or there are several services."""
 
-    on_asked: Callable[[int, float], None]
-    """Called with the number of a service and the instant, see `Server.ask`."""
+    on_asked: Callable[[int, float], float]
+    """Called with the number of a service and the instant, see `Server.ask`; returns when the next control event is."""
 
     @property
     def servers(self) -> Sequence[Server]:

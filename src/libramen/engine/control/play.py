@@ -149,11 +149,12 @@ class Control:
     def _pause(self, _now_s: float) -> None:
         self._pauses = True
 
-    def _asked(self, number: int, now_s: float) -> None:
-        """A call is about to be sent within an event, and finds no slot."""
+    def _asked(self, number: int, now_s: float) -> float:
+        """A call is about to be sent within an event, and finds no slot. Returns when the next control event is."""
         self._replays[number].heed(Notices([], [], [], asked=True), now_s)
         for prepare in self._replays[number].told("before_advance"):
             prepare()
+        return self._agenda.next_s()
 
     def _held_for_ever(self) -> list[int]:
         """The services that hold visits which nothing will ever take, once nothing else is left to happen."""

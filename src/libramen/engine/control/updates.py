@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection, Sequence
 from typing import Final
 
+from libramen.base.times import tolerance_s
 from libramen.engine.border.records import Profile
 from libramen.engine.control.agenda import Kind
 from libramen.engine.control.fleet import Version
@@ -29,6 +30,7 @@ class _Release:
         self.undone_s: float | None = None
         self.judged: tuple[int, int] | None = None
         self.version = self.before = 0
+        self.met_s = due_s  # when the first replica of the new version was ready
         self.n = 0
         self.result = "not_begun"
 
@@ -73,7 +75,8 @@ class Updates(Part):
         self._update: Update | None = None
         self._goes_back = False
         self._step_planned = False
-        self._judging = False
+        self._judged: _Release | None = None  # the one that is looked at, also for some time after its end
+        self._awaited: _Release | None = None  # the one of whose version no replica was ready yet
         self._updated = _Updated(self, replay)
         self._undone: set[int] = set()  # entries of the table that do not come again
         self._side = 0  # of the version that is in use
@@ -111,7 +114,9 @@ class Updates(Part):
         fleet.keeps_versions = splits
         fleet.free_machines.clear()
         fleet.release += 1
+        self._stop_judging()
         if n == 0:  # the new version simply comes with the next order
+            self._begin_judging(due, sides=False)
             self._end(now_s, "done")
             return
         self._replay.is_updating = True
@@ -120,9 +125,7 @@ class Updates(Part):
         if splits:
             self._plane.renew(self.new_side)
             self._plane.split(0.0, self.new_side, now_s)
-        if rollout.rollback_above is not None:
-            self._plane.judge(due.version, sides=splits)
-            self._judging = True
+        self._begin_judging(due, sides=splits)
         due.result = "under_way"
         self._update = rollout.begin(self._updated, n, self._most, due.version, now_s)
         self._step(now_s)
@@ -136,14 +139,12 @@ class Updates(Part):
     # -- steps -------------------------------------------------------------------------------------
 
     def _fleet_changed(self, now_s: float, replica: Replica) -> None:
-        if self._update is None:
-            return
-        due = self._current
-        assert due is not None
-        if self._judging and replica.version == due.version and replica.is_ready:
-            self._judging = False  # begun
+        due = self._awaited
+        if due is not None and replica.version == due.version and replica.is_ready:
+            self._awaited, due.met_s = None, now_s
             self._plan_judgement(due, now_s, 1)
-        self._plan_step(now_s)
+        if self._update is not None:
+            self._plan_step(now_s)
 
     def zone_is_open(self, now_s: float) -> None:
         """What could not be ordered may be now."""
@@ -169,42 +170,75 @@ class Updates(Part):
 
     # -- judgements --------------------------------------------------------------------------------
 
+    def _begin_judging(self, due: _Release, *, sides: bool) -> None:
+        """From now on it is written down how attempts at the new version end, where that matters."""
+        if due.rollout.rollback_above is not None:
+            self._plane.judge(due.version, sides=sides)
+            self._judged = self._awaited = due
+
+    def _stop_judging(self) -> None:
+        if self._judged is not None:
+            self._plane.judge(None, sides=False)
+            self._judged = self._awaited = None
+
     def _plan_judgement(self, due: _Release, first_s: float, k: int) -> None:
         at_s = first_s + k * due.rollout.judge_every
         self._agenda.add(at_s, Kind.ROLLOUT, self._judge, _JUDGEMENT, due, first_s, k, counts=False)
 
     def _judge(self, now_s: float, due: _Release, first_s: float, k: int) -> None:
         """The k-th judgement of a release since its first replica became ready."""
-        if self._current is not due or self._goes_back:
+        if self._judged is not due:
             return
         rollout = due.rollout
         assert rollout.rollback_above is not None
+        if due.ended_s is not None:
+            left_s = max(due.ended_s, due.met_s) + rollout.keep_judging_used - now_s
+            if left_s < -tolerance_s(now_s):
+                self._stop_judging()
+                return
         ended, failed = self._plane.judged(now_s - rollout.watch, now_s)
         if ended >= rollout.judge_least and failed > rollout.rollback_above * ended + _EPSILON:
             due.judged = ended, failed
-            self._undo(now_s)
+            self._stop_judging()
+            self._undo(due, now_s)
         else:
             self._plan_judgement(due, first_s, k + 1)
 
-    def _undo(self, now_s: float) -> None:
+    def _undo(self, due: _Release, now_s: float) -> None:
         """The new version is found wanting: back to the old one."""
-        due, fleet = self._current, self._fleet
-        assert due is not None
-        assert self._update is not None
+        fleet, splits, n = self._fleet, due.rollout.splits, due.n
+        is_over = self._current is None
+        if is_over:
+            n = fleet.have
+            if splits and self._most is not None and 2 * n > self._most:
+                due.result, due.undone_s = "not_undone", now_s
+                return
+            self._current, due.result = due, "under_way"
+            self._replay.is_updating = True
+            fleet.keeps_versions = splits
         due.undone_s = now_s
         self._undone.add(due.entry)
-        self._plane.judge(None, sides=False)
         self._goes_back = True
         fleet.version = due.before
-        if fleet.keeps_versions:  # the new version is not replaced any more
+        if fleet.keeps_versions and not is_over:  # the new version is not replaced any more
             fleet.owed = [version for version in fleet.owed if version != due.version]
         for replica in fleet.of_version(due.version):
             if replica.is_coming:
                 fleet.cancel(replica, now_s, why="update")
-        if self._update.undo(now_s):
-            self._end(now_s, "undone")
-            return
-        self._update = due.rollout.begin(self._updated, due.n, self._most, due.before, now_s)
+        if is_over and splits:
+            self.new_side = 1 - self._side
+            old = fleet.versions[due.before]
+            fleet.versions[due.before] = old._replace(profile=old.profile._replace(side=self.new_side))
+            self._plane.renew(self.new_side)
+            self._plane.split(0.0, self.new_side, now_s)
+        if is_over:
+            self._update = due.rollout.begin_back(self._updated, n, self._most, due.before, now_s)
+        else:
+            assert self._update is not None
+            if self._update.undo(now_s):
+                self._end(now_s, "undone")
+                return
+            self._update = due.rollout.begin(self._updated, n, self._most, due.before, now_s)
         self._step(now_s)
 
     # -- the end -----------------------------------------------------------------------------------
@@ -212,12 +246,15 @@ class Updates(Part):
     def _end(self, now_s: float, result: str) -> None:
         due = self._current
         assert due is not None
+        was_over = due.ended_s is not None  # and it was undone after its end
         due.ended_s, due.result = now_s, result
         if result == "done":
-            self._fleet.version, self._side = due.version, self.new_side
-        if due.rollout.rollback_above is not None:
-            self._plane.judge(None, sides=False)
-        self._fleet.keeps_versions = self._judging = self._goes_back = False
+            self._fleet.version = due.version
+        if result == "done" or was_over:
+            self._side = self.new_side
+        if due.rollout.keep_judging_used <= 0:
+            self._stop_judging()
+        self._fleet.keeps_versions = self._goes_back = False
         self._current = self._update = None
         self._next_or_none(now_s)
 

@@ -53,7 +53,7 @@ class KernelState(WorldArrays):
         super().__init__(spec, results, tallies=tallies, buffer=buffer)
         self.tally: Callable[[Ended], None] | None = None
         self._given_edges_s: np.ndarray | None = None
-        self.on_asked: Callable[[int, float], None] = lambda _server, _now_s: None
+        self.on_asked: Callable[[int, float], float] = lambda _server, _now_s: np.inf
         fleets = aligned(int(self._record[0]["n_fleets"]), layout.FLEET)
         self._point(fleets=fleets)
         # First the only or first sides of all services, behind them the second ones.
@@ -138,16 +138,15 @@ class KernelState(WorldArrays):
                 for side in self._sides:
                     side.make_room()
             elif signal == layout.ASKING:
-                self._tell_asked()
+                until_s = min(until_s, self._tell_asked())
             else:
                 self.flush()
                 self.grow_visits(2 * len(self._visits))
 
-    def _tell_asked(self) -> None:
-        """A call is about to be sent within an event, and finds no slot."""
-        for number, server in enumerate(self.servers):
-            if server.is_asked():
-                self.on_asked(number, self._record["event_s"].item())
+    def _tell_asked(self) -> float:
+        """A call is about to be sent within an event, and finds no slot. Returns when the next control event is."""
+        asked = (number for number, server in enumerate(self.servers) if server.is_asked())
+        return min((self.on_asked(number, self._record["event_s"].item()) for number in asked), default=np.inf)
 
     def order(self, order: Any, now_s: float, fleet: int = 0, row: int = 0, number: int = 0, *, warm: bool) -> None:
         """Let the compiled functions carry out what the control plane wants done between two instants."""

@@ -31,7 +31,8 @@ class PlainState:
         self._attempts = 0  # that have arrived
         self.n_open = 0  # requests and calls that have not ended; where there are calls, all that is still served
         self._asked_for = -1  # the attempt for which the control plane was last asked for a slot
-        self.on_asked: Callable[[int, float], None] = lambda _server, _now_s: None
+        self.on_asked: Callable[[int, float], float] = lambda _server, _now_s: math.inf
+        self._asked_until_s = math.inf  # the next control event, as it was said within this `advance`
         self.last_s = 0.0  # the instant of the latest event
         self._past_timeouts = False  # of the present instant time-outs come now, or arrivals
         self.clients, self.calls = Clients(spec.seed), Calls(self)
@@ -52,7 +53,9 @@ class PlainState:
         self.chunk, self.edges_s = chunk, edges_s
 
     def advance(self, until_s: float) -> Signal:
+        self._asked_until_s = math.inf
         while True:
+            until_s = min(until_s, self._asked_until_s)
             if self.has_notices():
                 until_s = min(until_s, self.last_s)
             i = self._next - self.chunk.first
@@ -159,7 +162,7 @@ class PlainState:
         server = self.servers[call.server]
         if self._asked_for != self._attempts and server.lacks_slot():
             self._asked_for = self._attempts
-            self.on_asked(call.server, now_s)
+            self._asked_until_s = min(self._asked_until_s, self.on_asked(call.server, now_s))
         self._attempt(call, number, now_s)
 
     def _attempt(self, errand: Errand, number: int, now_s: float) -> None:

@@ -33,6 +33,10 @@ class TwoFleets(Rollout):
             return None
         return f"strategy = {self.strategy!r} of {n} replicas needs {2 * n} at once; the tier allows {most}"
 
+    def begin_back(self, fleet: RolloutFleet[Any], n: int, most: int | None, version: int, now_s: float) -> Update:  # noqa: ARG002
+        """A fleet of the old version beside the new one, then all traffic to it at once."""
+        return SplitUpdate(fleet, n, version, in_place=False)
+
 
 class Switch(TwoFleets):
     """As many new replicas beside the old ones; when all are ready, all traffic goes to them at once.

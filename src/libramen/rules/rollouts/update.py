@@ -93,6 +93,9 @@ class Rollout(Table):
     watch: PositiveSeconds = Field(60.0, description="the attempts looked at are those that ended in so long")
     judge_every: PositiveSeconds = Field(5.0, description="how often that is looked at")
     judge_least: PositiveCount = Field(20, description="fewer attempts than this are no reason")
+    keep_judging: Seconds | None = Field(
+        None, description="it is looked at for so long after the release, too (default: watch)"
+    )
 
     @model_validator(mode="after")
     def _one_calendar(self) -> Self:
@@ -111,6 +114,15 @@ class Rollout(Table):
     def problem(self, n: int, most: int | None) -> str | None:  # noqa: ARG002  (for those that have one)
         """Why it cannot be done with a fleet of n, of which the tier allows `most`; None: it can."""
         return None
+
+    @property
+    def keep_judging_used(self) -> float:
+        """`keep_judging`, or `watch` [s]."""
+        return self.watch if self.keep_judging is None else self.keep_judging
+
+    def begin_back(self, fleet: RolloutFleet[Any], n: int, most: int | None, version: int, now_s: float) -> Update:
+        """Start moving the n replicas of a fleet back to the old version, after the end: by the same strategy."""
+        return self.begin(fleet, n, most, version, now_s)
 
     @abstractmethod
     def begin(self, fleet: RolloutFleet[Any], n: int, most: int | None, version: int, now_s: float) -> Update:
