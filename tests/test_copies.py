@@ -13,6 +13,7 @@ from hypothesis import given, settings, strategies as st
 
 from builders import make_plan, make_tier
 from libramen import Service, Trace
+from libramen.base.errors import ReplayError
 from libramen.engine.simulation import Simulation
 from libramen.study.system import System
 from test_systems_agree import Kept, cases
@@ -144,3 +145,57 @@ def test_what_is_the_same_goes_on_alike(case: tuple[Trace, System], share: float
     pending = [request for request in range(len(trace)) if not one.results.attempts[request]]  # type: ignore[union-attr]
     mine, theirs = ends_of(one.finish()), ends_of(other.finish(), names[system.names[0]])
     assert [mine[request] for request in pending] == [theirs[request] for request in pending]
+
+
+def simple(n: int = 200, seed: int = 0, *, from_s: float = 0.0) -> Trace:
+    rng = np.random.default_rng(seed)
+    at = from_s + np.cumsum(rng.exponential(0.1, n))
+    return Trace.from_arrays(at_s=at, cpu_s=rng.exponential(0.05, n), span_s=from_s + 60)
+
+
+def one_more(_seen: Any) -> int:
+    return 2
+
+
+def asking(rule: Any) -> System:
+    return System.of(Service(slots=2), make_plan(scaling={"rule": rule, "every": "10s", "floor": 1, "ceiling": 3}))
+
+
+def test_mistakes_with_copies_get_a_sentence() -> None:
+    trace = simple()
+    simulation = Simulation(trace, asking(one_more))
+    simulation.advance(15)
+    copy = simulation.snapshot()
+    assert Simulation.restore(copy, trace).finish().requests == 200
+    for snapshot, other, said in (
+        (copy, simple(seed=1), "trace: found another one than the copy was made of; allowed: the same"),
+        (copy, simple(20), "trace: found another one"),
+        (b"garbage", trace, "snapshot: it cannot be read"),
+        (pickle.dumps(3), trace, "snapshot: found 3; allowed: the copy of a simulation"),
+    ):
+        with pytest.raises(ReplayError, match=said):
+            Simulation.restore(snapshot, other)
+    with pytest.raises(ReplayError, match=r"this replay cannot be copied: .*; allowed: rules that can be imported"):
+        Simulation(trace, asking(lambda _seen: 2)).snapshot()
+    plain = Simulation(trace, asking(one_more), data_plane="plain")
+    with pytest.raises(ReplayError, match=r"replays on the plain one are not compared; allowed: .compiled."):
+        plain.is_same(plain)
+
+
+def test_copies_of_chunks_and_of_what_is_over() -> None:
+    def chunks() -> Iterator[Trace]:
+        yield simple()
+        yield simple(seed=2, from_s=100.0)
+
+    system, kept = System.of(Service(slots=2), make_plan()), Kept()
+    simulation = Simulation(chunks(), system, sink=kept)
+    for at_s in (5.0, 110.0, 1e6):
+        simulation.advance(at_s)
+        copy, so_far = simulation.snapshot(), pickle.loads(pickle.dumps(kept))
+        again = Simulation.restore(copy, chunks(), so_far).finish()
+        assert again.requests == 400
+        assert sum(len(column) for column in so_far.columns().values()) > 0
+        if at_s == 1e6:
+            assert simulation.is_over
+    assert simulation.finish().only.integrals.tolist() == again.only.integrals.tolist()
+    assert kept.columns()["id"].tolist() == so_far.columns()["id"].tolist()

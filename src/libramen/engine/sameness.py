@@ -47,8 +47,8 @@ def renaming(one: Control, other: Control, now_s: float) -> dict[str, dict[int, 
         is_renamed = numbers[0] != numbers[1] or len(mine.fleet.replicas) != len(theirs.fleet.replicas)
         if is_renamed and (mine.knows_numbers or theirs.knows_numbers):
             return None
-    alike = _Alike(now_s)
-    return names if alike.are(one, other) and alike.are(*(control.stands(now_s) for control in (one, other))) else None
+    alike, planes = _Alike(now_s), [control.stands(now_s) for control in (one, other)]
+    return names if alike.are(one, other) and alike.are(*planes) else None
 
 
 class _Alike:
@@ -70,7 +70,9 @@ class _Alike:
         if isinstance(one, Table):
             return bool(one == other)
         if isinstance(one, np.ndarray):
-            return one.shape == other.shape and bool(np.allclose(one, other, 0, EPSILON_S, equal_nan=True))
+            if one.shape != other.shape or one.dtype.kind != "f":
+                return bool(np.array_equal(one, other))
+            return bool(np.allclose(one, other, 0, EPSILON_S, equal_nan=True))
         if (id(one), id(other)) in self._met:
             return True
         self._met.add((id(one), id(other)))
