@@ -67,10 +67,10 @@ def faults(draw: st.DrawFn, span_s: float, *, interruptible: bool) -> dict[str, 
     if kind in {"crash", "zone_loss"}:
         fault["detect"] = draw(st.sampled_from([None, 0, 0.25, 2]))
     if kind in {"crash", "reclaim", "slow"}:
-        fault["replica"] = draw(st.sampled_from([None, 1, 2, 3]))
+        fault["replica"] = draw(st.sampled_from([None, 1, 2, 3, "any"]))
     if kind == "reclaim":
         fault["notice"] = draw(st.sampled_from([None, 0, 1]))
-        if "at" in fault and fault["replica"] is None:
+        if fault["replica"] is None:
             fault["share"] = draw(st.sampled_from([None, 0.5, 1]))
     if kind == "zone_loss":
         fault |= {"zone": draw(st.sampled_from(ZONES)), "lasts": draw(st.sampled_from([None, 0.5, 3]))}

@@ -64,10 +64,8 @@ class Faults(Part):
             if fault.every_about is not None and ("at_random", fault.kind) not in left_out
         ]
         self._streams: dict[tuple[int, int | str], np.random.Generator] = {}
-        of_ready = [entry for entry in self._random if entry.fault.strikes == "replica" and entry.fault.while_ready]
-        of_ordered = [
-            entry for entry in self._random if entry.fault.strikes == "replica" and not entry.fault.while_ready
-        ]
+        of_ready = [entry for entry in self._random if entry.fault.scope == "replica" and entry.fault.while_ready]
+        of_ordered = [entry for entry in self._random if entry.fault.scope == "replica" and not entry.fault.while_ready]
         self._of_ready, self._of_ordered = of_ready, of_ordered
         if of_ready:
             self._fleet.listeners.append(self._became_ready)
@@ -80,10 +78,10 @@ class Faults(Part):
             self._was_ordered(0.0, replica)
             self._became_ready(0.0, replica)
         for entry in self._random:
-            if entry.fault.strikes == "zone":
+            if entry.fault.scope == "zone":
                 for zone in filter(entry.fault.may_strike, self._replay.hosting.zones_used):
                     self._draw(entry, zone, 0.0)
-            elif entry.fault.strikes == "service":
+            elif entry.fault.scope == "service":
                 self._draw(entry, 0, 0.0)
 
     def _became_ready(self, now_s: float, replica: Replica) -> None:
@@ -100,16 +98,22 @@ class Faults(Part):
 
     def _draw(self, entry: _Entry, target: int | str, now_s: float, *, of: Process | None = None) -> None:
         """When it strikes next, from a stream of the entry's and the target's own; `of`: only this process."""
-        key = entry.place, target
-        if key not in self._streams:
-            zones = self._replay.hosting.tier.zones
-            number = zones.index(target) if isinstance(target, str) else target
-            stream = streams.stream(self._replay.seed, entry.fault.kind, _ENTRIES * entry.place + number, self._index)
-            self._streams[key] = stream
         assert entry.fault.every_about is not None
-        at_s = now_s + float(self._streams[key].exponential(entry.fault.every_about))
+        at_s = now_s + float(self._stream(entry, target).exponential(entry.fault.every_about))
         if at_s < self._span_s:
             self._plan(at_s, entry, target, of)
+
+    def _stream(self, entry: _Entry, target: int | str) -> np.random.Generator:
+        """Of the entry's and the target's own: a replica, a zone, the service (0), or who is drawn ("any")."""
+        key = entry.place, target
+        if key not in self._streams:
+            number = _ENTRIES - 1 if target == "any" else target
+            if isinstance(number, str):
+                number = self._replay.hosting.tier.zones.index(number)
+            self._streams[key] = streams.stream(
+                self._replay.seed, entry.fault.kind, _ENTRIES * entry.place + number, self._index
+            )
+        return self._streams[key]
 
     def _plan(self, at_s: float, entry: _Entry, target: int | str | None, of: Process | None = None) -> None:
         """Let it strike then; `of`: only this process."""
@@ -120,7 +124,7 @@ class Faults(Part):
     @property
     def knows_numbers(self) -> bool:
         """Whether a replica that is named will be struck, or a replica of any number at a time of its own."""
-        at_random = any(entry.fault.strikes == "replica" for entry in self._random)
+        at_random = any(entry.fault.scope == "replica" or entry.fault.draws_one for entry in self._random)
         return self._named > 0 or at_random or self._struck.names_one
 
     def _strike(self, now_s: float, entry: _Entry, target: int | str | None, of: Process | None) -> None:
@@ -128,12 +132,24 @@ class Faults(Part):
         if of is not None and (not of.replica.can_die or of.replica.is_draining or of.replica.deaths != of.deaths):
             return  # it is another process by now, or none
         fault, at_random = entry.fault, entry.fault.every_about is not None
-        fault.strike(self._struck, now_s, target or None)
-        self.records.append(FaultRecord(fault.kind, entry.place, now_s, fault.lasts_s, at_random, target or None))
+        struck = self._one_of_those_ready(entry) if fault.draws_one else target or None
+        if fault.draws_one and struck is None:  # nobody is there
+            if at_random:
+                self._draw(entry, 0, now_s)
+            return
+        fault.strike(self._struck, now_s, struck)
+        self.records.append(FaultRecord(fault.kind, entry.place, now_s, fault.lasts_s, at_random, struck))
         if fault.lasts_s is not None:
             self._agenda.add(
                 now_s + fault.lasts_s, Kind.FAULT, self._end, fault.number, entry, target, counts=fault.changes_fleet
             )
+        elif at_random and target == 0 and fault.is_instant:
+            self._draw(entry, 0, now_s)
+
+    def _one_of_those_ready(self, entry: _Entry) -> int | None:
+        """The number of a replica that works, drawn from a stream of the entry's own; None: there is none."""
+        ready = [one.number for one in self._fleet.alive() if one.is_ready and not (one.is_dead or one.is_lost)]
+        return ready[int(self._stream(entry, "any").integers(len(ready)))] if ready else None
 
     def _end(self, now_s: float, entry: _Entry, target: int | str | None) -> None:
         entry.fault.end(self._struck, now_s, target or None)

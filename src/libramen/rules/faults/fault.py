@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from typing import Any, ClassVar, Literal, NamedTuple, Protocol, Self, TypeVar
+from typing import Any, ClassVar, Literal, NamedTuple, Protocol, Self, TypeAlias, TypeVar
 
 from pydantic import Field, model_validator
 
@@ -38,6 +38,9 @@ class Member(Protocol):
 
 
 _M = TypeVar("_M", bound=Member)
+
+OneReplica: TypeAlias = PositiveCount | Literal["any"] | None
+"""The number of a replica; any of those ready; None: as the key says."""
 
 
 class FaultFleet(Protocol[_M]):
@@ -78,6 +81,8 @@ class Fault(Table, ABC):
     """What has a random time of its own, where it comes at random."""
     while_ready: ClassVar[bool] = True
     """Whether a replica is struck at random while it is ready only, or from when it was ordered."""
+    is_instant: ClassVar[bool] = False
+    """Whether it is over as soon as it has struck, so that at random it may come again from then on."""
     changes_fleet: ClassVar[bool] = True
     """Whether replicas come or go by it, so that held requests may wait for it."""
     may_err: ClassVar[bool] = False
@@ -109,6 +114,16 @@ class Fault(Table, ABC):
         return True
 
     @property
+    def scope(self) -> Literal["replica", "zone", "service"]:
+        """What has a random time of its own, where this one comes at random."""
+        return self.strikes
+
+    @property
+    def draws_one(self) -> bool:
+        """Whether it strikes one replica of those that are ready, drawn when it does."""
+        return False
+
+    @property
     def number(self) -> int:
         """Of the replica that it strikes, which says what comes first at one instant; 0: of none in particular."""
         return 0
@@ -137,16 +152,30 @@ class Fault(Table, ABC):
 class OfReplicas(Fault, ABC):
     """A fault that strikes one replica."""
 
-    replica: PositiveCount | None = Field(None, description="number of the replica (default: the lowest ready one)")
+    is_instant: ClassVar[bool] = True
+
+    replica: OneReplica = Field(
+        None, description='number of the replica, or "any": one of those ready, drawn (default: the lowest ready one)'
+    )
 
     def may_strike(self, target: int | str) -> bool:
         """Whether it is about that replica."""
         return self.replica in {None, target}
 
     @property
+    def scope(self) -> Literal["replica", "zone", "service"]:
+        """Of any of them: the service has the random time."""
+        return "service" if self.draws_one else "replica"
+
+    @property
+    def draws_one(self) -> bool:
+        """With `replica = "any"`."""
+        return self.replica == "any"
+
+    @property
     def number(self) -> int:
         """Of the replica."""
-        return self.replica or 0
+        return self.replica if isinstance(self.replica, int) else 0
 
     def struck(self, fleet: FaultFleet[Any], target: int | str | None) -> Any:
         """The replica that is struck: the one whose time has come, or that is named, or the lowest ready; or None."""

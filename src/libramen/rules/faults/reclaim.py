@@ -31,9 +31,14 @@ class Reclaim(OfReplicas):
 
     @model_validator(mode="after")
     def _one_or_some(self) -> Self:
-        if self.share is not None and (self.replica is not None or self.every_about is not None):
-            raise ValueError("share: it strikes a share of the fleet at a time; allowed: without replica, every_about")
+        if self.share is not None and self.replica is not None:
+            raise ValueError("share: it strikes a share of the fleet; allowed: without replica")
         return self
+
+    @property
+    def scope(self) -> Literal["replica", "zone", "service"]:
+        """Of a share of the fleet: the service has the random time."""
+        return super().scope if self.share is None else "service"
 
     def problem(self, zones: tuple[str, ...], *, interruptible: bool) -> str | None:  # noqa: ARG002
         """A tier from which machines are not taken back."""

@@ -6,8 +6,8 @@ from typing import Any, ClassVar, Literal, Self
 
 from pydantic import Field, model_validator
 
-from libramen.base.fields import Factor, PositiveCount, PositiveSeconds, nearest
-from libramen.rules.faults.fault import Fault, FaultFleet
+from libramen.base.fields import Factor, PositiveSeconds, nearest
+from libramen.rules.faults.fault import Fault, FaultFleet, OneReplica
 
 
 class Slow(Fault):
@@ -25,13 +25,20 @@ class Slow(Fault):
     kind: Literal["slow"] = Field("slow", description="CPU work takes longer")
     lasts: PositiveSeconds | None = Field(None, description="for how long (default: to the end)")
     slower: Factor = Field(1.0, description="CPU work that begins meanwhile is multiplied by this")
-    replica: PositiveCount | None = Field(None, description="number of the replica (default: all)")
+    replica: OneReplica = Field(
+        None, description='number of the replica, or "any": one of those ready, drawn (default: all)'
+    )
     zone: str | None = Field(None, description="name of the zone (default: all)")
+
+    @property
+    def draws_one(self) -> bool:
+        """With `replica = "any"`."""
+        return self.replica == "any"
 
     @property
     def number(self) -> int:
         """Of the replica."""
-        return self.replica or 0
+        return self.replica if isinstance(self.replica, int) else 0
 
     @property
     def lasts_s(self) -> float | None:
@@ -50,9 +57,10 @@ class Slow(Fault):
             return None
         return f"zone: found {self.zone!r}; {nearest(self.zone, zones)}"
 
-    def strike(self, fleet: FaultFleet[Any], now_s: float, target: int | str | None = None) -> None:  # noqa: ARG002
-        """It begins."""
-        fleet.slow(self, self.slower, replica=self.replica, zone=self.zone, now_s=now_s)
+    def strike(self, fleet: FaultFleet[Any], now_s: float, target: int | str | None = None) -> None:
+        """It begins; with "any" on the replica that was drawn."""
+        replica = target if isinstance(target, int) else self.number or None
+        fleet.slow(self, self.slower, replica=replica, zone=self.zone, now_s=now_s)
 
     def end(self, fleet: FaultFleet[Any], now_s: float, target: int | str | None = None) -> None:  # noqa: ARG002
         """It is over."""
