@@ -58,6 +58,7 @@ class ServerSpec:
     queue_limit: int = _is(lambda _, hosting: _or_none(hosting.tier.queue_limit), -1)  # -1: no limit
     detect_s: float = _is(lambda _, hosting: hosting.tier.detect_about, 0.0)
     logs: bool = _is(lambda _, hosting: hosting.scaling.needs.latency, False, lean=0)  # latencies of answers, for rules
+    counts: bool = _is(lambda _, hosting: hosting.scaling.needs.rate, False, lean=0)  # calls of the latest instant
     meters: bool = _is(
         lambda _, hosting: hosting.tier.billing == "per_request" or hosting.scaling.needs.idle, False, lean=0
     )

@@ -164,7 +164,7 @@ def get(w, f, index, now_s):
     visit.order = w.attempts
     w.attempts += 1
     f.attempts += 1
-    if visit.is_call:
+    if f.counts and visit.is_call:
         _count_call(f, now_s)
     if f.judges:
         visit.sent = -1

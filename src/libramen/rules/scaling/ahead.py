@@ -12,7 +12,7 @@ from pydantic import Field, ValidationInfo, field_validator
 
 from libramen.base.fields import PositiveSeconds, Share
 from libramen.base.times import EPSILON_S
-from libramen.rules.scaling.rule import Observation, PeriodicRule, RuleSetting, Wanted
+from libramen.rules.scaling.rule import Needs, Observation, PeriodicRule, RuleSetting, Wanted
 from libramen.rules.scaling.threshold import replicas_for, threshold
 
 _DAY_S: Final = 86400.0
@@ -53,6 +53,11 @@ class Ahead(PeriodicRule):
     def needed(self, load: np.ndarray) -> np.ndarray:
         """How many replicas keep the measure at the target."""
         return replicas_for(load, self.target)
+
+    @property
+    def needs(self) -> Needs:
+        """What it must be told of."""
+        return Needs(rate=self.measure == "rate")
 
     def begin(self, setting: RuleSetting) -> _Learning:
         """Begin to learn, with nothing learnt."""

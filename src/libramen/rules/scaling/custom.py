@@ -59,8 +59,8 @@ class Custom(PeriodicRule):
 
     @property
     def needs(self) -> Needs:
-        """It may look at latencies."""
-        return Needs(latency=True)
+        """It may look at all there is."""
+        return Needs(latency=True, rate=True)
 
     @model_validator(mode="wrap")
     @classmethod

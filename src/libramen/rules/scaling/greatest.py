@@ -79,7 +79,8 @@ class Greatest(PeriodicRule):
     @property
     def needs(self) -> Needs:
         """What its rules must be told of."""
-        return Needs(latency=any(one.needs.latency for one in self.rules))
+        needs = [one.needs for one in self.rules]
+        return Needs(latency=any(one.latency for one in needs), rate=any(one.rate for one in needs))
 
     def begin(self, setting: RuleSetting) -> Self:  # noqa: ARG002  (it remembers nothing)
         """It is asked itself."""

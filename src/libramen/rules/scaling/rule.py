@@ -137,6 +137,7 @@ class Needs(NamedTuple):
     """What a rule must be told of beyond integrals and counts: the engine writes it down only where it is needed."""
 
     latency: bool = False  # latencies of the answers
+    rate: bool = False  # how many attempts there were before an instant, calls too
     idle: bool = False  # when a replica becomes idle
 
 

@@ -73,7 +73,7 @@ class MeasuredRule(PeriodicRule):
     @property
     def needs(self) -> Needs:
         """What it must be told of."""
-        return Needs(latency=self.measure == "latency")
+        return Needs(latency=self.measure == "latency", rate=self.measure == "rate")
 
     def begin(self, setting: RuleSetting) -> Self:  # noqa: ARG002  (it remembers nothing)
         """It is asked itself."""
