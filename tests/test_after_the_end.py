@@ -82,7 +82,7 @@ def test_what_does_not_fit_is_not_undone() -> None:
     (update,) = outcome.run.only.updates
     assert update.result == "not_undone"
     (said,) = (line for line in sentences(outcome) if "not undone" in line)
-    assert said.endswith("had failed, and twice the fleet is more than the tier allows.")
+    assert said.endswith("had failed. It was not undone, since twice the fleet is more than the tier allows.")
 
 
 def test_the_next_release_ends_it() -> None:

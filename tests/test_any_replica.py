@@ -72,5 +72,5 @@ def test_a_share_is_taken_back_at_random() -> None:
     assert {target for _, target in found} == {None}
     with pytest.raises(StudyError, match="share: it strikes a share of the fleet; allowed: without replica"):
         make_plan(tier, faults=[{"kind": "reclaim", "at": "1s", "share": "50%", "replica": "any"}])
-    with pytest.raises(StudyError, match=r"replica: found 'all'"):
+    with pytest.raises(StudyError, match="replica: found 'all'; allowed: a whole number from 1 on, or \"any\""):
         make_plan(faults=[{"kind": "crash", "at": "1s", "replica": "all"}])

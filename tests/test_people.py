@@ -158,3 +158,10 @@ def test_what_starts_on_a_machine_that_is_there_needs_no_stock() -> None:
     for in_place, when in ((True, (10.0, 10.0, 11.0)), (False, (10.0, 30.0, 31.0))):
         release = {"strategy": "stop_start", "at": "10s", "in_place": in_place}
         assert bought(make_plan(tier, faults=[out], rollouts=[release]), service) == [(2, *when)]
+
+
+def test_a_rule_that_wants_nothing_has_no_down_after() -> None:
+    with pytest.raises(
+        StudyError, match="down_after: the rule drains what has been idle for `idle`; allowed: to leave"
+    ):
+        make_plan(scaling={"rule": "on_arrival", "ceiling": 3, "down_after": "1m"})

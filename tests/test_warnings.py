@@ -36,10 +36,7 @@ def release(**values: Any) -> dict[str, Any]:
 def test_a_release_that_is_never_judged(tmp_path: Path, strategy: str) -> None:
     """Fifty requests at once before it, and one every five seconds after: 12 or 13 within a minute, ends included."""
     at_s = np.concatenate([np.full(50, 300.0), np.arange(600.0, 1200.0, 5.0)])
-    said = (
-        f"its {strategy} update is undone when at least 20 attempts of 1 min say so, and there are 13 at the most: it is "
-        "never judged"
-    )
+    said = f"its {strategy} update can never be judged: that takes 20 attempts within 1 min, and at most 13 arrive"
     judged = [one for one in problems(tmp_path, release(strategy=strategy), at_s) if "judged" in one]
     assert judged == [said]
     for enough in (
@@ -56,19 +53,19 @@ def test_a_release_that_is_never_judged(tmp_path: Path, strategy: str) -> None:
 def test_a_peak_that_is_paid_all_month(tmp_path: Path) -> None:
     monthly = {"billing": "per_month"}
     sold = {"tier": TIER | monthly | {"sizes": {"s": {"cores": 1, "per_month": 5}}}}
-    says = "update has up to {} replicas beside its 2, and the tier is paid by the month for the greatest number that"
+    says = "update needs up to {} replicas at once instead of 2; the tier bills the month's peak"
     for plan, more in (
         ({"strategy": "rolling", "spare": 1}, 1),
         ({"strategy": "switch"}, 2),
         ({"strategy": "canary", "steps": [{"share": "50%", "hold": "5m"}]}, 2),
     ):
-        found = [one for one in problems(tmp_path, {"rollouts": [{"at": "10m"} | plan]}, **sold) if "paid" in one]
+        found = [one for one in problems(tmp_path, {"rollouts": [{"at": "10m"} | plan]}, **sold) if "peak" in one]
         assert len(found) == 1
-        assert says.format(more) in found[0]
+        assert says.format(2 + more) in found[0]
     for plan in ({"strategy": "rolling", "spare": 0, "keep": 1}, {"strategy": "stop_start"}):
-        assert not [one for one in problems(tmp_path, {"rollouts": [{"at": "10m"} | plan]}, **sold) if "paid" in one]
+        assert not [one for one in problems(tmp_path, {"rollouts": [{"at": "10m"} | plan]}, **sold) if "peak" in one]
     by_hour = {"rollouts": [{"strategy": "rolling", "at": "10m", "spare": 1}]}
-    assert not [one for one in problems(tmp_path, by_hour, tier=TIER) if "paid" in one]
+    assert not [one for one in problems(tmp_path, by_hour, tier=TIER) if "peak" in one]
 
 
 def test_a_limit_that_two_services_share(tmp_path: Path) -> None:
@@ -93,6 +90,6 @@ def test_a_limit_that_two_services_share(tmp_path: Path) -> None:
         return [problem.text for one in found.plans for problem in one.problems]
 
     assert said(4) == [
-        "web and db may have 5 replicas of tier t together; its limit of 4 is taken as that of each service"
+        "web and db may together have 5 replicas on tier t; its limit of 4 is applied to each service alone"
     ]
     assert said(5) == []

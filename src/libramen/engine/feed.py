@@ -62,7 +62,7 @@ class Feed:
         kept = {name: value for name, value in vars(self).items() if name not in {"_slices", "_arrived"}}
         return kept | {"_latest": _digest(self._latest)}
 
-    def standing(self, _now_s: float) -> list[object]:
+    def comparable(self, _now_s: float) -> list[object]:
         """Where it is in the trace: see `sameness`."""
         return [self.requests, _digest(self._latest), self.span_s, self.start, self.routes]
 

@@ -80,8 +80,8 @@ class Replica:
         ends = [*(at_s for at_s, _ in self.stages[1:]), math.inf]
         return [(at_s, end_s) for (at_s, stage), end_s in zip(self.stages, ends, strict=True) if stage in stages]
 
-    def standing(self, _now_s: float) -> list[object]:
-        """What it would go on with: see `sameness`."""
+    def comparable(self, _now_s: float) -> list[object]:
+        """What decides its future: see `sameness`."""
         if self.stage == "gone":
             return []
         return [
@@ -101,8 +101,8 @@ class Process(NamedTuple):
         """Whether the replica has not died since, nor lost its machine."""
         return self.replica.deaths == self.deaths and not self.replica.is_lost and self.replica.stage != "gone"
 
-    def standing(self, _now_s: float) -> list[object]:
-        """What it would go on with: see `sameness`."""
+    def comparable(self, _now_s: float) -> list[object]:
+        """What decides its future: see `sameness`."""
         return [self.replica, self.is_there]
 
 

@@ -1,8 +1,8 @@
-"""Whether two replays that stand at one instant would go on alike: their control planes, object by object.
+"""Compares two replays at one instant: would both produce the same results from here on?
 
-A class says what of it has only been, and does not bear on what is to come (`PAST`), or how it stands, if that is not
-what its attributes say (`standing`). What is forgotten there makes a difference where there is none, and never the
-other way round.
+The control planes are compared object by object. A class lists the attributes that are only history (`HISTORY`), or
+returns what decides its future (`comparable`). An attribute that is listed in neither may make two equal replays
+differ, never two different ones equal.
 """
 
 from __future__ import annotations
@@ -24,19 +24,19 @@ if TYPE_CHECKING:
 
 
 def renaming(one: Control, other: Control, now_s: float) -> dict[str, dict[int, int]] | None:
-    """How the replicas of one replay would have to be called for it to stand as another one does.
+    """Which replica of another replay plays the part of each replica of this one, if both have the same future.
 
-    Replicas keep their order, since ties go by number; of what is drawn by number none may be left to be drawn, unless
-    all of them have the number that they had.
+    The order of numbers is kept, since ties are broken by it. Where something is still drawn by number, all numbers
+    must be equal.
 
     Args:
         one: a control plane.
         other: another one, at the same instant.
-        now_s: that [s].
+        now_s: that instant [s].
 
     Returns:
-        by service the number of each replica that is not gone, by the number that it has in the first; None: they do
-        not stand alike, or it cannot be told.
+        by service the number in the other replay, by the number in the first, of each replica that is not gone; None:
+        their futures differ, or it cannot be told.
     """
     names: dict[str, dict[int, int]] = {}
     for mine, theirs in zip(one.replays, other.replays, strict=True):
@@ -45,9 +45,9 @@ def renaming(one: Control, other: Control, now_s: float) -> dict[str, dict[int, 
             return None
         names[mine.name] = dict(zip(*numbers, strict=True))
         is_renamed = numbers[0] != numbers[1] or len(mine.fleet.replicas) != len(theirs.fleet.replicas)
-        if is_renamed and (mine.knows_numbers or theirs.knows_numbers):
+        if is_renamed and (mine.depends_on_numbers or theirs.depends_on_numbers):
             return None
-    alike, planes = _Alike(now_s), [control.stands(now_s) for control in (one, other)]
+    alike, planes = _Alike(now_s), [control.comparable_state(now_s) for control in (one, other)]
     return names if alike.are(one, other) and alike.are(*planes) else None
 
 
@@ -80,8 +80,8 @@ class _Alike:
         return self._parts(one, other)
 
     def _parts(self, one: Any, other: Any) -> bool:
-        if hasattr(one, "standing"):
-            return self.are(one.standing(self._now_s), other.standing(self._now_s))
+        if hasattr(one, "comparable"):
+            return self.are(one.comparable(self._now_s), other.comparable(self._now_s))
         if isinstance(one, MethodType):
             return one.__func__ is other.__func__ and self.are(one.__self__, other.__self__)
         if isinstance(one, np.random.Generator):
@@ -95,7 +95,7 @@ class _Alike:
         values = getattr(one, "__dict__", None)
         if not values or isinstance(one, type) or callable(values.get("__wrapped__")):
             return bool(one == other)
-        past = getattr(one, "PAST", ())
+        past = getattr(one, "HISTORY", ())
         return self.are(*({name: vars(of)[name] for name in vars(of) if name not in past} for of in (one, other)))
 
 

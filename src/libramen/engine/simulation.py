@@ -6,7 +6,7 @@ import itertools
 import math
 import pickle
 from collections.abc import Callable, Collection, Iterable
-from typing import Final, Literal, Protocol
+from typing import Any, Final, Literal, Protocol
 
 import numpy as np
 
@@ -45,20 +45,36 @@ def run(
     trace: Trace | Iterable[Trace],
     system: System,
     *,
-    seed: int = 0,
-    data_plane: DataPlaneName = "compiled",
-    window_s: float = 60.0,
-    span_s: float | None = None,
-    sink: Sink | None = None,
-    keeps: bool = True,
-    spends: bool = False,
-    records: np.ndarray | None = None,
     progress: Callable[[float], None] | None = None,
-    forced: bool = False,
-    without: Collection[tuple[str, str, int | str]] = (),
     watch: Callable[[float, list[Fleet]], None] | None = None,
+    **how: Any,
 ) -> Run:
-    """Replay a trace against services and their plans.
+    """Replay a trace against services and their plans, to the end.
+
+    Args:
+        trace: as of `Simulation`, like `system`.
+        system: the services, what they run on, and who asks whom.
+        progress: called now and then with the share of the trace that is replayed, from 0 to 1.
+        watch: called a hundred times during the span with the instant [s] and the fleets; what it raises ends the
+            replay.
+        **how: the other arguments of `Simulation`.
+
+    Returns:
+        the record of it.
+
+    Raises:
+        ReplayError: an unknown data plane, or windows of no width.
+        StudyError: a rollout is due at a time that is not in the trace, or that only a whole trace can tell; a request
+            matches no service; the work of a call is not known.
+        TraceError: chunks are not in order of time.
+    """
+    simulation = Simulation(trace, system, **how)
+    simulation.listen(progress, watch)
+    return simulation.finish()
+
+
+class Simulation:
+    """A replay that can be stopped at an instant, copied, gone on with elsewhere, and compared with another one.
 
     Args:
         trace: the requests, or chunks of them in order of time. What a chunk's times are counted from is its
@@ -72,40 +88,21 @@ def run(
         keeps: whether what becomes of each request is kept; not with chunks.
         spends: whether it is kept where the time of each request went, where services call each other.
         records: where to write what becomes of the requests of a trace: `plane.RESULT` (n,). Default: a new array.
-        progress: called now and then with the share of the trace that is replayed, from 0 to 1.
         forced: `wait_s` of the trace is the instant at which each request leaves its slot, or as soon as it can, and
             `cpu_s` the share of the time from its CPU turn to then that it takes (0: it has none). For work that is
             estimated from a log, which knows when requests left; `Run.turns` then says how much CPU work they got.
         without: releases and faults that are left out, all else being as it is: service; "rollouts" or "faults" and
             the place in the plan's table (from 0), or "at_random" and the kind of faults.
-        watch: called a hundred times during the span with the instant [s] and the fleets; what it raises ends the
-            replay.
 
-    Returns:
-        the record of it.
+    Attributes:
+        is_over: whether every request has ended and the span is over.
+        results: what has become of requests so far, None where they are not kept.
 
     Raises:
         ReplayError: an unknown data plane, or windows of no width.
         StudyError: a rollout is due at a time that is not in the trace, or that only a whole trace can tell; a request
             matches no service; the work of a call is not known.
         TraceError: chunks are not in order of time.
-    """
-    simulation = Simulation(
-        trace, system, seed=seed, data_plane=data_plane, window_s=window_s, span_s=span_s, sink=sink, keeps=keeps,
-        spends=spends, records=records, forced=forced, without=without,
-    )  # fmt: skip
-    simulation.listen(progress, watch)
-    return simulation.finish()
-
-
-class Simulation:
-    """A replay that can be stopped at an instant, copied, gone on with elsewhere, and compared with another one.
-
-    The arguments are those of `run`, and so are the errors.
-
-    Attributes:
-        is_over: whether every request has ended and the span is over.
-        results: what has become of requests so far, None where they are not kept.
 
     Example:
         >>> simulation = Simulation(trace, system)  # doctest: +SKIP

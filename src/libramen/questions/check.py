@@ -320,9 +320,12 @@ def _peaks(found: PlanCheck) -> Iterator[Problem]:
     if hosting.tier.billing != "per_month":
         return
     for rollout in hosting.rollouts:
-        more = rollout.most_more(hosting.replicas_used)
+        more = rollout.extra_replicas(hosting.replicas_used)
         if more:
-            yield Problem("peak_paid", {"strategy": rollout.strategy, "more": more, "has": hosting.replicas_used})
+            yield Problem(
+                "peak_paid",
+                {"strategy": rollout.strategy, "peak": hosting.replicas_used + more, "has": hosting.replicas_used},
+            )
 
 
 def _shared_limits(system: System) -> Iterator[Problem]:

@@ -54,19 +54,18 @@ _SENTENCES: Final = {
     ),
     "many_replicas": "it begins with {replicas:,} replicas: some {gb:.2g} GB in a replay",
     "never_judged": (
-        "its {strategy} update is undone when at least {least} attempts of {watch_s:duration} say so, and there are "
-        "{most:,.0f} at the most: it is never judged"
+        "its {strategy} update can never be judged: that takes {least} attempts within {watch_s:duration}, and at most "
+        "{most:,.0f} arrive"
     ),
     "no_memory": ("not one request fits into the {gb:.3g} GB of a replica, of which memory_base takes the most"),
     "no_such_replica": "its {fault} is of replica {number}, and the plan has {has}",
     "nobody_there": "it has no replica, and {visits:,.0f} visits are made to it",
     "over_budget": "even with {fewest} and no egress a month costs {least}, the objective is {wanted}",
     "peak_paid": (
-        "its {strategy} update has up to {more} replicas beside its {has}, and the tier is paid by the month for the "
-        "greatest number that there was"
+        "its {strategy} update needs up to {peak} replicas at once instead of {has}; the tier bills the month's peak"
     ),
     "shared_most": (
-        "{who} may have {could} replicas of tier {tier} together; its limit of {most} is taken as that of each service"
+        "{who} may together have {could} replicas on tier {tier}; its limit of {most} is applied to each service alone"
     ),
     "short_of_cpu": "the busiest minute needs {needs} replicas of this size at 100 % of their CPU, {limit}",
     "short_of_slots": "the busiest minute fills the slots of {needs} replicas even if nothing queues, {limit}",

@@ -131,9 +131,9 @@ def _updates(outcome: ServiceOutcome) -> Iterator[str]:
         elif update.result == "not_undone" and update.undone_s is not None and update.judged is not None:
             ended, failed_there = update.judged
             yield (
-                f"{what} was found wanting at {clock(outcome, update.undone_s)}, after its end, and not undone: of the "
-                f"{ended:,} attempts that were looked at {failed_there:,} had failed, and twice the fleet is more than "
-                "the tier allows."
+                f"{what} failed its check at {clock(outcome, update.undone_s)}, after it was over: of the {ended:,} "
+                f"attempts that were looked at, {failed_there:,} had failed. It was not undone, since twice the fleet "
+                "is more than the tier allows."
             )
         elif update.undone_s is not None and update.judged is not None:
             ended, failed_there = update.judged

@@ -184,10 +184,11 @@ class DataPlane(Protocol):
     def finished(self) -> bool:
         """Whether the trace ends with this chunk and all that arrived has ended."""
 
-    def stands(self, ranks: Sequence[Mapping[int, int]], now_s: float) -> list[Any]:
-        """What it would go on with, as lists of numbers in which what has one meaning has one place.
+    def comparable_state(self, ranks: Sequence[Mapping[int, int]], now_s: float) -> list[Any]:
+        """The state that decides its future, as nested lists of numbers in a fixed order.
 
-        Two that stand alike go on alike. Replicas are told by their rank: of each service by number of those not gone.
+        Two data planes with equal lists produce the same results from here on. `ranks`: of each service the rank of
+        each replica that is not gone, by number.
         """
 
     def flush(self) -> None:

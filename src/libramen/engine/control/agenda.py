@@ -73,7 +73,7 @@ class Agenda:
         """Whether something more is to happen at the present instant."""
         return bool(self._now)
 
-    def standing(self, _now_s: float) -> list[object]:
+    def comparable(self, _now_s: float) -> list[object]:
         """What is to come, in order, but for what nothing comes of any more: see `sameness`."""
         return [
             [at_s, kind, action, about, counts]

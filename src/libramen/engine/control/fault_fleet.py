@@ -22,8 +22,8 @@ class FleetOfFaults:
         self._placement, self._notice_s = replay.placement, replay.hosting.tier.notice
         self._slow: list[tuple[object, float, int | None, str | None]] = []  # one fault may be there more than once
         self._dependency: list[tuple[object, float, float]] = []
-        self._out: list[tuple[object, str | None]] = []
-        self._fleet.slower, self._fleet.is_out = self._slower, self._is_out
+        self._shortages: list[tuple[object, str | None]] = []
+        self._fleet.slower, self._fleet.out_of_stock = self._slower, self._out_of_stock
 
     def alive(self) -> list[Replica]:
         """Not gone yet, by number."""
@@ -103,16 +103,16 @@ class FleetOfFaults:
         self._dependency.append((key, slower, errors))
         self._tell()
 
-    def run_out(self, key: object, *, zone: str | None) -> None:
+    def suspend_orders(self, key: object, *, zone: str | None) -> None:
         """No order is met from now on, in one zone or anywhere."""
-        self._out.append((key, zone))
+        self._shortages.append((key, zone))
 
-    def _is_out(self, zone: str) -> bool:
-        return any(of in {None, zone} for _, of in self._out)
+    def _out_of_stock(self, zone: str) -> bool:
+        return any(of in {None, zone} for _, of in self._shortages)
 
     def restore(self, key: object, now_s: float) -> None:  # noqa: ARG002
         """What was called `key` is over."""
-        for going_on in (self._slow, self._dependency, self._out):
+        for going_on in (self._slow, self._dependency, self._shortages):
             place = next((place for place, entry in enumerate(going_on) if entry[0] is key), None)
             if place is not None:
                 del going_on[place]

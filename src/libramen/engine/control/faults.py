@@ -38,7 +38,7 @@ class Faults(Part):
         left_out: see `simulation.run`.
     """
 
-    PAST = frozenset({"records"})
+    HISTORY = frozenset({"records"})
 
     def __init__(
         self,
@@ -122,9 +122,9 @@ class Faults(Part):
         self._agenda.add(at_s, Kind.FAULT, self._strike, number, entry, target, of, counts=entry.fault.changes_fleet)
 
     @property
-    def knows_numbers(self) -> bool:
+    def depends_on_numbers(self) -> bool:
         """Whether a replica that is named will be struck, or a replica of any number at a time of its own."""
-        at_random = any(entry.fault.scope == "replica" or entry.fault.draws_one for entry in self._random)
+        at_random = any(entry.fault.scope == "replica" or entry.fault.draws_replica for entry in self._random)
         return self._named > 0 or at_random or self._struck.names_one
 
     def _strike(self, now_s: float, entry: _Entry, target: int | str | None, of: Process | None) -> None:
@@ -132,8 +132,8 @@ class Faults(Part):
         if of is not None and (not of.replica.can_die or of.replica.is_draining or of.replica.deaths != of.deaths):
             return  # it is another process by now, or none
         fault, at_random = entry.fault, entry.fault.every_about is not None
-        struck = self._one_of_those_ready(entry) if fault.draws_one else target or None
-        if fault.draws_one and struck is None:  # nobody is there
+        struck = self._draw_ready_replica(entry) if fault.draws_replica else target or None
+        if fault.draws_replica and struck is None:  # nobody is there
             if at_random:
                 self._draw(entry, 0, now_s)
             return
@@ -146,7 +146,7 @@ class Faults(Part):
         elif at_random and target == 0 and fault.is_instant:
             self._draw(entry, 0, now_s)
 
-    def _one_of_those_ready(self, entry: _Entry) -> int | None:
+    def _draw_ready_replica(self, entry: _Entry) -> int | None:
         """The number of a replica that works, drawn from a stream of the entry's own; None: there is none."""
         ready = [one.number for one in self._fleet.alive() if one.is_ready and not (one.is_dead or one.is_lost)]
         return ready[int(self._stream(entry, "any").integers(len(ready)))] if ready else None

@@ -50,7 +50,7 @@ class Fleet:
         keeps_versions: a replacement gets the version of what it replaces.
         free_machines: numbers of replicas that an update has drained, and whose machines are there; a heap.
         slower: by how much CPU work is multiplied on a replica that becomes ready.
-        is_out: whether there is no machine to be had in a zone, for nobody.
+        out_of_stock: whether there is no machine to be had in a zone, for nobody.
         owed: versions of those in whose place one is ordered as soon as some zone is open.
         release: number of the release under way; going back is part of it.
     """
@@ -79,7 +79,7 @@ class Fleet:
         self.keeps_versions = False
         self.free_machines: list[int] = []
         self.slower: Callable[[Replica], float] = _as_quick
-        self.is_out: Callable[[str], bool] = _never
+        self.out_of_stock: Callable[[str], bool] = _never
         self.owed: list[int] = []
         self.release = 0
         self.listeners: list[Callable[[float, Replica], None]] = []
@@ -150,8 +150,8 @@ class Fleet:
         delays_vary = not all(delay.is_constant for delay in (tier.provision, *starts))
         return delays_vary or tier.order_fails > 0 or tier.health is not None
 
-    def standing(self, _now_s: float) -> list[object]:
-        """What it would go on with: see `sameness`."""
+    def comparable(self, _now_s: float) -> list[object]:
+        """What decides its future: see `sameness`."""
         return [
             self.alive(), self.versions, self.version, self.keeps_versions, self.owed, self.slower, self._is_measured,
             [self.replicas[number - 1].zone for number in sorted(self.free_machines)],
@@ -198,7 +198,7 @@ class Fleet:
     def _try_to_buy(self, replica: Replica, now_s: float) -> None:
         """A tier may be out of stock: then it is tried again."""
         tier = self._hosting.tier
-        replica.is_held_up = self.is_out(replica.zone) or (
+        replica.is_held_up = self.out_of_stock(replica.zone) or (
             tier.order_fails > 0 and self.luck.own("stock", replica.number).random() < tier.order_fails
         )
         if not replica.is_held_up:

@@ -31,10 +31,10 @@ class ArrivalScaler(Scaler):
         for replica in self._fleet.ready():
             self._look_at(replica.number, rule.idle)
 
-    def standing(self, now_s: float) -> dict[str, object]:
-        """What it would go on with: see `sameness`."""
+    def comparable(self, now_s: float) -> dict[str, object]:
+        """What decides its future: see `sameness`."""
         needed = [self._fleet.replicas[number - 1] for number in sorted(self._idle_but_needed)]
-        return super().standing(now_s) | {"_idle_but_needed": needed}
+        return super().comparable(now_s) | {"_idle_but_needed": needed}
 
     def begin(self) -> None:
         """The limits hold from the start on."""

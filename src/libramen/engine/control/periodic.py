@@ -91,7 +91,7 @@ class _Train:
         samples: those not yet looked at.
     """
 
-    PAST = frozenset({"samples"})
+    HISTORY = frozenset({"samples"})
 
     def __init__(self, before_s: float, every_s: float) -> None:
         decisions = before_s / every_s
@@ -136,15 +136,15 @@ class PeriodicScaler(Scaler):
                     self._plan_sample([train], train.n_early + 1)
         agenda.add(rule.every, Kind.DECISION, self._ask)
 
-    def standing(self, now_s: float) -> dict[str, object]:
-        """What it would go on with: see `sameness`. Of samples only their distance from now is looked at."""
+    def comparable(self, now_s: float) -> dict[str, object]:
+        """What decides its future: see `sameness`. Of samples only their distance from now is looked at."""
         now = self._sample(now_s)
         trains = [
             [[a - b for a, b in zip(sample, now, strict=True)] for sample in train.samples]
             for view in self._views
             for train in view
         ]
-        still = super().standing(now_s)
+        still = super().comparable(now_s)
         return {name: still[name] for name in still if name not in {"_views", "_fed_by_decisions"}} | {
             "samples": trains
         }
@@ -183,7 +183,7 @@ class PeriodicScaler(Scaler):
         measures = [_Measures(start, end, self._cores, self._plane) for start, end in windows]
         views = tuple(self._observe(now_s, one) for one in measures)
         if len(views) > 1:
-            views[0].seen = views
+            views[0].views = views
         wanted, held_by, view = self._asked.wanted(views[0])
         (start, end), (name, measured) = windows[view], measures[view].first
         self._decide(now_s, wanted, held_by, window=(start[0], end[0]), measure=name, measured=measured)

@@ -26,8 +26,8 @@ class InTurn:
         """Order in a zone again, unless it was closed more often."""
         self._closed[zone] -= 1
 
-    def standing(self, _now_s: float) -> list[object]:
-        """What it would go on with: see `sameness`."""
+    def comparable(self, _now_s: float) -> list[object]:
+        """What decides its future: see `sameness`."""
         return [self._zones, self._next % len(self._zones), [self._closed[zone] for zone in self._zones]]
 
     @property

@@ -77,14 +77,14 @@ class Control:
         """Of the services, in the order of the study."""
         return self._replays
 
-    def stands(self, now_s: float) -> list[Any]:
-        """How its data plane does; see `DataPlane.stands`."""
+    def comparable_state(self, now_s: float) -> list[Any]:
+        """How its data plane does; see `DataPlane.comparable_state`."""
         fleets = [replay.fleet.alive() for replay in self._replays]
         ranks = [{replica.number: rank for rank, replica in enumerate(alive)} for alive in fleets]
-        return self._plane.stands(ranks, now_s)
+        return self._plane.comparable_state(ranks, now_s)
 
-    def standing(self, _now_s: float) -> list[object]:
-        """What it would go on with: see `sameness`."""
+    def comparable(self, _now_s: float) -> list[object]:
+        """What decides its future: see `sameness`."""
         holds = any(server.held for server in self._plane.servers)
         return [
             self._replays, self._services, self._agenda, self._clock, self._feed,
@@ -256,7 +256,7 @@ class _Clock:
         self._span_s: float | None = None
         self.span_is_over = False
 
-    PAST = frozenset({"_plane", "progress", "watch"})
+    HISTORY = frozenset({"_plane", "progress", "watch"})
 
     def __getstate__(self) -> dict[str, Any]:
         """Without those who listen."""

@@ -49,7 +49,7 @@ class Part:
         return False
 
     @property
-    def knows_numbers(self) -> bool:
+    def depends_on_numbers(self) -> bool:
         """Whether what it will do depends on what a replica is called."""
         return False
 
@@ -110,9 +110,9 @@ class Replay:
         return any(part.is_futile for part in self._parts)
 
     @property
-    def knows_numbers(self) -> bool:
+    def depends_on_numbers(self) -> bool:
         """Whether what is to come depends on what a replica is called, beyond which number is the lower."""
-        return self.fleet.draws_by_number or any(part.knows_numbers for part in self._parts)
+        return self.fleet.draws_by_number or any(part.depends_on_numbers for part in self._parts)
 
     @property
     def nothing_comes(self) -> bool:

@@ -33,7 +33,7 @@ class Scaler(Part):
             )
         self._limits = Limits(*hosting.base_limits, entries, replay.start)
         self._tier = hosting.tier.replicas
-        self._down_after_s = hosting.scaling.down_after_s
+        self._down_after_s = hosting.scaling.down_after
         self._wants: deque[tuple[float, int]] = deque()  # of the last so long: when, and how many, falling
         self._last_order_s = -math.inf
         self._last_drain_s = -math.inf
@@ -41,8 +41,8 @@ class Scaler(Part):
         self._waits_since = 0  # so many decisions there were when a replica was last ready, or the span over
         self._fleet.listeners.append(self._begin_to_wait)
 
-    def standing(self, now_s: float) -> dict[str, object]:
-        """What it would go on with: see `sameness`. An order or a drain that no pause runs after is forgotten."""
+    def comparable(self, now_s: float) -> dict[str, object]:
+        """What decides its future: see `sameness`. An order or a drain that no pause runs after is forgotten."""
         held_s = self.pause_up_s, self.pause_down_s
         orders = self._last_order_s if now_s - self._last_order_s <= max(held_s) else -math.inf
         drains = self._last_drain_s if now_s - self._last_drain_s <= held_s[1] else -math.inf

@@ -30,7 +30,7 @@ class _Release:
         self.undone_s: float | None = None
         self.judged: tuple[int, int] | None = None
         self.version = self.before = 0
-        self.met_s = due_s  # when the first replica of the new version was ready
+        self.first_ready_s = due_s  # when the first replica of the new version was ready
         self.n = 0
         self.result = "not_begun"
 
@@ -64,7 +64,7 @@ class Updates(Part):
         left_out: see `simulation.run`.
     """
 
-    PAST = frozenset({"_all"})
+    HISTORY = frozenset({"_all"})
 
     def __init__(self, replay: Replay, due: Sequence[Due], left_out: Collection[tuple[str, int | str]] = ()) -> None:
         self._replay, self._fleet, self._agenda, self._plane = replay, replay.fleet, replay.agenda, replay.plane
@@ -141,7 +141,7 @@ class Updates(Part):
     def _fleet_changed(self, now_s: float, replica: Replica) -> None:
         due = self._awaited
         if due is not None and replica.version == due.version and replica.is_ready:
-            self._awaited, due.met_s = None, now_s
+            self._awaited, due.first_ready_s = None, now_s
             self._plan_judgement(due, now_s, 1)
         if self._update is not None:
             self._plan_step(now_s)
@@ -192,7 +192,7 @@ class Updates(Part):
         rollout = due.rollout
         assert rollout.rollback_above is not None
         if due.ended_s is not None:
-            left_s = max(due.ended_s, due.met_s) + rollout.keep_judging_used - now_s
+            left_s = max(due.ended_s, due.first_ready_s) + rollout.keep_judging_used - now_s
             if left_s < -tolerance_s(now_s):
                 self._stop_judging()
                 return
@@ -232,7 +232,7 @@ class Updates(Part):
             self._plane.renew(self.new_side)
             self._plane.split(0.0, self.new_side, now_s)
         if is_over:
-            self._update = due.rollout.begin_back(self._updated, n, self._most, due.before, now_s)
+            self._update = due.rollout.begin_rollback(self._updated, n, self._most, due.before, now_s)
         else:
             assert self._update is not None
             if self._update.undo(now_s):

@@ -16,7 +16,7 @@ _HOUR_S: Final = 3600.0
 class UseMeter(Part):
     """Reads the meter of the data plane at every hour of the clock and at the end of the span."""
 
-    PAST = frozenset({"_readings"})
+    HISTORY = frozenset({"_readings"})
 
     def __init__(self, replay: Replay) -> None:
         self._plane, self._agenda = replay.plane, replay.agenda

@@ -1,6 +1,6 @@
 """The compiled data plane. This file imports nothing; `docs/data-plane.md` explains all of it.
 
-What stands behind > at the head of a file are sentences of `docs/model.md` that the file obeys.
+Lines that begin with > at the head of a file quote the sentences of `docs/model.md` that the file implements.
 
 | file | what is in it |
 |---|---|
@@ -10,7 +10,7 @@ What stands behind > at the head of a file are sentences of `docs/model.md` that
 | `lists` | the linked lists of visits, and their verbs |
 | `arrays`, `state` | `KernelState`, to which the control plane talks; make arrays, call `advance`, are copied |
 | `server`, `side` | `KernelServer`, one service of one or two sides, each with rows and measures of its own |
-| `standing` | how a world stands, for replays to be compared |
+| `comparable` | the state that decides the future, for replays to be compared |
 | `advance` | the one compiled function: which event comes next |
 | `balancer` | a visit arrives and is sent to a replica, held, or refused |
 | `service` | slots, CPU turns, waits, the bank of lent CPU, death |

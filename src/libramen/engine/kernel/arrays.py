@@ -29,8 +29,8 @@ class Pointing:
 
     _name: ClassVar[str]
     """Of the record, in `layout`."""
-    _seen: ClassVar[frozenset[str]]
-    """Attributes that are made of the others by `_look`, or that a copy does without."""
+    _derived: ClassVar[frozenset[str]]
+    """Attributes that are made of the others by `_cache_views`, or that a copy does without."""
 
     _record: np.ndarray
     """One record, (1,)."""
@@ -50,9 +50,9 @@ class Pointing:
         record = self._record.copy()
         for name in layout.ADDRESSES[self._name]:
             record[name] = 0
-        return {key: value for key, value in vars(self).items() if key not in self._seen} | {"_record": record}
+        return {key: value for key, value in vars(self).items() if key not in self._derived} | {"_record": record}
 
-    def _settle(self, record: np.ndarray) -> None:
+    def _adopt(self, record: np.ndarray) -> None:
         """Of a copy: this is its record from now on, and points at its own arrays."""
         record[:] = self._record
         self._record = record
@@ -60,9 +60,9 @@ class Pointing:
             array = getattr(self, f"_{name}", None)
             if array is not None:
                 self._point(**{name: _like(array) if array.dtype in _LINED else array})
-        self._look()
+        self._cache_views()
 
-    def _look(self) -> None:
+    def _cache_views(self) -> None:
         """Keep at hand what is looked at often."""
 
     def _point(self, **arrays: np.ndarray) -> None:

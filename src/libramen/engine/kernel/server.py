@@ -119,8 +119,8 @@ class KernelServer:
         """Whether the control plane is being asked for a slot; not again for the same one."""
         return bool(self._first.take("asks_now"))
 
-    def standing(self, _now_s: float) -> list[object]:
-        """Nothing: how it stands its world says of all services."""
+    def comparable(self, _now_s: float) -> list[object]:
+        """Nothing: the state of the data plane is compared as a whole."""
         return []
 
     def take_notices(self) -> Notices | None:

@@ -23,7 +23,7 @@ class KernelSide(FleetArrays):
         rows: by number, of the replicas that are not gone.
     """
 
-    _seen = frozenset({"_now_s", "_attempts", "_n_answers", "_ready_level"})
+    _derived = frozenset({"_now_s", "_attempts", "_n_answers", "_ready_level"})
 
     def __init__(
         self, world: WorldArrays, fleets: np.ndarray, index: int, rows: int, *, first: KernelSide | None, at: int,
@@ -31,14 +31,14 @@ class KernelSide(FleetArrays):
     ) -> None:  # fmt: skip
         super().__init__(world, fleets, index, rows, first=first, at=at, other=other)
         self.rows: dict[int, int] = {}
-        self._look()
+        self._cache_views()
         spec = self.spec
         self._throttles, self._lends = spec.steady_cores < spec.cores, spec.lends
         self._fraction, self._fraction_steady = spec.cores % 1, min(spec.cores, spec.steady_cores) % 1
         self._forgotten = self._needed = 0  # answers no longer in `answers`, and answers not needed any more
         self._edges_s = np.zeros(0)
 
-    def _look(self) -> None:
+    def _cache_views(self) -> None:
         # One number each, reached more quickly than through the record.
         self._now_s, self._attempts, self._n_answers = (
             self._record[name] for name in ("now_s", "attempts", "n_answers")
@@ -47,7 +47,7 @@ class KernelSide(FleetArrays):
 
     def move_to(self, fleets: np.ndarray) -> None:
         """Of a copy: its record is one of these from now on."""
-        self._settle(fleets[self.at : self.at + 1])
+        self._adopt(fleets[self.at : self.at + 1])
         self._tell_heaps(self._replicas, self._heaps)
 
     def get(self, field: str) -> int:
@@ -128,8 +128,8 @@ class KernelSide(FleetArrays):
         pools: np.ndarray = self._pools[first : first + self._n_pools]
         return pools
 
-    def standing(self, ranks: Mapping[int, int]) -> list[Any]:
-        """What it would go on with beside its visits: who is judged, pinned, in use; see `standing`."""
+    def comparable(self, ranks: Mapping[int, int]) -> list[Any]:
+        """What decides its future beside its visits: attempts that are judged, pins, use; see `comparable`."""
         fleet = self.record
         found: list[Any] = []
         if self.spec.judges and self.first is self:

@@ -10,9 +10,9 @@ from libramen.engine.border.records import Chunk, Ended, Results, Signal
 from libramen.engine.kernel import layout, reach
 from libramen.engine.kernel.advance import advance_of
 from libramen.engine.kernel.arrays import BUFFER, WorldArrays, aligned
+from libramen.engine.kernel.comparable import ComparableState
 from libramen.engine.kernel.server import KernelServer
 from libramen.engine.kernel.side import KernelSide
-from libramen.engine.kernel.standing import Standing
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Mapping, Sequence
@@ -36,7 +36,7 @@ class KernelState(WorldArrays):
         visits: for how many that are under way.
     """
 
-    _seen = frozenset({
+    _derived = frozenset({
         "tally", "_event_s", "_control_s", "_notice_s", "_n_ended", "_order_fields", "_address", "_advance", "_fleets",
         "_given_edges_s", "_edges_s", "_applies", *_CHUNK,
     })  # fmt: skip
@@ -68,9 +68,9 @@ class KernelState(WorldArrays):
             self._sides.append(KernelSide(self, fleets, index, _ROWS, first=first, at=at, other=index))
         self.servers = [KernelServer(self, [self._sides[at] for at in pair]) for pair in pairs]
         self.grow_visits(visits)
-        self._look()
+        self._cache_views()
 
-    def _look(self) -> None:
+    def _cache_views(self) -> None:
         # After every call: one number each, reached more quickly than through the record.
         self._event_s, self._control_s, self._notice_s, self._n_ended = (
             self._record[name] for name in ("event_s", "control_s", "notice_s", "n_ended")
@@ -88,7 +88,7 @@ class KernelState(WorldArrays):
         self._fleets = aligned(len(self._sides), layout.FLEET)
         for side in self._sides:
             side.move_to(self._fleets)
-        self._settle(aligned(1, layout.WORLD))
+        self._adopt(aligned(1, layout.WORLD))
 
     # -- one instant after the other ---------------------------------------------------------------
 
@@ -187,9 +187,9 @@ class KernelState(WorldArrays):
         """Whether the trace ends with this chunk and all that arrived has ended."""
         return self._all_arrived and not self._record[0]["n_open"]
 
-    def stands(self, ranks: Sequence[Mapping[int, int]], now_s: float) -> list[Any]:
-        """What it would go on with; see `standing`."""
-        return Standing(self, self._sides, ranks, now_s).all()
+    def comparable_state(self, ranks: Sequence[Mapping[int, int]], now_s: float) -> list[Any]:
+        """The state that decides its future; see `comparable`."""
+        return ComparableState(self, self._sides, ranks, now_s).all()
 
     def flush(self) -> None:
         """Hand over what has ended."""

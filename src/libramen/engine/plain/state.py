@@ -276,7 +276,7 @@ class PlainState:
         if errand.is_call and (errand.caller is not None or errand.connection is not None):
             self.calls.tell(errand)
 
-    def stands(self, ranks: Sequence[Mapping[int, int]], now_s: float) -> list[Any]:  # noqa: ARG002
+    def comparable_state(self, ranks: Sequence[Mapping[int, int]], now_s: float) -> list[Any]:  # noqa: ARG002
         raise ReplayError('data_plane: replays on the plain one are not compared; allowed: "compiled"')
 
     def flush(self) -> None:

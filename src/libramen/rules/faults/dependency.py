@@ -6,11 +6,11 @@ from typing import Any, ClassVar, Literal
 
 from pydantic import Field
 
-from libramen.base.fields import Factor, Fraction, PositiveSeconds
-from libramen.rules.faults.fault import Fault, FaultFleet
+from libramen.base.fields import Factor, Fraction
+from libramen.rules.faults.fault import FaultFleet, Lasting
 
 
-class Dependency(Fault):
+class Dependency(Lasting):
     """Waits are longer, and a share of attempts fails at the end of the CPU work.
 
     Example:
@@ -19,24 +19,12 @@ class Dependency(Fault):
     """
 
     names: ClassVar[tuple[str, str]] = ("dependency fault", "dependency faults")
-    strikes: ClassVar[Literal["replica", "zone", "service"]] = "service"
-    changes_fleet: ClassVar[bool] = False
     may_err: ClassVar[bool] = True
 
     kind: Literal["dependency"] = Field("dependency", description="what the service waits for is slow, or fails")
-    lasts: PositiveSeconds | None = Field(None, description="for how long (default: to the end)")
     slower: Factor = Field(1.0, description="waits that begin meanwhile are multiplied by this")
     errors: Fraction = Field(0.0, description="this share of attempts fails at the end of its CPU work")
-
-    @property
-    def lasts_s(self) -> float | None:
-        """For how long it lasts [s]."""
-        return self.lasts
 
     def strike(self, fleet: FaultFleet[Any], now_s: float, target: int | str | None = None) -> None:  # noqa: ARG002
         """It begins."""
         fleet.depend(self, self.slower, self.errors, now_s)
-
-    def end(self, fleet: FaultFleet[Any], now_s: float, target: int | str | None = None) -> None:  # noqa: ARG002
-        """It is over."""
-        fleet.restore(self, now_s)

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from typing import Any, ClassVar, Literal, NamedTuple, Protocol, Self, TypeAlias, TypeVar
+from typing import Annotated, Any, ClassVar, Literal, NamedTuple, Protocol, Self, TypeAlias, TypeVar
 
-from pydantic import Field, model_validator
+from pydantic import BeforeValidator, Field, model_validator
 
-from libramen.base.fields import PositiveCount, PositiveSeconds, Table
+from libramen.base.errors import UnitError
+from libramen.base.fields import PositiveCount, PositiveSeconds, Table, nearest
 from libramen.base.times import At, Days
 
 
@@ -39,7 +40,14 @@ class Member(Protocol):
 
 _M = TypeVar("_M", bound=Member)
 
-OneReplica: TypeAlias = PositiveCount | Literal["any"] | None
+
+def _number_or_any(value: Any) -> Any:
+    if value in {None, "any"} or (isinstance(value, int) and not isinstance(value, bool) and value > 0):
+        return value
+    raise UnitError(value, 'a whole number from 1 on, or "any"')
+
+
+OneReplica: TypeAlias = Annotated[PositiveCount | Literal["any"] | None, BeforeValidator(_number_or_any)]
 """The number of a replica; any of those ready; None: as the key says."""
 
 
@@ -67,7 +75,7 @@ class FaultFleet(Protocol[_M]):
     def depend(self, key: object, slower: float, errors: float, now_s: float) -> None:
         """Waits that begin are multiplied by `slower`, and this share of attempts fails before."""
 
-    def run_out(self, key: object, *, zone: str | None) -> None:
+    def suspend_orders(self, key: object, *, zone: str | None) -> None:
         """No order is met from now on, in one zone or anywhere."""
 
     def restore(self, key: object, now_s: float) -> None:
@@ -119,7 +127,7 @@ class Fault(Table, ABC):
         return self.strikes
 
     @property
-    def draws_one(self) -> bool:
+    def draws_replica(self) -> bool:
         """Whether it strikes one replica of those that are ready, drawn when it does."""
         return False
 
@@ -149,6 +157,36 @@ class Fault(Table, ABC):
         """It is over, `lasts_s` after it began."""
 
 
+class Lasting(Fault, ABC):
+    """A fault that goes on for a while, during which the service is worse off, and that changes no fleet."""
+
+    strikes: ClassVar[Literal["replica", "zone", "service"]] = "service"
+    changes_fleet: ClassVar[bool] = False
+
+    lasts: PositiveSeconds | None = Field(None, description="for how long (default: to the end)")
+
+    @property
+    def lasts_s(self) -> float | None:
+        """For how long it lasts [s]."""
+        return self.lasts
+
+    def end(self, fleet: FaultFleet[Any], now_s: float, target: int | str | None = None) -> None:  # noqa: ARG002
+        """It is over."""
+        fleet.restore(self, now_s)
+
+
+class InAZone(Lasting, ABC):
+    """One that may be in one zone only."""
+
+    zone: str | None = Field(None, description="name of the zone (default: all)")
+
+    def problem(self, zones: tuple[str, ...], *, interruptible: bool) -> str | None:  # noqa: ARG002
+        """A zone in which the plan has nothing."""
+        if self.zone is None or self.zone in zones:
+            return None
+        return f"zone: found {self.zone!r}; {nearest(self.zone, zones)}"
+
+
 class OfReplicas(Fault, ABC):
     """A fault that strikes one replica."""
 
@@ -165,10 +203,10 @@ class OfReplicas(Fault, ABC):
     @property
     def scope(self) -> Literal["replica", "zone", "service"]:
         """Of any of them: the service has the random time."""
-        return "service" if self.draws_one else "replica"
+        return "service" if self.draws_replica else "replica"
 
     @property
-    def draws_one(self) -> bool:
+    def draws_replica(self) -> bool:
         """With `replica = "any"`."""
         return self.replica == "any"
 

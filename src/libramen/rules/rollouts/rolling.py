@@ -51,7 +51,7 @@ class Rolling(Rollout):
         """How many of a fleet of n stay ready: `keep`, or what one round leaves."""
         return max(self.keep_of(n), n - self.batch)
 
-    def most_more(self, n: int) -> int:  # noqa: ARG002
+    def extra_replicas(self, n: int) -> int:  # noqa: ARG002
         """`spare`."""
         return self.spare
 

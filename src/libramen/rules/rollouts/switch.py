@@ -23,7 +23,7 @@ class TwoFleets(Rollout):
         """All old ones stay until the new ones have taken over."""
         return n
 
-    def most_more(self, n: int) -> int:
+    def extra_replicas(self, n: int) -> int:
         """A second fleet."""
         return n
 
@@ -33,7 +33,7 @@ class TwoFleets(Rollout):
             return None
         return f"strategy = {self.strategy!r} of {n} replicas needs {2 * n} at once; the tier allows {most}"
 
-    def begin_back(self, fleet: RolloutFleet[Any], n: int, most: int | None, version: int, now_s: float) -> Update:  # noqa: ARG002
+    def begin_rollback(self, fleet: RolloutFleet[Any], n: int, most: int | None, version: int, now_s: float) -> Update:  # noqa: ARG002
         """A fleet of the old version beside the new one, then all traffic to it at once."""
         return SplitUpdate(fleet, n, version, in_place=False)
 

@@ -107,7 +107,7 @@ class Rollout(Table):
         """How many of a fleet of n stay ready at the least, by its own doing."""
         return 0
 
-    def most_more(self, n: int) -> int:  # noqa: ARG002  (of a fleet of n)
+    def extra_replicas(self, n: int) -> int:  # noqa: ARG002  (of a fleet of n)
         """How many replicas more than a fleet of n there may be meanwhile."""
         return 0
 
@@ -120,7 +120,7 @@ class Rollout(Table):
         """`keep_judging`, or `watch` [s]."""
         return self.watch if self.keep_judging is None else self.keep_judging
 
-    def begin_back(self, fleet: RolloutFleet[Any], n: int, most: int | None, version: int, now_s: float) -> Update:
+    def begin_rollback(self, fleet: RolloutFleet[Any], n: int, most: int | None, version: int, now_s: float) -> Update:
         """Start moving the n replicas of a fleet back to the old version, after the end: by the same strategy."""
         return self.begin(fleet, n, most, version, now_s)
 

@@ -6,21 +6,13 @@ from typing import Literal
 
 from pydantic import Field
 
-from libramen.base.fields import Seconds
-from libramen.rules.scaling.rule import DOWN_AFTER, AnyRule
+from libramen.rules.scaling.rule import AnyRule
 
 
 class Fixed(AnyRule):
     """Always `replicas`; with a timetable, kept within its floors and ceilings."""
 
     rule: Literal["fixed"] = Field("fixed", description="the number of replicas never changes, but by a timetable")
-
-    down_after: Seconds = DOWN_AFTER
-
-    @property
-    def down_after_s(self) -> float:
-        """`down_after`."""
-        return self.down_after
 
     @property
     def needs_autoscaling(self) -> bool:

@@ -12,22 +12,22 @@ from libramen.rules.scaling.rule import Needs, Observation, PeriodicRule, RuleSe
 from libramen.rules.scaling.steps import Steps
 from libramen.rules.scaling.target import Target
 
-_OF_ONE: Final = frozenset({"rule", "measure", "percentile", "window", "lag", "dead_band", "target", "up", "down"})
-_ONE: Final = "measure, percentile, window, lag, dead_band, target, or rule = 'steps' with up and down"
+_PART_KEYS: Final = frozenset({"rule", "measure", "percentile", "window", "lag", "dead_band", "target", "up", "down"})
+_ALLOWED: Final = "measure, percentile, window, lag, dead_band, target, or rule = 'steps' with up and down"
 
 
 def _kind(table: Any) -> str:
     return str(table.get("rule", "target") if isinstance(table, dict) else getattr(table, "rule", "target"))
 
 
-def _of_its_own(table: Any) -> Any:
+def _check_keys(table: Any) -> Any:
     keys = table if isinstance(table, dict) else getattr(table, "model_fields_set", ())
-    if more := sorted(set(keys) - _OF_ONE):
-        raise ValueError(f"found {', '.join(more)}; allowed: {_ONE}")
+    if more := sorted(set(keys) - _PART_KEYS):
+        raise ValueError(f"found {', '.join(more)}; allowed: {_ALLOWED}")
     return table
 
 
-One = Annotated[
+Part = Annotated[
     Annotated[Target, Tag("target")] | Annotated[Steps, Tag("steps")],
     Discriminator(
         _kind,
@@ -35,7 +35,7 @@ One = Annotated[
         custom_error_message="{names}",
         custom_error_context={"key": "rule", "names": "'target', 'steps'"},
     ),
-    BeforeValidator(_of_its_own),
+    BeforeValidator(_check_keys),
 ]
 
 
@@ -53,12 +53,12 @@ class Greatest(PeriodicRule):
     """
 
     rule: Literal["greatest"] = Field("greatest", description="several measures: the greatest number wanted")
-    rules: tuple[One, ...] = Field(description=f"tables with {_ONE}")
+    rules: tuple[Part, ...] = Field(description=f"tables with {_ALLOWED}")
     step_up: PositiveCount | None = Field(None, description="most replicas added at once (default: no limit)")
     step_down: PositiveCount | None = Field(None, description="most replicas removed at once (default: no limit)")
 
     @model_validator(mode="after")
-    def _is_of_rules(self) -> Self:
+    def _check_rules(self) -> Self:
         if not self.rules:
             raise ValueError("rules: found []; allowed: one or more")
         for key in ("window", "lag"):
@@ -88,7 +88,7 @@ class Greatest(PeriodicRule):
 
     def wanted(self, seen: Observation) -> Wanted:
         """The greatest number that any of its rules wants, within its steps."""
-        return self.greatest(seen.seen or (seen,))
+        return self.greatest(seen.views or (seen,))
 
     def greatest(self, views: Sequence[Observation]) -> Wanted:
         """The same of what each rule sees."""

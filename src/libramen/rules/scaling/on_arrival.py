@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from typing import Annotated, ClassVar, Literal
+from typing import Annotated, ClassVar, Literal, Self
 
-from pydantic import Field
+from pydantic import Field, model_validator
 
 from libramen.base.fields import Seconds, usually
 from libramen.rules.scaling.rule import Needs, Rule
@@ -24,6 +24,12 @@ class OnArrival(Rule):
     idle: Annotated[Seconds, usually(86400.0)] = Field(
         60.0, description="a replica without a request for this long drains [s]"
     )
+
+    @model_validator(mode="after")
+    def _has_no_wants(self) -> Self:
+        if self.down_after:
+            raise ValueError("down_after: the rule drains what has been idle for `idle`; allowed: to leave it out")
+        return self
 
     @property
     def needs(self) -> Needs:

@@ -30,12 +30,6 @@ MEASURES: Final = (
 )
 
 
-DOWN_AFTER: Final = Field(
-    0.0, description="the fleet is only drained down to the greatest number wanted in the last so long [s]"
-)
-"""A key of every rule but `on_arrival`."""
-
-
 class HasWaiting(Protocol):
     """Something that knows how many requests wait, if it is asked: a data plane."""
 
@@ -57,10 +51,10 @@ class Observation:
             `"p95"`, `"p99"`, `"p999"` [s].
         floor, ceiling: between them the fleet is kept.
         state: empty at the start of a replay, and the rule's own.
-        seen: of each of the rule's views what it sees, where it has several.
+        views: an observation for each view of the rule, where it has several; else empty.
     """
 
-    __slots__ = ("_start", "_waiting", "at_s", "ceiling", "coming", "floor", "measures", "ready", "seen", "state")
+    __slots__ = ("_start", "_waiting", "at_s", "ceiling", "coming", "floor", "measures", "ready", "state", "views")
 
     def __init__(
         self,
@@ -76,7 +70,7 @@ class Observation:
     ) -> None:
         self.at_s, self.ready, self.coming = at_s, ready, coming
         self.measures = {} if measures is None else measures
-        self.seen: tuple[Observation, ...] = ()
+        self.views: tuple[Observation, ...] = ()
         self._waiting, self.floor, self.ceiling = waiting, floor, ceiling
         self.state = {} if state is None else state
         self._start = start
@@ -158,6 +152,10 @@ class AnyRule(Table):
     timetable: tuple[Entry, ...] = Field(
         (), description="other floors and ceilings at times of the week, each until the next"
     )
+    down_after: Seconds = Field(
+        0.0,
+        description="shrink only to the greatest number wanted in the last so long [s]; not for `on_arrival`",
+    )
 
     @property
     def decides(self) -> bool:
@@ -168,11 +166,6 @@ class AnyRule(Table):
     def needs_autoscaling(self) -> bool:
         """Whether the tier must run it: no person does."""
         return True
-
-    @property
-    def down_after_s(self) -> float:
-        """The fleet is only drained down to the greatest number wanted in the last so long [s]."""
-        return 0.0
 
     def may_run(self) -> None:
         """See that nothing stands against running it.
@@ -293,7 +286,6 @@ class PeriodicRule(Rule):
     window: PositiveSeconds | None = Field(
         None, description="what is measured is a mean over this long [s] (default: every)"
     )
-    down_after: Seconds = DOWN_AFTER
     lag: Annotated[Seconds, usually(7200.0)] = Field(
         0.0, description="the window ends this long before the decision [s]"
     )
@@ -309,11 +301,6 @@ class PeriodicRule(Rule):
     def lag_s(self) -> float:
         """How far behind what it sees is [s]."""
         return self.lag
-
-    @property
-    def down_after_s(self) -> float:
-        """`down_after`."""
-        return self.down_after
 
     @property
     def views(self) -> tuple[View, ...]:

@@ -117,8 +117,8 @@ class Limits:
         if self._entries:
             self._begin()
 
-    def standing(self, _now_s: float) -> list[object]:
-        """What it would go on with: see `engine.sameness`."""
+    def comparable(self, _now_s: float) -> list[object]:
+        """What decides its future: see `engine.sameness`."""
         return [self.floor, self.ceiling, self.next_s, self._base, self._entries, self._start]
 
     def _take_next(self) -> None:

@@ -1,7 +1,8 @@
-"""What a data plane would go on with, apart from where it keeps it: for replays to be compared.
+"""The part of a data plane's state that decides its future, for replays to be compared.
 
-Two worlds that stand alike go on alike. What has been (integrals, bills, counts) is left out; visits are told by their
-request and their place in its tree of calls, replicas by their rank among those that are not gone.
+Two data planes for which it is equal produce the same results from here on. History (integrals, bills, counts) is left
+out, and so is where things lie in memory. Visits are identified by their request and their place in its tree of calls,
+replicas by their rank among those that are not gone.
 """
 
 from __future__ import annotations
@@ -27,8 +28,8 @@ _OF_FLEET: Final = (
 _OF_REPLICA: Final = ("state", "version", "error_rate", "fits", "work", "busy")
 
 
-class Standing:
-    """How a world stands at an instant.
+class ComparableState:
+    """That part of a world at an instant.
 
     Args:
         world: it.
@@ -133,7 +134,7 @@ class Standing:
             for index in self._linked(fleet["way_head"])
         ])  # fmt: skip
         found += [[ranks[number], *self._replica(side, number)] for number in numbers]
-        return [*found, *side.standing(ranks)]
+        return [*found, *side.comparable(ranks)]
 
     def _replica(self, side: KernelSide, number: int) -> list[Any]:
         replica, spec = side.replica(number), side.spec
