@@ -104,3 +104,15 @@ def test_a_release_of_nobody_is_judged_from_its_first_replica_on() -> None:
     (update,) = outcome.run.only.updates
     assert (update.result, update.undone_s) == ("undone", 10.25)
     assert failed_at(outcome) == [8.25, 8.75, 9.25, 9.75]
+
+
+def test_a_release_after_one_that_was_undone_after_its_end() -> None:
+    """The first switch is undone from 4 to 5; the second one, at 8, is good, and has all the traffic from 9 on."""
+    bad, good = BAD | {"strategy": "switch"}, {"at": "8s", "strategy": "switch"}
+    outcome = replayed(rollouts=[bad, good])
+    assert [update.result for update in outcome.run.only.updates] == ["undone", "done"]
+    assert failed_at(outcome) == [2.25, 2.75, 3.25, 3.75, 4.25, 4.75]
+    assert [one.version for one in outcome.run.only.replicas] == [1, 1, 2, 2, 1, 1, 3, 3]
+    frame = outcome.requests
+    assert set(frame["replica"][frame["at_s"] > 9]) <= {7, 8}
+    assert set(frame["replica"][(frame["at_s"] > 5) & (frame["at_s"] < 8.9)]) <= {5, 6}
