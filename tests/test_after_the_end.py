@@ -107,12 +107,15 @@ def test_a_release_of_nobody_is_judged_from_its_first_replica_on() -> None:
 
 
 def test_a_release_after_one_that_was_undone_after_its_end() -> None:
-    """The first switch is undone from 4 to 5; the second one, at 8, is good, and has all the traffic from 9 on."""
-    bad, good = BAD | {"strategy": "switch"}, {"at": "8s", "strategy": "switch"}
+    """The first switch is undone from 4 to 5. The canary at 8 is good: from 9 to 13 its one new replica has every
+    second request, then all have gone to the new ones."""
+    bad = BAD | {"strategy": "switch"}
+    good = {"at": "8s", "strategy": "canary", "steps": [{"share": "50%", "hold": "4s"}]}
     outcome = replayed(rollouts=[bad, good])
     assert [update.result for update in outcome.run.only.updates] == ["undone", "done"]
     assert failed_at(outcome) == [2.25, 2.75, 3.25, 3.75, 4.25, 4.75]
     assert [one.version for one in outcome.run.only.replicas] == [1, 1, 2, 2, 1, 1, 3, 3]
     frame = outcome.requests
-    assert set(frame["replica"][frame["at_s"] > 9]) <= {7, 8}
-    assert set(frame["replica"][(frame["at_s"] > 5) & (frame["at_s"] < 8.9)]) <= {5, 6}
+    held = frame["replica"][(frame["at_s"] > 9) & (frame["at_s"] < 13)].tolist()
+    assert [number == 7 for number in held] == [False, True] * 4
+    assert set(frame["replica"][frame["at_s"] > 14]) <= {7, 8}
