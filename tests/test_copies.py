@@ -73,6 +73,7 @@ def test_a_copy_comes_to_the_same_bytes(
 WAYS: dict[str, dict[str, Any]] = {
     "the zone comes back with others": {
         "tier": make_tier(zones=["a"]),
+        "balancer": "random",
         "faults": [{"kind": "zone_loss", "zone": "a", "at": "20s", "lasts": "5s"}],
     },
     "another one is drained": {

@@ -191,3 +191,25 @@ def test_the_fleet_meets_its_ceiling_when_an_update_is_over() -> None:
     outcome = both(trace, Service(slots=1, start="2s"), plan)
     assert outcome.run.only.updates[0].ended_s == 6.0
     assert [one.draining_s for one in outcome.run.only.replicas if one.version == 2] == [None, 6.0, 6.0]
+
+
+def test_an_idle_fleet_is_used_in_turn() -> None:
+    """Ten requests, one after the other: each goes to the replica that was chosen longest ago. Replica 4 comes at 4.5
+    and was never chosen, so it is next, although it has the highest number."""
+    rule = {"at": "07:00:04", "floor": 4}
+    entries = [{"at": "06:00", "floor": 3}, rule]
+    scaling = {"rule": "fixed", "timetable": entries}
+    tier = make_tier(provision=0.5)
+    trace = trace_of(list(range(10)), wait=0.25, start="2031-06-05T07:00:00", time_zone="Europe/Lisbon")
+    outcome = both(trace, Service(slots=2), make_plan(tier, replicas=3, scaling=scaling))
+    assert outcome.run.kept.replica.tolist() == [1, 2, 3, 1, 2, 4, 3, 1, 2, 4]
+
+
+def test_of_two_drawn_that_are_as_busy_the_first_is_taken() -> None:
+    """Nothing is ever busy, so the first of the two that are drawn has the request: as with `random`."""
+    trace = trace_of(list(range(10)), wait=0.25)
+    two, one = (
+        both(trace, Service(slots=2), make_plan(replicas=5, balancer=name)).run.kept.replica.tolist()
+        for name in ("two_choices", "random")
+    )
+    assert two == one

@@ -5,7 +5,8 @@
 >
 > It sends to a replica that it believes ready; with none the request is refused.
 >
-> `least_busy`: fewest requests in slots and backlog; ties to the lowest number.
+> `least_busy`: fewest requests in slots and backlog; ties to the one that was chosen longest ago, one that never was
+> before all others, of these the lowest number, so that an idle fleet is used in turn.
 >
 > `pinned`: the replica to which the last request of this visitor was sent, while it is ready; else, and without a
 > visitor, as `least_busy`, and from then on there.
@@ -237,12 +238,14 @@ def _has_room(f, row):
 def put(w, f, row, index, now_s):
     """A replica gets a visit: into a slot, into its backlog, or refused."""
     replica = reach.replica_at(f, row)
+    if f.by_load:  # of two that are as busy that is the next which was chosen longest ago, or never
+        f.choices += 1
+        replica.chosen = settings.CHOSEN + f.choices
     if f.judged and f.judged == replica.version:
         note_sent(w, f, index)
     if replica.state == layout.DEAD:
         fail(w, f, index, layout.LOST, replica.number, now_s)
-        return
-    if replica.in_slots < f.slots:
+    elif replica.in_slots < f.slots:
         if replica.in_slots >= f.least_fits and replica.in_slots >= replica.fits:
             kill(w, f, row, now_s)
             fail(w, f, index, layout.LOST, replica.number, now_s)
@@ -256,7 +259,6 @@ def put(w, f, row, index, now_s):
         lists.to_backlog(w, replica, index)
     else:
         fail(w, f, index, layout.REFUSED, replica.number, now_s)
-        return
     update_row(w, f, replica, row)
 
 
@@ -393,10 +395,7 @@ def _choose(w, f, visit):
     second = int(v * (n - 1))
     second += second >= first  # the others, of which there is one fewer
     other = _nth(f, second, scans)
-    mine, theirs = reach.replica_at(f, row), reach.replica_at(f, other)
-    if theirs.busy < mine.busy or (theirs.busy == mine.busy and theirs.number < mine.number):
-        return other
-    return row
+    return other if reach.replica_at(f, other).busy < reach.replica_at(f, row).busy else row
 
 
 @reach.seldom

@@ -127,6 +127,9 @@ class ComparableState:
         found = [fleet[name].item() for name in _OF_FLEET]
         if side.spec.balancer == "round_robin":
             found.append(sum(number <= fleet["last_chosen"] for number in numbers))
+        if side.spec.balances.by_load:
+            by_choice = sorted(numbers, key=lambda number: int(side.replica(number)["chosen"]))
+            found.append([ranks[number] for number in by_choice])
         found.append(self._sent(fleet["held_head"]))
         found.append([
             [self._served(index), self._visits[index]["answered_s"].item(), self._visits[index]["ending"].item(),

@@ -218,6 +218,7 @@ _FLEET_FIELDS: Final[tuple[Any, ...]] = (
     ("n_killed", "i8"),  # replicas killed since they were last asked for
     ("n_idled", "i8"),  # replicas that have become idle, of those that the control plane asked about
     ("last_chosen", "i8"),  # number of the replica that round robin chose last
+    ("choices", "i8"),  # so many times was a replica chosen, where it is by load
     ("held_head", "i8"),  # visits in the shared or held queue: a linked list, -1: none
     ("held_tail", "i8"),
     ("n_held", "i8"),
@@ -270,7 +271,7 @@ _AT_EVERY_EVENT: Final = (
     "replicas", "places", "pace", "by_load", "way_head", "n_calls", "rate", "errs", "other", "meters", "judges",
     "attempts", "way_tail", "overhead_s", "n_ready", "least_fits", "n_held", "fullest", "watches", "warm_up_s",
     "wait_from", "threads", "slower", "slots", "row_of", "queues", "pins", "counts", "parts_end", "part",
-    "logs", "judged", "asks", "first_call", "index", "user", "timeout_s", "balancer",
+    "logs", "judged", "asks", "first_call", "index", "user", "timeout_s", "balancer", "choices",
 )  # fmt: skip
 """What nearly every event looks at, the most often first: it lies together, in six cache lines instead of all."""
 
@@ -317,6 +318,7 @@ LEVEL: Final = np.dtype(
 REPLICA: Final = _lines(
     "REPLICA",
     ("number", "i8"),
+    ("chosen", "i8"),  # the choice at which it was chosen last, from CHOSEN on; never: its number
     ("state", "i8"),  # FREE, READY, DRAINING, DEAD or OUT
     ("busy", "i8"),  # visits in slots and backlog
     ("in_slots", "i8"),
@@ -363,7 +365,7 @@ USE: Final = _lines(
 NODE: Final = np.dtype(
     [
         ("due_s", "f8"),  # the earliest next completion below [s], infinity: none
-        ("load", "i8"),  # the least of requests * 2**32 + number among the ready below, else NOBODY
+        ("load", "i8"),  # the least of requests * 2**CHOSEN_BITS + `chosen` among the ready below, else NOBODY
     ]
 )
 

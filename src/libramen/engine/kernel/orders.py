@@ -55,6 +55,7 @@ def _add(w, f, row, now_s):
     replica = reach.replica_at(f, row)
     if replica.state == layout.FREE:
         replica.number = w.order_number
+        replica.chosen = w.order_number
         replica.bank = f.bank_at_start
         replica.core_s = 0.0
     replica.state = layout.READY

@@ -31,6 +31,11 @@ NOBODY: Final = 1 << 62
 """More than any load or number; as a limit: none."""
 
 
+CHOSEN_BITS: Final = 37
+CHOSEN: Final = 1 << (CHOSEN_BITS - 1)
+"""Less than any choice and more than any number of a replica."""
+
+
 class Setting(NamedTuple):
     """One setting: its name and type in FLEET or CLIENT, its value, and the one that the lean variant knows, if any."""
 

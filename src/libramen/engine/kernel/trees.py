@@ -96,11 +96,16 @@ def first_due(f):
 
 @reach.inner
 def least_busy(f):
-    """The row with the fewest requests among those that the balancer believes ready; ties: lowest number.
+    """The row with the fewest requests among those that the balancer believes ready; ties: chosen longest ago.
 
-    The root's key ends in the number of that replica, so nothing is searched.
+    No two have one key, so the way down from the root is that of the key.
     """
-    return reach.int_at(f.row_of, reach.node_at(f.tree, 1).load & 0xFFFFFFFF)
+    tree, leaves = f.tree, f.leaves
+    load = reach.node_at(tree, 1).load
+    node = np.int64(1)
+    while node < leaves:
+        node += node + (reach.node_at(tree, node + node).load != load)
+    return node - leaves
 
 
 @reach.inner
@@ -153,6 +158,6 @@ def update_row(w, f, replica, row):
     if f.by_load:
         load = settings.NOBODY
         if replica.state == layout.READY or replica.state == layout.DEAD:  # a dead one looks empty
-            load = (replica.busy << 32) + replica.number
+            load = (replica.busy << settings.CHOSEN_BITS) + replica.chosen
         if load != reach.node_at(tree, leaf).load:
             replay_load(tree, leaf, load)

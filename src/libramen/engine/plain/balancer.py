@@ -22,10 +22,18 @@ class Balancer:
     def __init__(self, rule: str, seed: int, pinned: dict[int, int], moved: dict[int, int]) -> None:
         self._rule, self._seed = rule, seed
         self.last_chosen = 0  # for round robin
+        self._chosen: dict[int, int] = {}  # of each replica when it was chosen last, counted in choices
+        self._choices = 0
         self._pinned, self._moved = pinned, moved
 
     def choose(self, among: list[Replica], attempt: Attempt) -> Replica:
         """The balancer's rule."""
+        chosen = self._choose(among, attempt)
+        self._choices += 1
+        self._chosen[chosen.number] = self._choices
+        return chosen
+
+    def _choose(self, among: list[Replica], attempt: Attempt) -> Replica:
         if self._rule == "round_robin":
             later = [replica for replica in among if replica.number > self.last_chosen]
             chosen = (later or among)[0]
@@ -39,23 +47,23 @@ class Balancer:
             if self._rule == "random" or len(among) == 1:
                 return chosen
             others = [replica for replica in among if replica is not chosen]
-            among = [chosen, others[int(v * len(others))]]
-        return _least_busy(among)
+            return min(chosen, others[int(v * len(others))], key=lambda replica: replica.busy)  # a tie: the first
+        return self._least_busy(among)
 
     def _where_pinned(self, among: list[Replica], visitor: int) -> Replica:
         """Where the last request of this visitor was sent, if that replica is among them; else the least busy one."""
         before = self._pinned.get(visitor)
         same = [replica for replica in among if replica.number == before]
-        chosen = same[0] if same else _least_busy(among)
+        chosen = same[0] if same else self._least_busy(among)
         if visitor >= 0:
             if before is not None and not same:
                 self._moved[before] = self._moved.get(before, 0) + 1
             self._pinned[visitor] = chosen.number
         return chosen
 
-
-def _least_busy(among: list[Replica]) -> Replica:
-    return min(among, key=lambda replica: (replica.busy, replica.number))
+    def _least_busy(self, among: list[Replica]) -> Replica:
+        """Of equals that which was chosen longest ago, or never."""
+        return min(among, key=lambda replica: (replica.busy, self._chosen.get(replica.number, 0), replica.number))
 
 
 def uniforms(seed: int, purpose: str, request: int, lineage: int, place: int) -> tuple[float, float]:
