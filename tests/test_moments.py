@@ -213,3 +213,24 @@ def test_of_two_drawn_that_are_as_busy_the_first_is_taken() -> None:
         for name in ("two_choices", "random")
     )
     assert two == one
+
+
+def test_nothing_waits_at_replicas_where_requests_are_held() -> None:
+    """Twenty requests of a second at once, and an empty tier: five replicas of one slot come at 1.5 s. Each takes one a
+    second, so the last four end at 5.5 s; had the first of them taken what its backlog holds, that would be later."""
+    tier = make_tier(holds_requests=True, provision=1.5, replicas={"least": 0, "most": 5})
+    plan = make_plan(tier, replicas=0, scaling={"rule": "on_arrival", "floor": 0, "ceiling": 5, "idle": "60s"})
+    outcome = both(trace_of([0.0] * 20, wait=1.0), Service(slots=1, backlog=9), plan)
+    assert sorted(outcome.run.kept.latency_s) == [2.5] * 5 + [3.5] * 5 + [4.5] * 5 + [5.5] * 5
+    assert outcome.run.kept.replica[:10].tolist() == [1, 2, 3, 4, 5] * 2
+
+
+def test_held_requests_go_by_the_rule_of_the_balancer_among_free_slots() -> None:
+    """Two replicas of one slot; replica 1 is busy until 3, replica 2 until 1 and then until 2. By turns it is the other
+    one's, and it has no free slot."""
+    trace = trace_of([0, 0, 0.5, 0.5], wait=[3, 1, 1, 1])
+    outcome = both(
+        trace, Service(slots=1), make_plan(make_tier(holds_requests=True), replicas=2, balancer="round_robin")
+    )
+    assert outcome.run.kept.replica.tolist() == [1, 2, 2, 2]
+    assert outcome.run.kept.latency_s.tolist() == [3, 1, 1.5, 2.5]

@@ -86,18 +86,19 @@ def faults(draw: st.DrawFn, span_s: float, *, interruptible: bool) -> dict[str, 
 @st.composite
 def tiers(draw: st.DrawFn) -> dict[str, Any]:
     """Keys of a tier: zones, checks of health, machines that are taken back, orders that fail."""
-    keys: dict[str, Any] = {"zones": ZONES}
+    keys: dict[str, Any] = {"zones": ZONES, "restarts": draw(st.sampled_from(["at_once", "at_once", "when_found"]))}
     if draw(st.booleans()):
         keys["health"] = {
             "every": draw(st.sampled_from([0.5, 2])),
             "after": draw(st.integers(1, 3)),
-            "timeout": draw(st.sampled_from([0, 0.25])),
+            "timeout": draw(st.sampled_from([0, 0.25, 1.5])),
             "first": draw(st.integers(0, 2)),
         }
     else:
         keys["detect"] = draw(st.sampled_from([0, 0, 1, 2.5]))
     if draw(st.booleans()):
         keys |= {"interruptible": True, "notice": draw(st.sampled_from([0, 0.5, 2]))}
+        keys["on_notice"] = draw(st.sampled_from(["replace", "replace", "drain"]))
         keys |= {"reclaimed_every": draw(st.sampled_from([2, 10]))} if draw(st.booleans()) else {}
     if draw(st.integers(0, 2)) == 0:
         keys |= {"order_fails": draw(st.sampled_from([0.25, 0.75])), "order_again": draw(st.sampled_from([0.5, 2]))}

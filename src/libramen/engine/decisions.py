@@ -19,6 +19,7 @@ class Decision(NamedTuple):
     measured: float | None
     ready: int
     coming: int
+    leaving: int  # of both, their machines are being taken back
     floor: int
     ceiling: int
     wanted: int  # by the rule, before floor and ceiling
@@ -29,8 +30,8 @@ class Decision(NamedTuple):
 
     @property
     def have(self) -> int:
-        """Ready and coming, before it acted."""
-        return self.ready + self.coming
+        """Ready and coming and not leaving, before it acted."""
+        return self.ready + self.coming - self.leaving
 
     @property
     def acted(self) -> bool:
@@ -61,6 +62,7 @@ class Decisions(Sequence[Decision]):
         measured: float,
         ready: int,
         coming: int,
+        leaving: int,
         floor: int,
         ceiling: int,
         wanted: int,
@@ -76,7 +78,7 @@ class Decisions(Sequence[Decision]):
         if held_by not in words:
             words[held_by] = len(words)
         self._latest.append((
-            at_s, window_from_s, window_to_s, words[measure], measured, ready, coming, floor, ceiling, wanted,
+            at_s, window_from_s, window_to_s, words[measure], measured, ready, coming, leaving, floor, ceiling, wanted,
             words[held_by], ordered, cancelled, drained,
         ))  # fmt: skip
         if len(self._latest) == _BLOCK:

@@ -14,6 +14,13 @@ from libramen.base.results import Result
 Stage = Literal["coming", "ready", "draining", "gone"]
 
 
+class Detection(NamedTuple):
+    """When the balancer learns of a death [s], and until when a new process that works keeps it from that."""
+
+    at_s: float
+    unless_s: float
+
+
 @dataclass(eq=False)
 class Replica:
     """One replica's life: every time stamp in seconds from the start of the trace, None: never.
@@ -35,14 +42,18 @@ class Replica:
     why_gone: str = ""  # "scaling" or "update"
     bought_s: float | None = None  # from when it is paid for, where the meter starts with the order
     lost_s: float | None = None  # when its machine was lost with its zone, perhaps before that was found
-    is_reclaimed: bool = False
+    notice_s: float | None = None  # when its machine is taken back, where that is known
+    stands_for: Replica | None = None  # it was ordered in the place of that one, which serves until this is ready
     freed_by: int | None = None  # the release that has drained it, so that its machine is free when it is gone
     ended_by: int | None = None  # number of the decision that cancelled or drained it
     core_s: float = 0.0  # cores in use integrated up to the end of the span [core-seconds]
     deaths: int = 0
-    is_dead: bool = False  # and the balancer does not know yet
+    is_serving: bool = False  # its process works
+    works_s: float = math.inf  # since when it does, or did
+    detection: Detection | None = None  # of the death of its process
     is_held_up: bool = False  # the tier is out of stock: it is ordered again and again
     checked_s: float = 0.0  # when the health of its process was or will be checked first
+    failed: int | None = None  # number (from 0) of the first check that failed, of the latest that did in a row
     stages: list[tuple[float, Stage]] = field(default_factory=list)
 
     @property
@@ -51,14 +62,24 @@ class Replica:
         return self.stages[-1][1]
 
     @property
+    def is_dead(self) -> bool:
+        """Whether its process is, and the balancer does not know yet."""
+        return self.is_ready and not self.is_serving
+
+    @property
     def can_die(self) -> bool:
         """Whether its process runs: it is ready or draining, and not dead."""
-        return self.stage in {"ready", "draining"} and not self.is_dead
+        return self.stage in {"ready", "draining"} and self.is_serving
 
     @property
     def is_lost(self) -> bool:
         """Whether its machine is."""
         return self.lost_s is not None
+
+    @property
+    def is_reclaimed(self) -> bool:
+        """Whether its machine is being taken back."""
+        return self.notice_s is not None
 
     @property
     def is_ready(self) -> bool:
@@ -85,8 +106,9 @@ class Replica:
         if self.stage == "gone":
             return []
         return [
-            self.zone, self.version, self.stage, self.is_dead, self.is_held_up, self.is_lost, self.is_reclaimed,
-            self.why_gone, self.checked_s, self.ready_s is None, self.bought_s is None,
+            self.zone, self.version, self.stage, self.is_serving, self.is_held_up, self.is_lost, self.notice_s,
+            self.why_gone, self.checked_s, self.ready_s is None, self.bought_s is None, self.detection,
+            None if self.failed is None else (self.failed, self.works_s), self.stands_for,
         ]  # fmt: skip
 
 

@@ -77,7 +77,7 @@ def likely_cpu_share(log: Trace, service: Service, hosting: Hosting, seed: int) 
     None: in this log cores were hardly shared on this plan, so that it tells nothing.
     """
     hosted = hosting.service_of(service)
-    if log.latency_s is None or hosted.slots <= hosting.size.cores:
+    if log.latency_s is None or hosted.slots <= hosting.cores:
         return None
     search = NearestSettings(log, service, hosting, None, seed, most=_FOR_A_SHARE)
     if search.stretch() < _BUSY:

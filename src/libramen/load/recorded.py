@@ -159,7 +159,7 @@ class Recorded:
     def _backwards(
         self, at_s: np.ndarray, latency_s: np.ndarray, share: np.ndarray, seed: int, hosting: Hosting, passes: int
     ) -> tuple[Backwards, Run]:
-        speed, lone = hosting.size.speed, max(1.0, 1.0 / hosting.size.cores)
+        speed, lone = hosting.size.speed, max(1.0, 1.0 / hosting.cores)
         leaves_s = np.maximum(at_s + latency_s - hosting.tier.overhead, at_s)
         stretch, delay = np.full(len(at_s), lone), np.ones(len(at_s))
         turn_share = share * stretch / (share * stretch + 1 - share)

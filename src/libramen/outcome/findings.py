@@ -360,8 +360,9 @@ def _pinned(outcome: ServiceOutcome) -> Finding | None:
     is_uneven = mean > 0 and busiest / mean >= _UNEVEN
     if not is_uneven and not causes:
         return None
-    cores = outcome.hosting.size.cores
-    figures = {"moved_by": causes} | ({"busiest": busiest / cores, "mean": mean / cores} if is_uneven else {})
+    cores, reserved = outcome.hosting.size.cores, outcome.hosting.reserved_cores
+    shares = {"busiest": (busiest + reserved) / cores, "mean": (mean + reserved) / cores}
+    figures = {"moved_by": causes} | (shares if is_uneven else {})
     return Finding("pinned", sum(causes.values()) or None, replicas=len(long), figures=figures)
 
 

@@ -71,7 +71,7 @@ def _load(name: str, one: ServiceOutcome) -> _Load:
     cpu = np.nan_to_num(series["utilisation"])
     waiting, there = series["waiting"], series["ready"] > 1e-9
     busy = (slots >= _FULL) & ((waiting > 0.5) | (series["refused"] > 0))
-    turns = (cpu >= _FULL) & (series["in_progress"] > 1.5 * ready * one.hosting.size.cores)
+    turns = (cpu >= _FULL) & (series["in_progress"] > 1.5 * ready * one.hosting.cores)
     return _Load(name, one, np.where(there, slots, 0.0), cpu, waiting, there & (busy | turns))
 
 

@@ -236,7 +236,7 @@ def cold_starts(run: ServiceRun) -> int:
     )
 
 
-def utilisation(run: ServiceRun, cores: float) -> float | None:
-    """Cores in use over cores there, while replicas were ready or draining."""
-    there = float(stage_steps(run, "ready", "draining").mean(np.array([0.0, run.span_s]))[0]) * run.span_s * cores
-    return min(1.0, float(run.integrals[-1, 0]) / there) if there > 0 else None
+def utilisation(run: ServiceRun, cores: float, reserved: float) -> float | None:
+    """Cores in use over cores there, while replicas were ready or draining; of each some are `reserved`, and in use."""
+    there_s = float(stage_steps(run, "ready", "draining").mean(np.array([0.0, run.span_s]))[0]) * run.span_s
+    return min(1.0, (float(run.integrals[-1, 0]) / there_s + reserved) / cores) if there_s > 0 else None

@@ -85,7 +85,8 @@ class Scaling:
             return latency
         width = np.diff(run.edges_s)
         totals = {
-            "cpu": np.diff(run.integrals[:, 0]) / width / self._hosting.size.cores,
+            "cpu": (np.diff(run.integrals[:, 0]) / width + self._hosting.reserved_cores * series["ready"])
+            / self._hosting.size.cores,
             "in_progress": series["in_progress"],
             "waiting": series["waiting"],
             "rate": series["arrivals"] / width,

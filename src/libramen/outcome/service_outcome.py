@@ -52,7 +52,7 @@ class ServiceOutcome(OfRequests):
         self.name, self.service, self.hosting, self.label = hosted
         self.tier, self.size = self.hosting.tier.name, self.hosting.size.name
         self.run, self.time_s = run, whole.time_s
-        self.utilisation = measures.utilisation(run, self.hosting.size.cores)
+        self.utilisation = measures.utilisation(run, self.hosting.size.cores, self.hosting.reserved_cores)
         ready = measures.stage_steps(run, "ready")
         self.replicas_min, self.replicas_max = ready.extremes()
         span = np.array([0.0, run.span_s])
@@ -82,7 +82,9 @@ class ServiceOutcome(OfRequests):
         edges = self.run.edges_s
         width, n = np.diff(edges), len(edges) - 1
         cpu, in_progress, waiting, throttled = np.diff(self.run.integrals, axis=0).T
-        there = measures.stage_steps(self.run, "ready", "draining").mean(edges) * width * self.hosting.size.cores
+        cores, reserved = self.hosting.size.cores, self.hosting.reserved_cores
+        there_s = measures.stage_steps(self.run, "ready", "draining").mean(edges) * width
+        per_replica = np.divide(cpu, there_s, out=np.full(n, np.nan), where=there_s * cores > 1e-9)
         return {
             **self.counts(),
             "in_progress": in_progress / width,
@@ -91,7 +93,7 @@ class ServiceOutcome(OfRequests):
             "ready": measures.stage_steps(self.run, "ready").mean(edges),
             "coming": measures.stage_steps(self.run, "coming").mean(edges),
             "paid": measures.paid_steps(self.run, self.hosting).mean(edges),
-            "utilisation": np.minimum(1.0, np.divide(cpu, there, out=np.full(n, np.nan), where=there > 1e-9)),
+            "utilisation": np.minimum(1.0, (per_replica + reserved) / cores),
         }
 
     @cached_property
@@ -101,7 +103,7 @@ class ServiceOutcome(OfRequests):
         Columns: number, zone, version; why it was ordered (start, scaling, update) and by which decision (its number
         in `decisions`, from 0); ordered_s (it is booting), started_s (its process starts), ready_s (for the first
         time), draining_s, gone_s, NaN where that never was; why_gone (scaling, idle, update) and ended_by, the
-        decision that took it away; deaths; served (requests answered ok); core_s (cores in use) and paid_s, up to the
+        decision that took it away; deaths; served (requests answered ok); core_s (cores in use by requests) and paid_s, up to the
         end of the span. `stages` has all that it went through.
         """
         from libramen.outcome.tables import fleet

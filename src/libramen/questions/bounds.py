@@ -232,7 +232,7 @@ class Overload:
         # Of a fleet that changes, replicas that drain go on working beside the new ones.
         if hosting.scaling.decides or hosting.rollouts or hosting.may_break or hosting.counts:
             return False
-        speed = hosting.replicas_used * hosting.size.cores * hosting.size.speed
+        speed = hosting.replicas_used * hosting.cores * hosting.size.speed
         return any(self._late(speed, limit_s) > most + 1e-6 for limit_s, most in budgets.late)
 
     def _late(self, speed: float, limit_s: float) -> int:

@@ -188,7 +188,7 @@ def _check_service(study: Study, trace: Trace, system: System, loads: Loads, num
     found = PlanCheck(
         service=hosted.label,
         hosting=hosting,
-        needs_cpu=math.ceil(busiest_cpu / (size.cores * size.speed) - EPSILON_S),
+        needs_cpu=math.ceil(busiest_cpu / (hosting.cores * size.speed) - EPSILON_S),
         needs_slots=math.ceil(busiest_slots / service.slots - EPSILON_S),
         alone_p95_s=nearest_rank(alone_s, 0.95) + hosting.tier.overhead,
         least_month=_least_month(trace, hosting, load, service.slots),
@@ -205,6 +205,7 @@ def _check_service(study: Study, trace: Trace, system: System, loads: Loads, num
         *_updates(service, found),
         *_judgements(trace, service, found, load),
         *_peaks(found),
+        *_backlog(service, found),
         *_faults(service, found),
         *_effort(trace, found),
     )
@@ -220,15 +221,16 @@ def _nobody(found: PlanCheck, visits: float) -> Iterator[Problem]:
 def _connections(system: System, number: int) -> Iterator[Problem]:
     """Whether those that call a service may open more connections than it takes."""
     hosted = system.hosted[number]
-    backlog = hosted.service.backlog
-    if backlog is None:
+    most, tier = hosted.hosting.limits[1], hosted.hosting.tier
+    waiting = tier.queue_limit if hosted.hosting.has_one_queue else hosted.service.backlog
+    if waiting is None:
         return
     opened: dict[str, tuple[int, int]] = {}
     for made in system.calls:
         if made.callee == number and made.call.wait_for_it:
             caller = system.hosted[made.caller]
             opened[caller.name] = caller.hosting.limits[1], made.pool_limit or caller.service.slots
-    takes = hosted.hosting.limits[1] * (hosted.service.slots + backlog)
+    takes = most * hosted.service.slots + waiting * (1 if hosted.hosting.has_one_queue else most)
     could = sum(replicas * each for replicas, each in opened.values())
     if opened and could > takes:
         yield Problem("connections", {"could_open": could, "opened": opened, "takes": takes})
@@ -253,11 +255,11 @@ def _capacity(found: PlanCheck) -> Iterator[Problem]:
 
 def _lent(trace: Trace, found: PlanCheck, load: Load) -> Iterator[Problem]:
     """Whether CPU that is only lent is enough for the mean load of the trace."""
-    size, (_, ceiling) = found.hosting.size, found.hosting.limits
-    if size.steady_cores is None:
+    size, steady, (_, ceiling) = found.hosting.size, found.hosting.steady_cores, found.hosting.limits
+    if steady is None:
         return
     needed = float(load.cpu_s.sum()) / (trace.span_s * size.speed)
-    earned = min(size.steady_cores, size.cores) * ceiling
+    earned = min(steady, found.hosting.cores) * ceiling
     if needed > earned:
         lasts_s = size.bank_at_start_used * ceiling / (needed - earned)
         yield Problem("lent", {"needed": needed, "most": ceiling, "earned": earned, "lasts_s": lasts_s})
@@ -328,6 +330,15 @@ def _peaks(found: PlanCheck) -> Iterator[Problem]:
             )
 
 
+def _backlog(service: Service, found: PlanCheck) -> Iterator[Problem]:
+    """Whether the service's backlog has any effect."""
+    if service.backlog is not None and found.hosting.has_one_queue:
+        holds = found.hosting.tier.holds_requests
+        yield Problem(
+            "no_backlog", {"backlog": service.backlog, "holds": holds, "limit": found.hosting.tier.queue_limit}
+        )
+
+
 def _shared_limits(system: System) -> Iterator[Problem]:
     """Whether services on one tier may together have more replicas than it allows; a limit is of each of them."""
     by_tier: dict[str, list[Hosted]] = {}
@@ -345,8 +356,9 @@ def _faults(service: Service, found: PlanCheck) -> Iterator[Problem]:
     hosting = found.hosting
     tier = hosting.tier
     times = Times(
-        hosting.replicas_used, hosting.zones_used, tier.detect_about, tier.provision.median_s, service.start.median_s
-    )
+        hosting.replicas_used, hosting.zones_used, tier.detect_about, tier.provision.median_s, service.start.median_s,
+        tier.restarts == "at_once", tier.notice, service.drain or 0.0, tier.on_notice == "replace",
+    )  # fmt: skip
     for fault in hosting.faults:
         gap = 0.0 if hosting.scaling.decides else fault.outage_s(times)
         if fault.number > hosting.replicas_used and not (hosting.scaling.decides or hosting.rollouts):

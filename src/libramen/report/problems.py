@@ -23,6 +23,9 @@ def _words(kind: str, told: dict[str, Any]) -> dict[str, str]:
     if kind == "connections":
         of = (f"{replicas} x {each} of {name}" for name, (replicas, each) in told["opened"].items())
         return {"who": ", ".join(of)}
+    if kind == "no_backlog":
+        limit = "without limit" if told["limit"] is None else f"of {told['limit']} (queue_limit)"
+        return {"because": "its tier holds requests" if told["holds"] else "its balancer has one queue", "queue": limit}
     if kind == "shared_most":
         return {"who": and_list(told["services"])}
     if kind == "over_budget":
@@ -56,6 +59,9 @@ _SENTENCES: Final = {
     "never_judged": (
         "its {strategy} update can never be judged: that takes {least} attempts within {watch_s:duration}, and at most "
         "{most:,.0f} arrive"
+    ),
+    "no_backlog": (
+        "backlog = {backlog} has no effect here, since {because}: nothing waits at replicas, all in one queue {queue}"
     ),
     "no_memory": ("not one request fits into the {gb:.3g} GB of a replica, of which memory_base takes the most"),
     "no_such_replica": "its {fault} is of replica {number}, and the plan has {has}",

@@ -119,6 +119,11 @@ class Hosting(Table):
         return BALANCERS[self.balancer]
 
     @property
+    def has_one_queue(self) -> bool:
+        """Whether requests wait in one queue for any replica, and replicas have no backlog."""
+        return self.tier.holds_requests or self.balances.queues
+
+    @property
     def may_err(self) -> bool:
         """Whether attempts may fail by themselves: of a new version, or because of what the service waits for."""
         return any(rollout.error_rate > 0 for rollout in self.rollouts) or any(fault.may_err for fault in self.faults)
@@ -149,9 +154,24 @@ class Hosting(Table):
         return self.replicas if isinstance(self.replicas, tuple) else ()
 
     @property
+    def reserved_cores(self) -> float:
+        """Cores of a replica that the platform takes."""
+        return self.tier.reserved_of(self.size)
+
+    @property
+    def cores(self) -> float:
+        """Cores of a replica that requests have."""
+        return self.size.cores - self.reserved_cores
+
+    @property
+    def steady_cores(self) -> float | None:
+        """Of lent cores those that requests may use for ever; None: cores are not lent."""
+        return None if self.size.steady_cores is None else self.size.steady_cores - self.reserved_cores
+
+    @property
     def alone(self) -> float:
         """CPU work that a request gets done in a second when it has a warm replica to itself [core-seconds]."""
-        return self.size.speed * min(1.0, self.size.cores)
+        return self.size.speed * min(1.0, self.cores)
 
     @property
     def zones_used(self) -> tuple[str, ...]:

@@ -142,6 +142,9 @@ class Size(Table):
     bank_at_start: NonNegativeNumber | None = Field(
         None, description="what a replica begins with [core-seconds] (default: a full bank)"
     )
+    reserved_cores: NonNegativeNumber | None = Field(
+        None, description="cores that the platform takes on every replica, all the time (default: the tier's)"
+    )
     per_hour: Money | None = Field(None, description="price of a replica-hour")
     per_month: Money | None = Field(None, description="flat price of a replica for a month")
 
@@ -223,6 +226,11 @@ class Tier(Table):
         0.0, description="from the death of a replica to when the balancer knows it [s]"
     )
     health: Health | None = Field(None, description="how it finds that out, instead of detect")
+    restarts: Literal["at_once", "when_found"] = Field(
+        "at_once",
+        description='when the process of a dead replica is started again: "at_once", whatever the balancer knows of '
+        'it; "when_found", when it knows',
+    )
     order_fails: Fraction = Field(0.0, description="share of orders that fail, since the tier is out of stock")
     order_again: PositiveSeconds = Field(60.0, description="from a failed order to the next try [s]")
     interruptible: bool = Field(False, description="whether machines may be taken back")
@@ -230,7 +238,18 @@ class Tier(Table):
         None, description="mean time after which a machine is taken back, at random, interruptible only [s]"
     )
     notice: Seconds = Field(0.0, description="from the notice to when a machine is taken back, interruptible only [s]")
-    holds_requests: bool = Field(False, description="requests wait for a replica with room instead of being refused")
+    reserved_cores: NonNegativeNumber = Field(
+        0.0, description="cores that the platform takes on every replica, all the time; requests have the rest"
+    )
+    on_notice: Literal["replace", "drain"] = Field(
+        "replace",
+        description='what a replica does under notice: "replace", it serves until another is ready in its place, or '
+        'until the drain of the service before its end; "drain", it drains',
+    )
+    holds_requests: bool = Field(
+        False,
+        description="requests wait for a replica with a free slot instead of being refused; none waits at replicas",
+    )
     queue_limit: Count | None = Field(
         None, description="most requests held so, or in the shared queue (default: no limit)"
     )
@@ -293,6 +312,22 @@ class Tier(Table):
         if self.order_fails >= 1:
             raise ValueError("order_fails: found 100%; allowed: less, else no order is ever met")
         return self
+
+    @model_validator(mode="after")
+    def _leaves_cores(self) -> Self:
+        for name, size in self.sizes.items():
+            reserved = self.reserved_of(size)
+            for key, there in (("cores", size.cores), ("steady_cores", size.steady_cores)):
+                if there is not None and reserved and reserved >= there:
+                    raise ValueError(
+                        f"reserved_cores: {reserved:g} on size {name!r}, which has {key} = {there:g}; allowed: less, or "
+                        "nothing is left for requests"
+                    )
+        return self
+
+    def reserved_of(self, size: Size) -> float:
+        """Cores that the platform takes on a replica of a size."""
+        return self.reserved_cores if size.reserved_cores is None else size.reserved_cores
 
     @property
     def detect_about(self) -> float:

@@ -40,7 +40,7 @@ class ServerSpec:
     slots: int = _is(lambda service, _: service.slots)
     threads: int = _is(lambda service, _: service.threads_used)
     backlog: int = _is(lambda service, _: _or_none(service.backlog))  # -1: no limit
-    cores: float = _is(lambda _, hosting: hosting.size.cores)
+    cores: float = _is(lambda _, hosting: hosting.cores)
     speed: float = _is(lambda _, hosting: hosting.size.speed, 1.0)
     balancer: str = _is(lambda _, hosting: hosting.balancer, "least_busy")
     overhead_s: float = _is(lambda _, hosting: hosting.tier.overhead, 0.0)
@@ -50,7 +50,7 @@ class ServerSpec:
     memory: int = _is(lambda _, hosting: _or_none(hosting.size.memory), -1)  # bytes, -1: no limit
     memory_base: int = _is(lambda service, _: service.memory_base, 0)
     memory_per_request: int = _is(lambda service, _: service.memory_per_request, 0)
-    steady_cores: float = _is(lambda _, hosting: or_infinite(hosting.size.steady_cores), math.inf)
+    steady_cores: float = _is(lambda _, hosting: or_infinite(hosting.steady_cores), math.inf)
     """Of lent cores how many are earned all the time; infinity: CPU is not lent."""
     bank: float = _is(lambda _, hosting: hosting.size.bank or 0.0, 0.0)  # most that can be saved [core-seconds]
     bank_at_start: float = _is(lambda _, hosting: hosting.size.bank_at_start_used, 0.0)
@@ -88,8 +88,8 @@ class ServerSpec:
 
     @property
     def backlog_used(self) -> int:
-        """Visits that may wait at a replica; -1: any number."""
-        return 0 if self.balances.queues else self.backlog
+        """Visits that may wait at a replica: none where they wait for any of them; -1: any number."""
+        return 0 if self.queues else self.backlog
 
     @property
     def lends(self) -> bool:

@@ -84,7 +84,10 @@ class Agenda:
     @property
     def only_recurs(self) -> bool:
         """Whether nothing is to come that anything may wait for: samples and decisions never end by themselves."""
-        return not self._to_do
+        if not self._to_do:
+            return True
+        to_come = [(event[5], event[6]) for event in self._later] + [(event[4], event[5]) for event in self._now]
+        return all(any(map(_is_gone, about)) for about, counts in to_come if counts)
 
     def run(self, now_s: float) -> None:
         """Let the first event that is due at this instant happen: what it makes due may come before the next."""
@@ -95,8 +98,8 @@ class Agenda:
             self._happen(now_s, *heapq.heappop(self._now)[3:])
 
     def _happen(self, now_s: float, action: Action, about: tuple[Any, ...], counts: bool) -> None:
-        if counts:
-            self._to_do -= 1
+        self._to_do -= counts
+        if counts and not any(map(_is_gone, about)):  # else nothing comes of it, such as the limit of a drain
             self.acted_s = now_s
         action(now_s, *about)
 

@@ -6,6 +6,7 @@ import math
 
 from libramen.engine.control.agenda import Kind
 from libramen.engine.control.replaying import Replay
+from libramen.engine.control.taken_back import TakenBack
 from libramen.engine.replica import Replica
 
 
@@ -19,7 +20,7 @@ class FleetOfFaults:
     def __init__(self, replay: Replay) -> None:
         self._replay = replay
         self._fleet, self._plane, self._agenda = replay.fleet, replay.plane, replay.agenda
-        self._placement, self._notice_s = replay.placement, replay.hosting.tier.notice
+        self._placement, self._taken_back = replay.placement, TakenBack(replay)
         self._slow: list[tuple[object, float, int | None, str | None]] = []  # one fault may be there more than once
         self._dependency: list[tuple[object, float, float]] = []
         self._shortages: list[tuple[object, str | None]] = []
@@ -33,23 +34,9 @@ class FleetOfFaults:
         """The process of a replica dies."""
         self._fleet.crash(replica, now_s, detect_s=detect_s, why=why)
 
-    # -- machines that are taken back --------------------------------------------------------------
-
     def reclaim(self, replica: Replica, now_s: float, *, notice_s: float | None) -> None:
         """The machine of a replica is taken back after a notice, and one is ordered in its place."""
-        fleet = self._fleet
-        if replica.is_lost or replica.is_reclaimed or replica.is_held_up or replica.stage == "gone":
-            return
-        replica.is_reclaimed = True
-        notice_s = self._notice_s if notice_s is None else notice_s
-        if replica.is_draining:  # it was leaving anyway
-            fleet.end_drain(replica.number, now_s + notice_s)
-            return
-        if replica.is_coming or replica.is_dead:
-            fleet.end(replica, now_s, why="reclaim")
-        else:
-            fleet.drain(replica, now_s, why="reclaim", limit_s=notice_s)
-        fleet.replace(replica, now_s, why="reclaim")
+        self._taken_back.reclaim(replica, now_s, notice_s=notice_s)
 
     # -- zones -------------------------------------------------------------------------------------
 
@@ -63,12 +50,12 @@ class FleetOfFaults:
         for replica in fleet.alive():
             if replica.zone != zone or replica.is_lost:
                 continue
-            found_s = fleet.found_s(replica, now_s, detect_s)
+            found_s = fleet.finding.detection(replica, now_s, detect_s).at_s
             replica.lost_s = now_s
             if replica.is_draining:
                 fleet.lose_draining(replica, now_s, "zone_loss")
                 continue
-            if replica.is_ready and not replica.is_dead:
+            if replica.is_serving:
                 fleet.lose_ready(replica, now_s, "zone_loss", found=found_s == now_s)
             found.setdefault(found_s, []).append(replica)
         for found_s, lost in found.items():
@@ -82,14 +69,14 @@ class FleetOfFaults:
         wanted = [replica for replica in lost if replica.stage in {"ready", "coming"}]
         for replica in wanted:
             self._fleet.end(replica, now_s, why="zone_loss")
-        for replica in wanted:
+        for replica in (one for one in wanted if not one.is_reclaimed):
             self._fleet.replace(replica, now_s, why="zone_loss")
 
     def open(self, zone: str, now_s: float) -> None:
         """Machines may be ordered in a zone again."""
         self._placement.open(zone)
         self._fleet.order_owed(now_s, why="zone_loss")
-        self._replay.tell("zone_is_open", now_s)
+        self._replay.tell("look_again", now_s)
 
     # -- what is slower, or fails ------------------------------------------------------------------
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import heapq
-import math
 from collections.abc import Callable
 from typing import Final, Literal, NamedTuple
 
@@ -12,8 +11,9 @@ from libramen.base.times import EPSILON_S
 from libramen.engine.border.plane import Server
 from libramen.engine.border.records import AS_WRITTEN, Notices, Profile
 from libramen.engine.control.agenda import Kind, ServiceAgenda
+from libramen.engine.control.finding import Finding
 from libramen.engine.control.placement import InTurn
-from libramen.engine.replica import Death, Luck, Process, Replica, Stage
+from libramen.engine.replica import Death, Detection, Luck, Process, Replica, Stage
 from libramen.study.plan import Hosting
 from libramen.study.service import Service
 
@@ -24,6 +24,13 @@ class Version(NamedTuple):
     profile: Profile
     start: Delay
     crashes_after: float | None = None  # its replicas die so long after they became ready [s]
+
+
+class Owed(NamedTuple):
+    """One that is to be ordered as soon as some zone is open: of which version, and in whose place, who serves."""
+
+    version: int
+    stands_for: Replica | None
 
 
 _FIRST: Final = 1
@@ -45,13 +52,14 @@ class Fleet:
     or went; what is in `order_listeners` whenever one was ordered.
 
     Attributes:
+        finding: how deaths are found.
         versions: what each version is, by number.
         version: what a new order gets.
         keeps_versions: a replacement gets the version of what it replaces.
         free_machines: numbers of replicas that an update has drained, and whose machines are there; a heap.
         slower: by how much CPU work is multiplied on a replica that becomes ready.
         out_of_stock: whether there is no machine to be had in a zone, for nobody.
-        owed: versions of those in whose place one is ordered as soon as some zone is open.
+        owed: what is to be ordered as soon as some zone is open.
         release: number of the release under way; going back is part of it.
     """
 
@@ -67,8 +75,8 @@ class Fleet:
     ) -> None:
         self._service, self._hosting, self._plane, self._agenda = service, hosting, plane, agenda
         self._placement = placement
-        self._health = hosting.tier.health
         self.luck = Luck(seed, index)
+        self.finding = Finding(hosting.tier, self.luck)
         self.replicas: list[Replica] = []  # ever ordered, by number - 1
         self.deaths: list[Death] = []
         self._alive: dict[int, Replica] = {}
@@ -80,7 +88,7 @@ class Fleet:
         self.free_machines: list[int] = []
         self.slower: Callable[[Replica], float] = _as_quick
         self.out_of_stock: Callable[[str], bool] = _never
-        self.owed: list[int] = []
+        self.owed: list[Owed] = []
         self.release = 0
         self.listeners: list[Callable[[float, Replica], None]] = []
         self.order_listeners: list[Callable[[float, Replica], None]] = []
@@ -88,6 +96,8 @@ class Fleet:
         """How many take requests."""
         self.n_coming = 0
         """How many are ordered and not yet ready, or starting again."""
+        self.n_leaving = 0
+        """How many of both are under notice: they serve, and are nobody's to count on."""
         self.peak = 0
         """The most that it has had, ready and coming, at once."""
         self._ready_integral = 0.0
@@ -124,15 +134,22 @@ class Fleet:
 
     @property
     def have(self) -> int:
-        """Ready and coming."""
-        return self.n_ready + self.n_coming
+        """Ready and coming, but for those under notice."""
+        return self.n_ready + self.n_coming - self.n_leaving
+
+    @property
+    def n_lasting(self) -> int:
+        """Ready and not under notice."""
+        if not self.n_leaving:
+            return self.n_ready
+        return self.n_ready - sum(one.is_ready for one in self._alive.values() if one.is_reclaimed)
 
     def take_highest(self, stage: Stage) -> Replica:
-        """The highest-numbered replica that is coming, or that is ready, and is about to be so no more."""
+        """The highest-numbered replica that is coming, or ready, not under notice, and about to be so no more."""
         heap = self._highest[stage]
         while True:
             replica = self.replicas[-heapq.heappop(heap) - 1]
-            if replica.stage == stage:
+            if replica.stage == stage and not replica.is_reclaimed:
                 return replica
 
     def measure(self, at_s: float) -> None:
@@ -184,16 +201,23 @@ class Fleet:
         return replica
 
     def replace(self, replica: Replica, now_s: float, why: str) -> None:
-        """Order one in the place of a replica whose machine is gone, now or as soon as some zone is open."""
-        self.owed.append(replica.version)
+        """Order one in the place of a replica, now or as soon as some zone is open.
+
+        Its machine is gone, or will be: then it serves on until the other one is ready; so does the one in whose place
+        it was ordered itself.
+        """
+        self.owed.append(Owed(replica.version, replica if replica.is_ready else replica.stands_for))
         self.order_owed(now_s, why)
 
     def order_owed(self, now_s: float, why: str) -> None:
         """Order what is owed if some zone is open, of the version that orders have now, or of what it replaces."""
         owed, self.owed = self.owed, []
-        for version in owed:
-            if self.order(now_s, why, version=version if self.keeps_versions else self.version) is None:
-                self.owed.append(version)
+        for one in owed:
+            new = self.order(now_s, why, version=one.version if self.keeps_versions else self.version)
+            if new is None:
+                self.owed.append(one)
+            else:
+                new.stands_for = one.stands_for
 
     def _try_to_buy(self, replica: Replica, now_s: float) -> None:
         """A tier may be out of stock: then it is tried again."""
@@ -225,7 +249,7 @@ class Fleet:
         assert zone is not None, "a zone is open"
         replica = self._new(now_s, zone, why, self.version)
         replica.bought_s = now_s
-        self._begin_checks(replica, now_s)
+        self.finding.begin(replica, now_s)
         self._become_ready(replica, now_s, warm=warm)
         return replica
 
@@ -237,21 +261,15 @@ class Fleet:
         replica.ended_by = decision
         self._gone(replica, now_s, why)
 
-    def drain(
-        self, replica: Replica, now_s: float, why: str, decision: int | None = None, *, limit_s: float | None = None
-    ) -> None:
-        """A ready replica takes nothing new, and is gone when empty or when its time is up; a dead one at once.
-
-        `limit_s`: its time, instead of the service's `drain`.
-        """
+    def drain(self, replica: Replica, now_s: float, why: str, decision: int | None = None) -> None:
+        """A ready replica takes nothing new, and is gone when empty or when its time is up; a dead one at once."""
         replica.draining_s, replica.why_gone, replica.ended_by = now_s, why, decision
         replica.freed_by = self.release if why == "update" else None
         self._enter(replica, now_s, "draining")
-        limit_s = self._service.drain if limit_s is None else limit_s
-        if replica.is_dead or self._plane.drain(replica.number, now_s):
+        if not replica.is_serving or self._plane.drain(replica.number, now_s):
             self.end_drain(replica.number, now_s)
-        elif limit_s is not None:
-            self.end_drain(replica.number, now_s + limit_s)
+        elif self._service.drain is not None:
+            self.end_drain(replica.number, now_s + self._service.drain)
         self._heed_killed(now_s)  # by requests that went over to the other version
 
     def end_drain(self, number: int, at_s: float) -> None:
@@ -270,24 +288,21 @@ class Fleet:
         for number in notices.emptied:
             self.end_drain(number, now_s)
 
-    # -- what goes wrong ---------------------------------------------------------------------------
+    def note_notice(self, replica: Replica, end_s: float) -> None:
+        """Write down when the machine of a replica is taken back."""
+        self._leave(replica, -1)
+        replica.notice_s = end_s
+        self._leave(replica, 1)
 
-    def found_s(self, replica: Replica, died_s: float, detect_s: float | None) -> float:
-        """When the balancer finds a process dead: after `detect_s`, or None, as the tier says."""
-        health = self._health
-        if detect_s is not None or health is None:
-            return died_s + (self._hosting.tier.detect if detect_s is None else detect_s)
-        if replica.is_coming:  # nothing of it is checked yet
-            return died_s + health.after * health.every + health.timeout
-        failed = max(0, math.ceil((died_s - replica.checked_s) / health.every - EPSILON_S))
-        return replica.checked_s + (failed + health.after - 1) * health.every + health.timeout
+    # -- what goes wrong ---------------------------------------------------------------------------
 
     def crash(self, replica: Replica, now_s: float, *, detect_s: float | None, why: str) -> None:
         """The process of a replica that can die does; `detect_s`: until the balancer knows, None: as the tier says."""
         if replica.is_draining:
             self.lose_draining(replica, now_s, why)
             return
-        self._plane.fail(replica.number, now_s, found=self.found_s(replica, now_s, detect_s) == now_s)
+        found_s = self.finding.detection(replica, now_s, detect_s).at_s
+        self._plane.fail(replica.number, now_s, found=found_s == now_s)
         self._died(replica, now_s, why, detect_s)
         self._heed_killed(now_s)
 
@@ -299,10 +314,9 @@ class Fleet:
         self._changed(now_s, replica)
 
     def lose_ready(self, replica: Replica, now_s: float, why: str, *, found: bool) -> None:
-        """The machine of a ready replica is lost for good; unless it is found the balancer still sends to it."""
+        """The machine of a replica that works is lost for good; unless it is found the balancer still sends to it."""
         self.note_death(replica, now_s, why)
         self._plane.fail(replica.number, now_s, found=found)
-        replica.is_dead = True
 
     def end(self, replica: Replica, now_s: float, why: str) -> None:
         """A replica is gone at once, whatever it was."""
@@ -311,35 +325,60 @@ class Fleet:
         self._heed_killed(now_s)
 
     def note_death(self, replica: Replica, now_s: float, why: str) -> None:
-        """Write down that a process has died."""
+        """A process has died."""
         replica.deaths += 1
+        replica.is_serving = False
         self.deaths.append(Death(now_s, replica.number, why))
 
     def _died(self, replica: Replica, now_s: float, why: str, detect_s: float | None) -> None:
-        """A ready replica has died; the balancer learns it later or at once, and then it starts again."""
+        """The process of a ready replica has died: it is started again, and the balancer may learn of it."""
+        if replica.detection is None:  # else the balancer is about to learn of the death before
+            replica.detection = self.finding.detection(replica, now_s, detect_s)
+        detection = replica.detection
         self.note_death(replica, now_s, why)
-        replica.is_dead = True
-        found_s = self.found_s(replica, now_s, detect_s)
-        if found_s == now_s:
+        is_found = detection.at_s == now_s
+        if not is_found:
+            self._agenda.add(detection.at_s, Kind.FAULT, self._detect, replica.number, replica, detection)
+        if self._hosting.tier.restarts == "at_once":
+            self._start_again(replica, now_s)
+        if is_found:
             self._found_dead(replica, now_s)
-        else:
-            self._agenda.add(found_s, Kind.FAULT, self._detect, replica.number, Process(replica, replica.deaths))
 
-    def _detect(self, now_s: float, dead: Process) -> None:
-        """The balancer learns of this death, unless the replica was drained or lost meanwhile."""
-        replica = dead.replica
-        if replica.is_ready and dead.is_there:
-            self._plane.withdraw(replica.number, now_s)
-            self._found_dead(replica, now_s)
-            self._heed_killed(now_s)
-
-    def _found_dead(self, replica: Replica, now_s: float) -> None:
-        """The balancer knows; a new process starts on the same machine."""
-        replica.is_dead = False
-        self._enter(replica, now_s, "coming")
+    def _start_again(self, replica: Replica, now_s: float) -> None:
+        """A new process starts on the machine of a dead one."""
         start = self.versions[replica.version].start
         z = 0.0 if start.is_constant else float(self.luck.own("restart", replica.number).standard_normal())
-        self._plan_ready(replica, now_s + start.at(z))
+        at_s = now_s + start.at(z)
+        if replica.detection is None or at_s - replica.detection.at_s > EPSILON_S:  # it is out until it works
+            at_s = self.finding.counts_from(replica, at_s)
+        self._agenda.add(at_s, Kind.READY, self._has_started, replica.number, Process(replica, replica.deaths))
+
+    def _detect(self, now_s: float, replica: Replica, detection: Detection) -> None:
+        """The balancer learns of a death, unless the replica was drained or lost meanwhile, or works again."""
+        if not replica.is_ready or replica.is_lost or replica.detection != detection:
+            return
+        if replica.is_serving:
+            self._take_out(replica, now_s)
+        else:
+            self._plane.withdraw(replica.number, now_s)
+            self._found_dead(replica, now_s)
+        self._heed_killed(now_s)
+
+    def _found_dead(self, replica: Replica, now_s: float) -> None:
+        """The balancer knows: the replica is out until its process works."""
+        replica.detection = None
+        self._enter(replica, now_s, "coming")
+        if self._hosting.tier.restarts == "when_found":
+            self._start_again(replica, now_s)
+        self._changed(now_s, replica)
+
+    def _take_out(self, replica: Replica, now_s: float) -> None:
+        """Too many checks have failed, although it works by now: it finishes what it has, until it is found well."""
+        replica.detection, replica.deaths = None, replica.deaths + 1
+        self._plane.drain(replica.number, now_s)
+        self._enter(replica, now_s, "coming")
+        again_s = max(now_s, self.finding.counts_from(replica, replica.works_s, after=1))
+        self._agenda.add(again_s, Kind.READY, self._has_started, replica.number, Process(replica, replica.deaths))
         self._changed(now_s, replica)
 
     def _heed_killed(self, now_s: float) -> None:
@@ -359,34 +398,34 @@ class Fleet:
             listener(now_s, replica)
         return replica
 
-    def _begin_checks(self, replica: Replica, now_s: float) -> None:
-        """The health of a new process is checked from now on, first after a phase of its own."""
-        if self._health is not None:
-            phase_s = self._health.every * float(self.luck.own("health", replica.number).random())
-            replica.checked_s = now_s + phase_s
+    def _plan_ready(self, replica: Replica, works_s: float) -> None:
+        """A process works from then on; it counts as ready after as many good checks as the tier wants."""
+        at_s = self.finding.counts_from(replica, works_s)
+        self._agenda.add(at_s, Kind.READY, self._has_started, replica.number, Process(replica, replica.deaths))
 
-    def _plan_ready(self, replica: Replica, at_s: float) -> None:
-        """A process answers from then on; it counts as ready after as many good checks as the tier wants."""
-        self._begin_checks(replica, at_s)
-        if self._health is not None and self._health.first:
-            at_s = replica.checked_s + (self._health.first - 1) * self._health.every
-        self._agenda.add(at_s, Kind.READY, self._has_started, replica.number, replica)
-
-    def _has_started(self, now_s: float, replica: Replica) -> None:
-        if replica.is_coming and not replica.is_lost:  # else it was cancelled
-            self._become_ready(replica, now_s)
-            self._changed(now_s, replica)
+    def _has_started(self, now_s: float, process: Process) -> None:
+        """A process works, and unless nobody has noticed that there was none the balancer sends to it from now on."""
+        replica, detection = process.replica, process.replica.detection
+        if not process.is_there:  # it was cancelled
+            return
+        if detection is not None and now_s - detection.unless_s <= EPSILON_S:
+            replica.detection = None
+        self._become_ready(replica, now_s)
+        self._changed(now_s, replica)
 
     def _become_ready(self, replica: Replica, now_s: float, *, warm: bool = False) -> None:
         if replica.ready_s is None:
             replica.ready_s = now_s
-        self._enter(replica, now_s, "ready")
+        if not replica.is_ready:
+            self._enter(replica, now_s, "ready")
+        if not replica.is_serving:
+            replica.is_serving, replica.works_s = True, now_s
         version = self.versions[replica.version]
+        if version.crashes_after is not None:
+            process, at_s = Process(replica, replica.deaths), replica.works_s + version.crashes_after
+            self._agenda.add(max(now_s, at_s), Kind.FAULT, self._crash_again, replica.number, process, counts=False)
         self._plane.add(replica.number, now_s, warm=warm, profile=version.profile, slower=self.slower(replica))
         self._heed_killed(now_s)  # by the requests that were held for it
-        if version.crashes_after is not None:
-            process, at_s = Process(replica, replica.deaths), now_s + version.crashes_after
-            self._agenda.add(at_s, Kind.FAULT, self._crash_again, replica.number, process, counts=False)
 
     def _crash_again(self, now_s: float, process: Process) -> None:
         """A replica of a version that crashes does, if it is still the same process."""
@@ -403,6 +442,10 @@ class Fleet:
         if replica.freed_by == self.release and not (replica.is_reclaimed or replica.is_lost):
             heapq.heappush(self.free_machines, replica.number)
 
+    def _leave(self, replica: Replica, change: int) -> None:
+        if replica.is_reclaimed and (replica.is_ready or replica.is_coming):
+            self.n_leaving += change
+
     def _enter(self, replica: Replica, now_s: float, stage: Stage) -> None:
         """From now on a replica is in another stage."""
         self._ready_integral = self.ready_integral(now_s)
@@ -411,7 +454,10 @@ class Fleet:
         self.n_ready += (stage == "ready") - (before == "ready")
         self.n_coming += (stage == "coming") - (before == "coming")
         self.peak = max(self.peak, self.n_ready + self.n_coming)
+        if replica.stages:
+            self._leave(replica, -1)
         replica.stages.append((now_s, stage))
+        self._leave(replica, 1)
         if stage in self._highest:
             heapq.heappush(self._highest[stage], -replica.number)
 

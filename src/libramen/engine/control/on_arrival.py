@@ -95,7 +95,7 @@ class ArrivalScaler(Scaler):
 
     def _look(self, now_s: float, replica: Replica) -> None:
         """Drain a replica that has been idle for long, or look again when it may have been."""
-        if not replica.is_ready or replica.is_dead:
+        if not replica.is_ready or replica.is_dead or replica.is_reclaimed:
             return
         idle_since_s = self._plane.idle_since_s(replica.number)
         if math.isinf(idle_since_s):
@@ -108,13 +108,13 @@ class ArrivalScaler(Scaler):
     def _drain_if_allowed(self, replica: Replica, now_s: float, idle_s: float) -> None:
         fleet, limits = self._fleet, self._limits
         limits.advance(now_s)
-        if self._replay.is_updating or fleet.n_ready <= limits.floor:
+        if self._replay.is_updating or fleet.n_lasting <= limits.floor:
             self._idle_but_needed.add(replica.number)
             return
-        ready, coming = fleet.n_ready, fleet.n_coming
+        ready, coming, leaving, have = fleet.n_ready, fleet.n_coming, fleet.n_leaving, fleet.have
         fleet.drain(replica, now_s, why="idle", decision=len(self.decisions))
         self._last_drain_s = now_s
         self.decisions.add(
-            now_s, now_s - idle_s, now_s, "idle", idle_s, ready, coming, limits.floor, limits.ceiling,
-            ready + coming - 1, "", 0, 0, 1,
+            now_s, now_s - idle_s, now_s, "idle", idle_s, ready, coming, leaving, limits.floor,
+            limits.ceiling, have - 1, "", 0, 0, 1,
         )  # fmt: skip

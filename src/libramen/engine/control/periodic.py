@@ -37,8 +37,9 @@ class _Measures(Mapping[str, float | None]):
 
     __slots__ = ("_cores", "_end", "_plane", "_start", "first")
 
-    def __init__(self, start: _Sample, end: _Sample, cores: float, plane: Server) -> None:
-        self._start, self._end, self._cores, self._plane = start, end, cores, plane
+    def __init__(self, start: _Sample, end: _Sample, cores: tuple[float, float], plane: Server) -> None:
+        self._start, self._end, self._plane = start, end, plane
+        self._cores, self._reserved = cores
         self.first = ("", math.nan)
 
     def __getitem__(self, name: str) -> float | None:
@@ -53,7 +54,8 @@ class _Measures(Mapping[str, float | None]):
         replica_seconds = end[_READY] - start[_READY]
         if replica_seconds <= EPSILON_S:
             return None
-        return (end[at] - start[at]) / (replica_seconds * self._cores if at == _CPU else replica_seconds)
+        measured = (end[at] - start[at]) / replica_seconds
+        return (measured + self._reserved) / self._cores if at == _CPU else measured
 
     def _other(self, name: str) -> float | None:
         start, end = self._start, self._end
@@ -115,7 +117,8 @@ class PeriodicScaler(Scaler):
         cold_start_s = hosting.tier.provision.percentile(0.95) + replay.service.start.percentile(0.95)
         setting = RuleSetting(cold_start_s, hosting.size.cores, replay.start)
         self._rule_name, self._plan_name = rule.rule, hosting.plan
-        self._plane, self._cores, self._start = replay.plane, setting.cores, setting.start
+        self._plane, self._start = replay.plane, setting.start
+        self._cores = hosting.size.cores, hosting.reserved_cores
         self._every_s = rule.every
         self._asked = rule.begin(setting)
         self._state: dict[str, object] = {}
@@ -198,5 +201,5 @@ class PeriodicScaler(Scaler):
         fleet, limits = self._fleet, self._limits
         return Observation(
             now_s, fleet.n_ready, fleet.n_coming, measures, self._plane, limits.floor, limits.ceiling, self._state,
-            self._start,
+            self._start, fleet.n_leaving,
         )  # fmt: skip

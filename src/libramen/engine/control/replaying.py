@@ -32,8 +32,8 @@ class Part:
     def update_is_over(self, now_s: float) -> None:
         """No update is under way any more, and the fleet's size may change again."""
 
-    def zone_is_open(self, now_s: float) -> None:
-        """Machines may be ordered in a zone again that was lost."""
+    def look_again(self, now_s: float) -> None:
+        """What it waits for may be there: machines may be ordered in a zone again, or one of them is under notice."""
 
     def span_is_over(self, now_s: float) -> None:
         """The time that the trace covers has passed; requests may still be open."""

@@ -92,8 +92,7 @@ class Scaler(Part):
         fleet, limits = self._fleet, self._limits
         if now_s >= limits.next_s:
             limits.advance(now_s)
-        ready, coming = fleet.n_ready, fleet.n_coming
-        have = ready + coming
+        ready, coming, leaving, have = fleet.n_ready, fleet.n_coming, fleet.n_leaving, fleet.have
         goal = min(max(wanted, limits.floor), limits.ceiling)
         if goal > wanted:
             held_by = "tier_least" if goal == self._tier.least else "floor"
@@ -118,8 +117,8 @@ class Scaler(Part):
             else:
                 cancelled, drained = self._shrink(have - goal, now_s)
         self.decisions.add(
-            now_s, *window, measure, measured, ready, coming, limits.floor, limits.ceiling, wanted, held_by, ordered,
-            cancelled, drained,
+            now_s, *window, measure, measured, ready, coming, leaving, limits.floor, limits.ceiling, wanted, held_by,
+            ordered, cancelled, drained,
         )  # fmt: skip
 
     def _greatest_wanted(self, now_s: float, goal: int) -> int:
@@ -143,7 +142,7 @@ class Scaler(Part):
     def _shrink(self, n: int, now_s: float) -> tuple[int, int]:
         """Cancel what is on its way, newest first, then drain the highest numbers."""
         fleet, decision = self._fleet, len(self.decisions)
-        cancelled = min(n, fleet.n_coming)
+        cancelled = min(n, fleet.have - fleet.n_lasting)
         for _ in range(cancelled):
             fleet.cancel(fleet.take_highest("coming"), now_s, why="scaling", decision=decision)
         for _ in range(n - cancelled):

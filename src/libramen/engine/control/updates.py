@@ -120,7 +120,7 @@ class Updates(Part):
             self._end(now_s, "done")
             return
         self._replay.is_updating = True
-        for replica in fleet.coming():
+        for replica in (one for one in fleet.coming() if not one.is_reclaimed):
             fleet.cancel(replica, now_s, why="update")
         if splits:
             self._plane.renew(self.new_side)
@@ -146,8 +146,8 @@ class Updates(Part):
         if self._update is not None:
             self._plan_step(now_s)
 
-    def zone_is_open(self, now_s: float) -> None:
-        """What could not be ordered may be now."""
+    def look_again(self, now_s: float) -> None:
+        """What could not be ordered may be now; one less may be wanted."""
         if self._update is not None:
             self._plan_step(now_s)
 
@@ -221,7 +221,7 @@ class Updates(Part):
         self._goes_back = True
         fleet.version = due.before
         if fleet.keeps_versions and not is_over:  # the new version is not replaced any more
-            fleet.owed = [version for version in fleet.owed if version != due.version]
+            fleet.owed = [one for one in fleet.owed if one.version != due.version]
         for replica in fleet.of_version(due.version):
             if replica.is_coming:
                 fleet.cancel(replica, now_s, why="update")

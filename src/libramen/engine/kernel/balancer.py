@@ -14,9 +14,9 @@
 > `shared_queue`: nothing waits at replicas; a request goes to the one with the most free slots, or into one queue
 > of at most `queue_limit` until any slot is free.
 >
-> A tier with `holds_requests` keeps a request that no replica has room for in such a queue too, whatever the
-> balancer, and hands it out in order the moment a replica becomes ready or has room; later arrivals queue up
-> behind.
+> On a tier with `holds_requests` nothing waits at replicas either, and `backlog` has no effect: a request goes to a
+> ready replica with a free slot, by the balancer's rule among these, or waits in such a queue; it is handed out in
+> order, by the same rule, the moment a replica becomes ready or a slot is free. Later arrivals queue up behind.
 >
 > Of the attempts that reach the balancer since a step began the k-th (from 1) goes to the new version when floor(k
 > share + 1e-9) is more than for k - 1.
@@ -227,11 +227,8 @@ def _may_wait(w, f):
 
 @reach.inner
 def _has_room(f, row):
-    """Whether a replica would take one more; a dead one looks empty."""
-    replica = reach.replica_at(f, row)
-    if replica.state == layout.DEAD or replica.in_slots < f.slots:
-        return True
-    return f.backlog < 0 or replica.busy - replica.in_slots < f.backlog
+    """Whether a replica has a free slot, where nothing waits at replicas; a dead one looks empty."""
+    return reach.replica_at(f, row).in_slots < f.slots
 
 
 @reach.inner
@@ -294,7 +291,7 @@ def next_held(w, f):
         w.room_row = layout.NONE_READY
         return settings.NOBODY, layout.NONE_READY
     index = take_held(w, f)
-    if replica.in_slots < f.slots and is_dropped(w, f, index, w.event_s):
+    if is_dropped(w, f, index, w.event_s):
         fail(w, f, index, layout.TIMED_OUT, replica.number, w.event_s)
         return settings.NOBODY, layout.NONE_READY
     f.last_chosen = replica.number
@@ -326,14 +323,10 @@ def next_scattered(w, f):
 
 @reach.seldom
 def _where_late(f):
-    """The first replica that has room, if any has a free slot; else none."""
-    number = layout.NO_REPLICA
+    """The first replica that has room; else none."""
     for k in range(f.n_ready):
-        replica = reach.replica_at(f, reach.int_at(f.ready, k))
-        if not number and _has_room(f, reach.int_at(f.ready, k)):
-            number = replica.number
-        if replica.state == layout.DEAD or replica.in_slots < f.slots:
-            return number
+        if _has_room(f, reach.int_at(f.ready, k)):
+            return reach.replica_at(f, reach.int_at(f.ready, k)).number
     return layout.NO_REPLICA
 
 
@@ -375,7 +368,7 @@ def _choose(w, f, visit):
 
     Where requests are held, among those with room only: a scan, for that combination alone.
     """
-    scans = f.holds and f.backlog >= 0
+    scans = f.holds != 0
     n = _count_room(f) if scans else f.n_ready
     if n == 0:
         return layout.HOLD

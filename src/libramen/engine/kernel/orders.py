@@ -53,26 +53,25 @@ def carry_out(w):
 def _add(w, f, row, now_s):
     """A replica is ready: for the first time, or again after it died."""
     replica = reach.replica_at(f, row)
-    if replica.state == layout.FREE:
-        replica.number = w.order_number
-        replica.chosen = w.order_number
-        replica.bank = f.bank_at_start
-        replica.core_s = 0.0
+    was = replica.state
+    if was == layout.DRAINING:  # it was taken out, and works
+        _regroup(f, replica, -1)
+    else:
+        if was == layout.FREE:
+            replica.number = w.order_number
+            replica.chosen = w.order_number
+            replica.bank = f.bank_at_start
+            replica.core_s = 0.0
+        _begin(w, f, replica, row, now_s)
     replica.state = layout.READY
-    replica.empty = 1 if f.lends and replica.bank <= 0.0 else 0
-    replica.v = 0.0
-    replica.v_at_s = now_s  # a bank stands still while its replica is down
-    replica.ready_at_s = -np.inf if w.order_warm else now_s
-    f.least_fits = min(f.least_fits, replica.fits)
-    if f.meters:
-        forget_use(f, row, now_s)
-    at = find_ready(f, replica.number)
-    for k in range(f.n_ready, at, -1):
-        reach.set_int(f.ready, k, reach.int_at(f.ready, k - 1))
-    reach.set_int(f.ready, at, row)
-    f.n_ready += 1
-    if f.other >= 0:
-        move_over(w, reach.fleet_at(w, f.other))
+    if was != layout.DEAD:  # else nobody has noticed that it was
+        at = find_ready(f, replica.number)
+        for k in range(f.n_ready, at, -1):
+            reach.set_int(f.ready, k, reach.int_at(f.ready, k - 1))
+        reach.set_int(f.ready, at, row)
+        f.n_ready += 1
+        if f.other >= 0:
+            move_over(w, reach.fleet_at(w, f.other))
     w.attention = 1
     w.room_fleet = f.index
     w.room_row = row
@@ -80,15 +79,33 @@ def _add(w, f, row, now_s):
 
 
 @reach.inner
-def _drain(w, f, row):
-    """A replica takes nothing new: from the first group of levels to the second."""
-    replica = reach.replica_at(f, row)
+def _begin(w, f, replica, row, now_s):
+    """A process begins."""
+    replica.empty = 1 if f.lends and replica.bank <= 0.0 else 0
+    replica.v = 0.0
+    replica.v_at_s = now_s  # a bank stands still while its replica is down
+    replica.ready_at_s = -np.inf if w.order_warm else now_s
+    f.least_fits = min(f.least_fits, replica.fits)
+    if f.meters:
+        forget_use(f, row, now_s)
+
+
+@reach.seldom
+def _regroup(f, replica, way):
+    """What is in a replica goes from the first group of levels to the second (`way` 1), or back (-1)."""
     for group in range(2):
         level = reach.level_at(f.levels, group)
-        sign = 2 * group - 1
+        sign = way * (2 * group - 1)
         count_cores(f, level, replica.n_running, replica.empty, sign)
         level.in_slots += sign * replica.in_slots
         level.waiting += sign * (replica.busy - replica.in_slots)
+
+
+@reach.inner
+def _drain(w, f, row):
+    """A replica takes nothing new."""
+    replica = reach.replica_at(f, row)
+    _regroup(f, replica, 1)
     replica.state = layout.DRAINING
     withdraw(f, row)
     update_row(w, f, replica, row)

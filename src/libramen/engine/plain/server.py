@@ -202,8 +202,7 @@ class PlainServer:
         for side, queue in enumerate(self.queues):
             while queue and (room := [replica for replica in self.ready(side) if replica.has_room()]):
                 attempt = queue.popleft()
-                slot_is_free = any(len(replica.in_slots) < self.spec.slots for replica in room)
-                if slot_is_free and self._is_dropped(attempt, now_s):
+                if self._is_dropped(attempt, now_s):
                     self.world.fail(attempt, Ending.TIMED_OUT, room[0].number, now_s)
                 else:
                     self._put(self._balancers[side].choose(room, attempt), attempt, now_s)
@@ -250,17 +249,24 @@ class PlainServer:
         self, number: int, now_s: float, *, warm: bool = False, profile: Profile = AS_WRITTEN, slower: float = 1.0
     ) -> None:
         self.integrate(now_s)
+        if number in self.replicas and self.replicas[number].state == "draining":  # it was taken out, and works
+            self.replicas[number].state = "ready"
+        else:
+            self._begin(number, now_s, -math.inf if warm else now_s, profile, slower)
+        self._move_over(now_s)
+        self._hand_out(now_s)
+        self.world.calls.hear_all(now_s)
+
+    def _begin(self, number: int, now_s: float, warms_from_s: float, profile: Profile, slower: float) -> None:
+        """A process begins."""
         bank, core_s = self.spec.bank_at_start if self.spec.lends else 1.0, 0.0
         if number in self.replicas:  # it comes again; a bank stands still while its replica is down
             again = self.replicas[number]
             bank, core_s = again.bank, again.core_s
             self._billed += again.use(now_s)
         self.replicas[number] = Replica(
-            self.spec, number, -math.inf if warm else now_s, now_s, bank, profile, slower, core_s=core_s, end_s=now_s
+            self.spec, number, warms_from_s, now_s, bank, profile, slower, core_s=core_s, end_s=now_s
         )
-        self._move_over(now_s)
-        self._hand_out(now_s)
-        self.world.calls.hear_all(now_s)
 
     def drain(self, number: int, now_s: float) -> bool:
         self.integrate(now_s)

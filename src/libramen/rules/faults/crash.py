@@ -11,7 +11,7 @@ from libramen.rules.faults.fault import FaultFleet, OfReplicas, Times
 
 
 class Crash(OfReplicas):
-    """A replica dies with its requests, and a new process starts in its place when the balancer has found out.
+    """A replica dies with its requests, and a new process starts in its place, at once or when that is found.
 
     A replica that is not ready or draining, or dead already, cannot crash: then nothing happens.
 
@@ -27,7 +27,10 @@ class Crash(OfReplicas):
 
     def outage_s(self, times: Times) -> float:
         """Of a single replica until its process is back [s]."""
-        return (times.detect_s if self.detect is None else self.detect) + times.start_s if times.n == 1 else 0.0
+        if times.n != 1:
+            return 0.0
+        detect_s = times.detect_s if self.detect is None else self.detect
+        return times.start_s + (0.0 if times.at_once else detect_s)
 
     def strike(self, fleet: FaultFleet[Any], now_s: float, target: int | str | None = None) -> None:
         """Let the process die, if there is one."""

@@ -20,6 +20,10 @@ class Times(NamedTuple):
     detect_s: float  # until the balancer knows of a death
     provision_s: float  # until a new machine is there
     start_s: float  # what a process takes to start
+    at_once: bool  # whether a dead one is started again before the balancer knows of it
+    notice_s: float  # from when a machine is called back to when it is gone
+    drain_s: float  # what a replica takes to drain, at the most
+    serves_on: bool  # whether one under notice serves until another is ready
 
 
 class Member(Protocol):
@@ -36,6 +40,14 @@ class Member(Protocol):
     @property
     def is_draining(self) -> bool:
         """Whether it finishes what it has and takes nothing new."""
+
+    @property
+    def is_reclaimed(self) -> bool:
+        """Whether its machine is being taken back."""
+
+    @property
+    def is_held_up(self) -> bool:
+        """Whether it has no machine, since the tier is out of stock."""
 
 
 _M = TypeVar("_M", bound=Member)

@@ -13,7 +13,7 @@ from libramen.rules.faults.fault import FaultFleet, OfReplicas, Times
 
 
 class Reclaim(OfReplicas):
-    """A replica has a notice to drain in, then its machine is gone; another is ordered at the notice.
+    """A machine is gone after a notice; another is ordered at the notice, and the tier says when the old one drains.
 
     Example:
         >>> Reclaim(at="17:30", share="50%", notice="30s").share
@@ -45,8 +45,19 @@ class Reclaim(OfReplicas):
         return None if interruptible else "the tier is not interruptible; allowed: a tier with interruptible = true"
 
     def outage_s(self, times: Times) -> float:
-        """Of a single replica, or of all of them, until another one is ready [s]: the old one drains at the notice."""
-        return times.provision_s + times.start_s if times.n == 1 or self.share == 1 else 0.0
+        """Of a single replica, or of all of them, from when it drains until another one is ready [s]."""
+        if times.n != 1 and self.share != 1:
+            return 0.0
+        notice_s = times.notice_s if self.notice is None else self.notice
+        serves_s = max(0.0, notice_s - times.drain_s) if times.serves_on else 0.0
+        return max(0.0, times.provision_s + times.start_s - serves_s)
+
+    def struck(self, fleet: FaultFleet[Any], target: int | str | None) -> Any:
+        """Without a number the lowest ready one that is not under notice."""
+        if target or self.replica:
+            return super().struck(fleet, target)
+        ready = (one for one in fleet.alive() if one.can_die and not (one.is_draining or one.is_reclaimed))
+        return next(ready, None)
 
     def strike(self, fleet: FaultFleet[Any], now_s: float, target: int | str | None = None) -> None:
         """Give notice."""
@@ -54,7 +65,7 @@ class Reclaim(OfReplicas):
             replica = self.struck(fleet, target)
             struck = [] if replica is None else [replica]
         else:
-            alive = fleet.alive()
+            alive = [replica for replica in fleet.alive() if not replica.is_held_up]
             struck = alive[: math.ceil(self.share * len(alive) - EPSILON_S)]
         for replica in struck:
             fleet.reclaim(replica, now_s, notice_s=self.notice)

@@ -110,7 +110,7 @@ class _RollingUpdate(Update):
         for old in alive:
             if len(self.drained) == self.batch:
                 break
-            if old.version == self.version or old.is_draining:
+            if old.version == self.version or old.is_draining or old.is_reclaimed:
                 continue
             if old.is_coming:  # it has died, and starts again with the old version
                 fleet.cancel(old, now_s, why="update")

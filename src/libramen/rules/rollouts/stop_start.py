@@ -22,6 +22,8 @@ class StopStart(Rollout):
         for replica in fleet.alive():
             if replica.is_ready:
                 fleet.drain(replica, now_s, why="update")
+            elif replica.is_coming:  # under notice, and starting again
+                fleet.cancel(replica, now_s, why="update")
         return update
 
 
@@ -31,6 +33,6 @@ class _StopStartUpdate(Update):
         alive = self.fleet.alive()
         if any(replica.version != self.version or replica.is_draining for replica in alive):
             return False
-        for _ in range(self.n - len(alive)):
+        for _ in range(self.n - len(self.new())):
             self.order(now_s)
         return self.has_all(self.n)

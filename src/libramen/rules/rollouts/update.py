@@ -151,8 +151,9 @@ class Update(ABC):
         return self.fleet.order(now_s, why="update", version=self.version, in_place=self.in_place) is not None
 
     def new(self) -> list[Any]:
-        """The replicas of the version it goes to that are there or coming; one that drains leaves."""
-        return [replica for replica in self.fleet.of_version(self.version) if not replica.is_draining]
+        """The replicas of the version it goes to that are there or coming, and will stay."""
+        of_version = self.fleet.of_version(self.version)
+        return [replica for replica in of_version if not (replica.is_draining or replica.is_reclaimed)]
 
     def has_all(self, n: int) -> bool:
         """Whether there are n replicas of the version it goes to, all of them ready."""

@@ -45,6 +45,7 @@ class Observation:
         at_s: the instant of the decision [s from the start of the trace].
         ready: replicas that take requests now.
         coming: replicas ordered and not yet ready.
+        leaving: of both those whose machine is being taken back, so that others are ordered in their place.
         measures: over the window of the decision, each computed when it is asked for, None where there is none:
             `"cpu"` (share of the cores in use), `"in_progress"`, `"rate"` [1/s] and `"waiting"` (all three per ready
             replica), `"ready"` (mean ready replicas), and of the latencies of the answers given `"p50"`, `"p90"`,
@@ -54,7 +55,9 @@ class Observation:
         views: an observation for each view of the rule, where it has several; else empty.
     """
 
-    __slots__ = ("_start", "_waiting", "at_s", "ceiling", "coming", "floor", "measures", "ready", "state", "views")
+    __slots__ = (
+        "_start", "_waiting", "at_s", "ceiling", "coming", "floor", "leaving", "measures", "ready", "state", "views",
+    )  # fmt: skip
 
     def __init__(
         self,
@@ -67,8 +70,9 @@ class Observation:
         ceiling: int = 1000,
         state: dict[str, object] | None = None,
         start: datetime | None = None,
+        leaving: int = 0,
     ) -> None:
-        self.at_s, self.ready, self.coming = at_s, ready, coming
+        self.at_s, self.ready, self.coming, self.leaving = at_s, ready, coming, leaving
         self.measures = {} if measures is None else measures
         self.views: tuple[Observation, ...] = ()
         self._waiting, self.floor, self.ceiling = waiting, floor, ceiling
@@ -77,8 +81,8 @@ class Observation:
 
     @property
     def have(self) -> int:
-        """Ready and coming."""
-        return self.ready + self.coming
+        """Ready and coming, but for those that are leaving."""
+        return self.ready + self.coming - self.leaving
 
     @property
     def waiting(self) -> int:

@@ -1,0 +1,74 @@
+"""Machines that are taken back after a notice: what their replicas do until then."""
+
+from __future__ import annotations
+
+from libramen.engine.control.agenda import Kind
+from libramen.engine.control.replaying import Replay
+from libramen.engine.replica import Replica
+
+
+class TakenBack:
+    """Lets a replica under notice serve as long as the tier says, then drain, and be gone in time.
+
+    Args:
+        replay: of the service.
+    """
+
+    def __init__(self, replay: Replay) -> None:
+        self._replay, self._fleet, self._agenda = replay, replay.fleet, replay.agenda
+        self._tier, self._drain_s = replay.hosting.tier, replay.service.drain
+        self._fleet.listeners.append(self._became_ready)
+
+    def reclaim(self, replica: Replica, now_s: float, *, notice_s: float | None) -> None:
+        """The machine of a replica is taken back after a notice, and one is ordered in its place."""
+        fleet = self._fleet
+        if replica.is_lost or replica.is_held_up or replica.stage == "gone":
+            return
+        end_s = now_s + (self._tier.notice if notice_s is None else notice_s)
+        if replica.notice_s is not None:
+            if end_s < replica.notice_s:  # the earlier end holds
+                self._give_notice(replica, now_s, end_s)
+            return
+        was_leaving = replica.is_draining
+        if replica.can_die:
+            self._give_notice(replica, now_s, end_s)
+        else:
+            fleet.end(replica, now_s, why="reclaim")
+        if not was_leaving:
+            fleet.replace(replica, now_s, why="reclaim")
+        self._replay.tell("look_again", now_s)
+
+    def _give_notice(self, replica: Replica, now_s: float, end_s: float) -> None:
+        """It is known, now or for an earlier end than before, when a machine is taken back."""
+        self._fleet.note_notice(replica, end_s)
+        self._agenda.add(end_s, Kind.DRAIN_END, self._take, replica.number, replica, end_s)
+        if replica.is_draining:
+            return
+        if self._tier.on_notice == "drain":
+            self._drain(now_s, replica)
+        elif self._drain_s is not None:
+            drains_s = max(now_s, end_s - self._drain_s)
+            self._agenda.add(drains_s, Kind.FAULT, self._drain_in_time, replica.number, replica, end_s)
+
+    def _became_ready(self, now_s: float, replica: Replica) -> None:
+        old = replica.stands_for
+        if replica.is_ready and old is not None:
+            replica.stands_for = None
+            self._agenda.add(now_s, Kind.FAULT, self._drain, old.number, old)
+
+    def _drain_in_time(self, now_s: float, replica: Replica, end_s: float) -> None:
+        if replica.notice_s == end_s:
+            self._drain(now_s, replica)
+
+    def _drain(self, now_s: float, replica: Replica) -> None:
+        """It is to be empty when its machine goes; one that does not work, or is not believed to, is gone at once."""
+        if replica.is_ready and replica.is_serving:
+            self._fleet.drain(replica, now_s, why="reclaim")
+            self._replay.tell("look_again", now_s)
+        elif replica.is_ready or replica.is_coming:
+            self._fleet.end(replica, now_s, why="reclaim")
+
+    def _take(self, now_s: float, replica: Replica, end_s: float) -> None:
+        """What is left in it is cut."""
+        if replica.notice_s == end_s and replica.stage != "gone":
+            self._fleet.end(replica, now_s, why=replica.why_gone or "reclaim")
