@@ -119,6 +119,7 @@ def with_heapq(case: Case) -> float:
     backlog: list[deque[int]] = [deque() for _ in busy]
     agenda: list[tuple[float, int, int, int]] = []  # when, replica, request or -1 for the CPU, version
     total, i, n = 0.0, 0, len(at)
+    everybody, chosen = range(case.replicas), [0] * case.replicas
 
     def plan_cpu(replica: int) -> None:
         version[replica] += 1
@@ -133,7 +134,8 @@ def with_heapq(case: Case) -> float:
 
     while i < n or agenda:
         if not agenda or (i < n and at[i] < agenda[0][0]):
-            replica = busy.index(min(busy))
+            replica = min(everybody, key=lambda k: (busy[k], chosen[k]))
+            chosen[replica] = i + 1
             if in_slots[replica] < case.slots:
                 busy[replica] += 1
                 in_slots[replica] += 1
@@ -167,7 +169,7 @@ def with_simpy(case: Case) -> float:
     slots = [simpy.Resource(env, capacity=case.slots) for _ in range(case.replicas)]
     cpus = [SharedCpu(case.cores) for _ in slots]
     done: dict[int, simpy.Event] = {}
-    busy = [0] * case.replicas
+    busy, chosen, everybody = [0] * case.replicas, [0] * case.replicas, range(case.replicas)
     total = 0.0
 
     def work(replica: int) -> Generator[simpy.Event, object, None]:
@@ -186,7 +188,8 @@ def with_simpy(case: Case) -> float:
     def serve(request: int, cpu: float, wait: float) -> Generator[simpy.Event, object, None]:
         nonlocal total
         arrived = env.now
-        replica = busy.index(min(busy))
+        replica = min(everybody, key=lambda k: (busy[k], chosen[k]))
+        chosen[replica] = request + 1
         if busy[replica] >= case.slots + case.backlog:
             return
         busy[replica] += 1

@@ -2,7 +2,7 @@
  *
  * Least busy of all replicas by a scan, the next completion by a scan over what each replica has next; CPU
  * sharing by virtual time with one heap of running requests a replica, one heap of waiting ones, a linked
- * backlog. No ties, no integrals, no time-outs, no scaling: a floor for the time that the work itself takes.
+ * backlog. Of equals the one chosen longest ago. No ties of instants, no integrals, no time-outs, no scaling: a floor for the time that the work itself takes.
  */
 #include <math.h>
 #include <stdlib.h>
@@ -10,6 +10,7 @@
 typedef struct { double key; int request; } entry;
 typedef struct {
     double v, v_at_s, due_s;
+    long asked; /* the request for which it was chosen last, from 1 */
     int busy, in_slots, n_running, n_waiting, turn_head, turn_tail, backlog_head, backlog_tail;
     entry *running, *waiting;
 } replica;
@@ -130,8 +131,10 @@ void replay(long n, const double *at_s, const double *cpu_s, const double *wait_
         } else {
             int least = 0;
             for (int k = 1; k < replicas; k++)
-                if (all[k].busy < all[least].busy) least = k;
+                if (all[k].busy < all[least].busy
+                    || (all[k].busy == all[least].busy && all[k].asked < all[least].asked)) least = k;
             r = &all[least];
+            r->asked = i + 1;
             if (r->in_slots < slots) {
                 r->busy++;
                 take_slot(&w, r, i, arrival_s);

@@ -72,10 +72,10 @@ def test_the_nth_replica_takes_the_nth_time_whatever_the_plan() -> None:
 def test_a_crashed_replica_draws_anew_and_changes_no_other() -> None:
     """#1 dies of its second request, twice, and starts again with times of its own; what #2 takes is the same without."""
     rule = {"rule": "target", "measure": "cpu", "target": 0.5, "every": 10, "floor": 2, "ceiling": 2}
-    tier = make_tier(sizes={"s": {"cores": 1, "per_hour": 1, "memory": 1}}, detect=1)
+    tier = make_tier(sizes={"s": {"cores": 1, "per_hour": 1, "memory": 1}})
     plan = make_plan(tier, scaling=rule)
     service = Service(slots=5, start=STARTS, memory_per_request=1)
-    dies = both(make_trace([0, 1, 2, 60, 61, 62, 300], wait=400, span_s=300), service, plan)
+    dies = both(make_trace([0, 1, 2, *range(60, 66), 300], wait=400, span_s=300), service, plan)
     lives = both(make_trace([0, 300], wait=1, span_s=300), service, plan)
     assert _lives(dies)[2] == _lives(lives)[2]
     stages = dies.stages.query("number == 1 and stage == 'starting'")

@@ -113,8 +113,8 @@ def test_what_breaks_first_is_named(name: str) -> None:
 
 
 def test_what_never_holds_and_what_always_does() -> None:
-    fault = {"kind": "crash", "at": 100, "detect": 300}
-    room = room_of(_case({"start": 10}, {"replicas": 1, "faults": [fault]}, availability=0.99), _trace(n=300))
+    fault = {"kind": "crash", "at": 100, "detect": 0}
+    room = room_of(_case({"start": 300}, {"replicas": 1, "faults": [fault]}, availability=0.99), _trace(n=300))
     assert (room.holds_to, room.because) == (None, "event")
     assert room.breaks is not None
     never = room_of(_case({}, {}, availability=0, p95=None), _trace(n=50))

@@ -106,12 +106,12 @@ def test_an_update_holds_orders_back() -> None:
 
 
 def test_a_dead_replica_is_never_idle() -> None:
-    """It dies of its second request at 1 (memory for one), is found dead at 11, starts again and is ready at 14: idle since then,
+    """It dies of its second request at 1 (memory for one), is found dead at 3, starts again and is ready at 14: idle since then,
     gone at 19 and not at 6."""
     size = {"cores": 1, "per_hour": 1, "memory": 1}
-    tier = make_tier(detect=10, sizes={"s": size})
+    tier = make_tier(detect=2, sizes={"s": size})
     rule = {"rule": "on_arrival", "idle": 5, "floor": 0, "ceiling": 1}
-    service = Service(slots=5, start=3, memory_per_request=1)
+    service = Service(slots=5, start=13, memory_per_request=1)
     outcome = both(make_trace([0, 1], wait=30, span_s=60), service, make_plan(tier, replicas=1, scaling=rule))
     assert [stage for _, stage in outcome.run.only.replicas[0].stages] == [
         "coming",
@@ -123,7 +123,7 @@ def test_a_dead_replica_is_never_idle() -> None:
     ]
     assert outcome.run.only.replicas[0].draining_s == 19
     stages = outcome.stages[["stage", "from_s", "to_s"]].to_numpy().tolist()
-    assert stages == [["ready", 0, 1], ["down", 1, 11], ["starting", 11, 14], ["ready", 14, 19]]
+    assert stages == [["ready", 0, 1], ["down", 1, 3], ["starting", 3, 14], ["ready", 14, 19]]
 
 
 @given(st.integers(0, 2**32), st.sampled_from([0, 0.5, 3, 20]), st.integers(0, 2), st.integers(2, 6))

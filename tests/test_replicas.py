@@ -80,14 +80,14 @@ def test_one_request_too_many_kills_the_replica() -> None:
 def test_until_a_death_is_detected_requests_are_still_sent_there() -> None:
     """Two replicas, detect = 1. At 1 the third and fourth of replica 1... all go in turn to the least busy: 1, 2, 1, 2 at 0; the
     fifth at 1 kills replica 1, which then looks empty: the sixth at 1.5 is sent there and lost at once. From 2 on it is out, and
-    the next goes to 2 and kills that too (looking for room in its memory). Ready again at 2 + 2 = 4, paid all the time."""
+    the next goes to 2 and kills that too (looking for room in its memory). Ready again at 1 + 2 = 3, paid all the time."""
     service, tier = _remembering(detect=1)
     outcome = both(make_trace([0, 0, 0, 0, 1, 1.5, 2, 4], cpu=9, span_s=20), service, make_plan(tier, replicas=2))
     endings = outcome.requests["ending"].tolist()
     assert endings == ["lost", "lost", "lost", "lost", "lost", "lost", "lost", "ok"]
     assert outcome.requests["replica"].tolist() == [1, 2, 1, 2, 1, 1, 2, 1]
-    assert outcome.run.only.replicas[0].times("ready") == [(0, 2), (4, np.inf)]
-    assert outcome.run.only.replicas[1].times("ready") == [(0, 3), (5, np.inf)]
+    assert outcome.run.only.replicas[0].times("ready") == [(0, 2), (3, np.inf)]
+    assert outcome.run.only.replicas[1].times("ready") == [(0, 3), (4, np.inf)]
     assert outcome.paid_s == 40
 
 
@@ -133,9 +133,8 @@ def test_random_balancers_spread_evenly_and_depend_on_the_seed_alone(balancer: s
     counts = np.bincount(first.run.results.replica, minlength=10)[1:]
     if balancer == "random":
         assert np.abs(counts - 1000).max() < 120
-    else:  # of two idle ones the lower number: the k-th of 9 is the lower of the pair with chance (9 - k) / 36
-        expected = 9000 * (9 - np.arange(1, 10)) / 36
-        assert np.abs(counts - expected).max() < 5 * 45
+    else:  # of two idle ones that which was drawn first
+        assert np.abs(counts - 1000).max() < 5 * 30
     assert (first.run.results.replica == same.run.results.replica).all()
     assert (first.run.results.replica != other.run.results.replica).mean() > 0.5
 

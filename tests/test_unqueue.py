@@ -83,7 +83,7 @@ def _changed(busy: Path, folder: Path, old: str, new: str) -> Path:
         ("8 slots on two cores, load 0.8", "exponential", True),
         ("event loop, load 0.8", "two humps", False),
         ("lent CPU, load 0.7", "exponential", False),
-        ("autoscaled from 3 replicas, load 0.9", "heavy tail", False),
+        ("autoscaled from 3 replicas, load 0.9", "exponential", False),
     ],
 )
 def test_known_work_is_found(name: str, kind: str, whole_seconds: bool, tmp_path: Path) -> None:

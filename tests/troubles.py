@@ -20,7 +20,8 @@ _versions = st.fixed_dictionaries(
 )
 _judged = st.fixed_dictionaries(
     {
-        "rollback_above": st.sampled_from([0, 0.25, 0.5]),
+        "rollback_above": st.sampled_from([None, 0, 0.25, 0.5]),
+        "rollback_slower": st.sampled_from([None, None, 1, 1.5]),
         "watch": st.sampled_from([0.5, 2, 10]),
         "judge_every": st.sampled_from([0.25, 0.75]),
         "judge_least": st.integers(1, 4),

@@ -90,6 +90,7 @@ Replicas = Annotated[int, Field(ge=0, le=MOST_REPLICAS)]
 PositiveReplicas = Annotated[int, Field(ge=1, le=MOST_REPLICAS)]
 Factor = Annotated[float, Field(ge=1e-6, le=1e6, allow_inf_nan=False)]
 """Of work, of load, of speed: beyond a million it is a mistake, and times would lose their digits."""
+AtLeastOne = Annotated[float, Field(ge=1, le=1e6, allow_inf_nan=False)]
 NonNegativeNumber = Annotated[float, Field(ge=0, le=1e12, allow_inf_nan=False)]
 
 

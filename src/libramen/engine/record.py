@@ -27,6 +27,7 @@ class UpdateRecord(NamedTuple):
     result: str  # "done", "undone", "skipped", "not_undone", "under_way", or "not_begun"
     undone_s: float | None  # when it was found wanting
     judged: tuple[int, int] | None  # attempts that were looked at then, and those that had failed
+    slower: tuple[float, float] | None = None  # it was too slow: its p95, and that with which it was compared [s]
 
 
 class FaultRecord(NamedTuple):

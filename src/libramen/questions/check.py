@@ -304,7 +304,7 @@ def _judgements(trace: Trace, service: Service, found: PlanCheck, load: Load) ->
     """Whether a release that would be undone has ever enough attempts to be judged by."""
     for due in found.hosting.due("rollouts", trace):
         rollout = due.entry
-        if rollout.rollback_above is None:
+        if not rollout.is_judged:
             continue
         # The most attempts that can end within `watch` once it has begun, were every one of them of the new version.
         sent = np.cumsum(np.append(0.0, load.visits * (1 + service.retries)))

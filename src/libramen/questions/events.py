@@ -193,7 +193,7 @@ def _otherwise(plan: Plan, key: tuple[str, str, int | str], trace: Trace) -> Ite
         name = strategy.model_fields["strategy"].default
         if name != entry.strategy:
             more: dict[str, Any] = {"steps": _STEPS} if name == "canary" else {}
-            if name == "switch" and entry.rollback_above is not None:
+            if name == "switch" and entry.is_judged:
                 more = {"keep_old": _KEPT_S}  # else it would be over before anything could be judged
             yield _changed(plan, service, table, place, name, same | {"strategy": name} | more)
 

@@ -123,24 +123,28 @@ def _how_quickly(outcome: ServiceOutcome) -> Iterator[str]:
     )
 
 
+def _why(update: UpdateRecord) -> str:
+    """Why a new version was found wanting."""
+    assert update.judged is not None
+    ended, failed = update.judged
+    if update.slower is None:
+        return f"of the {ended:,} attempts at the new version that were looked at, {failed:,} had failed"
+    new, old = map(units.show_duration, update.slower)
+    return f"the p95 of the new version was {new}, of the old one {old}"
+
+
 def _updates(outcome: ServiceOutcome) -> Iterator[str]:
     for update in outcome.run.updates:
         what = f"The {update.strategy} update due at {clock(outcome, update.due_s)}"
         if update.result == "skipped":
             yield f"{what} was skipped: twice the fleet of {update.replicas} is more than the tier allows."
         elif update.result == "not_undone" and update.undone_s is not None and update.judged is not None:
-            ended, failed_there = update.judged
             yield (
-                f"{what} failed its check at {clock(outcome, update.undone_s)}, after it was over: of the {ended:,} "
-                f"attempts that were looked at, {failed_there:,} had failed. It was not undone, since twice the fleet "
-                "is more than the tier allows."
+                f"{what} failed its check at {clock(outcome, update.undone_s)}, after it was over: {_why(update)}. It "
+                "was not undone, since twice the fleet is more than the tier allows."
             )
         elif update.undone_s is not None and update.judged is not None:
-            ended, failed_there = update.judged
-            yield (
-                f"{what} was undone at {clock(outcome, update.undone_s)}: of the {ended:,} attempts at the new version "
-                f"that were looked at, {failed_there:,} had failed."
-            )
+            yield f"{what} was undone at {clock(outcome, update.undone_s)}: {_why(update)}."
         elif update.began_s is None:
             yield f"{what} never began: another was under way, or it was undone before."
         elif update.ended_s is None:

@@ -12,6 +12,7 @@ from libramen.base.delays import Delay, DelayField
 from libramen.base.fields import (
     USUAL_CORES,
     USUAL_SPEED,
+    AtLeastOne,
     Bytes,
     Count,
     Factor,
@@ -57,7 +58,7 @@ class Service(Table):
     warm_up: Annotated[Seconds, usually(7200.0)] = Field(
         0.0, description="for so long after it became ready a replica is slower [s]"
     )
-    warm_up_factor: Annotated[float, Field(ge=1, le=1e6, allow_inf_nan=False)] = Field(
+    warm_up_factor: AtLeastOne = Field(
         1.0, description="CPU work of a request on a replica that has just become ready, against a warm one"
     )
     memory_base: Bytes = Field(0, description="memory of a replica without requests [bytes]")
@@ -320,8 +321,8 @@ class Tier(Table):
             for key, there in (("cores", size.cores), ("steady_cores", size.steady_cores)):
                 if there is not None and reserved and reserved >= there:
                     raise ValueError(
-                        f"reserved_cores: {reserved:g} on size {name!r}, which has {key} = {there:g}; allowed: less, or "
-                        "nothing is left for requests"
+                        f"reserved_cores: {reserved:g} on size {name!r}, which has {key} = {there:g}; allowed: less, "
+                        "so that something is left for requests"
                     )
         return self
 

@@ -64,6 +64,13 @@ class Server(Protocol):
         yet seen. Those that ended up to `from_s` are forgotten.
         """
 
+    def timed(self, from_s: float, to_s: float) -> tuple[np.ndarray, np.ndarray]:
+        """How long ok attempts took that ended after `from_s` up to `to_s`, which is now: float64 (k,), (m,) [s].
+
+        First those that were sent to the version that is judged, then all others; each from its own arrival, overhead
+        included. Where `timed_s`, and no further back than that.
+        """
+
     def drain(self, number: int, now_s: float) -> bool:
         """A replica takes no new visits. Returns whether it is empty already."""
 

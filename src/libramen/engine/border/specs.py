@@ -67,10 +67,10 @@ class ServerSpec:
     """To whole numbers of this a period of use is rounded up; 0: it is not."""
     splits: bool = _is(lambda _, hosting: any(rollout.splits for rollout in hosting.rollouts), False)
     """Traffic may be split between two sides of it, each of one version."""
-    judges: bool = _is(
-        lambda _, hosting: any(rollout.rollback_above is not None for rollout in hosting.rollouts), False, lean=0
-    )
+    judges: bool = _is(lambda _, hosting: any(rollout.is_judged for rollout in hosting.rollouts), False, lean=0)
     """The control plane wants to know how the attempts sent to a version ended."""
+    timed_s: float = _is(lambda _, hosting: _timed_s(hosting), 0.0, lean=0.0)
+    """For so long it is kept how long ok attempts took, for releases that are judged by that."""
     errs: bool = _is(lambda _, hosting: hosting.may_err, False, lean=0)  # some attempts may fail by themselves
     replicas: int = _is(lambda _, hosting: hosting.replicas_used, 1)  # at the beginning: for so many there is room
     forced: bool = _is(lambda _service, _hosting: False, False)
@@ -101,6 +101,10 @@ class ServerSpec:
         """Gather it from the tables of a study."""
         found = {row.name: row.metadata["of"](service, hosting) for row in fields(cls)}
         return cls(**found | {"forced": forced, "errs": found["errs"] and not forced})
+
+
+def _timed_s(hosting: Hosting) -> float:
+    return max((rollout.watch for rollout in hosting.rollouts if rollout.rollback_slower is not None), default=0.0)
 
 
 def _or_none(limit: int | None) -> int:

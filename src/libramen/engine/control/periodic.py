@@ -35,7 +35,7 @@ class _Measures(Mapping[str, float | None]):
     `first`: the first one asked for, and what it was (NaN: None).
     """
 
-    __slots__ = ("_cores", "_end", "_plane", "_start", "first")
+    __slots__ = ("_cores", "_end", "_plane", "_reserved", "_start", "first")
 
     def __init__(self, start: _Sample, end: _Sample, cores: tuple[float, float], plane: Server) -> None:
         self._start, self._end, self._plane = start, end, plane

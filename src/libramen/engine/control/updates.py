@@ -5,6 +5,9 @@ from __future__ import annotations
 from collections.abc import Collection, Sequence
 from typing import Final
 
+import numpy as np
+
+from libramen.base.ranks import PERCENTILES, rank_of
 from libramen.base.times import tolerance_s
 from libramen.engine.border.records import Profile
 from libramen.engine.control.agenda import Kind
@@ -29,6 +32,8 @@ class _Release:
         self.ended_s: float | None = None
         self.undone_s: float | None = None
         self.judged: tuple[int, int] | None = None
+        self.before_s: float | None = None  # the p95 of what was ok just before it began
+        self.slower: tuple[float, float] | None = None
         self.version = self.before = 0
         self.first_ready_s = due_s  # when the first replica of the new version was ready
         self.n = 0
@@ -101,6 +106,9 @@ class Updates(Part):
             return
         fleet, rollout, n = self._fleet, due.rollout, self._fleet.have
         due.began_s, due.n, due.before = now_s, n, fleet.version
+        if rollout.rollback_slower is not None:
+            before_s = np.concatenate(self._plane.timed(now_s - rollout.watch, now_s))
+            due.before_s = _p95(before_s) if len(before_s) else None
         splits = rollout.splits and n > 0
         if splits and self._most is not None and 2 * n > self._most:
             due.result, due.ended_s = "skipped", now_s
@@ -172,7 +180,7 @@ class Updates(Part):
 
     def _begin_judging(self, due: _Release, *, sides: bool) -> None:
         """From now on it is written down how attempts at the new version end, where that matters."""
-        if due.rollout.rollback_above is not None:
+        if due.rollout.is_judged:
             self._plane.judge(due.version, sides=sides)
             self._judged = self._awaited = due
 
@@ -190,19 +198,33 @@ class Updates(Part):
         if self._judged is not due:
             return
         rollout = due.rollout
-        assert rollout.rollback_above is not None
         if due.ended_s is not None:
             left_s = max(due.ended_s, due.first_ready_s) + rollout.keep_judging_used - now_s
             if left_s < -tolerance_s(now_s):
                 self._stop_judging()
                 return
         ended, failed = self._plane.judged(now_s - rollout.watch, now_s)
-        if ended >= rollout.judge_least and failed > rollout.rollback_above * ended + _EPSILON:
-            due.judged = ended, failed
+        above = rollout.rollback_above
+        fails = above is not None and ended >= rollout.judge_least and failed > above * ended + _EPSILON
+        slower = None if fails else self._slower(due, now_s)
+        if fails or slower is not None:
+            due.judged, due.slower = (ended, failed), slower
             self._stop_judging()
             self._undo(due, now_s)
         else:
             self._plan_judgement(due, first_s, k + 1)
+
+    def _slower(self, due: _Release, now_s: float) -> tuple[float, float] | None:
+        """The p95 of the new version and that with which it is compared, where the one is too much of the other."""
+        rollout = due.rollout
+        if rollout.rollback_slower is None:
+            return None
+        new_s, old_s = self._plane.timed(now_s - rollout.watch, now_s)
+        before_s = _p95(old_s) if len(old_s) >= rollout.judge_least else due.before_s
+        if len(new_s) < rollout.judge_least or before_s is None:
+            return None
+        took_s = _p95(new_s)
+        return (took_s, before_s) if took_s > rollout.rollback_slower * before_s + _EPSILON else None
 
     def _undo(self, due: _Release, now_s: float) -> None:
         """The new version is found wanting: back to the old one."""
@@ -269,7 +291,7 @@ class Updates(Part):
         return [
             UpdateRecord(
                 due.due_s, due.began_s, due.ended_s, due.rollout.strategy, due.n, self._mixed_s(due), due.entry,
-                due.result, due.undone_s, due.judged,
+                due.result, due.undone_s, due.judged, due.slower,
             )
             for due in self._all
         ]  # fmt: skip
@@ -284,3 +306,8 @@ class Updates(Part):
         if not new or not old or any(gone_s is None for gone_s in old):
             return 0.0
         return max(0.0, max(gone_s for gone_s in old if gone_s is not None) - min(new))
+
+
+def _p95(latency_s: np.ndarray) -> float:
+    rank = rank_of(len(latency_s), PERCENTILES["p95"])
+    return float(np.partition(latency_s, rank)[rank])

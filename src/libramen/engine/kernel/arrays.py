@@ -205,6 +205,7 @@ class FleetArrays(Pointing):
     _moved: np.ndarray
     _pinned: np.ndarray
     _sent: np.ndarray
+    _timed: np.ndarray
 
     def __init__(
         self, world: WorldArrays, fleets: np.ndarray, index: int, rows: int, *, first: FleetArrays | None, at: int,
@@ -238,7 +239,8 @@ class FleetArrays(Pointing):
         self._point(pinned=np.zeros(max(1, system.visitors), np.int64) if first is None else first._pinned)
         judges = self.spec.judges and first is None
         self._point(sent=np.zeros(BUFFER if judges else 1, layout.SENT))
-        fleet["sent_size"] = len(self._sent)
+        self._point(timed=np.zeros(BUFFER if judges and self.spec.timed_s else 1, layout.TIMED))
+        fleet["sent_size"], fleet["timed_size"] = len(self._sent), len(self._timed)
         self._replicas = np.zeros(0, layout.REPLICA)
         self._ready = self._emptied = self._killed = self._idled = np.zeros(0, np.int64)
         self._uses, self._pools = np.zeros(0, layout.USE), np.zeros(0, layout.POOL)

@@ -122,7 +122,7 @@ def answer(w, f, index, number, now_s):
     if visit.given_up:
         let_go(w, index)
         return
-    if f.judges and visit.sent >= 0:
+    if f.judges:
         _note_answer(w, f, visit, layout.OK, now_s)
     if visit.is_call:
         send_answer(w, f, index, layout.OK, number, now_s)
@@ -158,14 +158,16 @@ def _note_answer(w, f, visit, ending, now_s):
     if max(0.0, now_s - visit.at_s) + f.overhead_s <= reach.client_at(
         w.clients, visit.client
     ).timeout_s + reach.tolerance_s(now_s):
-        _note_end(w, f, visit, ending, now_s)
+        main = reach.fleet_at(w, f.service)
+        _note_end(main, visit, ending, now_s)
+        if f.timed_s and ending == layout.OK:
+            _note_time(w, main, visit, now_s)
 
 
 @reach.seldom
-def _note_end(w, f, visit, ending, now_s):
-    main = reach.fleet_at(w, f.service)
+def _note_end(main, visit, ending, now_s):
     at = visit.sent - main.n_forgotten
-    if at < 0:
+    if visit.sent < 0 or at < 0:
         return
     entry = reach.sent_at(main.sent, at)
     if np.isinf(entry.ended_s):
@@ -173,11 +175,23 @@ def _note_end(w, f, visit, ending, now_s):
         entry.failed = ending != layout.OK
 
 
+@reach.seldom
+def _note_time(w, main, visit, now_s):
+    entry = reach.timed_at(main.timed, main.n_timed)
+    entry.ended_s = now_s
+    entry.latency_s = max(0.0, now_s - visit.at_s) + main.overhead_s
+    entry.judgement = main.judgement if visit.sent >= main.n_forgotten else 0
+    main.n_timed += 1
+    if main.n_timed == main.timed_size:
+        w.attention = 1
+        w.full = 1
+
+
 @reach.apart
 def errored(w, f, index, number, now_s):
     """A visit has been answered with an error."""
     visit = reach.visit_at(w, index)
-    if f.judges and visit.sent >= 0 and not visit.given_up:
+    if f.judges and not visit.given_up:
         _note_answer(w, f, visit, layout.ERRORED, now_s)
     if visit.given_up:
         let_go(w, index)
@@ -201,8 +215,8 @@ def fail(w, f, index, ending, number, now_s):
     if ending == layout.TIMED_OUT or _is_past(w, visit, client, now_s):
         ending = layout.TIMED_OUT
         failed_s = visit.at_s + client.timeout_s
-    elif f.judges and visit.sent >= 0:
-        _note_end(w, f, visit, ending, now_s)
+    elif f.judges:
+        _note_end(reach.fleet_at(w, f.service), visit, ending, now_s)
     visit.ending = ending
     visit.number = number
     if visit.attempt <= client.retries and not _is_abandoned(w, index):

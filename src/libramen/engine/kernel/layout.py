@@ -204,6 +204,10 @@ _FLEET_FIELDS: Final[tuple[Any, ...]] = (
     ("sent_size", "i8"),
     ("n_sent", "i8"),
     ("n_forgotten", "i8"),  # entries that were before the first one
+    address("timed"),  # TIMED (timed_size,)
+    ("timed_size", "i8"),
+    ("n_timed", "i8"),
+    ("judgement", "i8"),  # so many versions have been judged
     ("least_fits", "i8"),  # requests in slots for which the memory of any replica has room
     ("errors", "f8"),  # share of attempts that fail because of what they wait for
     ("slower", "f8"),  # by how much longer waits are that begin now
@@ -430,6 +434,15 @@ SENT: Final = np.dtype(
         ("timeout_s", "f8"),  # when its client gives up, infinity: never [s]
         ("ended_s", "f8"),  # when it ended, if that was before; infinity: it did not [s]
         ("failed", "i8"),
+    ]
+)
+
+# An ok attempt, where releases are judged by how long these take.
+TIMED: Final = np.dtype(
+    [
+        ("ended_s", "f8"),
+        ("latency_s", "f8"),  # from its own arrival, overhead included [s]
+        ("judgement", "i8"),  # that of the version that it was sent to, 0: to another one
     ]
 )
 

@@ -41,6 +41,7 @@ from libramen.engine.kernel.layout import (
     POOL,
     REPLICA,
     SENT,
+    TIMED,
     USE,
     VISIT,
     WORLD,
@@ -271,6 +272,7 @@ replica_at, copy_visit = _records_of("replicas", "REPLICA", REPLICA), _copier("v
 client_at, level_at = _records("CLIENT", CLIENT), _records("LEVEL", LEVEL)
 node_at, entry_at = _records("NODE", NODE), _records("HEAP", HEAP)
 use_at, pool_at, sent_at = _records("USE", USE), _records("POOL", POOL), _records("SENT", SENT)
+timed_at = _records("TIMED", TIMED)
 result_at, ended_at = _records("RESULT", RESULT), _records("ENDED_VISIT", ENDED_VISIT)
 float_at, int_at, int32_at = _reader(numba.float64, "f8"), _reader(numba.int64, "i8"), _reader(numba.int32, "i4")
 set_float, set_int, set_int32 = _writer(numba.float64, "f8"), _writer(numba.int64, "i8"), _writer(numba.int32, "i4")

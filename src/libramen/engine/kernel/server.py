@@ -104,6 +104,7 @@ class KernelServer:
     def judge(self, version: int | None, *, sides: bool) -> None:
         """Write down how attempts end that replicas of a version get, or all that are sent to its side."""
         self._first.forget_sent()
+        self._first.begin_judgement()
         for side in self._sides:
             is_new = version is not None and sides and side.at == self._first.split_at
             side.set("judged", 0 if sides else version or 0)
@@ -112,6 +113,10 @@ class KernelServer:
     def judged(self, from_s: float, to_s: float) -> tuple[int, int]:
         """How many attempts ended, and failed."""
         return self._first.judged(from_s, to_s)
+
+    def timed(self, from_s: float, to_s: float) -> tuple[np.ndarray, np.ndarray]:
+        """How long ok attempts took that ended then: of the version that is judged, and of all others [s]."""
+        return self._first.timed(from_s, to_s)
 
     # -- notices -----------------------------------------------------------------------------------
 

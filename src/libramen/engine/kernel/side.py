@@ -86,6 +86,8 @@ class KernelSide(FleetArrays):
             more[: len(self._sent)] = self._sent
             self._point(sent=more)
             fleet["sent_size"] = len(more)
+        if fleet["n_timed"] == fleet["timed_size"]:
+            self._forget_timed()
 
     # -- replicas ----------------------------------------------------------------------------------
 
@@ -134,6 +136,10 @@ class KernelSide(FleetArrays):
         found: list[Any] = []
         if self.spec.judges and self.first is self:
             found.append([list(entry) for entry in self._sent[: fleet["n_sent"]].tolist()])
+        if self.spec.timed_s and self.first is self:
+            kept = self._kept()
+            is_new = kept["judgement"] == fleet["judgement"]
+            found.append([kept["ended_s"].tolist(), kept["latency_s"].tolist(), is_new.tolist()])
         if self.spec.balances.pins:
             found.append([ranks.get(number, -1) if number else 0 for number in self._pinned.tolist()])
         if self.spec.logs:
@@ -177,6 +183,32 @@ class KernelSide(FleetArrays):
         fleet = self._record[0]
         fleet["n_forgotten"] += fleet["n_sent"]
         fleet["n_sent"] = 0
+
+    def begin_judgement(self) -> None:
+        """From now on another version is judged."""
+        self._record["judgement"] += 1
+
+    def _kept(self) -> np.ndarray:
+        """What may still be looked at of the ok attempts, by when they ended."""
+        timed = self._timed[: self.get("n_timed")]
+        from_s = self._now_s.item() - self.spec.timed_s
+        kept: np.ndarray = timed[np.searchsorted(timed["ended_s"], from_s - tolerance_s(from_s)) :]
+        return kept
+
+    def _forget_timed(self) -> None:
+        """Forget what nobody looks at any more; where much is left, more room."""
+        kept = self._kept()
+        more = np.zeros(max(len(self._timed), 2 * len(kept)), layout.TIMED)
+        more[: len(kept)] = kept
+        self._point(timed=more)
+        self._record["n_timed"], self._record["timed_size"] = len(kept), len(more)
+
+    def timed(self, from_s: float, to_s: float) -> tuple[np.ndarray, np.ndarray]:
+        """How long ok attempts took that ended then, of the version that is judged, and all others."""
+        timed = self._kept()
+        timed = timed[timed["ended_s"] > from_s + tolerance_s(to_s)]
+        is_new = timed["judgement"] == self._record["judgement"]
+        return timed["latency_s"][is_new], timed["latency_s"][~is_new]
 
     def judged(self, from_s: float, to_s: float) -> tuple[int, int]:
         """How many attempts ended, and failed."""

@@ -34,6 +34,8 @@ class PlainServer:
         self._judged: int | None = None  # the version of which it is written down how attempts end
         self._by_side = False
         self._sent: list[Attempt] = []
+        self._judgement = 0  # so many versions have been judged
+        self._timed: list[tuple[float, float, int]] = []  # ok attempts: when each ended, its latency, its judgement
         self.attempts = 0
         self._latest_s, self._at_latest = -math.inf, 0  # the instant of the latest attempt, and how many came then
         self.on_their_way: list[Attempt] = []  # answers to those that called
@@ -319,6 +321,7 @@ class PlainServer:
 
     def judge(self, version: int | None, *, sides: bool) -> None:
         self._judged, self._by_side, self._sent = version, sides, []
+        self._judgement += 1
 
     def judged(self, from_s: float, to_s: float) -> tuple[int, int]:
         ends = [(_end_s(attempt), attempt) for attempt in self._sent]
@@ -327,6 +330,18 @@ class PlainServer:
         seen = [a for end_s, a in ends if not _timeout_s(a) < a.ended_s and end_s < to_s + tolerance_s(to_s)]
         ended = [attempt for attempt in (*late, *seen) if attempt in self._sent]
         return len(ended), sum(attempt.has_failed or attempt in late for attempt in ended)
+
+    def note_time(self, attempt: Attempt, now_s: float) -> None:
+        """An ok attempt has ended in time."""
+        if self.spec.timed_s:
+            is_new = any(sent is attempt for sent in self._sent)
+            latency_s = max(0.0, now_s - attempt.at_s) + self.spec.overhead_s
+            self._timed.append((now_s, latency_s, self._judgement if is_new else 0))
+
+    def timed(self, from_s: float, to_s: float) -> tuple[np.ndarray, np.ndarray]:
+        within = [entry for entry in self._timed if entry[0] > from_s + tolerance_s(to_s)]
+        new = [latency_s for _, latency_s, judgement in within if judgement == self._judgement]
+        return np.array(new), np.array([took_s for _, took_s, judgement in within if judgement != self._judgement])
 
     def take_notices(self) -> Notices | None:
         notices = Notices(self.emptied, self.killed, self.idled, self.is_asking)

@@ -188,6 +188,8 @@ class PlainState:
         late = max(0.0, now_s - attempt.at_s) + overhead_s > errand.client.timeout_s + tolerance_s(now_s)
         if not late:
             attempt.ended_s, attempt.has_failed = now_s, ending == Ending.ERRORED
+            if ending == Ending.OK:
+                server.note_time(attempt, now_s)
         if not errand.is_call:
             if ending == Ending.ERRORED:
                 self.fail(attempt, ending, number, now_s + overhead_s)

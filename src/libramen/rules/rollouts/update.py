@@ -9,7 +9,7 @@ from typing import Any, ClassVar, Protocol, Self, TypeVar
 from pydantic import Field, model_validator
 
 from libramen.base.delays import DelayField
-from libramen.base.fields import Factor, Fraction, PositiveCount, PositiveSeconds, Seconds, Table
+from libramen.base.fields import AtLeastOne, Factor, Fraction, PositiveCount, PositiveSeconds, Seconds, Table
 from libramen.base.times import At, Days
 
 
@@ -90,9 +90,14 @@ class Rollout(Table):
     rollback_above: Fraction | None = Field(
         None, description="undone when more than this share of the new version's attempts failed (default: never)"
     )
+    rollback_slower: AtLeastOne | None = Field(
+        None,
+        description="undone when the p95 of the new version's ok attempts is more than so many times that of the old "
+        "one's, or, with too few of these, that of all before the release (default: never)",
+    )
     watch: PositiveSeconds = Field(60.0, description="the attempts looked at are those that ended in so long")
     judge_every: PositiveSeconds = Field(5.0, description="how often that is looked at")
-    judge_least: PositiveCount = Field(20, description="fewer attempts than this are no reason")
+    judge_least: PositiveCount = Field(20, description="fewer attempts (ok ones, for their time) are no reason")
     keep_judging: Seconds | None = Field(
         None, description="it is looked at for so long after the release, too (default: watch)"
     )
@@ -114,6 +119,11 @@ class Rollout(Table):
     def problem(self, n: int, most: int | None) -> str | None:  # noqa: ARG002  (for those that have one)
         """Why it cannot be done with a fleet of n, of which the tier allows `most`; None: it can."""
         return None
+
+    @property
+    def is_judged(self) -> bool:
+        """Whether anything may undo it."""
+        return self.rollback_above is not None or self.rollback_slower is not None
 
     @property
     def keep_judging_used(self) -> float:
