@@ -124,12 +124,12 @@ def test_what_a_release_leaves_and_needs() -> None:
 def test_machines_of_a_lost_zone_are_not_kept_for_an_update() -> None:
     zones = ["a", "b", "a"]
     fleet = SimpleNamespace(
-        free_machines=[1, 2, 3], replicas=[SimpleNamespace(zone=zone) for zone in zones], alive=list
+        free_machines=[1, 2, 3], replicas=[SimpleNamespace(zone=zone) for zone in zones], alive=list, listeners=[]
     )
     closed: list[str] = []
     made = SimpleNamespace(
         fleet=fleet, plane=None, agenda=None, placement=SimpleNamespace(close=closed.append),
-        hosting=SimpleNamespace(tier=SimpleNamespace(notice=0.0)),
+        hosting=SimpleNamespace(tier=SimpleNamespace(notice=0.0)), service=SimpleNamespace(drain=None),
     )  # fmt: skip
     FleetOfFaults(made).lose("a", 5.0, detect_s=None)  # type: ignore[arg-type]
     assert (fleet.free_machines, closed) == ([2], ["a"])

@@ -352,8 +352,8 @@ def test_decisions_as_a_table(demo_study: Path, tmp_path: Path, capsys: pytest.C
     with out.open() as file:
         rows = list(csv.DictReader(file))
     assert list(rows[0]) == [
-        "at_s", "time", "window_from_s", "window_to_s", "measure", "measured", "ready", "coming", "floor", "ceiling",
-        "wanted", "held_by", "ordered", "cancelled", "drained", "came_s",
+        "at_s", "time", "window_from_s", "window_to_s", "measure", "measured", "ready", "coming", "leaving", "floor",
+        "ceiling", "wanted", "held_by", "ordered", "cancelled", "drained", "came_s",
     ]  # fmt: skip
     assert len(rows) == 24 * 60
     ordered = [row for row in rows if row["ordered"] != "0"]

@@ -204,3 +204,18 @@ def test_why_a_fixed_fleet_runs_out_of_memory() -> None:
     trace = Trace.from_arrays(at_s=[0, 0.1, 0.2, 0.3], cpu_s=[1] * 4, span_s=60)
     outcome = replay(trace, Service(slots=9, memory_per_request=400), make_plan(tier, replicas=1))
     assert "hold 2 requests in progress, and a replica has 9 slots" in _text(outcome, "out_of_memory")
+
+
+def test_a_tier_without_stock_is_no_cold_start() -> None:
+    """As above, and no order is met in the first minute: those who are refused then lack stock. On their way are replicas
+    from 60 to 70 at the most, so often as they are ordered again."""
+    trace = make_trace(_loads((100, 1)), wait=4, span_s=200)
+    rule = {"rule": "on_arrival", "idle": 60, "ceiling": 9}
+    tier = make_tier(provision=10, order_again=30)
+    plan = make_plan(tier, scaling=rule, faults=[{"kind": "no_stock", "at": 0, "lasts": 60}])
+    outcome = replay(trace, Service(slots=1, backlog=0), plan)
+    (finding,) = (one for one in outcome.findings if one.kind == "cold_starts_cost")
+    assert finding.seconds is not None
+    assert finding.seconds < 60
+    assert finding.requests is not None
+    assert finding.requests < outcome.endings["refused"] - 30

@@ -67,6 +67,7 @@ def test_everything_in_the_layout_is_told_of() -> None:
         "VISIT",
         "ENDED_VISIT",
         "SENT",
+        "TIMED",
     ):
         assert hasattr(layout, name)
         assert f"`{name}`" in page

@@ -150,15 +150,20 @@ class Scaling:
 
     @cached_property
     def coming(self) -> list[tuple[float, float]]:
-        """When capacity that the rule had ordered was on its way: from, to [s], apart from each other."""
+        """When capacity that the rule had ordered was on its way: from, to [s], apart from each other.
+
+        While the tier is out of stock nothing is.
+        """
         merged: list[tuple[float, float]] = []
-        for replica in self.ordered:
+        span_s = self._run.span_s
+        bought = [(one.bought_s, one) for one in self.ordered if one.bought_s is not None and one.bought_s < span_s]
+        for from_s, replica in sorted(bought, key=lambda one: one[0]):
             ends = [end_s for end_s in (replica.ready_s, replica.gone_s) if end_s is not None]
             end_s = min(ends, default=math.inf)
-            if merged and replica.ordered_s <= merged[-1][1]:
+            if merged and from_s <= merged[-1][1]:
                 merged[-1] = (merged[-1][0], max(merged[-1][1], end_s))
             else:
-                merged.append((replica.ordered_s, end_s))
+                merged.append((from_s, end_s))
         return merged
 
     @cached_property

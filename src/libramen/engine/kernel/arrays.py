@@ -9,7 +9,7 @@ import numpy as np
 from libramen.base import streams
 from libramen.engine.border.records import N_PARTS
 from libramen.engine.kernel import layout, reach
-from libramen.engine.kernel.settings import CLIENT_SETTINGS, NOBODY, SETTINGS
+from libramen.engine.kernel.settings import CHOSEN, CLIENT_SETTINGS, NOBODY, SETTINGS
 
 if TYPE_CHECKING:
     from libramen.engine.border.records import Results
@@ -19,6 +19,8 @@ BUFFER: Final = 1 << 13
 """Visits that may have ended, or answers that may have been given, before they are looked at."""
 
 _PLACES: Final = 16
+_CHOICES: Final = 4
+"""So many choices to a replica: the more, the fewer of their numbers are left out."""
 
 
 class Pointing:
@@ -229,6 +231,7 @@ class FleetArrays(Pointing):
             fleet["part"], fleet["parts_end"] = (N_PARTS * at for at in system.parts[index])
         for name in ("held_head", "held_tail", "way_head", "way_tail"):
             fleet[name] = -1
+        fleet["choices"] = CHOSEN
         fleet["edge_s"], fleet["call_s"] = np.inf, -np.inf
         users = world.client(index)
         fleet["timeout_s"], fleet["watches"] = users["timeout_s"], users["watches"]
@@ -312,6 +315,12 @@ class FleetArrays(Pointing):
         pools = np.zeros(n * self._n_pools, layout.POOL)
         pools["head"] = pools["tail"] = -1
         pools[: len(self._pools)] = self._pools
+        rows = np.zeros(_CHOICES * n, np.int32)
+        chosen = replicas["chosen"]
+        was_chosen = np.flatnonzero(chosen >= CHOSEN)
+        rows[chosen[was_chosen] & (len(rows) - 1)] = was_chosen
+        self._point(chosen_rows=rows)
+        self._record[0]["choice_mask"] = len(rows) - 1
         notices = {name: np.zeros(n, np.int64) for name in ("emptied", "killed", "idled")}
         for name, numbers in notices.items():
             numbers[:old] = getattr(self, f"_{name}")

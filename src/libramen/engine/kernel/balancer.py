@@ -31,7 +31,7 @@ from libramen.engine.kernel import layout, lists, reach, settings
 from libramen.engine.kernel.clients import fail, watch
 from libramen.engine.kernel.integrals import integrate
 from libramen.engine.kernel.service import find_ready, is_dropped, kill, move_over, take_slot
-from libramen.engine.kernel.trees import least_busy, update_row
+from libramen.engine.kernel.trees import choose, least_busy, update_row
 from libramen.engine.kernel.uniforms import lineage_of, uniforms
 
 _ROUND_ROBIN, _RANDOM = settings.CODES["round_robin"], settings.CODES["random"]
@@ -235,9 +235,8 @@ def _has_room(f, row):
 def put(w, f, row, index, now_s):
     """A replica gets a visit: into a slot, into its backlog, or refused."""
     replica = reach.replica_at(f, row)
-    if f.by_load:  # of two that are as busy that is the next which was chosen longest ago, or never
-        f.choices += 1
-        replica.chosen = settings.CHOSEN + f.choices
+    if f.by_load:
+        choose(f, replica, row)
     if f.judged and f.judged == replica.version:
         note_sent(w, f, index)
     if replica.state == layout.DEAD:

@@ -222,7 +222,9 @@ _FLEET_FIELDS: Final[tuple[Any, ...]] = (
     ("n_killed", "i8"),  # replicas killed since they were last asked for
     ("n_idled", "i8"),  # replicas that have become idle, of those that the control plane asked about
     ("last_chosen", "i8"),  # number of the replica that round robin chose last
-    ("choices", "i8"),  # so many times was a replica chosen, where it is by load
+    ("choices", "i8"),  # number of the latest choice of a replica, where it is by load
+    ("choice_mask", "i8"),  # the end of such a number is the place in `chosen_rows`
+    address("chosen_rows"),  # int32 (choice_mask + 1,): the row that was chosen then
     ("held_head", "i8"),  # visits in the shared or held queue: a linked list, -1: none
     ("held_tail", "i8"),
     ("n_held", "i8"),
@@ -275,7 +277,8 @@ _AT_EVERY_EVENT: Final = (
     "replicas", "places", "pace", "by_load", "way_head", "n_calls", "rate", "errs", "other", "meters", "judges",
     "attempts", "way_tail", "overhead_s", "n_ready", "least_fits", "n_held", "fullest", "watches", "warm_up_s",
     "wait_from", "threads", "slower", "slots", "row_of", "queues", "pins", "counts", "parts_end", "part",
-    "logs", "judged", "asks", "first_call", "index", "user", "timeout_s", "balancer", "choices",
+    "logs", "judged", "asks", "first_call", "index", "user", "timeout_s", "balancer", "choices", "choice_mask",
+    "chosen_rows",
 )  # fmt: skip
 """What nearly every event looks at, the most often first: it lies together, in six cache lines instead of all."""
 

@@ -98,14 +98,29 @@ def first_due(f):
 def least_busy(f):
     """The row with the fewest requests among those that the balancer believes ready; ties: chosen longest ago.
 
-    No two have one key, so the way down from the root is that of the key.
+    The root's key ends in when that was, so nothing is searched.
     """
-    tree, leaves = f.tree, f.leaves
-    load = reach.node_at(tree, 1).load
-    node = np.int64(1)
-    while node < leaves:
-        node += node + (reach.node_at(tree, node + node).load != load)
-    return node - leaves
+    chosen = reach.node_at(f.tree, 1).load & (2 * settings.CHOSEN - 1)
+    if chosen < settings.CHOSEN:
+        return reach.int_at(f.row_of, chosen)
+    return reach.int32_at(f.chosen_rows, chosen & f.choice_mask)
+
+
+@reach.inner
+def choose(f, replica, row):
+    """A replica is chosen: of two that are as busy that is the next which was chosen longest ago, or never.
+
+    Numbers of choices are left out that end like that of another replica.
+    """
+    rows, mask, choice = f.chosen_rows, f.choice_mask, f.choices + 1
+    while True:
+        other = reach.int32_at(rows, choice & mask)
+        if other == row or (reach.replica_at(f, other).chosen ^ choice) & mask:
+            break
+        choice += 1
+    f.choices = choice
+    replica.chosen = choice
+    reach.set_int32(rows, choice & mask, row)
 
 
 @reach.inner
