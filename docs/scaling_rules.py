@@ -45,7 +45,7 @@ RULES: dict[str, tuple[str, dict[str, Any]]] = {
 def three_days() -> Trace:
     """Three like days without a festival, six times the demo's load; on the last half an hour by surprise."""
     steps = [Without(without=["/festival/tickets"]), Scale(scale=6), Repeat(repeat=f"{DAYS}d")]
-    surprise = Campaign(campaign=f"{24 * (DAYS - 1) + 14}h", height=5, rise="5m", fall="30m")
+    surprise = Campaign(campaign=f"{24 * (DAYS - 1) + 14}h", height=8, rise="5m", fall="30m")
     return shaped(make_day(), [*steps, Jitter(jitter="10s"), surprise], seed=1)
 
 
@@ -57,7 +57,7 @@ def draw(axes: Axes, name: str, outcome: Outcome) -> None:
     axes.step(hour, series["ready"][first:], where="post", color=SEA, linewidth=1.3, label="replicas ready")
     failed = (series["arrivals"] - series["ok"])[first:] > 0
     axes.plot(hour[failed], np.full(np.count_nonzero(failed), -1.6), "|", color=BUOY, markersize=8, label="some failed")
-    scaled = [d.at_s / 3600 % 24 for d in outcome.run.decisions if d.acted and d.at_s >= first * 60]
+    scaled = [d.at_s / 3600 % 24 for d in outcome.run.only.decisions if d.acted and d.at_s >= first * 60]
     axes.set_title(name, loc="left", fontsize=11, fontweight="bold", color=INK)
     axes.text(
         0.995, 1.03, f"{show_money(outcome.bill.month, 'EUR')}, scaled {len(scaled)} times", transform=axes.transAxes,
@@ -82,7 +82,7 @@ def main() -> None:
         outcome = replay(trace, service, plan, settle=(DAYS - 1) * 86400)
         draw(axes, name, outcome)
         first = (DAYS - 1) * 1440
-        scaled = sum(d.acted and d.at_s >= first * 60 for d in outcome.run.decisions)
+        scaled = sum(d.acted and d.at_s >= first * 60 for d in outcome.run.only.decisions)
         failed = outcome.n_requests - outcome.endings["ok"]
         print(
             f"| {name} | {failed:,} ({show_share(1 - (outcome.availability or 0), 2)}) | "
