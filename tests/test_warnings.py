@@ -93,3 +93,41 @@ def test_a_limit_that_two_services_share(tmp_path: Path) -> None:
         "web and db may together have 5 replicas on tier t; its limit of 4 is applied to each service alone"
     ]
     assert said(5) == []
+
+
+def test_a_backlog_that_has_no_effect(tmp_path: Path) -> None:
+    """Where the tier holds requests, or the balancer has one queue; left out there is nothing to say of it."""
+    service = {"slots": 2, "backlog": 7}
+    held = {"tier": TIER | {"holds_requests": True, "queue_limit": 30}, "service": service}
+    said = "backlog = 7 has no effect here, since its {}: nothing waits at replicas, all in one queue {}"
+    assert said.format("tier holds requests", "of 30 (queue_limit)") in problems(tmp_path, {}, **held)
+    one_queue = problems(tmp_path, {"balancer": "shared_queue"}, service=service)
+    assert said.format("balancer has one queue", "without limit") in one_queue
+    assert not [one for one in problems(tmp_path, {}, service=service) if "backlog" in one]
+    assert not [one for one in problems(tmp_path, {}, **held | {"service": {"slots": 2}}) if "backlog" in one]
+
+
+def test_what_a_reclaim_leaves(tmp_path: Path) -> None:
+    """A minute of provision, and 90 s of notice of which the last 40 are to drain in: ten seconds too few. Without a drain
+    nobody is missed; where it drains at the notice, for the whole minute."""
+    tier = TIER | {"provision": "60s", "interruptible": True, "notice": "90s"}
+    plan = {"replicas": 1, "faults": [{"kind": "reclaim", "at": "10m"}]}
+
+    def gaps(service: dict[str, Any], **values: Any) -> list[str]:
+        found = problems(tmp_path, plan, tier=tier | values, service={"slots": 2} | service)
+        return [one for one in found if "reclaim" in one]
+
+    assert gaps({"drain": "40s"}) == ["its reclaim leaves no replica that works for at least 10 s"]
+    assert gaps({}) == []
+    assert gaps({}, on_notice="drain") == ["its reclaim leaves no replica that works for at least 1 min"]
+
+
+def test_cores_that_the_platform_takes_are_not_counted_on(tmp_path: Path) -> None:
+    """3600 s of CPU work within a minute need 60 cores: 60 replicas of one, 120 where half of each is taken."""
+    at = np.full(3600, 600.0)
+    work = np.column_stack([at, np.ones(len(at)), np.zeros(len(at))])
+    np.savetxt(tmp_path / "t.csv", work, "%.6f", ",", header="at_s,cpu_s,wait_s", comments="")
+    for reserved, needs in ((0, 60), (0.5, 120)):
+        path = plain_study(tmp_path, {"files": "t.csv"}, {"p": {"replicas": 2}}, tier={"reserved_cores": reserved})
+        (plan,) = check(load_study(path)).plans
+        assert plan.needs_cpu == needs
