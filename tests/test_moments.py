@@ -237,9 +237,9 @@ def test_held_requests_go_by_the_rule_of_the_balancer_among_free_slots() -> None
 
 
 def test_held_requests_do_not_wait_for_what_will_do_nothing() -> None:
-    """The only replica drains at 5, called back, and is gone at 6, so that neither its limit of 50 s nor the notice of 70
+    """The only replica drains at 5, called back, and is gone at 6, so that neither its limit of 10 s nor the notice of 70
     has anything to end. Another one is not to be had. Whoever comes at 7 is held for nothing, and nothing happens since."""
     tier = make_tier(holds_requests=True, interruptible=True, notice=70, on_notice="drain")
     faults = [{"kind": "no_stock", "at": 0}, {"kind": "reclaim", "at": 5}]
     plan = make_plan(tier, replicas=1, faults=faults)
-    assert ends(both(trace_of([4, 7], wait=2.0), Service(slots=1, drain=50), plan)) == [("ok", 2.0), ("refused", 0.0)]
+    assert ends(both(trace_of([4, 7], wait=2.0), Service(slots=1, drain=10), plan)) == [("ok", 2.0), ("refused", 0.0)]
