@@ -84,10 +84,7 @@ class Agenda:
     @property
     def only_recurs(self) -> bool:
         """Whether nothing is to come that anything may wait for: samples and decisions never end by themselves."""
-        if not self._to_do:
-            return True
-        to_come = [(event[5], event[6]) for event in self._later] + [(event[4], event[5]) for event in self._now]
-        return all(any(map(_is_gone, about)) for about, counts in to_come if counts)
+        return not self._to_do
 
     def run(self, now_s: float) -> None:
         """Let the first event that is due at this instant happen: what it makes due may come before the next."""
