@@ -143,3 +143,55 @@ def test_a_release_that_leaves_nothing_behind_drains_it_too(strategy: str) -> No
         (10, None, None, 20),
         (20, 80, None, None),
     ]
+
+
+def test_the_drain_in_time_follows_the_earlier_end() -> None:
+    """A drain of 30 s before an end at 130, then at 50: it takes requests until 20 and not until 100."""
+    found = _steady(NOTICE, NOTICE | {"at": 15, "notice": 35}, service={"drain": 30}, tier={"provision": 150})
+    assert _lives(found)[0] == (0, 0, 20, pytest.approx(20))
+    # Known at 15, a drain of 60 s begins at once; the first notice would have it begin at 70.
+    found = _steady(NOTICE, NOTICE | {"at": 15, "notice": 35}, service={"drain": 60}, tier={"provision": 150})
+    assert _lives(found)[0] == (0, 0, 15, pytest.approx(15))
+
+
+def test_a_rule_drains_another_one() -> None:
+    """#3 is under notice from 10 to 130. At 80 the timetable wants one of the two that count, #1, #2 and what stands for #3:
+    three, so #4 and #2 drain, and #3 has, as #4 was ready at 70."""
+    entries = [{"at": "06:00", "floor": 3}, {"at": "07:00:40", "floor": 1, "ceiling": 1}]
+    trace = make_trace([0.0, 199.0], wait=0.05, span_s=200, start="2031-06-05T07:00:00", time_zone="Europe/Lisbon")
+    sold = make_tier(provision=60, interruptible=True, notice=120)
+    rule = {"rule": "fixed", "timetable": entries}
+    plan = make_plan(sold, replicas=3, faults=[NOTICE | {"replica": 3}], scaling=rule)
+    found = both(trace, Service(slots=9), plan)
+    # Of four at 40 three count, one of which is coming: it is cancelled, then #2 drains; #3 serves to its end at 130.
+    assert _lives(found) == [(0, 0, None, None), (0, 0, 40, 40), (0, 0, None, 130), (10, None, None, 40)]
+
+
+def test_idle_ones_under_notice_and_the_floor() -> None:
+    """Nobody comes after 0. #1 is under notice from 10 on. Of the two that are ready #2 alone counts, so a floor of 1 keeps
+    it when it has been idle for 20 s; with a floor of 0 it goes then, and #1, idle as long, does not: it serves until
+    its replacement is ready at 70, which goes at 90 itself."""
+    trace = make_trace([0.0, 0.0, 199.0], wait=0.0, span_s=200)
+    sold = make_tier(provision=60, interruptible=True, notice=120)
+
+    def drained(floor: int) -> list[float | None]:
+        rule = {"rule": "on_arrival", "idle": 20, "floor": floor, "ceiling": 3}
+        found = both(trace, Service(slots=9), make_plan(sold, replicas=2, faults=[NOTICE], scaling=rule))
+        return [r.draining_s for r in found.run.only.replicas[:3]]
+
+    assert drained(1) == [70, 70, None]
+    assert drained(0) == [70, 20, 90]
+
+
+@pytest.mark.parametrize("strategy", ["stop_start", "switch"])
+def test_a_new_one_under_notice_is_not_one_that_the_update_wants(strategy: str) -> None:
+    """Two are renewed at 10, and in the west there is no stock until 70: #3 is ready at 69, #4 at 129. Called back at 75,
+    #3 is nobody that the update waits for any more, but what stands for it is, and that is ready at 134."""
+    faults = [
+        {"kind": "no_stock", "at": 5, "lasts": 40, "zone": "west"},
+        {"kind": "reclaim", "at": 75, "replica": 3, "notice": 100},
+    ]
+    tier = {"provision": 59, "zones": ["east", "west"], "order_again": 60}
+    rollouts = [{"at": 10, "strategy": strategy} | ({"in_place": False} if strategy == "stop_start" else {})]
+    found = _steady(*faults, n=2, rollouts=rollouts, tier=tier)
+    assert found.run.only.updates[0].ended_s == 134

@@ -118,3 +118,15 @@ def test_what_is_taken_out_finishes_what_it_has() -> None:
     plan = make_plan(tier, replicas=1, faults=[{"kind": "crash", "at": 50}])
     found = both(trace, Service(slots=9, start=14), plan)
     assert found.requests["latency_s"].tolist() == pytest.approx([60, 60 + max(0.0, ready_s - out_s - 1e-3)])
+
+
+def test_checks_that_fail_in_a_row_may_be_of_two_deaths() -> None:
+    """Half a second before a check it dies, and works 5 s later; before the next check it dies again. That is the second one
+    that fails, though no process was dead at both: out a second later, and ready when the process works after another
+    one. Had the row begun anew the check after that would be good."""
+    phase_s = 8 * stream(0, "health", 1).random()
+    check_s = phase_s + 8 * np.ceil((50 - phase_s) / 8)
+    faults = [{"kind": "crash", "at": f"{at_s:.9f}s"} for at_s in (check_s - 0.5, check_s + 5)]
+    found = _steady(5, faults, tier={"health": {"every": 8, "after": 2, "timeout": 1}})
+    out = [(pytest.approx(check_s + 9), "coming"), (pytest.approx(check_s + 10), "ready")]
+    assert _stages(found) == [(0, "coming"), (0, "ready"), *out]

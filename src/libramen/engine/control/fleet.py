@@ -421,9 +421,9 @@ class Fleet:
         if not replica.is_serving:
             replica.is_serving, replica.works_s = True, now_s
         version = self.versions[replica.version]
-        if version.crashes_after is not None:
+        if version.crashes_after is not None and replica.works_s + version.crashes_after >= now_s:
             process, at_s = Process(replica, replica.deaths), replica.works_s + version.crashes_after
-            self._agenda.add(max(now_s, at_s), Kind.FAULT, self._crash_again, replica.number, process, counts=False)
+            self._agenda.add(at_s, Kind.FAULT, self._crash_again, replica.number, process, counts=False)
         self._plane.add(replica.number, now_s, warm=warm, profile=version.profile, slower=self.slower(replica))
         self._heed_killed(now_s)  # by the requests that were held for it
 

@@ -41,14 +41,14 @@ class TakenBack:
     def _give_notice(self, replica: Replica, now_s: float, end_s: float) -> None:
         """It is known, now or for an earlier end than before, when a machine is taken back."""
         self._fleet.note_notice(replica, end_s)
-        self._agenda.add(end_s, Kind.DRAIN_END, self._take, replica.number, replica, end_s)
+        self._agenda.add(end_s, Kind.DRAIN_END, self._take, replica.number, replica)
         if replica.is_draining:
             return
         if self._tier.on_notice == "drain":
             self._drain(now_s, replica)
         elif self._drain_s is not None:
             drains_s = max(now_s, end_s - self._drain_s)
-            self._agenda.add(drains_s, Kind.FAULT, self._drain_in_time, replica.number, replica, end_s)
+            self._agenda.add(drains_s, Kind.FAULT, self._drain, replica.number, replica)
 
     def _became_ready(self, now_s: float, replica: Replica) -> None:
         old = replica.stands_for
@@ -56,19 +56,14 @@ class TakenBack:
             replica.stands_for = None
             self._agenda.add(now_s, Kind.FAULT, self._drain, old.number, old)
 
-    def _drain_in_time(self, now_s: float, replica: Replica, end_s: float) -> None:
-        if replica.notice_s == end_s:
-            self._drain(now_s, replica)
-
     def _drain(self, now_s: float, replica: Replica) -> None:
         """It is to be empty when its machine goes; one that does not work, or is not believed to, is gone at once."""
         if replica.is_ready and replica.is_serving:
             self._fleet.drain(replica, now_s, why="reclaim")
-            self._replay.tell("look_again", now_s)
         elif replica.is_ready or replica.is_coming:
             self._fleet.end(replica, now_s, why="reclaim")
 
-    def _take(self, now_s: float, replica: Replica, end_s: float) -> None:
+    def _take(self, now_s: float, replica: Replica) -> None:
         """What is left in it is cut."""
-        if replica.notice_s == end_s and replica.stage != "gone":
+        if replica.stage != "gone":
             self._fleet.end(replica, now_s, why=replica.why_gone or "reclaim")
