@@ -130,3 +130,13 @@ def test_checks_that_fail_in_a_row_may_be_of_two_deaths() -> None:
     found = _steady(5, faults, tier={"health": {"every": 8, "after": 2, "timeout": 1}})
     out = [(pytest.approx(check_s + 9), "coming"), (pytest.approx(check_s + 10), "ready")]
     assert _stages(found) == [(0, "coming"), (0, "ready"), *out]
+
+
+def test_a_good_check_ends_the_row() -> None:
+    """As above, but the second death comes when a check has succeeded: each has one that fails, and nobody notices any."""
+    phase_s = 8 * stream(0, "health", 1).random()
+    check_s = phase_s + 8 * np.ceil((50 - phase_s) / 8)
+    faults = [{"kind": "crash", "at": f"{at_s:.9f}s"} for at_s in (check_s - 0.5, check_s + 15.5)]
+    found = _steady(5, faults, tier={"health": {"every": 8, "after": 2, "timeout": 1}})
+    assert _stages(found) == [(0, "coming"), (0, "ready")]
+    assert found.endings["lost"] == 100
