@@ -35,8 +35,9 @@ def pytest_configure(config: pytest.Config) -> None:
     os.environ["LIBRAMEN_CACHE"] = tempfile.mkdtemp(prefix="libramen-tests-")
 
 
+@pytest.hookimpl(tryfirst=True)
 def pytest_sessionstart(session: pytest.Session) -> None:
-    """Compile once, before the first test, so that no test depends on what another has compiled."""
+    """Compile once, before the first test and before there are workers, so that no test depends on what is compiled."""
     if not session.config.option.collectonly:
         Compilation(lambda _what: None).wait()
 

@@ -8,9 +8,17 @@ import numba
 import numpy as np
 import pytest
 
-from libramen.engine.kernel import layout, reach
+from libramen.engine.kernel import layout, reach, settings
 from libramen.engine.kernel.arrays import _winners, aligned
-from libramen.engine.kernel.trees import first_due, first_fleet, least_busy, replay_due, replay_fleet, replay_load
+from libramen.engine.kernel.trees import (
+    choose,
+    first_due,
+    first_fleet,
+    least_busy,
+    replay_due,
+    replay_fleet,
+    replay_load,
+)
 
 pytestmark = pytest.mark.skipif(reach.CHECKED, reason="nothing is compiled here")
 
@@ -24,11 +32,14 @@ def _of_fleets(world, who, due_s, winner, second_s):  # type: ignore[no-untyped-
 
 
 @numba.njit
-def _of_rows(world, who, due_s, load, winner, second_s, idlest):  # type: ignore[no-untyped-def]
+def _of_rows(world, who, due_s, busy, chosen, winner, second_s, idlest):  # type: ignore[no-untyped-def]
     f = reach.fleet_at(reach.world_at(world, 0), 0)
     for i in range(len(who)):
         replay_due(f, who[i], due_s[i])
-        replay_load(f.tree, f.leaves + who[i], load[i])
+        replica = reach.replica_at(f, who[i])
+        if chosen[i]:
+            choose(f, replica, who[i])
+        replay_load(f.tree, f.leaves + who[i], (busy[i] << settings.CHOSEN_BITS) + replica.chosen)
         winner[i], second_s[i] = first_due(f)
         idlest[i] = least_busy(f)
 
@@ -75,25 +86,25 @@ def test_the_next_and_the_idlest_of_all_rows(n: int, world: Any) -> None:
     numbers = np.random.default_rng(n).permutation(n) + 1
     row_of = np.zeros(n + 1, np.int64)
     row_of[numbers] = np.arange(n)
-    fleets["leaves"] = n
-    for name, array in {"tree": tree, "due_rows": due_rows, "row_of": row_of}.items():
+    replicas, rows = aligned(n, layout.REPLICA), np.zeros(4 * n, np.int32)
+    replicas["chosen"] = numbers
+    fleets["leaves"], fleets["choices"], fleets["choice_mask"] = n, settings.CHOSEN, len(rows) - 1
+    addresses = {"tree": tree, "due_rows": due_rows, "row_of": row_of, "replicas": replicas, "chosen_rows": rows}
+    for name, array in addresses.items():
         fleets[name] = reach.address_of(array)
     world["fleets"] = reach.address_of(fleets)
     who, due_s = _changes(n, n)
-    busy = np.random.default_rng(n + 1).integers(0, 5, len(who))
+    rng = np.random.default_rng(n + 1)
+    busy, chosen = rng.integers(0, 5, len(who)), rng.random(len(who)) < 0.7
     winner, second_s = np.zeros(len(who), np.int64), np.zeros(len(who))
     idlest = np.zeros(len(who), np.int64)
-    _of_rows(reach.address_of(world), who, due_s, (busy << 32) + numbers[who], winner, second_s, idlest)
+    _of_rows(reach.address_of(world), who, due_s, busy, chosen, winner, second_s, idlest)
     _agree(n, who, due_s, winner, second_s)
-    seen: dict[int, tuple[int, int]] = {}
+    # Of those that are as busy that which was chosen longest ago; before them all whoever never was, by number.
+    seen: dict[int, tuple[int, int, int]] = {}
+    last = np.zeros(n, np.int64)
     for i, row in enumerate(who.tolist()):
-        seen[row] = (int(busy[i]), int(numbers[row]))
-        assert idlest[i] == min(seen, key=lambda row: seen[row])
-
-
-@pytest.mark.parametrize("leaves", [1, 2, 16])
-def test_where_all_are_alike_the_first_wins(leaves: int) -> None:
-    winners = _winners(leaves)
-    assert winners[leaves:].tolist() == list(range(leaves))
-    for node in range(1, leaves):
-        assert winners[node] == winners[2 * node]
+        if chosen[i]:
+            last[row] = i + 1
+        seen[row] = (int(busy[i]), int(last[row]), int(numbers[row]))
+        assert idlest[i] == min(seen, key=seen.__getitem__)
