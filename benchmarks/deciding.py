@@ -79,7 +79,9 @@ def measure(study: Study, trace: Trace, ranges: dict[str, Any], file: Path) -> N
     """One question, asked in all ways."""
 
     def find(executor: Any = None, store: Store | None = None) -> Any:
-        return search(study, "brisk", executor=executor, trace=trace, store=store, **ranges)
+        # Without an executor in this process, where what is replayed is counted.
+        how = {"workers": 1} if executor is None else {"executor": executor}
+        return search(study, "brisk", trace=trace, store=store, **how, **ranges)
 
     with counted() as requests:
         found = find()
