@@ -7,7 +7,7 @@ from typing import Any
 import pytest
 
 from builders import both, make_plan, make_tier, make_trace
-from libramen import Outcome, Service
+from libramen import Outcome, Service, StudyError
 
 NOTICE = {"kind": "reclaim", "at": 10, "replica": 1}
 
@@ -195,3 +195,8 @@ def test_a_new_one_under_notice_is_not_one_that_the_update_wants(strategy: str) 
     rollouts = [{"at": 10, "strategy": strategy} | ({"in_place": False} if strategy == "stop_start" else {})]
     found = _steady(*faults, n=2, rollouts=rollouts, tier=tier)
     assert found.run.only.updates[0].ended_s == 134
+
+
+def test_nothing_is_called_back_where_nothing_may_be() -> None:
+    with pytest.raises(StudyError, match="reclaimed_every, notice, on_notice: they need interruptible = true"):
+        make_tier(on_notice="drain")

@@ -308,8 +308,9 @@ class Tier(Table):
     def _is_found_one_way(self) -> Self:
         if self.health is not None and "detect" in self.model_fields_set:
             raise ValueError("detect, health: both say when a dead replica is found; allowed: one of the two")
-        if not self.interruptible and (self.reclaimed_every is not None or self.notice):
-            raise ValueError("reclaimed_every, notice: they need interruptible = true")
+        asks = self.reclaimed_every is not None or self.notice or "on_notice" in self.model_fields_set
+        if not self.interruptible and asks:
+            raise ValueError("reclaimed_every, notice, on_notice: they need interruptible = true")
         if self.order_fails >= 1:
             raise ValueError("order_fails: found 100%; allowed: less, else no order is ever met")
         return self
