@@ -144,8 +144,8 @@ def test_with_equal_work_more_backlog_never_refuses_more(seed: int, backlog: int
     assert refused[1] <= refused[0]
 
 
-def test_the_seed_moves_stamps_within_their_seconds(demo_study: Path) -> None:
-    study = load_study(demo_study)
+def test_the_seed_moves_stamps_within_their_seconds(hour_study: Path) -> None:
+    study = load_study(hour_study)
     one, same, other = study.trace(seed=1), study.trace(seed=1), study.trace(seed=2)
     assert one.at_s.tobytes() == same.at_s.tobytes()
     assert one.at_s.tobytes() != other.at_s.tobytes()
