@@ -29,6 +29,8 @@ def test_a_process_is_started_again_at_once_or_when_its_death_is_found() -> None
     found = _steady(5, crash, tier={"detect": 30})
     assert (found.endings["lost"], found.endings["refused"]) == (50, 0)
     assert _stages(found) == [(0, "coming"), (0, "ready")]
+    lives = found.stages[["stage", "from_s", "to_s"]].to_numpy().tolist()
+    assert lives == [["ready", 0, 10], ["down", 10, 15], ["ready", 15, np.inf]]
     found = _steady(5, crash, tier={"detect": 30, "restarts": "when_found"})
     assert (found.endings["lost"], found.endings["refused"]) == (300, 50)
     assert _stages(found) == [(0, "coming"), (0, "ready"), (40, "coming"), (45, "ready")]
@@ -53,6 +55,8 @@ def test_each_death_is_found_by_itself() -> None:
     assert found.endings["lost"] == 60
     assert _stages(found) == [(0, "coming"), (0, "ready")]
     assert [death.at_s for death in found.run.only.deaths] == [10, 13, 30]
+    down = found.stages[found.stages["stage"] == "down"]
+    assert down[["from_s", "to_s"]].to_numpy().tolist() == [[10, 12], [13, 15], [30, 32]]
 
 
 def test_a_dead_one_that_is_drained_does_not_come_back() -> None:
@@ -98,6 +102,7 @@ def test_checks_go_on_in_the_rhythm_of_the_old_process(start: float, first: int,
         ready_s = max(out_s, works_s + again_s + 8 * (max(first, 1) - 1))
     elif first:
         ready_s = works_s + again_s + 8 * (first - 1)
+    assert found.fleet["deaths"].tolist() == [1]
     expected = [(0, "coming"), (0, "ready"), *zip([out_s, ready_s], stages, strict=False)]
     assert _stages(found) == expected
     refused = np.ceil(10 * ready_s - 1e-6) - np.ceil(10 * out_s - 1e-6) if stages else 0

@@ -48,6 +48,8 @@ class Replica:
     ended_by: int | None = None  # number of the decision that cancelled or drained it
     core_s: float = 0.0  # cores in use integrated up to the end of the span [core-seconds]
     deaths: int = 0
+    down: list[tuple[float, float]] = field(default_factory=list)  # from each death until a process works, or for ever
+    life: int = 0  # so many processes that the balancer believed in have died or been taken out
     is_serving: bool = False  # its process works
     works_s: float = math.inf  # since when it does, or did
     detection: Detection | None = None  # of the death of its process
@@ -113,15 +115,15 @@ class Replica:
 
 
 class Process(NamedTuple):
-    """A process of a replica, which may have died since: how often the replica had died before."""
+    """A process of a replica, which may have died since, or been taken out."""
 
     replica: Replica
-    deaths: int
+    life: int
 
     @property
     def is_there(self) -> bool:
-        """Whether the replica has not died since, nor lost its machine."""
-        return self.replica.deaths == self.deaths and not self.replica.is_lost and self.replica.stage != "gone"
+        """Whether that has not happened, and the replica has not lost its machine."""
+        return self.replica.life == self.life and not self.replica.is_lost and self.replica.stage != "gone"
 
     def comparable(self, _now_s: float) -> list[object]:
         """What decides its future: see `sameness`."""

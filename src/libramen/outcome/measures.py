@@ -211,18 +211,21 @@ def paid_steps(run: ServiceRun, hosting: Hosting) -> Steps:
     return Steps.of([start for start, _ in lives], [end for _, end in lives], run.span_s)
 
 
-def life(replica: Replica, run: ServiceRun) -> list[tuple[str, float, float]]:
+def life(replica: Replica) -> list[tuple[str, float, float]]:
     """What a replica went through: stage, from, to [s]."""
     rows: list[tuple[str, float, float]] = []
-    died_s = [death.at_s for death in run.deaths if death.replica == replica.number] if replica.deaths else []
     ends = [*(at_s for at_s, _ in replica.stages[1:]), math.inf]
     for place, ((from_s, stage), to_s) in enumerate(zip(replica.stages, ends, strict=True)):
         if stage == "coming":
             boots_to_s = min(replica.started_s, to_s) if place == 0 else from_s  # again: on the same machine
             rows += [("booting", from_s, boots_to_s), ("starting", boots_to_s, to_s)]
         elif stage == "ready":
-            down_s = min((s for s in died_s if from_s <= s <= to_s), default=to_s)
-            rows += [("ready", from_s, down_s), ("down", down_s, to_s)]
+            up_s = from_s
+            for down_s, until_s in replica.down:
+                if from_s <= down_s <= to_s:
+                    rows += [("ready", up_s, down_s), ("down", down_s, min(until_s, to_s))]
+                    up_s = min(until_s, to_s)
+            rows.append(("ready", up_s, to_s))
         elif stage == "draining":
             rows.append(("draining", from_s, to_s))
     return [row for row in rows if row[2] > row[1]]

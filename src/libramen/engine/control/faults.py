@@ -89,7 +89,7 @@ class Faults(Part):
             return
         for entry in self._of_ready:
             if entry.fault.may_strike(replica.number):
-                self._draw(entry, replica.number, now_s, of=Process(replica, replica.deaths))
+                self._draw(entry, replica.number, now_s, of=Process(replica, replica.life))
 
     def _was_ordered(self, now_s: float, replica: Replica) -> None:
         for entry in self._of_ordered:
@@ -129,7 +129,7 @@ class Faults(Part):
 
     def _strike(self, now_s: float, entry: _Entry, target: int | str | None, of: Process | None) -> None:
         self._named -= (target if isinstance(target, int) and target else entry.fault.number) > 0
-        if of is not None and (not of.replica.can_die or of.replica.is_draining or of.replica.deaths != of.deaths):
+        if of is not None and (not of.replica.can_die or of.replica.is_draining or of.replica.life != of.life):
             return  # it is another process by now, or none
         fault, at_random = entry.fault, entry.fault.every_about is not None
         struck = self._draw_ready_replica(entry) if fault.draws_replica else target or None

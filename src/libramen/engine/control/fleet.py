@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import heapq
+import math
 from collections.abc import Callable
 from typing import Final, Literal, NamedTuple
 
@@ -327,6 +328,8 @@ class Fleet:
     def note_death(self, replica: Replica, now_s: float, why: str) -> None:
         """A process has died."""
         replica.deaths += 1
+        replica.life += 1
+        replica.down.append((now_s, math.inf))
         replica.is_serving = False
         self.deaths.append(Death(now_s, replica.number, why))
 
@@ -351,7 +354,7 @@ class Fleet:
         at_s = now_s + start.at(z)
         if replica.detection is None or at_s - replica.detection.at_s > EPSILON_S:  # it is out until it works
             at_s = self.finding.counts_from(replica, at_s)
-        self._agenda.add(at_s, Kind.READY, self._has_started, replica.number, Process(replica, replica.deaths))
+        self._agenda.add(at_s, Kind.READY, self._has_started, replica.number, Process(replica, replica.life))
 
     def _detect(self, now_s: float, replica: Replica, detection: Detection) -> None:
         """The balancer learns of a death, unless the replica was drained or lost meanwhile, or works again."""
@@ -374,11 +377,11 @@ class Fleet:
 
     def _take_out(self, replica: Replica, now_s: float) -> None:
         """Too many checks have failed, although it works by now: it finishes what it has, until it is found well."""
-        replica.detection, replica.deaths = None, replica.deaths + 1
+        replica.detection, replica.life = None, replica.life + 1
         self._plane.drain(replica.number, now_s)
         self._enter(replica, now_s, "coming")
         again_s = max(now_s, self.finding.counts_from(replica, replica.works_s, after=1))
-        self._agenda.add(again_s, Kind.READY, self._has_started, replica.number, Process(replica, replica.deaths))
+        self._agenda.add(again_s, Kind.READY, self._has_started, replica.number, Process(replica, replica.life))
         self._changed(now_s, replica)
 
     def _heed_killed(self, now_s: float) -> None:
@@ -401,7 +404,7 @@ class Fleet:
     def _plan_ready(self, replica: Replica, works_s: float) -> None:
         """A process works from then on; it counts as ready after as many good checks as the tier wants."""
         at_s = self.finding.counts_from(replica, works_s)
-        self._agenda.add(at_s, Kind.READY, self._has_started, replica.number, Process(replica, replica.deaths))
+        self._agenda.add(at_s, Kind.READY, self._has_started, replica.number, Process(replica, replica.life))
 
     def _has_started(self, now_s: float, process: Process) -> None:
         """A process works, and unless nobody has noticed that there was none the balancer sends to it from now on."""
@@ -420,9 +423,11 @@ class Fleet:
             self._enter(replica, now_s, "ready")
         if not replica.is_serving:
             replica.is_serving, replica.works_s = True, now_s
+            if replica.down:
+                replica.down[-1] = replica.down[-1][0], now_s
         version = self.versions[replica.version]
         if version.crashes_after is not None and replica.works_s + version.crashes_after >= now_s:
-            process, at_s = Process(replica, replica.deaths), replica.works_s + version.crashes_after
+            process, at_s = Process(replica, replica.life), replica.works_s + version.crashes_after
             self._agenda.add(at_s, Kind.FAULT, self._crash_again, replica.number, process, counts=False)
         self._plane.add(replica.number, now_s, warm=warm, profile=version.profile, slower=self.slower(replica))
         self._heed_killed(now_s)  # by the requests that were held for it
