@@ -200,3 +200,20 @@ def test_a_new_one_under_notice_is_not_one_that_the_update_wants(strategy: str) 
 def test_nothing_is_called_back_where_nothing_may_be() -> None:
     with pytest.raises(StudyError, match="reclaimed_every, notice, on_notice: they need interruptible = true"):
         make_tier(on_notice="drain")
+
+
+def test_an_order_without_stock_has_no_machine_to_be_called_back() -> None:
+    """#3 is called back at 1, and what stands for it is not to be had. A third of the three that have machines is one, and
+    #4 has none to be called back."""
+    stock = {"kind": "no_stock", "at": 0, "lasts": 100}
+    third = {"kind": "reclaim", "at": 10, "share": 0.3333}
+    found = _steady(stock, NOTICE | {"at": 1, "replica": 3}, third, NOTICE | {"at": 20, "replica": 4}, n=3)
+    assert [r.number for r in found.run.only.replicas if r.is_reclaimed] == [1, 3]
+    assert found.run.only.replicas[3].gone_s is None
+
+
+def test_a_death_that_is_found_at_once_while_one_is_being_found() -> None:
+    """The tier finds deaths after 30 s; it dies at 10, works at 12, and dies at 20 with nothing to be found out: out at once."""
+    crash = {"kind": "crash", "at": 20, "detect": 0}
+    found = _steady(crash | {"at": 10, "detect": None}, crash, service={"start": 2}, tier={"detect": 30})
+    assert [(at_s, stage) for at_s, stage in found.run.only.replicas[0].stages[2:]] == [(20, "coming"), (22, "ready")]

@@ -43,11 +43,10 @@ class Replica:
     bought_s: float | None = None  # from when it is paid for, where the meter starts with the order
     lost_s: float | None = None  # when its machine was lost with its zone, perhaps before that was found
     notice_s: float | None = None  # when its machine is taken back, where that is known
-    stands_for: Replica | None = None  # it was ordered in the place of that one, which serves until this is ready
+    stands_for: Replica | None = None  # in whose place it was ordered; that one serves until this one is ready
     freed_by: int | None = None  # the release that has drained it, so that its machine is free when it is gone
     ended_by: int | None = None  # number of the decision that cancelled or drained it
     core_s: float = 0.0  # cores in use integrated up to the end of the span [core-seconds]
-    deaths: int = 0
     down: list[tuple[float, float]] = field(default_factory=list)  # from each death until a process works, or for ever
     life: int = 0  # so many processes that the balancer believed in have died or been taken out
     is_serving: bool = False  # its process works
@@ -77,6 +76,11 @@ class Replica:
     def is_lost(self) -> bool:
         """Whether its machine is."""
         return self.lost_s is not None
+
+    @property
+    def deaths(self) -> int:
+        """How often its process has died."""
+        return len(self.down)
 
     @property
     def is_reclaimed(self) -> bool:

@@ -24,8 +24,11 @@ def _words(kind: str, told: dict[str, Any]) -> dict[str, str]:
         of = (f"{replicas} x {each} of {name}" for name, (replicas, each) in told["opened"].items())
         return {"who": ", ".join(of)}
     if kind == "no_backlog":
-        limit = "without limit" if told["limit"] is None else f"of {told['limit']} (queue_limit)"
-        return {"because": "its tier holds requests" if told["holds"] else "its balancer has one queue", "queue": limit}
+        limit = "" if told["limit"] is None else f" (queue_limit = {told['limit']})"
+        return {
+            "because": "its tier holds requests" if told["holds"] else "its balancer is shared_queue",
+            "limit": limit,
+        }
     if kind == "shared_most":
         return {"who": and_list(told["services"])}
     if kind == "over_budget":
@@ -61,7 +64,7 @@ _SENTENCES: Final = {
         "{most:,.0f} arrive"
     ),
     "no_backlog": (
-        "backlog = {backlog} has no effect here, since {because}: nothing waits at replicas, all in one queue {queue}"
+        "backlog = {backlog} has no effect: {because}, so requests wait in one queue{limit}, not at replicas"
     ),
     "no_memory": ("not one request fits into the {gb:.3g} GB of a replica, of which memory_base takes the most"),
     "no_such_replica": "its {fault} is of replica {number}, and the plan has {has}",

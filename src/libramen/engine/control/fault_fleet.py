@@ -5,8 +5,8 @@ from __future__ import annotations
 import math
 
 from libramen.engine.control.agenda import Kind
+from libramen.engine.control.reclaims import Reclaims
 from libramen.engine.control.replaying import Replay
-from libramen.engine.control.taken_back import TakenBack
 from libramen.engine.replica import Replica
 
 
@@ -20,7 +20,7 @@ class FleetOfFaults:
     def __init__(self, replay: Replay) -> None:
         self._replay = replay
         self._fleet, self._plane, self._agenda = replay.fleet, replay.plane, replay.agenda
-        self._placement, self._taken_back = replay.placement, TakenBack(replay)
+        self._placement, self._reclaims = replay.placement, Reclaims(replay)
         self._slow: list[tuple[object, float, int | None, str | None]] = []  # one fault may be there more than once
         self._dependency: list[tuple[object, float, float]] = []
         self._shortages: list[tuple[object, str | None]] = []
@@ -36,7 +36,7 @@ class FleetOfFaults:
 
     def reclaim(self, replica: Replica, now_s: float, *, notice_s: float | None) -> None:
         """The machine of a replica is taken back after a notice, and one is ordered in its place."""
-        self._taken_back.reclaim(replica, now_s, notice_s=notice_s)
+        self._reclaims.reclaim(replica, now_s, notice_s=notice_s)
 
     # -- zones -------------------------------------------------------------------------------------
 
@@ -50,7 +50,7 @@ class FleetOfFaults:
         for replica in fleet.alive():
             if replica.zone != zone or replica.is_lost:
                 continue
-            found_s = fleet.finding.detection(replica, now_s, detect_s).at_s
+            found_s = fleet.detector.detection(replica, now_s, detect_s).at_s
             replica.lost_s = now_s
             if replica.is_draining:
                 fleet.lose_draining(replica, now_s, "zone_loss")

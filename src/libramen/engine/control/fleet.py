@@ -12,7 +12,7 @@ from libramen.base.times import EPSILON_S
 from libramen.engine.border.plane import Server
 from libramen.engine.border.records import AS_WRITTEN, Notices, Profile
 from libramen.engine.control.agenda import Kind, ServiceAgenda
-from libramen.engine.control.finding import Finding
+from libramen.engine.control.detector import Detector
 from libramen.engine.control.placement import InTurn
 from libramen.engine.replica import Death, Detection, Luck, Process, Replica, Stage
 from libramen.study.plan import Hosting
@@ -28,7 +28,7 @@ class Version(NamedTuple):
 
 
 class Owed(NamedTuple):
-    """One that is to be ordered as soon as some zone is open: of which version, and in whose place, who serves."""
+    """A replacement to be ordered as soon as a zone is open: its version, and who serves until it is ready."""
 
     version: int
     stands_for: Replica | None
@@ -53,7 +53,7 @@ class Fleet:
     or went; what is in `order_listeners` whenever one was ordered.
 
     Attributes:
-        finding: how deaths are found.
+        detector: how deaths are detected.
         versions: what each version is, by number.
         version: what a new order gets.
         keeps_versions: a replacement gets the version of what it replaces.
@@ -77,7 +77,7 @@ class Fleet:
         self._service, self._hosting, self._plane, self._agenda = service, hosting, plane, agenda
         self._placement = placement
         self.luck = Luck(seed, index)
-        self.finding = Finding(hosting.tier, self.luck)
+        self.detector = Detector(hosting.tier, self.luck)
         self.replicas: list[Replica] = []  # ever ordered, by number - 1
         self.deaths: list[Death] = []
         self._alive: dict[int, Replica] = {}
@@ -98,7 +98,7 @@ class Fleet:
         self.n_coming = 0
         """How many are ordered and not yet ready, or starting again."""
         self.n_leaving = 0
-        """How many of both are under notice: they serve, and are nobody's to count on."""
+        """How many of both are under notice. They still serve, but `have` leaves them out."""
         self.peak = 0
         """The most that it has had, ready and coming, at once."""
         self._ready_integral = 0.0
@@ -250,7 +250,7 @@ class Fleet:
         assert zone is not None, "a zone is open"
         replica = self._new(now_s, zone, why, self.version)
         replica.bought_s = now_s
-        self.finding.begin(replica, now_s)
+        self.detector.begin(replica, now_s)
         self._become_ready(replica, now_s, warm=warm)
         return replica
 
@@ -285,7 +285,7 @@ class Fleet:
     def heed(self, notices: Notices, now_s: float) -> None:
         """Replicas have died, or draining ones have emptied."""
         for number in notices.killed:
-            self._died(self.replicas[number - 1], now_s, "out_of_memory", None)
+            self._ran_out_of_memory(self.replicas[number - 1], now_s)
         for number in notices.emptied:
             self.end_drain(number, now_s)
 
@@ -302,9 +302,9 @@ class Fleet:
         if replica.is_draining:
             self.lose_draining(replica, now_s, why)
             return
-        found_s = self.finding.detection(replica, now_s, detect_s).at_s
-        self._plane.fail(replica.number, now_s, found=found_s == now_s)
-        self._died(replica, now_s, why, detect_s)
+        detection = self._detection(replica, now_s, detect_s)
+        self._plane.fail(replica.number, now_s, found=detection.at_s == now_s)
+        self._died(replica, now_s, why, detection)
         self._heed_killed(now_s)
 
     def lose_draining(self, replica: Replica, now_s: float, why: str) -> None:
@@ -327,17 +327,20 @@ class Fleet:
 
     def note_death(self, replica: Replica, now_s: float, why: str) -> None:
         """A process has died."""
-        replica.deaths += 1
         replica.life += 1
         replica.down.append((now_s, math.inf))
         replica.is_serving = False
         self.deaths.append(Death(now_s, replica.number, why))
 
-    def _died(self, replica: Replica, now_s: float, why: str, detect_s: float | None) -> None:
+    def _detection(self, replica: Replica, died_s: float, detect_s: float | None) -> Detection:
+        """When the balancer learns that a process is dead: of this death, or before that of the one before."""
+        detection = self.detector.detection(replica, died_s, detect_s)
+        if replica.detection is None or detection.at_s < replica.detection.at_s:
+            replica.detection = detection
+        return replica.detection
+
+    def _died(self, replica: Replica, now_s: float, why: str, detection: Detection) -> None:
         """The process of a ready replica has died: it is started again, and the balancer may learn of it."""
-        if replica.detection is None:  # else the balancer is about to learn of the death before
-            replica.detection = self.finding.detection(replica, now_s, detect_s)
-        detection = replica.detection
         self.note_death(replica, now_s, why)
         is_found = detection.at_s == now_s
         if not is_found:
@@ -353,7 +356,7 @@ class Fleet:
         z = 0.0 if start.is_constant else float(self.luck.own("restart", replica.number).standard_normal())
         at_s = now_s + start.at(z)
         if replica.detection is None or at_s - replica.detection.at_s > EPSILON_S:  # it is out until it works
-            at_s = self.finding.counts_from(replica, at_s)
+            at_s = self.detector.counts_from(replica, at_s)
         self._agenda.add(at_s, Kind.READY, self._has_started, replica.number, Process(replica, replica.life))
 
     def _detect(self, now_s: float, replica: Replica, detection: Detection) -> None:
@@ -376,18 +379,21 @@ class Fleet:
         self._changed(now_s, replica)
 
     def _take_out(self, replica: Replica, now_s: float) -> None:
-        """Too many checks have failed, although it works by now: it finishes what it has, until it is found well."""
+        """Too many checks failed, although the process works by now: nothing new is sent there until checks succeed."""
         replica.detection, replica.life = None, replica.life + 1
         self._plane.drain(replica.number, now_s)
         self._enter(replica, now_s, "coming")
-        again_s = max(now_s, self.finding.counts_from(replica, replica.works_s, after=1))
+        again_s = max(now_s, self.detector.counts_from(replica, replica.works_s, after=1))
         self._agenda.add(again_s, Kind.READY, self._has_started, replica.number, Process(replica, replica.life))
         self._changed(now_s, replica)
+
+    def _ran_out_of_memory(self, replica: Replica, now_s: float) -> None:
+        self._died(replica, now_s, "out_of_memory", self._detection(replica, now_s, None))
 
     def _heed_killed(self, now_s: float) -> None:
         """By requests that waited, and were handed out."""
         for number in self._plane.take_killed():
-            self._died(self.replicas[number - 1], now_s, "out_of_memory", None)
+            self._ran_out_of_memory(self.replicas[number - 1], now_s)
 
     # -- from one stage to the next ----------------------------------------------------------------
 
@@ -403,7 +409,7 @@ class Fleet:
 
     def _plan_ready(self, replica: Replica, works_s: float) -> None:
         """A process works from then on; it counts as ready after as many good checks as the tier wants."""
-        at_s = self.finding.counts_from(replica, works_s)
+        at_s = self.detector.counts_from(replica, works_s)
         self._agenda.add(at_s, Kind.READY, self._has_started, replica.number, Process(replica, replica.life))
 
     def _has_started(self, now_s: float, process: Process) -> None:

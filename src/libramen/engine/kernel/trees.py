@@ -108,9 +108,9 @@ def least_busy(f):
 
 @reach.inner
 def choose(f, replica, row):
-    """A replica is chosen: of two that are as busy that is the next which was chosen longest ago, or never.
+    """Write down that a replica was chosen: of equally busy ones the next is that with the lowest number of a choice.
 
-    Numbers of choices are left out that end like that of another replica.
+    A number is skipped where its place in `chosen_rows` is that of another replica.
     """
     rows, mask, choice = f.chosen_rows, f.choice_mask, f.choices + 1
     while True:

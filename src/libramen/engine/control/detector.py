@@ -1,4 +1,4 @@
-"""How a platform learns that a process has died, and when a new one counts as ready: after a time, or by checks."""
+"""How a platform detects that a process has died, and that a new one works: after a fixed time, or by health checks."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from libramen.engine.replica import Detection, Luck, Replica
 from libramen.study.service import Tier
 
 
-class Finding:
+class Detector:
     """The tier's `detect`, or its health checks.
 
     Args:

@@ -7,7 +7,7 @@ from libramen.engine.control.replaying import Replay
 from libramen.engine.replica import Replica
 
 
-class TakenBack:
+class Reclaims:
     """Lets a replica under notice serve as long as the tier says, then drain, and be gone in time.
 
     Args:
@@ -39,7 +39,7 @@ class TakenBack:
         self._replay.tell("look_again", now_s)
 
     def _give_notice(self, replica: Replica, now_s: float, end_s: float) -> None:
-        """It is known, now or for an earlier end than before, when a machine is taken back."""
+        """The machine of a replica will be taken back at `end_s`."""
         self._fleet.note_notice(replica, end_s)
         self._agenda.add(end_s, Kind.DRAIN_END, self._take, replica.number, replica)
         if replica.is_draining:
@@ -57,7 +57,7 @@ class TakenBack:
             self._agenda.add(now_s, Kind.FAULT, self._drain, old.number, old)
 
     def _drain(self, now_s: float, replica: Replica) -> None:
-        """It is to be empty when its machine goes; one that does not work, or is not believed to, is gone at once."""
+        """Drain a replica before its machine is taken. One whose process does not work is gone at once."""
         if replica.is_ready and replica.is_serving:
             self._fleet.drain(replica, now_s, why="reclaim")
         elif replica.is_ready or replica.is_coming:
