@@ -39,21 +39,26 @@ FIRST: dict[str, Any] = {"size": ["small", "medium"], "replicas": range(2, 21), 
 @contextmanager
 def counted() -> Iterator[list[int]]:
     """Counts the requests that searches replay in this process, one number a combination."""
-    look, do = Watch.look, Try.__call__
+    begin, do = Watch.begin, Try.__call__
     requests: list[int] = []
     now_s = 0.0
 
-    def counted_look(watch: Watch, at_s: float, fleets: Any) -> None:
-        nonlocal now_s
-        now_s = at_s
-        look(watch, at_s, fleets)
+    def counted_begin(watch: Watch, *, with_events: bool) -> Any:
+        records, look = begin(watch, with_events=with_events)
+
+        def counted_look(at_s: float, fleets: Any) -> None:
+            nonlocal now_s
+            now_s = at_s
+            look(at_s, fleets)
+
+        return records, counted_look
 
     def counted_do(task: Try, case: Any, trace: Trace) -> Any:
         found = do(task, case, trace)
         requests.append(len(trace) if hasattr(found, "bill") else int(np.searchsorted(trace.at_s, now_s)))
         return found
 
-    with patch.object(Watch, "look", counted_look), patch.object(Try, "__call__", counted_do):
+    with patch.object(Watch, "begin", counted_begin), patch.object(Try, "__call__", counted_do):
         yield requests
 
 

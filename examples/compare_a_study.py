@@ -8,8 +8,8 @@ comparison = compare(study)
 for figures in comparison.figures:
     missed = [objective.name for objective in figures.missed]
     print(
-        f"{figures.plan:13} p95 {figures.latency_s['p95'] * 1000:4.0f} ms, "
-        f"{figures.availability:8.3%} answered, {figures.bill.month:7} {study.currency} a month, "
+        f"{figures.plan:13} p95 {figures.month.latency_s['p95'] * 1000:4.0f} ms, "
+        f"{figures.month.availability:8.3%} answered, {figures.bill.month:7} {study.currency} a month, "
         f"misses {', '.join(missed) or 'nothing'}"
     )
 print(comparison.verdict())

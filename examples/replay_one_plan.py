@@ -1,12 +1,12 @@
-"""Replay one plan of the demo study and look at its worst minutes. Run `libramen demo` first."""
+"""Replay one plan of the demo study and look at its worst minutes, on its second day. Run `libramen demo` first."""
 
 from libramen import load_study, replay
 
 study = load_study("saltmarsh/study.toml")
-outcome = replay(study.trace(), study.service, study.plans["late"], study.objectives)
+outcome = replay(study.trace(), study.service, study.plans["late"], study.objectives, terms=study.terms)
 
 series = outcome.series.set_index("time")
-rush = series.between_time("17:50", "18:20").iloc[::5]
+rush = series.loc["2031-06-05"].between_time("17:50", "18:20").iloc[::5]
 print("time   arrivals/s  failed  p95 [s]  ready  coming  CPU in use")
 for time, minute in rush.iterrows():
     failed = minute["arrivals"] - minute["ok"]

@@ -28,9 +28,11 @@ if __name__ == "__main__":
     own = Plan(name="own", tier=study.tiers["tidal"], size="small", replicas=2, scaling=scaling)
     trace = study.trace()
     for plan in (study.plans["brisk"], study.plans["planned"], own):
-        outcome = replay(trace, study.service, plan, study.objectives, currency=study.currency)
+        outcome = replay(trace, study.service, plan, study.objectives, terms=study.terms)
         met = "meets all" if outcome.meets_all else "misses some"
-        print(f"{plan.name}: {outcome.bill.month} {study.currency} a month, {outcome.availability:.3%} answered, {met}")
+        print(
+            f"{plan.name}: {outcome.bill.month} {study.currency} a month, {outcome.month.availability:.3%} answered, {met}"
+        )
     print(
         outcome.decisions.query("ordered > 0")[["time", "measure", "wanted", "ordered", "came_s"]].tail(3).to_string()
     )

@@ -1,4 +1,4 @@
-"""Where paying for use is cheap, and where it is not: the demo's day, thinned out and as it is."""
+"""Where paying for use is cheap, and where it is not: the demo's two days, thinned out and as they are."""
 
 from libramen import load_study, replay, shaped
 
@@ -9,8 +9,8 @@ for scale in (0.001, 0.01, 0.1, 1.0):
     trace = shaped(day, [{"scale": scale}]) if scale < 1 else day
     cells = []
     for name in ("single", "planned", "lamp"):
-        outcome = replay(trace, study.service, study.plans[name], study.objectives, currency=study.currency)
-        cells.append(f"{outcome.bill.month:>9} {study.currency} {outcome.availability:>8.2%} ok")
+        outcome = replay(trace, study.service, study.plans[name], study.objectives, terms=study.terms)
+        cells.append(f"{outcome.bill.month:>9} {study.currency} {outcome.month.availability:>8.2%} ok")
     print(f"{scale:<7} {len(trace):>8,}  " + "".join(f"{cell:>26}" for cell in cells))
     waits = outcome.waits  # those of `lamp`
     if waits is not None and len(waits.wait_s):

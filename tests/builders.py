@@ -134,5 +134,6 @@ def _assert_fleets_agree(one: ServiceRun, other: ServiceRun) -> None:
         )  # fmt: skip
         assert abs(mine.core_s - theirs.core_s) <= 1e-8, (mine, theirs)
     np.testing.assert_allclose(one.use, other.use, rtol=1e-12, atol=1e-8)
+    np.testing.assert_allclose(one.lasted, other.lasted, rtol=1e-12, atol=1e-8)
     # Late in a day a time is a multiple of 1.5e-11 s, and an integral adds thousands of differences of times.
     np.testing.assert_allclose(one.integrals, other.integrals, rtol=1e-12, atol=1e-8)

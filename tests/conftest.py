@@ -54,11 +54,14 @@ def demo_study(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 @pytest.fixture(scope="session")
 def hour_study(demo_study: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """The demo from 11:30 to 12:30 only, for what does not need its day."""
+    """The demo's second day from 11:30 to 12:30 only, for what needs no more."""
     folder = tmp_path_factory.mktemp("hour") / "saltmarsh"
     folder.mkdir()
-    for name in ("study.toml", "tiers.toml", "cpu.csv"):
+    for name in ("tiers.toml", "cpu.csv"):
         shutil.copy(demo_study.parent / name, folder)
+    text = demo_study.read_text().replace('"wednesday.log.gz", ', "")
+    month = text.index("[month]")
+    (folder / "study.toml").write_text(text[:month] + text[text.index("[service]", month) :])
     with (
         gzip.open(demo_study.parent / "saltmarsh.log.gz", "rt") as day,
         gzip.open(folder / "saltmarsh.log.gz", "wt", compresslevel=1) as hour,

@@ -11,10 +11,11 @@ import pytest
 from hypothesis import given, strategies as st
 
 from builders import make_plan, make_tier, make_trace
-from libramen import Outcome, Service, Tier, Trace, replay
-from libramen.bill.month import Month
-from libramen.bill.prices import least_month
+from libramen import Outcome, Service, Terms, Tier, Trace, replay
+from libramen.bill.account import charges_of
+from libramen.bill.month import month_of
 from libramen.bill.usage import seconds_by_hour
+from libramen.bill.use import Known
 
 DAY = 86400.0
 
@@ -47,13 +48,14 @@ def test_half_to_even() -> None:
 
 
 def test_balancer_zones_and_fixed_fees_do_not_depend_on_the_trace() -> None:
-    """730 h at 0.017 = 12.41; two zones of 0.01: 1460 zone-hours = 14.60; 5 once."""
+    """730 h at 0.017 = 12.41; two zones of 0.01: 1460 zone-hours = 14.60; 5 once. A zone without a replica is not paid."""
     tier = make_tier(balancer_per_hour="0.017", zone_per_hour="0.01", zones=["a", "b"], fixed_per_month=5)
     for span_s in (3600.0, DAY):
-        lines = _bill(tier, span_s=span_s)
+        lines = _bill(tier, span_s=span_s, replicas=2)
         assert lines["balancer"][3] == Decimal("12.41")
         assert lines["zones"] == (Decimal(1460), "zone-h", Decimal("0.01"), Decimal("14.60"))
         assert lines["fixed fee"][3] == Decimal("5.00")
+        assert _bill(tier, span_s=span_s)["zones"][0] == 730
 
 
 def test_the_allowance_is_of_the_month() -> None:
@@ -132,7 +134,7 @@ def test_the_hours_of_the_week_are_local() -> None:
     into seven hours of the week, each with mean 1."""
     start = Trace.from_arrays(at_s=[0, 1], cpu_s=[0, 0], start="2031-10-25", time_zone="Europe/Lisbon").start
     at_s = np.array([12 * 3600.0 + day * DAY + (3600 if day >= 1 else 0) for day in range(9)])
-    month = Month(9 * DAY, start)
+    month = month_of(9 * DAY, start).weights
     by_hour = seconds_by_hour(at_s, at_s, np.ones(9), 9 * DAY, start)
     assert float(month.of_hours(by_hour)) == pytest.approx(7 * 730 / 168)
 
@@ -143,7 +145,7 @@ def test_the_hours_of_the_week_are_local() -> None:
 )
 def test_a_month_is_linear_and_bounded(lives: list[tuple[float, float]], span_s: float) -> None:
     """Lives add up, and none is longer than the month."""
-    month = Month(span_s, None)
+    month = month_of(span_s, None).weights
     starts = np.array([start for start, _ in lives])
     ends = starts + np.array([length for _, length in lives])
 
@@ -235,9 +237,12 @@ def test_a_running_life_is_not_rounded_up() -> None:
     assert bill.lines[0].quantity == Decimal("1216.666667")  # (3 + 2) / 3 * 730
 
 
-def test_the_least_month_has_its_zones_and_the_price_of_work() -> None:
-    """Two zones at 0.01 an hour: 14.60, and one replica 730. By use: 0.5 core-s of each of 3,600,000 requests at 0.0001."""
+def test_what_is_known_of_use_is_enough_for_a_bill() -> None:
+    """A zone at 0.01 an hour: 7.30, and one replica 730. By use: 0.5 core-s of each of 3,600,000 requests at 0.0001."""
+    standing = Known({}, {"service": (Fraction(730 * 3600),)}, {"service": 1}, {"service": Fraction(730)})
     tier = make_tier(zones=["east", "west"], zone_per_hour="0.01")
-    assert least_month(make_plan(tier, replicas=1).only, {}) == Decimal("744.60")
-    used = {"in_use": Fraction(3_600_000)}
-    assert least_month(make_plan(_lantern(per_core_second="0.0001"), replicas=1).only, used) == Decimal("180.00")
+    lines = charges_of(make_plan(tier, replicas=1).services, standing, Terms())
+    assert sum(charge.line.amount for charge in lines) == Decimal("737.30")
+    used = Known({"service": {"in_use": Fraction(3_600_000)}}, {}, {}, {})
+    lines = charges_of(make_plan(_lantern(per_core_second="0.0001"), replicas=1).services, used, Terms())
+    assert sum(charge.line.amount for charge in lines) == Decimal("180.00")

@@ -23,6 +23,7 @@ from libramen import (
     search,
     unqueue,
 )
+from libramen.bill.month import clock_hours
 from libramen.engine.control.fault_fleet import FleetOfFaults
 from libramen.load.evidence import Evidence
 from libramen.outcome.figures import Figures
@@ -30,6 +31,7 @@ from libramen.questions.bounded_search import Try
 from libramen.questions.bounds import NOTHING, fewest
 from libramen.questions.headroom import Headroom
 from libramen.questions.limits import Room, _LimitSearch
+from libramen.questions.months import _of_hours
 from libramen.questions.vary import combinations
 from libramen.rules.rollouts import Rolling, Switch
 from libramen.study.study import Heading
@@ -181,13 +183,15 @@ def test_refused_by_a_gateway_took_no_slot() -> None:
 
 
 def test_an_hour_belongs_to_the_quarter_in_which_its_middle_is() -> None:
-    """From half past midnight on: hours of the clock end at half hours of the trace."""
+    """From half past midnight on: hours of the clock end at half hours of the trace, the first of them after half an hour."""
     at_s = np.arange(0, 3 * 86_400.0, 600.0)
     trace = make_trace(at_s.tolist(), wait=1.0, span_s=3 * 86_400.0, start="2031-06-05T00:30", time_zone="UTC")
     case = make_case({"service": Service(slots=1)}, make_plan(), Objectives(p95="9s"))
-    days = case.figures(trace).days
-    assert days is not None
-    assert days.used["service"]["replicas"] == (19_800.0, *[21_600.0] * 10, 23_400.0)
+    reckoned = case.figures(trace).reckoned
+    times = np.arange(12.0).reshape(1, 3, 4)
+    of_hour = _of_hours(reckoned, 3, times)[0]
+    length_s = np.diff(clock_hours(3 * 86_400.0, trace.start))
+    assert [length_s[of_hour == quarter].sum() for quarter in range(12)] == [19_800.0, *[21_600.0] * 10, 23_400.0]
 
 
 # -- the door ------------------------------------------------------------------------------------
@@ -198,7 +202,7 @@ def test_a_study_is_asked_itself(hour_study: Path) -> None:
     study = load_study(hour_study).replace(trace={"settle": "5m"})
     name = next(iter(study.plans))
     mine, trace = study.replay(name, seed=3), study.trace(seed=3)
-    by_hand = replay(trace, study.services, study.plan(name), study.objectives, 3, settle=300, currency=study.currency)
+    by_hand = replay(trace, study.services, study.plan(name), study.objectives, 3, settle=300, terms=study.terms)
     assert mine.to_dict() == by_hand.to_dict()
     assert study.replay(study.plan(name).replace(name="other"), trace=trace).plan.name == "other"
     assert study.compare(plans=[name]).to_dict() == compare(study, plans=[name]).to_dict()

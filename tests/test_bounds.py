@@ -11,8 +11,11 @@ from hypothesis import given, settings, strategies as st
 
 from builders import make_case, make_tier
 from libramen import Objectives, Plan, Service, Trace, replay
+from libramen.outcome.replay import replay_system
 from libramen.questions.bounds import (
+    NOTHING,
     Budgets,
+    Laid,
     LeastUse,
     Overload,
     Spent,
@@ -25,7 +28,11 @@ from libramen.questions.bounds import (
 )
 
 if TYPE_CHECKING:
+    from collections.abc import Callable
+
     from libramen.engine.control.fleet import Fleet
+    from libramen.questions.bounds import UsedAtLeast
+    from libramen.runs.cases import Case
 
 DAY_S = 86400.0
 
@@ -63,6 +70,31 @@ def _trace(days: float, number: int = 0, *, gap_s: float = 600.0, start: str | N
     )  # fmt: skip
 
 
+class _Seeing:
+    """Notes at each look what is spent."""
+
+    def __init__(self, trace: Trace, case: Case, used: UsedAtLeast) -> None:
+        self._once, self._spent = Laid(trace, case).once, Spent(trace, case, used)
+        self.seen: list[Decimal] = []
+
+    def begin(self, *, with_events: bool) -> tuple[None, Callable[[float, list[Fleet]], None]]:
+        part = int(self._once and not with_events)
+
+        def look(now_s: float, fleets: list[Fleet]) -> None:
+            self.seen.append(self._spent.month(part, now_s, fleets))
+
+        return None, look
+
+
+def _spent(trace: Trace, case: Case, used: UsedAtLeast = NOTHING) -> tuple[list[Decimal], Decimal]:
+    """What is spent while a case is replayed, and what it comes to."""
+    seeing = _Seeing(trace, case, used)
+    outcome = replay_system(
+        trace, case.system, case.objectives, settle=case.settle_s, terms=case.terms, watched=seeing
+    )  # fmt: skip
+    return seeing.seen, outcome.bill.month
+
+
 @settings(deadline=None)
 @given(plans, tiers, st.sampled_from([0.5, 3.0, 7.0, 9.5]), st.sampled_from([None, "2031-10-24T10:20"]))
 def test_what_is_spent_is_never_more_than_the_bill(
@@ -70,16 +102,12 @@ def test_what_is_spent_is_never_more_than_the_bill(
 ) -> None:
     """At every instant; nor is the least cost. Over a week and more each hour of the week counts by itself."""
     trace, made = _trace(days, start=start), Plan(tier=make_tier(**tier), size="s", **plan)
-    spent, seen = Spent(trace, [made.only]), []
-
-    def look(now_s: float, fleets: list[Fleet]) -> None:
-        seen.append(spent.month(now_s, fleets))
-
-    bill = replay(trace, Service(slots=4), made, watch=look).bill.month
-    assert len(seen) == 100
+    case = make_case({"service": Service(slots=4)}, made, Objectives())
+    seen, bill = _spent(trace, case)
+    assert len(seen) == (200 if Laid(trace, case).once else 100)
     assert max(seen) <= bill
-    assert least_cost(made) <= min(bill, likely_cost(made))
-    assert seen[0] >= least_cost(made) - Decimal("0.02")
+    assert least_cost(case) <= min(bill, likely_cost(case))
+    assert seen[0] >= least_cost(case) - Decimal("0.02")
 
 
 SENDING: list[dict[str, Any]] = [
@@ -112,11 +140,11 @@ def test_what_is_sent_is_never_less_than_what_must_be(
     ok = replay(trace, services, made, settle=settle_s).availability
     percentile = next(name for name, share in {"p99": 0.99, "p90": 0.9, "p50": 0.5}.items() if ok >= share)
     objectives = Objectives(**({"availability": ok - 1e-9} if kind == "availability" else {percentile: "300d"}))
-    sent = LeastUse(trace).of(make_case(services, made, objectives, settle_s=settle_s))
-    spent, seen = Spent(trace, [made.only], sent), []
-    bill = replay(trace, services, made, watch=lambda now_s, fleets: seen.append(spent.month(now_s, fleets))).bill
-    assert least_cost(made) <= least_cost(made, sent) <= bill.month
-    assert max(seen) <= bill.month
+    case = make_case(services, made, objectives, settle_s=settle_s)
+    sent = LeastUse(trace).of(case)
+    seen, bill = _spent(trace, case, sent)
+    assert least_cost(case) <= least_cost(case, sent) <= bill
+    assert max(seen) <= bill
 
 
 @pytest.mark.parametrize("tier", SENDING)
@@ -130,11 +158,12 @@ def test_where_nothing_may_fail_all_is_known_that_is_sent(tier: dict[str, Any], 
     made, services = Plan(tier=make_tier(**tier), size="s", replicas=1), {"service": Service(slots=9)}
 
     def least(**objectives: Any) -> Decimal:
-        return least_cost(made, LeastUse(trace).of(make_case(services, made, Objectives(**objectives))))
+        case = make_case(services, made, Objectives(**objectives))
+        return least_cost(case, LeastUse(trace).of(case))
 
     bill = replay(trace, services, made).bill.month
     assert bill - Decimal("0.02") <= least(availability="100%") <= bill
-    standing = least_cost(made)
+    standing = least_cost(make_case(services, made, Objectives()))
     assert float(least(p99="1s")) == pytest.approx(float(bill - (bill - standing) / 100), rel=0.02)
     assert least(month=5) == least(mean="1s") == standing < bill - 1  # everything may fail
 
@@ -147,8 +176,9 @@ def test_before_it_counts_everything_may_fail() -> None:
     services, wanted = {"service": Service(slots=1, backlog=0)}, Objectives(availability="100%")
     outcome = replay(trace, services, made, wanted, settle=3600)
     assert outcome.meets_all
-    sent = LeastUse(trace).of(make_case(services, made, wanted, settle_s=3600))
-    assert outcome.bill.month - Decimal(16) < least_cost(made, sent) <= outcome.bill.month
+    case = make_case(services, made, wanted, settle_s=3600)
+    sent = LeastUse(trace).of(case)
+    assert outcome.bill.month - Decimal(16) < least_cost(case, sent) <= outcome.bill.month
 
 
 def test_what_is_likely_does_not_look_at_what_may_break() -> None:
@@ -156,9 +186,12 @@ def test_what_is_likely_does_not_look_at_what_may_break() -> None:
     plan = Plan(tier=make_tier(sizes={"s": {"cores": 1, "per_hour": "0.1"}}), size="s", replicas=2)
     crash: dict[str, Any] = {"faults": [{"kind": "crash", "at": 60}]}
     stop: dict[str, Any] = {"rollouts": [{"at": 60, "strategy": "stop_start"}]}
-    assert least_cost(plan) == likely_cost(plan) == Decimal("145.99")
-    assert (least_cost(plan.replace(**crash)), likely_cost(plan.replace(**crash))) == (0, Decimal("145.99"))
-    assert least_cost(plan.replace(**stop)) == likely_cost(plan.replace(**stop)) == 0
+    fixed, breaks, stops = (
+        make_case({"service": Service(slots=1)}, plan.replace(**keys), Objectives()) for keys in ({}, crash, stop)
+    )
+    assert least_cost(fixed) == likely_cost(fixed) == Decimal("145.995")
+    assert (least_cost(breaks), likely_cost(breaks)) == (0, Decimal("145.995"))
+    assert least_cost(stops) == likely_cost(stops) == 0
 
 
 @settings(deadline=None)
@@ -186,7 +219,9 @@ def test_as_many_are_late_as_an_overload_says(
     trace = Trace.from_arrays(at_s=at_s, cpu_s=rng.exponential(0.6, 400), span_s=float(at_s[-1]) + 1)
     plan = Plan(tier=make_tier(), size="s", replicas=replicas, balancer=balancer)
     latency_s = replay(trace, Service(slots=20), plan).requests["latency_s"].to_numpy()
-    assert Overload(trace)._late(float(replicas), limit_s) <= np.count_nonzero(latency_s > limit_s)
+    laid = Laid(trace, make_case({"service": Service(slots=20)}, plan, Objectives()))
+    late = Overload(trace)._late(laid, float(replicas), limit_s) / laid.of_hour[0]
+    assert late <= np.count_nonzero(latency_s > limit_s) + 1e-6
 
 
 @pytest.mark.parametrize(
@@ -215,9 +250,10 @@ def test_the_budget_of_objectives_on_all_requests() -> None:
     )  # fmt: skip
     assert [goal.name for goal in wanted.goals() if about_all(goal)] == ["p95", "p99", "availability"]
     made = Plan(tier=make_tier(), size="s", replicas=1)
-    budgets = Budgets(make_case({"service": Service(slots=5)}, made, wanted), 1000)
-    assert budgets.failed == pytest.approx(10)
-    assert [(limit_s, round(most)) for limit_s, most in budgets.late] == [(1.0, 50), (2.0, 10)]
+    trace = Trace.from_arrays(at_s=np.arange(1000.0), cpu_s=np.zeros(1000), span_s=7300)  # 360 times in a month
+    budgets = Budgets(trace, make_case({"service": Service(slots=5)}, made, wanted))
+    assert budgets.failed == pytest.approx(10 * 360)
+    assert [(limit_s, round(most / 360)) for limit_s, most in budgets.late] == [(1.0, 50), (2.0, 10)]
 
 
 @pytest.mark.parametrize(("objective", "stops"), [({"p95": "1s"}, True), ({"availability": "50%"}, False)])
@@ -228,14 +264,20 @@ def test_a_replay_is_stopped_when_nothing_can_save_it(objective: dict[str, Any],
     case = make_case(
         {"service": Service(slots=5)}, Plan(tier=make_tier(), size="s", replicas=2), Objectives(**objective)
     )
-    watch, seen = Watch(trace, case), []
+    seen: list[float] = []
 
-    def look(now_s: float, fleets: list[Fleet]) -> None:
-        seen.append(now_s)
-        watch.look(now_s, fleets)
+    class Seeing(Watch):
+        def begin(self, *, with_events: bool) -> tuple[np.ndarray, Callable[[float, list[Fleet]], None]]:
+            records, look = super().begin(with_events=with_events)
+
+            def look_too(now_s: float, fleets: list[Fleet]) -> None:
+                seen.append(now_s)
+                look(now_s, fleets)
+
+            return records, look_too
 
     def run() -> None:
-        replay(trace, case.system.only.service, case.plan, case.objectives, records=watch.records, watch=look)
+        replay_system(trace, case.system, case.objectives, watched=Seeing(trace, case))
 
     if not stops:
         run()
@@ -253,13 +295,12 @@ def test_what_is_used_by_now_is_spent(granularity: float) -> None:
     trace = _trace(2.0)
     tier = make_tier(billing="per_request", per_core_second="0.001", granularity=granularity, sizes={"s": {"cores": 1}})
     made, services = Plan(tier=tier, size="s", replicas=2), {"service": Service(slots=4)}
-    spent, seen = Spent(trace, [made.only]), []
-    bill = replay(trace, services, made, watch=lambda now_s, fleets: seen.append(spent.month(now_s, fleets))).bill.month
+    case = make_case(services, made, Objectives())
+    seen, bill = _spent(trace, case)
     assert seen == sorted(seen)
     assert float(seen[-1]) == pytest.approx(float(bill), rel=0.01)
-    watch = Watch(trace, make_case(services, made, Objectives()), bill / 2)
     with pytest.raises(Stopped):
-        replay(trace, services, made, records=watch.records, watch=watch.look)
+        replay_system(trace, case.system, case.objectives, watched=Watch(trace, case, bill / 2))
 
 
 def test_a_replay_is_stopped_when_the_money_is_spent() -> None:
@@ -271,9 +312,8 @@ def test_a_replay_is_stopped_when_the_money_is_spent() -> None:
     assert whole == 4 * 730
     for most, is_stopped in ((whole, False), (whole - 1, True)):
         watch = Watch(trace, case, most)
-        arguments: dict[str, Any] = {"records": watch.records, "watch": watch.look}
         if is_stopped:
             with pytest.raises(Stopped):
-                replay(trace, case.system.only.service, made, **arguments)
+                replay_system(trace, case.system, case.objectives, watched=watch)
         else:
-            replay(trace, case.system.only.service, made, **arguments)
+            replay_system(trace, case.system, case.objectives, watched=watch)

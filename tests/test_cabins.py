@@ -45,7 +45,7 @@ def test_what_the_plans_show(compared: Comparison) -> None:
         "crowd": False,
         "pooled": True,
         "readers": True,
-        "failover": False,
+        "failover": True,
         "impatient": False,
     }
     assert compared.cheapest is not None

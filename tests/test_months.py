@@ -11,10 +11,22 @@ import numpy as np
 import pytest
 
 from builders import make_case, make_plan, make_tier
-from libramen import Comparison, Figures, Objectives, ReplayError, Service, Trace, load_study, repeat, replay, search
+from libramen import (
+    Comparison,
+    Figures,
+    Objectives,
+    ReplayError,
+    Service,
+    Terms,
+    Trace,
+    load_study,
+    repeat,
+    replay,
+    search,
+)
 from libramen.demo.write import write_demo
 from libramen.questions import sequential
-from libramen.questions.months import _weights, resampled
+from libramen.questions.months import _times, resampled
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -26,10 +38,15 @@ def _days(busy: list[bool], *, n: int = 200) -> Trace:
     return Trace.from_arrays(at_s=at, cpu_s=np.full(len(at), 1.0), span_s=86400.0 * len(busy))
 
 
-def _compared(trace: Trace, **objectives: Any) -> Comparison:
+def _compared(trace: Trace, terms: Terms | None = None, **objectives: Any) -> Comparison:
     wanted = Objectives(**objectives)
     cases = [
-        make_case({"service": Service(slots=4)}, make_plan(make_tier(), replicas=n, name=str(n)), wanted)
+        make_case(
+            {"service": Service(slots=4)},
+            make_plan(make_tier(), replicas=n, name=str(n)),
+            wanted,
+            terms=terms or Terms(),
+        )
         for n in (1, 2)
     ]
     return Comparison([case.figures(trace) for case in cases], trace, cases)
@@ -66,9 +83,6 @@ def test_money_of_the_days() -> None:
     assert sure.cheapest == {"1": 100}
     assert (sure.met, sure.none) == ({"1": 100, "2": 0}, 0)
     figures = found.figures[0]
-    assert figures.days is not None
-    assert figures.days.used["service"]["replicas"] == tuple([21600.0] * 56)
-    assert sum(figures.days.requests) == figures.n_requests
     assert Figures.from_dict(json.loads(json.dumps(figures.to_dict()))) == figures
 
 
@@ -78,8 +92,6 @@ def test_weekdays_are_replaced_by_weekdays() -> None:
     busy = [day % 7 >= 5 for day in range(14)]
     steady = _compared(replace(_days(busy), start=start), p50="1.5s")
     assert steady.resampled is not None
-    assert steady.figures[0].days is not None
-    assert steady.figures[0].days.week_end == tuple(busy)
     assert steady.resampled.cheapest == {"1": 100}
     mixed = _compared(replace(_days(busy), start=start.replace(day=4)), p50="1.5s").resampled  # from a Wednesday on
     assert mixed is not None
@@ -88,11 +100,9 @@ def test_weekdays_are_replaced_by_weekdays() -> None:
 
 def test_two_days_differ_more_than_they_show() -> None:
     """Of two days each quarter is one's or the other's; the spread around the mean is sqrt(2) times that."""
-    days = _compared(_days([True, False]), p50="9s").figures[0].days
-    assert days is not None
-    weights = _weights(days, np.random.default_rng(3), 2000)
+    weights = _times([[0, 1]], 2, np.random.default_rng(3), 2000)
     assert set(np.round(weights.ravel(), 6).tolist()) == {round(1 - np.sqrt(2), 6), 1.0, round(1 + np.sqrt(2), 6)}
-    assert np.allclose(weights.reshape(2000, 2, 4).sum(axis=1), 2)
+    assert np.allclose(weights.sum(axis=1), 2)
     assert abs(float(weights.mean()) - 1) < 1e-12
     # The unbiased variance of one of n drawn values is that of the sample: 2 draws of 1/2 each, so 1/2 x 2 = 1.
     assert abs(float(weights.var()) - 1) < 0.05
@@ -101,11 +111,23 @@ def test_two_days_differ_more_than_they_show() -> None:
 def test_too_few_days_and_figures_alone() -> None:
     short = _compared(_days([True]), p50="9s")
     assert short.resampled is None
-    assert short.figures[0].days is None
-    assert "days" not in short.figures[0].to_dict()
     long = _compared(_days([True] * 8), p50="9s")
     assert Comparison(long.figures).resampled is None
     assert resampled([], {}) is None
+
+
+def test_days_that_the_month_names_stay_among_themselves() -> None:
+    """A busy day once and thirteen quiet ones: one replica is late on the busy day alone, in every month."""
+    busy = [day == 3 for day in range(14)]
+    trace = replace(_days(busy), start=datetime(2031, 6, 2, tzinfo=UTC))
+    month = {"days": [{"day": "2031-06-05", "times": 1}, {"day": "other", "times": 29}]}
+    sure = _compared(trace, Terms(month=month), p95="1.5s").resampled
+    assert sure is not None
+    assert sure.cheapest == {"2": 100}  # 400 of 200 x 29 + 400 are late
+    fewer = {"days": [{"day": "2031-06-05", "times": 0.5}, {"day": "other", "times": 29.5}]}
+    assert _compared(trace, Terms(month=fewer), p95="1.5s").resampled.cheapest == {"1": 100}  # type: ignore[union-attr]
+    alone = {"days": [{"day": "2031-06-05", "times": 1}]}
+    assert _compared(trace, Terms(month=alone), p95="1.5s").resampled is None
 
 
 def test_the_test_errs_no_more_often_than_it_says() -> None:

@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given, strategies as st
 
 from builders import make_plan, make_tier
-from libramen import Objectives, Outcome, Service, Trace, replay
+from libramen import Objectives, Outcome, Service, Terms, Trace, replay
 from libramen.base.errors import ReplayError, StudyError, TraceError
 from libramen.base.ranks import PERCENTILES, nearest_rank
 from libramen.engine.kernel.bins import BINS
@@ -49,10 +49,10 @@ def _same(one: Outcome, other: Outcome) -> None:
     assert found[0] - found[1] <= {"cold_starts_cost", "first_visitor_waited"}
     assert found[1] <= found[0]
     for document in (mine, theirs):
-        figures = [document, *document["routes"]]
+        figures = [document, document["month"], *document["routes"]]
         latencies = [place.pop("latency_s") for place in figures]
         document["answered"] = np.array([list(place.pop("answered_s").values()) for place in figures], float)
-        times = [tuple(place.pop("time_s").values()) for place in figures]
+        times = [tuple(place.pop("time_s").values()) for place in (document, *document["routes"])]
         document["flat"] = np.array([value for latency in latencies for value in latency.values()], float)
         document["means"] = np.array([(latency["mean"], latency["max"]) for latency in latencies], float)
         document["times"] = np.array(times)
@@ -148,10 +148,14 @@ def test_a_release_in_chunks() -> None:
     plan = make_plan(make_tier(provision=5), replicas=2, rollouts=[{"at": "10:01", "strategy": "rolling"}])
     chunks = [trace.part(slice(0, 900)), trace.part(slice(900, 2000))]
     one = replay(trace, SERVICE, plan, keep_requests=False)
-    other = replay(iter(chunks), SERVICE, plan, span_s=trace.span_s)
+    other = replay(chunks, SERVICE, plan, span_s=trace.span_s)
     assert one.to_dict() == other.to_dict()
     assert other.run.only.updates[0].began_s == 60
     assert other.run.only.updates[0].ended_s is not None
+    with pytest.raises(ReplayError, match="chunks that can be gone through only once, and a plan with single events"):
+        replay(iter(chunks), SERVICE, plan, span_s=trace.span_s)
+    as_traced = Terms(month={"events": "as_traced"})
+    assert replay(iter(chunks), SERVICE, plan, span_s=trace.span_s, terms=as_traced).attempts == one.attempts
 
 
 def test_many_windows_are_summed_up_on_the_way() -> None:

@@ -73,11 +73,12 @@ def test_everything_in_the_layout_is_told_of() -> None:
         assert f"`{name}`" in page
 
 
-@pytest.mark.parametrize("name", ["scaling", "trace"])
+@pytest.mark.parametrize("name", ["scaling", "trace", "price"])
 def test_pages_of_keys_are_up_to_date(name: str) -> None:
-    """`python docs/scaling_keys.py` and `python docs/trace_keys.py` have been run since a key was changed."""
+    """`python docs/scaling_keys.py`, `trace_keys.py` and `price_keys.py` have been run since a key was changed."""
     page = runpy.run_path(str(PAGE.with_name(f"{name}_keys.py")))["page"]()
-    assert page == PAGE.with_name(f"{name}-keys.md").read_text()
+    written = "prices.md" if name == "price" else f"{name}-keys.md"
+    assert page == PAGE.with_name(written).read_text()
 
 
 def test_every_option_is_described_where_it_is_used() -> None:
@@ -102,7 +103,7 @@ def test_what_a_page_links_to_is_there(page: Path) -> None:
 
 @pytest.mark.parametrize("page", [PAGE.with_name("architecture.md"), PAGE.parent.parent / "CONTRIBUTING.md"])
 def test_the_files_that_a_page_names_are_there(page: Path) -> None:
-    """Such as `bill/prices.py`, `rules/scaling/` or `tests/test_bill.py`."""
+    """Such as `prices/egress.py`, `rules/scaling/` or `tests/test_bill.py`."""
     root = PAGE.parent.parent
     for name in re.findall(r"`([a-z_]+/[a-z_]+[a-z_/]*(?:\.py)?)`", page.read_text()):
         assert (root / name).exists() or (root / "src" / "libramen" / name).exists(), name

@@ -11,7 +11,7 @@ import pytest
 from hypothesis import given, settings, strategies as st
 
 from builders import make_case, make_plan, make_tier, make_trace
-from libramen import Objectives, ReplayError, Service, Store, StudyError, Trace
+from libramen import Objectives, ReplayError, Service, Store, StudyError, Terms, Trace
 from libramen.runs import entries
 from libramen.runs.pool import Pool, Whole, in_turn, run_cases
 from libramen.runs.store import MISSING
@@ -211,7 +211,7 @@ def test_figures_of_an_entry_are_those_of_a_replay(
     tier = make_tier(name="other", sizes={"s": {"cores": 1, "per_hour": price}}, balancer_per_hour="0.1")
     plan = make_plan(tier, replicas=replicas, name="another")
     wanted = Objectives(p95=p95, availability=availability, month=month, availability_minutes=minutes)
-    now = make_case(kept.system.only.service, plan, wanted, currency="CHF")
+    now = make_case(kept.system.only.service, plan, wanted, terms=Terms(currency="CHF"))
     assert entries.key_of(now, "t") == entries.key_of(kept, "t")
     document = entries.document_of(kept.figures(_trace()))
     assert entries.figures_of(document, now) == now.figures(_trace())

@@ -69,7 +69,7 @@ class _Weighing(Executor):
 def test_little_is_sent(demo_study: Path, alone: Comparison) -> None:
     weighing = _Weighing()
     assert _demo(demo_study, weighing).figures == alone.figures
-    assert weighing.sent < 40_000
+    assert weighing.sent < 90_000  # of twelve plans, with what other months can be made of
 
 
 def test_a_trace_that_was_never_read_reaches_a_worker_too(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

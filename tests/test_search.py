@@ -159,7 +159,8 @@ def test_the_least_cost_is_never_more_than_the_cost(tmp_path: Path) -> None:
         ("lamp", {"scaling.ceiling": [4]}),
         ("one", {"replicas": [3]}),
     ):
-        of = {one.plan.name: least_cost(one.plan) for one in combinations(study, study.plan(plan), ranges) if one.plan}  # type: ignore[arg-type]
+        made = [one.plan for one in combinations(study, study.plan(plan), ranges) if one.plan]  # type: ignore[arg-type]
+        of = {one.name: least_cost(make_case(study.services, one, study.objectives)) for one in made}
         for figures in _by_force(study, plan, ranges).figures:
             assert of[figures.plan] <= figures.bill.month
 
@@ -168,14 +169,14 @@ def test_a_watch_stops_only_what_is_lost(tmp_path: Path) -> None:
     study = _study(tmp_path)
     trace = study.trace()
     case = make_case(study.services, study.plans["one"], study.objectives)
-    watch = Watch(trace, case)
-    watch.records["latency_s"] = 4.5
-    watch.records["latency_s"][30:] = 1.0
-    watch.look(trace.span_s + 30, [])  # 30 of 600 are late: just as many as may be
-    watch = Watch(trace, case)
-    watch.records["ending"][:31] = 1
+    records, look = Watch(trace, case).begin(with_events=True)
+    records["latency_s"] = 4.5
+    records["latency_s"][30:] = 1.0
+    look(trace.span_s + 30, [])  # 30 of 600 are late: just as many as may be
+    records, look = Watch(trace, case).begin(with_events=True)
+    records["ending"][:31] = 1
     with pytest.raises(Stopped):
-        watch.look(trace.span_s + 30, [])
+        look(trace.span_s + 30, [])
 
 
 def test_impossible_combinations_are_counted_with_their_reason(tmp_path: Path) -> None:

@@ -12,7 +12,6 @@ from .base.errors import (
 )
 from .base.times import Moment as Moment
 from .bill.bill import Bill as Bill
-from .bill.lines import BillLine as BillLine
 from .load.evidence import Evidence as Evidence
 from .load.unqueue import unqueue as unqueue
 from .outcome.events import Event as Event
@@ -25,6 +24,9 @@ from .outcome.outcome import Outcome as Outcome
 from .outcome.replay import replay as replay
 from .outcome.service_outcome import ServiceOutcome as ServiceOutcome
 from .outcome.stretch import StretchFigures as StretchFigures
+from .prices.fees import Fee as Fee
+from .prices.lines import BillLine as BillLine
+from .prices.replica_hours import Commitment as Commitment
 from .questions.check import (
     Check as Check,
     check as check,
@@ -94,6 +96,11 @@ from .study.study import (
     Study as Study,
 )
 from .study.system import System as System
+from .study.terms import (
+    Account as Account,
+    MonthTable as MonthTable,
+    Terms as Terms,
+)
 from .trace.make import make_trace as make_trace
 from .trace.read import read_trace as read_trace
 from .trace.shape import (

@@ -35,6 +35,7 @@ _FIGURES: Final = {
     "Summary": "draw.load:draw_load",
 }
 _WHERE: Final = {"Outcome": "draw.where:draw_where"}
+_COSTS: Final = {"Outcome": "draw.costs:draw_costs"}
 _HTML: Final = "report.html:to_html"
 _SENTENCES: Final = {
     "Finding": "report.findings:sentence",
@@ -71,6 +72,12 @@ def figure_of(result: object, *how: Any) -> heavy.Figure:
 def figure_of_where(result: object) -> heavy.Figure:
     """The figure of where the time of the requests of a result went."""
     figure: heavy.Figure = _of(_WHERE, result)(result)
+    return figure
+
+
+def figure_of_costs(result: object) -> heavy.Figure:
+    """The figure of where the money of a result goes."""
+    figure: heavy.Figure = _of(_COSTS, result)(result)
     return figure
 
 

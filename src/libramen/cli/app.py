@@ -142,6 +142,9 @@ def replay(
     where: Annotated[
         Path | None, typer.Option("--where", metavar="FILE", help="Draw where the time of requests went: .png or .svg.")
     ] = None,
+    money: Annotated[
+        Path | None, typer.Option("--money", metavar="FILE", help="Draw where the money goes: .png or .svg.")
+    ] = None,
     requests: Annotated[
         Path | None, typer.Option("--requests", metavar="FILE", help="Write one row per request: .parquet.")
     ] = None,
@@ -166,6 +169,7 @@ def replay(
 
     check_plot(plot)
     check_plot(where)
+    check_plot(money)
     for file, suffix in ((requests, ".parquet"), (decisions, ".csv")):
         if file is not None:
             check_output(file, (suffix,))
@@ -184,6 +188,8 @@ def replay(
     said = _repeats_document(repeated) | ({} if seen is None else {"stretch": seen.to_dict()})
     if plot is not None:
         save_figure(outcome.plot(**stretch), plot)
+    if money is not None:
+        save_figure(outcome.plot_costs(), money)
 
     def shown() -> None:
         if seen is None:

@@ -1,4 +1,4 @@
-"""A day of Saltmarsh Ferries, made from a fixed seed: who comes when, and what it costs to answer."""
+"""Two days of Saltmarsh Ferries, made from a fixed seed: who comes when, and what it costs to answer."""
 
 from __future__ import annotations
 
@@ -14,10 +14,13 @@ if TYPE_CHECKING:
     from collections.abc import Callable
 
 DAY: Final = "2031-06-05T00:00:00"
+ORDINARY_DAY: Final = "2031-06-04T00:00:00"
 ZONE: Final = "Europe/Lisbon"
 SEED: Final = 20310605
 ON_SALE_S: Final = 18 * 3600.0
 _BIN_S: Final = 10.0
+_OF_THE_ORDINARY: Final = 400
+"""Numbers of the streams of the ordinary day are so much higher."""
 
 
 def _bump(hour: np.ndarray, at: float, width: float) -> np.ndarray:
@@ -59,6 +62,11 @@ def _festival(hour: np.ndarray) -> np.ndarray:
     return 0.12 * _daytime(hour) + 0.02 + gathering * fading
 
 
+def _curious(hour: np.ndarray) -> np.ndarray:
+    """On any other day there is little to see there."""
+    return 0.08 * _daytime(hour) + 0.01
+
+
 @dataclass(frozen=True)
 class _Route:
     path: str
@@ -77,16 +85,20 @@ _ROUTES: Final = (
 )
 
 
-def make_day() -> Trace:
-    """The requests of the day with their true work, 40 % of it CPU work on a reference core.
+def make_day(*, is_ordinary: bool = False) -> Trace:
+    """The requests of a day with their true work, 40 % of it CPU work on a reference core.
 
     Arrivals are a Poisson process whose rate changes every 10 s; work is log-normal per route.
+
+    Args:
+        is_ordinary: the Wednesday before, not the Thursday on which festival tickets go on sale.
     """
     starts_s = np.arange(0, 86400, _BIN_S)
     at_s, work_s, route, bytes_out = [], [], [], []
     for number, kind in enumerate(_ROUTES):
-        rng = stream(SEED, "demo", number)
-        count = rng.poisson(kind.per_second((starts_s + _BIN_S / 2) / 3600) * _BIN_S)
+        rng = stream(SEED, "demo", number + (_OF_THE_ORDINARY if is_ordinary else 0))
+        per_second = _curious if is_ordinary and kind.per_second is _festival else kind.per_second
+        count = rng.poisson(per_second((starts_s + _BIN_S / 2) / 3600) * _BIN_S)
         n = int(count.sum())
         at_s.append(np.repeat(starts_s, count) + rng.uniform(0, _BIN_S, n))
         work_s.append(kind.median_s * rng.lognormal(0.0, kind.spread, n))
@@ -101,6 +113,6 @@ def make_day() -> Trace:
         route=np.array([kind.path for kind in _ROUTES])[np.concatenate(route)[order]],
         bytes_out=np.concatenate(bytes_out)[order],
         span_s=86400.0,
-        start=DAY,
+        start=ORDINARY_DAY if is_ordinary else DAY,
         time_zone=ZONE,
     )

@@ -1,4 +1,4 @@
-"""Writes the demos: a study, its tiers, and the log and the CPU use of the day as today's servers had them."""
+"""Writes the demos: a study, its tiers, and the logs and the CPU use of two days as today's servers had them."""
 
 from __future__ import annotations
 
@@ -21,15 +21,18 @@ from libramen.study.file import load_study
 from libramen.trace.write import write_trace
 
 if TYPE_CHECKING:
-    from collections.abc import Callable
+    from collections.abc import Callable, Iterable
     from pathlib import Path
 
     from libramen.outcome.outcome import Outcome
 
 LOG: Final = "saltmarsh.log.gz"
+ORDINARY_LOG: Final = "wednesday.log.gz"
 CPU_USE: Final = "cpu.csv"
 CABINS: Final = "cabins.parquet"
 LANDING: Final = "landing.parquet"
+_VISITORS: Final = {LOG: 100, ORDINARY_LOG: 500}
+"""Numbers of the streams from which it is drawn who came."""
 STUDIES: Final[dict[str, dict[str, str]]] = {
     "saltmarsh": {"study.toml": "study.toml", "tiers.toml": "tiers.toml"},
     "cabins": {"study.toml": "cabins.toml"},
@@ -53,7 +56,7 @@ def write_demo(
         directory: made if it is not there.
         progress: called with the share that is done, from 0 to 1.
         before_replay: called when the requests are made and are going to be replayed on today's servers.
-        study: `"saltmarsh"`, a day with one service; `"cabins"`, an hour with four that call each other; or
+        study: `"saltmarsh"`, two days with one service; `"cabins"`, an hour with four that call each other; or
             `"landing"`, an hour with releases and faults.
 
     Raises:
@@ -80,10 +83,12 @@ def write_demo(
         make, name = made[study]
         if not (directory / name).exists():
             write_trace(make(), directory / name)
-    elif not all((directory / name).exists() for name in (LOG, CPU_USE)):
-        outcome = _today(directory / "study.toml", progress, before_replay)
-        write_whole(directory / LOG, lambda temporary: write_log(outcome, temporary))
-        write_whole(directory / CPU_USE, lambda temporary: write_cpu_use(outcome, temporary))
+    elif not all((directory / name).exists() for name in (LOG, ORDINARY_LOG, CPU_USE)):
+        outcomes = _today(directory / "study.toml", progress, before_replay)
+        for name, outcome in zip((ORDINARY_LOG, LOG), outcomes, strict=True):
+            visitors = _VISITORS[name]
+            write_whole(directory / name, lambda path, outcome=outcome, of=visitors: write_log(outcome, path, of))  # type: ignore[misc]
+        write_whole(directory / CPU_USE, lambda temporary: write_cpu_use(outcomes, temporary))
     return directory / "study.toml"
 
 
@@ -91,31 +96,45 @@ def _write(path: Path, data: bytes) -> None:
     path.write_bytes(data)
 
 
-def _today(study: Path, progress: Callable[[float], None] | None, before_replay: Callable[[], None]) -> Outcome:
-    """The day as it went on today's servers."""
+def _today(study: Path, progress: Callable[[float], None] | None, before_replay: Callable[[], None]) -> list[Outcome]:
+    """The ordinary day and the one of the festival as they went on today's servers."""
     loaded = load_study(study)
-    day = make_day()
+    days = [make_day(is_ordinary=True), make_day()]
     before_replay()
-    return replay(day, loaded.service, loaded.plans["today"], progress=progress)
+    outcomes = []
+    for place, day in enumerate(days):
+
+        def told(share: float, place: int = place) -> None:
+            if progress is not None:
+                progress((place + share) / len(days))
+
+        outcomes.append(replay(day, loaded.service, loaded.plans["today"], progress=told))
+    return outcomes
 
 
-def write_cpu_use(outcome: Outcome, path: Path) -> None:
+def write_cpu_use(outcomes: Iterable[Outcome], path: Path) -> None:
     """Write the cores in use of each minute as monitoring would have measured them, 2 % off now and then."""
-    run, trace = outcome.run.only, outcome.trace
-    cores = np.diff(run.integrals[:, 0]) / np.diff(run.edges_s)
-    cores *= 1 + 0.02 * stream(SEED, "demo", 101).standard_normal(len(cores))
     lines = ["time,cores"]
-    for at_s, used in zip(run.edges_s[:-1].tolist(), cores.tolist(), strict=True):
-        when = trace.local_time(at_s)
-        assert when is not None
-        lines.append(f"{when.isoformat()},{max(0.0, used):.4f}")
+    for outcome, number in zip(outcomes, (401, 101), strict=True):
+        run, trace = outcome.run.only, outcome.trace
+        cores = np.diff(run.integrals[:, 0]) / np.diff(run.edges_s)
+        cores *= 1 + 0.02 * stream(SEED, "demo", number).standard_normal(len(cores))
+        for at_s, used in zip(run.edges_s[:-1].tolist(), cores.tolist(), strict=True):
+            when = trace.local_time(at_s)
+            assert when is not None
+            lines.append(f"{when.isoformat()},{max(0.0, used):.4f}")
     path.write_text("\n".join(lines) + "\n", encoding="ascii")
 
 
-def write_log(outcome: Outcome, path: Path) -> None:
+def write_log(outcome: Outcome, path: Path, visitors: int = 100) -> None:
     """Write the requests of a replay as a combined log with the request time in seconds behind it.
 
     Lines stand in the order of the answers, each stamped with the whole second of its answer.
+
+    Args:
+        outcome: the replay.
+        path: of the log.
+        visitors: number of the stream from which it is drawn who came.
     """
     trace, results = outcome.trace, outcome.run.results
     assert results is not None
@@ -124,7 +143,7 @@ def write_log(outcome: Outcome, path: Path) -> None:
     answered_s = trace.at_s + results.latency_s
     order = np.argsort(answered_s, kind="stable")
     stamps = [f"{trace.local_time(second):%d/%b/%Y:%H:%M:%S %z}" for second in range(int(answered_s.max()) + 1)]
-    visitor = stream(SEED, "demo", 100).integers(1, 9000, len(trace))
+    visitor = stream(SEED, "demo", visitors).integers(1, 9000, len(trace))
     is_ok = results.ending == Ending.OK
     verb = ["POST" if route == "/tickets/scan" else "GET" for route in trace.routes]
     columns = zip(

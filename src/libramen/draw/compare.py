@@ -79,7 +79,7 @@ def _latency_panel(axes: Axes, outcomes: tuple[Figures, ...], wanted: dict[str, 
     So a plan that fails most of its requests, and answers the few others quickly, does not stand among the good ones.
     """
     name = next((key for key in wanted if key in PERCENTILES), "p95")
-    answered = [outcome.answered_s[name] for outcome in outcomes]
+    answered = [outcome.month.answered_s[name] for outcome in outcomes]
     highest = max([*(value for value in answered if value is not None), wanted.get(name, 0.0), 1e-9])
     never = highest * 1.9
     points = [
@@ -107,7 +107,7 @@ def _latency_panel(axes: Axes, outcomes: tuple[Figures, ...], wanted: dict[str, 
 
 
 def _failure_panel(axes: Axes, outcomes: tuple[Figures, ...], wanted: dict[str, float], currency: str) -> None:
-    points = [(float(o.bill.month), max(_LEAST_FAILED, 1 - (o.availability or 0))) for o in outcomes]
+    points = [(float(o.bill.month), max(_LEAST_FAILED, 1 - (o.month.availability or 0))) for o in outcomes]
     axes.set_yscale("log")
     dress(axes, y_label="availability: share of requests answered")
     axes.yaxis.set_major_locator(LogLocator(base=10, numticks=12))

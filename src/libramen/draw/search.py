@@ -60,7 +60,7 @@ def draw_search(found: Search) -> Figure:
 
 
 def _p95(figures: Figures) -> float:
-    p95 = figures.answered_s["p95"]
+    p95 = figures.month.answered_s["p95"]
     return np.nan if p95 is None else p95
 
 

@@ -27,6 +27,7 @@ class UpdateRecord(NamedTuple):
     result: str  # "done", "undone", "skipped", "not_undone", "under_way", or "not_begun"
     undone_s: float | None  # when it was found wanting
     judged: tuple[int, int] | None  # attempts that were looked at then, and those that had failed
+    by_account: bool = False  # it was skipped, or not undone, since the account had no room
     slower: tuple[float, float] | None = None  # it was too slow: its p95, and that with which it was compared [s]
 
 
@@ -53,7 +54,7 @@ class ServiceRun:
         decisions: of the scaling rule, in order.
         use: float64 (h,), for how long replicas were in use in each hour of the clock since the start, each
             period rounded up as the tier says [units of its granularity, without one s]; empty where the tier is
-            not billed so.
+            not billed so. `lasted`: the same, not rounded [s].
         updates: rolling updates, in order of when they were due.
         faults: that struck, in order.
         integrals: float64 (k, 4), up to each edge, over ready and draining replicas: cores in use,
@@ -62,6 +63,7 @@ class ServiceRun:
         moved: int64 (numbers,), visitors who had to move from the replica of each number, where they are pinned.
         peak: the most replicas that were ready or on their way at once.
         unsent: calls of the service that did not get a connection in time.
+        held_s: when orders were held back, since the account had no room [s].
     """
 
     service: str
@@ -73,12 +75,14 @@ class ServiceRun:
     deaths: list[Death]
     decisions: Decisions
     use: np.ndarray
+    lasted: np.ndarray
     updates: list[UpdateRecord]
     faults: list[FaultRecord]
     integrals: np.ndarray
     moved: np.ndarray
     unsent: int
     peak: int
+    held_s: list[float]
 
     def ready_steps(self) -> list[tuple[float, int]]:
         """From which instant of the trace on [s] how many replicas were ready, from 0 on."""

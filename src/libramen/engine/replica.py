@@ -107,6 +107,25 @@ class Replica:
         ends = [*(at_s for at_s, _ in self.stages[1:]), math.inf]
         return [(at_s, end_s) for (at_s, stage), end_s in zip(self.stages, ends, strict=True) if stage in stages]
 
+    def lived(self) -> list[tuple[str, float, float]]:
+        """What it went through: booting, starting, ready, down, draining, from when to when [s]; infinity: for ever."""
+        rows: list[tuple[str, float, float]] = []
+        ends = [*(at_s for at_s, _ in self.stages[1:]), math.inf]
+        for place, ((from_s, stage), to_s) in enumerate(zip(self.stages, ends, strict=True)):
+            if stage == "coming":
+                boots_to_s = min(self.started_s, to_s) if place == 0 else from_s  # again: on the same machine
+                rows += [("booting", from_s, boots_to_s), ("starting", boots_to_s, to_s)]
+            elif stage == "ready":
+                up_s = from_s
+                for down_s, until_s in self.down:
+                    if from_s <= down_s <= to_s:
+                        rows += [("ready", up_s, down_s), ("down", down_s, min(until_s, to_s))]
+                        up_s = min(until_s, to_s)
+                rows.append(("ready", up_s, to_s))
+            elif stage == "draining":
+                rows.append(("draining", from_s, to_s))
+        return [row for row in rows if row[2] > row[1]]
+
     def comparable(self, _now_s: float) -> list[object]:
         """What decides its future: see `sameness`."""
         if self.stage == "gone":

@@ -25,6 +25,7 @@ from libramen.engine.record import Run
 from libramen.engine.sameness import renaming
 from libramen.study.plan import Hosting
 from libramen.study.system import System
+from libramen.study.terms import Account
 from libramen.trace.trace import Trace
 
 DataPlaneName = Literal["compiled", "plain"]
@@ -126,6 +127,7 @@ class Simulation:
         records: np.ndarray | None = None,
         forced: bool = False,
         without: Collection[tuple[str, str, int | str]] = (),
+        account: Account | None = None,
     ) -> None:
         first, chunks = peek(trace)
         whole = trace if isinstance(trace, Trace) else None
@@ -146,7 +148,8 @@ class Simulation:
         self._plane = _data_plane(data_plane, spec, self.results, tallies=sink is not None)
         self._plane.tally = None if sink is None else sink.take
         self._plane.hand_in(*feed.next())
-        self._control = Control(system, self._plane, feed, whole or TimesOfChunks(feed.start, span_s), seed, without)
+        timeline = whole or TimesOfChunks(feed.start, span_s)
+        self._control = Control(system, self._plane, feed, timeline, seed, without, account or Account())
 
     def listen(
         self, progress: Callable[[float], None] | None, watch: Callable[[float, list[Fleet]], None] | None

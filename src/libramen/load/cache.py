@@ -162,6 +162,7 @@ def _table_of(trace: Trace) -> pa.Table:
     told = {
         "routes": trace.routes,
         "span_s": trace.span_s,
+        "gaps": trace.gaps,
         "start": None if trace.start is None else trace.start.isoformat(),
         "time_zone": None if trace.start is None else str(trace.start.tzinfo),
         "source": dataclasses.asdict(trace.source),
@@ -188,6 +189,7 @@ def _trace_of(path: Path, key: str, files: Sequence[str]) -> Trace:
         **columns,
         routes=tuple(told["routes"]),
         span_s=told["span_s"],
+        gaps=tuple((from_s, to_s) for from_s, to_s in told["gaps"]),
         source=Source(
             **{
                 **source,

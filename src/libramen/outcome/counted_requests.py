@@ -12,6 +12,7 @@ from libramen.engine.border.records import Ended
 from libramen.engine.kernel.bins import BINS, Columns
 from libramen.engine.record import ServiceRun
 from libramen.outcome.counts import MIDDLES_S, Counting, Counts, grown
+from libramen.outcome.hourly import Hourly, Latencies
 from libramen.outcome.measures import Failures, Hour, Measures
 
 _PENDING: Final = 1 << 18
@@ -154,13 +155,21 @@ class CountedRequests:
         """Not known, since requests are not kept."""
         return None
 
-    def hourly_bytes(self) -> np.ndarray:
-        """Bytes sent out, by hour of the clock since the start: float64 (hours,)."""
-        return self._counts.of.hourly_sent
+    def hourly(self, item: str) -> np.ndarray:
+        """See `measures.Measured.hourly`."""
+        return self._counts.hourly(item)
+
+    def by_hour(self, route: int | None = None, window: int | None = None) -> Hourly:
+        """Counts by hour of what `measures` is about."""
+        counts = self._counts if window is None else self._of_window[window]
+        goals = self._setting.asked.limits(None if route is None else self.routes[route], window)
+        return counts.by_hour(route, goals)
+
+    def latencies(self, route: int | None = None, window: int | None = None) -> Latencies | None:
+        """Latencies of the ok ones of the same, in bins; of a route they are not known by hour."""
+        if route is not None:
+            return None
+        return (self._counts if window is None else self._of_window[window]).coarse_by_hour()
 
     def cold_waits(self, run: ServiceRun) -> None:
         """Not known: requests were not kept."""
-
-    def hourly_attempts(self) -> np.ndarray:
-        """Attempts that the balancer got, by hour of the clock since the start: float64 (hours,)."""
-        return self._counts.of.hourly_tries.astype(np.float64)

@@ -8,25 +8,34 @@ from typing import Final, NamedTuple
 import numpy as np
 
 from libramen.base.ranks import PERCENTILES, rank_of
+from libramen.base.times import EPSILON_S
 from libramen.engine.border.records import ENDINGS, Ending
 from libramen.engine.kernel.bins import (
     BASE,
     BINS,
     FINE_BINS,
+    HELD,
     LATENCY,
     MOST,
+    N_HOURLY,
     N_SUMS,
     RETRIED,
+    SENT,
     SHIFT,
+    SUM,
+    TRIES,
+    WORK,
     Columns,
     Counted,
     Limits,
 )
 from libramen.outcome import measures
+from libramen.outcome.hourly import Hourly, Latencies
 from libramen.outcome.measures import TIME_PARTS, Asked, Failures, Hour, Measures, Within
 from libramen.study.objectives import Goal
 from libramen.study.plan import Hosting
 
+_HOURLY: Final = {"requests": TRIES, "egress": SENT, "cpu": WORK, "held": HELD}
 _EDGES_S: Final = ((np.arange(BINS + 1) + BASE) << SHIFT).view(np.float64)
 MIDDLES_S: Final = np.concatenate([[0.0], (_EDGES_S[1:-1] + _EDGES_S[2:]) / 2])
 """What stands for the latencies in each bin: at most 0.39 % from any of them."""
@@ -42,7 +51,7 @@ class Counting(NamedTuple):
     into_hour_s: float
 
 
-class Latencies(NamedTuple):
+class Percentiles(NamedTuple):
     """Of some requests: percentiles of the ok ones, and within what time each share of all was answered [s]."""
 
     of_ok: dict[str, float | None]
@@ -85,12 +94,13 @@ class Counts:
             sent=np.zeros(1),
             minutes=np.zeros((1, 1, 2 + len(limits_s)), np.int32),
             hours=np.zeros((1, 3), np.int64),
+            hourly_endings=np.zeros((1, 1, len(ENDINGS)), np.int64),
+            hourly_bins=np.zeros((1, BINS if coarse else 0), np.int32),
             histogram=np.zeros((1, BINS if coarse else 0), np.int64),
             fine=np.zeros(FINE_BINS if fine else 0, np.int64),
             windows=np.zeros((several, len(ENDINGS)), np.int64),
             window_tries=np.zeros(several, np.int64),
-            hourly_tries=np.zeros(1, np.int64),
-            hourly_sent=np.zeros(1),
+            hourly=np.zeros((1, 1, N_HOURLY)),
             failed=np.zeros(1, np.int64),
             served=np.zeros(1, np.int64),
             extremes=np.array([math.inf, -math.inf]),
@@ -111,12 +121,13 @@ class Counts:
         limits, minute = self._limits, int(at_s // 60) + 1
         hour = int((at_s + limits.into_hour_s) // 3600) + 1
         most = dict.fromkeys(("endings", "tries", "sums", "sent", "histogram"), routes)
-        most |= dict.fromkeys(("hours", "hourly_tries", "hourly_sent"), hour)
+        most |= dict.fromkeys(("hours", "hourly_endings", "hourly_bins", "hourly"), hour)
         most |= {"failed": minute, "minutes": minute, "served": replica + 1}
         if self._n_windows is None:
             most |= dict.fromkeys(("windows", "window_tries"), int(at_s // limits.window_s) + 1)
         more = {name: grown(getattr(self.of, name), n) for name, n in most.items()}
-        self.of = self.of._replace(**more | {"minutes": grown(more["minutes"], routes, axis=1)})
+        by_route = {name: grown(more[name], routes, axis=1) for name in ("minutes", "hourly_endings", "hourly")}
+        self.of = self.of._replace(**more | by_route)
 
     # -- what it comes to --------------------------------------------------------------------------
 
@@ -125,7 +136,7 @@ class Counts:
         endings = self.of.endings[_rows(route)].sum(axis=0)
         return int(endings.sum()), int(endings[Ending.OK])
 
-    def measures(self, route: int | None, goals: list[Goal], latencies: Latencies) -> Measures:
+    def measures(self, route: int | None, goals: list[Goal], latencies: Percentiles) -> Measures:
         """The figures of all of them, or of one route, given their latencies."""
         rows = _rows(route)
         endings = self.of.endings[rows].sum(axis=0)
@@ -157,12 +168,44 @@ class Counts:
             bytes_out=float(self.of.sent[rows].sum()),
         )
 
-    def coarse_latencies(self, route: int | None) -> Latencies:
+    def by_hour(self, route: int | None, goals: list[Goal]) -> Hourly:
+        """The same counts by hour of the clock since the start."""
+        rows = _rows(route)
+        some = self.of.minutes[:, rows]
+        minutes = some[:, 0] if some.shape[1] == 1 else some.sum(axis=1)
+        hours = len(self.of.hourly)
+        begins_s = 60.0 * np.arange(len(minutes)) + self._limits.into_hour_s
+        hour = np.minimum((begins_s // 3600).astype(np.int64), hours - 1)
+
+        def summed(of_minute: np.ndarray) -> np.ndarray:
+            return np.bincount(hour, weights=of_minute, minlength=hours)
+
+        traffic = minutes[:, 0] > 0
+        good = traffic & (minutes[:, 1] <= self._setting.asked.failed_share * minutes[:, 0] + EPSILON_S)
+        column = {goal.name: 2 + int(np.searchsorted(self._limits.limits_s, goal.limit_s)) for goal in goals}
+        return Hourly(
+            self.of.hourly_endings[:, rows].sum(axis=1),
+            self.of.hourly[:, rows, SUM].sum(axis=1),
+            np.stack([summed(traffic), summed(good)], axis=1),
+            {name: summed(minutes[:, at]) for name, at in column.items()},
+            float(self.of.sums[rows, MOST].max(initial=0.0)),
+        )
+
+    def hourly(self, item: str) -> np.ndarray:
+        """See `measures.Measured.hourly`."""
+        return self.of.hourly[:, :, _HOURLY[item]]
+
+    def coarse_by_hour(self) -> Latencies:
+        """Latencies in bins, by hour."""
+        hour, at = np.nonzero(self.of.hourly_bins)
+        return Latencies(MIDDLES_S[at], hour, self.of.hourly_bins[hour, at].astype(np.float64))
+
+    def coarse_latencies(self, route: int | None) -> Percentiles:
         """Percentiles from the histogram, within 0.5 %."""
         rows = _rows(route)
         n, n_ok = self.n_of(route)
         histogram, most = self.of.histogram[rows].sum(axis=0), float(self.of.sums[rows, MOST].max(initial=0.0))
-        return Latencies(
+        return Percentiles(
             {name: min(most, percentile_of(histogram, share)) if n_ok else None for name, share in PERCENTILES.items()},
             {
                 name: min(most, percentile_of(histogram, share, n)) if n and rank_of(n, share) < n_ok else None

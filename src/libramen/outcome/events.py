@@ -12,15 +12,11 @@ import numpy as np
 from libramen.base.ranks import by_group, rank_of
 from libramen.base.results import Result
 from libramen.base.times import into_hour_s
-from libramen.bill.month import Month
 from libramen.engine.border.records import Ending
+from libramen.outcome.month import Key, is_single
 
 if TYPE_CHECKING:
     from libramen.outcome.outcome import Outcome
-
-Key = tuple[str, str, int | str]
-"""What can be left out of a replay: service; "rollouts" or "faults" and the place in the table (from 0), or
-"at_random" and a kind of fault."""
 
 _MINUTE_S: Final = 60.0
 _SLOWER: Final = 0.1
@@ -88,7 +84,6 @@ class Event(Result):
 def happened(outcome: Outcome) -> list[Event]:
     """The events of a replay, in order of time: when and what, not yet what they cost."""
     found = []
-    month = Month(outcome.span_s, outcome.start)
     for name, one in outcome.services.items():
         run, at_random = one.run, defaultdict(list)
         for update in run.updates:
@@ -101,9 +96,7 @@ def happened(outcome: Outcome) -> list[Event]:
                 found.append(Event(fault.kind, "faults", fault.entry, "", name, fault.at_s, 1))
         found += [Event(kind, "at_random", 0, "", name, at[0], len(at)) for kind, at in at_random.items()]
     found.sort(key=lambda event: event.at_s)
-    return [
-        replace(event, times_a_month=_times(month, event, outcome)) for event in found if event.at_s < outcome.span_s
-    ]
+    return [replace(event, times_a_month=_times(event, outcome)) for event in found if event.at_s < outcome.span_s]
 
 
 def once_a_month(events: Iterable[Event]) -> list[Event]:
@@ -116,11 +109,11 @@ def once_a_month(events: Iterable[Event]) -> list[Event]:
     return found
 
 
-def _times(month: Month, event: Event, outcome: Outcome) -> float:
-    hour = int((event.at_s + into_hour_s(outcome.start)) // 3600)
-    amount = np.zeros(hour + 1)
-    amount[hour] = event.strikes
-    return float(month.of_hours(amount))
+def _times(event: Event, outcome: Outcome) -> float:
+    hosting = outcome.services[event.service].hosting
+    entries = getattr(hosting, event.table, ())
+    once = event.entry < len(entries) and is_single(entries[event.entry])  # else it is in all replays of the month
+    return event.strikes * outcome.reckoning.times(event.at_s, into_hour_s(outcome.start), once=once)
 
 
 def worked_out(outcome: Outcome) -> tuple[Event, ...]:
@@ -174,7 +167,7 @@ def _cost(event: Event, mine: _Requests, theirs: _Requests, between: tuple[float
     budget = None
     for goal in outcome.objectives:
         if failed >= 0 and goal.name == "availability" and goal.wanted is not None and goal.wanted < 1:
-            allowed = (1 - float(goal.wanted)) * month_of(outcome, mine)
+            allowed = (1 - float(goal.wanted)) * outcome.reckoning.requests()
             times = event.times_a_month / event.strikes
             budget = failed * times / allowed if allowed else None
     meanwhile = event.at_s, event.at_s + stretch_s
@@ -187,13 +180,6 @@ def _cost(event: Event, mine: _Requests, theirs: _Requests, between: tuple[float
         overloaded=theirs.is_overloaded(*meanwhile),
         failed_without=theirs.failed(*meanwhile),
     )
-
-
-def month_of(outcome: Outcome, requests: _Requests) -> float:
-    """Requests of a month."""
-    month = Month(outcome.span_s, outcome.start)
-    hours = ((requests.at_s + into_hour_s(outcome.start)) // 3600).astype(np.int64)
-    return float(month.of_hours(np.bincount(hours).astype(float)))
 
 
 def _last_minute(mine: _Requests, theirs: _Requests, from_s: float, to_s: float) -> float:

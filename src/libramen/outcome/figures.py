@@ -5,19 +5,23 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, field, fields
 from datetime import datetime
-from typing import TYPE_CHECKING, Any, Final, Self
+from typing import TYPE_CHECKING, Annotated, Any, Final, Self
 from zoneinfo import ZoneInfo
+
+from pydantic import Field
 
 from libramen.base.results import Count, Result
 from libramen.base.times import local_time
 from libramen.bill.bill import Bill
+from libramen.bill.costs import Costs
 from libramen.engine.replica import Death
-from libramen.outcome.days import Days, days_of
 from libramen.outcome.events import Event, happened
 from libramen.outcome.findings import Clock, Finding
 from libramen.outcome.measures import Hour, Measures
+from libramen.outcome.month import MonthFigures
 from libramen.outcome.of_requests import OfRequests
-from libramen.study.objectives import Goal, Objective
+from libramen.outcome.reckoned import Reckoned, Replayed
+from libramen.study.objectives import Objective
 from libramen.study.plan import ALONE
 
 if TYPE_CHECKING:
@@ -74,7 +78,10 @@ class Figures(Result):
         findings: what is worth knowing, the most costly first.
         routes: the figures of each route; None: they were not asked for.
         services: the figures of each service by name, where there are several; else empty: these are of the only one.
-        days: counts of each quarter of each day, None: the trace has fewer than two, or its requests were not kept.
+        month: what a month comes to; `objectives` and `bill` are about it, too, all else is about the trace.
+        costs: where the money of a month goes; None: of one of several services. By route and by hour only where the
+            figures of routes are there.
+        reckoned: what other months can be made of, None: of one of several services; left out of the JSON.
     """
 
     plan: str
@@ -98,6 +105,7 @@ class Figures(Result):
     cold_starts: int
     paid_s: float
     bill: Bill
+    month: MonthFigures
     objectives: tuple[Objective, ...]
     worst_hour: Hour | None
     time_s: dict[str, float]
@@ -107,7 +115,8 @@ class Figures(Result):
     events: tuple[Event, ...]
     routes: tuple[RouteFigures, ...] | None = None
     services: dict[str, Figures] = field(default_factory=dict)
-    days: Days | None = None
+    costs: Costs | None = None
+    reckoned: Annotated[Any, Field(exclude=True)] = field(default=None, compare=False, repr=False)
 
     @property
     def parts(self) -> dict[str, Figures]:
@@ -126,8 +135,8 @@ class Figures(Result):
 
     @property
     def hides_failures(self) -> bool:
-        """Whether more than 1 % of the requests failed, so that the percentiles of the answered ones say too little."""
-        return self.availability is not None and self.availability < 0.99
+        """Whether more than 1 % of a month's requests fail, so that percentiles of the answered ones say too little."""
+        return self.month.availability is not None and self.month.availability < 0.99
 
     def to_dict(self, *, routes: bool = True) -> dict[str, Any]:
         """The JSON of the command line: plain numbers, None for what does not exist.
@@ -141,7 +150,10 @@ class Figures(Result):
         document["availability"] = {"requests": self.availability, "minutes": document.pop("availability_minutes")}
         replicas = {name: document.pop(f"replicas_{name}") for name in _REPLICAS}
         document["replicas"] = replicas | {name: document.pop(name) for name in _STARTS}
+        document["month"] = self.month.to_dict()
         document["bill"] = self.bill.to_dict()
+        if self.costs is not None:
+            document["costs"] = (self.costs if routes else self.costs.short()).to_dict()
         document["worst_hour"] = self._worst_hour_document()
         document["findings"] = [finding.to_dict() for finding in self.findings]
         document["routes"] = [route.to_dict() for route in self.routes or ()]
@@ -182,6 +194,7 @@ class Figures(Result):
                 **{f"replicas_{name}": replicas[name] for name in _REPLICAS},
                 **{name: replicas[name] for name in _STARTS},
                 "worst_hour": hour,
+                "month": MonthFigures.from_dict(document["month"]),
                 "objectives": [Objective.from_dict(one) for one in document["objectives"]],
                 "findings": [Finding.from_dict(one, clock) for one in document["findings"]],
                 "routes": None if routes is None else [RouteFigures.from_dict(one) for one in routes],
@@ -192,16 +205,17 @@ class Figures(Result):
 
 _ORDER: Final = (
     "plan", "tier", "size", "seed", "start", "time_zone", "span_s", "requests", "attempts", "endings", "latency_s",
-    "availability", "utilisation", "replicas",
+    "availability", "utilisation", "replicas", "month",
 )  # fmt: skip
 """The first keys of the JSON."""
-_OPTIONAL: Final = ("routes", "days", "services")
+_OPTIONAL: Final = ("routes", "services", "costs")
 """That are left out of the JSON where there is nothing in them."""
 _REPLICAS: Final = ("min", "mean", "max", "peak")
 _STARTS: Final = ("cold_starts", "paid_s")
 _OF_REQUESTS: Final = (
     "seed", "start", "span_s", "n_requests", "attempts", "endings", "latency_s", "answered_s", "availability",
     "availability_minutes", "bill", "objectives", "worst_hour", "time_s", "bytes_out", "cold_starts", "paid_s",
+    "month",
 )  # fmt: skip
 _OF_FLEET: Final = (
     "tier",
@@ -215,15 +229,12 @@ _OF_FLEET: Final = (
 )
 
 
-def figures_of(
-    outcome: Outcome, of_routes: Sequence[Measures] | None, limits: Sequence[Goal], *, events: bool
-) -> Figures:
+def figures_of(outcome: Outcome, of_routes: Sequence[Measures] | None, *, events: bool) -> Figures:
     """The figures of a replay.
 
     Args:
         outcome: the replay.
         of_routes: what is measured of each route; None: they are left out.
-        limits: what is asked of the latency of all requests.
         events: whether it is worked out what each release and fault has cost.
     """
     shared = [one.name for one in fields(RouteFigures) if one.name != "route"]
@@ -238,9 +249,18 @@ def figures_of(
             for route, found in zip(outcome.run.routes, of_routes, strict=True)
         ),
         services={name: one.figures() for name, one in outcome.services.items() if one is not outcome.only},
-        days=days_of(outcome, limits),
+        costs=outcome.costs if of_routes is not None else outcome.costs.short(),
+        reckoned=reckoned(outcome),
         **_same(outcome),
     )
+
+
+def reckoned(outcome: Outcome) -> Reckoned:
+    """What other months can be made of."""
+    reckoning = outcome.reckoning
+    kept = reckoning.kept(outcome.scopes())
+    replays = tuple(Replayed(dict(part.usage), of) for (_, part), of in zip(reckoning.parts, kept, strict=True))
+    return Reckoned(outcome.span_s, outcome.start, reckoning.gaps, reckoning.singles, replays, outcome.terms.month)
 
 
 def figures_of_service(one: ServiceOutcome) -> Figures:

@@ -55,8 +55,9 @@ class Finding(Result):
     Attributes:
         kind: reacted_late, flapping, never_scaled_down, at_the_ceiling, floor_never_left, first_visitor_waited,
             cold_starts_cost, bank_empty, blind_measure, slots_full, cpu_full, slots_and_cpu_full, out_of_memory,
-            out_of_stock, release_skipped or pinned; of several services also bottleneck, connections_exhausted,
-            pool_too_small, retries_multiply, queue_grows, workers_idle or callee_down.
+            out_of_stock, account_full, release_skipped, release_not_over or pinned; of several services also
+            bottleneck, connections_exhausted, pool_too_small, retries_multiply, queue_grows, workers_idle or
+            callee_down.
         requests: failed requests, or those concerned where none had to fail; None: it is not about requests.
         seconds: for how long, None: it is not about time.
         replicas: how many replicas, or orders, None: it is not about them.
@@ -336,8 +337,27 @@ def _release_skipped(outcome: ServiceOutcome) -> Finding | None:
         "due_s": first.due_s,
         "strategy": first.strategy,
         "most": outcome.hosting.tier.replicas.most,
+        "by_account": first.by_account,
     }
     return Finding("release_skipped", replicas=first.replicas, figures=figures)
+
+
+def _release_not_over(outcome: ServiceOutcome) -> Finding | None:
+    """A release that was still under way when the trace ended."""
+    for update in outcome.run.updates:
+        if update.result == "under_way" and update.undone_s is None:
+            held = [at_s for at_s in outcome.run.held_s if at_s >= (update.began_s or 0.0)]
+            figures = {"due_s": update.due_s, "strategy": update.strategy, "held": len(held)}
+            return Finding("release_not_over", replicas=update.replicas, figures=figures)
+    return None
+
+
+def _account_full(outcome: ServiceOutcome) -> Finding | None:
+    """Orders that were held back, since the account had no room for them."""
+    held_s = [at_s for at_s in outcome.run.held_s if at_s < outcome.span_s]
+    if not held_s:
+        return None
+    return Finding("account_full", replicas=len(held_s), figures={"first_s": held_s[0], "last_s": held_s[-1]})
 
 
 def _pinned(outcome: ServiceOutcome) -> Finding | None:
@@ -380,6 +400,8 @@ _ALL: Final[tuple[Callable[[ServiceOutcome], Finding | None], ...]] = (
     _cpu_full,
     _out_of_memory,
     _out_of_stock,
+    _account_full,
     _release_skipped,
+    _release_not_over,
     _pinned,
 )

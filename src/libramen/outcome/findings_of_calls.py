@@ -14,7 +14,6 @@ import numpy as np
 from libramen.base.steps import Steps
 from libramen.base.times import EPSILON_S
 from libramen.outcome.findings import Finding
-from libramen.outcome.measures import life
 from libramen.outcome.outcome import Outcome
 from libramen.outcome.service_outcome import ServiceOutcome
 
@@ -88,7 +87,7 @@ def _callers(outcome: Outcome, callee: str, *, awaited: bool = True) -> list[str
 def _gaps(one: ServiceOutcome) -> list[tuple[float, float]]:
     """When a service had no replica that worked, though it has some and is not meant to scale to zero: from, to [s]."""
     run = one.run
-    worked = [(from_s, to_s) for each in run.replicas for stage, from_s, to_s in life(each) if stage == "ready"]
+    worked = [(from_s, to_s) for each in run.replicas for stage, from_s, to_s in each.lived() if stage == "ready"]
     ready = Steps.of([from_s for from_s, _ in worked], [to_s for _, to_s in worked], run.span_s)
     if ready.extremes()[1] == 0 or (one.hosting.base_limits[0] == 0 and one.hosting.scaling.decides):
         return []

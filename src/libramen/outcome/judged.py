@@ -24,7 +24,7 @@ def judged(goal: Goal, measures: Measures, bill: Bill) -> Objective:
     if goal.share is not None:
         within = measures.within[name if goal.service is None else key]
         n, got = measures.n_requests, measures.latency_s[key]
-        met = n > 0 and within.requests >= goal.share * n - EPSILON_S
+        met = n > 0 and within.requests >= goal.share * n - EPSILON_S * max(1.0, n)
         share = within.requests / n if n else None
         return Objective(name, wanted, got, met, share, Minutes(within.minutes_met, within.minutes))
     if key == "mean":

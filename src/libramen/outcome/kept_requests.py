@@ -11,7 +11,8 @@ from libramen.engine.border.records import ENDINGS, Ending, Results
 from libramen.engine.kernel.bins import Columns
 from libramen.engine.record import ServiceRun
 from libramen.outcome import waits
-from libramen.outcome.counts import Counting, Counts, Latencies
+from libramen.outcome.counts import Counting, Counts, Percentiles
+from libramen.outcome.hourly import Hourly, Latencies
 from libramen.outcome.measures import Failures, Hour, Measures
 from libramen.outcome.waits import ColdWaits
 from libramen.trace.trace import Trace
@@ -58,7 +59,7 @@ class KeptRequests:
         latencies = self._whole(n, n_ok) if route is None else self._of_route(route, n)
         return self._counts.measures(route, goals, latencies)
 
-    def _whole(self, n: int, n_ok: int) -> Latencies:
+    def _whole(self, n: int, n_ok: int) -> Percentiles:
         """Exact percentiles of all: what is in the few bins in which the ranks lie is sorted, and nothing else."""
         places = {rank_of(n_ok, share) for share in PERCENTILES.values()} if n_ok else set()
         places |= {rank for share in PERCENTILES.values() if (rank := rank_of(n, share)) < n_ok}
@@ -82,7 +83,7 @@ class KeptRequests:
             rank: float(found[before[at] + rank - (up_to[at] - self._counts.of.fine[at])])
             for rank, at in zip(ranks.tolist(), bins.tolist(), strict=True)
         }
-        return Latencies(
+        return Percentiles(
             {name: value[rank_of(n_ok, share)] if n_ok else None for name, share in PERCENTILES.items()},
             {name: value.get(rank_of(n, share)) if n else None for name, share in PERCENTILES.items()},
         )
@@ -101,22 +102,28 @@ class KeptRequests:
         # Routes of which nothing was measured may have no row in the counts.
         return per_route + [np.zeros(0)] * (len(self._trace.routes) - len(per_route))
 
-    def _of_route(self, route: int, n: int) -> Latencies:
+    def _of_route(self, route: int, n: int) -> Percentiles:
         return _selected(self._by_route[route], n)
 
-    def _of_window(self, window: int) -> Measures:
-        """The requests of a window: the stretches of the trace that are in it."""
-        asked, at_s = self._setting.asked, self._trace.at_s
-        goals = asked.limits(window=window)
-        counts = Counts(self._setting, goals, fine=False, coarse=False)
-        edges = np.maximum(self._first, np.searchsorted(at_s, asked.edges_s[window], side="left"))
-        stretches = [slice(first, end) for first, end in edges.reshape(-1, 2).tolist() if end > first]
-        latencies = []
-        for rows in stretches:
+    def _stretches(self, window: int) -> list[slice]:
+        """The stretches of the trace that are in a window."""
+        edges_s = self._setting.asked.edges_s[window]
+        edges = np.maximum(self._first, np.searchsorted(self._trace.at_s, edges_s, side="left"))
+        return [slice(first, end) for first, end in edges.reshape(-1, 2).tolist() if end > first]
+
+    def _window_counts(self, window: int) -> Counts:
+        counts = Counts(self._setting, self._setting.asked.limits(window=window), fine=False, coarse=False)
+        for rows in self._stretches(window):
             counts.add(self._columns(rows, by_route=False))
-            latencies.append(self._results.latency_s[rows][self._results.ending[rows] == Ending.OK])
+        return counts
+
+    def _of_window(self, window: int) -> Measures:
+        counts = self._window_counts(window)
+        latencies = [
+            self._results.latency_s[rows][self._results.ending[rows] == Ending.OK] for rows in self._stretches(window)
+        ]
         found = _selected(np.concatenate(latencies) if latencies else np.zeros(0), counts.n_of()[0])
-        return counts.measures(None, goals, found)
+        return counts.measures(None, self._setting.asked.limits(window=window), found)
 
     def worst_hour(self) -> Hour | None:
         """The hour of the clock with the most requests that were not answered within `Asked.telling`."""
@@ -161,26 +168,41 @@ class KeptRequests:
         rows = slice(int(np.searchsorted(at_s, from_s)), int(np.searchsorted(at_s, to_s, side="right")))
         return int(np.count_nonzero(self._results.ending[rows] != Ending.OK)), len(at_s[rows])
 
-    def hourly_bytes(self) -> np.ndarray:
-        """Bytes sent out, by hour of the clock since the start: float64 (hours,)."""
-        return self._counts.of.hourly_sent
+    def hourly(self, item: str) -> np.ndarray:
+        """See `measures.Measured.hourly`."""
+        return self._counts.hourly(item)
+
+    def by_hour(self, route: int | None = None, window: int | None = None) -> Hourly:
+        """Counts by hour of what `measures` is about."""
+        goals = self._setting.asked.limits(None if route is None else self._trace.routes[route], window)
+        if window is None:
+            return self._counts.by_hour(route, goals)
+        return self._window_counts(window).by_hour(None, goals)
+
+    def latencies(self, route: int | None = None, window: int | None = None) -> Latencies:
+        """Latencies of the ok ones of the same, exact."""
+        at_s = self._trace.at_s
+        which = self._results.ending[self._first :] == Ending.OK
+        if route is not None:
+            which &= self._trace.route_codes[self._first :] == route
+        if window is not None:
+            which &= self._setting.asked.inside(at_s[self._first :], window)
+        rows = self._first + np.flatnonzero(which)
+        hour = ((at_s[rows] + self._setting.into_hour_s) // 3600).astype(np.int64)
+        return Latencies(self._results.latency_s[rows], hour)
 
     def cold_waits(self, run: ServiceRun) -> ColdWaits:
         """Requests that waited for a cold start."""
         return waits.cold_waits(self._trace, self._results, run)
 
-    def hourly_attempts(self) -> np.ndarray:
-        """Attempts that the balancer got, by hour of the clock since the start: float64 (hours,)."""
-        return self._counts.of.hourly_tries.astype(np.float64)
 
-
-def _selected(latency_s: np.ndarray, n: int) -> Latencies:
+def _selected(latency_s: np.ndarray, n: int) -> Percentiles:
     """Percentiles of some ok latencies out of n requests, by selection."""
     n_ok = len(latency_s)
     ranks = {rank_of(n_ok, share) for share in PERCENTILES.values()} if n_ok else set()
     ranks |= {rank for share in PERCENTILES.values() if (rank := rank_of(n, share)) < n_ok}
     ordered = np.partition(latency_s, sorted(ranks)) if ranks else latency_s
-    return Latencies(
+    return Percentiles(
         {name: float(ordered[rank_of(n_ok, share)]) if n_ok else None for name, share in PERCENTILES.items()},
         {
             name: float(ordered[rank]) if n and (rank := rank_of(n, share)) < n_ok else None

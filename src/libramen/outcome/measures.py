@@ -18,6 +18,7 @@ from libramen.study.objectives import Goal, Objectives
 from libramen.study.plan import Hosting
 
 if TYPE_CHECKING:
+    from libramen.outcome.hourly import Hourly, Latencies
     from libramen.outcome.waits import ColdWaits
 
 LATENCIES: Final = ("mean", *PERCENTILES, "max")
@@ -173,14 +174,20 @@ class Measured(Protocol):
     def failed_between(self, from_s: float, to_s: float) -> tuple[int, int] | None:
         """Of the requests that arrived then, how many failed, and how many there were; None: not known."""
 
-    def hourly_bytes(self) -> np.ndarray:
-        """Bytes sent out, by hour of the clock since the start: float64 (hours,)."""
+    def hourly(self, item: str) -> np.ndarray:
+        """Attempts ("requests"), bytes ("egress"), or core- and slot-seconds ("cpu", "held") by hour and route.
+
+        Of all requests, also before `settle`: float64 (hours, routes).
+        """
+
+    def by_hour(self, route: int | None = None, window: int | None = None) -> Hourly:
+        """Counts by hour of what `measures` is about."""
+
+    def latencies(self, route: int | None = None, window: int | None = None) -> Latencies | None:
+        """Latencies of the ok ones of the same; None: they are not known by hour."""
 
     def cold_waits(self, run: ServiceRun) -> ColdWaits | None:
         """Requests that waited for a cold start; None: not known."""
-
-    def hourly_attempts(self) -> np.ndarray:
-        """Attempts that the balancer got, by hour of the clock since the start: float64 (hours,)."""
 
 
 def availability_minutes(arrivals: np.ndarray, failed: np.ndarray, failed_share: float) -> float | None:
@@ -209,26 +216,6 @@ def paid_steps(run: ServiceRun, hosting: Hosting) -> Steps:
     """Replicas paid for over the time of the trace."""
     lives = [paid_time(replica, hosting) for replica in run.replicas]
     return Steps.of([start for start, _ in lives], [end for _, end in lives], run.span_s)
-
-
-def life(replica: Replica) -> list[tuple[str, float, float]]:
-    """What a replica went through: stage, from, to [s]."""
-    rows: list[tuple[str, float, float]] = []
-    ends = [*(at_s for at_s, _ in replica.stages[1:]), math.inf]
-    for place, ((from_s, stage), to_s) in enumerate(zip(replica.stages, ends, strict=True)):
-        if stage == "coming":
-            boots_to_s = min(replica.started_s, to_s) if place == 0 else from_s  # again: on the same machine
-            rows += [("booting", from_s, boots_to_s), ("starting", boots_to_s, to_s)]
-        elif stage == "ready":
-            up_s = from_s
-            for down_s, until_s in replica.down:
-                if from_s <= down_s <= to_s:
-                    rows += [("ready", up_s, down_s), ("down", down_s, min(until_s, to_s))]
-                    up_s = min(until_s, to_s)
-            rows.append(("ready", up_s, to_s))
-        elif stage == "draining":
-            rows.append(("draining", from_s, to_s))
-    return [row for row in rows if row[2] > row[1]]
 
 
 def cold_starts(run: ServiceRun) -> int:

@@ -12,6 +12,7 @@ from libramen.bill.bill import Bill
 from libramen.engine.record import Run, ServiceRun
 from libramen.outcome.judged import judged
 from libramen.outcome.measures import Asked, Failures, Hour, Measured, Measures
+from libramen.outcome.month import MonthFigures
 from libramen.study.objectives import Goal, Objective
 
 
@@ -25,13 +26,18 @@ class OfRequests:
         bill: of a month.
         asked: what is asked of them.
         seed: random seed.
+        month: the figures of a month of them.
+        scale: how often the month has each request that is counted there.
     """
 
     def __init__(
-        self, run: Run | ServiceRun, measured: Measured, whole: Measures, bill: Bill, asked: Asked, seed: int
-    ) -> None:
+        self, run: Run | ServiceRun, measured: Measured, whole: Measures, bill: Bill, asked: Asked, seed: int,
+        month: Measures,
+        scale: float,
+    ) -> None:  # fmt: skip
         self._asked, self._measured, self._whole = asked, measured, whole
         self.bill, self.seed = bill, seed
+        self._month, self._scale = month, scale
         self.span_s, self.start, self._edges_s = run.span_s, run.start, run.edges_s
         self.n_requests = whole.n_requests
         self.attempts = whole.attempts
@@ -63,12 +69,17 @@ class OfRequests:
 
     @cached_property
     def objectives(self) -> tuple[Objective, ...]:
-        """Each objective, what was wanted, what was got, and whether that is met."""
-        return tuple(judged(goal, self._measures_for(goal), self.bill) for goal in self._asked.goals)
+        """Each objective, what was wanted, what was got in a month, and whether that is met."""
+        return tuple(judged(goal, self._month_for(goal), self.bill) for goal in self._asked.goals)
 
-    def _measures_for(self, goal: Goal) -> Measures:  # noqa: ARG002  (of a service all are about all of its visits)
-        """Of the requests that an objective is about, or the visits."""
-        return self._whole
+    def _month_for(self, goal: Goal) -> Measures:  # noqa: ARG002  (of a service all are about all of its visits)
+        """Of the requests that an objective is about, or the visits, in a month."""
+        return self._month
+
+    @cached_property
+    def month(self) -> MonthFigures:
+        """Availability, latencies and endings of a month."""
+        return MonthFigures.of(self._month, self._scale)
 
     @property
     def meets_all(self) -> bool:

@@ -9,21 +9,23 @@ from typing import Any, Final
 from libramen.base import heavy
 from libramen.base.errors import ReplayError
 from libramen.base.fields import nearest
-from libramen.base.shown import Shown, figure_of, figure_of_where
+from libramen.base.shown import Shown, figure_of, figure_of_costs, figure_of_where
 from libramen.base.times import EPSILON_S
 from libramen.bill.bill import Bill
+from libramen.bill.costs import Costs, costs_of
 from libramen.bill.usage import Used
-from libramen.engine.record import Run
-from libramen.outcome.events import Event, Key
+from libramen.outcome.events import Event
 from libramen.outcome.figures import Figures
 from libramen.outcome.findings import Finding
-from libramen.outcome.measures import Asked, Measured, Measures
+from libramen.outcome.measures import Asked, Measures
+from libramen.outcome.month import Key, Reckoning
 from libramen.outcome.of_requests import OfRequests
 from libramen.outcome.service_outcome import ServiceOutcome
 from libramen.outcome.stretch import StretchFigures
 from libramen.outcome.where import Where
 from libramen.study.objectives import Goal
 from libramen.study.system import System
+from libramen.study.terms import Terms
 from libramen.trace.trace import Trace
 
 _NOT_KEPT: Final = "the requests of this replay were not kept; allowed: keep_requests=True"
@@ -75,6 +77,8 @@ class Outcome(OfRequests, Shown):
         services: the `ServiceOutcome` of each service by name; `only`: that of the only one, None: there are several.
         run, seed: the record of the replay, and its random seed.
         bill: the `Bill` of a month; of several services each line says whose it is.
+        terms: the currency, what a month is made of, the account's limits, tax and fees; `reckoning`: how the replay
+            becomes a month. Objectives, `month` and the bill are about the month, all else about the trace.
         n_requests, attempts: how many; a request that is sent again counts once, its attempts each.
         endings: requests by ending: ok, refused, timed_out, lost, cut, errored; they add up.
         latency_s: mean, p50, p90, p95, p99, p999 and max over ok requests [s], None without any. Percentiles
@@ -94,21 +98,20 @@ class Outcome(OfRequests, Shown):
         trace: Trace | None,
         system: System,
         services: dict[str, ServiceOutcome],
-        run: Run,
-        measured: Measured,
-        whole: Measures,
+        reckoning: Reckoning,
         bill: Bill,
+        terms: Terms,
         asked: Asked,
         seed: int,
         settle_s: float,
         again: Callable[..., Outcome] | None = None,
     ) -> None:
-        super().__init__(run, measured, whole, bill, asked, seed)
-        if not whole.n_requests:
-            raise ReplayError(f"settle: found {settle_s!r} s; allowed: up to the last arrival, or nothing is measured")
+        played = reckoning.played
+        month = reckoning.measures(played.whole)
+        super().__init__(played.run, played.measured, played.whole, bill, asked, seed, month, reckoning.scale)
         self._trace, self._again = trace, again
         self.system, self.plan, self.services = system, system.plan, services
-        self.run, self.settle_s = run, settle_s
+        self.run, self.settle_s, self.reckoning, self.terms = played.run, settle_s, reckoning, terms
         self.only = next(iter(services.values())) if len(services) == 1 else None
         self.cold_starts = sum(one.cold_starts for one in services.values())
         self.paid_s = sum(one.paid_s for one in services.values())
@@ -164,14 +167,25 @@ class Outcome(OfRequests, Shown):
     @property
     def usage(self) -> tuple[Used, ...]:
         """What was used, by hour of the clock; `Used.service` says whose it is."""
-        return tuple(used._replace(service=name) for name, one in self.services.items() for used in one.usage)
+        return tuple(row._replace(service=name) for name, one in self.services.items() for row in one.usage)
 
-    def _measures_for(self, goal: Goal) -> Measures:
+    def _month_for(self, goal: Goal) -> Measures:
+        reckoning = self.reckoning
         if goal.service is not None:
-            return self.services[goal.service].whole
+            return reckoning.of_visits(goal.service)
         if goal.route is not None:
-            return self.of_route(goal.route)
-        return self._whole if goal.window is None else self._measured.measures(window=goal.window)
+            return reckoning.measures(self.of_route(goal.route), route=self.run.routes.index(goal.route))
+        if goal.window is not None:
+            return reckoning.measures(self._measured.measures(window=goal.window), window=goal.window)
+        return self._month
+
+    def scopes(self) -> dict[str, tuple[int | None, int | None, str | None]]:
+        """What objectives are about, by name: route, window and service; "" is all requests."""
+        found: dict[str, tuple[int | None, int | None, str | None]] = {"": (None, None, None)}
+        for goal in self._asked.goals:
+            code = None if goal.route is None else self.run.routes.index(goal.route)
+            found[goal.scope] = code, goal.window, goal.service
+        return found
 
     # -- tables ------------------------------------------------------------------------------------
 
@@ -188,6 +202,15 @@ class Outcome(OfRequests, Shown):
         from libramen.outcome.where import Where
 
         return Where(self)
+
+    @cached_property
+    def costs(self) -> Costs:
+        """Where the money of a month goes: by service, by route, by hour, and by what it is paid for."""
+        return costs_of(self.bill, self.reckoning.use(), self.span_s, self.start)
+
+    def plot_costs(self) -> heavy.Figure:
+        """Where the money of a month goes: by what it is paid for, by route, and by hour."""
+        return figure_of_costs(self)
 
     @cached_property
     def findings(self) -> tuple[Finding, ...]:
@@ -212,14 +235,14 @@ class Outcome(OfRequests, Shown):
         return self._again is not None and self.run.results is not None
 
     def without(self, *keys: Key) -> Outcome:
-        """The same replay on the same luck, but without some releases or faults; see `outcome.events.Key`.
+        """The same replay on the same luck, but without some releases or faults; see `outcome.month.Key`.
 
         Raises:
             ReplayError: its requests were not kept.
         """
         if self._again is None:
             raise ReplayError(_NOT_KEPT)
-        return self._again(without=keys)
+        return self._again(without=keys, base=self.reckoning.base)
 
     @cached_property
     def happened(self) -> tuple[Event, ...]:
@@ -258,7 +281,7 @@ class Outcome(OfRequests, Shown):
         """
         from libramen.outcome.figures import figures_of
 
-        return figures_of(self, self._by_route if routes else None, self._asked.limits(), events=events)
+        return figures_of(self, self._by_route if routes else None, events=events)
 
     def to_dict(self, *, routes: bool = True) -> dict[str, Any]:
         """The outcome as the JSON of the command line: plain numbers, None for what does not exist.

@@ -4,27 +4,33 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Mapping
 from functools import partial
-from typing import Any
+from typing import Any, Protocol
 
 import numpy as np
 
 from libramen.base import units
 from libramen.base.errors import ReplayError
-from libramen.bill.bill import bill, summed
+from libramen.bill.bill import bill_of
+from libramen.bill.made_of import made_of
+from libramen.bill.month import month_of
+from libramen.bill.usage import usage_of
 from libramen.engine import simulation
 from libramen.engine.control.fleet import Fleet
+from libramen.engine.control.play import TimesOfChunks
 from libramen.outcome.counted_requests import CountedRequests
 from libramen.outcome.counts import Counting
-from libramen.outcome.events import Key
 from libramen.outcome.kept_requests import KeptRequests
 from libramen.outcome.measures import Asked, Measured, Measures
+from libramen.outcome.month import Key, Played, Reckoning, may_happen_once, named, singles_of
 from libramen.outcome.outcome import Outcome
+from libramen.outcome.reckoned import TOO_LONG
 from libramen.outcome.service_outcome import ServiceOutcome
 from libramen.outcome.tally import Tally
 from libramen.study.objectives import Objectives
 from libramen.study.plan import Hosting, Plan
 from libramen.study.service import Service
-from libramen.study.system import System
+from libramen.study.system import System, check_account
+from libramen.study.terms import Account, Terms
 from libramen.trace.trace import Trace
 
 
@@ -40,7 +46,7 @@ def replay(
     settle: float = 0.0,
     window_s: float = 60.0,
     span_s: float | None = None,
-    currency: str = "EUR",
+    terms: Terms | None = None,
     records: np.ndarray | None = None,
     progress: Callable[[float], None] | None = None,
     without: Collection[Key] = (),
@@ -49,7 +55,9 @@ def replay(
     """Replay a trace against a plan, and see what comes of it.
 
     Args:
-        trace: the requests; or chunks of them in order of time, for traces that are too long for the memory.
+        trace: the requests; or chunks of them in order of time, for traces that are too long for the memory. A plan
+            with single events is replayed twice where these happen once a month; chunks are gone through twice then,
+            as a list or something else that can be.
             What a chunk's times are counted from is its `start` where that is known, else the start of the first.
         service: how one replica works; or several services by name, which call each other (`Service.calls`).
         plan: what it runs on: a plan, or what each service runs on, by name.
@@ -63,7 +71,8 @@ def replay(
         settle: requests that arrive before this are replayed but not measured [s].
         window_s: width of the windows of `outcome.series` [s].
         span_s: the time that chunks cover [s], for progress. Default: that of the last chunk.
-        currency: what the prices of the plan's tier are in.
+        terms: the currency, what a month is made of, the account's limits, tax and fees. Default: those of a study that
+            says nothing of them.
         records: where to write what became of each request, for instance memory that processes share:
             `engine.plane.RESULT` (n,). Default: a new array.
         progress: called now and then with the share of the trace that is replayed, from 0 to 1.
@@ -73,9 +82,9 @@ def replay(
 
     Raises:
         ReplayError: an argument is not allowed.
-        StudyError: a rollout is due at a time that is not in the trace, or that only a whole trace can tell;
-            an objective is about a route or a service that is not there; requests match no service; calls go in a
-            circle.
+        StudyError: a rollout is due at a time that is not in the trace, or that only a whole trace can tell; a day of
+            the month is not in it; an objective is about a route or a service that is not there; requests match no
+            service; calls go in a circle.
         TraceError: chunks are not in order of time.
 
     Example:
@@ -91,9 +100,16 @@ def replay(
     """
     return replay_system(
         trace, System.of(service, plan), objectives or Objectives(), seed, data_plane=data_plane,
-        keep_requests=keep_requests, settle=settle, window_s=window_s, span_s=span_s, currency=currency,
+        keep_requests=keep_requests, settle=settle, window_s=window_s, span_s=span_s, terms=terms,
         records=records, progress=progress, without=without, watch=watch,
     )  # fmt: skip
+
+
+class Watched(Protocol):
+    """What looks at replays under way."""
+
+    def begin(self, *, with_events: bool) -> tuple[np.ndarray | None, Callable[[float, list[Fleet]], None]]:
+        """Another replay begins: where to write what becomes of its requests, and what is called meanwhile."""
 
 
 def replay_system(
@@ -102,11 +118,12 @@ def replay_system(
     objectives: Objectives,
     seed: int = 0,
     *,
-    keep_requests: bool | None = None,
+    terms: Terms | None = None,
+    without: Collection[Key] = (),
+    base: Played | None = None,
+    watched: Watched | None = None,
+    progress: Callable[[float], None] | None = None,
     settle: float = 0.0,
-    window_s: float = 60.0,
-    span_s: float | None = None,
-    currency: str = "EUR",
     **how: Any,
 ) -> Outcome:
     """The same for services that are hosted already.
@@ -116,64 +133,141 @@ def replay_system(
         system: the services, what they run on, and who asks whom.
         objectives: what is wanted.
         seed: random seed.
-        keep_requests: as of `replay`.
+        terms: as of `replay`.
+        without: as of `replay`.
+        base: the replay without single events, where it has been made already.
+        watched: looks at the replays; what it raises ends them.
+        progress: as of `replay`.
         settle: as of `replay`.
-        window_s: as of `replay`.
-        span_s: as of `replay`.
-        currency: as of `replay`.
-        **how: others of `replay`, which the engine is told.
+        **how: others of `replay`.
 
     Raises:
         ReplayError, StudyError, TraceError: as of `replay`.
     """
-    _check_times(settle=settle, window_s=window_s, span_s=span_s)
-    whole = trace.without_calls(system.columns) if isinstance(trace, Trace) else None
-    if whole is None and keep_requests:
-        raise ReplayError("keep_requests: found True with chunks of a trace; allowed: False, or one whole trace")
-    first, chunks = simulation.peek(trace if whole is None else whole)
-    if whole is None:
-        chunks = (chunk.without_calls(system.columns) for chunk in chunks)
-    keeps = whole is not None and keep_requests is not False
-    objectives.check(objectives.routes if whole is None else whole.routes, first.start, system.labels)
-    known_s = whole.span_s if whole is not None else units.LONGEST_S if span_s is None else span_s
-    settings = [
-        Counting(hosted.hosting, Asked.of(wanted, first.start, known_s), settle, window_s, first.into_hour_s)
-        for hosted, wanted in zip(system.hosted, objectives.of_services(system.names), strict=True)
-    ]
-    asked = Asked.of(objectives, first.start, known_s)
-    setting = settings[0]._replace(asked=asked)
-    counted = None if keeps else CountedRequests(setting)
-    # Of one service its visits are the requests.
-    visits = [] if system.only else [CountedRequests(of, knows_arrivals=False) for of in settings]
-    sink = None if counted is None and not visits else Tally(counted, visits)
-    run = simulation.run(
-        whole if whole is not None else chunks, system, seed=seed, window_s=window_s, span_s=span_s, sink=sink,
-        keeps=keeps, spends=True, **how,
-    )  # fmt: skip
-    for counts in (counted, *visits):
-        if counts is not None:
-            counts.routes = run.routes
-    measured: Measured | None = counted
+    terms = terms or Terms()
+    singles = singles_of(system, set(without)) if terms.month.has_events_once else []
+    span_s = trace.span_s if isinstance(trace, Trace) else how.get("span_s")
+    once = bool(singles) and (span_s is None or may_happen_once(span_s))
+    if once and not isinstance(trace, Trace) and iter(trace) is trace:
+        raise ReplayError(
+            "trace: found chunks that can be gone through only once, and a plan with single events, which happen once "
+            'a month, is replayed twice; allowed: a list of chunks, or events = "as_traced" in [month]'
+        )
+    check_account(system.plan, terms.account)
+    asking = _Asking(system, objectives, seed, settle, terms.account, how)
+    if not once or base is not None:
+        played = asking.play(trace, without, watched, progress)
+    else:
+        left_out = (*without, *(key for key, _ in singles))
+        base = asking.play(trace, left_out, watched, None if progress is None else lambda done: progress(done / 2))
+        played = asking.play(
+            trace, without, watched, None if progress is None else lambda done: progress(0.5 + done / 2)
+        )
+        once = may_happen_once(played.run.span_s)
+    run = played.run
+    gaps: tuple[tuple[float, float], ...] = getattr(trace, "gaps", ())
+    month = month_of(run.span_s, run.start, terms.month, gaps)
+    told = singles or singles_of(system, set(without))
+    timeline = trace if isinstance(trace, Trace) else TimesOfChunks(run.start, run.span_s)
+    single = tuple(named(system, told, timeline))
+    notes = made_of(month, run.start, single, once=once, why_not=TOO_LONG if singles and not once else "")
+    reckoning = Reckoning(month, played, base if once else None, single, gaps)
+    paid = bill_of(system.plan.services, reckoning.use(), terms, *notes)
     again = None
-    if measured is None:
-        assert whole is not None
-        measured = KeptRequests(whole, run.kept, setting, len(run.edges_s) - 1)
+    if isinstance(trace, Trace) and run.results is not None:
+        told_again = {key: value for key, value in how.items() if key in {"data_plane", "window_s"}}
         again = partial(
-            replay_system, whole, system, objectives, seed, data_plane=how.get("data_plane", "compiled"),
-            settle=settle, window_s=window_s, currency=currency,
+            replay_system, trace, system, objectives, seed, terms=terms, settle=settle, **told_again,
         )  # fmt: skip
-    of_all = measured.measures()
-    seen: list[tuple[Measured, Measures]] = [(one, one.measures()) for one in visits] or [(measured, of_all)]
     services = {}
-    for hosted, of, (mine, figures) in zip(system.hosted, settings, seen, strict=True):
-        fleet = run.services[hosted.name]
-        paid = bill(fleet, hosted.hosting, mine, currency)
-        services[hosted.name] = ServiceOutcome(hosted, fleet, mine, figures, paid, of.asked, seed)
-    month = summed({name: one.bill for name, one in services.items()})
+    for hosted, of in zip(system.hosted, asking.settings, strict=True):
+        name = hosted.name
+        mine, figures = played.visits[name]
+        bill = paid if system.only else paid.of_service(name, system.names)
+        services[name] = ServiceOutcome(
+            hosted, run.services[name], mine, figures, bill, of.asked, seed, reckoning.of_visits(name),
+            reckoning.scale,             played.usage[name],
+        )  # fmt: skip
     return Outcome(
-        trace=whole, system=system, services=services, run=run, measured=measured, whole=of_all, bill=month,
-        asked=asked, seed=seed, settle_s=settle, again=again,
+        trace=trace if isinstance(trace, Trace) else None, system=system, services=services, reckoning=reckoning,
+        bill=paid, terms=terms, asked=asking.asked, seed=seed, settle_s=settle, again=again,
     )  # fmt: skip
+
+
+class _Asking:
+    """Replays of one trace against the same services, with the same luck."""
+
+    def __init__(
+        self,
+        system: System,
+        objectives: Objectives,
+        seed: int,
+        settle: float,
+        account: Account,
+        how: dict[str, Any],
+    ) -> None:
+        self._system, self._objectives, self._seed, self._settle, self._how = system, objectives, seed, settle, how
+        self._account = account
+        self.settings: list[Counting] = []
+        self.asked = Asked()
+
+    def play(
+        self,
+        trace: Trace | Iterable[Trace],
+        without: Collection[Key],
+        watched: Watched | None,
+        progress: Callable[[float], None] | None,
+    ) -> Played:
+        """One replay, measured."""
+        how = {"keep_requests": None, "window_s": 60.0, "span_s": None} | self._how
+        keep, window_s, span_s = (how.pop(key) for key in ("keep_requests", "window_s", "span_s"))
+        system, objectives = self._system, self._objectives
+        _check_times(settle=self._settle, window_s=window_s, span_s=span_s)
+        whole = trace.without_calls(system.columns) if isinstance(trace, Trace) else None
+        if whole is None and keep:
+            raise ReplayError("keep_requests: found True with chunks of a trace; allowed: False, or one whole trace")
+        first, chunks = simulation.peek(trace if whole is None else whole)
+        if whole is None:
+            chunks = (chunk.without_calls(system.columns) for chunk in chunks)
+        keeps = whole is not None and keep is not False
+        objectives.check(objectives.routes if whole is None else whole.routes, first.start, system.labels)
+        known_s = whole.span_s if whole is not None else units.LONGEST_S if span_s is None else span_s
+        self.settings = [
+            Counting(hosted.hosting, Asked.of(wanted, first.start, known_s), self._settle, window_s, first.into_hour_s)
+            for hosted, wanted in zip(system.hosted, objectives.of_services(system.names), strict=True)
+        ]
+        self.asked = Asked.of(objectives, first.start, known_s)
+        setting = self.settings[0]._replace(asked=self.asked)
+        counted = None if keeps else CountedRequests(setting)
+        # Of one service its visits are the requests.
+        visits = [] if system.only else [CountedRequests(of, knows_arrivals=False) for of in self.settings]
+        if watched is not None:
+            how["records"], how["watch"] = watched.begin(with_events=not without)
+        run = simulation.run(
+            whole if whole is not None else chunks, system, seed=self._seed, window_s=window_s, span_s=span_s,
+            sink=None if counted is None and not visits else Tally(counted, visits), keeps=keeps, spends=True,
+            progress=progress, without=without, account=self._account, **how,
+        )  # fmt: skip
+        for counts in (counted, *visits):
+            if counts is not None:
+                counts.routes = run.routes
+        measured: Measured | None = counted
+        if measured is None:
+            assert whole is not None
+            measured = KeptRequests(whole, run.kept, setting, len(run.edges_s) - 1)
+        of_all = measured.measures()
+        if not of_all.n_requests:
+            found = f"settle: found {self._settle!r} s"
+            raise ReplayError(f"{found}; allowed: up to the last arrival, or nothing is measured")
+        seen: list[tuple[Measured, Measures]] = [(one, one.measures()) for one in visits] or [(measured, of_all)]
+        of = dict(zip(system.names, seen, strict=True))
+        usage = {
+            hosted.name: usage_of(
+                run.services[hosted.name], hosted.hosting, of[hosted.name][0], run.routes, hosted.service.slots
+            )
+            for hosted in system.hosted
+        }
+        return Played(run, measured, of_all, of, usage)
 
 
 def _check_times(**times: object) -> None:

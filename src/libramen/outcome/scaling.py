@@ -9,11 +9,12 @@ from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
+from libramen.base import units
 from libramen.base.times import EPSILON_S
-from libramen.bill.month import HOURS
-from libramen.bill.prices import price_of_replicas
+from libramen.bill.usage import is_by_time
 from libramen.engine.decisions import Decisions
 from libramen.engine.replica import Replica
+from libramen.prices.lines import HOURS
 
 if TYPE_CHECKING:
     from libramen.outcome.service_outcome import ServiceOutcome
@@ -112,8 +113,17 @@ class Scaling:
         width = np.diff(self._run.edges_s)
         beyond = np.maximum(0.0, self._outcome.series_of_counts()["ready"] - self.needed)
         replica_s = float(np.sum(beyond * width))
-        month = price_of_replicas(self._hosting, HOURS * 3600 * replica_s / self._run.span_s)
+        month = self._price_of(HOURS * replica_s / self._run.span_s)
         return Surplus(float(np.sum(width[beyond >= 0.5])), replica_s, month)
+
+    def _price_of(self, replica_h: float) -> Decimal | None:
+        """What so many replica-hours more of a month cost; None: replicas are not paid for by time."""
+        price = self._hosting.size.per_hour
+        if not is_by_time(self._hosting) or price is None:
+            return None
+        # More is paid at the price of the last step.
+        each: Decimal = price[-1].price if isinstance(price, tuple) else price
+        return units.to_cent(Decimal(repr(replica_h)) * each)
 
     # -- how quickly -------------------------------------------------------------------------------
 

@@ -8,7 +8,7 @@ import numpy as np
 
 from libramen.base import heavy
 from libramen.bill.bill import Bill
-from libramen.bill.usage import Used, usage_of
+from libramen.bill.usage import Usage, Used
 from libramen.engine.record import ServiceRun
 from libramen.engine.replica import Death
 from libramen.outcome import measures
@@ -29,7 +29,8 @@ class ServiceOutcome(OfRequests):
     Attributes:
         name, service, hosting: of it, as its plan hosts it; label: its name where there are others, else None.
         run: the record of its fleet.
-        bill: the `Bill` of a month of it.
+        bill: the `Bill` of a month of it: its share of every line.
+        used: what was used; `usage`: by hour of the clock.
         tier, size: names of what it runs on.
         utilisation: cores in use over cores there, None: there were none.
         replicas_min, replicas_mean, replicas_max: ready replicas; `replicas_peak`: also those on their way.
@@ -47,8 +48,12 @@ class ServiceOutcome(OfRequests):
         bill: Bill,
         asked: Asked,
         seed: int,
+        month: Measures,
+        scale: float,
+        usage: Usage,
     ) -> None:
-        super().__init__(run, measured, whole, bill, asked, seed)
+        super().__init__(run, measured, whole, bill, asked, seed, month, scale)
+        self.used = usage
         self.name, self.service, self.hosting, self.label = hosted
         self.tier, self.size = self.hosting.tier.name, self.hosting.size.name
         self.run, self.time_s = run, whole.time_s
@@ -69,7 +74,7 @@ class ServiceOutcome(OfRequests):
     @property
     def usage(self) -> tuple[Used, ...]:
         """What was used, by hour of the clock: what the bill is made of."""
-        return usage_of(self.run, self.hosting, self._measured)
+        return self.used.rows
 
     @property
     def slots_taken(self) -> float | None:
@@ -128,9 +133,9 @@ class ServiceOutcome(OfRequests):
         window_to_s (NaN: nothing); ready and coming before it acted; floor and ceiling then (NA: none); wanted by the
         rule;
         held_by, what kept it from wanting or getting another number: dead_band, no band, no measure, step_up,
-        step_down, floor, ceiling, tier_least, tier_most, pause_up, pause_down, down_after, update; ordered, cancelled,
-        drained; came_s, when the last replica that it ordered was ready (NaN: none was). Of `on_arrival` those that
-        ordered or drained, and the first of each time that it was held back.
+        step_down, floor, ceiling, tier_least, tier_most, account, pause_up, pause_down, down_after, update; ordered,
+        cancelled, drained; came_s, when the last replica that it ordered was ready (NaN: none was). Of `on_arrival`
+        those that ordered or drained, and the first of each time that it was held back.
         """
         from libramen.outcome.tables import decisions
 

@@ -34,7 +34,7 @@ def fleet(run: ServiceRun, hosting: Hosting, served: np.ndarray) -> pd.DataFrame
 
 def stages(run: ServiceRun) -> pd.DataFrame:
     """See `Outcome.stages`."""
-    rows = [(replica.number, *row) for replica in run.replicas for row in measures.life(replica)]
+    rows = [(replica.number, *row) for replica in run.replicas for row in replica.lived()]
     return pd.DataFrame(rows, columns=["number", "stage", "from_s", "to_s"])
 
 

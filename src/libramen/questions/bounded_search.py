@@ -8,17 +8,25 @@ from __future__ import annotations
 
 import dataclasses
 from collections import deque
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from dataclasses import dataclass
 from decimal import Decimal
-from fractions import Fraction
 from typing import Any, Final, NamedTuple
 
 from libramen.base.code import digest_of
 from libramen.base.results import Result
 from libramen.outcome.figures import Figures
 from libramen.outcome.replay import replay_system
-from libramen.questions.bounds import LeastUse, Overload, Stopped, Watch, about_all, least_cost, likely_cost
+from libramen.questions.bounds import (
+    LeastUse,
+    Overload,
+    Stopped,
+    UsedAtLeast,
+    Watch,
+    about_all,
+    least_cost,
+    likely_cost,
+)
 from libramen.questions.vary import Combination
 from libramen.runs import entries
 from libramen.runs.cases import Case
@@ -73,17 +81,16 @@ class Try(Whole):
         used: what is used at the least, see `bounds.LeastUse`.
     """
 
-    def __init__(self, most: Decimal | None, used: Mapping[str, Fraction]) -> None:
+    def __init__(self, most: Decimal | None, used: UsedAtLeast) -> None:
         self._most, self._used = most, dict(used)
 
     def __call__(self, case: Case, trace: Trace) -> Figures | _Stopped:  # type: ignore[override]
         """Runs in a worker."""
         load = case.load(trace)
-        watch = Watch(load, case, self._most, self._used)
         try:
             outcome = replay_system(
-                load, case.system, case.objectives, case.seed, settle=case.settle_s, currency=case.currency,
-                records=watch.records, watch=watch.look,
+                load, case.system, case.objectives, case.seed, settle=case.settle_s, terms=case.terms,
+                watched=Watch(load, case, self._most, self._used),
             )  # fmt: skip
         except Stopped as stopped:
             return _Stopped(stopped.peak)
@@ -191,8 +198,8 @@ class BoundedSearch:
         order of J. G. van der Corput (Verteilungsfunktionen, 1935), which covers the range early: a cheap one that is
         found soon stops others soon.
         """
-        cost = [least_cost(case.plan, used) for case, used in zip(self.cases, self._used, strict=True)]
-        likely = [likely_cost(case.plan) for case in self.cases]
+        cost = [least_cost(case, used) for case, used in zip(self.cases, self._used, strict=True)]
+        likely = [likely_cost(case) for case in self.cases]
         ceilings = [one.varied.get(_CEILING, 0) for one in self.possible]
         return sorted(
             ((cost[place], place) for place in range(len(cost))),

@@ -3,28 +3,33 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from decimal import Decimal
 from fractions import Fraction
 from functools import cached_property
 from types import MappingProxyType
-from typing import Any, Final
+from typing import Any, Final, NamedTuple
 
 import numpy as np
 
-from libramen.bill.lines import total
-from libramen.bill.month import HOURS, Month, clock_hours
-from libramen.bill.prices import lines_of
-from libramen.bill.usage import most_at_once, paid_from, paid_to, seconds_by_hour
+from libramen.bill.account import least_of
+from libramen.bill.month import Weights, clock_hours, month_of
+from libramen.bill.usage import most_at_once, paid_from, paid_to, ranks_by_hour
+from libramen.bill.use import Known
 from libramen.engine.border.records import RESULT
 from libramen.engine.control.fleet import Fleet
+from libramen.outcome.month import may_happen_once, singles_of
+from libramen.prices.lines import HOURS
 from libramen.runs.cases import Case
 from libramen.study.objectives import Goal, Objective
-from libramen.study.plan import Hosting, Plan
+from libramen.study.plan import Hosting
 from libramen.trace.trace import Trace
 
-NOTHING: Final[Mapping[str, Fraction]] = MappingProxyType({})
-CENT: Final = Decimal("0.01")
+UsedAtLeast = Mapping[str, Mapping[str, Fraction]]
+"""By service and item, as of `Use`."""
+NOTHING: Final[UsedAtLeast] = MappingProxyType({})
+_SLACK: Final = 1e-8
+"""Sums of weights are floats."""
 SETTLED_S: Final = 30.0
 """So long after its arrival a request has nearly always ended."""
 _WINDOW_S: Final = 60.0
@@ -33,47 +38,81 @@ _WINDOW_S: Final = 60.0
 # -- money -------------------------------------------------------------------------------------------
 
 
-def fewest(hosting: Hosting) -> int:
+def fewest(hosting: Hosting, *, is_limited: bool = False) -> int:
     """How many replicas are paid for at any time at the least.
 
     As many as its rule allows, or as a release leaves. Where something may break or not be sold it may be fewer, so
     none are counted then, and neither is use.
+
+    Args:
+        hosting: what a service runs on.
+        is_limited: whether the account has limits, so that a fleet below its floor may stay there.
     """
     may_die = hosting.may_break or (hosting.size.memory is not None and bool(hosting.rollouts))
-    if (
-        may_die
-        or hosting.tier.order_fails
-        or hosting.tier.billed_from == "ready"
-        or hosting.tier.billing == "per_request"
-    ):
+    if may_die or hosting.tier.order_fails or hosting.tier.billed_from == "ready":
         return 0
-    return _fewest_planned(hosting)
+    return _fewest_planned(hosting, is_limited=is_limited)
 
 
-def _fewest_planned(hosting: Hosting) -> int:
+def _fewest_planned(hosting: Hosting, *, is_limited: bool = False) -> int:
     """How many replicas there are at any time at the least, if nothing breaks."""
     low = hosting.limits[0]
-    return min([low, *(rollout.least_ready(low) for rollout in hosting.rollouts)])
+    least = min([low, *(rollout.least_ready(low) for rollout in hosting.rollouts)])
+    return min(least, hosting.replicas_used) if is_limited else least
 
 
-def least_cost(plan: Plan, used: Mapping[str, Fraction] = NOTHING) -> Decimal:
+def least_cost(case: Case, used: UsedAtLeast = NOTHING) -> Decimal:
     """What a plan costs a month at the least, known before any replay.
 
     Args:
-        plan: it.
+        case: the plan, and what holds for all.
         used: what is used at the least, see `LeastUse`.
     """
-    return sum((_least_of(part, fewest(part), used) for part in plan.services.values()), Decimal(0))
+    limited = case.terms.account.is_limited
+    standing = {name: fewest(one, is_limited=limited) for name, one in case.plan.services.items()}
+    return least_of(case.plan.services, _standing(standing, used), case.terms)
 
 
-def likely_cost(plan: Plan) -> Decimal:
+def likely_cost(case: Case) -> Decimal:
     """What a plan costs a month at the least if nothing breaks, and everything is sold: no bound, but a good guess."""
-    return sum((_least_of(part, _fewest_planned(part), NOTHING) for part in plan.services.values()), Decimal(0))
+    standing = {name: _fewest_planned(one) for name, one in case.plan.services.items()}
+    return least_of(case.plan.services, _standing(standing, NOTHING), case.terms)
 
 
-def _least_of(hosting: Hosting, replicas: int, used: Mapping[str, Fraction]) -> Decimal:
-    standing = {"replicas": Fraction(HOURS * 3600 * replicas), "replicas_at_once": Fraction(replicas)}
-    return max(Decimal(0), total(lines_of(hosting, {**used, **standing})) - CENT)
+def _standing(replicas: Mapping[str, int], used: UsedAtLeast) -> Known:
+    """So many replicas all month, in a zone at the least."""
+    month_s = Fraction(HOURS * 3600)
+    return Known(
+        used,
+        {name: (month_s,) * n for name, n in replicas.items()},
+        replicas,
+        {name: Fraction(HOURS * min(1, n)) for name, n in replicas.items()},
+    )
+
+
+class Laid:
+    """How the hours of a trace stand in the month of a case, in all replays together.
+
+    Args:
+        trace: what would be replayed.
+        case: against what.
+    """
+
+    def __init__(self, trace: Trace, case: Case) -> None:
+        month = month_of(trace.span_s, trace.start, case.terms.month, trace.gaps)
+        self.once = (
+            case.terms.month.has_events_once and may_happen_once(trace.span_s) and bool(singles_of(case.system, set()))
+        )
+        self.weights = month.split if self.once else (month.weights,)
+        self.of_hour: np.ndarray = sum((one.floats for one in self.weights), np.zeros(len(month.length_h)))
+        self._into_hour_s = trace.into_hour_s
+
+    def at(self, at_s: np.ndarray, of_hour: np.ndarray | None = None) -> np.ndarray:
+        """How often what happens at some instants does in the month: float64 (n,) [s] -> float64 (n,)."""
+        weights = self.of_hour if of_hour is None else of_hour
+        hour = ((at_s + self._into_hour_s) // 3600).astype(np.int64)
+        found: np.ndarray = weights[np.minimum(hour, len(weights) - 1)]
+        return found
 
 
 class LeastUse:
@@ -88,82 +127,96 @@ class LeastUse:
 
     def __init__(self, trace: Trace) -> None:
         self._trace = trace
-        self._known: dict[tuple[int, int], dict[str, Fraction]] = {}
+        self._known: dict[tuple[float, float, bool], UsedAtLeast] = {}
 
-    def of(self, case: Case) -> Mapping[str, Fraction]:
-        """By item, as in `bill.usage.Used`. Of several services nothing is known: what one is sent, another calls."""
+    def of(self, case: Case) -> UsedAtLeast:
+        """By service and item, as of `Use`. Of several services nothing is known: what one is sent, another calls."""
         if case.system.only is None:
             return NOTHING
-        trace = self._trace
-        first = int(np.searchsorted(trace.at_s, case.settle_s))  # those before may all fail
-        may_fail = Budgets(case, len(trace) - first).may_fail
-        if (first, may_fail) not in self._known:
-            columns = {"requests": self._weights[first:]}
-            if trace.bytes_out is not None:
-                columns["egress"] = self._weights[first:] * trace.bytes_out[first:]
-            self._known[first, may_fail] = {
-                item: Fraction(float(_without_greatest(column, may_fail))) for item, column in columns.items()
-            }
-        return self._known[first, may_fail]
-
-    @cached_property
-    def _weights(self) -> np.ndarray:
-        """For how many requests of a month each request of the trace stands: float64 (n,)."""
-        trace = self._trace
-        edges_s = clock_hours(trace.span_s, trace.start)
-        hour = np.searchsorted(edges_s, trace.at_s, side="right") - 1
-        of_one = Month(trace.span_s, trace.start).of_one()
-        weights: np.ndarray = of_one[np.minimum(hour, len(of_one) - 1)]
-        return weights
+        laid, budgets = Laid(self._trace, case), Budgets(self._trace, case)
+        key = case.settle_s, budgets.may_fail, laid.once
+        if key not in self._known:
+            first = int(np.searchsorted(self._trace.at_s, case.settle_s))  # those before may all fail
+            weight = laid.at(self._trace.at_s[first:])
+            found = {"requests": _without_greatest(np.ones(len(weight)), weight, budgets.may_fail)}
+            if self._trace.bytes_out is not None:
+                found["egress"] = _without_greatest(self._trace.bytes_out[first:], weight, budgets.may_fail)
+            self._known[key] = {case.system.names[0]: {item: Fraction(amount) for item, amount in found.items()}}
+        return self._known[key]
 
 
-def _without_greatest(amount: np.ndarray, n: int) -> float:
-    """The sum of all but the n greatest."""
-    if n >= len(amount):
-        return 0.0
-    return math.fsum(np.partition(amount, len(amount) - n)[: len(amount) - n] if n else amount)
+def _without_greatest(amount: np.ndarray, weight: np.ndarray, left_out: float) -> float:
+    """The sum of amounts times weights, but for the greatest amounts, as many as weigh so much together."""
+    order = np.argsort(-amount, kind="stable")
+    up_to = np.cumsum(weight[order])
+    kept = np.clip(up_to - left_out, 0.0, weight[order])
+    return max(0.0, math.fsum(kept * amount[order]) * (1 - _SLACK))
 
 
 class Spent:
-    """What a replay under way costs a month at the least: what is paid by now, and the fewest replicas from now on.
+    """What a month costs at the least while its replays are under way: what is paid by now, and the fewest from now on.
 
     Args:
         trace: what is replayed.
-        hosted: what each service runs on.
+        case: against what.
         used: what is used at the least in all of the month, see `LeastUse`.
     """
 
-    def __init__(self, trace: Trace, hosted: list[Hosting], used: Mapping[str, Fraction] = NOTHING) -> None:
-        self._least_use = used
-        self._span_s, self._start, self._hosted = trace.span_s, trace.start, hosted
-        self._month = Month(trace.span_s, trace.start)
-        self._least_weight = float(self._month.of_one().min())  # of an hour of the trace, in the month
+    def __init__(self, trace: Trace, case: Case, used: UsedAtLeast = NOTHING) -> None:
+        self._least_use, self._case = used, case
+        self._edges_s, self._span_s = clock_hours(trace.span_s, trace.start), trace.span_s
+        self._weights = Laid(trace, case).weights
+        limited = case.terms.account.is_limited
+        self._fewest = {name: fewest(one, is_limited=limited) for name, one in case.plan.services.items()}
+        self._of_part: dict[int, dict[str, _Paid]] = {}
 
-    def month(self, now_s: float, fleets: list[Fleet]) -> Decimal:
-        """The money, at `now_s`."""
-        return sum(
-            (self._of(hosting, now_s, fleet) for hosting, fleet in zip(self._hosted, fleets, strict=True)), Decimal(0)
-        )
+    def month(self, part: int, now_s: float, fleets: list[Fleet]) -> Decimal:
+        """The money, at `now_s` of one of the replays."""
+        services = self._case.plan.services
+        self._of_part[part] = {
+            hosted.name: self._paid(self._weights[part], hosted.name, hosted.hosting, now_s, fleet)
+            for hosted, fleet in zip(self._case.system.hosted, fleets, strict=True)
+        }
+        standing = _standing(self._fewest, {})
+        used = {name: dict(self._least_use.get(name, {})) for name in services}
+        ranks, at_once = {}, dict(standing.at_once)
+        for name in services:
+            rows: list[list[Fraction]] = []
+            for number, weights in enumerate(self._weights):
+                paid = self._of_part.get(number, {}).get(name)
+                if paid is None:
+                    whole_s = weights.of_hours(np.diff(self._edges_s))
+                    rows.append([whole_s] * self._fewest[name])
+                else:
+                    rows.append(paid.ranks_s)
+                    at_once[name] = max(at_once[name], paid.at_once)
+                    used[name]["in_use"] = used[name].get("in_use", Fraction(0)) + paid.in_use_s
+            ranks[name] = tuple(
+                sum((row[rank] for row in rows if rank < len(row)), Fraction(0)) for rank in range(max(map(len, rows)))
+            )
+        return least_of(services, Known(used, ranks, at_once, standing.zones), self._case.terms)
 
-    def _of(self, hosting: Hosting, now_s: float, fleet: Fleet) -> Decimal:
+    def _paid(self, weights: Weights, name: str, hosting: Hosting, now_s: float, fleet: Fleet) -> _Paid:
         lives = []
         for replica in fleet.replicas:
             begun_s = paid_from(replica, hosting)
             if begun_s is not None and begun_s < now_s:
                 lives.append((begun_s, max(begun_s, min(paid_to(replica), now_s))))
-        if hosting.tier.billing == "per_month":
-            used = {"replicas_at_once": Fraction(max(fewest(hosting), most_at_once(lives)))}
-        elif hosting.tier.billing == "per_request":
-            in_use_s = fleet.used(now_s) * (hosting.tier.granularity or 1.0)
-            used = {"in_use": Fraction(self._least_weight * in_use_s)}
-        else:
-            lives += [(now_s, self._span_s)] * fewest(hosting)
-            from_s, to_s = (np.array(column, np.float64) for column in zip(*lives, strict=True)) if lives else (
-                np.zeros(0), np.zeros(0)
-            )  # fmt: skip
-            hours = seconds_by_hour(from_s, to_s, np.zeros(len(from_s)), self._span_s, self._start)
-            used = {"replicas": self._month.of_hours(hours)}
-        return max(Decimal(0), total(lines_of(hosting, {**self._least_use, **used})) - CENT)
+        most = most_at_once(lives)
+        in_use_s = Fraction(0)
+        if hosting.tier.billing == "per_request":
+            in_use_s = Fraction(float(weights.floats.min()) * fleet.used(now_s) * (hosting.tier.granularity or 1.0))
+        lives += [(now_s, self._span_s)] * self._fewest[name]
+        ranks = ranks_by_hour([life[0] for life in lives], [life[1] for life in lives], self._edges_s)
+        return _Paid(weights.of_rows(ranks), most, in_use_s)
+
+
+class _Paid(NamedTuple):
+    """What one service is billed for in one of the replays."""
+
+    ranks_s: list[Fraction]
+    at_once: int
+    in_use_s: Fraction
 
 
 # -- requests ----------------------------------------------------------------------------------------
@@ -175,29 +228,32 @@ def about_all(goal: Goal | Objective) -> bool:
 
 
 class Budgets:
-    """How many requests may fail, or be late, before an objective on all of them is missed for good.
+    """What weight of a month's requests may fail, or be late, before an objective on all is missed for good.
 
     Args:
-        case: its objectives.
-        n: requests that are measured.
+        trace: what would be replayed.
+        case: its objectives, and the month.
     """
 
-    def __init__(self, case: Case, n: int) -> None:
-        self.failed = float(n)
+    def __init__(self, trace: Trace, case: Case) -> None:
+        first = int(np.searchsorted(trace.at_s, case.settle_s))
+        whole = float(Laid(trace, case).at(trace.at_s[first:]).sum())
+        self.slack = _SLACK * max(1.0, whole)
+        self.failed = whole
         self.late: list[tuple[float, float]] = []
-        """A limit [s], and how many may be beyond it, failed ones too."""
+        """A limit [s], and what weight may be beyond it, failed ones too."""
         for goal in case.objectives.goals():
             if not about_all(goal):
                 continue
             if goal.share is None:
-                self.failed = min(self.failed, n * (1.0 - float(goal.wanted)))
+                self.failed = min(self.failed, whole * (1.0 - float(goal.wanted)))
             else:
-                self.late.append((goal.limit_s, n * (1.0 - goal.share)))
+                self.late.append((goal.limit_s, whole * (1.0 - goal.share)))
 
     @property
-    def may_fail(self) -> int:
-        """How many may fail: each of them is late, too."""
-        return math.floor(min([self.failed, *(most for _, most in self.late)]) + 1e-6)
+    def may_fail(self) -> float:
+        """What weight may fail: each of them is late, too."""
+        return min([self.failed, *(most for _, most in self.late)]) + self.slack
 
 
 class Overload:
@@ -215,33 +271,39 @@ class Overload:
         self._trace = trace
 
     @cached_property
-    def _minutes(self) -> list[np.ndarray]:
-        """Of each minute the work of its requests added up, the most laborious first [core-seconds]."""
+    def _minutes(self) -> list[tuple[float, float, np.ndarray]]:
+        """Of each minute its first and last arrival [s], and the work of its requests added up, the greatest first."""
         trace = self._trace
         order = np.lexsort((-trace.cpu_s, trace.at_s // _WINDOW_S))
         minute = (trace.at_s // _WINDOW_S).astype(np.int64)
+        if not len(minute):
+            return []
         edges = np.flatnonzero(np.diff(minute)) + 1
-        return [np.cumsum(work) for work in np.split(trace.cpu_s[order], edges)] if len(minute) else []
+        first, last = trace.at_s[[0, *edges]], trace.at_s[[*(edges - 1), len(minute) - 1]]
+        works = [np.cumsum(work) for work in np.split(trace.cpu_s[order], edges)]
+        return list(zip(first.tolist(), last.tolist(), works, strict=True))
 
     def rules_out(self, case: Case) -> bool:
         """Whether too many requests must be late, whatever happens."""
         only = case.system.only
         if only is None or case.settle_s > 0:
             return False
-        hosting, budgets = only.hosting, Budgets(case, len(self._trace))
+        hosting, budgets = only.hosting, Budgets(self._trace, case)
         # Of a fleet that changes, replicas that drain go on working beside the new ones.
         if hosting.scaling.decides or hosting.rollouts or hosting.may_break or hosting.counts:
             return False
         speed = hosting.replicas_used * hosting.cores * hosting.size.speed
-        return any(self._late(speed, limit_s) > most + 1e-6 for limit_s, most in budgets.late)
+        laid = Laid(self._trace, case)
+        return any(self._late(laid, speed, limit_s) > most + budgets.slack for limit_s, most in budgets.late)
 
-    def _late(self, speed: float, limit_s: float) -> int:
-        """The fewest that are late with so many core-seconds of work done in a second."""
-        late = 0
-        for work_s in self._minutes:
+    def _late(self, laid: Laid, speed: float, limit_s: float) -> float:
+        """The least weight of what is late with so many core-seconds of work done in a second."""
+        late = 0.0
+        for first_s, last_s, work_s in self._minutes:
             excess_s = float(work_s[-1]) - speed * (_WINDOW_S + limit_s) * (1 + 1e-9)
-            if excess_s > 0:
-                late += int(np.searchsorted(work_s, excess_s)) + 1
+            if excess_s > 0:  # a minute may be of two hours
+                each = float(laid.at(np.array([first_s, last_s])).min())
+                late += each * (int(np.searchsorted(work_s, excess_s)) + 1)
         return late
 
 
@@ -258,7 +320,7 @@ class Stopped(Exception):  # noqa: N818  (it is no error)
 
 
 class Watch:
-    """Looks now and then whether a replay under way can still meet the objectives on all requests, and its cost.
+    """Looks now and then whether replays under way can still meet the objectives on all requests, and their cost.
 
     What has failed stays failed, what was late stays late, and what is paid for stays paid: when that is too much, the
     rest changes nothing.
@@ -270,17 +332,44 @@ class Watch:
         used: what is used at the least, see `LeastUse`.
     """
 
-    def __init__(
-        self, trace: Trace, case: Case, most: Decimal | None = None, used: Mapping[str, Fraction] = NOTHING
-    ) -> None:
-        self.records: np.ndarray = np.zeros(len(trace), RESULT)
-        self._at_s = trace.at_s
-        self._seen = int(np.searchsorted(trace.at_s, case.settle_s))  # up to here they are counted
-        self._failed, self._looks = 0, 0
-        self._budgets = Budgets(case, len(trace) - self._seen)
-        self._beyond = [0] * len(self._budgets.late)
-        self._spent = Spent(trace, [one.hosting for one in case.system.hosted], used)
+    def __init__(self, trace: Trace, case: Case, most: Decimal | None = None, used: UsedAtLeast = NOTHING) -> None:
+        self._at_s, self._n = trace.at_s, len(trace)
+        self._first = int(np.searchsorted(trace.at_s, case.settle_s))  # up to here they are not counted
+        self._failed = 0.0
+        self._budgets = Budgets(trace, case)
+        self._beyond = [0.0] * len(self._budgets.late)
+        self._spent = Spent(trace, case, used)
         self._most = math.inf if most is None else most
+        self._laid = Laid(trace, case)
+
+    def begin(self, *, with_events: bool) -> tuple[np.ndarray, Callable[[float, list[Fleet]], None]]:
+        """Another replay begins."""
+        # Of two replays the second is the one without events.
+        part = 1 if self._laid.once and not with_events else 0
+        looking = _Looking(self, np.zeros(self._n, RESULT), self._first, part)
+        return looking.records, looking.look
+
+    def count(self, part: int, some: np.ndarray, at_s: np.ndarray) -> bool:
+        """Some more requests of a replay have ended; returns whether too many have failed, or were late."""
+        weight = self._laid.at(at_s, self._laid.weights[part].floats)
+        failed: Any = some["ending"] != 0
+        self._failed += float(weight[failed].sum())
+        is_too_much = self._failed > self._budgets.failed + self._budgets.slack
+        for place, (limit_s, most) in enumerate(self._budgets.late):
+            self._beyond[place] += float(weight[failed | (some["latency_s"] > limit_s + 1e-9)].sum())
+            is_too_much |= self._beyond[place] > most + self._budgets.slack
+        return is_too_much
+
+    def costs_too_much(self, part: int, now_s: float, fleets: list[Fleet]) -> bool:
+        """Whether the month costs more than it may, whatever comes."""
+        return self._most < math.inf and self._spent.month(part, now_s, fleets) > self._most
+
+
+class _Looking:
+    """Looks at one replay."""
+
+    def __init__(self, watch: Watch, records: np.ndarray, first: int, part: int) -> None:
+        self._watch, self.records, self._seen, self._part, self._looks = watch, records, first, part, 0
 
     def look(self, now_s: float, fleets: list[Fleet]) -> None:
         """Stop the replay if nothing can save it.
@@ -288,21 +377,16 @@ class Watch:
         Each request is looked at once, soon after it has arrived; one that has not ended by then is not counted.
         """
         self._looks += 1
-        if self._looks % 5 == 0 and self._most < math.inf and self._spent.month(now_s, fleets) > self._most:
+        watch = self._watch
+        if self._looks % 5 == 0 and watch.costs_too_much(self._part, now_s, fleets):
             raise Stopped(_peak(fleets))
-        last = int(np.searchsorted(self._at_s, now_s - SETTLED_S))
+        last = int(np.searchsorted(watch._at_s, now_s - SETTLED_S))
         if last <= self._seen:
             return
-        some = self.records[self._seen : last]
+        rows = slice(self._seen, last)
         self._seen = last
-        failed: Any = some["ending"] != 0
-        self._failed += int(np.count_nonzero(failed))
-        if self._failed > self._budgets.failed + 1e-6:
+        if watch.count(self._part, self.records[rows], watch._at_s[rows]):
             raise Stopped(_peak(fleets))
-        for place, (limit_s, most) in enumerate(self._budgets.late):
-            self._beyond[place] += int(np.count_nonzero(failed | (some["latency_s"] > limit_s + 1e-9)))
-            if self._beyond[place] > most + 1e-6:
-                raise Stopped(_peak(fleets))
 
 
 def _peak(fleets: Iterable[Fleet]) -> int:

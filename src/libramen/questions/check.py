@@ -6,6 +6,7 @@ import math
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
 from decimal import Decimal
+from fractions import Fraction
 from typing import Any, Final
 
 import numpy as np
@@ -14,9 +15,11 @@ from libramen.base import units
 from libramen.base.ranks import PERCENTILES, nearest_rank
 from libramen.base.shown import sentence_of
 from libramen.base.times import EPSILON_S
-from libramen.bill.month import Month
-from libramen.bill.prices import least_month
+from libramen.bill.bill import Bill, bill_of
+from libramen.bill.month import month_of
+from libramen.bill.use import Known
 from libramen.engine.control.periodic import MOST_DECISIONS
+from libramen.prices.lines import HOURS
 from libramen.questions.expected_load import Load, Loads, loads_of
 from libramen.rules.faults.fault import Times
 from libramen.rules.rollouts.update import Rollout
@@ -161,11 +164,15 @@ def check(study: Study, *, seed: int = 0, cache: bool = True, progress: Callable
 def check_plan(study: Study, trace: Trace, system: System) -> Iterator[PlanCheck]:
     """What a plan needs and what is wrong with it, for each of its services."""
     loads = loads_of(trace, system)
-    month, least = study.objectives.month, Decimal(0)
-    checks = [_check_service(study, trace, system, loads, number) for number in range(len(system.hosted))]
-    for shared in _shared_limits(system):
+    month = study.objectives.month
+    bill = _least_bill(study, trace, system, loads)
+    checks = [
+        _check_service(study, trace, system, loads, number, bill.of_service(hosted.name, system.names).month)
+        for number, hosted in enumerate(system.hosted)
+    ]
+    for shared in (*_shared_limits(system), *_account(study, system)):
         checks[0] = replace(checks[0], problems=(*checks[0].problems, shared))
-    least = sum((found.least_month for found in checks), Decimal(0))
+    least = bill.month
     if month is not None and least > month:
         fewest = [(found.hosting.limits[0], found.service) for found in checks]
         figures = {"least": least, "wanted": month, "currency": study.currency, "fewest": fewest}
@@ -173,7 +180,9 @@ def check_plan(study: Study, trace: Trace, system: System) -> Iterator[PlanCheck
     yield from checks
 
 
-def _check_service(study: Study, trace: Trace, system: System, loads: Loads, number: int) -> PlanCheck:
+def _check_service(
+    study: Study, trace: Trace, system: System, loads: Loads, number: int, least_month: Decimal
+) -> PlanCheck:
     hosted, load = system.hosted[number], loads.of[number]
     service, hosting, size = hosted.service, hosted.hosting, hosted.hosting.size
     minute = (trace.at_s // 60).astype(np.int64)
@@ -191,7 +200,7 @@ def _check_service(study: Study, trace: Trace, system: System, loads: Loads, num
         needs_cpu=math.ceil(busiest_cpu / (hosting.cores * size.speed) - EPSILON_S),
         needs_slots=math.ceil(busiest_slots / service.slots - EPSILON_S),
         alone_p95_s=nearest_rank(alone_s, 0.95) + hosting.tier.overhead,
-        least_month=_least_month(trace, hosting, load, service.slots),
+        least_month=least_month,
         rollouts_s=rollouts_s,
         problems=(),
     )
@@ -236,14 +245,23 @@ def _connections(system: System, number: int) -> Iterator[Problem]:
         yield Problem("connections", {"could_open": could, "opened": opened, "takes": takes})
 
 
-def _least_month(trace: Trace, hosting: Hosting, load: Load, slots: int) -> Decimal:
+def _least_bill(study: Study, trace: Trace, system: System, loads: Loads) -> Bill:
     """At the plan's fewest replicas; on tiers billed by use, what the requests need if none ever queues or fails."""
-    month = Month(trace.span_s, trace.start)
+    month = month_of(trace.span_s, trace.start, study.month, trace.gaps)
     hour = ((trace.at_s + trace.into_hour_s) // 3600).astype(np.int64)
-    # A replica is in use at least for as long as its requests, were its slots always full.
-    used = {"requests": month.of_hours(np.bincount(hour, weights=load.visits))}
-    used["in_use"] = month.of_hours(np.bincount(hour, weights=load.held_s) / slots)
-    return least_month(hosting, used)
+    fewest = {hosted.name: hosted.hosting.limits[0] for hosted in system.hosted}
+    used = {}
+    for hosted, load in zip(system.hosted, loads.of, strict=True):
+        # A replica is in use at least for as long as its requests, were its slots always full.
+        held_s = np.bincount(hour, weights=load.held_s) / hosted.service.slots
+        used[hosted.name] = {
+            "requests": month.weights.of_hours(np.bincount(hour, weights=load.visits)),
+            "in_use": month.weights.of_hours(held_s),
+        }
+    zones = {one.name: Fraction(HOURS * min(fewest[one.name], len(one.hosting.zones_used))) for one in system.hosted}
+    ranks = {name: (Fraction(HOURS * 3600),) * n for name, n in fewest.items()}
+    services = {hosted.name: hosted.hosting for hosted in system.hosted}
+    return bill_of(services, Known(used, ranks, fewest, zones), study.terms, "", "")
 
 
 def _capacity(found: PlanCheck) -> Iterator[Problem]:
@@ -350,6 +368,18 @@ def _shared_limits(system: System) -> Iterator[Problem]:
         if len(sharing) > 1 and most is not None and could > most:
             names = [one.name for one in sharing]
             yield Problem("shared_most", {"tier": tier, "most": most, "could": could, "services": names})
+
+
+def _account(study: Study, system: System) -> Iterator[Problem]:
+    """Whether services may together want more than the account has."""
+    account = study.account
+    could = {
+        "replicas": sum(one.hosting.limits[1] for one in system.hosted),
+        "cores": sum(one.hosting.limits[1] * one.hosting.size.cores for one in system.hosted),
+    }
+    for what, most in (("replicas", account.replicas), ("cores", account.cores)):
+        if most is not None and could[what] > most:
+            yield Problem("account_most", {"what": what, "most": most, "could": could[what]})
 
 
 def _faults(service: Service, found: PlanCheck) -> Iterator[Problem]:

@@ -90,10 +90,9 @@ class Comparison(Shown):
 
         See `months.resampled`.
         """
-        plans = {name: case.plan for name, case in self._cases.items()}
-        if not all(figures.plan in plans for figures in self.figures):
+        if not all(figures.plan in self._cases for figures in self.figures):
             return None
-        return resampled(self.figures, plans, self.figures[0].seed)
+        return resampled(self.figures, self._cases, self.figures[0].seed)
 
     @property
     def table(self) -> heavy.DataFrame:
@@ -109,12 +108,12 @@ class Comparison(Shown):
                 "replicas_mean": figures.replicas_mean,
                 "replicas_max": figures.replicas_max,
                 "requests": figures.n_requests,
-                **{f"{name}_s": figures.latency_s[name] for name in LATENCIES},
+                **{f"{name}_s": figures.month.latency_s[name] for name in LATENCIES},
                 **{f"within_{goal.name}": goal.within for goal in figures.objectives if goal.within is not None},
                 "worst_hour": _begin(figures),
                 "worst_hour_within": _share_within(figures),
-                "availability": figures.availability,
-                "availability_minutes": figures.availability_minutes,
+                "availability": figures.month.availability,
+                "availability_minutes": figures.month.availability_minutes,
                 "utilisation": figures.utilisation,
                 "month": float(figures.bill.month),
                 "meets_all": figures.meets_all,

@@ -313,8 +313,8 @@ class _LimitSearch:
         points = tuple(
             Point(
                 STEP**k,
-                figures.latency_s["p95"],
-                figures.availability,
+                figures.month.latency_s["p95"],
+                figures.month.availability,
                 float(figures.bill.month),
                 tuple(one.name for one in figures.missed),
             )

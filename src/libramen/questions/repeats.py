@@ -83,8 +83,8 @@ class Repeated(NamedTuple):
         if measure == "month":
             return [float(figures.bill.month) for figures in self.figures]
         if measure == "p95_s":
-            return [figures.latency_s["p95"] for figures in self.figures]
-        return [getattr(figures, measure) for figures in self.figures]
+            return [figures.month.latency_s["p95"] for figures in self.figures]
+        return [figures.month.availability for figures in self.figures]
 
     def spread(self, measure: str) -> Spread:
         """Its mean, deviation and interval."""

@@ -131,8 +131,8 @@ def _beats(one: Figures, other: Figures) -> bool:
 
 
 def _merits(figures: Figures) -> tuple[float, float, float]:
-    p95 = figures.answered_s["p95"]
-    return float(figures.bill.month), float("inf") if p95 is None else p95, -(figures.availability or 0.0)
+    p95 = figures.month.answered_s["p95"]
+    return float(figures.bill.month), float("inf") if p95 is None else p95, -(figures.month.availability or 0.0)
 
 
 def search(

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
 from libramen.base import units
 from libramen.outcome.figures import Figures
@@ -24,7 +24,7 @@ def comparison_sections(study: Study, found: Comparison) -> list[Section]:
         for figures in found.figures
         if figures.missed
     ]
-    notes = [f"A month here is {found.figures[0].bill.note}."]
+    notes = list(months_said(found.figures))
     if share_from(study, found.trace).startswith("a guess"):
         notes.append(
             "How much of the work is CPU work is a guess (40 %): --doubt shows whether the verdict depends on it, "
@@ -41,6 +41,17 @@ def comparison_sections(study: Study, found: Comparison) -> list[Section]:
         plans_section(found.figures, best=found.cheapest),
         Section(found.verdict(), tuple(misses), notes=tuple(notes)),
     ]
+
+
+def months_said(all_figures: Sequence[Figures]) -> Iterator[str]:
+    """What the month of each plan is made of; where that differs, that of most plans first."""
+    plans: dict[str, list[str]] = {}
+    for figures in all_figures:
+        plans.setdefault(figures.bill.note, []).append(figures.plan)
+    notes = sorted(plans, key=lambda note: -len(plans[note]))
+    yield f"A month here is {notes[0]}."
+    for note in notes[1:]:
+        yield f"For {and_list(plans[note])} it is {note}."
 
 
 def verdict(found: Comparison) -> str:
@@ -127,7 +138,7 @@ def plans_section(all_figures: Sequence[Figures], best: Figures | None = None) -
 
 def _plan(figures: Figures, limits: Sequence[str], *, stands_out: bool) -> Row:
     within = {str(goal.wanted): goal.within for goal in figures.objectives if goal.name == goal.key}
-    latencies = [(name, figures.latency_s[name]) for name in ("p50", "p95", "p99")]
+    latencies = [(name, figures.month.latency_s[name]) for name in ("p50", "p95", "p99")]
     hosted, used = _fleets(figures)
     cells: tuple[Cell | str, ...] = (
         figures.plan,
@@ -135,7 +146,7 @@ def _plan(figures: Figures, limits: Sequence[str], *, stands_out: bool) -> Row:
         *(Cell(show_latency(value, hides_failures=figures.hides_failures), value) for _, value in latencies),
         *(availability(within[limit]) for limit in limits),
         _worst_hour(figures),
-        availability(figures.availability),
+        availability(figures.month.availability),
         *(cell for _, cell in used),
         Cell(f"{figures.bill.month:,}", float(figures.bill.month)),
         _met(figures.missed, any_set=bool(figures.objectives)),

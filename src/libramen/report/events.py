@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
-from libramen.bill.month import HOURS
 from libramen.outcome.events import Event
 from libramen.outcome.figures import Figures
 from libramen.outcome.outcome import Outcome
+from libramen.prices.lines import HOURS
 from libramen.report.prose import and_list, clock, times, whose
 from libramen.report.section import SERVICE, Cell, Column, Row, Section, row
 from libramen.report.words import demand_sections, duration
@@ -56,7 +56,7 @@ def sentence(found: Outcome | Figures, event: Event) -> str:
     who = f"{who[0].upper()}{who[1:]}"
     when = "" if event.table == "at_random" else f" at {clock(found, event.at_s, seconds=False)}"
     if event.result == "skipped":
-        return f"{who}{when} was skipped: twice the fleet is more than the tier allows."
+        return f"{who}{when} was skipped: twice the fleet is more than its tier or the account allows."
     if event.result == "not_begun":
         return f"{who}{when} never began."
     undone = ", and was undone" if event.result == "undone" else ""

@@ -93,7 +93,17 @@ _WORDS: Final[dict[str, Callable[[Finding], dict[str, Any]]]] = {
         "never": f"; {times(found.requests, 'call')} never got one" if found.requests else ""
     },
     "reacted_late": _meanwhile,
-    "release_skipped": lambda found: {"twice": 2 * (found.replicas or 0)},
+    "release_not_over": lambda found: {
+        "why": f"; orders were held back {times(found.figures['held'], 'time')}, since the account is full"
+        if found.figures["held"]
+        else ""
+    },
+    "release_skipped": lambda found: {
+        "twice": 2 * (found.replicas or 0),
+        "limit": "the account has no room for them"
+        if found.figures["by_account"]
+        else f"the tier has {found.figures['most']}",
+    },
     "slots_and_cpu_full": lambda found: {
         "what": "Slots full, and CPU short",
         "helps": "both are short, so more replicas would help, or a size with more CPU and slots for it",
@@ -183,6 +193,10 @@ _SENTENCES: Final = _NAMES_SERVICE | {
         "Out of memory: replicas died {deaths:times time}, first at {first_s:clock}; {gb:.3g} GB hold {fits} requests "
         "in progress, and a replica has {slots} slots."
     ),
+    "account_full": (
+        "Account full: orders were held back {replicas:times time}, first at {first_s:clock} and last at "
+        "{last_s:clock}, since all services together had as many replicas or cores as the account allows."
+    ),
     "out_of_stock": (
         "Out of stock: {replicas:,} of {ordered:times order} failed at first and had to be tried again, the slowest "
         "for {slowest_s:duration}."
@@ -192,9 +206,12 @@ _SENTENCES: Final = _NAMES_SERVICE | {
         "Reacted late: at {passed_s:clock} the load passed the target, {ordered_after_s:duration} later the first "
         "replica that came was ordered, and {seconds:duration} after the load had passed it was there{failed}."
     ),
+    "release_not_over": (
+        "Release not over: that of {due_s:clock} ({strategy}, {replicas} replicas) was still under way at the end{why}."
+    ),
     "release_skipped": (
         "Release skipped: {releases:times release} could not begin, first that of {due_s:clock} ({strategy}): it needs "
-        "{twice} replicas at once, and the tier has {most}."
+        "{twice} replicas at once, and {limit}."
     ),
     "slots_and_cpu_full": _FULL,
     "slots_full": _FULL,

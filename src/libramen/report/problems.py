@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import sys
 from typing import Any, Final
 
 from libramen.base import units
@@ -16,7 +17,7 @@ def sentence(problem: Problem) -> str:
     return say(_SENTENCES[problem.kind], problem.figures | _words(problem.kind, problem.figures))
 
 
-def _words(kind: str, told: dict[str, Any]) -> dict[str, str]:
+def _words(kind: str, told: dict[str, Any]) -> dict[str, Any]:
     """What a sentence needs beside its figures."""
     if kind in {"short_of_cpu", "short_of_slots"}:
         return {"limit": f"the ceiling is {told['most']}" if told["scales"] else f"the plan has {told['most']}"}
@@ -29,6 +30,8 @@ def _words(kind: str, told: dict[str, Any]) -> dict[str, str]:
             "because": "its tier holds requests" if told["holds"] else "its balancer is shared_queue",
             "limit": limit,
         }
+    if kind == "account_most" and told["could"] >= sys.maxsize:
+        return {"could": math.inf}
     if kind == "shared_most":
         return {"who": and_list(told["services"])}
     if kind == "over_budget":
@@ -42,6 +45,10 @@ def _words(kind: str, told: dict[str, Any]) -> dict[str, str]:
 
 
 _SENTENCES: Final = {
+    "account_most": (
+        "it may want {could:,g} {what} at once, and the account has {most:,g}: what is more is held back until a "
+        "replica is gone"
+    ),
     "connections": (
         "those that call it may open {could_open:,} connections ({who}), and it takes {takes:,}: more are refused"
     ),

@@ -3,18 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import TYPE_CHECKING, Final
+from typing import Final
 
 from libramen.base import units
-from libramen.outcome.days import DAY_S, LEAST
+from libramen.questions.months import DAY_S, LEAST
+from libramen.questions.repeats import Repeats, Spread
 from libramen.questions.sequential import ERROR, SURE, UNSURE
 from libramen.report.prose import times
 from libramen.report.section import Cell, Column, Row, Section, row
 
 _SAME: Final = "the same"
-
-if TYPE_CHECKING:
-    from libramen.questions.repeats import Repeats, Spread
 
 
 def shown(found: Repeats) -> list[Section]:
@@ -89,7 +87,7 @@ def _fixed(rows: list[Row]) -> list[str]:
 def _days(found: Repeats) -> list[str]:
     """What repeats cannot tell."""
     figures = found.plans[0].figures[0]
-    if figures.days is not None or figures.span_s >= LEAST * DAY_S:
+    if figures.span_s >= LEAST * DAY_S:
         return []
     told = "All repeats are of the same requests. A trace of under two days does not show how days differ, "
     return [f"{told}so of other months nothing is said."]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from decimal import Decimal
 from typing import Final
 
@@ -9,7 +10,9 @@ from libramen.base import units
 from libramen.outcome.figures import Figures, RouteFigures
 from libramen.outcome.outcome import Outcome
 from libramen.outcome.service_outcome import ServiceOutcome
+from libramen.prices.lines import BillLine
 from libramen.report.comparison import plans_section
+from libramen.report.costs import costs_section
 from libramen.report.events import events_section
 from libramen.report.section import Cell, Column, Section, row
 from libramen.report.story import FAILED_NOTE, FAILED_SIGN, sentences, show_latency, wanted_share
@@ -50,8 +53,9 @@ def outcome_sections(study: Study, found: Outcome) -> list[Section]:
         *events_section(found, figures.events),
         latency_section(figures),
         *where,
-        Section(sentences=(f"{_availability(figures)}; {used}cold starts: {figures.cold_starts}.",)),
+        Section(sentences=(f"{_availability(figures)}; {used}cold starts: {figures.cold_starts}.", *_month(found))),
         bill_section(figures),
+        costs_section(found.costs),
     ]
     return [*sections, objectives_section(figures)] if figures.objectives else sections
 
@@ -122,12 +126,20 @@ def _availability(figures: Figures) -> str:
     )
 
 
+def _month(found: Outcome) -> Iterator[str]:
+    """What a month comes to, where that is not what the trace does."""
+    if not found.reckoning.is_the_trace:
+        month = found.month
+        p95 = units.show_duration(month.latency_s["p95"]) if month.latency_s["p95"] is not None else "none"
+        yield f"In a month: availability {units.show_availability(month.availability)}, p95 {p95}."
+
+
 def bill_section(figures: Figures) -> Section:
     """The lines of a month, and their total."""
     bill = figures.bill
     rows = [
         row([
-            line.item,
+            _item(line, several=len(figures.services) > 1),
             Cell(f"{line.quantity:,f}", float(line.quantity)),
             line.unit,
             Cell(_price(line.unit_price), float(line.unit_price)),
@@ -148,6 +160,12 @@ def bill_section(figures: Figures) -> Section:
         rows=tuple(rows),
         notes=(f"A month here is {bill.note}.",),
     )
+
+
+def _item(line: BillLine, *, several: bool) -> str:
+    """A line as it is called; where there are several services with whose it is."""
+    whose = line.service or line.tier
+    return f"{whose}: {line.item}" if several and whose else line.item
 
 
 def objectives_section(figures: Figures) -> Section:

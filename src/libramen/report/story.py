@@ -137,11 +137,11 @@ def _updates(outcome: ServiceOutcome) -> Iterator[str]:
     for update in outcome.run.updates:
         what = f"The {update.strategy} update due at {clock(outcome, update.due_s)}"
         if update.result == "skipped":
-            yield f"{what} was skipped: twice the fleet of {update.replicas} is more than the tier allows."
+            yield f"{what} was skipped: twice the fleet of {update.replicas} is more than {_limit(update)} allows."
         elif update.result == "not_undone" and update.undone_s is not None and update.judged is not None:
             yield (
                 f"{what} failed its check at {clock(outcome, update.undone_s)}, after it was over: {_why(update)}. It "
-                "was not undone, since twice the fleet is more than the tier allows."
+                f"was not undone, since twice the fleet is more than {_limit(update)} allows."
             )
         elif update.undone_s is not None and update.judged is not None:
             yield f"{what} was undone at {clock(outcome, update.undone_s)}: {_why(update)}."
@@ -153,6 +153,10 @@ def _updates(outcome: ServiceOutcome) -> Iterator[str]:
             took = units.show_duration(update.ended_s - update.began_s)
             failed = _failed_between(outcome, update.began_s, update.ended_s)
             yield f"{what} took {took} for {times(update.replicas, 'replica')}, {_mixed(update)}; {failed}."
+
+
+def _limit(update: UpdateRecord) -> str:
+    return "the account" if update.by_account else "the tier"
 
 
 def _mixed(update: UpdateRecord) -> str:

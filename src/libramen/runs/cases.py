@@ -11,7 +11,7 @@ import time
 from collections.abc import Callable, Iterator
 from concurrent.futures import Executor, Future, ProcessPoolExecutor
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, Final
 
 from libramen.outcome.figures import Figures
@@ -21,6 +21,7 @@ from libramen.study.objectives import Objectives
 from libramen.study.plan import Plan
 from libramen.study.study import Study
 from libramen.study.system import System
+from libramen.study.terms import Terms
 from libramen.trace.shape import scaled_in_chunks
 from libramen.trace.trace import Trace
 
@@ -47,15 +48,14 @@ class Case:
     objectives: Objectives
     seed: int = 0
     settle_s: float = 0.0
-    currency: str = "EUR"
+    terms: Terms = field(default_factory=Terms)
     scale: float = 1.0
     keeps: bool = True
 
     @classmethod
     def of(cls, study: Study, plan: Plan, seed: int = 0, *, scale: float = 1.0) -> Case:
         """The replay of a plan with all else as a study says."""
-        settle_s, currency = study.trace_table.settle, study.currency
-        return cls(study.system(plan), study.objectives, seed, settle_s, currency, scale)
+        return cls(study.system(plan), study.objectives, seed, study.trace_table.settle, study.terms, scale)
 
     @property
     def plan(self) -> Plan:
@@ -70,8 +70,8 @@ class Case:
 
         return Scale(scale=self.scale).apply(trace, self.seed, number=OF_A_LOAD)
 
-    def replay(self, trace: Trace, progress: Callable[[float], None] | None = None) -> Outcome:
-        """Replay it here, with all that an outcome has."""
+    def replay(self, trace: Trace, progress: Callable[[float], None] | None = None, **how: Any) -> Outcome:
+        """Replay it here, with all that an outcome has; `how`: others of `replay_system`."""
         whole = self.keeps or self.scale == 1.0
         return replay_system(
             self.load(trace) if whole else scaled_in_chunks(trace, self.scale, seed=self.seed),
@@ -79,10 +79,11 @@ class Case:
             self.objectives,
             self.seed,
             settle=self.settle_s,
-            currency=self.currency,
+            terms=self.terms,
             keep_requests=self.keeps,
             span_s=None if whole else trace.span_s,
             progress=progress,
+            **how,
         )
 
     def figures(self, trace: Trace) -> Figures:

@@ -8,25 +8,26 @@ from __future__ import annotations
 
 import dataclasses
 import json
-from collections.abc import Iterable
-from fractions import Fraction
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
 from typing import Any, Final
 
 from libramen._version import __version__
 from libramen.base.code import digest_of, digest_of_text
 from libramen.base.times import EPSILON_S
-from libramen.bill.bill import Bill, summed
-from libramen.bill.prices import lines_of
+from libramen.bill.bill import Bill
+from libramen.bill.costs import costs_of
+from libramen.bill.month import Weights
 from libramen.outcome.figures import Figures
+from libramen.outcome.judged import judged
+from libramen.outcome.measures import Measures, Within
+from libramen.outcome.month import MonthFigures
+from libramen.outcome.reckoned import Reckoned
+from libramen.prices import PricesOfPlan, PricesOfSize, PricesOfTier
 from libramen.runs.cases import Case
 from libramen.study.objectives import Objective, Objectives
 from libramen.study.plan import Hosting
 
-_SIZE_PRICES: Final = {"per_hour", "per_month"}
-_TIER_PRICES: Final = {
-    "summary", "sizes", "per_million_requests", "per_core_second", "per_gb_second", "balancer_per_hour",
-    "zone_per_hour", "egress_per_gb", "fixed_per_month", "free",
-}  # fmt: skip
 _LIMITS: Final = {"availability", "availability_minutes"}
 """Objectives of which only the verdict depends on what is wanted."""
 
@@ -58,6 +59,7 @@ def key_of(case: Case, trace_key: str) -> str | None:
         _what_is_counted(case.objectives.model_dump(mode="json")),
         case.seed,
         case.settle_s,
+        case.terms.account.model_dump(mode="json"),
         case.scale,
         case.keeps,
     ]
@@ -70,18 +72,23 @@ def digest(told: Any) -> str:
 
 
 def prices_of(case: Case) -> Any:
-    """All that the bill and the verdict depend on beyond that: prices and objectives."""
+    """All that the bill and the verdict depend on beyond that: prices, the month and objectives."""
     prices = [
-        [one.size.model_dump(mode="json"), one.tier.model_dump(mode="json", exclude={"sizes", "summary"})]
+        [
+            one.size.model_dump(mode="json"),
+            one.tier.model_dump(mode="json", exclude={"sizes", "summary"}) | {"name": one.tier.name},
+            one.model_dump(mode="json", include=set(PricesOfPlan.model_fields)),
+        ]
         for one in case.plan.services.values()
     ]
-    return [case.objectives.model_dump(mode="json"), prices]
+    return [case.objectives.model_dump(mode="json"), case.terms.model_dump(mode="json"), prices]
 
 
 def _without_prices(hosting: Hosting) -> dict[str, Any]:
-    document = hosting.model_dump(mode="json")
-    document["size"] = {key: value for key, value in document["size"].items() if key not in _SIZE_PRICES}
-    document["tier"] = {key: value for key, value in document["tier"].items() if key not in _TIER_PRICES}
+    document: dict[str, Any] = hosting.model_dump(mode="json", exclude=set(PricesOfPlan.model_fields))
+    for table, prices in (("size", PricesOfSize), ("tier", PricesOfTier)):
+        left_out = {*prices.model_fields, "free", "summary", "sizes"}
+        document[table] = {key: value for key, value in document[table].items() if key not in left_out}
     return document
 
 
@@ -100,42 +107,81 @@ def _what_is_counted(wanted: Any) -> Any:
 
 
 def document_of(figures: Figures) -> dict[str, Any]:
-    """What is kept: the figures, and what was used of which the bill is made."""
-    used = [{item: str(amount) for item, amount in one.bill.used.items()} for one in figures.parts.values()]
-    return {"figures": figures.to_dict(routes=False), "used": used}
+    """What is kept: the figures, and what other bills and months can be made of."""
+    return {"figures": figures.to_dict(routes=False), "reckoned": figures.reckoned.to_dict()}
 
 
-def figures_of(document: dict[str, Any], case: Case) -> Figures:
-    """The figures that were kept, with the names, prices and objectives of a case that is known by the same key.
+def figures_of(document: dict[str, Any], case: Case) -> Figures | None:
+    """The figures that were kept, with the names, prices, objectives and month of a case known by the same key.
+
+    Returns:
+        None: this month needs another replay.
 
     Raises:
         KeyError, ValueError, TypeError: it is no such document.
+        StudyError: the month has a day that the trace has not.
     """
     kept = Figures.from_dict(document["figures"])
-    names = case.system.names
-    bills, services = {}, {}
-    for name, used, of in zip(names, document["used"], case.objectives.of_services(names), strict=True):
-        one, hosting = kept.services.get(name, kept), case.plan.of(name)
-        amounts = {item: Fraction(amount) for item, amount in used.items()}
-        bills[name] = Bill(case.currency, lines_of(hosting, amounts), one.bill.note, one.bill.assumes, amounts)
-        services[name] = _renewed(one, bills[name], of, case.plan.name, hosting)
-    whole = _renewed(kept, summed(bills), case.objectives, case.plan.name, case.plan.of(names[0]))
-    return dataclasses.replace(whole, services={name: services[name] for name in kept.services})
+    names, hostings = case.system.names, case.plan.services
+    reckoned: Reckoned = Reckoned.from_dict(document["reckoned"], kept.span_s, kept.start, tuple(names))
+    laying = reckoned.laying(case.terms.month)
+    if laying is None:
+        return None
+    bill = reckoned.bill({name: hostings[name] for name in names}, case.terms, laying)
+    months = _Months(reckoned, laying.weights, is_same=reckoned.is_same(case.terms.month))
+    services = {}
+    for name, of in zip(names, case.objectives.of_services(names), strict=True):
+        if name in kept.services:
+            mine = bill.of_service(name, tuple(names))
+            services[name] = _renewed(
+                kept.services[name], mine, of, case.plan.name, hostings[name], months, f"services.{name}"
+            )
+    whole = _renewed(kept, bill, case.objectives, case.plan.name, hostings[names[0]], months)
+    told = dataclasses.replace(reckoned, table=case.terms.month)
+    costs = costs_of(bill, told.use(laying.weights), kept.span_s, kept.start).short()
+    return dataclasses.replace(whole, services=services, reckoned=told, costs=costs)
 
 
-def _renewed(kept: Figures, bill: Bill, wanted: Objectives, plan: str, hosting: Hosting) -> Figures:
-    judged = tuple(_judged(kept.objectives, bill, wanted))
+@dataclass(frozen=True)
+class _Months:
+    """Figures of a month: those that were kept, where it is the same month, else made anew by hour."""
+
+    reckoned: Reckoned
+    weights: tuple[Weights, ...]
+    is_same: bool
+
+    def measures(self, scope: str, within: Mapping[str, Within], kept: Figures) -> Measures:
+        """Of a scope; `within`: the limits that are counted there."""
+        whole = Measures(
+            kept.n_requests, kept.attempts, kept.endings, kept.latency_s, kept.answered_s, dict(within),
+            kept.availability, kept.availability_minutes, kept.time_s, kept.bytes_out,
+        )  # fmt: skip
+        return self.reckoned.measures(scope, self.weights, whole)
+
+
+def _renewed(
+    kept: Figures, bill: Bill, wanted: Objectives, plan: str, hosting: Hosting, months: _Months, scope: str = ""
+) -> Figures:
+    judged = tuple(_judged(kept, bill, wanted, months, scope))
+    month = kept.month
+    if not months.is_same and scope in months.reckoned.replays[0].kept:
+        month = MonthFigures.of(months.measures(scope, {}, kept), is_binned=True)
     # What all of several services run on has no name.
     tier, size = kept.tier and hosting.tier.name, kept.size and hosting.size.name
-    return dataclasses.replace(kept, bill=bill, objectives=judged, plan=plan, tier=tier, size=size)
+    return dataclasses.replace(kept, bill=bill, objectives=judged, plan=plan, tier=tier, size=size, month=month)
 
 
-def _judged(kept: Iterable[Objective], bill: Bill, wanted: Objectives) -> Iterable[Objective]:
+def _judged(kept: Figures, bill: Bill, wanted: Objectives, months: _Months, scope: str) -> Iterable[Objective]:
     """As `outcome.judged` does; limits of latency are those that were counted."""
-    got = {objective.name: objective for objective in kept}
+    got = {objective.name: objective for objective in kept.objectives}
     for goal in wanted.goals():
         if goal.key == "month":
             yield Objective(goal.name, goal.wanted, bill.month, bill.month <= goal.wanted)
+        elif not months.is_same:
+            name = goal.name if goal.service is None else goal.key
+            minutes = got[goal.name].minutes
+            within = {} if minutes is None else {name: Within(0, minutes.met, minutes.of)}
+            yield judged(goal, months.measures(scope or goal.scope, within, kept), bill)
         elif goal.key in _LIMITS:
             share = got[goal.name].got
             met = share is not None and share >= float(goal.wanted) - EPSILON_S

@@ -64,8 +64,8 @@ class Whole:
         return case.figures(trace)
 
     def look_up(self, store: Store, key: str, case: Case) -> Any:
-        """The figures, with the prices and objectives of the case."""
-        return store.get(key, lambda document: entries.figures_of(document, case))
+        """The figures, with the prices, the month and the objectives of the case."""
+        return store.get(key, lambda document: entries.figures_of(document, case) or MISSING)
 
     def keep(self, store: Store, key: str, case: Case, result: Figures) -> None:  # noqa: ARG002
         """The figures, and what was used of which the bill is made."""

@@ -18,7 +18,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any, Final, NamedTuple, Self
 
-from libramen.base.errors import OutputError
+from libramen.base.errors import LibramenError, OutputError
 from libramen.base.files import cache_directory, check_output
 
 SUFFIXES: Final = (".sqlite", ".db")
@@ -179,6 +179,8 @@ class Store:
             return MISSING
         try:
             return read(json.loads(_unpacked(key, *row[0])))
+        except LibramenError:  # of the user's, who asks for what it cannot say
+            raise
         except Exception:  # noqa: BLE001  (nobody knows what reading something foreign may raise)
             self._run("DELETE FROM entries WHERE key = ?", key)
             self._tell(f"{self.path}: an entry of this store is damaged or not ours; it is thrown away and not used.")

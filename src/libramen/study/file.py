@@ -16,7 +16,8 @@ from libramen.study.objectives import Objectives
 from libramen.study.read import checked, read_plan, read_services
 from libramen.study.service import Service, Tier, name_entries
 from libramen.study.study import Heading, Study
-from libramen.study.system import System
+from libramen.study.system import System, check_account
+from libramen.study.terms import Account, MonthTable
 from libramen.study.trace_table import TraceTable
 
 
@@ -28,6 +29,8 @@ class _StudyFile(Table):
     service: Service | None = Field(None, description="the service, where there is one")
     services: dict[str, dict[str, Any]] = Field({}, description="the services, where there are several")
     objectives: Objectives = Field(Objectives(), description="what a plan should achieve")
+    month: MonthTable = Field(MonthTable(), description="what a month is made of")
+    account: Account = Field(Account(), description="the most that a plan may have at once")
     tiers: dict[str, Tier] = Field({}, description="what could be bought")
     plans: dict[str, dict[str, Any]] = Field(min_length=1, description="what might be bought")
     search: dict[str, dict[str, Any]] = Field({}, description="a plan, and keys of it with the values to be tried")
@@ -82,6 +85,7 @@ def load_study(path: str | Path, *, trust_code: bool = False) -> Study:
                 checked(path, Service, {**said, **part.service}, ".".join((*plan.place_of(service), "service")))
         try:
             System.of(services, plan)
+            check_account(plan, tables.account)
         except StudyError as error:
             raise StudyError(f"{path}: {error}") from None
     return Study(
@@ -92,6 +96,8 @@ def load_study(path: str | Path, *, trust_code: bool = False) -> Study:
         objectives=tables.objectives,
         tiers=tiers,
         plans=plans,
+        month=tables.month,
+        account=tables.account,
         searches={name: _search(path, name, table, plans) for name, table in tables.search.items()},
         trust_code=trust_code,
     )

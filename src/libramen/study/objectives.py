@@ -44,6 +44,11 @@ class Goal(NamedTuple):
     service: str | None = None
 
     @property
+    def scope(self) -> str:
+        """What it is about: its name without the key; "" is all requests."""
+        return self.name.removesuffix(self.key).removesuffix(".")
+
+    @property
     def is_latency(self) -> bool:
         """Whether it limits a latency."""
         return self.key in _LATENCIES
@@ -103,6 +108,11 @@ class Objective(Result):
     def key(self) -> str:
         """Which figure it is about: `p95` of `routes./tickets.p95`."""
         return self.name.rpartition(".")[2]
+
+    @property
+    def scope(self) -> str:
+        """What it is about: its name without the key; "" is all requests."""
+        return self.name.rpartition(".")[0]
 
     @property
     def is_latency(self) -> bool:

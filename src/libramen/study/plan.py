@@ -12,6 +12,9 @@ from pydantic import Field, SerializeAsAny, field_validator, model_validator
 from libramen.base.errors import StudyError, UnitError
 from libramen.base.fields import Replicas, Table, nearest
 from libramen.base.times import At, Moment, Timeline, parse_moment
+from libramen.prices import PricesOfPlan
+from libramen.prices.lines import in_steps
+from libramen.prices.replica_hours import BY_TIME
 from libramen.rules.faults import KINDS
 from libramen.rules.rollouts import STRATEGIES
 from libramen.rules.scaling import RULES, Fixed
@@ -39,7 +42,7 @@ class Due(NamedTuple):
     entry: Any
 
 
-class Hosting(Table):
+class Hosting(PricesOfPlan):  # type: ignore[misc]
     """What a service runs on: what is bought, how many, and what is done with it.
 
     It holds its tier and size themselves. In Python the size may also be named, if the tier
@@ -91,7 +94,8 @@ class Hosting(Table):
             values["size"] = self.size.name
         if isinstance(values.get("size"), str) and "tier" not in values:
             values["tier"] = self.tier
-        return super().replace(**values)
+        changed: Self = super().replace(**values)
+        return changed
 
     def beside(self, folder: Path, *, trusted: bool) -> Self:
         """The same for a study in a folder; see `AnyRule.beside`."""
@@ -226,6 +230,17 @@ class Hosting(Table):
                 raise ValueError(f"size: found {values['size']!r}; {nearest(values['size'], sizes)}")
             return {**values, "size": sizes[values["size"]]}
         return values
+
+    @model_validator(mode="after")
+    def _may_commit(self) -> Self:
+        if self.committed and self.tier.billing not in BY_TIME:
+            raise ValueError(
+                f"committed: tier {self.tier.name!r} has billing = {self.tier.billing!r}; allowed: per_second or "
+                "per_hour"
+            )
+        if self.committed and in_steps(self.size.per_hour):
+            raise ValueError(f"committed: size {self.size.name!r} has its per_hour in steps; allowed: a single price")
+        return self
 
     @model_validator(mode="after")
     def _fits_the_tier(self) -> Self:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from decimal import Decimal
 from typing import Annotated, Any, Final, Literal, Self
 
 from pydantic import Field, model_validator
@@ -17,7 +16,6 @@ from libramen.base.fields import (
     Count,
     Factor,
     Fraction,
-    Money,
     NonNegativeNumber,
     PositiveBytes,
     PositiveCount,
@@ -28,6 +26,7 @@ from libramen.base.fields import (
     Table,
     usually,
 )
+from libramen.prices import FreeAllowance, PricesOfSize, PricesOfTier
 from libramen.study.calls import Call
 
 
@@ -125,7 +124,7 @@ class Service(Table):
         return self.slots if self.threads is None else min(self.threads, self.slots)
 
 
-class Size(Table):
+class Size(PricesOfSize):  # type: ignore[misc]
     """One size of instance that a tier sells."""
 
     name: str = Field("size", exclude=True)
@@ -146,8 +145,6 @@ class Size(Table):
     reserved_cores: NonNegativeNumber | None = Field(
         None, description="cores that the platform takes on every replica, all the time (default: the tier's)"
     )
-    per_hour: Money | None = Field(None, description="price of a replica-hour")
-    per_month: Money | None = Field(None, description="flat price of a replica for a month")
 
     @property
     def bank_at_start_used(self) -> float:
@@ -177,15 +174,6 @@ class ReplicaLimits(Table):
         return self
 
 
-class FreeAllowance(Table):
-    """What a month includes without charge."""
-
-    requests: NonNegativeNumber = Field(0.0, description="requests, per_request only")
-    core_seconds: NonNegativeNumber = Field(0.0, description="core-seconds in use, per_request only")
-    gb_seconds: NonNegativeNumber = Field(0.0, description="gigabyte-seconds in use, per_request only")
-    egress_gb: NonNegativeNumber = Field(0.0, description="gigabytes of egress")
-
-
 _PRICES_OF_USE: Final = ("per_million_requests", "per_core_second", "per_gb_second")
 _FREE_USE: Final = ("requests", "core_seconds", "gb_seconds")
 
@@ -207,7 +195,7 @@ class Health(Table):
     first: Count = Field(0, description="good checks before a new replica counts as ready")
 
 
-class Tier(Table):
+class Tier(PricesOfTier):  # type: ignore[misc]
     """One way of hosting that can be bought: its limits, its start-up times and its prices.
 
     Example:
@@ -262,15 +250,6 @@ class Tier(Table):
     )
     billed_from: Literal["ordered", "ready"] = Field("ordered", description="when the meter of a replica starts")
     minimum_billed: Seconds = Field(0.0, description="least time billed of a replica's life, per_second only [s]")
-    fixed_per_month: Money = Field(Decimal(0), description="fixed fee for a month")
-    balancer_per_hour: Money = Field(Decimal(0), description="price of the balancer for an hour")
-    zone_per_hour: Money = Field(Decimal(0), description="price of each zone of the plan for an hour")
-    egress_per_gb: Money = Field(Decimal(0), description="price of a gigabyte (1e9 bytes) sent out")
-    per_million_requests: Money = Field(Decimal(0), description="price of a million requests, per_request only")
-    per_core_second: Money = Field(Decimal(0), description="price of a core for a second in use, per_request only")
-    per_gb_second: Money = Field(
-        Decimal(0), description="price of a gigabyte of memory for a second in use, per_request only"
-    )
     granularity: Seconds = Field(
         0.0, description="each period in use is rounded up to whole numbers of this, per_request only [s]"
     )

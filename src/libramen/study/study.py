@@ -12,17 +12,19 @@ from libramen.base import shown
 from libramen.base.errors import StudyError
 from libramen.base.fields import Table, nearest
 from libramen.base.times import ZoneName
+from libramen.prices import PricesOfStudy
 from libramen.study.objectives import Objectives
 from libramen.study.plan import Hosting, Plan, only_of
 from libramen.study.service import Service, Tier
-from libramen.study.system import System
+from libramen.study.system import System, check_account
+from libramen.study.terms import Account, MonthTable, Terms
 from libramen.study.trace_table import TraceTable
 from libramen.trace.trace import Trace
 
 _Table = TypeVar("_Table", bound=Table)
 
 
-class Heading(Table):
+class Heading(PricesOfStudy):  # type: ignore[misc]
     """`[study]`: what the study is called, and what its money and times mean."""
 
     name: str = Field("study", description="name of the study")
@@ -43,6 +45,7 @@ class Study:
         tiers: the `Tier`s by name.
         plans: the `Plan`s by name, in the order of the file.
         searches: `[search.NAME]` by name: the plan, and the values of each key that is varied.
+        month, account: `[month]` and `[account]`; with what `[study]` says of money they are the `terms`.
         trace_table: `[trace]` as written; `trace()` reads the trace itself.
     """
 
@@ -56,6 +59,8 @@ class Study:
         objectives: Objectives,
         tiers: dict[str, Tier],
         plans: dict[str, Plan],
+        month: MonthTable | None = None,
+        account: Account | None = None,
         searches: dict[str, tuple[str, dict[str, Any]]] | None = None,
         trust_code: bool = False,
     ) -> None:
@@ -64,6 +69,7 @@ class Study:
         self.time_zone = trace.time_zone or heading.time_zone
         self.heading, self.trace_table = heading, trace
         self._services, self.objectives = services, objectives
+        self.month, self.account = month or MonthTable(), account or Account()
         self.tiers, self.searches = tiers, searches or {}
         self.plans = {name: plan.beside(path.parent, trusted=trust_code) for name, plan in plans.items()}
 
@@ -87,6 +93,12 @@ class Study:
             for name, service in self._services.items()
         }
 
+    @property
+    def terms(self) -> Terms:
+        """What it says of the month and of money, whatever the plan."""
+        own = {key: getattr(self.heading, key) for key in Heading.model_fields if key in Terms.model_fields}
+        return Terms(month=self.month, account=self.account, **own)
+
     def system(self, plan: str | Plan) -> System:
         """The services as a plan hosts them.
 
@@ -104,9 +116,9 @@ class Study:
         """A copy with other parts, read and checked like those of a file; the file stays as it is.
 
         Args:
-            **values: any of `name`, `currency`, `time_zone`; `service`, `objectives` and `trace`, each one of its kind
-                or a table of the keys that change; `services` and `plans`, such ones by name. A plan under a new name
-                is added; all that are not named stay.
+            **values: any of `name`, `currency`, `time_zone`, `fees`, `tax`; `service`, `objectives`, `trace`, `month`
+                and `account`, each one of its kind or a table of the keys that change; `services` and `plans`, such
+                ones by name. A plan under a new name is added; all that are not named stay.
 
         Raises:
             StudyError: a key is unknown, or its value is not allowed.
@@ -115,7 +127,9 @@ class Study:
             >>> study.replace(plans={"small": {"replicas": 6}})  # doctest: +SKIP
             >>> study.replace(service={"slots": 16}, trace={"cpu_share": "60%"})  # doctest: +SKIP
         """
-        known = (*Heading.model_fields, "trace", "service", "services", "objectives", "plans")
+        known = (
+            *Heading.model_fields, "trace", "service", "services", "objectives", "plans", "month", "account",
+        )  # fmt: skip
         for key in values:
             if key not in known or key == "catalogue":
                 raise StudyError(f"Study.replace: unknown key {key!r}; {nearest(key, known)}")
@@ -127,12 +141,14 @@ class Study:
             services=self._changed_services(values),
             objectives=_changed(self.objectives, values.get("objectives")),
             tiers=self.tiers,
+            month=_changed(self.month, values.get("month")),
+            account=_changed(self.account, values.get("account")),
             plans=self._changed_plans(values.get("plans")),
             searches=self.searches,
             trust_code=self._trusts_code,
         )
         for plan in changed.plans.values():
-            changed.system(plan)
+            check_account(changed.system(plan).plan, changed.account)
         return changed
 
     def _changed_plans(self, changes: Any) -> dict[str, Plan]:
@@ -230,7 +246,7 @@ class Study:
         return any(one.hosting.balances.pins for plan in self.plans.values() for one in self.system(plan).hosted)
 
     def replay(self, plan: str | Plan, *, trace: Trace | None = None, seed: int = 0, **how: Any) -> shown.Outcome:
-        """Replay the study's trace against one plan, with its services, objectives, currency and `settle`.
+        """Replay the study's trace against one plan, with its services, objectives, terms and `settle`.
 
         Args:
             plan: name of one of its plans, or a plan.
@@ -249,7 +265,7 @@ class Study:
         if not isinstance(plan, str | Plan):
             raise StudyError(f"Study.replay: found {plan!r}; allowed: the name of a plan of the study, or a plan")
         chosen = self.plan(plan) if isinstance(plan, str) else plan
-        told = {"settle": self.trace_table.settle, "currency": self.currency} | how
+        told = {"settle": self.trace_table.settle, "terms": self.terms} | how
         load = self.trace(seed=seed) if trace is None else trace
         found: shown.Outcome = shown.reach(shown.QUESTIONS["replay"])(
             load, self.system(chosen), self.objectives, seed, **told

@@ -15,8 +15,10 @@ from libramen.base.fields import nearest
 from libramen.study.calls import Call
 from libramen.study.plan import ALONE, Hosting, Plan
 from libramen.study.service import Service
+from libramen.study.terms import Account
 
 _MOST_PLACES: Final = 1_000_000_000
+_EPSILON: Final = 1e-9
 
 
 class Hosted(NamedTuple):
@@ -292,3 +294,23 @@ def _sizes(hosted: Sequence[Hosted]) -> dict[str, int]:
     for one in hosted:
         size(one.name, ())
     return sizes
+
+
+def check_account(plan: Plan, account: Account) -> None:
+    """See that an account has room for the fleets of a plan at the start, and for its commitments.
+
+    Raises:
+        StudyError: it has not.
+    """
+    starts = sum(hosting.replicas_used for hosting in plan.services.values())
+    cores = sum(hosting.replicas_used * hosting.size.cores for hosting in plan.services.values())
+    committed = sum(entry.replicas for hosting in plan.services.values() for entry in hosting.committed)
+    where, says = f"plan {plan.name!r}", "as [account] says"
+    if account.replicas is not None and starts > account.replicas:
+        found = f"its fleets at the start are {starts} replicas"
+        raise StudyError(f"{where}: {found}; allowed: up to {account.replicas}, {says}")
+    if account.cores is not None and cores > account.cores + _EPSILON:
+        found = f"its fleets at the start have {cores:g} cores"
+        raise StudyError(f"{where}: {found}; allowed: up to {account.cores:g}, {says}")
+    if account.replicas is not None and committed > account.replicas:
+        raise StudyError(f"{where}: {committed} replicas are committed; allowed: up to {account.replicas}, {says}")

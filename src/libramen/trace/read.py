@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
+from dataclasses import replace
 from pathlib import Path
 from typing import Any, Final, NamedTuple
 from zoneinfo import ZoneInfo
@@ -23,6 +24,7 @@ from libramen.trace.sources import Opened, expand
 from libramen.trace.trace import Trace
 
 _SAMPLE_SIZE: Final = 1 << 17
+_HOUR_S: Final = 3600.0
 _EVEN: Final = 0.8
 """Index of dispersion under which counts are more even than chance would have them."""
 
@@ -146,6 +148,8 @@ def read_requests(
         )
     except TraceError as error:
         raise TraceError(f"{', '.join(found.files)}: {error}") from None
+    if found.file is not None:
+        trace = replace(trace, gaps=_gaps(trace.at_s, found.file))
     if progress is not None:
         progress(1.0)
     server = None
@@ -154,6 +158,19 @@ def read_requests(
         nobody = np.array([text.rpartition("=")[2] in {"", "-"} for text in texts], bool)
         server = remapped(codes, np.where([*nobody, True], -1, np.arange(len(texts) + 1)).astype(np.int32))
     return Requests(trace, has_cpu, server, found.file)
+
+
+def _gaps(at_s: np.ndarray, file: np.ndarray) -> tuple[tuple[float, float], ...]:
+    """Stretches of an hour or more between the last request of some files and the first of the next [s]."""
+    numbers = np.unique(file).tolist()
+    times_s = (at_s[file == number] for number in numbers)
+    ranges = sorted((float(mine.min()), float(mine.max())) for mine in times_s)
+    found, reached_s = [], ranges[0][1]
+    for first_s, last_s in ranges[1:]:
+        if first_s - reached_s >= _HOUR_S:
+            found.append((reached_s, first_s))
+        reached_s = max(reached_s, last_s)
+    return tuple(found)
 
 
 def whole_load(trace: Trace, options: ReadOptions) -> Trace:

@@ -7,6 +7,7 @@ A step is a table with one telling key (`{ repeat = "7d" }`). To add one, write 
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Annotated, Any, ClassVar, Final, TypeAlias
 
@@ -103,7 +104,24 @@ def shaped(trace: Trace, steps: Sequence[Step | Mapping[str, Any]], *, seed: int
     return trace
 
 
-def scaled_in_chunks(trace: Trace, scale: float, *, seed: int = 0) -> Iterator[Trace]:
+@dataclass(frozen=True)
+class Chunks:
+    """A trace with another load, made some stretches at a time whenever it is gone through."""
+
+    trace: Trace
+    step: Scale
+    seed: int
+
+    def __iter__(self) -> Iterator[Trace]:
+        return self.step.in_chunks(self.trace, self.seed, number=OF_A_LOAD)
+
+    @property
+    def gaps(self) -> tuple[tuple[float, float], ...]:
+        """Of the trace."""
+        return self.trace.gaps
+
+
+def scaled_in_chunks(trace: Trace, scale: float, *, seed: int = 0) -> Chunks:
     """So many times the load, some stretches at a time: what `replay` takes without keeping requests.
 
     The memory that this takes is that of the trace, however great the scale is.
@@ -114,7 +132,8 @@ def scaled_in_chunks(trace: Trace, scale: float, *, seed: int = 0) -> Iterator[T
         seed: random seed.
 
     Returns:
-        about a million requests at a time, in order of time, the same that a load factor of `headroom` makes.
+        about a million requests at a time, in order of time, the same that a load factor of `headroom` makes. It may be
+        gone through as often as one likes, and is made anew each time.
 
     Raises:
         StudyError: the scale is not allowed.
@@ -123,7 +142,7 @@ def scaled_in_chunks(trace: Trace, scale: float, *, seed: int = 0) -> Iterator[T
         >>> replay(scaled_in_chunks(trace, 50), service, plan, span_s=trace.span_s).availability  # doctest: +SKIP
         0.9993
     """
-    return Scale(scale=scale).in_chunks(trace, seed, number=OF_A_LOAD)
+    return Chunks(trace, Scale(scale=scale), seed)
 
 
 def _read(steps: Sequence[Step | Mapping[str, Any]]) -> tuple[Step, ...]:

@@ -21,7 +21,7 @@ from libramen.base.streams import stream
 from libramen.base.times import MONTH_H, WEEKDAYS, At, Days, Moment, daily_edges, existing, seconds_between
 from libramen.trace.arrays import MOST_REQUESTS
 from libramen.trace.multiply import Factor, multiplied, multiplied_in_chunks
-from libramen.trace.trace import Trace
+from libramen.trace.trace import Trace, shifted
 
 OF_A_SAMPLE: Final = 1_000_000
 
@@ -190,7 +190,8 @@ class Repeat(Step):
         rows = np.tile(np.arange(len(trace)), len(shifts))
         at_s = np.concatenate([trace.at_s + shift for shift in shifts])
         kept = at_s < length_s
-        return trace.take(rows[kept], at_s[kept], span_s=length_s)
+        gaps = tuple(gap for shift in shifts for gap in shifted(trace.gaps, shift, length_s))
+        return trace.take(rows[kept], at_s[kept], span_s=length_s, gaps=gaps)
 
     def _shift(self, trace: Trace, k: int) -> float:
         """When the k-th copy begins [s]."""
@@ -218,8 +219,9 @@ class Between(Step):
         rows = np.flatnonzero((trace.at_s >= begin_s) & (trace.at_s < ends[0]))
         start = trace.local_time(begin_s)
         return _left(trace, rows, "between").take(
-            rows, trace.at_s[rows] - begin_s, span_s=ends[0] - begin_s, start=start
-        )
+            rows, trace.at_s[rows] - begin_s, span_s=ends[0] - begin_s, start=start,
+            gaps=shifted(trace.gaps, -begin_s, ends[0] - begin_s),
+        )  # fmt: skip
 
 
 class Only(Step):

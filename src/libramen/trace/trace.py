@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+import math
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from datetime import date, datetime
@@ -51,6 +52,7 @@ class Trace:
         visitor: int32 (n,), number of whoever sent it, -1: not known; None: nobody is.
         in_s: by name of a service float64 (n,), how much work the request is there [s], in the columns `in_NAME_s`.
         source: where it came from.
+        gaps: between the files that it was read from, from when to when [s].
     """
 
     at_s: np.ndarray
@@ -66,6 +68,7 @@ class Trace:
     visitor: np.ndarray | None = None
     in_s: dict[str, np.ndarray] = field(default_factory=dict)
     source: Source = field(default_factory=Source)
+    gaps: tuple[tuple[float, float], ...] = ()
 
     def __post_init__(self) -> None:
         """No array can be written any more: figures are kept by what is in them."""
@@ -85,7 +88,7 @@ class Trace:
                 digest.update(f"{name}\0{array.dtype.str}{array.shape}\0".encode())
                 digest.update(np.ascontiguousarray(array).data)
         start = None if self.start is None else [self.start.isoformat(), str(self.start.tzinfo)]
-        told = [self.routes, self.span_s, start, self.source.recorded_speed, self.made.to_json()]
+        told = [self.routes, self.span_s, start, self.source.recorded_speed, self.made.to_json(), self.gaps]
         digest.update(json.dumps(told).encode())
         return digest.hexdigest()
 
@@ -322,7 +325,8 @@ class Trace:
     def later(self, seconds: float) -> Self:
         """The same requests counted from an instant that is so many seconds before the start."""
         start = None if self.start is None else self.local_time(-seconds)
-        return replace(self, at_s=self.at_s + seconds, span_s=self.span_s + seconds, start=start)
+        gaps = shifted(self.gaps, seconds)
+        return replace(self, at_s=self.at_s + seconds, span_s=self.span_s + seconds, start=start, gaps=gaps)
 
     @classmethod
     def from_frame(cls, frame: heavy.DataFrame, **more: Any) -> Self:
@@ -377,3 +381,11 @@ class Trace:
     def local_time(self, offset_s: float) -> datetime | None:
         """The local time at an offset from the start, None where the start is not known."""
         return local_time(self.start, offset_s)
+
+
+def shifted(
+    gaps: Iterable[tuple[float, float]], by_s: float, to_s: float = math.inf
+) -> tuple[tuple[float, float], ...]:
+    """Gaps counted from an instant that is so many seconds before the start, as far as they are from 0 to an end."""
+    moved = ((max(0.0, begin_s + by_s), min(to_s, end_s + by_s)) for begin_s, end_s in gaps)
+    return tuple((begin_s, end_s) for begin_s, end_s in moved if end_s > begin_s)

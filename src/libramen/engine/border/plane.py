@@ -136,6 +136,9 @@ class Server(Protocol):
         rounded to it is a whole number; without one in seconds.
         """
 
+    def lasted_s(self, at_s: float) -> float:
+        """The same, not rounded [s]."""
+
     def series(self) -> np.ndarray:
         """Float64 (k, 4): the integrals cpu, in_progress, waiting, throttled at the k edges handed in last."""
 

@@ -75,7 +75,7 @@ class FleetOfFaults:
     def open(self, zone: str, now_s: float) -> None:
         """Machines may be ordered in a zone again."""
         self._placement.open(zone)
-        self._fleet.order_owed(now_s, why="zone_loss")
+        self._fleet.order_owed(now_s)
         self._replay.tell("look_again", now_s)
 
     # -- what is slower, or fails ------------------------------------------------------------------

@@ -11,6 +11,7 @@ from libramen.base.delays import Delay
 from libramen.base.times import EPSILON_S
 from libramen.engine.border.plane import Server
 from libramen.engine.border.records import AS_WRITTEN, Notices, Profile
+from libramen.engine.control.account import MANY, AccountLimits
 from libramen.engine.control.agenda import Kind, ServiceAgenda
 from libramen.engine.control.detector import Detector
 from libramen.engine.control.placement import InTurn
@@ -28,10 +29,11 @@ class Version(NamedTuple):
 
 
 class Owed(NamedTuple):
-    """A replacement to be ordered as soon as a zone is open: its version, and who serves until it is ready."""
+    """A replacement to be ordered as soon as that may be: its version, who serves until it is ready, and why."""
 
     version: int
     stands_for: Replica | None
+    why: str
 
 
 _FIRST: Final = 1
@@ -62,6 +64,7 @@ class Fleet:
         out_of_stock: whether there is no machine to be had in a zone, for nobody.
         owed: what is to be ordered as soon as some zone is open.
         release: number of the release under way; going back is part of it.
+        account: limits of all services together, None: there are none.
     """
 
     def __init__(
@@ -80,6 +83,7 @@ class Fleet:
         self.detector = Detector(hosting.tier, self.luck)
         self.replicas: list[Replica] = []  # ever ordered, by number - 1
         self.deaths: list[Death] = []
+        self.held_s: list[float] = []  # when orders were held back, since the account had no room
         self._alive: dict[int, Replica] = {}
         # Numbers below 0, so that the highest is the first of the heap; those in another stage by now are skipped.
         self._highest: dict[Stage, list[int]] = {"coming": [], "ready": []}
@@ -91,6 +95,7 @@ class Fleet:
         self.out_of_stock: Callable[[str], bool] = _never
         self.owed: list[Owed] = []
         self.release = 0
+        self.account: AccountLimits | None = None
         self.listeners: list[Callable[[float, Replica], None]] = []
         self.order_listeners: list[Callable[[float, Replica], None]] = []
         self.n_ready = 0
@@ -124,6 +129,16 @@ class Fleet:
     def of_version(self, version: int) -> list[Replica]:
         """Not gone yet and of one version, by number."""
         return [replica for replica in self._alive.values() if replica.version == version]
+
+    @property
+    def n_alive(self) -> int:
+        """How many are not gone yet."""
+        return len(self._alive)
+
+    @property
+    def cores(self) -> float:
+        """Of each, as the size has them."""
+        return self._hosting.size.cores
 
     def used(self, at_s: float) -> float:
         """For how long replicas were in use up to now, where that is metered; see `plane.Server.billed`."""
@@ -180,14 +195,26 @@ class Fleet:
 
     @property
     def may_order(self) -> bool:
-        """Whether some zone is open."""
-        return self._placement.is_open
+        """Whether some zone is open, and the account has room."""
+        return self._placement.is_open and self.room > 0
+
+    @property
+    def room(self) -> int:
+        """How many more the account allows."""
+        return MANY if self.account is None else self.account.room(self)
 
     def order(
         self, now_s: float, why: str, *, version: int | None = None, in_place: bool = False, decision: int | None = None
     ) -> Replica | None:
-        """Order a replica; `in_place`: on a machine that was freed, if there is one. None: no zone is open."""
+        """Order a replica; `in_place`: on a machine that was freed, if there is one.
+
+        None: no zone is open, or the account has no room.
+        """
         version = self.version if version is None else version
+        if self.account is not None and not self.room:
+            self.account.hold_back()
+            self.held_s.append(now_s)
+            return None
         if in_place and self.free_machines:
             machine = self.replicas[heapq.heappop(self.free_machines) - 1]
             replica = self._new(now_s, machine.zone, why, version)
@@ -202,19 +229,19 @@ class Fleet:
         return replica
 
     def replace(self, replica: Replica, now_s: float, why: str) -> None:
-        """Order one in the place of a replica, now or as soon as some zone is open.
+        """Order one in the place of a replica, now or as soon as some zone is open and the account has room.
 
         Its machine is gone, or will be: then it serves on until the other one is ready; so does the one in whose place
         it was ordered itself.
         """
-        self.owed.append(Owed(replica.version, replica if replica.is_ready else replica.stands_for))
-        self.order_owed(now_s, why)
+        self.owed.append(Owed(replica.version, replica if replica.is_ready else replica.stands_for, why))
+        self.order_owed(now_s)
 
-    def order_owed(self, now_s: float, why: str) -> None:
-        """Order what is owed if some zone is open, of the version that orders have now, or of what it replaces."""
+    def order_owed(self, now_s: float) -> None:
+        """Order what is owed if that may be, of the version that orders have now, or of what it replaces."""
         owed, self.owed = self.owed, []
         for one in owed:
-            new = self.order(now_s, why, version=one.version if self.keeps_versions else self.version)
+            new = self.order(now_s, one.why, version=one.version if self.keeps_versions else self.version)
             if new is None:
                 self.owed.append(one)
             else:
@@ -450,6 +477,8 @@ class Fleet:
         self._enter(replica, now_s, "gone")
         self._plane.remove(replica.number, now_s)
         del self._alive[replica.number]
+        if self.account is not None:
+            self.account.gone(now_s)
         if replica.freed_by == self.release and not (replica.is_reclaimed or replica.is_lost):
             heapq.heappush(self.free_machines, replica.number)
 

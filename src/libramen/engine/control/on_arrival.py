@@ -61,7 +61,12 @@ class ArrivalScaler(Scaler):
 
     def before_advance(self) -> None:
         """Be asked, unless it could only say once more that it orders nothing."""
-        if not self._replay.is_updating and self._fleet.have < self._limits.ceiling:
+        fleet = self._fleet
+        if (
+            not self._replay.is_updating
+            and fleet.have < self._limits.ceiling
+            and (fleet.may_order or not self._short_of)
+        ):
             self._told = False
         self._plane.ask(None if self._told else self._fleet.n_coming * self._slots)
 

@@ -13,6 +13,7 @@ from libramen.base.errors import StudyError
 from libramen.base.times import Timeline
 from libramen.engine.border.plane import DataPlane
 from libramen.engine.border.records import Notices, Signal
+from libramen.engine.control.account import AccountLimits
 from libramen.engine.control.agenda import Agenda, Kind
 from libramen.engine.control.faults import Faults
 from libramen.engine.control.fleet import Fleet
@@ -27,6 +28,7 @@ from libramen.engine.decisions import Decisions
 from libramen.engine.feed import Feed
 from libramen.engine.record import ServiceRun
 from libramen.study.system import System
+from libramen.study.terms import Account
 
 _SCALERS: Final[dict[str, type[Scaler]]] = {
     "never": LimitsScaler,
@@ -46,6 +48,7 @@ class Control:
         timeline: what is known of the trace, for times to be looked up in.
         seed: random seed.
         without: releases and faults that are left out; see `simulation.run`.
+        account: limits of all services together.
     """
 
     def __init__(
@@ -56,6 +59,7 @@ class Control:
         timeline: Timeline,
         seed: int,
         without: Collection[tuple[str, str, int | str]],
+        account: Account,
     ) -> None:
         self._plane, self._feed, self._agenda = plane, feed, Agenda()
         self._services = [
@@ -63,6 +67,10 @@ class Control:
             for index, hosted in enumerate(system.hosted)
         ]
         self._replays = [service.replay for service in self._services]
+        self._account = AccountLimits(account, self._agenda) if account.is_limited else None
+        if self._account is not None:
+            for replay in self._replays:
+                self._account.join(replay)
         self._before_advance = [prepare for replay in self._replays for prepare in replay.told("before_advance")]
         self._has_begun = self._pauses = False
         self._clock = _Clock(self._replays, self._agenda, plane, feed)
@@ -87,7 +95,7 @@ class Control:
         """What decides its future: see `sameness`."""
         holds = any(server.held for server in self._plane.servers)
         return [
-            self._replays, self._services, self._agenda, self._clock, self._feed,
+            self._replays, self._services, self._agenda, self._clock, self._feed, self._account,
             max(self._plane.last_s, self._agenda.acted_s) if holds else None,
         ]  # fmt: skip
 
@@ -199,12 +207,14 @@ class _Service:
             deaths=replay.fleet.deaths,
             decisions=Decisions() if self._scaler is None else self._scaler.decisions,
             use=np.zeros(0) if self._meter is None else self._meter.per_hour(),
+            lasted=np.zeros(0) if self._meter is None else self._meter.lasted_per_hour(),
             updates=self._updates.records(),
             faults=[] if self._faults is None else self._faults.records,
             integrals=replay.plane.series(),
             moved=replay.plane.moved(),
             unsent=replay.plane.unsent,
             peak=replay.fleet.peak,
+            held_s=replay.fleet.held_s,
         )
 
 

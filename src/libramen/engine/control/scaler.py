@@ -37,6 +37,7 @@ class Scaler(Part):
         self._wants: deque[tuple[float, int]] = deque()  # of the last so long: when, and how many, falling
         self._last_order_s = -math.inf
         self._last_drain_s = -math.inf
+        self._short_of = self._short_wanted = 0  # so many the account had no room for, when so many were wanted
         self.decisions = Decisions()
         self._waits_since = 0  # so many decisions there were when a replica was last ready, or the span over
         self._fleet.listeners.append(self._begin_to_wait)
@@ -104,6 +105,7 @@ class Scaler(Part):
         elif self._down_after_s:
             self._greatest_wanted(now_s, goal)
         ordered = cancelled = drained = 0
+        self._short_of = 0
         if self._replay.is_updating:
             held_by = "update"
         elif goal > have:
@@ -111,6 +113,7 @@ class Scaler(Part):
                 held_by = "pause_up"
             else:
                 ordered = self._order(goal - have, now_s)
+                held_by, self._short_wanted = ("account", wanted) if self._short_of else (held_by, 0)
         elif goal < have:
             if now_s - max(self._last_order_s, self._last_drain_s) < self.pause_down_s - tolerance_s(now_s):
                 held_by = "pause_down"
@@ -132,12 +135,29 @@ class Scaler(Part):
         return wants[0][1]
 
     def _order(self, n: int, now_s: float) -> int:
-        if not self._fleet.may_order:
-            return 0
+        """Order as many as may be; what the account has no room for is ordered when a replica is gone."""
+        fleet, ordered = self._fleet, 0
         for _ in range(n):
-            self._fleet.order(now_s, why="scaling", decision=len(self.decisions))
-        self._last_order_s = now_s
-        return n
+            if fleet.order(now_s, why="scaling", decision=len(self.decisions)) is None:
+                break
+            ordered += 1
+        if ordered:
+            self._last_order_s = now_s
+        self._short_of = n - ordered if not fleet.room else 0
+        return ordered
+
+    def look_again(self, now_s: float) -> None:
+        """What the account had no room for is ordered now, as far as it has."""
+        if not self._short_of or self._replay.is_updating:
+            return
+        fleet, limits, wanted = self._fleet, self._limits, self._short_wanted
+        ready, coming, leaving = fleet.n_ready, fleet.n_coming, fleet.n_leaving
+        ordered = self._order(self._short_of, now_s)
+        if ordered:
+            self.decisions.add(
+                now_s, math.nan, math.nan, "", math.nan, ready, coming, leaving, limits.floor, limits.ceiling, wanted,
+                "account" if self._short_of else "", ordered, 0, 0,
+            )  # fmt: skip
 
     def _shrink(self, n: int, now_s: float) -> tuple[int, int]:
         """Cancel what is on its way, newest first, then drain the highest numbers."""

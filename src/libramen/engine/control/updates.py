@@ -34,6 +34,7 @@ class _Release:
         self.judged: tuple[int, int] | None = None
         self.before_s: float | None = None  # the p95 of what was ok just before it began
         self.slower: tuple[float, float] | None = None
+        self.by_account = False
         self.version = self.before = 0
         self.first_ready_s = due_s  # when the first replica of the new version was ready
         self.n = 0
@@ -110,7 +111,7 @@ class Updates(Part):
             before_s = np.concatenate(self._plane.timed(now_s - rollout.watch, now_s))
             due.before_s = _p95(before_s) if len(before_s) else None
         splits = rollout.splits and n > 0
-        if splits and self._most is not None and 2 * n > self._most:
+        if splits and not self._has_room_for(n, due):
             due.result, due.ended_s = "skipped", now_s
             self._next_or_none(now_s)
             return
@@ -137,6 +138,11 @@ class Updates(Part):
         due.result = "under_way"
         self._update = rollout.begin(self._updated, n, self._most, due.version, now_s)
         self._step(now_s)
+
+    def _has_room_for(self, n: int, due: _Release) -> bool:
+        """Whether a second fleet of n replicas may be beside the first."""
+        due.by_account = n > self._fleet.room
+        return (self._most is None or 2 * n <= self._most) and not due.by_account
 
     def _version_of(self, due: _Release) -> Version:
         new = due.rollout
@@ -232,7 +238,7 @@ class Updates(Part):
         is_over = self._current is None
         if is_over:
             n = fleet.have
-            if splits and self._most is not None and 2 * n > self._most:
+            if splits and not self._has_room_for(n, due):
                 due.result, due.undone_s = "not_undone", now_s
                 return
             self._current, due.result = due, "under_way"
@@ -291,7 +297,7 @@ class Updates(Part):
         return [
             UpdateRecord(
                 due.due_s, due.began_s, due.ended_s, due.rollout.strategy, due.n, self._mixed_s(due), due.entry,
-                due.result, due.undone_s, due.judged, due.slower,
+                due.result, due.undone_s, due.judged, due.by_account, due.slower,
             )
             for due in self._all
         ]  # fmt: skip

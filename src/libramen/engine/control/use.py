@@ -16,28 +16,36 @@ _HOUR_S: Final = 3600.0
 class UseMeter(Part):
     """Reads the meter of the data plane at every hour of the clock and at the end of the span."""
 
-    HISTORY = frozenset({"_readings"})
+    HISTORY = frozenset({"_billed", "_lasted_s"})
 
     def __init__(self, replay: Replay) -> None:
         self._plane, self._agenda = replay.plane, replay.agenda
-        self._readings = [0.0]
+        self._billed, self._lasted_s = [0.0], [0.0]
         self._is_over = False
         self._agenda.add(_HOUR_S - into_hour_s(replay.start), Kind.SAMPLE, self._read)
 
     def _read(self, now_s: float) -> None:
         if not self._is_over:
-            self._readings.append(self._plane.billed(now_s))
+            self._write_down(now_s)
             self._agenda.add(now_s + _HOUR_S, Kind.SAMPLE, self._read)
 
     def span_is_over(self, now_s: float) -> None:
         """What is in use from now on is not part of it."""
         if not self._is_over:
-            self._readings.append(self._plane.billed(now_s))
+            self._write_down(now_s)
             self._is_over = True
+
+    def _write_down(self, now_s: float) -> None:
+        self._billed.append(self._plane.billed(now_s))
+        self._lasted_s.append(self._plane.lasted_s(now_s))
 
     def per_hour(self) -> np.ndarray:
         """In use in each hour of the clock since the start, the first and last perhaps not whole: float64 (k,).
 
         In units of the granularity, without one in seconds.
         """
-        return np.diff(self._readings)
+        return np.diff(self._billed)
+
+    def lasted_per_hour(self) -> np.ndarray:
+        """The same, not rounded [s]."""
+        return np.diff(self._lasted_s)

@@ -35,6 +35,12 @@ LATENCY, MOST, RETRIED, QUEUED, CPU, SLOWED, CONNECTING, CALLED, WAITING, OVERHE
 """What is summed up over ok requests; MOST is the greatest latency."""
 
 
+N_HOURLY: Final = 5
+TRIES, SENT, WORK, HELD, SUM = range(N_HOURLY)
+"""What is summed up by hour and route: attempts, bytes, CPU work and time in slots of what was answered, of everything;
+and the latencies of measured ok requests."""
+
+
 class Columns(NamedTuple):
     """Requests that have ended, as columns of one length; see `plane.Ended`. Empty: not known, one route, no calls."""
 
@@ -83,9 +89,11 @@ class Counted(NamedTuple):
             bytes, of what is measured.
         minutes: int32 (minutes, routes, 2 + T), of what is measured arrivals, failures and those within each limit.
         hours: int64 (hours, 3), of what is measured arrivals, ok, and within `telling_s`.
+        hourly_endings: int64 (hours, routes, 6), of what is measured.
+        hourly_bins: int32 (hours, BINS) of measured ok latencies, perhaps empty.
         histogram, fine: int64 (routes, BINS) and (FINE_BINS,) of measured ok latencies, either of them perhaps empty.
         windows, window_tries: int64 (windows, 6) endings and (windows,) attempts, of everything, as all that follows.
-        hourly_tries, hourly_sent: int64 (hours,) attempts, and float64 (hours,) bytes.
+        hourly: float64 (hours, routes, N_HOURLY).
         failed: int64 (minutes,).
         served: int64 (replicas + 1,).
         extremes: float64 (2,), first and last arrival of failed ones [s].
@@ -97,12 +105,13 @@ class Counted(NamedTuple):
     sent: np.ndarray
     minutes: np.ndarray
     hours: np.ndarray
+    hourly_endings: np.ndarray
+    hourly_bins: np.ndarray
     histogram: np.ndarray
     fine: np.ndarray
     windows: np.ndarray
     window_tries: np.ndarray
-    hourly_tries: np.ndarray
-    hourly_sent: np.ndarray
+    hourly: np.ndarray
     failed: np.ndarray
     served: np.ndarray
     extremes: np.ndarray

@@ -32,8 +32,8 @@ _COLUMNS: Final = tuple(map(_column, (*(_F8,) * 7, _U1, _U1, _I4, _I4, _F8, _F8)
 _LIMITS: Final = numba.types.NamedTuple((*(_F8,) * 6, _F8[::1]), bins.Limits)
 _COUNTED: Final = numba.types.NamedTuple(
     (
-        _I8[:, ::1], _I8[::1], _F8[:, ::1], _F8[::1], _I4[:, :, ::1], _I8[:, ::1], _I8[:, ::1], _I8[::1], _I8[:, ::1],
-        _I8[::1], _I8[::1], _F8[::1], _I8[::1], _I8[::1], _F8[::1],
+        _I8[:, ::1], _I8[::1], _F8[:, ::1], _F8[::1], _I4[:, :, ::1], _I8[:, ::1], _I8[:, :, ::1], _I4[:, ::1],
+        _I8[:, ::1], _I8[::1], _I8[:, ::1], _I8[::1], _F8[:, :, ::1], _I8[::1], _I8[::1], _F8[::1],
     ),
     bins.Counted,
 )  # fmt: skip
@@ -73,8 +73,8 @@ def _make_count(source: int) -> Callable[..., None]:
         _ = source
         settle_s, into_hour_s, window_s, alone, overhead_s, telling_s, limits_s = limits
         (
-            endings, tries, sums, sent, minutes, hours, histogram, fine, windows, window_tries, hourly_tries,
-            hourly_sent, failed, served, extremes,
+            endings, tries, sums, sent, minutes, hours, hourly_endings, hourly_bins, histogram, fine, windows,
+            window_tries, hourly, failed, served, extremes,
         ) = counted  # fmt: skip
         minute = hour = window = np.int64(-1)
         for i in range(len(at_s)):
@@ -91,8 +91,12 @@ def _make_count(source: int) -> Callable[..., None]:
             size = bytes_out[i] if len(bytes_out) and (is_ok or end == _ERRORED) else 0.0
             windows[window, end] += 1
             window_tries[window] += attempts[i]
-            hourly_tries[hour] += attempts[i]
-            hourly_sent[hour] += size
+            r = route[i] if len(route) else 0
+            hourly[hour, r, bins.TRIES] += attempts[i]
+            hourly[hour, r, bins.SENT] += size
+            if is_ok or end == _ERRORED:
+                hourly[hour, r, bins.WORK] += cpu_s[i]
+                hourly[hour, r, bins.HELD] += max(0.0, latency_s[i] - overhead_s - before_s[i] - queued_s[i])
             bin_at = 0
             if is_ok:
                 served[replica[i]] += 1
@@ -105,8 +109,8 @@ def _make_count(source: int) -> Callable[..., None]:
                 keys[i] = window * bins.BINS + bin_at if is_ok else -1
             if at < settle_s:
                 continue
-            r = route[i] if len(route) else 0
             endings[r, end] += 1
+            hourly_endings[hour, r, end] += 1
             tries[r] += attempts[i]
             sent[r] += size
             minutes[minute, r, 0] += 1
@@ -116,6 +120,9 @@ def _make_count(source: int) -> Callable[..., None]:
                 continue
             latency = latency_s[i]
             hours[hour, 1] += 1
+            hourly[hour, r, bins.SUM] += latency
+            if hourly_bins.shape[1]:
+                hourly_bins[hour, bin_at] += 1
             hours[hour, 2] += latency <= telling_s + EPSILON_S
             for k in range(len(limits_s) - 1, -1, -1):
                 if latency > limits_s[k] + EPSILON_S:

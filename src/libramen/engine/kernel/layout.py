@@ -232,6 +232,7 @@ _FLEET_FIELDS: Final[tuple[Any, ...]] = (
     ("way_tail", "i8"),
     ("n_answers", "i8"),  # filled entries of `answers`
     ("billed", "f8"),  # periods of use that are over, each rounded up [units of the granularity, or s]
+    ("lasted_s", "f8"),  # the same, not rounded, where there is a granularity [s]
     ("asks_now", "i8"),  # 1: the control plane is being asked for a slot
     ("asks", "i8"),  # 1: come back when an attempt arrives for which no slot is left
     ("coming_slots", "i8"),  # slots of the replicas that are on their way

@@ -200,6 +200,10 @@ class KernelServer:
         """For how long replicas were in use up to `at_s`, each period that is over rounded up."""
         return sum(side.billed(at_s) for side in self._sides)
 
+    def lasted_s(self, at_s: float) -> float:
+        """The same, not rounded [s]."""
+        return sum(side.lasted_s(at_s) for side in self._sides)
+
     def series(self) -> np.ndarray:
         """The integrals at the edges; those that are still to come are as nothing more happens before them."""
         series: np.ndarray = sum(side.series() for side in self._sides)  # type: ignore[assignment]

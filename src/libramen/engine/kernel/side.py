@@ -302,6 +302,13 @@ class KernelSide(FleetArrays):
             lasted[is_over] = np.ceil(lasted[is_over] - EPSILON_S)
         return float(self._record["billed"].item() + np.nansum(lasted))
 
+    def lasted_s(self, at_s: float) -> float:
+        """The same, not rounded [s]."""
+        if not self.spec.granularity_s:
+            return self.billed(at_s)
+        lasted_s = np.minimum(self._uses["end_s"], at_s) - self._uses["begin_s"]
+        return float(self._record["lasted_s"].item() + np.nansum(lasted_s))
+
     def series(self) -> np.ndarray:
         """The integrals at the edges; those that are still to come are as nothing more happens before them."""
         edge = int(self._record[0]["edge"])

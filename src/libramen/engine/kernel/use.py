@@ -47,6 +47,7 @@ def bill_use(f, row):
     lasted_s = use.end_s - use.begin_s
     if f.granularity_s > 0.0:
         lasted_s = np.ceil(lasted_s / f.granularity_s - EPSILON_S)
+        f.lasted_s += use.end_s - use.begin_s
     f.billed += lasted_s
     use.begin_s = np.nan
 

@@ -118,10 +118,12 @@ class Replica:
                     attempt.slower *= 1 + (self.spec.warm_up_factor - 1) * cold
                 attempt.cpu_left_s = attempt.errand.cpu_s * attempt.slower
 
+    def lasted_s(self, at_s: float) -> float:
+        """How long the latest period of use has lasted [s]."""
+        return 0.0 if self.begin_s is None else min(self.end_s, at_s) - self.begin_s
+
     def use(self, at_s: float) -> float:
         """For how long the latest period of use is billed: units of the granularity, without one seconds."""
-        if self.begin_s is None:
-            return 0.0
-        lasted = (min(self.end_s, at_s) - self.begin_s) / (self.spec.granularity_s or 1.0)
+        lasted = self.lasted_s(at_s) / (self.spec.granularity_s or 1.0)
         is_over = math.isfinite(self.end_s)
         return math.ceil(lasted - EPSILON_S) if is_over and self.spec.granularity_s else lasted

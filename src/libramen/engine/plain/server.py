@@ -46,7 +46,7 @@ class PlainServer:
         self.is_asking = False
         self.coming_slots: int | None = None  # None: the control plane does not want to be asked for slots
         self.logged_s: list[float] = []  # latencies of the ok answers, each of its own attempt
-        self._billed = 0.0  # periods of use that are over, each rounded up
+        self._billed = self._lasted_s = 0.0  # periods of use that are over, each rounded up, and not rounded
         self._series: list[tuple[float, ...]] = []
         self._integrals = [0.0] * 7
         self._integrated_to_s = 0.0
@@ -125,7 +125,7 @@ class PlainServer:
         replica.catch_up(now_s)
         if replica.begin_s is None or now_s - replica.end_s > tolerance_s(now_s):
             # A slot that is freed and taken at one instant does not end a period of use.
-            self._billed += replica.use(now_s)
+            self._bill(replica, now_s)
             replica.begin_s = now_s
         replica.end_s = math.inf
         attempt.slot_at_s, attempt.replica = now_s, replica
@@ -265,7 +265,7 @@ class PlainServer:
         if number in self.replicas:  # it comes again; a bank stands still while its replica is down
             again = self.replicas[number]
             bank, core_s = again.bank, again.core_s
-            self._billed += again.use(now_s)
+            self._bill(again, now_s)
         self.replicas[number] = Replica(
             self.spec, number, warms_from_s, now_s, bank, profile, slower, core_s=core_s, end_s=now_s
         )
@@ -300,7 +300,7 @@ class PlainServer:
             self.integrate(now_s)
             replica = self.replicas.pop(number)
             self._end_all(replica, Ending.CUT, now_s)
-            self._billed += replica.use(now_s)
+            self._bill(replica, now_s)
             self._move_over(now_s)
             self.world.calls.hear_all(now_s)
 
@@ -379,8 +379,16 @@ class PlainServer:
             replica.tells = False
             self.idled.append(replica.number)
 
+    def _bill(self, replica: Replica, now_s: float) -> None:
+        """The latest period of use of a replica is over."""
+        self._billed += replica.use(now_s)
+        self._lasted_s += replica.lasted_s(now_s)
+
     def billed(self, at_s: float) -> float:
         return self._billed + sum(replica.use(at_s) for replica in self.replicas.values())
+
+    def lasted_s(self, at_s: float) -> float:
+        return self._lasted_s + sum(replica.lasted_s(at_s) for replica in self.replicas.values())
 
     # -- measures ----------------------------------------------------------------------------------
 
