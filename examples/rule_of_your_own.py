@@ -30,9 +30,7 @@ if __name__ == "__main__":
     for plan in (study.plans["brisk"], study.plans["planned"], own):
         outcome = replay(trace, study.service, plan, study.objectives, terms=study.terms)
         met = "meets all" if outcome.meets_all else "misses some"
-        print(
-            f"{plan.name}: {outcome.bill.month} {study.currency} a month, {outcome.month.availability:.3%} answered, {met}"
-        )
+        print(f"{plan.name}: {outcome.bill.month} {study.currency} a month, {outcome.month.availability:.3%} ok, {met}")
     print(
         outcome.decisions.query("ordered > 0")[["time", "measure", "wanted", "ordered", "came_s"]].tail(3).to_string()
     )

@@ -10,6 +10,7 @@ import pytest
 
 from builders import make_plan, make_tier, make_trace, plain_study
 from libramen import (
+    Account,
     Comparison,
     MonthTable,
     Objectives,
@@ -210,7 +211,9 @@ def test_check_finds_timeouts_and_gaps() -> None:
     rule = {"rule": "target", "measure": "cpu", "target": 0.5, "floor": 1, "ceiling": 3}
     rollout = {"at": 0, "strategy": "rolling", "spare": 0, "keep": 0}
     plan = make_plan(make_tier(provision=20), scaling=rule, rollouts=[rollout])
-    study: Any = SimpleNamespace(objectives=Objectives(), currency="EUR", month=MonthTable(), terms=Terms())
+    study: Any = SimpleNamespace(
+        objectives=Objectives(), currency="EUR", month=MonthTable(), terms=Terms(), account=Account()
+    )
     [found] = check_plan(study, trace, System.of(Service(slots=1, timeout=1.5, start=10), plan))
     assert [problem.text for problem in found.problems] == [
         "50.00 % of the requests need longer than the timeout of 1.5 s even without queueing",

@@ -11,7 +11,7 @@ from hypothesis import given, settings, strategies as st
 from typer.testing import CliRunner
 
 from builders import BY_CPU, SOLD, make_case, write_study
-from libramen import Comparison, Plan, StudyError, load_study, replay, search, shaped
+from libramen import Comparison, Plan, StudyError, Trace, load_study, replay, search, shaped
 from libramen.cli.app import app
 from libramen.demo.write import write_demo
 from libramen.questions.bounds import Overload, Stopped, Watch, least_cost
@@ -26,8 +26,9 @@ if TYPE_CHECKING:
 
 
 def _tables(**values: Any) -> dict[str, Any]:
-    said = {"small": 0.03, "per_million": 2, "strategy": "rolling"} | values
-    convoy = SOLD["convoy"] | {"balancer_per_hour": 0.01, "egress_per_gb": 0.05}
+    said = {"small": 0.03, "per_million": 2, "strategy": "rolling", "prices": {}, "of_plan": {}} | values
+    prices, of_plan = said.pop("prices"), said.pop("of_plan")
+    convoy = SOLD["convoy"] | {"balancer_per_hour": 0.01, "egress_per_gb": 0.05} | prices
     convoy["sizes"] = SOLD["convoy"]["sizes"] | {"small": {"cores": 1, "per_hour": said.pop("small")}}
     lantern = {
         "billing": "per_request",
@@ -38,14 +39,14 @@ def _tables(**values: Any) -> dict[str, Any]:
         "sizes": {"small": {"cores": 1}},
     }
     plans = {
-        "one": {"tier": "convoy"},
-        "scaled": {"tier": "convoy", "scaling": BY_CPU | {"floor": 1}},
+        "one": {"tier": "convoy"} | of_plan,
+        "scaled": {"tier": "convoy", "scaling": BY_CPU | {"floor": 1}} | of_plan,
         "lamp": {
             "tier": "lantern",
             "replicas": 1,
             "scaling": {"rule": "on_arrival", "idle": "30s", "floor": 0, "ceiling": 8},
         },
-        "rolled": {"tier": "convoy", "rollouts": [{"at": "60s", "strategy": said.pop("strategy")}]},
+        "rolled": {"tier": "convoy", "rollouts": [{"at": "60s", "strategy": said.pop("strategy")}]} | of_plan,
     }
     return {
         "tiers": {"convoy": convoy, "lantern": lantern},
@@ -64,11 +65,11 @@ def _study(folder: Path, **values: Any) -> Study:
     return load_study(write_study(folder, columns, **_tables(**values)))
 
 
-def _by_force(study: Study, plan: str, ranges: dict[str, Any]) -> Any:
+def _by_force(study: Study, plan: str, ranges: dict[str, Any], trace: Trace | None = None) -> Any:
     """All combinations, replayed to the end."""
-    trace = study.trace()
+    trace = study.trace() if trace is None else trace
     return Comparison(
-        replay(trace, study.services, one.plan, study.objectives).figures(routes=False)
+        replay(trace, study.services, one.plan, study.objectives, terms=study.terms).figures(routes=False)
         for one in combinations(study, study.plan(plan), ranges)
         if one.plan is not None
     )
@@ -122,6 +123,67 @@ def test_the_winner_is_that_of_brute_force(
     study = _study(tmp_path_factory.mktemp("search"), **case)
     plan, ranges = what
     _agree(search(study, plan, vary=ranges), _by_force(study, plan, ranges))
+
+
+steps = st.sampled_from(
+    [0.05, [{"up_to": 5, "price": 0.2}, {"price": 0.01}], [{"up_to": 1, "price": 0}, {"price": 0.4}]]
+)
+priced = st.fixed_dictionaries(
+    {
+        "prices": st.fixed_dictionaries(
+            {
+                "egress_per_gb": steps,
+                "balancer_per_hour": st.sampled_from([0.01, [{"up_to": 400, "price": 0.02}, {"price": 0.001}]]),
+                "least_per_month": st.sampled_from([0, 40, 90]),
+                "fixed_per_month": st.sampled_from([0, 5]),
+                "fees": st.sampled_from(
+                    [
+                        [],
+                        [{"name": "seat", "per_replica_month": 7}],
+                        [{"name": "agent", "per_replica_hour": 0.01}, {"name": "care", "share": "10%", "least": 9}],
+                    ]
+                ),
+            }
+        ),
+        "of_plan": st.sampled_from(
+            [{}, {"committed": [{"replicas": 2, "off": "40%"}]}, {"fees": [{"name": "x", "share": 0.5}]}]
+        ),
+    }
+)
+FROM = "2031-06-04T23:59:20"
+"""The traces last a minute and a half to six: they begin shortly before midnight."""
+months = st.sampled_from(
+    [
+        {},
+        {"events": "as_traced"},
+        {"days": [{"day": "2031-06-05", "times": 1}, {"day": "other", "times": 29}]},
+        {"days": [{"day": "wed", "times": 1}, {"day": "thu", "times": 3}]},
+    ]
+)
+terms_of = st.fixed_dictionaries(
+    {
+        "month": months,
+        "tax": st.sampled_from([0, 0.21]),
+        "fees": st.sampled_from([[], [{"name": "support", "share": "3%", "least": 10}]]),
+        "account": st.sampled_from([{}, {"replicas": 7}]),
+    }
+)
+
+
+@settings(max_examples=max(25, settings().max_examples - 15))
+@given(cases, priced, terms_of, searches)
+def test_the_winner_is_that_of_brute_force_whatever_is_paid_for(
+    tmp_path_factory: pytest.TempPathFactory,
+    case: dict[str, Any],
+    prices: dict[str, Any],
+    terms: dict[str, Any],
+    what: tuple[str, dict[str, Any]],
+) -> None:
+    """Steps, minimums, shared allowances, fees, commitments, tax, calendars, events once, accounts."""
+    study = _study(tmp_path_factory.mktemp("search"), **case, **prices).replace(**terms)
+    trace = Trace.from_frame(study.trace().to_frame(), start=FROM)
+    plan, ranges = what
+    _agree(search(study, plan, vary=ranges, trace=trace), _by_force(study, plan, ranges, trace))
 
 
 def test_what_need_not_be_replayed_is_not(tmp_path: Path) -> None:

@@ -251,7 +251,8 @@ class _Replicas:
     def _put_ends_where_they_count(self, ranks: np.ndarray, paid_to_s: list[float]) -> None:
         """What is rounded up is of the hour in which its life ended, not of those in which it goes on being billed."""
         lives, edges_s = self._lives, self._edges_s.tolist()
-        by_number = {life.replica.number: life for life in lives}
+        ended_in = self._hour_of(np.array([life.to_s for life in lives])).tolist()
+        hour_of = {life.replica.number: hour for life, hour in zip(lives, ended_in, strict=True)}
         alive, rounded = _Sorted(), _Sorted()  # rounded: billed beyond their end
         changes = sorted(
             (
@@ -278,8 +279,7 @@ class _Replicas:
                 rank = min(bisect.bisect_left(alive.numbers, other), len(ranks) - 1)
                 if rank < 0:
                     continue
-                ended = int(self._hour_of(np.array([by_number[other].to_s]))[0])
-                ranks[rank, ended] += after[0] - at_s
+                ranks[rank, hour_of[other]] += after[0] - at_s
                 for hour, lasts_s in _pieces(at_s, min(after[0], self._span_s), edges_s):
                     ranks[rank, hour] -= lasts_s
         np.maximum(ranks, 0.0, out=ranks)

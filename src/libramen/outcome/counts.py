@@ -95,6 +95,7 @@ class Counts:
             minutes=np.zeros((1, 1, 2 + len(limits_s)), np.int32),
             hours=np.zeros((1, 3), np.int64),
             hourly_endings=np.zeros((1, 1, len(ENDINGS)), np.int64),
+            hourly_within=np.zeros((1, 1, len(limits_s)), np.int64),
             hourly_bins=np.zeros((1, BINS if coarse else 0), np.int32),
             histogram=np.zeros((1, BINS if coarse else 0), np.int64),
             fine=np.zeros(FINE_BINS if fine else 0, np.int64),
@@ -121,12 +122,13 @@ class Counts:
         limits, minute = self._limits, int(at_s // 60) + 1
         hour = int((at_s + limits.into_hour_s) // 3600) + 1
         most = dict.fromkeys(("endings", "tries", "sums", "sent", "histogram"), routes)
-        most |= dict.fromkeys(("hours", "hourly_endings", "hourly_bins", "hourly"), hour)
+        most |= dict.fromkeys(("hours", "hourly_endings", "hourly_within", "hourly_bins", "hourly"), hour)
         most |= {"failed": minute, "minutes": minute, "served": replica + 1}
         if self._n_windows is None:
             most |= dict.fromkeys(("windows", "window_tries"), int(at_s // limits.window_s) + 1)
         more = {name: grown(getattr(self.of, name), n) for name, n in most.items()}
-        by_route = {name: grown(more[name], routes, axis=1) for name in ("minutes", "hourly_endings", "hourly")}
+        names = ("minutes", "hourly_endings", "hourly_within", "hourly")
+        by_route = {name: grown(more[name], routes, axis=1) for name in names}
         self.of = self.of._replace(**more | by_route)
 
     # -- what it comes to --------------------------------------------------------------------------
@@ -182,12 +184,13 @@ class Counts:
 
         traffic = minutes[:, 0] > 0
         good = traffic & (minutes[:, 1] <= self._setting.asked.failed_share * minutes[:, 0] + EPSILON_S)
-        column = {goal.name: 2 + int(np.searchsorted(self._limits.limits_s, goal.limit_s)) for goal in goals}
+        within = self.of.hourly_within[:, rows].sum(axis=1)
+        column = {goal.name: int(np.searchsorted(self._limits.limits_s, goal.limit_s)) for goal in goals}
         return Hourly(
             self.of.hourly_endings[:, rows].sum(axis=1),
             self.of.hourly[:, rows, SUM].sum(axis=1),
             np.stack([summed(traffic), summed(good)], axis=1),
-            {name: summed(minutes[:, at]) for name, at in column.items()},
+            {name: within[:, at] for name, at in column.items()},
             float(self.of.sums[rows, MOST].max(initial=0.0)),
         )
 

@@ -32,8 +32,8 @@ _COLUMNS: Final = tuple(map(_column, (*(_F8,) * 7, _U1, _U1, _I4, _I4, _F8, _F8)
 _LIMITS: Final = numba.types.NamedTuple((*(_F8,) * 6, _F8[::1]), bins.Limits)
 _COUNTED: Final = numba.types.NamedTuple(
     (
-        _I8[:, ::1], _I8[::1], _F8[:, ::1], _F8[::1], _I4[:, :, ::1], _I8[:, ::1], _I8[:, :, ::1], _I4[:, ::1],
-        _I8[:, ::1], _I8[::1], _I8[:, ::1], _I8[::1], _F8[:, :, ::1], _I8[::1], _I8[::1], _F8[::1],
+        _I8[:, ::1], _I8[::1], _F8[:, ::1], _F8[::1], _I4[:, :, ::1], _I8[:, ::1], _I8[:, :, ::1], _I8[:, :, ::1],
+        _I4[:, ::1], _I8[:, ::1], _I8[::1], _I8[:, ::1], _I8[::1], _F8[:, :, ::1], _I8[::1], _I8[::1], _F8[::1],
     ),
     bins.Counted,
 )  # fmt: skip
@@ -73,8 +73,8 @@ def _make_count(source: int) -> Callable[..., None]:
         _ = source
         settle_s, into_hour_s, window_s, alone, overhead_s, telling_s, limits_s = limits
         (
-            endings, tries, sums, sent, minutes, hours, hourly_endings, hourly_bins, histogram, fine, windows,
-            window_tries, hourly, failed, served, extremes,
+            endings, tries, sums, sent, minutes, hours, hourly_endings, hourly_within, hourly_bins, histogram, fine,
+            windows, window_tries, hourly, failed, served, extremes,
         ) = counted  # fmt: skip
         minute = hour = window = np.int64(-1)
         for i in range(len(at_s)):
@@ -128,6 +128,7 @@ def _make_count(source: int) -> Callable[..., None]:
                 if latency > limits_s[k] + EPSILON_S:
                     break
                 minutes[minute, r, 2 + k] += 1
+                hourly_within[hour, r, k] += 1
             cpu = cpu_s[i] / alone
             sums[r, bins.LATENCY] += latency
             sums[r, bins.MOST] = max(sums[r, bins.MOST], latency)
