@@ -20,36 +20,41 @@ from libramen.study.terms import OTHER, DayTimes, MonthTable
 WEEK_S: Final = 7 * 86400.0
 LONGEST_WITH_EVENTS_S: Final = 4 * WEEK_S
 """Up to this long a trace may be, for single events to be put once into a month."""
-_SEEN_H: Final = 1e-9
+_SEEN_S: Final = 1e-6
 
 
 class Weights:
     """How often each hour of the clock of a replay stands in the month.
 
     Args:
-        of_hour: of each hour since the start, the first and the last perhaps not whole.
+        alike: hours since the start that stand in it alike, int (k,), and how often they do; all others do not.
+        hours: how many there are, the first and the last perhaps not whole.
     """
 
-    def __init__(self, of_hour: Sequence[Fraction]) -> None:
-        self.of_hour = tuple(of_hour)
-        hours: dict[Fraction, list[int]] = {}
-        for hour, weight in enumerate(self.of_hour):
-            hours.setdefault(weight, []).append(hour)
-        self._alike = [(weight, np.array(there)) for weight, there in hours.items()]
+    def __init__(self, alike: Iterable[tuple[Fraction, np.ndarray]], hours: int) -> None:
+        together: dict[Fraction, list[np.ndarray]] = {}
+        for weight, some in alike:
+            if weight:
+                together.setdefault(weight, []).append(some)
+        self.alike = [(weight, np.sort(np.concatenate(some))) for weight, some in together.items()]
+        self.hours = hours
 
     @cached_property
     def floats(self) -> np.ndarray:
         """The same as numbers: float64 (hours,)."""
-        return np.array([float(weight) for weight in self.of_hour])
+        found = np.zeros(self.hours)
+        for weight, some in self.alike:
+            found[some] = float(weight)
+        return found
 
     @property
     def is_even(self) -> bool:
         """Whether all hours stand in it alike."""
-        return len(self._alike) == 1
+        return len(self.alike) == 1 and len(self.alike[0][1]) == self.hours
 
     def folded(self, amount: np.ndarray) -> np.ndarray:
         """Amounts by hour along the last axis, as many as there are hours: what came at the very end is of the last."""
-        n, have = len(self.of_hour), amount.shape[-1]
+        n, have = self.hours, amount.shape[-1]
         if have == n:
             return amount
         if have < n:
@@ -59,12 +64,12 @@ class Weights:
     def of_hours(self, amount: np.ndarray) -> Fraction:
         """The month's total of what there was in each hour: float64 (hours,)."""
         there = self.folded(np.asarray(amount))
-        return sum((weight * Fraction(math.fsum(there[hours])) for weight, hours in self._alike if weight), Fraction(0))
+        return sum((weight * Fraction(math.fsum(there[some])) for weight, some in self.alike), Fraction(0))
 
     def of_rows(self, amounts: np.ndarray) -> list[Fraction]:
         """The same of each row: float64 (k, hours)."""
         there = self.folded(np.asarray(amounts))
-        totals = [(weight, there[:, hours].sum(axis=1).tolist()) for weight, hours in self._alike if weight]
+        totals = [(weight, there[:, some].sum(axis=1).tolist()) for weight, some in self.alike]
         return [sum((weight * Fraction(row[k]) for weight, row in totals), Fraction(0)) for k in range(there.shape[0])]
 
     def over(self, counts: np.ndarray) -> np.ndarray:
@@ -83,7 +88,7 @@ class Rough(Weights):
 
     def __init__(self, of_hour: np.ndarray) -> None:
         self.__dict__["floats"] = of_hour
-        self.of_hour = tuple(of_hour)
+        self.alike, self.hours = [], len(of_hour)
 
     @property
     def is_even(self) -> bool:
@@ -123,27 +128,26 @@ class Month:
         weights: of its hours, events as often as their hour.
         kind: "alike", all hours; "week", by the hour of the week; "days", as the study says.
         days: of the third.
-        length_h: how much of each hour is covered [h].
+        length_s: float64 (hours,), how much of each hour is covered [s].
     """
 
     span_s: float
     weights: Weights
     kind: str
-    days: tuple[Day, ...] = ()
-    length_h: tuple[Fraction, ...] = ()
+    days: tuple[Day, ...]
+    length_s: np.ndarray
 
     @property
     def split(self) -> tuple[Weights, Weights]:
         """Where events happen once: of the hours of the replay with them, and of the one without."""
-        hours = list(zip(self.weights.of_hour, self.length_h, strict=True))
-        with_events = [Fraction(weight > 0) for weight, _ in hours]
-        without = [max(Fraction(0), weight - 1) for weight, _ in hours]
+        alike = self.weights.alike
         covered = sum(
-            (length * (one + rest) for (_, length), one, rest in zip(hours, with_events, without, strict=True)),
+            (max(Fraction(1), weight) * Fraction(math.fsum(self.length_s[some])) for weight, some in alike),
             Fraction(0),
         )
-        scale = HOURS / covered  # 1, unless some hour stands in the month less than once
-        return Weights([one * scale for one in with_events]), Weights([rest * scale for rest in without])
+        scale = HOURS * 3600 / covered  # 1, unless some hour stands in the month less than once
+        rest = [(scale * max(Fraction(0), weight - 1), some) for weight, some in alike]
+        return Weights(((scale, some) for _, some in alike), self.weights.hours), Weights(rest, self.weights.hours)
 
 
 def clock_hours(span_s: float, start: datetime | None) -> np.ndarray:
@@ -170,11 +174,10 @@ def month_of(
         StudyError: a day is not in the trace, or nothing is left of it.
     """
     edges_s = clock_hours(span_s, start)
-    length_h = [Fraction(float(width)) / 3600 for width in np.diff(edges_s)]
+    length_s = np.diff(edges_s)
     for from_s, to_s in gaps:
-        inside = np.flatnonzero((edges_s[:-1] >= from_s) & (edges_s[1:] <= to_s)).tolist()
-        for hour in inside:
-            length_h[hour] = Fraction(0)
+        length_s[(edges_s[:-1] >= from_s) & (edges_s[1:] <= to_s)] = 0.0
+    days: tuple[Day, ...] = ()
     if table is not None and table.days:
         if start is None:
             raise StudyError(
@@ -182,17 +185,43 @@ def month_of(
                 "dates"
             )
         local = _local(edges_s, start)
-        days = _days(table.days, [when.date() for when in local], length_h)
-        raw = _of_days(days, local, length_h)
-        kind = "days"
+        days, kind = _days(table.days, [when.date() for when in local], length_s), "days"
+        labels, times = _of_days(days, local)
     elif span_s >= WEEK_S - 1e-9:
-        raw, days, kind = _of_week(edges_s, start, length_h), (), "week"
+        labels, times, kind = _of_week(edges_s, start), [Fraction(1)] * 168, "week"
     else:
-        raw, days, kind = [Fraction(length > 0) for length in length_h], (), "alike"
-    covered = sum((weight * length for weight, length in zip(raw, length_h, strict=True)), Fraction(0))
-    if not covered:
+        labels, times, kind = np.zeros(len(length_s), np.int64), [Fraction(1)], "alike"
+    return Month(span_s, _weights(labels, times, length_s), kind, days, length_s)
+
+
+def _weights(labels: np.ndarray, times: Sequence[Fraction], length_s: np.ndarray) -> Weights:
+    """Each label so many times, over how much of it is covered; all scaled to 730 h.
+
+    Args:
+        labels: int64 (hours,), of each hour, from 0; below 0: it has none, and does not count.
+        times: of each label.
+        length_s: float64 (hours,), how much of each is covered.
+    """
+    lengths, which = np.unique(length_s, return_inverse=True)
+    keys = np.where((labels >= 0) & (length_s > 0), labels * len(lengths) + which, -1)
+    order = np.argsort(keys, kind="stable")
+    parts = np.split(order, np.flatnonzero(np.diff(keys[order])) + 1)
+    alike = [(divmod(int(keys[some[0]]), len(lengths)), some) for some in parts if len(some) and keys[some[0]] >= 0]
+    covered_s: dict[int, Fraction] = {}
+    for (label, length), some in alike:
+        covered_s[label] = covered_s.get(label, Fraction(0)) + Fraction(float(lengths[length])) * len(some)
+    # Hours of one label share its times; so many hours of the month are covered in all.
+    whole = sum((times[label] for label in covered_s), Fraction(0))
+    if not whole:
         raise StudyError("[month]: nothing of the trace is left in it; allowed: times above 0 for a day that it has")
-    return Month(span_s, Weights([weight * HOURS / covered for weight in raw]), kind, days, tuple(length_h))
+    return Weights(
+        (
+            (times[label] / covered_s[label] * HOURS * 3600 / whole, some)
+            for (label, _), some in alike
+            if covered_s[label] > _SEEN_S
+        ),
+        len(length_s),
+    )
 
 
 def _local(edges_s: np.ndarray, start: datetime) -> list[datetime]:
@@ -202,34 +231,22 @@ def _local(edges_s: np.ndarray, start: datetime) -> list[datetime]:
     return [(utc + timedelta(seconds=middle)).astimezone(start.tzinfo) for middle in middles]
 
 
-def _of_week(edges_s: np.ndarray, start: datetime | None, length_h: list[Fraction]) -> list[Fraction]:
-    """Each hour of the week once, however often the trace has it."""
+def _of_week(edges_s: np.ndarray, start: datetime | None) -> np.ndarray:
+    """The hour of the week of each hour, from 0: int64 (hours,)."""
     if start is None:
-        labels = ((edges_s[:-1] // 3600).astype(np.int64) % 168).tolist()
-    else:
-        labels = [when.weekday() * 24 + when.hour for when in _local(edges_s, start)]
-    return _once_each(labels, length_h)
+        labels: np.ndarray = (edges_s[:-1] // 3600).astype(np.int64) % 168
+        return labels
+    return np.array([when.weekday() * 24 + when.hour for when in _local(edges_s, start)], np.int64)
 
 
-def _once_each(labels: Sequence[object], length_h: Sequence[Fraction]) -> list[Fraction]:
-    """One over how much of each hour's label is covered [1/h]."""
-    covered: dict[object, Fraction] = {}
-    for label, length in zip(labels, length_h, strict=True):
-        covered[label] = covered.get(label, Fraction(0)) + length
-    return [
-        1 / covered[label] if length and covered[label] > _SEEN_H else Fraction(0)
-        for label, length in zip(labels, length_h, strict=True)
-    ]
-
-
-def _days(entries: Iterable[DayTimes], dates: list[date], length_h: list[Fraction]) -> tuple[Day, ...]:
+def _days(entries: Iterable[DayTimes], dates: list[date], length_s: np.ndarray) -> tuple[Day, ...]:
     """Each entry with the dates of the trace that it stands for; a date goes before its weekday, that before other.
 
     Raises:
         StudyError: an entry stands for none.
     """
     entries = list(entries)
-    left = list(dict.fromkeys(when for when, length in zip(dates, length_h, strict=True) if length))
+    left = list(dict.fromkeys(when for when, length in zip(dates, length_s.tolist(), strict=True) if length))
     span = f"{left[0]} to {left[-1]}" if len(left) > 1 else f"{left[0]}"
     found: dict[str, tuple[date, ...]] = {}
     for rank in (
@@ -254,12 +271,8 @@ def _is_of(name: str, when: date) -> bool:
     return name == OTHER or name in {when.isoformat(), WEEKDAYS[when.weekday()]}
 
 
-def _of_days(days: Iterable[Day], local: list[datetime], length_h: list[Fraction]) -> list[Fraction]:
-    """Of each entry each hour of the day so many times, whatever of it the trace covers."""
-    of_date = {when: day for day in days for when in day.dates}
-    labels = [(of_date[when.date()].name, when.hour) if when.date() in of_date else None for when in local]
-    once = _once_each(labels, length_h)
-    return [
-        Fraction(0) if label is None else weight * Fraction(str(of_date[when.date()].times))
-        for label, weight, when in zip(labels, once, local, strict=True)
-    ]
+def _of_days(days: Sequence[Day], local: list[datetime]) -> tuple[np.ndarray, list[Fraction]]:
+    """The label of each hour, one for each entry and hour of the day, and how often a month has it."""
+    of_date = {when: place for place, day in enumerate(days) for when in day.dates}
+    labels = [24 * of_date[when.date()] + when.hour if when.date() in of_date else -1 for when in local]
+    return np.array(labels, np.int64), [Fraction(str(day.times)) for day in days for _ in range(24)]

@@ -41,6 +41,9 @@ MIDDLES_S: Final = np.concatenate([[0.0], (_EDGES_S[1:-1] + _EDGES_S[2:]) / 2])
 """What stands for the latencies in each bin: at most 0.39 % from any of them."""
 
 
+_HOURS_IN_FULL: Final = 32
+
+
 class Counting(NamedTuple):
     """What is the same for all requests of a run. Times in seconds."""
 
@@ -85,6 +88,7 @@ class Counts:
             telling_s,
         )
         self._limits = Limits._make((*map(float, seconds), limits_s))
+        self._bins = BinsByHour(setting.into_hour_s) if coarse else None
         self._n_windows = windows
         several = 1 if windows is None else windows
         self.of = Counted(
@@ -96,7 +100,6 @@ class Counts:
             hours=np.zeros((1, 3), np.int64),
             hourly_endings=np.zeros((1, 1, len(ENDINGS)), np.int64),
             hourly_within=np.zeros((1, 1, len(limits_s)), np.int64),
-            hourly_bins=np.zeros((1, BINS if coarse else 0), np.int32),
             histogram=np.zeros((1, BINS if coarse else 0), np.int64),
             fine=np.zeros(FINE_BINS if fine else 0, np.int64),
             windows=np.zeros((several, len(ENDINGS)), np.int64),
@@ -116,13 +119,16 @@ class Counts:
         from libramen.engine.kernel import counting  # late: it loads the compiler
 
         counting.count(self._limits, self.of, np.zeros(0, np.int64) if keys is None else keys, *columns)
+        if self._bins is not None:
+            is_counted = (columns.ending == Ending.OK) & (columns.at_s >= self._setting.settle_s)
+            self._bins.add(columns.at_s[is_counted], columns.latency_s[is_counted])
 
     def _reach(self, at_s: float, routes: int, replica: int) -> None:
         """Room for a request that arrives then, on that route, served by that replica."""
         limits, minute = self._limits, int(at_s // 60) + 1
         hour = int((at_s + limits.into_hour_s) // 3600) + 1
         most = dict.fromkeys(("endings", "tries", "sums", "sent", "histogram"), routes)
-        most |= dict.fromkeys(("hours", "hourly_endings", "hourly_within", "hourly_bins", "hourly"), hour)
+        most |= dict.fromkeys(("hours", "hourly_endings", "hourly_within", "hourly"), hour)
         most |= {"failed": minute, "minutes": minute, "served": replica + 1}
         if self._n_windows is None:
             most |= dict.fromkeys(("windows", "window_tries"), int(at_s // limits.window_s) + 1)
@@ -176,20 +182,17 @@ class Counts:
         some = self.of.minutes[:, rows]
         minutes = some[:, 0] if some.shape[1] == 1 else some.sum(axis=1)
         hours = len(self.of.hourly)
-        begins_s = 60.0 * np.arange(len(minutes)) + self._limits.into_hour_s
-        hour = np.minimum((begins_s // 3600).astype(np.int64), hours - 1)
-
-        def summed(of_minute: np.ndarray) -> np.ndarray:
-            return np.bincount(hour, weights=of_minute, minlength=hours)
-
-        traffic = minutes[:, 0] > 0
-        good = traffic & (minutes[:, 1] <= self._setting.asked.failed_share * minutes[:, 0] + EPSILON_S)
+        traffic = np.flatnonzero(minutes[:, 0])
+        hour = np.minimum(((60.0 * traffic + self._limits.into_hour_s) // 3600).astype(np.int64), hours - 1)
+        arrived, failed = minutes[traffic, 0], minutes[traffic, 1]
+        is_good = failed <= self._setting.asked.failed_share * arrived + EPSILON_S
+        of_minutes = [np.bincount(some, minlength=hours) for some in (hour, hour[is_good])]
         within = self.of.hourly_within[:, rows].sum(axis=1)
         column = {goal.name: int(np.searchsorted(self._limits.limits_s, goal.limit_s)) for goal in goals}
         return Hourly(
             self.of.hourly_endings[:, rows].sum(axis=1),
             self.of.hourly[:, rows, SUM].sum(axis=1),
-            np.stack([summed(traffic), summed(good)], axis=1),
+            np.stack(of_minutes, axis=1),
             {name: within[:, at] for name, at in column.items()},
             float(self.of.sums[rows, MOST].max(initial=0.0)),
         )
@@ -200,8 +203,8 @@ class Counts:
 
     def coarse_by_hour(self) -> Latencies:
         """Latencies in bins, by hour."""
-        hour, at = np.nonzero(self.of.hourly_bins)
-        return Latencies(MIDDLES_S[at], hour, self.of.hourly_bins[hour, at].astype(np.float64))
+        assert self._bins is not None
+        return self._bins.latencies()
 
     def coarse_latencies(self, route: int | None) -> Percentiles:
         """Percentiles from the histogram, within 0.5 %."""
@@ -238,6 +241,51 @@ class Counts:
     def served_by(self, n: int) -> np.ndarray:
         """Requests answered ok by each of the replicas 1 to n."""
         return grown(self.of.served, n + 1)[1 : n + 1]
+
+
+class BinsByHour:
+    """Counts latencies in bins by hour of the clock: of the latest hours in full, of others only those that are there.
+
+    Args:
+        into_hour_s: how far into an hour the trace begins.
+    """
+
+    def __init__(self, into_hour_s: float) -> None:
+        self._into_hour_s = into_hour_s
+        self._latest: dict[int, np.ndarray] = {}
+        self._done: list[tuple[np.ndarray, np.ndarray, np.ndarray]] = []  # hours, bins, how many there
+
+    def add(self, at_s: np.ndarray, latency_s: np.ndarray) -> None:
+        """Some more that arrived then and took so long: float64 (n,) each [s]."""
+        if not len(at_s):
+            return
+        hour = ((at_s + self._into_hour_s) // 3600).astype(np.int64)
+        low, high = int(hour.min()), int(hour.max())
+        keys = (hour - low) * BINS + bin_of(latency_s)
+        if high - low < _HOURS_IN_FULL:
+            counts = np.bincount(keys, minlength=(high - low + 1) * BINS).reshape(-1, BINS)
+            for place in np.flatnonzero(counts.any(axis=1)).tolist():
+                known = self._latest.get(low + place)
+                self._latest[low + place] = counts[place].copy() if known is None else known + counts[place]
+            while len(self._latest) > 2 * _HOURS_IN_FULL:
+                self._put_away(min(self._latest))
+        else:
+            some, number = np.unique(keys, return_counts=True)
+            self._done.append((low + some // BINS, some % BINS, number))
+
+    def _put_away(self, hour: int) -> None:
+        counts = self._latest.pop(hour)
+        there = np.flatnonzero(counts)
+        self._done.append((np.full(len(there), hour), there, counts[there]))
+
+    def latencies(self) -> Latencies:
+        """What was counted so far."""
+        for latest in sorted(self._latest):
+            self._put_away(latest)
+        if not self._done:
+            return Latencies(np.zeros(0), np.zeros(0, np.int64), np.zeros(0))
+        hour, at, number = (np.concatenate(column) for column in zip(*self._done, strict=True))
+        return Latencies(MIDDLES_S[at], hour, number.astype(np.float64))
 
 
 def _rows(route: int | None) -> slice:

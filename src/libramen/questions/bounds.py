@@ -104,7 +104,7 @@ class Laid:
             case.terms.month.has_events_once and may_happen_once(trace.span_s) and bool(singles_of(case.system, set()))
         )
         self.weights = month.split if self.once else (month.weights,)
-        self.of_hour: np.ndarray = sum((one.floats for one in self.weights), np.zeros(len(month.length_h)))
+        self.of_hour: np.ndarray = sum((one.floats for one in self.weights), np.zeros(len(month.length_s)))
         self._into_hour_s = trace.into_hour_s
 
     def at(self, at_s: np.ndarray, of_hour: np.ndarray | None = None) -> np.ndarray:

@@ -91,7 +91,6 @@ class Counted(NamedTuple):
         hours: int64 (hours, 3), of what is measured arrivals, ok, and within `telling_s`.
         hourly_endings: int64 (hours, routes, 6), of what is measured.
         hourly_within: int64 (hours, routes, T), of what is measured those within each limit.
-        hourly_bins: int32 (hours, BINS) of measured ok latencies, perhaps empty.
         histogram, fine: int64 (routes, BINS) and (FINE_BINS,) of measured ok latencies, either of them perhaps empty.
         windows, window_tries: int64 (windows, 6) endings and (windows,) attempts, of everything, as all that follows.
         hourly: float64 (hours, routes, N_HOURLY).
@@ -108,7 +107,6 @@ class Counted(NamedTuple):
     hours: np.ndarray
     hourly_endings: np.ndarray
     hourly_within: np.ndarray
-    hourly_bins: np.ndarray
     histogram: np.ndarray
     fine: np.ndarray
     windows: np.ndarray

@@ -33,7 +33,7 @@ _LIMITS: Final = numba.types.NamedTuple((*(_F8,) * 6, _F8[::1]), bins.Limits)
 _COUNTED: Final = numba.types.NamedTuple(
     (
         _I8[:, ::1], _I8[::1], _F8[:, ::1], _F8[::1], _I4[:, :, ::1], _I8[:, ::1], _I8[:, :, ::1], _I8[:, :, ::1],
-        _I4[:, ::1], _I8[:, ::1], _I8[::1], _I8[:, ::1], _I8[::1], _F8[:, :, ::1], _I8[::1], _I8[::1], _F8[::1],
+        _I8[:, ::1], _I8[::1], _I8[:, ::1], _I8[::1], _F8[:, :, ::1], _I8[::1], _I8[::1], _F8[::1],
     ),
     bins.Counted,
 )  # fmt: skip
@@ -73,7 +73,7 @@ def _make_count(source: int) -> Callable[..., None]:
         _ = source
         settle_s, into_hour_s, window_s, alone, overhead_s, telling_s, limits_s = limits
         (
-            endings, tries, sums, sent, minutes, hours, hourly_endings, hourly_within, hourly_bins, histogram, fine,
+            endings, tries, sums, sent, minutes, hours, hourly_endings, hourly_within, histogram, fine,
             windows, window_tries, hourly, failed, served, extremes,
         ) = counted  # fmt: skip
         minute = hour = window = np.int64(-1)
@@ -121,8 +121,6 @@ def _make_count(source: int) -> Callable[..., None]:
             latency = latency_s[i]
             hours[hour, 1] += 1
             hourly[hour, r, bins.SUM] += latency
-            if hourly_bins.shape[1]:
-                hourly_bins[hour, bin_at] += 1
             hours[hour, 2] += latency <= telling_s + EPSILON_S
             for k in range(len(limits_s) - 1, -1, -1):
                 if latency > limits_s[k] + EPSILON_S:
