@@ -37,7 +37,7 @@ class Point(Result):
 
     Attributes:
         factor: of the load.
-        p95_s, availability, month: of the replay.
+        p95_s, availability, month: of a month.
         missed: objectives that are not met.
     """
 
@@ -71,6 +71,7 @@ class Room(Result):
         counted_from: the least factor from which on percentiles are counted, within 0.5 %, since a load of more takes
             more memory than it may; None: all are exact.
         repeats: `holds_to` with each of the seeds, the first one too; empty: only one was asked for.
+        made_of: what the month is made of, about which objectives and money are.
     """
 
     plan: str
@@ -85,6 +86,7 @@ class Room(Result):
     looked_to: float | None = None
     counted_from: float | None = None
     repeats: tuple[float | None, ...] = ()
+    made_of: str = ""
 
 
 def rooms_of(
@@ -332,6 +334,7 @@ class _LimitSearch:
             points=points,
             looked_to=None if self._most_k == _MOST_K else STEP**self._most_k,
             counted_from=STEP ** min(counted) if (counted := [k for k in self._figures if k > self._kept_k]) else None,
+            made_of=next(iter(self._figures.values())).bill.note if self._figures else "",
         )
 
 

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
+from typing import Final
 
 from libramen.base import units
 from libramen.outcome.figures import Figures
@@ -15,6 +16,9 @@ from libramen.study.objectives import Objective
 from libramen.study.study import Study
 from libramen.trust.doubt import Doubt, share_from
 
+_MOST_NOTES: Final = 2
+"""If plans have months of more kinds, they are said together."""
+
 
 def comparison_sections(study: Study, found: Comparison) -> list[Section]:
     """The objectives, the table of the plans, the verdict, and what each plan misses."""
@@ -24,7 +28,7 @@ def comparison_sections(study: Study, found: Comparison) -> list[Section]:
         for figures in found.figures
         if figures.missed
     ]
-    notes = list(months_said(found.figures))
+    notes = list(months_said((figures.plan, figures.bill.note) for figures in found.figures))
     if share_from(study, found.trace).startswith("a guess"):
         notes.append(
             "How much of the work is CPU work is a guess (40 %): --doubt shows whether the verdict depends on it, "
@@ -43,12 +47,17 @@ def comparison_sections(study: Study, found: Comparison) -> list[Section]:
     ]
 
 
-def months_said(all_figures: Sequence[Figures]) -> Iterator[str]:
-    """What the month of each plan is made of; where that differs, that of most plans first."""
+def months_said(notes_of: Iterable[tuple[str, str]]) -> Iterator[str]:
+    """What the month of each plan is made of, by name; where that differs, that of most plans first."""
     plans: dict[str, list[str]] = {}
-    for figures in all_figures:
-        plans.setdefault(figures.bill.note, []).append(figures.plan)
+    for plan, note in notes_of:
+        plans.setdefault(note, []).append(plan)
     notes = sorted(plans, key=lambda note: -len(plans[note]))
+    bases = {note.partition(": ")[0] for note in notes}
+    if len(notes) > _MOST_NOTES and len(bases) == 1 and all(": " not in note or " once, " in note for note in notes):
+        rest = "of each plan its releases and faults at a single instant once, and the rest without them"
+        yield f"A month here is {bases.pop()}: {rest}."
+        return
     yield f"A month here is {notes[0]}."
     for note in notes[1:]:
         yield f"For {and_list(plans[note])} it is {note}."
@@ -130,6 +139,7 @@ def plans_section(all_figures: Sequence[Figures], best: Figures | None = None) -
         Column("available", "availability", "share"),
         *(column for column, _ in used),
         Column(f"{first.bill.currency}/month", "month", f"{first.bill.currency}/month"),
+        Column("of it used", "money_used", "share", only_wide=True),
         Column("objectives", "misses", is_number=False),
     )
     rows = tuple(_plan(figures, tuple(limits), stands_out=figures is best) for figures in all_figures)
@@ -149,6 +159,7 @@ def _plan(figures: Figures, limits: Sequence[str], *, stands_out: bool) -> Row:
         availability(figures.month.availability),
         *(cell for _, cell in used),
         Cell(f"{figures.bill.month:,}", float(figures.bill.month)),
+        _used(figures),
         _met(figures.missed, any_set=bool(figures.objectives)),
     )
     return row(cells, stands_out=stands_out)
@@ -173,6 +184,14 @@ def _fleets(figures: Figures) -> tuple[_Shown, _Shown]:
         cell = Cell(f"{fleet} x {one.size}, {units.show_share(one.utilisation, 0)}", None, f"{fleet} {one.size}")
         hosted.append((Column(name, f"{name}_fleet", is_number=False), cell))
     return hosted, []
+
+
+def _used(figures: Figures) -> Cell:
+    """The share of the money for what requests used."""
+    if figures.costs is None:
+        return Cell("-")
+    used = next(one.share for one in figures.costs.kinds if one.name == "used")
+    return Cell(f"{100 * used:.0f} %", used)
 
 
 def _worst_hour(figures: Figures) -> Cell:

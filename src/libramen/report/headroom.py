@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, Final
 
 from libramen.base import units
 from libramen.load.evidence import Evidence
+from libramen.report.comparison import months_said
 from libramen.report.section import Cell, Column, Section, row
 from libramen.report.words import BEYOND, demand_sections
 
@@ -100,7 +101,7 @@ def _notes(found: Headroom) -> tuple[str, ...]:
             f"From {min(counted_from):.3g} times the load on percentiles are within 0.5 %: to keep each request "
             "needs more memory than replays may take (--memory)."
         )
-    return tuple(notes)
+    return (*notes, *months_said((room.plan, room.made_of) for room in found.plans))
 
 
 def _is_beyond(room: Room, seen: Evidence) -> bool:

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from typing import Final
 
 from libramen.base import units
 from libramen.questions.months import DAY_S, LEAST
 from libramen.questions.repeats import Repeats, Spread
 from libramen.questions.sequential import ERROR, SURE, UNSURE
+from libramen.report.comparison import months_said
 from libramen.report.prose import times
 from libramen.report.section import Cell, Column, Row, Section, row
 
@@ -72,7 +73,12 @@ def repeats_section(found: Repeats) -> Section:
             Column("missed", "missed", is_number=False, only_wide=True),
         ),
         rows=tuple(rows),
-        notes=(f"{rule} Intervals are of the mean, given exactly these requests.", *_fixed(rows), *_days(found)),
+        notes=(
+            f"{rule} Intervals are of the mean, given exactly these requests.",
+            *_fixed(rows),
+            *_days(found),
+            *_months(found),
+        ),
         prose=True,
     )
 
@@ -91,6 +97,11 @@ def _days(found: Repeats) -> list[str]:
         return []
     told = "All repeats are of the same requests. A trace of under two days does not show how days differ, "
     return [f"{told}so of other months nothing is said."]
+
+
+def _months(found: Repeats) -> Iterator[str]:
+    """What the month of each plan is made of."""
+    return months_said((plan.plan, plan.figures[0].bill.note) for plan in found.plans)
 
 
 def _cells(spread: Spread, show: Callable[[float], str]) -> list[Cell | str]:

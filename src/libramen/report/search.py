@@ -7,7 +7,7 @@ from dataclasses import replace
 from typing import Final
 
 from libramen.questions.search import Search
-from libramen.report.comparison import plans_section
+from libramen.report.comparison import months_said, plans_section
 from libramen.report.prose import and_list
 from libramen.report.repeats import repeats_section
 from libramen.report.section import Section
@@ -70,5 +70,7 @@ def _said(found: Search) -> Iterator[str]:
     for why, n in reasons[:_REASONS]:
         yield f"  {n:,} impossible, such as: {why}"
     yield from found.notes
+    if found.figures:
+        yield from months_said(("them", figures.bill.note) for figures in found.figures)
     if found.evidence is not None and (said := beyond(found.evidence)):
         yield said
