@@ -154,6 +154,9 @@ def replay_system(
             'a month, is replayed twice; allowed: a list of chunks, or events = "as_traced" in [month]'
         )
     check_account(system.plan, terms.account)
+    gaps: tuple[tuple[float, float], ...] = getattr(trace, "gaps", ())
+    if isinstance(trace, Trace):
+        month_of(trace.span_s, trace.start, terms.month, gaps)  # a mistake in it is said before anything is replayed
     asking = _Asking(system, objectives, seed, settle, terms.account, how)
     if not once or base is not None:
         played = asking.play(trace, without, watched, progress)
@@ -165,7 +168,6 @@ def replay_system(
         )
         once = may_happen_once(played.run.span_s)
     run = played.run
-    gaps: tuple[tuple[float, float], ...] = getattr(trace, "gaps", ())
     month = month_of(run.span_s, run.start, terms.month, gaps)
     told = singles or singles_of(system, set(without))
     timeline = trace if isinstance(trace, Trace) else TimesOfChunks(run.start, run.span_s)
@@ -185,8 +187,8 @@ def replay_system(
         mine, figures = played.visits[name]
         bill = paid if system.only else paid.of_service(name, system.names)
         services[name] = ServiceOutcome(
-            hosted, run.services[name], mine, figures, bill, of.asked, seed, reckoning.of_visits(name),
-            reckoning.scale,             played.usage[name],
+            hosted, run.services[name], mine, figures, bill, of.asked, seed, reckoning.of_visits(name), reckoning.scale,
+            played.usage[name],
         )  # fmt: skip
     return Outcome(
         trace=trace if isinstance(trace, Trace) else None, system=system, services=services, reckoning=reckoning,

@@ -18,7 +18,6 @@ from libramen.bill.usage import most_at_once, paid_from, paid_to, ranks_by_hour
 from libramen.bill.use import Known
 from libramen.engine.border.records import RESULT
 from libramen.engine.control.fleet import Fleet
-from libramen.outcome.month import may_happen_once, singles_of
 from libramen.prices.lines import HOURS
 from libramen.runs.cases import Case
 from libramen.study.objectives import Goal, Objective
@@ -100,9 +99,7 @@ class Laid:
 
     def __init__(self, trace: Trace, case: Case) -> None:
         month = month_of(trace.span_s, trace.start, case.terms.month, trace.gaps)
-        self.once = (
-            case.terms.month.has_events_once and may_happen_once(trace.span_s) and bool(singles_of(case.system, set()))
-        )
+        self.once = case.replays_of(trace) > 1
         self.weights = month.split if self.once else (month.weights,)
         self.of_hour: np.ndarray = sum((one.floats for one in self.weights), np.zeros(len(month.length_s)))
         self._into_hour_s = trace.into_hour_s

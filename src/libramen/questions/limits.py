@@ -178,7 +178,7 @@ class _LimitSearch:
         self.room: Room | None = None
         self._most_k = self._kept_k = _MOST_K
         if pool.memory is not None:
-            self._kept_k = _power(pool.memory / bytes_of(pool.trace))
+            self._kept_k = _power(pool.memory / bytes_of(pool.trace, self._case.replays_of(pool.trace)))
             # What comes in chunks takes no more memory, and time all the same.
             most = MOST_REQUESTS / len(pool.trace) if _comes_in_chunks(case) else 1.0
             self._most_k = max(self._kept_k, _power(most))

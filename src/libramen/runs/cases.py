@@ -15,6 +15,7 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, Final
 
 from libramen.outcome.figures import Figures
+from libramen.outcome.month import may_happen_once, singles_of
 from libramen.outcome.outcome import Outcome
 from libramen.outcome.replay import replay_system
 from libramen.study.objectives import Objectives
@@ -61,6 +62,11 @@ class Case:
     def plan(self) -> Plan:
         """What is bought."""
         return self.system.plan
+
+    def replays_of(self, trace: Trace) -> int:
+        """How many replays a month is made of: two, where single events happen once."""
+        once = self.terms.month.has_events_once and may_happen_once(trace.span_s)
+        return 2 if once and singles_of(self.system, set()) else 1
 
     def load(self, trace: Trace) -> Trace:
         """The trace, scaled."""

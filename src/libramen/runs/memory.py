@@ -31,11 +31,13 @@ def machine_bytes() -> int:
     return found
 
 
-def bytes_of(trace: Trace) -> int:
+def bytes_of(trace: Trace, replays: int = 1) -> int:
     """What making such a trace and replaying it takes at its peak, the compiler and the code left out [bytes].
+
+    Of two replays, with and without single events, what becomes of each request is there twice.
 
     A column twice, since it is put in order of time while the one it comes from is still there, and what becomes of
     each request. Measured with `benchmarks/memory.py`: 97 bytes a request with six columns.
     """
     columns = [array for array in vars(trace).values() if isinstance(array, np.ndarray)]
-    return 2 * sum(array.nbytes for array in (*columns, *trace.in_s.values())) + len(trace) * RESULT.itemsize
+    return 2 * sum(array.nbytes for array in (*columns, *trace.in_s.values())) + replays * len(trace) * RESULT.itemsize

@@ -220,7 +220,7 @@ class Pool:
 
     def bytes_of(self, case: Case) -> int:
         """What the load of a case and its replay take."""
-        return int(bytes_of(self.trace) * (max(1.0, case.scale) if case.keeps else 1.0))
+        return int(bytes_of(self.trace, case.replays_of(self.trace)) * (max(1.0, case.scale) if case.keeps else 1.0))
 
     def hand_in(self, case: Case, task: Task) -> Ticket:
         """A task, which is done from now on."""
