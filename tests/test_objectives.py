@@ -185,3 +185,10 @@ def test_kept_or_not_what_is_within_is_counted_alike(
         assert (mine.within, mine.met, mine.minutes) == (theirs.within, theirs.met, theirs.minutes)
     within = np.mean((kept.run.results.ending == 0) & (kept.run.results.latency_s <= limit + 1e-9))
     assert kept.objectives[0].within == pytest.approx(within)
+
+
+def test_an_objective_of_a_window_is_given_once() -> None:
+    at = ["12:00", "14:00"]
+    assert len(Objectives(windows=[{"at": at, "p95": "1s"}, {"at": at, "p50": "1s"}]).windows) == 2
+    with pytest.raises(StudyError, match=r"windows\[2\]: p95 from 12:00 to 14:00 is given twice; allowed: once"):
+        Objectives(windows=[{"at": at, "p95": "1s"}, {"at": at, "p95": "2s"}])

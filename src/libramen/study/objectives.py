@@ -241,6 +241,19 @@ class Objectives(RouteObjectives):
         {}, description="what the visits of a service should achieve, by service, where there are several"
     )
 
+    @model_validator(mode="after")
+    def _says_each_once(self) -> Self:
+        given: set[tuple[object, str]] = set()
+        for place, window in enumerate(self.windows, start=1):
+            for name in window.wanted():
+                if (window.at, name) in given:
+                    begin, end = window.at
+                    raise ValueError(
+                        f"windows[{place}]: {name} from {begin:%H:%M} to {end:%H:%M} is given twice; allowed: once"
+                    )
+                given.add((window.at, name))
+        return self
+
     def of_services(self, names: Sequence[str]) -> list[Objectives]:
         """What is wanted of the visits of each service."""
         return [

@@ -16,6 +16,7 @@ from libramen.load.evidence import Evidence, evidence_of
 from libramen.outcome.replay import replay
 from libramen.questions.context import Context, Reading
 from libramen.study.study import Study
+from libramen.study.terms import MonthTable, Terms
 from libramen.trace.trace import Trace
 from libramen.trust.compared import BINS, FEW, Compared, all_percentiles, answered
 from libramen.trust.grade import Grade, grade_of, keep_grade
@@ -146,7 +147,8 @@ def backtest(
         raise StudyError(f"{study.path}: the log has no latencies, so there is nothing to compare a replay with")
     plan = study.plan(name)
     tell("replaying the recorded plan", 0.0)
-    outcome = replay(trace, study.services, plan, seed=seed)
+    # What the log saw, saw each release once: there is no month, and no other replay.
+    outcome = replay(trace, study.services, plan, seed=seed, terms=Terms(month=MonthTable(events="as_traced")))
     replayed_s = np.where(outcome.run.kept.ending == 0, outcome.run.kept.latency_s, np.nan)
     logged_s = np.where(answered(trace), trace.latency_s, np.nan)
     figures = tuple(all_percentiles(trace, logged_s, replayed_s, seed))
