@@ -7,36 +7,24 @@ from typing import Any, Final
 from pydantic import create_model
 
 from libramen.base.fields import Table
-from libramen.prices.balancer import Balancer
-from libramen.prices.core_seconds import CoreSeconds
-from libramen.prices.egress import Egress
-from libramen.prices.fees import Fees
-from libramen.prices.fixed import Fixed
-from libramen.prices.gb_seconds import GbSeconds
-from libramen.prices.least import Least
-from libramen.prices.price import Price
-from libramen.prices.replica_hours import ReplicaHours
-from libramen.prices.replica_months import ReplicaMonths
-from libramen.prices.requests import Requests
-from libramen.prices.shares import Shares
-from libramen.prices.tax import Tax
-from libramen.prices.zones import Zones
-
-PRICES: Final[tuple[Price, ...]] = (
-    Requests(),
-    CoreSeconds(),
-    GbSeconds(),
-    ReplicaHours(),
-    ReplicaMonths(),
-    Balancer(),
-    Zones(),
-    Egress(),
-    Fixed(),
-    Fees(),
-    Least(),
-    Shares(),
-    Tax(),
+from libramen.prices import (
+    balancer,
+    core_seconds,
+    egress,
+    fees,
+    fixed,
+    gb_seconds,
+    least,
+    replica_hours,
+    replica_months,
+    requests,
+    shares,
+    tax,
+    zones,
 )
+from libramen.prices.price import Price
+
+PRICES: Final[tuple[Price, ...]] = tuple(kind() for kind in sorted(Price.entered, key=lambda kind: kind.stage))
 """All prices, in the order in which they are reckoned: each sees the lines of those before it."""
 
 

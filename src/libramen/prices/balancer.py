@@ -22,6 +22,7 @@ class _OfTier(Table):
 class Balancer(Price):
     """The balancer of each fleet, all 730 hours of the month."""
 
+    stage = 30
     of_tier = _OfTier
 
     def charges(self, bought: Bought) -> Iterator[Charge]:

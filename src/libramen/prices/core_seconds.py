@@ -26,6 +26,7 @@ class _Free(Table):
 class CoreSeconds(Price):
     """The cores of replicas while a request holds a slot there, rounded up by `granularity`, beyond an allowance."""
 
+    stage = 11
     of_tier = _OfTier
     of_free = _Free
 

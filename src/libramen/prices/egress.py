@@ -26,6 +26,7 @@ class _Free(Table):
 class Egress(Price):
     """Bytes of answers to clients that are still there, of all services of a tier, beyond a free allowance."""
 
+    stage = 50
     of_tier = _OfTier
     of_free = _Free
 

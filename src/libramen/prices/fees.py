@@ -107,6 +107,7 @@ def scopes(bought: Bought) -> Iterator[Scope]:
 class Fees(Price):
     """Fees, all but those that are a share: of a tier once for a plan, of a size and a plan once a service."""
 
+    stage = 70
     of_tier = _Fees
     of_size = _Fees
     of_plan = _Fees

@@ -22,6 +22,7 @@ class _OfTier(Table):
 class Fixed(Price):
     """A fixed fee of the tier, once for all services of a plan."""
 
+    stage = 60
     of_tier = _OfTier
 
     def charges(self, bought: Bought) -> Iterator[Charge]:

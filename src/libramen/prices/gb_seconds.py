@@ -29,6 +29,7 @@ class _Free(Table):
 class GbSeconds(Price):
     """The memory of replicas while a request holds a slot there, rounded up by `granularity`, beyond an allowance."""
 
+    stage = 12
     of_tier = _OfTier
     of_free = _Free
 

@@ -24,6 +24,7 @@ class _OfTier(Table):
 class Least(Price):
     """What fills up the lines of a tier and of its services to the least that it asks for."""
 
+    stage = 80
     of_tier = _OfTier
 
     def charges(self, bought: Bought) -> Iterator[Charge]:

@@ -94,18 +94,26 @@ class Bought:
 class Price:
     """One kind of price.
 
-    A subclass declares its keys as tables, by where they stand, and overrides `charges`.
+    A subclass declares its keys as tables, by where they stand, and overrides `charges`. It enters itself.
 
     Attributes:
+        stage: prices are reckoned in the order of it: amounts of use, then fees, what fills up, shares, tax.
         of_tier, of_size, of_free, of_plan, of_study: its keys in `tiers.T`, `tiers.T.sizes.S`, `tiers.T.free`,
             `plans.P` and `study`, None: it has none there.
     """
 
+    entered: ClassVar[list[type[Price]]] = []
+    """All prices whose files are loaded."""
+    stage: ClassVar[int]
     of_tier: ClassVar[type[Table] | None] = None
     of_size: ClassVar[type[Table] | None] = None
     of_free: ClassVar[type[Table] | None] = None
     of_plan: ClassVar[type[Table] | None] = None
     of_study: ClassVar[type[Table] | None] = None
+
+    def __init_subclass__(cls) -> None:
+        """It is a price from now on."""
+        Price.entered.append(cls)
 
     def charges(self, bought: Bought) -> Iterator[Charge]:
         """The lines of a month, those of `bought.charges` being there already."""

@@ -49,6 +49,7 @@ class ReplicaHours(Price):
     Of a commitment the replicas with the lowest numbers at each instant; those beyond are paid at the full price.
     """
 
+    stage = 20
     of_size = _OfSize
     of_plan = _OfPlan
 

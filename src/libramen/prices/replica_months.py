@@ -22,6 +22,7 @@ class _OfSize(Table):
 class ReplicaMonths(Price):
     """Replicas by the month: the greatest number that is paid at one instant, whatever the load."""
 
+    stage = 21
     of_size = _OfSize
 
     def charges(self, bought: Bought) -> Iterator[Charge]:

@@ -28,6 +28,7 @@ class _Free(Table):
 class Requests(Price):
     """Attempts that the balancers of a tier got, of all its services together, beyond a free allowance."""
 
+    stage = 10
     of_tier = _OfTier
     of_free = _Free
 

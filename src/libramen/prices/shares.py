@@ -38,6 +38,8 @@ class Shares(Price):
     tier's lines of quantity; of a tier on all its lines and those of its services; of the study on all lines.
     """
 
+    stage = 90
+
     def charges(self, bought: Bought) -> Iterator[Charge]:
         """A line each."""
         for rank in _RANKS:

@@ -20,6 +20,7 @@ class _OfStudy(Table):
 class Tax(Price):
     """Tax, the last line, on the sum of all others."""
 
+    stage = 100
     of_study = _OfStudy
 
     def charges(self, bought: Bought) -> Iterator[Charge]:

@@ -23,6 +23,7 @@ class _OfTier(Table):
 class Zones(Price):
     """Each hour of the clock in which a replica of the tier is paid in a zone, for however short, counts whole."""
 
+    stage = 40
     of_tier = _OfTier
 
     def charges(self, bought: Bought) -> Iterator[Charge]:
