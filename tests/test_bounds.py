@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given, settings, strategies as st
 
 from builders import make_case, make_tier
-from libramen import Objectives, Plan, Service, Trace, replay
+from libramen import Objectives, Plan, Service, Terms, Trace, replay
 from libramen.outcome.replay import replay_system
 from libramen.questions.bounds import (
     NOTHING,
@@ -317,3 +317,25 @@ def test_a_replay_is_stopped_when_the_money_is_spent() -> None:
                 replay_system(trace, case.system, case.objectives, watched=watch)
         else:
             replay_system(trace, case.system, case.objectives, watched=watch)
+
+
+def test_below_its_floor_for_want_of_room_it_costs_less() -> None:
+    """A floor of five is wanted, and the account allows four in all."""
+    scaling = {"rule": "fixed", "timetable": [{"at": "00:00", "floor": 5, "ceiling": 5}]}
+    made = Plan(tier=make_tier(), size="s", replicas=3, scaling=scaling)
+    services, trace = {"service": Service(slots=9)}, _trace(0.5, start="2031-06-05")
+    terms = Terms(account={"replicas": 4})
+    case = make_case(services, made, Objectives(), terms=terms)
+    bill = replay(trace, services, made, terms=terms).bill.month
+    assert least_cost(case) <= bill < least_cost(make_case(services, made, Objectives()))
+
+
+def test_what_a_single_event_fails_counts_once() -> None:
+    """A twelfth of an hour's requests fail in a release: a month has 730 such hours, and the release once."""
+    trace = Trace.from_arrays(at_s=np.arange(3600.0), cpu_s=np.full(3600, 0.01), span_s=3600)
+    made = Plan(tier=make_tier(), size="s", replicas=2, rollouts=[{"at": 1200, "strategy": "stop_start"}])
+    case = make_case({"service": Service(slots=2, start=300, backlog=0)}, made, Objectives(availability="99.9%"))
+    watch = Watch(trace, case, None, NOTHING)
+    found = replay_system(trace, case.system, case.objectives, watched=watch)  # it is not stopped
+    assert found.endings["ok"] == 3300
+    assert found.month.availability == pytest.approx(1 - 300 / (730 * 3600))

@@ -174,3 +174,13 @@ def test_the_command(hour_study: Path, tmp_path: Path, capsys: pytest.CaptureFix
     assert run(["compare", str(hour_study), "--json"]) == 0
     short = json.loads(capsys.readouterr().out)["plans"][0]["costs"]
     assert (short["routes"], short["hours"]) == ([], [])
+
+
+def test_a_fleet_that_never_was_costs_what_stands() -> None:
+    """No replica at the start, none ordered, and nobody holds requests: all are refused, and the balancer is paid."""
+    tier = make_tier(balancer_per_hour="0.01", replicas={"least": 0, "most": 9})
+    plan = make_plan(
+        tier, replicas=0, scaling={"rule": "fixed", "timetable": [{"at": "00:00", "floor": 0, "ceiling": 9}]}
+    )
+    costs = _costs(make_trace([0, 1500], cpu=9, span_s=7200, start="2031-06-05"), plan)
+    assert _amounts(costs, "kinds") == {"standing": 7.3}

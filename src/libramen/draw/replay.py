@@ -63,9 +63,10 @@ def over(outcome: Outcome, shown: list[Stretch], what: str, left_out: str = "") 
     """What stands over a picture, in two lines: of the stretch that it shows, or of the whole."""
     asked = shown[0].asked
     n, failed = outcome.n_requests, outcome.n_requests - outcome.endings["ok"]
+    whose = "requests" if outcome.reckoning.is_the_trace else "a month's requests"
     title = (
         f"{outcome.plan.name}: {units.about_money(outcome.bill.month, outcome.bill.currency)} a month, "
-        f"{in_time(outcome)}, {units.show_availability(outcome.availability)} of requests answered"
+        f"{in_time(outcome)}, {units.show_availability(outcome.month.availability)} of {whose} answered"
     )
     if asked is not None:
         n, failed, title = asked.n_requests, asked.failed, stretch_title(outcome, asked)
@@ -108,11 +109,12 @@ def finish_columns(figure: Figure, panels: Any, shown: list[Stretch]) -> None:
 
 
 def in_time(outcome: Outcome) -> str:
-    """How quick it was: of all requests, where there is an objective for them."""
+    """How quick it was, in a month: of all requests, where there is an objective for them."""
     for goal in outcome.objectives:
         if goal.within is not None and goal.name == goal.key:
             return f"{units.show_availability(goal.within)} within {units.show_duration(float(goal.wanted))}"
-    return f"p95 {show_latency(outcome.latency_s['p95'], hides_failures=outcome.hides_failures)}"
+    month = outcome.month
+    return f"p95 {show_latency(month.latency_s['p95'], hides_failures=outcome.figures().hides_failures)}"
 
 
 def times_of(outcome: OfRequests, at_s: np.ndarray) -> Any:

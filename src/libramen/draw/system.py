@@ -107,8 +107,15 @@ def _service(axes: Axes, times: Any, name: str, one: ServiceOutcome, series: dic
         label="visits waiting\n(right)",
     )  # fmt: skip
     right.set_ylim(0, max(1.0, 1.12 * float(np.max(series["waiting"], initial=0.0))))
-    right.yaxis.set_major_formatter(FuncFormatter(lambda n, _: f"{n:,.0f}" if abs(n - round(n)) < 1e-9 else ""))
-    right.tick_params(colors=DUSK, labelsize=8)
+    right.yaxis.set_major_formatter(FuncFormatter(_few_digits))
+    right.tick_params(colors=DUSK, labelsize=8, length=0, pad=3)
     for side in ("top", "left", "right", "bottom"):
         right.spines[side].set_visible(False)
     return [*handles, waits]
+
+
+def _few_digits(n: float, _: object = None) -> str:
+    """Whole numbers of at most four digits, so that they end before the legend: `1,000`, `100 k`."""
+    if abs(n - round(n)) > 1e-9:
+        return ""
+    return f"{n:,.0f}" if n < 10_000 else f"{n / 1000:,g} k" if n < 1e6 else f"{n / 1e6:,g} M"

@@ -17,7 +17,7 @@ from libramen.bill.costs import Costs
 from libramen.engine.replica import Death
 from libramen.outcome.events import Event, happened
 from libramen.outcome.findings import Clock, Finding
-from libramen.outcome.measures import Hour, Measures
+from libramen.outcome.measures import Hour, Measures, hides_failures
 from libramen.outcome.month import MonthFigures
 from libramen.outcome.of_requests import OfRequests
 from libramen.outcome.reckoned import Reckoned, Replayed
@@ -136,7 +136,7 @@ class Figures(Result):
     @property
     def hides_failures(self) -> bool:
         """Whether more than 1 % of a month's requests fail, so that percentiles of the answered ones say too little."""
-        return self.month.availability is not None and self.month.availability < 0.99
+        return hides_failures(self.month.availability)
 
     def to_dict(self, *, routes: bool = True) -> dict[str, Any]:
         """The JSON of the command line: plain numbers, None for what does not exist.

@@ -190,6 +190,11 @@ class Measured(Protocol):
         """Requests that waited for a cold start; None: not known."""
 
 
+def hides_failures(available: float | None) -> bool:
+    """Whether more than 1 % of requests failed, so that percentiles of the answered ones say too little."""
+    return available is not None and available < 0.99
+
+
 def availability_minutes(arrivals: np.ndarray, failed: np.ndarray, failed_share: float) -> float | None:
     """Share of the minutes with traffic in which at most `failed_share` of the requests failed."""
     traffic = arrivals > 0

@@ -11,7 +11,7 @@ from libramen.base import heavy
 from libramen.bill.bill import Bill
 from libramen.engine.record import Run, ServiceRun
 from libramen.outcome.judged import judged
-from libramen.outcome.measures import Asked, Failures, Hour, Measured, Measures
+from libramen.outcome.measures import Asked, Failures, Hour, Measured, Measures, hides_failures
 from libramen.outcome.month import MonthFigures
 from libramen.study.objectives import Goal, Objective
 
@@ -97,7 +97,7 @@ class OfRequests:
     @property
     def hides_failures(self) -> bool:
         """Whether more than 1 % of the requests failed, so that the percentiles of the answered ones say too little."""
-        return self.availability is not None and self.availability < 0.99
+        return hides_failures(self.availability)
 
     @cached_property
     def series(self) -> heavy.DataFrame:

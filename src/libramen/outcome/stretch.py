@@ -13,7 +13,7 @@ from libramen.base.ranks import nearest_rank
 from libramen.base.results import Count, Result
 from libramen.engine.border.records import ENDINGS
 from libramen.outcome.events import Event, happened
-from libramen.outcome.measures import stage_steps
+from libramen.outcome.measures import hides_failures, stage_steps
 from libramen.outcome.service_outcome import ServiceOutcome
 
 if TYPE_CHECKING:
@@ -82,7 +82,7 @@ class StretchFigures(Result):
     @property
     def hides_failures(self) -> bool:
         """Whether more than 1 % of the requests failed, so that latencies of the answered ones say too little."""
-        return self.availability is not None and self.availability < 0.99
+        return hides_failures(self.availability)
 
 
 def stretch_of(outcome: Outcome, from_s: float, to_s: float) -> StretchFigures:

@@ -8,6 +8,7 @@ from typing import Final
 
 from libramen.base import units
 from libramen.outcome.figures import Figures, RouteFigures
+from libramen.outcome.measures import hides_failures
 from libramen.outcome.outcome import Outcome
 from libramen.outcome.service_outcome import ServiceOutcome
 from libramen.prices.lines import BillLine
@@ -69,12 +70,12 @@ def _fleet(one: ServiceOutcome, figures: Figures) -> str:
 
 def latency_section(figures: Figures) -> Section:
     """The percentiles of the latency of ok requests."""
-    latency = figures.latency_s
-    cells = [Cell(show_latency(value, hides_failures=figures.hides_failures), value) for value in latency.values()]
+    latency, hides = figures.latency_s, hides_failures(figures.availability)
+    cells = [Cell(show_latency(value, hides_failures=hides), value) for value in latency.values()]
     return Section(
         columns=(Column("latency", is_number=False), *(Column(name, name, "s") for name in latency)),
         rows=(row(["", *cells]),),
-        notes=(FAILED_NOTE,) if figures.hides_failures else (),
+        notes=(FAILED_NOTE,) if hides else (),
     )
 
 
@@ -90,7 +91,7 @@ def time_section(figures: Figures) -> Section:
     rows = []
     for name, of in named:
         n_ok, p95 = of.endings["ok"], of.latency_s["p95"]
-        latency = Cell(show_latency(p95, hides_failures=(of.availability or 0) < 0.99), p95)
+        latency = Cell(show_latency(p95, hides_failures=hides_failures(of.availability)), p95)
         means = (duration(of.time_s[part] / n_ok if n_ok else None) for part in parts)
         rows.append(
             row(
@@ -168,12 +169,22 @@ def _item(line: BillLine, *, several: bool) -> str:
     return f"{whose}: {line.item}" if several and whose else line.item
 
 
+def _available(figures: Figures, scope: str) -> float | None:
+    """The share of what an objective is about that was answered ok: in a month, of a route in the trace."""
+    kind, _, name = scope.partition(".")
+    if kind == "services":
+        return figures.services.get(name, figures).month.availability
+    if kind == "routes":
+        return next((route.availability for route in figures.routes or () if route.route == name), None)
+    return figures.month.availability
+
+
 def objectives_section(figures: Figures) -> Section:
     """What was wanted, what was got, and in how many minutes."""
     currency = figures.bill.currency
     rows = []
     for goal in figures.objectives:
-        sign = FAILED_SIGN if figures.hides_failures and goal.is_latency else ""
+        sign = FAILED_SIGN if goal.is_latency and hides_failures(_available(figures, goal.scope)) else ""
         within = "" if goal.within is None else f"{units.show_availability(goal.within)} of {wanted_share(goal)}"
         minutes = "" if goal.minutes is None else f"{goal.minutes.met:,} of {goal.minutes.of:,}"
         rows.append(

@@ -6,6 +6,7 @@ import math
 from typing import Final
 
 from libramen.base import units
+from libramen.outcome.measures import hides_failures
 from libramen.outcome.outcome import Outcome
 from libramen.outcome.where import Where
 from libramen.report.section import Cell, Column, Section, row
@@ -71,7 +72,7 @@ def services_section(found: Outcome) -> Section:
     rows = []
     for name, one in found.services.items():
         figures = one.figures()
-        hides = figures.hides_failures
+        hides = hides_failures(figures.availability)
         failed = figures.n_requests - figures.endings["ok"]
         rows.append(
             row([
