@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Final
 
 from matplotlib.lines import Line2D
 from matplotlib.ticker import FuncFormatter, LogLocator, NullFormatter
@@ -13,6 +13,7 @@ from libramen.base.ranks import PERCENTILES
 from libramen.draw.labels import place_labels
 from libramen.draw.style import BUOY, INK, KELP, dress, new_figure, plain, tier_looks
 from libramen.outcome.figures import Figures
+from libramen.report.comparison import months_said
 from libramen.report.prose import times
 
 if TYPE_CHECKING:
@@ -21,7 +22,9 @@ if TYPE_CHECKING:
 
     from libramen.questions.compare import Comparison
 
-_LEAST_FAILED = 1e-6
+_LEGEND: Final = 0.065
+"""How high the legend is, as a share of the figure: it stands between the panels and the notes."""
+_LEAST_FAILED: Final = 1e-6
 
 
 def draw_comparison(comparison: Comparison) -> Figure:
@@ -37,7 +40,11 @@ def draw_comparison(comparison: Comparison) -> Figure:
         _title(comparison),
         f"{times(len(outcomes), 'plan')}, {first.n_requests:,} requests over {units.show_duration(first.span_s)}; "
         "filled: all objectives met, open: not; shaded: what the objectives of the panel allow",
+        [*months_said((figures.plan, figures.bill.note) for figures in outcomes)],
     )
+    engine: Any = figure.get_layout_engine()
+    left_at, foot, width, height = engine.get()["rect"]
+    engine.set(rect=(left_at, foot + _LEGEND, width, height - _LEGEND))
     left, right = figure.subplots(1, 2)
     wanted: dict[str, float] = {goal.name: float(goal.wanted) for goal in outcomes[0].objectives}
     _latency_panel(left, outcomes, wanted, currency)
@@ -56,7 +63,9 @@ def draw_comparison(comparison: Comparison) -> Figure:
         )
         for name, (colour, marker) in looks.items()
     ]
-    figure.legend(handles=handles, title="tier", loc="outside lower center", ncols=len(handles), frameon=False)
+    figure.legend(
+        handles=handles, title="tier", loc="lower center", bbox_to_anchor=(0.5, foot), ncols=len(handles), frameon=False
+    )
     return figure
 
 

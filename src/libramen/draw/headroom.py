@@ -8,6 +8,7 @@ import numpy as np
 from matplotlib.ticker import FuncFormatter, LogLocator, NullFormatter, PercentFormatter
 
 from libramen.draw.style import BUOY, DUSK, INK, KELP, SAND, SEA, dress, duration_ticks, new_figure, plain
+from libramen.report.comparison import months_said
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
@@ -23,6 +24,7 @@ def draw_headroom(found: Headroom) -> Figure:
     figure = new_figure(
         "How much more load each plan takes",
         "times the load of the trace; a cross marks the greatest load at which a plan meets every objective",
+        [*months_said((room.plan, room.made_of) for room in found.plans)],
     )
     panels = figure.subplots(3, 1, sharex=True)
     for number, room in enumerate(found.plans):

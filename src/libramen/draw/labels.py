@@ -28,7 +28,7 @@ def place_labels(
     """Write each name beside its point: right of it, left, above or below, or further off with a line.
 
     Tries places in that order and takes the first that is free and within the panel; the upright
-    line at `at_x` and the level one at `at_y` are not free. The axes must have their final limits.
+    line at `at_x`, the level one at `at_y` and texts in the axes are not free. The axes must have their final limits.
     """
     figure = axes.get_figure(root=True)
     assert figure is not None
@@ -43,6 +43,7 @@ def place_labels(
         taken.append((line_x - 2, panel.y0, line_x + 3, panel.y1))
     if at_y is not None:
         taken.append((panel.x0, line_y - 2, panel.x1, line_y + 3))
+    taken += [text.get_window_extent(renderer).extents for text in axes.texts]
     for (x, y), point, name in sorted(
         zip(pixels, points, map(plain, names), strict=True), key=lambda entry: -entry[0][1]
     ):

@@ -78,7 +78,8 @@ def under(outcome: Outcome, shown: list[Stretch]) -> list[str]:
     asked = shown[0].asked
     if asked is not None:
         return [f"- {sentence}" for sentence in stretch_notes(outcome, asked)[: 2 * _MOST_FINDINGS]]
-    return [f"- {finding.text}" for finding in outcome.findings[:_MOST_FINDINGS]]
+    found = [f"- {finding.text}" for finding in outcome.findings[:_MOST_FINDINGS]]
+    return [*found, f"A month here is {outcome.bill.note}."]
 
 
 WIDTHS: Final = (1.35, 1.0)

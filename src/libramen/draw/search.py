@@ -14,6 +14,7 @@ from libramen.base import units
 from libramen.draw.style import BUOY, DUSK, FOAM, INK, KELP, SAND, SEA, dress, duration_ticks, new_figure, plain
 from libramen.outcome.figures import Figures
 from libramen.questions.vary import short_key
+from libramen.report.comparison import months_said
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -42,6 +43,7 @@ def draw_search(found: Search) -> Figure:
         title,
         f"{counts.combinations:,} combinations, {len(found.figures):,} replayed to the end; "
         "filled: all objectives met, open: not; dashed: objectives; the line joins what nobody beats in money and p95",
+        [*months_said(("them", figures.bill.note) for figures in found.figures)] if found.figures else [],
     )
     keys = [key for key, values in found.values.items() if len(values) > 1]
     if len(keys) == 1:

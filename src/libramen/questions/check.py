@@ -16,6 +16,7 @@ from libramen.base.ranks import PERCENTILES, nearest_rank
 from libramen.base.shown import sentence_of
 from libramen.base.times import EPSILON_S
 from libramen.bill.bill import Bill, bill_of
+from libramen.bill.made_of import made_of
 from libramen.bill.month import month_of
 from libramen.bill.use import Known
 from libramen.engine.control.periodic import MOST_DECISIONS
@@ -97,6 +98,14 @@ class Check:
         return (*unusual_values(self.study), *unit_doubts(self.trace))
 
     @property
+    def made_of(self) -> str:
+        """What a month is made of, in half a sentence, releases and faults apart."""
+        trace = self.trace
+        return made_of(month_of(trace.span_s, trace.start, self.study.month, trace.gaps), trace.start, (), once=False)[
+            0
+        ]
+
+    @property
     def works(self) -> bool:
         """Whether no problem was found."""
         return not any(hosting.problems for hosting in self.plans)
@@ -136,6 +145,7 @@ class Check:
                 }
                 for check in self.plans
             ],
+            "month": self.made_of,
             "doubts": list(self.doubts),
             "works": self.works,
         }

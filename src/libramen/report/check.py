@@ -37,6 +37,7 @@ def check_sections(found: Check) -> list[Section]:
         heading(found.study, found.trace, *(f"  {note}" for note in found.trace.source.notes)),
         *demand_section(found.trace),
         Section(columns=columns, rows=tuple(row(_plan(found, plan)) for plan in found.plans)),
+        Section(sentences=(f"A month here is {found.made_of}.",)),
         Section(sentences=tuple(problems or ["No problems found."])),
     ]
 
