@@ -179,8 +179,8 @@ def test_headroom_goes_on_without_memory_where_it_can(
     assert counted.looked_to is None
     assert counted.counted_from is not None
     assert counted.counted_from > 1.5
-    ahead, _ = _case(faults=[{"kind": "crash", "at": "peak"}])  # needs the whole trace
-    (short,) = rooms_of([ahead], Pool(trace, memory=little))
+    ahead, _ = _case(faults=[{"kind": "crash", "at": "peak"}])  # needs the whole trace, and two replays
+    (short,) = rooms_of([ahead], Pool(trace, memory=int(bytes_of(trace, 2) * 1.5)))
     assert short.breaks is None
     assert short.counted_from is None
     assert short.holds_to == short.looked_to
