@@ -557,6 +557,7 @@ MISTAKES: list[tuple[dict[str, Any], dict[str, Any], str]] = [
     ({"fees": [{"name": "x", "per_gb": 5, "gb": 1, "bytes_per_request": 1}]}, {}, "allowed: one of them"),
     ({"fees": [{"name": "x", "per_month": 5, "over": 3}]}, {}, "over needs once"),
     ({"fees": [{"name": "x", "share": 0.1, "least": 5, "most": 3}]}, {}, "least = 5 is above most = 3"),
+    ({"fees": [{"name": "x", "per_month": 1}, {"name": "x", "per_year": 9}]}, {}, "fees: 'x' stands there twice"),
     ({}, {"committed": [{"replicas": 0}]}, "at least 1"),
     ({}, {"committed": [{"replicas": 1, "off": "120%"}]}, "at most 100%"),
     (

@@ -82,6 +82,15 @@ class Fee(Table):
 class _Fees(Table):
     fees: tuple[Fee, ...] = Field((), description="fees, each with a name and one way in which it is reckoned")
 
+    @model_validator(mode="after")
+    def _are_told_apart(self) -> Self:
+        names = [fee.name for fee in self.fees]
+        if twice := next((name for name in names if names.count(name) > 1), None):
+            raise ValueError(
+                f"fees: {twice!r} stands there twice; allowed: a name of its own for each line of the bill"
+            )
+        return self
+
 
 class Scope(NamedTuple):
     """Where fees stand, and what they are about."""
