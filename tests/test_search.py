@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import json
+import math
+import re
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -15,7 +17,7 @@ from libramen import Comparison, Plan, StudyError, Trace, load_study, replay, se
 from libramen.cli.app import app
 from libramen.demo.write import write_demo
 from libramen.questions.bounds import Overload, Stopped, Watch, least_cost
-from libramen.questions.vary import combinations, read_values
+from libramen.questions.vary import combinations, is_price, read_values
 from libramen.study.written import plan_toml
 from libramen.trace.steps import OF_A_LOAD, Scale
 
@@ -539,3 +541,62 @@ def test_words_of_a_search(tmp_path: Path) -> None:
     assert sum(found.reasons.values()) == found.counts.impossible == 1
     with pytest.raises(StudyError, match=r"or scaling.KEY, rollouts.KEY, size.KEY, tier.KEY, service.KEY, trace.scale"):
         search(_study(tmp_path), "scaled", zones_of=["a"])
+
+
+PRICES = st.one_of(
+    st.tuples(
+        st.sampled_from(["one", "scaled"]),
+        st.fixed_dictionaries({"committed.replicas": st.just([0, 1, 2, 3, 5, 8, 12])}, optional={
+            "committed.off": st.just(["10%", "60%"]), "scaling.ceiling": st.just([3, 6]), "size": st.just(["small"]),
+        }),
+    ),
+    st.tuples(
+        st.sampled_from(["one", "rolled"]),
+        st.fixed_dictionaries({"tier.balancer_per_hour": st.just([0, 0.01, 0.2])}, optional={
+            "size.per_hour": st.just([0.01, 0.05]), "replicas": st.just([1, 2, 4]),
+        }),
+    ),
+)  # fmt: skip
+
+
+@settings(max_examples=15)
+@given(cases, terms_of, PRICES)
+def test_other_prices_are_reckoned_without_a_replay(
+    tmp_path_factory: pytest.TempPathFactory,
+    case: dict[str, Any],
+    terms: dict[str, Any],
+    what: tuple[str, dict[str, Any]],
+) -> None:
+    """The best commitment is that of brute force, and each load is replayed once."""
+    of_plan = {"committed": [{"replicas": 2, "off": "40%", "upfront": 12, "months": 6}]}
+    study = _study(tmp_path_factory.mktemp("search"), **case, of_plan=of_plan).replace(**terms | {"account": {}})
+    plan, ranges = what
+    if plan == "one":
+        ranges = {key: values for key, values in ranges.items() if key != "scaling.ceiling"}
+    trace = Trace.from_frame(study.trace().to_frame(), start=FROM)
+    forced = _by_force(study, plan, ranges, trace)
+    for front in (False, True):
+        found = search(study, plan, vary=ranges, trace=trace, front=front)
+        _agree(found, forced)
+        others = math.prod(len(values) for key, values in ranges.items() if not is_price(key))
+        assert found.counts.replayed <= others
+    assert {one.plan: one.bill for one in found.figures} == {one.plan: one.bill for one in forced.figures}
+
+
+def test_what_the_account_has_no_room_for_is_impossible(tmp_path: Path) -> None:
+    study = _study(tmp_path).replace(account={"replicas": 4})
+    found = search(study, "one", replicas=range(3, 9))
+    assert found.counts.impossible == 4
+    assert next(iter(found.reasons)).endswith("fleets at the start are 5 replicas; allowed: up to 4, as [account] says")
+
+
+@pytest.mark.parametrize(
+    ("key", "sentence"),
+    [
+        ("committed.replicas", "allowed: committed.N.KEY, N from 1 to the 0 committed of plan 'one'"),
+        ("committed.2.off", "allowed: committed.N.KEY, N from 1"),
+    ],
+)
+def test_a_commitment_that_is_not_there(tmp_path: Path, key: str, sentence: str) -> None:
+    with pytest.raises(StudyError, match=re.escape(sentence)):
+        search(_study(tmp_path), "one", vary={key: [1]})

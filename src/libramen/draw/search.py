@@ -41,7 +41,7 @@ def draw_search(found: Search) -> Figure:
         title = f"{found.label(best)} is the cheapest that meets every objective{load}: {cost} a month"
     figure = new_figure(
         title,
-        f"{counts.combinations:,} combinations, {len(found.figures):,} replayed to the end; "
+        f"{counts.combinations:,} combinations, {len(found.figures):,} known to the end; "
         "filled: all objectives met, open: not; dashed: objectives; the line joins what nobody beats in money and p95",
         [*months_said(("them", figures.bill.note) for figures in found.figures)] if found.figures else [],
     )

@@ -9,7 +9,7 @@ from typing import Annotated
 
 from pydantic import Field
 
-from libramen.base.fields import Fraction as ShareOf, Money, PositiveReplicas, Table
+from libramen.base.fields import Fraction as ShareOf, Money, Replicas, Table
 from libramen.prices.lines import HOURS, Charge, Stepped, in_steps, line_of, priced, shares_of
 from libramen.prices.price import Bought, Fleet, OnTier, Price
 
@@ -25,7 +25,9 @@ class Commitment(Table):
         0.3
     """
 
-    replicas: PositiveReplicas = Field(description="how many, those with the lowest numbers at each instant")
+    replicas: Replicas = Field(
+        description="how many, those with the lowest numbers at each instant; 0: none, and nothing upfront"
+    )
     off: ShareOf = Field(0.0, description="by which share their price is lower")
     upfront: Money = Field(Decimal(0), description="paid at the beginning")
     months: _Months = Field(12, description="for how many months that is")
@@ -72,6 +74,8 @@ class ReplicaHours(Price):
         item, price = f"replicas of size {fleet.size.name}", fleet.size.per_hour
         committed = 0
         for place, entry in enumerate(fleet.plan.committed):
+            if not entry.replicas:
+                continue
             told = item if len(fleet.plan.committed) == 1 else f"{item}, entry {place + 1}"
             of = {"service": service, "key": "committed"}
             reduced = price * (1 - Decimal(str(entry.off)))

@@ -27,7 +27,7 @@ from libramen.questions.bounds import (
     least_cost,
     likely_cost,
 )
-from libramen.questions.vary import Combination
+from libramen.questions.vary import Combination, is_price
 from libramen.runs import entries
 from libramen.runs.cases import Case
 from libramen.runs.pool import Pool, Ticket, Whole
@@ -51,7 +51,8 @@ class Counts(Result):
         combinations: all of them.
         replayed: to the end.
         stopped: replayed up to where an objective could not be met any more, or as much was spent as the winner costs.
-        same: not replayed: they differ only in a ceiling that was never reached from one that was.
+        same: not replayed: they differ from one that was only in a ceiling that it never reached, or in prices, with
+            which it is reckoned again.
         ruled_out: never replayed: more costly than the winner at the least, or than what a month may cost, or with too
             few cores for the work.
         impossible: such as the study cannot have.
@@ -94,9 +95,10 @@ class Try(Whole):
             )  # fmt: skip
         except Stopped as stopped:
             return _Stopped(stopped.peak)
-        return self._judged(outcome.figures(routes=False))
+        return self.judged(outcome.figures(routes=False))
 
-    def _judged(self, figures: Figures) -> Figures | _Stopped:
+    def judged(self, figures: Figures) -> Figures | _Stopped:
+        """The figures of a whole replay, or that it would have been stopped."""
         is_too_much = self._most is not None and figures.bill.month > self._most
         if is_too_much or any(about_all(objective) for objective in figures.missed):
             return _Stopped(figures.replicas_peak or 0)
@@ -106,7 +108,7 @@ class Try(Whole):
         """The figures of a whole replay, or that it was stopped for the same reasons."""
         found = super().look_up(store, key, case)
         if found is not MISSING:
-            return self._judged(found)
+            return self.judged(found)
         return store.get(self._stopped_key(key, case), lambda document: _Stopped(int(document["peak"])))
 
     def keep(self, store: Store, key: str, case: Case, result: Figures | _Stopped) -> None:
@@ -169,6 +171,7 @@ class BoundedSearch:
         self._stopped: set[int] = set()
         self._same: set[int] = set()
         self._peaks: dict[Any, list[tuple[int, int, int]]] = {}  # of those alike: ceiling, peak, place
+        self._replays = [self._replay_of(place) for place in range(len(self.cases))]
 
     def run(self) -> Counts:
         """Replay what must be replayed, and no more; `figures` are there afterwards."""
@@ -177,7 +180,7 @@ class BoundedSearch:
         if self._front or self._best() is None:
             # Which is nearest, and which nobody beats, only whole replays can tell.
             self._stopped.clear()
-            self._same.clear()
+            self._same &= self.figures.keys()
             self._replay_all()
         self._report("combinations", 1.0)
         replayed, stopped = len(self.figures.keys() - self._same), len(self._stopped - self._same)
@@ -222,6 +225,8 @@ class BoundedSearch:
                 continue
             most = [amount for amount in (None if best is None else best * NEAR, limit) if amount is not None]
             task = Try(min(most, default=None), self._used[place])
+            if self._is_reckoned(place, under_way, task.judged):
+                continue
             under_way.append((place, self._pool.hand_in(self.cases[place], task)))
         while under_way:
             self._take(*under_way.popleft())
@@ -234,7 +239,7 @@ class BoundedSearch:
             if len(under_way) == self._ahead:
                 self._take(*under_way.popleft())
             self._report("combinations", number / len(rest))
-            if not self._is_same(place):
+            if not self._is_same(place) and not self._is_reckoned(place, under_way, lambda figures: figures):
                 under_way.append((place, self._pool.hand_in(self.cases[place], Whole())))
         while under_way:
             self._take(*under_way.popleft())
@@ -276,6 +281,38 @@ class BoundedSearch:
                     self._stopped.add(place)
                 return True
         return False
+
+    def _replay_of(self, place: int) -> Any:
+        """What a combination has in common with those that differ in prices alone; None: there are none."""
+        varied = self.possible[place].varied
+        hosted = self.cases[place].system.hosted
+        if not any(map(is_price, varied)) or any(one.hosting.scaling.rule.startswith("python:") for one in hosted):
+            return None
+        return tuple(value for key, value in varied.items() if not is_price(key))
+
+    def _is_reckoned(
+        self, place: int, under_way: deque[tuple[int, Ticket]], judged: Callable[[Figures], Figures | _Stopped]
+    ) -> bool:
+        """Whether a combination's figures are those of another's replay with its own prices."""
+        alike = self._replays[place]
+        if alike is None:
+            return False
+        while any(self._replays[other] == alike for other, _ in under_way):
+            self._take(*under_way.popleft())
+        there = next((other for other in self.figures if self._replays[other] == alike), None)
+        if there is None:
+            return False
+        figures = entries.figures_of(entries.document_of(self.figures[there]), self.cases[place])
+        assert figures is not None  # the month is the same
+        self._same.add(place)
+        self._keep(place, judged(figures))
+        return True
+
+    def _keep(self, place: int, found: Figures | _Stopped) -> None:
+        if isinstance(found, _Stopped):
+            self._stopped.add(place)
+        else:
+            self.figures[place] = found
 
     def _best(self) -> Decimal | None:
         months = [figures.bill.month for figures in self.figures.values() if figures.meets_all]

@@ -14,7 +14,7 @@ from libramen.questions.bounded_search import NEAR, BoundedSearch, Counts, ahead
 from libramen.questions.compare import Comparison
 from libramen.questions.context import Context, split
 from libramen.questions.repeats import Repeats, check_repeats, repeated_cases
-from libramen.questions.vary import SCALE, Combination, combinations, distinct, sensible, short_key
+from libramen.questions.vary import SCALE, Combination, combinations, distinct, part_of, sensible, short_key
 from libramen.runs.cases import Case
 from libramen.study.plan import Plan
 from libramen.study.study import Study
@@ -225,12 +225,12 @@ def _found(bounded: BoundedSearch, counts: Counts, everything: list[Combination]
 def _notes(cases: list[Case], keys: Iterable[str]) -> Iterator[str]:
     """What one should know of the keys that were varied."""
     for key in keys:
-        *service, last = key.removeprefix("plan.services.").split(".")
-        if last != "replicas" or len(service) > 1:
+        service, path = part_of(key)
+        if path != "replicas":
             continue
-        parts = [case.plan.of(service[0]) if service else case.plan.only for case in cases]
+        parts = [case.plan.of(service) if service else case.plan.only for case in cases]
         if any(part.scaling.bounds is not None for part in parts):
-            floor = f"{key.removesuffix(last)}scaling.floor"
+            floor = f"{key.removesuffix(path)}scaling.floor"
             told = f"{key} is only the number at the start of a plan that scales."
             yield f"{told} To vary the fewest it keeps, vary {floor}."
 

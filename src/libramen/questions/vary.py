@@ -9,19 +9,23 @@ from typing import Any, Final, NamedTuple
 
 from libramen.base.errors import StudyError
 from libramen.base.fields import nearest
+from libramen.prices import PricesOfPlan, PricesOfSize, PricesOfTier
+from libramen.prices.replica_hours import Commitment
 from libramen.questions.check import PlanCheck, check_plan
 from libramen.rules.scaling import CLASSES
 from libramen.study.plan import Hosting, Plan, only_of
 from libramen.study.service import Service, Size, Tier
 from libramen.study.study import Study
-from libramen.study.system import System
+from libramen.study.system import System, check_account
 from libramen.trace.trace import Trace
 
 MOST: Final = 100_000
 """Combinations of one search."""
 _FIRST: Final = ("tier", "size", "scaling.rule")
 """What others are about: these are changed before them."""
-_PARTS: Final = ("scaling", "rollouts", "size", "tier")
+_PARTS: Final = ("scaling", "rollouts", "committed", "size", "tier")
+_LISTS: Final = ("rollouts", "committed")
+"""Tables of which a plan may have several: with a number, from 1."""
 _MOST_SCALE: Final = 1000
 
 
@@ -55,8 +59,8 @@ def combinations(study: Study, plan: Plan, ranges: Mapping[str, Iterable[Any]]) 
         study: its tiers and services.
         plan: what is not varied.
         ranges: the values of each key: of the plan bare, else `scaling.K`, `rollouts.N.K` (N from 1), `size.K`,
-            `tier.K`; of the part of a plan that is for service N, `plan.services.N.` and such a key; of a service
-            `service.K` or `services.N.K`; `trace.scale`.
+            `tier.K`, `committed.N.K` (`committed.K` where there is one); of the part of a plan that is for service N,
+            `plan.services.N.` and such a key; of a service `service.K` or `services.N.K`; `trace.scale`.
 
     Raises:
         StudyError: there is no such key; a key has no values; there are too many combinations.
@@ -117,13 +121,17 @@ def _check_hosting_key(key: str, path: str, hosting: Hosting) -> None:
         return
     if part not in _PARTS:
         raise StudyError(f"vary {key!r}: {nearest(part, _PARTS)}")
-    if part == "rollouts":
+    if part in _LISTS:
+        there = len(getattr(hosting, part))
+        if part == "committed" and "." not in rest and there == 1:
+            rest = f"1.{rest}"
         number, _, inner = rest.partition(".")
-        if not inner or not number.isdigit() or not 1 <= int(number) <= len(hosting.rollouts):
+        if not inner or not number.isdigit() or not 1 <= int(number) <= there:
             raise StudyError(
-                f"vary {key!r}: allowed: rollouts.N.KEY, N from 1 to the {len(hosting.rollouts)} rollouts of plan "
-                f"{hosting.plan!r}"
+                f"vary {key!r}: allowed: {part}.N.KEY, N from 1 to the {there} {part} of plan {hosting.plan!r}"
             )
+        if part == "committed":
+            _check_inner(key, part, inner)
     else:
         _check_inner(key, part, rest)
 
@@ -135,6 +143,7 @@ def _check_inner(key: str, part: str, rest: str) -> None:
         "size": [key for key in Size.model_fields if key != "name"],
         "tier": [key for key in Tier.model_fields if key not in {"name", "sizes"}],
         "service": list(Service.model_fields),
+        "committed": list(Commitment.model_fields),
     }[part]
     if rest not in known:
         raise StudyError(f"vary {key!r}: unknown key {rest!r} of {part}; {nearest(rest, known)}")
@@ -159,6 +168,7 @@ def _combined(study: Study, plan: Plan, varied: dict[str, Any]) -> Combination:
     try:
         changed = plan.each(change).replace(name=name_of(plan, varied))
         System.of(study.services, changed)
+        check_account(changed, study.account)
     except StudyError as error:
         return Combination(varied, None, str(error))
     return Combination(varied, changed)
@@ -171,6 +181,20 @@ def _with_all(study: Study, hosting: Hosting, varied: dict[str, Any], service: d
     changed = _lifted(changed, varied)
     changed = changed.beside(study.path.parent, trusted=study.trusts_code)
     return changed.replace(service={**changed.service, **service}) if service else changed
+
+
+def part_of(key: str) -> tuple[str, str]:
+    """The service to whose part of a plan a key belongs, "" of the only one, and the key there."""
+    service, dot, path = key.removeprefix("plan.services.").partition(".")
+    return (service, path) if dot and key.startswith("plan.services.") else ("", key)
+
+
+def is_price(key: str) -> bool:
+    """Whether a key is of prices alone: what becomes of requests does not depend on it."""
+    part, _, rest = part_of(key)[1].partition(".")
+    if part == "tier":
+        return rest in PricesOfTier.model_fields or rest == "free"
+    return rest in PricesOfSize.model_fields if part == "size" else part in PricesOfPlan.model_fields
 
 
 def name_of(plan: Plan, varied: Mapping[str, Any]) -> str:
@@ -200,11 +224,11 @@ def _with(study: Study, hosting: Hosting, key: str, value: Any, varied: Mapping[
             {"replicas": max(value, hosting.replicas_used)} if rest == "floor" and "replicas" not in varied else {}
         )
         return hosting.replace(scaling=hosting.scaling.replace(**{rest: value}), **replicas)
-    if part == "rollouts":
-        number, _, inner = rest.partition(".")
-        rollouts = list(hosting.rollouts)
-        rollouts[int(number) - 1] = rollouts[int(number) - 1].replace(**{inner: value})
-        return hosting.replace(rollouts=rollouts)
+    if part in _LISTS:
+        number, _, inner = (rest if "." in rest else f"1.{rest}").partition(".")
+        entries = list(getattr(hosting, part))
+        entries[int(number) - 1] = entries[int(number) - 1].replace(**{inner: value})
+        return hosting.replace(**{part: entries})
     if part == "size":
         return hosting.replace(size=hosting.size.replace(**{rest: value}))
     return hosting.replace(tier=hosting.tier.replace(**{rest: value}), size=hosting.size)
