@@ -472,6 +472,7 @@ fees = st.lists(
         st.builds(lambda share, least: {"name": "s", "share": share, "least": least}, st.floats(0, 1), prices),
     ),
     max_size=3,
+    unique_by=lambda fee: fee["name"],
 )
 catalogues = st.fixed_dictionaries(
     {
@@ -490,7 +491,7 @@ def test_all_tables_add_up(
     """To the cent: lines to the bill, the shares of services, routes, hours and kinds to each line."""
     tier = make_tier(billing="per_hour", zones=["east", "west"], **keys)
     plan, services = _two(tier, replicas=2, rollouts=[SWITCH])
-    more = {"fees": own, "committed": [{"replicas": committed, "off": 0.25}] if committed else []}
+    more = {"fees": own, "committed": [{"replicas": committed, "off": 0.25}]}
     other = tier if together else make_tier(name="other", fixed_per_month=2)
     plan = plan.replace(services={"a": plan.of("a").replace(**more), "b": make_plan(other, replicas=1).only})
     terms = Terms(tax=tax, fees=own, month={"events": events})
@@ -558,7 +559,7 @@ MISTAKES: list[tuple[dict[str, Any], dict[str, Any], str]] = [
     ({"fees": [{"name": "x", "per_month": 5, "over": 3}]}, {}, "over needs once"),
     ({"fees": [{"name": "x", "share": 0.1, "least": 5, "most": 3}]}, {}, "least = 5 is above most = 3"),
     ({"fees": [{"name": "x", "per_month": 1}, {"name": "x", "per_year": 9}]}, {}, "fees: 'x' stands there twice"),
-    ({}, {"committed": [{"replicas": 0}]}, "at least 1"),
+    ({}, {"committed": [{"replicas": -1}]}, "at least 0"),
     ({}, {"committed": [{"replicas": 1, "off": "120%"}]}, "at most 100%"),
     (
         {"sizes": {"s": {"cores": 1, "per_hour": [{"up_to": 5, "price": 1}, {"price": 2}]}}},

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Mapping
 from decimal import Decimal
 from fractions import Fraction
 
 from pydantic import Field
 
 from libramen.base.fields import NonNegativeNumber, Table
-from libramen.prices.lines import Charge, Stepped, beyond, priced, shares_of
-from libramen.prices.price import Bought, Price
+from libramen.prices.lines import Stepped
+from libramen.prices.of_use import OfUse
+from libramen.prices.price import Bought, OnTier
 
 
 class _OfTier(Table):
@@ -23,22 +24,16 @@ class _Free(Table):
     core_seconds: NonNegativeNumber = Field(0.0, description="core-seconds in use, per_request only")
 
 
-class CoreSeconds(Price):
+class CoreSeconds(OfUse):
     """The cores of replicas while a request holds a slot there, rounded up by `granularity`, beyond an allowance."""
 
     stage = 11
     of_tier = _OfTier
     of_free = _Free
+    key, free_key, item, unit = "per_core_second", "core_seconds", "cores in use", "core-s"
+    spread = "in_use"
 
-    def charges(self, bought: Bought) -> Iterator[Charge]:
-        """A line of the tier."""
-        for on in bought.tiers:
-            price, free = on.tier.per_core_second, on.tier.free.core_seconds
-            if not price:
-                continue
-            in_use_s = bought.used(on, "in_use")
-            core_s = {fleet.service: in_use_s[fleet.service] * Fraction(str(fleet.size.cores)) for fleet in on.fleets}
-            quantity = max(Fraction(0), sum(core_s.values(), Fraction(0)) - Fraction(free))
-            name = beyond("cores in use", free, "core-s")
-            for line in priced(name, quantity, "core-s", price, tier=on.tier.name, key="per_core_second"):
-                yield Charge(line, "in_use", shares_of(core_s), of_quantity=True)
+    def used(self, bought: Bought, on: OnTier) -> Mapping[str, Fraction]:
+        """Core-seconds."""
+        in_use_s = bought.used(on, "in_use")
+        return {fleet.service: in_use_s[fleet.service] * Fraction(str(fleet.size.cores)) for fleet in on.fleets}

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Mapping
 from decimal import Decimal
 from fractions import Fraction
 
 from pydantic import Field
 
 from libramen.base.fields import NonNegativeNumber, Table
-from libramen.prices.lines import Charge, Stepped, beyond, priced, shares_of
-from libramen.prices.price import Bought, Price
+from libramen.prices.lines import Stepped
+from libramen.prices.of_use import OfUse
+from libramen.prices.price import Bought, OnTier
 
 _GB = 10**9
 
@@ -23,21 +24,15 @@ class _Free(Table):
     egress_gb: NonNegativeNumber = Field(0.0, description="gigabytes of egress")
 
 
-class Egress(Price):
+class Egress(OfUse):
     """Bytes of answers to clients that are still there, of all services of a tier, beyond a free allowance."""
 
     stage = 50
     of_tier = _OfTier
     of_free = _Free
+    key, free_key, item, unit = "egress_per_gb", "egress_gb", "egress", "GB"
+    spread = "egress"
 
-    def charges(self, bought: Bought) -> Iterator[Charge]:
-        """A line of the tier."""
-        for on in bought.tiers:
-            price, free = on.tier.egress_per_gb, on.tier.free.egress_gb
-            if not price:
-                continue
-            sent = bought.used(on, "egress")
-            quantity = max(Fraction(0), sum(sent.values(), Fraction(0)) / _GB - Fraction(free))
-            name = beyond("egress", free, "GB")
-            for line in priced(name, quantity, "GB", price, tier=on.tier.name, key="egress_per_gb"):
-                yield Charge(line, "egress", shares_of(sent), of_quantity=True)
+    def used(self, bought: Bought, on: OnTier) -> Mapping[str, Fraction]:
+        """Gigabytes."""
+        return {service: sent / _GB for service, sent in bought.used(on, "egress").items()}

@@ -94,7 +94,8 @@ class Bought:
 class Price:
     """One kind of price.
 
-    A subclass declares its keys as tables, by where they stand, and overrides `charges`. It enters itself.
+    A subclass declares its keys as tables, by where they stand, and overrides `charges`. One that has a `stage` enters
+    itself.
 
     Attributes:
         stage: prices are reckoned in the order of it: amounts of use, then fees, what fills up, shares, tax.
@@ -112,8 +113,9 @@ class Price:
     of_study: ClassVar[type[Table] | None] = None
 
     def __init_subclass__(cls) -> None:
-        """It is a price from now on."""
-        Price.entered.append(cls)
+        """It is a price from now on, if it says when it is reckoned."""
+        if "stage" in vars(cls):
+            Price.entered.append(cls)
 
     def charges(self, bought: Bought) -> Iterator[Charge]:
         """The lines of a month, those of `bought.charges` being there already."""

@@ -2,17 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Mapping
 from decimal import Decimal
 from fractions import Fraction
 
 from pydantic import Field
 
 from libramen.base.fields import NonNegativeNumber, Table
-from libramen.prices.lines import Charge, Stepped, beyond, priced, shares_of
-from libramen.prices.price import Bought, Price
-
-_MILLION = 10**6
+from libramen.prices.lines import Stepped
+from libramen.prices.of_use import OfUse
+from libramen.prices.price import Bought, OnTier
 
 
 class _OfTier(Table):
@@ -25,23 +24,16 @@ class _Free(Table):
     requests: NonNegativeNumber = Field(0.0, description="requests, per_request only")
 
 
-class Requests(Price):
+class Requests(OfUse):
     """Attempts that the balancers of a tier got, of all its services together, beyond a free allowance."""
 
     stage = 10
     of_tier = _OfTier
     of_free = _Free
+    key, free_key, item, unit = "per_million_requests", "requests", "requests", "million"
+    spread = "requests"
+    per = 10**6
 
-    def charges(self, bought: Bought) -> Iterator[Charge]:
-        """A line of the tier."""
-        for on in bought.tiers:
-            price, free = on.tier.per_million_requests, on.tier.free.requests
-            if not price:
-                continue
-            sent = bought.used(on, "requests")
-            quantity = max(Fraction(0), sum(sent.values(), Fraction(0)) - Fraction(free)) / _MILLION
-            for line in priced(
-                beyond("requests", free, "", _MILLION), quantity, "million", price, _MILLION, tier=on.tier.name,
-                key="per_million_requests",
-            ):  # fmt: skip
-                yield Charge(line, "requests", shares_of(sent), of_quantity=True)
+    def used(self, bought: Bought, on: OnTier) -> Mapping[str, Fraction]:
+        """Attempts."""
+        return bought.used(on, "requests")
