@@ -539,7 +539,9 @@ def test_words_of_a_search(tmp_path: Path) -> None:
     assert "trace.scale" not in found.figures[0].plan
     assert found.label(found.figures[0]) == "ceiling=3, target=50%"
     assert sum(found.reasons.values()) == found.counts.impossible == 1
-    with pytest.raises(StudyError, match=r"or scaling.KEY, rollouts.KEY, committed.KEY, size.KEY, tier.KEY, service.KEY, trace.scale"):
+    with pytest.raises(
+        StudyError, match=r"or scaling.KEY, rollouts.KEY, committed.KEY, size.KEY, tier.KEY, service.KEY, trace.scale"
+    ):
         search(_study(tmp_path), "scaled", zones_of=["a"])
 
 
