@@ -291,6 +291,13 @@ def test_where_requests_are_not_kept_the_month_is_the_same() -> None:
     assert kept.bill == counted.bill
 
 
+def test_days_are_said_in_a_row() -> None:
+    """Of three days, and of one."""
+    days = [{"day": "2031-06-05", "times": 1}, {"day": "fri", "times": 4}, {"day": "other", "times": 25}]
+    assert _replayed(_days(1, 1, 1), {"days": days}).bill.note == "5 June once, Fridays 4 times and 4 June 25 times"
+    assert _replayed(_days(1, 1), {"days": days[:1]}).bill.note == "5 June once"
+
+
 def test_the_month_of_the_demo(demo_study: Path) -> None:
     found = compare(load_study(demo_study), plans=["bare", "steady"])
     assert found.cheapest is not None

@@ -53,7 +53,8 @@ def made_of(
 def _alone(month: Month) -> tuple[str, str, str]:
     """The same without events, and what the trace is called."""
     if month.kind == "days":
-        days = " and ".join(_times(day) for day in month.days)
+        *others, last = map(_times, month.days)
+        days = f"{', '.join(others)} and {last}" if others else last
         return days, f"if the month is {days}", "trace"
     if month.kind == "week":
         return "each hour of the week as in the trace", "if all weeks of the month are like the trace", "trace"
