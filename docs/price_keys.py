@@ -39,7 +39,8 @@ a plan that are on it: fixed fees, zones, the least of a month, free allowances,
 of a fleet** by each: replicas and its balancer. Each service's part of every line is in
 `outcome.services[name].bill`, and they add up.
 
-A plan may **commit** to some replicas: they are paid all month, used or not, for less.
+A plan may **commit** to some replicas: they are paid all month, used or not, for less. How many pay:
+`libramen search study.toml --plan steady --vary committed.replicas=0..12` replays the plan once.
 
 ```toml
 [plans.steady]
@@ -68,7 +69,7 @@ A release or a fault with a single instant happens **once** a month: the trace i
 the rest of the month is without it. One that is `daily`, or has `days`, is as often as the trace has it. With
 `[month] days` each is as often as its hour. Availability, shares, percentiles, the error budget and the bill are all
 about the month; every output says what it is made of. Changing a price, the days or the tax replays nothing: kept
-figures are reckoned anew.
+figures are reckoned anew (but for the replay without an event that from now on happens once).
 
 **An account** has limits over all services of a plan. An order beyond them is held back until a replica is gone:
 
