@@ -12,6 +12,7 @@ from builders import make_case, make_plan, make_tier, make_trace, plain_study
 from libramen import Objectives, Outcome, Service, Store, StudyError, Terms, Trace, compare, load_study, replay
 from libramen.base.ranks import rank_of, weighted_percentiles
 from libramen.bill.month import month_of
+from libramen.report.comparison import plans_section
 from libramen.runs import cases
 from libramen.runs.pool import Whole
 from libramen.runs.store import MISSING
@@ -242,6 +243,8 @@ def test_another_month_or_price_replays_nothing(tmp_path: Path, monkeypatch: pyt
                 )  # fmt: skip
                 assert mine.within == pytest.approx(theirs.within)
             assert found.month.is_binned == (case.terms.month != made[0].terms.month)
+            notes = " ".join(plans_section([found], best=None).notes)
+            assert ("Percentiles are within 0.5 %: the month" in notes) == found.month.is_binned
 
 
 def test_a_month_that_needs_another_replay_is_replayed(tmp_path: Path) -> None:

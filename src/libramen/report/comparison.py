@@ -218,4 +218,10 @@ def _notes(all_figures: Sequence[Figures], shares: list[str]) -> list[str]:
     if shares:
         answered = f"answered ok within {shares[0].removeprefix('≤ ')}"
         notes.append(f"{shares[0]}: share of all requests, failed ones too, that was {answered}.")
-    return [*notes, f"worst hour: the same share in the hour in which most requests were not {answered}."]
+    notes.append(f"worst hour: the same share in the hour in which most requests were not {answered}.")
+    if any(figures.month.is_binned for figures in all_figures):
+        notes.append(
+            "Percentiles are within 0.5 %: the month is another than that of the replays that were kept (--no-store "
+            "replays again)."
+        )
+    return notes
