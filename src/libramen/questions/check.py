@@ -13,7 +13,6 @@ import numpy as np
 
 from libramen.base import units
 from libramen.base.ranks import PERCENTILES, nearest_rank
-from libramen.base.shown import sentence_of
 from libramen.base.times import EPSILON_S
 from libramen.bill.bill import Bill, bill_of
 from libramen.bill.made_of import made_of
@@ -22,36 +21,19 @@ from libramen.bill.use import Known
 from libramen.engine.control.periodic import MOST_DECISIONS
 from libramen.prices.lines import HOURS
 from libramen.questions.expected_load import Load, Loads, loads_of
+from libramen.questions.shared import Problem, account_limits, connections, shared_limits
 from libramen.rules.faults.fault import Times
 from libramen.rules.rollouts.update import Rollout
 from libramen.study.plan import Hosting
 from libramen.study.service import Service
 from libramen.study.study import Study
-from libramen.study.system import Hosted, System
+from libramen.study.system import System
 from libramen.study.unusual import unusual_values
 from libramen.trace.implausible import unit_doubts
 from libramen.trace.trace import Trace
 
 _MANY_DECISIONS: Final = 2_000_000
 _MANY_REPLICAS: Final = 50_000
-
-
-@dataclass(frozen=True)
-class Problem:
-    """One fact that speaks against a plan.
-
-    Attributes:
-        kind: what it is; `report/problems.py` has the sentence of each.
-        figures: what the sentence says: durations in seconds, shares from 0 to 1.
-    """
-
-    kind: str
-    figures: dict[str, Any]
-
-    @property
-    def text(self) -> str:
-        """A sentence, with the figures."""
-        return sentence_of(self)
 
 
 @dataclass(frozen=True)
@@ -180,7 +162,7 @@ def check_plan(study: Study, trace: Trace, system: System) -> Iterator[PlanCheck
         _check_service(study, trace, system, loads, number, bill.of_service(hosted.name, system.names).month)
         for number, hosted in enumerate(system.hosted)
     ]
-    for shared in (*_shared_limits(system), *_account(study, system)):
+    for shared in (*shared_limits(system), *account_limits(study, system)):
         checks[0] = replace(checks[0], problems=(*checks[0].problems, shared))
     least = bill.month
     if month is not None and least > month:
@@ -217,7 +199,7 @@ def _check_service(
     problems = (
         *_capacity(found),
         *_nobody(found, visits),
-        *_connections(system, number),
+        *connections(system, number),
         *_lent(trace, found, load),
         *_memory(service, found),
         *(_latency(study, service, found, alone_s) if is_alone else ()),
@@ -235,24 +217,6 @@ def _nobody(found: PlanCheck, visits: float) -> Iterator[Problem]:
     """Whether anybody is there, or will be."""
     if visits and found.hosting.limits[1] == 0:
         yield Problem("nobody_there", {"visits": visits})
-
-
-def _connections(system: System, number: int) -> Iterator[Problem]:
-    """Whether those that call a service may open more connections than it takes."""
-    hosted = system.hosted[number]
-    most, tier = hosted.hosting.limits[1], hosted.hosting.tier
-    waiting = tier.queue_limit if hosted.hosting.has_one_queue else hosted.service.backlog
-    if waiting is None:
-        return
-    opened: dict[str, tuple[int, int]] = {}
-    for made in system.calls:
-        if made.callee == number and made.call.wait_for_it:
-            caller = system.hosted[made.caller]
-            opened[caller.name] = caller.hosting.limits[1], made.pool_limit or caller.service.slots
-    takes = most * hosted.service.slots + waiting * (1 if hosted.hosting.has_one_queue else most)
-    could = sum(replicas * each for replicas, each in opened.values())
-    if opened and could > takes:
-        yield Problem("connections", {"could_open": could, "opened": opened, "takes": takes})
 
 
 def _least_bill(study: Study, trace: Trace, system: System, loads: Loads) -> Bill:
@@ -365,31 +329,6 @@ def _backlog(service: Service, found: PlanCheck) -> Iterator[Problem]:
         yield Problem(
             "no_backlog", {"backlog": service.backlog, "holds": holds, "limit": found.hosting.tier.queue_limit}
         )
-
-
-def _shared_limits(system: System) -> Iterator[Problem]:
-    """Whether services on one tier may together have more replicas than it allows; a limit is of each of them."""
-    by_tier: dict[str, list[Hosted]] = {}
-    for hosted in system.hosted:
-        if hosted.hosting.tier.replicas.most is not None:
-            by_tier.setdefault(hosted.hosting.tier.name, []).append(hosted)
-    for tier, sharing in by_tier.items():
-        most, could = sharing[0].hosting.tier.replicas.most, sum(one.hosting.limits[1] for one in sharing)
-        if len(sharing) > 1 and most is not None and could > most:
-            names = [one.name for one in sharing]
-            yield Problem("shared_most", {"tier": tier, "most": most, "could": could, "services": names})
-
-
-def _account(study: Study, system: System) -> Iterator[Problem]:
-    """Whether services may together want more than the account has."""
-    account = study.account
-    could = {
-        "replicas": sum(one.hosting.limits[1] for one in system.hosted),
-        "cores": sum(one.hosting.limits[1] * one.hosting.size.cores for one in system.hosted),
-    }
-    for what, most in (("replicas", account.replicas), ("cores", account.cores)):
-        if most is not None and could[what] > most:
-            yield Problem("account_most", {"what": what, "most": most, "could": could[what]})
 
 
 def _faults(service: Service, found: PlanCheck) -> Iterator[Problem]:

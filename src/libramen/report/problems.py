@@ -7,7 +7,7 @@ import sys
 from typing import Any, Final
 
 from libramen.base import units
-from libramen.questions.check import Problem
+from libramen.questions.shared import Problem
 from libramen.report.prose import and_list
 from libramen.report.wording import say
 

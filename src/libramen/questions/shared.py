@@ -1,0 +1,72 @@
+"""What speaks against a plan: a problem, and those of what its services share: connections, limits of tiers, the account."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Any
+
+from libramen.base.shown import sentence_of
+from libramen.study.study import Study
+from libramen.study.system import Hosted, System
+
+
+@dataclass(frozen=True)
+class Problem:
+    """One fact that speaks against a plan.
+
+    Attributes:
+        kind: what it is; `report/problems.py` has the sentence of each.
+        figures: what the sentence says: durations in seconds, shares from 0 to 1.
+    """
+
+    kind: str
+    figures: dict[str, Any]
+
+    @property
+    def text(self) -> str:
+        """A sentence, with the figures."""
+        return sentence_of(self)
+
+
+def connections(system: System, number: int) -> Iterator[Problem]:
+    """Whether those that call a service may open more connections than it takes."""
+    hosted = system.hosted[number]
+    most, tier = hosted.hosting.limits[1], hosted.hosting.tier
+    waiting = tier.queue_limit if hosted.hosting.has_one_queue else hosted.service.backlog
+    if waiting is None:
+        return
+    opened: dict[str, tuple[int, int]] = {}
+    for made in system.calls:
+        if made.callee == number and made.call.wait_for_it:
+            caller = system.hosted[made.caller]
+            opened[caller.name] = caller.hosting.limits[1], made.pool_limit or caller.service.slots
+    takes = most * hosted.service.slots + waiting * (1 if hosted.hosting.has_one_queue else most)
+    could = sum(replicas * each for replicas, each in opened.values())
+    if opened and could > takes:
+        yield Problem("connections", {"could_open": could, "opened": opened, "takes": takes})
+
+
+def shared_limits(system: System) -> Iterator[Problem]:
+    """Whether services on one tier may together have more replicas than it allows; a limit is of each of them."""
+    by_tier: dict[str, list[Hosted]] = {}
+    for hosted in system.hosted:
+        if hosted.hosting.tier.replicas.most is not None:
+            by_tier.setdefault(hosted.hosting.tier.name, []).append(hosted)
+    for tier, sharing in by_tier.items():
+        most, could = sharing[0].hosting.tier.replicas.most, sum(one.hosting.limits[1] for one in sharing)
+        if len(sharing) > 1 and most is not None and could > most:
+            names = [one.name for one in sharing]
+            yield Problem("shared_most", {"tier": tier, "most": most, "could": could, "services": names})
+
+
+def account_limits(study: Study, system: System) -> Iterator[Problem]:
+    """Whether services may together want more than the account has."""
+    account = study.account
+    could = {
+        "replicas": sum(one.hosting.limits[1] for one in system.hosted),
+        "cores": sum(one.hosting.limits[1] * one.hosting.size.cores for one in system.hosted),
+    }
+    for what, most in (("replicas", account.replicas), ("cores", account.cores)):
+        if most is not None and could[what] > most:
+            yield Problem("account_most", {"what": what, "most": most, "could": could[what]})
