@@ -1,4 +1,4 @@
-"""What speaks against a plan: a problem, and those of what its services share: connections, limits of tiers, the account."""
+"""What speaks against a plan: a problem, and those of what its services share, such as connections and limits."""
 
 from __future__ import annotations
 
