@@ -9,11 +9,12 @@ spread over the hours by their weight.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
 from decimal import Decimal
 from fractions import Fraction
+from itertools import zip_longest
 from typing import Final, NamedTuple
 
 import numpy as np
@@ -29,7 +30,9 @@ from libramen.prices.lines import Charge
 
 KINDS: Final = ("used", "idle", "starting", "leaving", "committed", "standing")
 """What money is paid for."""
-_IDLE, _STARTING, _LEAVING, _COMMITTED, _STANDING = range(-5, 0)
+_OTHERS: Final = 1 - len(KINDS)
+"""Columns of cells: "used" by route, then one for each other kind, counted from the end."""
+_IDLE, _STARTING, _LEAVING, _COMMITTED, _STANDING = range(_OTHERS, 0)
 _NIGHT: Final = (22, 6)
 _SATURDAY: Final = 5
 
@@ -129,80 +132,100 @@ def costs_of(
         span_s: the time that the trace covers.
         start: its begin as a real time, None: not known.
     """
-    charges = bill.charges
-    services = use.services
-    spreading = _Spreading(use, services, span_s, start)
-    clock = spreading.clock
-    cells = [spreading.of(charge) for charge in charges]
-    total = sum((charge.line.amount for charge in charges), Decimal(0))
-    attempts = spreading.attempts()
-    sent = float(attempts.sum())
+    tables = _Tables(bill, _Spreading(use, use.services, span_s, start))
+    return Costs(
+        currency=bill.currency,
+        month=tables.total,
+        lines=tuple(tables.lines()),
+        services=tuple(tables.services(use.services)),
+        routes=tuple(tables.routes()),
+        hours=tuple(tables.hours()),
+        kinds=tuple(tables.kinds()),
+        quiet=tables.quiet(),
+    )
 
-    def table(names: Sequence[str], shares: Callable[[int], Iterable[float]], sent_of: np.ndarray | None) -> list[Cost]:
+
+class _Tables:
+    """The tables of `Costs`, each made of the same cells."""
+
+    def __init__(self, bill: Bill, spreading: _Spreading) -> None:
+        self._charges, self._spreading = bill.charges, spreading
+        self._cells = [spreading.of(charge) for charge in bill.charges]
+        self._attempts = spreading.attempts()
+        self.total = sum((charge.line.amount for charge in bill.charges), Decimal(0))
+
+    def _table(
+        self, names: Sequence[str], shares: Callable[[int], Iterable[float]], attempts: np.ndarray | None = None
+    ) -> Iterator[Cost]:
+        """What each name costs.
+
+        Args:
+            names: of the rows.
+            shares: of the line with that number, the share of each row.
+            attempts: of the first rows, None: of none.
+        """
         amounts = dict.fromkeys(names, Decimal(0))
-        for number, charge in enumerate(charges):
+        for number, charge in enumerate(self._charges):
             exact = _exact(names, shares(number))
             for name, amount in by_largest_remainder(charge.line.amount, exact).items():
                 amounts[name] += amount
-        return [
-            Cost(
-                name,
-                amount,
-                float(amount / total) if total else 0.0,
-                None if sent_of is None or not sent or place >= len(sent_of) else float(sent_of[place]) / sent,
-            )
-            for place, (name, amount) in enumerate(amounts.items())
-        ]
+        of_rows = [] if attempts is None else attempts.tolist()
+        for (name, amount), sent in zip_longest(amounts.items(), of_rows[: len(amounts)]):
+            share = float(amount / self.total) if self.total else 0.0
+            yield Cost(name, amount, share, None if sent is None else self._share_of_attempts(sent))
 
-    routes = [*spreading.routes, *KINDS[1:]]
-    by_clock = np.zeros((len(clock.names), len(clock.of_hour)))
-    by_clock[clock.of_hour, np.arange(len(clock.of_hour))] = 1.0
-    of_services = {name: spreading.sent_by(name) for name in services}
-    quiet = None
-    if clock.is_quiet is not None:
-        kept = table(
-            ["quiet", "busy"],
-            lambda n: (float(cells[n][clock.is_quiet].sum()), float(cells[n][~clock.is_quiet].sum())),  # type: ignore[operator]
-            None,
+    def _share_of_attempts(self, sent: float) -> float | None:
+        whole = float(self._attempts.sum())
+        return sent / whole if whole else None
+
+    def lines(self) -> Iterator[LineCost]:
+        """Each line by kind."""
+        for charge, cells in zip(self._charges, self._cells, strict=True):
+            line, kinds = charge.line, _exact(KINDS, _by_kind(cells))
+            yield LineCost(line.item, line.service, line.amount, by_largest_remainder(line.amount, kinds))
+
+    def services(self, names: Sequence[str]) -> Iterator[Cost]:
+        """By service."""
+        attempts = np.array([self._spreading.sent_by(name) for name in names])
+        return self._table(
+            names, lambda n: (float(self._charges[n].shares.get(name, Fraction(0))) for name in names), attempts
         )
-        quiet = Quiet(
-            clock.with_week_ends, kept[0].amount, float(attempts[clock.is_quiet].sum()) / sent if sent else 0.0
+
+    def routes(self) -> Iterator[Cost]:
+        """What was used by route, and the other kinds."""
+        names = [*self._spreading.routes, *KINDS[1:]]
+        return self._table(names, lambda n: self._cells[n].sum(axis=0).tolist(), self._attempts.sum(axis=0))
+
+    def hours(self) -> Iterator[Cost]:
+        """By what the hours are called."""
+        clock = self._spreading.clock
+        of_name = np.zeros((len(clock.names), len(clock.of_hour)))
+        of_name[clock.of_hour, np.arange(len(clock.of_hour))] = 1.0
+        return self._table(
+            clock.names,
+            lambda n: (of_name @ self._cells[n].sum(axis=1)).tolist(),
+            of_name @ self._attempts.sum(axis=1),
         )
-    return Costs(
-        currency=bill.currency,
-        month=total,
-        lines=tuple(
-            LineCost(
-                charge.line.item,
-                charge.line.service,
-                charge.line.amount,
-                by_largest_remainder(charge.line.amount, _exact(KINDS, _by_kind(cells[number]))),
-            )
-            for number, charge in enumerate(charges)
-        ),
-        services=tuple(
-            table(
-                services,
-                lambda n: (float(charges[n].shares.get(name, Fraction(0))) for name in services),
-                np.array([of_services[name] for name in services]),
-            )
-        ),
-        routes=tuple(table(routes, lambda n: cells[n].sum(axis=0).tolist(), attempts.sum(axis=0))),
-        hours=tuple(
-            table(
-                clock.names,
-                lambda n: (by_clock @ cells[n].sum(axis=1)).tolist(),
-                by_clock @ attempts.sum(axis=1),
-            )
-        ),
-        kinds=tuple(table(KINDS, lambda n: _by_kind(cells[n]), None)),
-        quiet=quiet,
-    )
+
+    def kinds(self) -> Iterator[Cost]:
+        """By what was paid for."""
+        return self._table(KINDS, lambda n: _by_kind(self._cells[n]))
+
+    def quiet(self) -> Quiet | None:
+        """Nights and week-ends."""
+        clock = self._spreading.clock
+        quiet = clock.is_quiet
+        if quiet is None:
+            return None
+        of_line = [(float(cells[quiet].sum()), float(cells[~quiet].sum())) for cells in self._cells]
+        cost = next(self._table(["quiet", "busy"], lambda n: of_line[n]))
+        sent = self._share_of_attempts(float(self._attempts[quiet].sum()))
+        return Quiet(clock.with_week_ends, cost.amount, sent or 0.0)
 
 
 def _by_kind(cells: np.ndarray) -> list[float]:
     of_column = cells.sum(axis=0)
-    return [float(of_column[: -len(KINDS) + 1].sum()), *of_column[-len(KINDS) + 1 :].tolist()]
+    return [float(of_column[:_OTHERS].sum()), *of_column[_OTHERS:].tolist()]
 
 
 def _exact(names: Sequence[str], shares: Iterable[float]) -> dict[str, Fraction]:
@@ -229,7 +252,7 @@ class _Spreading:
 
     def attempts(self) -> np.ndarray:
         """Attempts of the month by hour and route: float64 (hours, routes)."""
-        return sum((self._sent(name, "requests") for name in self._services), self._nothing()[:, :-5])
+        return sum((self._sent(name, "requests") for name in self._services), self._nothing()[:, :_OTHERS])
 
     def sent_by(self, service: str) -> float:
         """Attempts of the month at one service."""
@@ -266,7 +289,7 @@ class _Spreading:
     def _spread(self, charge: Charge, service: str) -> np.ndarray:
         if charge.spread in {"requests", "egress"}:
             found = self._nothing()
-            found[:, :-5] = self._sent(service, charge.spread)
+            found[:, :_OTHERS] = self._sent(service, charge.spread)
         elif charge.spread == "in_use":
             found = self._summed(service, self._in_use)
         elif charge.spread in {"replicas", "lived"}:
@@ -280,7 +303,7 @@ class _Spreading:
         return found / whole if whole > 0 else self._standing()
 
     def _nothing(self) -> np.ndarray:
-        return np.zeros((self._hours, len(self.routes) + 5))
+        return np.zeros((self._hours, len(self.routes) - _OTHERS))
 
     def _standing(self) -> np.ndarray:
         found = self._nothing()
@@ -311,7 +334,7 @@ class _Spreading:
     def _in_use(self, part: Part, usage: Usage) -> np.ndarray:
         found = self._nothing()
         in_use, lasted = (part.weights.folded(usage.total(item)) for item in ("in_use", "lasted"))
-        found[:, :-5] = np.minimum(in_use, lasted)[:, None] * self._taken(part, usage, "held")
+        found[:, :_OTHERS] = np.minimum(in_use, lasted)[:, None] * self._taken(part, usage, "held")
         found[:, _LEAVING] = np.maximum(0.0, in_use - lasted)
         return found
 
@@ -343,7 +366,7 @@ class _Spreading:
         shares = {_STARTING: starting, _LEAVING: leaving, _IDLE: ready - busy}
         for column, amount in shares.items():
             found[:, column] = np.divide(amount, whole, out=np.zeros(self._hours), where=there)
-        found[:, :-5] = np.divide(busy, whole, out=np.zeros(self._hours), where=there)[:, None] * used
+        found[:, :_OTHERS] = np.divide(busy, whole, out=np.zeros(self._hours), where=there)[:, None] * used
         found[~there, _STANDING] = 1.0
         return found
 

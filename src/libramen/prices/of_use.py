@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from abc import abstractmethod
 from collections.abc import Iterator, Mapping
 from fractions import Fraction
 from typing import ClassVar
@@ -27,9 +28,9 @@ class OfUse(Price):
     spread: ClassVar[Spread]
     per: ClassVar[int] = 1
 
+    @abstractmethod
     def used(self, bought: Bought, on: OnTier) -> Mapping[str, Fraction]:
-        """By each service of a tier, in what the allowance is counted in."""
-        raise NotImplementedError
+        """How much each service of a tier used, in the unit of the free allowance."""
 
     def charges(self, bought: Bought) -> Iterator[Charge]:
         """A line of the tier, or of steps one for each that it reaches into."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from abc import ABC, abstractmethod
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from fractions import Fraction
@@ -91,7 +92,7 @@ class Bought:
         return sum(self.use.ranks_s(fleet.service)[beyond:], Fraction(0))
 
 
-class Price:
+class Price(ABC):
     """One kind of price.
 
     A subclass declares its keys as tables, by where they stand, and overrides `charges`. One that has a `stage` enters
@@ -117,9 +118,9 @@ class Price:
         if "stage" in vars(cls):
             Price.entered.append(cls)
 
+    @abstractmethod
     def charges(self, bought: Bought) -> Iterator[Charge]:
         """The lines of a month, those of `bought.charges` being there already."""
-        raise NotImplementedError
 
     def least(self, bought: Bought) -> Iterator[Charge]:
         """Lines that cost no more than those of anybody who uses as much as `bought.use` or more, for searching.
