@@ -244,7 +244,7 @@ def test_another_month_or_price_replays_nothing(tmp_path: Path, monkeypatch: pyt
                 assert mine.within == pytest.approx(theirs.within)
             assert found.month.is_binned == (case.terms.month != made[0].terms.month)
             notes = " ".join(plans_section([found], best=None).notes)
-            assert ("Percentiles are within 0.5 %: the month" in notes) == found.month.is_binned
+            assert ("Percentiles are within 0.5 %: [month]" in notes) == found.month.is_binned
 
 
 def test_a_month_that_needs_another_replay_is_replayed(tmp_path: Path) -> None:

@@ -59,8 +59,8 @@ def combinations(study: Study, plan: Plan, ranges: Mapping[str, Iterable[Any]]) 
         study: its tiers and services.
         plan: what is not varied.
         ranges: the values of each key: of the plan bare, else `scaling.K`, `rollouts.N.K` (N from 1), `size.K`,
-            `tier.K`, `committed.N.K` (`committed.K` where there is one); of the part of a plan that is for service N,
-            `plan.services.N.` and such a key; of a service `service.K` or `services.N.K`; `trace.scale`.
+            `tier.K`, `committed.N.K` (`committed.K` where there is one, or none yet); of the part of a plan that is for
+            service N, `plan.services.N.` and such a key; of a service `service.K` or `services.N.K`; `trace.scale`.
 
     Raises:
         StudyError: there is no such key; a key has no values; there are too many combinations.
@@ -123,13 +123,13 @@ def _check_hosting_key(key: str, path: str, hosting: Hosting) -> None:
         raise StudyError(f"vary {key!r}: {nearest(part, _PARTS)}")
     if part in _LISTS:
         there = len(getattr(hosting, part))
-        if part == "committed" and "." not in rest and there == 1:
-            rest = f"1.{rest}"
+        if part == "committed" and "." not in rest and there <= 1:
+            _check_inner(key, part, rest)
+            return
         number, _, inner = rest.partition(".")
         if not inner or not number.isdigit() or not 1 <= int(number) <= there:
-            raise StudyError(
-                f"vary {key!r}: allowed: {part}.N.KEY, N from 1 to the {there} {part} of plan {hosting.plan!r}"
-            )
+            found = f"plan {hosting.plan!r} has {there} entries in {part}"
+            raise StudyError(f"vary {key!r}: {found}; allowed: {part}.N.KEY, with N from 1 to how many there are")
         if part == "committed":
             _check_inner(key, part, inner)
     else:
@@ -226,7 +226,7 @@ def _with(study: Study, hosting: Hosting, key: str, value: Any, varied: Mapping[
         return hosting.replace(scaling=hosting.scaling.replace(**{rest: value}), **replicas)
     if part in _LISTS:
         number, _, inner = (rest if "." in rest else f"1.{rest}").partition(".")
-        entries = list(getattr(hosting, part))
+        entries = list(getattr(hosting, part)) or [Commitment(replicas=0)]  # there are rollouts, or the key is unknown
         entries[int(number) - 1] = entries[int(number) - 1].replace(**{inner: value})
         return hosting.replace(**{part: entries})
     if part == "size":

@@ -221,7 +221,7 @@ def _notes(all_figures: Sequence[Figures], shares: list[str]) -> list[str]:
     notes.append(f"worst hour: the same share in the hour in which most requests were not {answered}.")
     if any(figures.month.is_binned for figures in all_figures):
         notes.append(
-            "Percentiles are within 0.5 %: the month is another than that of the replays that were kept (--no-store "
-            "replays again)."
+            "Percentiles are within 0.5 %: [month] was changed after these replays were stored (--no-store replays "
+            "again, and is exact)."
         )
     return notes

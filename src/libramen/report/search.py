@@ -61,7 +61,7 @@ def _said(found: Search) -> Iterator[str]:
     parts = [
         (counts.replayed, "replayed to the end"),
         (counts.stopped, "stopped when they could not win any more"),
-        (counts.same, "the same replay as another's but for prices, or a ceiling that was not reached"),
+        (counts.same, "differing from a replayed one only in prices or in a ceiling that was not reached"),
         (counts.ruled_out, "ruled out by what they cost at the least or can do at the most"),
         (counts.impossible, "impossible"),
     ]
