@@ -187,9 +187,9 @@ def test_an_hour_belongs_to_the_quarter_in_which_its_middle_is() -> None:
     at_s = np.arange(0, 3 * 86_400.0, 600.0)
     trace = make_trace(at_s.tolist(), wait=1.0, span_s=3 * 86_400.0, start="2031-06-05T00:30", time_zone="UTC")
     case = make_case({"service": Service(slots=1)}, make_plan(), Objectives(p95="9s"))
-    reckoned = case.figures(trace).reckoned
+    kept_replays = case.figures(trace).kept_replays
     times = np.arange(12.0).reshape(1, 3, 4)
-    of_hour = _of_hours(reckoned, 3, times)[0]
+    of_hour = _of_hours(kept_replays, 3, times)[0]
     length_s = np.diff(clock_hours(3 * 86_400.0, trace.start))
     assert [length_s[of_hour == quarter].sum() for quarter in range(12)] == [19_800.0, *[21_600.0] * 10, 23_400.0]
 

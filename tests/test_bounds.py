@@ -15,7 +15,7 @@ from libramen.outcome.replay import replay_system
 from libramen.questions.bounds import (
     NOTHING,
     Budgets,
-    Laid,
+    HourWeights,
     LeastUse,
     Overload,
     Spent,
@@ -74,7 +74,7 @@ class _Seeing:
     """Notes at each look what is spent."""
 
     def __init__(self, trace: Trace, case: Case, used: UsedAtLeast) -> None:
-        self._once, self._spent = Laid(trace, case).once, Spent(trace, case, used)
+        self._once, self._spent = HourWeights(trace, case).once, Spent(trace, case, used)
         self.seen: list[Decimal] = []
 
     def begin(self, *, with_events: bool) -> tuple[None, Callable[[float, list[Fleet]], None]]:
@@ -104,7 +104,7 @@ def test_what_is_spent_is_never_more_than_the_bill(
     trace, made = _trace(days, start=start), Plan(tier=make_tier(**tier), size="s", **plan)
     case = make_case({"service": Service(slots=4)}, made, Objectives())
     seen, bill = _spent(trace, case)
-    assert len(seen) == (200 if Laid(trace, case).once else 100)
+    assert len(seen) == (200 if HourWeights(trace, case).once else 100)
     assert max(seen) <= bill
     assert least_cost(case) <= min(bill, likely_cost(case))
     assert seen[0] >= least_cost(case) - Decimal("0.02")
@@ -219,8 +219,8 @@ def test_as_many_are_late_as_an_overload_says(
     trace = Trace.from_arrays(at_s=at_s, cpu_s=rng.exponential(0.6, 400), span_s=float(at_s[-1]) + 1)
     plan = Plan(tier=make_tier(), size="s", replicas=replicas, balancer=balancer)
     latency_s = replay(trace, Service(slots=20), plan).requests["latency_s"].to_numpy()
-    laid = Laid(trace, make_case({"service": Service(slots=20)}, plan, Objectives()))
-    late = Overload(trace)._late(laid, float(replicas), limit_s) / laid.of_hour[0]
+    hour_weights = HourWeights(trace, make_case({"service": Service(slots=20)}, plan, Objectives()))
+    late = Overload(trace)._late(hour_weights, float(replicas), limit_s) / hour_weights.of_hour[0]
     assert late <= np.count_nonzero(latency_s > limit_s) + 1e-6
 
 

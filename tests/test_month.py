@@ -116,7 +116,7 @@ def test_a_release_happens_once() -> None:
 def test_beyond_four_weeks_events_are_as_traced() -> None:
     trace = make_trace([0, 10 * DAY], wait=1, span_s=28.5 * DAY)
     found = replay(trace, Service(slots=5), make_plan(rollouts=[{"at": 100, "strategy": "stop_start"}]))
-    assert found.reckoning.base is None
+    assert found.weighted_replays.base is None
     assert found.bill.note.endswith("as often as its hour, since the trace is longer than four weeks")
 
 

@@ -232,7 +232,7 @@ def test_a_foreign_body_with_a_right_checksum(tmp_path: Path, number: int) -> No
         else:
             odd: Any = [0, None, {"a": [[]]}][number - len(FOREIGN)]
             document["figures"] = dict.fromkeys(document["figures"], odd)
-            document["reckoned"] = dict.fromkeys(document["reckoned"], odd)
+            document["kept_replays"] = dict.fromkeys(document["kept_replays"], odd)
             body = zlib.compress(json.dumps(document).encode())
         file.execute("UPDATE entries SET body = ?, checksum = ? WHERE key = ?", (body, _checksum(key, body), key))
     file.commit()

@@ -63,7 +63,7 @@ def over(outcome: Outcome, shown: list[Stretch], what: str, left_out: str = "") 
     """What stands over a picture, in two lines: of the stretch that it shows, or of the whole."""
     asked = shown[0].asked
     n, failed = outcome.n_requests, outcome.n_requests - outcome.endings["ok"]
-    whose = "requests" if outcome.reckoning.is_the_trace else "a month's requests"
+    whose = "requests" if outcome.weighted_replays.is_the_trace else "a month's requests"
     title = (
         f"{outcome.plan.name}: {units.about_money(outcome.bill.month, outcome.bill.currency)} a month, "
         f"{in_time(outcome)}, {units.show_availability(outcome.month.availability)} of {whose} answered"

@@ -113,7 +113,7 @@ def _times(event: Event, outcome: Outcome) -> float:
     hosting = outcome.services[event.service].hosting
     entries = getattr(hosting, event.table, ())
     once = event.entry < len(entries) and is_single(entries[event.entry])  # else it is in all replays of the month
-    return event.strikes * outcome.reckoning.times(event.at_s, into_hour_s(outcome.start), once=once)
+    return event.strikes * outcome.weighted_replays.times(event.at_s, into_hour_s(outcome.start), once=once)
 
 
 def worked_out(outcome: Outcome) -> tuple[Event, ...]:
@@ -167,7 +167,7 @@ def _cost(event: Event, mine: _Requests, theirs: _Requests, between: tuple[float
     budget = None
     for goal in outcome.objectives:
         if failed >= 0 and goal.name == "availability" and goal.wanted is not None and goal.wanted < 1:
-            allowed = (1 - float(goal.wanted)) * outcome.reckoning.requests()
+            allowed = (1 - float(goal.wanted)) * outcome.weighted_replays.requests()
             times = event.times_a_month / event.strikes
             budget = failed * times / allowed if allowed else None
     meanwhile = event.at_s, event.at_s + stretch_s

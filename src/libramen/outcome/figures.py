@@ -17,10 +17,10 @@ from libramen.bill.costs import Costs
 from libramen.engine.replica import Death
 from libramen.outcome.events import Event, happened
 from libramen.outcome.findings import Clock, Finding
+from libramen.outcome.kept_replays import KeptReplay, KeptReplays
 from libramen.outcome.measures import Hour, Measures, hides_failures
 from libramen.outcome.month import MonthFigures
 from libramen.outcome.of_requests import OfRequests
-from libramen.outcome.reckoned import Reckoned, Replayed
 from libramen.study.objectives import Objective
 from libramen.study.plan import ALONE
 
@@ -81,7 +81,7 @@ class Figures(Result):
         month: what a month comes to; `objectives` and `bill` are about it, too, all else is about the trace.
         costs: where the money of a month goes; None: of one of several services. By route and by hour only where the
             figures of routes are there.
-        reckoned: what other months can be made of, None: of one of several services; left out of the JSON.
+        kept_replays: what other months can be made of, None: of one of several services; left out of the JSON.
     """
 
     plan: str
@@ -116,7 +116,7 @@ class Figures(Result):
     routes: tuple[RouteFigures, ...] | None = None
     services: dict[str, Figures] = field(default_factory=dict)
     costs: Costs | None = None
-    reckoned: Annotated[Any, Field(exclude=True)] = field(default=None, compare=False, repr=False)
+    kept_replays: Annotated[Any, Field(exclude=True)] = field(default=None, compare=False, repr=False)
 
     @property
     def parts(self) -> dict[str, Figures]:
@@ -250,17 +250,17 @@ def figures_of(outcome: Outcome, of_routes: Sequence[Measures] | None, *, events
         ),
         services={name: one.figures() for name, one in outcome.services.items() if one is not outcome.only},
         costs=outcome.costs if of_routes is not None else outcome.costs.short(),
-        reckoned=reckoned(outcome),
+        kept_replays=kept_replays(outcome),
         **_same(outcome),
     )
 
 
-def reckoned(outcome: Outcome) -> Reckoned:
+def kept_replays(outcome: Outcome) -> KeptReplays:
     """What other months can be made of."""
-    reckoning = outcome.reckoning
-    kept = reckoning.kept(outcome.scopes())
-    replays = tuple(Replayed(dict(part.usage), of) for (_, part), of in zip(reckoning.parts, kept, strict=True))
-    return Reckoned(outcome.span_s, outcome.start, reckoning.gaps, reckoning.singles, replays, outcome.terms.month)
+    weighted = outcome.weighted_replays
+    kept = weighted.kept(outcome.scopes())
+    replays = tuple(KeptReplay(dict(part.usage), of) for (_, part), of in zip(weighted.parts, kept, strict=True))
+    return KeptReplays(outcome.span_s, outcome.start, weighted.gaps, weighted.singles, replays, outcome.terms.month)
 
 
 def figures_of_service(one: ServiceOutcome) -> Figures:

@@ -82,7 +82,7 @@ class Counts(Protocol):
         """Of the same; None: they are not known by hour."""
 
 
-class Laid(NamedTuple):
+class WeightedCounts(NamedTuple):
     """What one replay counted, and how often each of its hours stands in the month."""
 
     weights: Weights
@@ -90,12 +90,17 @@ class Laid(NamedTuple):
     latencies: Latencies | None
 
 
-def laid(parts: Iterable[tuple[Weights, Counts]], route: int | None = None, window: int | None = None) -> list[Laid]:
+def weighted_counts(
+    parts: Iterable[tuple[Weights, Counts]], route: int | None = None, window: int | None = None
+) -> list[WeightedCounts]:
     """Some replays with their hours in the month."""
-    return [Laid(weights, counts.by_hour(route, window), counts.latencies(route, window)) for weights, counts in parts]
+    return [
+        WeightedCounts(weights, counts.by_hour(route, window), counts.latencies(route, window))
+        for weights, counts in parts
+    ]
 
 
-def of_month(parts: Sequence[Laid], whole: Measures) -> Measures:
+def of_month(parts: Sequence[WeightedCounts], whole: Measures) -> Measures:
     """The figures of a month.
 
     Args:
@@ -147,7 +152,7 @@ def _held(value: float | None, most_s: float) -> float | None:
     return None if value is None else min(value, most_s)
 
 
-def _weighted(parts: Iterable[Laid]) -> tuple[np.ndarray, np.ndarray]:
+def _weighted(parts: Iterable[WeightedCounts]) -> tuple[np.ndarray, np.ndarray]:
     values, weights = [], []
     for part in parts:
         assert part.latencies is not None
@@ -163,7 +168,7 @@ def _weighted(parts: Iterable[Laid]) -> tuple[np.ndarray, np.ndarray]:
 
 
 @dataclass(frozen=True, eq=False)
-class Kept:
+class KeptCounts:
     """One scope of a replay, by hour, small: latencies in bins.
 
     Attributes:

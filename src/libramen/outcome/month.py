@@ -12,7 +12,7 @@ from libramen.bill.month import LONGEST_WITH_EVENTS_S, Month
 from libramen.bill.usage import Usage
 from libramen.bill.use import MonthOfUse, Part
 from libramen.engine.record import Run
-from libramen.outcome.hourly import Kept, in_bins, laid, of_month
+from libramen.outcome.hourly import KeptCounts, in_bins, of_month, weighted_counts
 from libramen.outcome.measures import Measured, Measures
 from libramen.study.system import System
 
@@ -22,7 +22,7 @@ Key = tuple[str, str, int | str]
 
 
 @dataclass(frozen=True, eq=False)
-class Played:
+class MeasuredReplay:
     """One replay, measured.
 
     Attributes:
@@ -77,12 +77,12 @@ class MonthFigures(Result):
         return super().from_dict(document | {"availability": told["requests"], "availability_minutes": told["minutes"]})
 
 
-class Reckoning:
+class WeightedReplays:
     """Some replays, and how often each of their hours stands in the month.
 
     Args:
         month: how the trace becomes a month.
-        played: the replay with all events.
+        with_events: the replay with all events.
         base: the one without those that happen once, None: events happen as often as their hour.
         singles: releases and faults with a single instant.
         gaps: of the trace.
@@ -91,15 +91,15 @@ class Reckoning:
     def __init__(
         self,
         month: Month,
-        played: Played,
-        base: Played | None,
+        with_events: MeasuredReplay,
+        base: MeasuredReplay | None,
         singles: tuple[Single, ...] = (),
         gaps: tuple[tuple[float, float], ...] = (),
     ) -> None:
-        self.month, self.played, self.base = month, played, base
+        self.month, self.with_events, self.base = month, with_events, base
         self.singles, self.gaps = singles, gaps
         weights = [month.weights] if base is None else list(month.split)
-        self.parts = list(zip(weights, [played] if base is None else [played, base], strict=True))
+        self.parts = list(zip(weights, [with_events] if base is None else [with_events, base], strict=True))
 
     @property
     def is_the_trace(self) -> bool:
@@ -115,14 +115,14 @@ class Reckoning:
         """Of all requests, of a route, or of a window of the objectives; `whole`: the same of the trace."""
         if self.is_the_trace:
             return whole
-        return of_month(laid(((weights, one.measured) for weights, one in self.parts), route, window), whole)
+        return of_month(weighted_counts(((weights, one.measured) for weights, one in self.parts), route, window), whole)
 
     def of_visits(self, service: str) -> Measures:
         """Of the visits of a service."""
-        whole = self.played.visits[service][1]
+        whole = self.with_events.visits[service][1]
         if self.is_the_trace:
             return whole
-        return of_month(laid((weights, one.visits[service][0]) for weights, one in self.parts), whole)
+        return of_month(weighted_counts((weights, one.visits[service][0]) for weights, one in self.parts), whole)
 
     def use(self) -> MonthOfUse:
         """What was used in the month."""
@@ -139,14 +139,14 @@ class Reckoning:
         parts = self.parts[:1] if once else self.parts
         return float(sum(weights.floats[min(hour, len(weights.floats) - 1)] for weights, _ in parts))
 
-    def kept(self, scopes: Mapping[str, tuple[int | None, int | None, str | None]]) -> list[dict[str, Kept]]:
+    def kept(self, scopes: Mapping[str, tuple[int | None, int | None, str | None]]) -> list[dict[str, KeptCounts]]:
         """What other months can be made of: of each replay some scopes by name, each a route, a window or a service."""
         found = []
         for _, one in self.parts:
             of = {}
             for name, (route, window, service) in scopes.items():
                 measured = one.measured if service is None else one.visits[service][0]
-                of[name] = Kept(measured.by_hour(route, window), in_bins(measured.latencies(route, window)))
+                of[name] = KeptCounts(measured.by_hour(route, window), in_bins(measured.latencies(route, window)))
             found.append(of)
         return found
 

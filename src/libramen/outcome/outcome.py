@@ -18,7 +18,7 @@ from libramen.outcome.events import Event
 from libramen.outcome.figures import Figures
 from libramen.outcome.findings import Finding
 from libramen.outcome.measures import Asked, Measures
-from libramen.outcome.month import Key, Reckoning
+from libramen.outcome.month import Key, WeightedReplays
 from libramen.outcome.of_requests import OfRequests
 from libramen.outcome.service_outcome import ServiceOutcome
 from libramen.outcome.stretch import StretchFigures
@@ -77,8 +77,9 @@ class Outcome(OfRequests, Shown):
         services: the `ServiceOutcome` of each service by name; `only`: that of the only one, None: there are several.
         run, seed: the record of the replay, and its random seed.
         bill: the `Bill` of a month; of several services each line says whose it is.
-        terms: the currency, what a month is made of, the account's limits, tax and fees; `reckoning`: how the replay
-            becomes a month. Objectives, `month` and the bill are about the month, all else about the trace.
+        terms: the currency, what a month is made of, the account's limits, tax and fees.
+        weighted_replays: the replays of which a month is made, and how often each hour counts. Objectives, `month` and
+            the bill are about the month, all else about the trace.
         n_requests, attempts: how many; a request that is sent again counts once, its attempts each.
         endings: requests by ending: ok, refused, timed_out, lost, cut, errored; they add up.
         latency_s: mean, p50, p90, p95, p99, p999 and max over ok requests [s], None without any. Percentiles
@@ -98,7 +99,7 @@ class Outcome(OfRequests, Shown):
         trace: Trace | None,
         system: System,
         services: dict[str, ServiceOutcome],
-        reckoning: Reckoning,
+        weighted_replays: WeightedReplays,
         bill: Bill,
         terms: Terms,
         asked: Asked,
@@ -106,12 +107,14 @@ class Outcome(OfRequests, Shown):
         settle_s: float,
         again: Callable[..., Outcome] | None = None,
     ) -> None:
-        played = reckoning.played
-        month = reckoning.measures(played.whole)
-        super().__init__(played.run, played.measured, played.whole, bill, asked, seed, month, reckoning.scale)
+        with_events = weighted_replays.with_events
+        month = weighted_replays.measures(with_events.whole)
+        super().__init__(
+            with_events.run, with_events.measured, with_events.whole, bill, asked, seed, month, weighted_replays.scale
+        )
         self._trace, self._again = trace, again
         self.system, self.plan, self.services = system, system.plan, services
-        self.run, self.settle_s, self.reckoning, self.terms = played.run, settle_s, reckoning, terms
+        self.run, self.settle_s, self.weighted_replays, self.terms = with_events.run, settle_s, weighted_replays, terms
         self.only = next(iter(services.values())) if len(services) == 1 else None
         self.cold_starts = sum(one.cold_starts for one in services.values())
         self.paid_s = sum(one.paid_s for one in services.values())
@@ -170,13 +173,13 @@ class Outcome(OfRequests, Shown):
         return tuple(row._replace(service=name) for name, one in self.services.items() for row in one.usage)
 
     def _month_for(self, goal: Goal) -> Measures:
-        reckoning = self.reckoning
+        weighted_replays = self.weighted_replays
         if goal.service is not None:
-            return reckoning.of_visits(goal.service)
+            return weighted_replays.of_visits(goal.service)
         if goal.route is not None:
-            return reckoning.measures(self.of_route(goal.route), route=self.run.routes.index(goal.route))
+            return weighted_replays.measures(self.of_route(goal.route), route=self.run.routes.index(goal.route))
         if goal.window is not None:
-            return reckoning.measures(self._measured.measures(window=goal.window), window=goal.window)
+            return weighted_replays.measures(self._measured.measures(window=goal.window), window=goal.window)
         return self._month
 
     def scopes(self) -> dict[str, tuple[int | None, int | None, str | None]]:
@@ -206,7 +209,7 @@ class Outcome(OfRequests, Shown):
     @cached_property
     def costs(self) -> Costs:
         """Where the money of a month goes: by service, by route, by hour, and by what it is paid for."""
-        return costs_of(self.bill, self.reckoning.use(), self.span_s, self.start)
+        return costs_of(self.bill, self.weighted_replays.use(), self.span_s, self.start)
 
     def plot_costs(self) -> heavy.Figure:
         """Where the money of a month goes: by what it is paid for, by route, and by hour."""
@@ -242,7 +245,7 @@ class Outcome(OfRequests, Shown):
         """
         if self._again is None:
             raise ReplayError(_NOT_KEPT)
-        return self._again(without=keys, base=self.reckoning.base)
+        return self._again(without=keys, base=self.weighted_replays.base)
 
     @cached_property
     def happened(self) -> tuple[Event, ...]:

@@ -19,11 +19,11 @@ from libramen.engine.control.fleet import Fleet
 from libramen.engine.control.play import TimesOfChunks
 from libramen.outcome.counted_requests import CountedRequests
 from libramen.outcome.counts import Counting
+from libramen.outcome.kept_replays import TOO_LONG
 from libramen.outcome.kept_requests import KeptRequests
 from libramen.outcome.measures import Asked, Measured, Measures
-from libramen.outcome.month import Key, Played, Reckoning, may_happen_once, named, singles_of
+from libramen.outcome.month import Key, MeasuredReplay, WeightedReplays, may_happen_once, named, singles_of
 from libramen.outcome.outcome import Outcome
-from libramen.outcome.reckoned import TOO_LONG
 from libramen.outcome.service_outcome import ServiceOutcome
 from libramen.outcome.tally import Tally
 from libramen.study.objectives import Objectives
@@ -120,7 +120,7 @@ def replay_system(
     *,
     terms: Terms | None = None,
     without: Collection[Key] = (),
-    base: Played | None = None,
+    base: MeasuredReplay | None = None,
     watched: Watched | None = None,
     progress: Callable[[float], None] | None = None,
     settle: float = 0.0,
@@ -159,22 +159,22 @@ def replay_system(
         month_of(trace.span_s, trace.start, terms.month, gaps)  # a mistake in it is said before anything is replayed
     asking = _Asking(system, objectives, seed, settle, terms.account, how)
     if not once or base is not None:
-        played = asking.play(trace, without, watched, progress)
+        with_events = asking.play(trace, without, watched, progress)
     else:
         left_out = (*without, *(key for key, _ in singles))
         base = asking.play(trace, left_out, watched, None if progress is None else lambda done: progress(done / 2))
-        played = asking.play(
+        with_events = asking.play(
             trace, without, watched, None if progress is None else lambda done: progress(0.5 + done / 2)
         )
-        once = may_happen_once(played.run.span_s)
-    run = played.run
+        once = may_happen_once(with_events.run.span_s)
+    run = with_events.run
     month = month_of(run.span_s, run.start, terms.month, gaps)
     told = singles or singles_of(system, set(without))
     timeline = trace if isinstance(trace, Trace) else TimesOfChunks(run.start, run.span_s)
     single = tuple(named(system, told, timeline))
     notes = made_of(month, run.start, single, once=once, why_not=TOO_LONG if singles and not once else "")
-    reckoning = Reckoning(month, played, base if once else None, single, gaps)
-    paid = bill_of(system.plan.services, reckoning.use(), terms, *notes)
+    weighted = WeightedReplays(month, with_events, base if once else None, single, gaps)
+    paid = bill_of(system.plan.services, weighted.use(), terms, *notes)
     again = None
     if isinstance(trace, Trace) and run.results is not None:
         told_again = {key: value for key, value in how.items() if key in {"data_plane", "window_s"}}
@@ -184,14 +184,14 @@ def replay_system(
     services = {}
     for hosted, of in zip(system.hosted, asking.settings, strict=True):
         name = hosted.name
-        mine, figures = played.visits[name]
+        mine, figures = with_events.visits[name]
         bill = paid if system.only else paid.of_service(name, system.names)
         services[name] = ServiceOutcome(
-            hosted, run.services[name], mine, figures, bill, of.asked, seed, reckoning.of_visits(name), reckoning.scale,
-            played.usage[name],
+            hosted, run.services[name], mine, figures, bill, of.asked, seed, weighted.of_visits(name), weighted.scale,
+            with_events.usage[name],
         )  # fmt: skip
     return Outcome(
-        trace=trace if isinstance(trace, Trace) else None, system=system, services=services, reckoning=reckoning,
+        trace=trace if isinstance(trace, Trace) else None, system=system, services=services, weighted_replays=weighted,
         bill=paid, terms=terms, asked=asking.asked, seed=seed, settle_s=settle, again=again,
     )  # fmt: skip
 
@@ -219,7 +219,7 @@ class _Asking:
         without: Collection[Key],
         watched: Watched | None,
         progress: Callable[[float], None] | None,
-    ) -> Played:
+    ) -> MeasuredReplay:
         """One replay, measured."""
         how = {"keep_requests": None, "window_s": 60.0, "span_s": None} | self._how
         keep, window_s, span_s = (how.pop(key) for key in ("keep_requests", "window_s", "span_s"))
@@ -269,7 +269,7 @@ class _Asking:
             )
             for hosted in system.hosted
         }
-        return Played(run, measured, of_all, of, usage)
+        return MeasuredReplay(run, measured, of_all, of, usage)
 
 
 def _check_times(**times: object) -> None:

@@ -52,7 +52,7 @@ class Counts(Result):
         replayed: to the end.
         stopped: replayed up to where an objective could not be met any more, or as much was spent as the winner costs.
         same: not replayed: they differ from one that was only in a ceiling that it never reached, or in prices, with
-            which it is reckoned again.
+            which its bill is made again.
         ruled_out: never replayed: more costly than the winner at the least, or than what a month may cost, or with too
             few cores for the work.
         impossible: such as the study cannot have.
@@ -225,7 +225,7 @@ class BoundedSearch:
                 continue
             most = [amount for amount in (None if best is None else best * NEAR, limit) if amount is not None]
             task = Try(min(most, default=None), self._used[place])
-            if self._is_reckoned(place, under_way, task.judged):
+            if self._is_repriced(place, under_way, task.judged):
                 continue
             under_way.append((place, self._pool.hand_in(self.cases[place], task)))
         while under_way:
@@ -239,7 +239,7 @@ class BoundedSearch:
             if len(under_way) == self._ahead:
                 self._take(*under_way.popleft())
             self._report("combinations", number / len(rest))
-            if not self._is_same(place) and not self._is_reckoned(place, under_way, lambda figures: figures):
+            if not self._is_same(place) and not self._is_repriced(place, under_way, lambda figures: figures):
                 under_way.append((place, self._pool.hand_in(self.cases[place], Whole())))
         while under_way:
             self._take(*under_way.popleft())
@@ -290,7 +290,7 @@ class BoundedSearch:
             return None
         return tuple(value for key, value in varied.items() if not is_price(key))
 
-    def _is_reckoned(
+    def _is_repriced(
         self, place: int, under_way: deque[tuple[int, Ticket]], judged: Callable[[Figures], Figures | _Stopped]
     ) -> bool:
         """Whether a combination's figures are those of another's replay with its own prices."""

@@ -89,7 +89,7 @@ def _standing(replicas: Mapping[str, int], used: UsedAtLeast) -> Known:
     )
 
 
-class Laid:
+class HourWeights:
     """How the hours of a trace stand in the month of a case, in all replays together.
 
     Args:
@@ -130,11 +130,11 @@ class LeastUse:
         """By service and item, as of `Use`. Of several services nothing is known: what one is sent, another calls."""
         if case.system.only is None:
             return NOTHING
-        laid, budgets = Laid(self._trace, case), Budgets(self._trace, case)
-        key = case.settle_s, budgets.may_fail, laid.once
+        hour_weights, budgets = HourWeights(self._trace, case), Budgets(self._trace, case)
+        key = case.settle_s, budgets.may_fail, hour_weights.once
         if key not in self._known:
             first = int(np.searchsorted(self._trace.at_s, case.settle_s))  # those before may all fail
-            weight = laid.at(self._trace.at_s[first:])
+            weight = hour_weights.at(self._trace.at_s[first:])
             found = {"requests": _without_greatest(np.ones(len(weight)), weight, budgets.may_fail)}
             if self._trace.bytes_out is not None:
                 found["egress"] = _without_greatest(self._trace.bytes_out[first:], weight, budgets.may_fail)
@@ -162,7 +162,7 @@ class Spent:
     def __init__(self, trace: Trace, case: Case, used: UsedAtLeast = NOTHING) -> None:
         self._least_use, self._case = used, case
         self._edges_s, self._span_s = clock_hours(trace.span_s, trace.start), trace.span_s
-        self._weights = Laid(trace, case).weights
+        self._weights = HourWeights(trace, case).weights
         limited = case.terms.account.is_limited
         self._fewest = {name: fewest(one, is_limited=limited) for name, one in case.plan.services.items()}
         self._of_part: dict[int, dict[str, _Paid]] = {}
@@ -234,7 +234,7 @@ class Budgets:
 
     def __init__(self, trace: Trace, case: Case) -> None:
         first = int(np.searchsorted(trace.at_s, case.settle_s))
-        whole = float(Laid(trace, case).at(trace.at_s[first:]).sum())
+        whole = float(HourWeights(trace, case).at(trace.at_s[first:]).sum())
         self.slack = _SLACK * max(1.0, whole)
         self.failed = whole
         self.late: list[tuple[float, float]] = []
@@ -290,16 +290,16 @@ class Overload:
         if hosting.scaling.decides or hosting.rollouts or hosting.may_break or hosting.counts:
             return False
         speed = hosting.replicas_used * hosting.cores * hosting.size.speed
-        laid = Laid(self._trace, case)
-        return any(self._late(laid, speed, limit_s) > most + budgets.slack for limit_s, most in budgets.late)
+        hour_weights = HourWeights(self._trace, case)
+        return any(self._late(hour_weights, speed, limit_s) > most + budgets.slack for limit_s, most in budgets.late)
 
-    def _late(self, laid: Laid, speed: float, limit_s: float) -> float:
+    def _late(self, hour_weights: HourWeights, speed: float, limit_s: float) -> float:
         """The least weight of what is late with so many core-seconds of work done in a second."""
         late = 0.0
         for first_s, last_s, work_s in self._minutes:
             excess_s = float(work_s[-1]) - speed * (_WINDOW_S + limit_s) * (1 + 1e-9)
             if excess_s > 0:  # a minute may be of two hours
-                each = float(laid.at(np.array([first_s, last_s])).min())
+                each = float(hour_weights.at(np.array([first_s, last_s])).min())
                 late += each * (int(np.searchsorted(work_s, excess_s)) + 1)
         return late
 
@@ -337,18 +337,18 @@ class Watch:
         self._beyond = [0.0] * len(self._budgets.late)
         self._spent = Spent(trace, case, used)
         self._most = math.inf if most is None else most
-        self._laid = Laid(trace, case)
+        self._hour_weights = HourWeights(trace, case)
 
     def begin(self, *, with_events: bool) -> tuple[np.ndarray, Callable[[float, list[Fleet]], None]]:
         """Another replay begins."""
         # Of two replays the second is the one without events.
-        part = 1 if self._laid.once and not with_events else 0
+        part = 1 if self._hour_weights.once and not with_events else 0
         looking = _Looking(self, np.zeros(self._n, RESULT), self._first, part)
         return looking.records, looking.look
 
     def count(self, part: int, some: np.ndarray, at_s: np.ndarray) -> bool:
         """Some more requests of a replay have ended; returns whether too many have failed, or were late."""
-        weight = self._laid.at(at_s, self._laid.weights[part].floats)
+        weight = self._hour_weights.at(at_s, self._hour_weights.weights[part].floats)
         failed: Any = some["ending"] != 0
         self._failed += float(weight[failed].sum())
         is_too_much = self._failed > self._budgets.failed + self._budgets.slack

@@ -23,7 +23,7 @@ from libramen.base.times import EPSILON_S, local_time
 from libramen.bill.account import charges_of
 from libramen.bill.month import Month, Rough, clock_hours
 from libramen.outcome.figures import Figures
-from libramen.outcome.reckoned import Laying, Reckoned
+from libramen.outcome.kept_replays import KeptReplays, MonthWeights
 from libramen.prices.lines import total
 from libramen.runs.cases import Case
 from libramen.study.objectives import Objective
@@ -76,30 +76,30 @@ def resampled(
     Returns:
         None: the trace has fewer than two days, or none of them may stand for another.
     """
-    reckoned: list[Reckoned] = [one.reckoned for one in figures]
-    if not figures or any(one is None for one in reckoned):
+    kept_replays: list[KeptReplays] = [one.kept_replays for one in figures]
+    if not figures or any(one is None for one in kept_replays):
         return None
-    n = int((reckoned[0].span_s + EPSILON_S) // DAY_S)
+    n = int((kept_replays[0].span_s + EPSILON_S) // DAY_S)
     if n < LEAST:
         return None
-    laid: list[Laying] = []
-    for one, mine in zip(figures, reckoned, strict=True):
-        laying = mine.laying(cases[one.plan].terms.month)
-        if laying is None:
+    all_weights: list[MonthWeights] = []
+    for one, mine in zip(figures, kept_replays, strict=True):
+        month_weights = mine.month_weights(cases[one.plan].terms.month)
+        if month_weights is None:
             return None
-        laid.append(laying)
-    groups = _groups(reckoned[0], laid[0].month, n)
+        all_weights.append(month_weights)
+    groups = _groups(kept_replays[0], all_weights[0].month, n)
     if not any(len(group) >= _ALIKE for group in groups):
         return None
     times = _times(groups, n, stream(seed, "days"), months)
-    of_hour = _of_hours(reckoned[0], n, times)
+    of_hour = _of_hours(kept_replays[0], n, times)
     cost = np.empty((len(figures), months), object)
     met = np.empty((len(figures), months), bool)
-    for place, (one, mine, laying) in enumerate(zip(figures, reckoned, laid, strict=True)):
+    for place, (one, mine, month_weights) in enumerate(zip(figures, kept_replays, all_weights, strict=True)):
         case = cases[one.plan]
         services = {name: case.plan.services[name] for name in case.system.names}
         for k in range(months):
-            weights = tuple(Rough(part.floats * of_hour[k]) for part in laying.weights)
+            weights = tuple(Rough(part.floats * of_hour[k]) for part in month_weights.weights)
             cost[place, k] = total(tuple(charge.line for charge in charges_of(services, mine.use(weights), case.terms)))
             met[place, k] = all(_met(objective, mine, weights, cost[place, k]) for objective in one.objectives)
     winners = [
@@ -116,9 +116,9 @@ def resampled(
     )
 
 
-def _groups(reckoned: Reckoned, month: Month, n: int) -> list[list[int]]:
+def _groups(kept_replays: KeptReplays, month: Month, n: int) -> list[list[int]]:
     """Days that may stand for each other, of 24 h from the start of the trace on, by their number."""
-    middles = [local_time(reckoned.start, (day + 0.5) * DAY_S) for day in range(n)]
+    middles = [local_time(kept_replays.start, (day + 0.5) * DAY_S) for day in range(n)]
     if month.days:
         named = [[day for day in range(n) if (at := middles[day]) and at.date() in one.dates] for one in month.days]
         return [group for group in named if group]
@@ -142,19 +142,19 @@ def _times(groups: list[list[int]], n: int, rng: np.random.Generator, months: in
     return times
 
 
-def _of_hours(reckoned: Reckoned, n: int, times: np.ndarray) -> np.ndarray:
+def _of_hours(kept_replays: KeptReplays, n: int, times: np.ndarray) -> np.ndarray:
     """The same of each hour of the clock, which belongs to the quarter in which its middle is: float64 (months, hours).
 
     What lies beyond the last whole day stays.
     """
-    edges_s = clock_hours(reckoned.span_s, reckoned.start)
+    edges_s = clock_hours(kept_replays.span_s, kept_replays.start)
     quarter = ((edges_s[:-1] + edges_s[1:]) / 2 // QUARTER_S).astype(np.int64)
     flat = np.concatenate([times.reshape(len(times), -1), np.ones((len(times), 1))], axis=1)
     of_hour: np.ndarray = flat[:, np.minimum(quarter, n * QUARTERS)]
     return of_hour
 
 
-def _met(objective: Objective, reckoned: Reckoned, weights: tuple[Rough, ...], cost: object) -> bool:
+def _met(objective: Objective, kept_replays: KeptReplays, weights: tuple[Rough, ...], cost: object) -> bool:
     """Whether a month meets an objective."""
     if objective.name == "month":
         return bool(cost <= objective.wanted)  # type: ignore[operator]
@@ -162,7 +162,7 @@ def _met(objective: Objective, reckoned: Reckoned, weights: tuple[Rough, ...], c
     if objective.share is None and objective.key != "availability":
         return objective.met
     requests = ok = within = 0.0
-    for one, replay in zip(weights, reckoned.replays, strict=False):
+    for one, replay in zip(weights, kept_replays.replays, strict=False):
         hourly = replay.kept[scope].hourly
         endings = one.over(hourly.endings)
         requests, ok = requests + float(endings.sum()), ok + float(endings[0])

@@ -129,7 +129,7 @@ def _availability(figures: Figures) -> str:
 
 def _month(found: Outcome) -> Iterator[str]:
     """What a month comes to, where that is not what the trace does."""
-    if not found.reckoning.is_the_trace:
+    if not found.weighted_replays.is_the_trace:
         month = found.month
         p95 = units.show_duration(month.latency_s["p95"]) if month.latency_s["p95"] is not None else "none"
         yield f"In a month: availability {units.show_availability(month.availability)}, p95 {p95}."

@@ -20,9 +20,9 @@ from libramen.bill.costs import costs_of
 from libramen.bill.month import Weights
 from libramen.outcome.figures import Figures
 from libramen.outcome.judged import judged
+from libramen.outcome.kept_replays import KeptReplays
 from libramen.outcome.measures import Measures, Within
 from libramen.outcome.month import MonthFigures
-from libramen.outcome.reckoned import Reckoned
 from libramen.prices import PricesOfPlan, PricesOfSize, PricesOfTier
 from libramen.runs.cases import Case
 from libramen.study.objectives import Objective, Objectives
@@ -108,7 +108,7 @@ def _what_is_counted(wanted: Any) -> Any:
 
 def document_of(figures: Figures) -> dict[str, Any]:
     """What is kept: the figures, and what other bills and months can be made of."""
-    return {"figures": figures.to_dict(routes=False), "reckoned": figures.reckoned.to_dict()}
+    return {"figures": figures.to_dict(routes=False), "kept_replays": figures.kept_replays.to_dict()}
 
 
 def figures_of(document: dict[str, Any], case: Case) -> Figures | None:
@@ -123,12 +123,12 @@ def figures_of(document: dict[str, Any], case: Case) -> Figures | None:
     """
     kept = Figures.from_dict(document["figures"])
     names, hostings = case.system.names, case.plan.services
-    reckoned: Reckoned = Reckoned.from_dict(document["reckoned"], kept.span_s, kept.start, tuple(names))
-    laying = reckoned.laying(case.terms.month)
-    if laying is None:
+    kept_replays: KeptReplays = KeptReplays.from_dict(document["kept_replays"], kept.span_s, kept.start, tuple(names))
+    month_weights = kept_replays.month_weights(case.terms.month)
+    if month_weights is None:
         return None
-    bill = reckoned.bill({name: hostings[name] for name in names}, case.terms, laying)
-    months = _Months(reckoned, laying.weights, is_same=reckoned.is_same(case.terms.month))
+    bill = kept_replays.bill({name: hostings[name] for name in names}, case.terms, month_weights)
+    months = _Months(kept_replays, month_weights.weights, is_same=kept_replays.is_same(case.terms.month))
     services = {}
     for name, of in zip(names, case.objectives.of_services(names), strict=True):
         if name in kept.services:
@@ -137,16 +137,16 @@ def figures_of(document: dict[str, Any], case: Case) -> Figures | None:
                 kept.services[name], mine, of, case.plan.name, hostings[name], months, f"services.{name}"
             )
     whole = _renewed(kept, bill, case.objectives, case.plan.name, hostings[names[0]], months)
-    told = dataclasses.replace(reckoned, table=case.terms.month)
-    costs = costs_of(bill, told.use(laying.weights), kept.span_s, kept.start).short()
-    return dataclasses.replace(whole, services=services, reckoned=told, costs=costs)
+    told = dataclasses.replace(kept_replays, table=case.terms.month)
+    costs = costs_of(bill, told.use(month_weights.weights), kept.span_s, kept.start).short()
+    return dataclasses.replace(whole, services=services, kept_replays=told, costs=costs)
 
 
 @dataclass(frozen=True)
 class _Months:
     """Figures of a month: those that were kept, where it is the same month, else made anew by hour."""
 
-    reckoned: Reckoned
+    kept_replays: KeptReplays
     weights: tuple[Weights, ...]
     is_same: bool
 
@@ -156,7 +156,7 @@ class _Months:
             kept.n_requests, kept.attempts, kept.endings, kept.latency_s, kept.answered_s, dict(within),
             kept.availability, kept.availability_minutes, kept.time_s, kept.bytes_out,
         )  # fmt: skip
-        return self.reckoned.measures(scope, self.weights, whole)
+        return self.kept_replays.measures(scope, self.weights, whole)
 
 
 def _renewed(
@@ -164,7 +164,7 @@ def _renewed(
 ) -> Figures:
     judged = tuple(_judged(kept, bill, wanted, months, scope))
     month = kept.month
-    if not months.is_same and scope in months.reckoned.replays[0].kept:
+    if not months.is_same and scope in months.kept_replays.replays[0].kept:
         month = MonthFigures.of(months.measures(scope, {}, kept), is_binned=True)
     # What all of several services run on has no name.
     tier, size = kept.tier and hosting.tier.name, kept.size and hosting.size.name

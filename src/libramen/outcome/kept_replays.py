@@ -1,4 +1,4 @@
-"""What figures keep of their replays, so that other prices, objectives and months can be reckoned of it."""
+"""What figures keep of their replays: other prices, objectives and months are reckoned from it without a replay."""
 
 from __future__ import annotations
 
@@ -14,21 +14,21 @@ from libramen.bill.made_of import Single, made_of
 from libramen.bill.month import Month, Weights, month_of
 from libramen.bill.usage import Usage
 from libramen.bill.use import MonthOfUse, Part
-from libramen.outcome.hourly import Kept, Laid, of_month
+from libramen.outcome.hourly import KeptCounts, WeightedCounts, of_month
 from libramen.outcome.measures import Measures
 from libramen.outcome.month import may_happen_once
 from libramen.study.plan import Hosting
 from libramen.study.terms import MonthTable, Terms
 
 
-class Replayed(NamedTuple):
+class KeptReplay(NamedTuple):
     """One replay: what each service used, and what requests came to by hour, by what objectives are about."""
 
     usage: dict[str, Usage]
-    kept: dict[str, Kept]
+    kept: dict[str, KeptCounts]
 
 
-class Laying(NamedTuple):
+class MonthWeights(NamedTuple):
     """How some replays become a month.
 
     Attributes:
@@ -44,7 +44,7 @@ class Laying(NamedTuple):
 
 
 @dataclass(frozen=True, eq=False)
-class Reckoned:
+class KeptReplays:
     """The replays that a month is made of.
 
     Attributes:
@@ -58,10 +58,10 @@ class Reckoned:
     start: datetime | None
     gaps: tuple[tuple[float, float], ...]
     singles: tuple[Single, ...]
-    replays: tuple[Replayed, ...]
+    replays: tuple[KeptReplay, ...]
     table: MonthTable
 
-    def laying(self, table: MonthTable) -> Laying | None:
+    def month_weights(self, table: MonthTable) -> MonthWeights | None:
         """How they become a month of some kind; None: the replay without single events is missing.
 
         Raises:
@@ -74,7 +74,7 @@ class Reckoned:
             return None
         why_not = TOO_LONG if wanted and not once else ""
         notes = made_of(month, self.start, self.singles, once=once, why_not=why_not)
-        return Laying(month, month.split if once else (month.weights,), *notes)
+        return MonthWeights(month, month.split if once else (month.weights,), *notes)
 
     def is_same(self, table: MonthTable) -> bool:
         """Whether the month is that of which its figures were made."""
@@ -86,18 +86,18 @@ class Reckoned:
 
     def used(self) -> MonthOfUse:
         """What was used in the month of which its figures were made."""
-        laying = self.laying(self.table)
-        assert laying is not None
-        return self.use(laying.weights)
+        month_weights = self.month_weights(self.table)
+        assert month_weights is not None
+        return self.use(month_weights.weights)
 
-    def bill(self, services: Mapping[str, Hosting], terms: Terms, laying: Laying) -> Bill:
+    def bill(self, services: Mapping[str, Hosting], terms: Terms, month_weights: MonthWeights) -> Bill:
         """What a plan costs in a month."""
-        return bill_of(services, self.use(laying.weights), terms, laying.note, laying.assumes)
+        return bill_of(services, self.use(month_weights.weights), terms, month_weights.note, month_weights.assumes)
 
     def measures(self, scope: str, weights: tuple[Weights, ...], whole: Measures) -> Measures:
         """What the requests of a scope come to in a month; `whole`: of the trace."""
         parts = [
-            Laid(one, replay.kept[scope].hourly, replay.kept[scope].latencies)
+            WeightedCounts(one, replay.kept[scope].hourly, replay.kept[scope].latencies)
             for one, replay in zip(weights, self.replays, strict=False)
         ]
         return of_month(parts, whole)
@@ -132,9 +132,9 @@ class Reckoned:
             ValueError, KeyError, TypeError: it is no such document.
         """
         replays = tuple(
-            Replayed(
+            KeptReplay(
                 {name: Usage.from_dict(usage) for name, usage in zip(services, told["usage"], strict=True)},
-                {scope: Kept.from_dict(kept) for scope, kept in told["kept"].items()},
+                {scope: KeptCounts.from_dict(kept) for scope, kept in told["kept"].items()},
             )
             for told in document["replays"]
         )
@@ -143,8 +143,8 @@ class Reckoned:
         return cls(span_s, start, gaps, singles, replays, MonthTable(**document["table"]))
 
 
-def _rebuilt(packed: bytes, span_s: float, start: datetime | None, services: tuple[str, ...]) -> Reckoned:
-    return Reckoned.from_dict(json.loads(zlib.decompress(packed)), span_s, start, services)
+def _rebuilt(packed: bytes, span_s: float, start: datetime | None, services: tuple[str, ...]) -> KeptReplays:
+    return KeptReplays.from_dict(json.loads(zlib.decompress(packed)), span_s, start, services)
 
 
 TOO_LONG = ", since the trace is longer than four weeks"
