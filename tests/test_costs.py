@@ -12,7 +12,7 @@ import pytest
 from builders import make_plan, make_tier, make_trace
 from libramen import Service, Terms, Trace, replay
 from libramen.cli import run
-from libramen.report.costs import in_short, said
+from libramen.report.costs import costs_section, in_short, said
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -154,6 +154,7 @@ def test_several_services() -> None:
     costs = replay(trace, services, plans).costs
     assert _amounts(costs, "services") == {"a": 730.0, "b": 730.0}
     assert _amounts(costs, "routes") == {"/a": 146.0, "/b": 292.0, "idle": 1022.0}
+    assert costs_section(costs).columns[-1].title == "of the attempts"
 
 
 def test_the_command(hour_study: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:

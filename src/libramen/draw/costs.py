@@ -12,7 +12,7 @@ from libramen.base import units
 from libramen.bill.costs import KINDS, Costs
 from libramen.draw.style import DUSK, FOAM, INK, KELP, SAND, SEA, dress, new_figure, plain
 from libramen.outcome.outcome import Outcome
-from libramen.report.costs import KIND_NAMES, said
+from libramen.report.costs import KIND_NAMES, counted, said
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -98,11 +98,11 @@ def _routes(axes: Axes, costs: Costs) -> None:
     axes.set_xlim(0, 118 * top)
     dress(axes, y_label="")
     axes.set_xlabel("%", color=INK)
-    axes.set_title("routes: share of what is used, and of the requests", color=INK, fontsize=11, loc="left")
+    axes.set_title(f"routes: share of what is used, and of the {counted(costs)}", color=INK, fontsize=11, loc="left")
     axes.legend(
         handles=[
             Patch(facecolor=SEA, edgecolor=INK, label="of the money that is used"),
-            Patch(facecolor="white", edgecolor=INK, hatch="....", label="of the requests"),
+            Patch(facecolor="white", edgecolor=INK, hatch="....", label=f"of the {counted(costs)}"),
         ],
         loc="lower right",
         fontsize=9,
@@ -120,7 +120,7 @@ def _hours(axes: Axes, costs: Costs) -> None:
     dress(axes, y_label=f"{plain(costs.currency)} a month")
     other = axes.twinx()
     other.plot(at, 100 * requests, color=SEA, linewidth=1.6, marker="o" if len(at) <= 48 else "", markersize=3)
-    other.set_ylabel("% of the requests (line)", color=INK)
+    other.set_ylabel(f"% of the {counted(costs)} (line)", color=INK)
     other.set_ylim(bottom=0)
     for side in ("top", "left"):
         other.spines[side].set_visible(False)
@@ -135,7 +135,7 @@ def _hours(axes: Axes, costs: Costs) -> None:
         is_day = len(names) <= 24 and names == sorted(names) and all(len(name) == 2 for name in names)
         axes.set_xlabel("hour of the day, local" if is_day else "hour of the trace", color=INK)
     axes.set_xlim(-0.7, len(names) - 0.3)
-    axes.set_title("by hour: money (bars) and requests (line)", color=INK, fontsize=11, loc="left")
+    axes.set_title(f"by hour: money (bars) and {counted(costs)} (line)", color=INK, fontsize=11, loc="left")
 
 
 def _cut(name: str) -> str:

@@ -19,7 +19,7 @@ KIND_NAMES: Final = {
 _ROUTES_SHOWN: Final = 8
 _NOTABLE: Final = 0.05
 _MORE: Final = 2.0
-"""So many times its share of the requests a route must cost, to be told."""
+"""So many times its share of the attempts a route must cost, to be told."""
 
 
 def costs_section(costs: Costs) -> Section:
@@ -33,16 +33,23 @@ def costs_section(costs: Costs) -> Section:
         rows += [_row(f"{one.name} (all of it)", one) for one in costs.services]
     more = len(routes) - _ROUTES_SHOWN
     notes = [f"and {more} more routes: see --json"] if more > 0 else []
+    if len(costs.services) > 1:
+        notes.append("attempts: what the balancers of all services got, with calls between services and repeats.")
     return Section(
         columns=(
             Column("where the money goes", "name", is_number=False),
             Column(f"{costs.currency}/month", "amount", f"{costs.currency}/month"),
             Column("of the bill", "share", "share"),
-            Column("of the requests", "requests", "share"),
+            Column(f"of the {counted(costs)}", "requests", "share"),
         ),
         rows=tuple(rows),
         notes=(*(f"{sentence[0].upper()}{sentence[1:]}." for sentence in said(costs)), *notes),
     )
+
+
+def counted(costs: Costs) -> str:
+    """What shares of use are of: a request to one service is an attempt at several, and each is counted."""
+    return "requests" if len(costs.services) == 1 else "attempts"
 
 
 def _row(name: str, cost: Cost) -> Row:
@@ -66,7 +73,7 @@ def said(costs: Costs) -> list[str]:
         when = "nights and week-ends" if costs.quiet.with_week_ends else "nights (22:00 to 06:00)"
         amount = units.about_money(costs.quiet.amount, costs.currency)
         answers = percent(costs.quiet.requests)
-        told.append(f"{when} cost {amount} and get {answers} of the requests")
+        told.append(f"{when} cost {amount} and get {answers} of the {counted(costs)}")
     used = [one for one in costs.routes if one.requests is not None]
     whole = sum(float(one.amount) for one in used)
     dear = [
@@ -74,8 +81,8 @@ def said(costs: Costs) -> list[str]:
         if whole and float(one.amount) / whole >= max(_NOTABLE, _MORE * (one.requests or 0.0)) and one.share >= 0.01
     ]  # fmt: skip
     for one in sorted(dear, key=lambda one: -one.amount)[:2]:
-        of_money, of_requests = percent(float(one.amount) / whole), percent(one.requests or 0.0)
-        told.append(f"{one.name} is {of_requests} of the requests and {of_money} of the money that is used")
+        of_money, of_attempts = percent(float(one.amount) / whole), percent(one.requests or 0.0)
+        told.append(f"{one.name} is {of_attempts} of the {counted(costs)} and {of_money} of the money that is used")
     return told
 
 

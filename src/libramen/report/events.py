@@ -163,7 +163,14 @@ def ways_sections(name: str, found: Events) -> list[Section]:
     sections = [*(demand_sections(outcome.trace.demand) if outcome.has_trace else ()), Section(title)]
     sections += [_ways(outcome, entry) for entry in found.entries]
     counted = "once a month each" if found.once else f"a month is {outcome.bill.note}"
-    return [*sections, Section(sentences=(f"Each against a replay without it, on the same luck; counted: {counted}.",))]
+    return [
+        *sections,
+        Section(
+            sentences=(
+                f"Each is compared with a replay without it, with the same random numbers. It counts as follows: {counted}.",
+            )
+        ),
+    ]
 
 
 def _ways(outcome: Outcome, entry: Ways) -> Section:
