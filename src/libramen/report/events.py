@@ -162,15 +162,9 @@ def ways_sections(name: str, found: Events) -> list[Section]:
         return [Section(title, ("This plan has neither releases nor faults.",))]
     sections = [*(demand_sections(outcome.trace.demand) if outcome.has_trace else ()), Section(title)]
     sections += [_ways(outcome, entry) for entry in found.entries]
-    counted = "once a month each" if found.once else f"a month is {outcome.bill.note}"
-    return [
-        *sections,
-        Section(
-            sentences=(
-                f"Each is compared with a replay without it, with the same random numbers. It counts as follows: {counted}.",
-            )
-        ),
-    ]
+    counted = "Each counts once a month." if found.once else f"A month here is {outcome.bill.note}."
+    compared = "Each is compared with a replay without it, with the same random numbers."
+    return [*sections, Section(sentences=(compared, counted))]
 
 
 def _ways(outcome: Outcome, entry: Ways) -> Section:
