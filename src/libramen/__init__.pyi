@@ -27,6 +27,11 @@ from .outcome.stretch import StretchFigures as StretchFigures
 from .prices.fees import Fee as Fee
 from .prices.lines import BillLine as BillLine
 from .prices.replica_hours import Commitment as Commitment
+from .questions.break_even import (
+    BreakEven as BreakEven,
+    Crossing as Crossing,
+    break_even as break_even,
+)
 from .questions.check import (
     Check as Check,
     check as check,

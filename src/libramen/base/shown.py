@@ -18,6 +18,7 @@ if TYPE_CHECKING:
 
 _SECTIONS: Final = {
     "Backtest": "report.backtest:backtest_sections",
+    "BreakEven": "report.break_even:shown",
     "Comparison": "report.comparison:shown",
     "Events": "report.events:shown",
     "Headroom": "report.headroom:shown",
@@ -27,6 +28,7 @@ _SECTIONS: Final = {
 """What a notebook shows of a result: its class, and the function that makes its sections."""
 _FIGURES: Final = {
     "Backtest": "draw.backtest:draw_backtest",
+    "BreakEven": "draw.break_even:draw_break_even",
     "Comparison": "draw.compare:draw_comparison",
     "Events": "draw.events:draw_ways",
     "Headroom": "draw.headroom:draw_headroom",

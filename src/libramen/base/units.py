@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import math
 import re
+from collections.abc import Callable
 from decimal import ROUND_HALF_EVEN, Decimal, InvalidOperation
 from typing import Final
 
@@ -41,6 +42,7 @@ _MOST_PLACES: Final = 18
 _NUMBER_AND_UNIT: Final = re.compile(r"\s*([0-9]{1,30}(?:\.[0-9]*)?|\.[0-9]+)\s*([A-Za-zµ]+|%)\s*")
 
 DURATION: Final = 'a duration such as "250ms", "40s", "2h" or "1h 30m", or a number of seconds'
+NUMBER: Final = "a number such as 0.5"
 SIZE: Final = 'a size such as "512 MB" or "2 GiB", or a number of bytes'
 SHARE: Final = 'a share such as "60%" or 0.6'
 MONEY: Final = 'an amount of money such as 12.50 or "0.031"'
@@ -121,6 +123,42 @@ def parse_share(value: object) -> float:
     if number is None or not math.isfinite(number) or number < 0:
         raise UnitError(value, SHARE)
     return number
+
+
+def parse_number(value: object) -> float:
+    """A number from `"0.5"` or 0.5; not negative.
+
+    Raises:
+        UnitError: not a number, negative or not finite.
+    """
+    try:
+        number = float(value) if isinstance(value, str | int | float) and not isinstance(value, bool) else math.nan
+    except ValueError:
+        number = math.nan
+    if not math.isfinite(number) or number < 0:
+        raise UnitError(value, NUMBER)
+    return number
+
+
+def parse_range(text: str, parse: Callable[[str], float] = parse_number) -> tuple[float, float]:
+    """Two ends from `"0.1..10"`, or one value for both.
+
+    Args:
+        text: with two points between the ends.
+        parse: how an end is read.
+
+    Raises:
+        UnitError: an end is not allowed, or they do not rise.
+
+    Example:
+        >>> parse_range("5%..12%", parse_share)
+        (0.05, 0.12)
+    """
+    low, dots, high = text.partition("..")
+    ends = parse(low.strip()), parse((high if dots else low).strip())
+    if ends[0] > ends[1]:
+        raise UnitError(text, "a range whose ends rise, such as 1..5")
+    return ends
 
 
 def parse_money(value: object) -> Decimal:

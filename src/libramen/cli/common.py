@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from contextlib import contextmanager
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any, TypeVar
 
 import typer
+
+_Found = TypeVar("_Found")
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator
@@ -40,6 +42,9 @@ NoStore = Annotated[bool, typer.Option("--no-store", help="Replay everything, an
 Cluster = Annotated[
     str | None, typer.Option("--cluster", metavar="ADDRESS", help="Replay on this Dask cluster, tcp://HOST:PORT.")
 ]
+Memory = Annotated[
+    str | None, typer.Option("--memory", metavar="SIZE", help="What replays may take (default: half of the machine's).")
+]
 _REACHED_S = 10
 """So long a cluster may take to answer."""
 Plot = Annotated[Path | None, typer.Option("--plot", metavar="FILE", help="Draw a picture: .png or .svg.")]
@@ -55,6 +60,20 @@ def check_plot(plot: Path | None) -> None:
         from libramen.base.files import check_output
 
         check_output(plot, (".png", ".svg"))
+
+
+def read(text: str | None, parse: Callable[[str], _Found], option: str) -> _Found | None:
+    """What an option says, None: it is not there.
+
+    Raises:
+        ReplayError: it is not allowed.
+    """
+    from libramen.base.errors import ReplayError, UnitError
+
+    try:
+        return None if text is None else parse(text)
+    except UnitError as error:
+        raise ReplayError(f"{option}: {error}") from None
 
 
 def read_repeats(text: str | None) -> Any:

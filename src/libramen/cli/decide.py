@@ -10,6 +10,7 @@ import typer
 from libramen.cli.common import (
     Cluster,
     Json,
+    Memory,
     NoCache,
     NoStore,
     Plot,
@@ -22,6 +23,7 @@ from libramen.cli.common import (
     check_plot,
     give_out,
     open_store,
+    read,
     read_repeats,
     ready,
     replaying,
@@ -174,7 +176,8 @@ def headroom(
         list[str] | None, typer.Option("--plan", metavar="PLAN", help="Name of a plan, more than once for several.")
     ] = None,
     grow: Annotated[
-        str | None, typer.Option("--grow", metavar="SHARE", help="Growth of the load a month: in which month it ends.")
+        str | None,
+        typer.Option("--grow", metavar="SHARE", help="Growth of the load a month, as 8% or 5%..12%: when it ends."),
     ] = None,
     json: Json = False,
     seed: Seed = 0,
@@ -188,28 +191,20 @@ def headroom(
     store: StoreFile = None,
     no_store: NoStore = False,
     cluster: Cluster = None,
-    memory: Annotated[
-        str | None,
-        typer.Option("--memory", metavar="SIZE", help="What replays may take (default: half of the machine's)."),
-    ] = None,
+    memory: Memory = None,
 ) -> int:
     """How much more load each plan takes, which objective breaks first, and what runs out."""
-    from libramen.base.errors import ReplayError, UnitError
-    from libramen.base.units import parse_share, parse_size
+    from libramen.base.units import parse_range, parse_share, parse_size
     from libramen.cli import show
     from libramen.questions.headroom import headroom as find
     from libramen.report.headroom import in_words
     from libramen.study.file import load_study
 
     check_plot(plot)
-    try:
-        growth = None if grow is None else parse_share(grow)
-    except UnitError as error:
-        raise ReplayError(f"--grow: {error}") from None
-    try:
-        most = None if memory is None else parse_size(memory)
-    except UnitError as error:
-        raise ReplayError(f"--memory: {error}") from None
+    growth, most = (
+        read(grow, lambda text: parse_range(text, parse_share), "--grow"),
+        read(memory, parse_size, "--memory"),
+    )
     loaded = load_study(study, trust_code=trust_code)
     where = replaying(loaded, seed, no_cache=no_cache, store=store, no_store=no_store, cluster=cluster)
     with where as (trace, bar, asked):
@@ -224,6 +219,46 @@ def headroom(
         )
     document = found.to_dict() if json else None
     give_out(trace, document, plot, found, lambda: show.headroom(loaded, found))
+    return 0
+
+
+@app.command(epilog="Example:  libramen breakeven saltmarsh/study.toml --between steady,lamp --plot breakeven.png")
+def breakeven(
+    study: StudyPath,
+    between: Annotated[
+        str | None, typer.Option("--between", metavar="P,Q,...", help="Two plans or more (default: all of them).")
+    ] = None,
+    loads: Annotated[
+        str, typer.Option("--loads", metavar="FROM..TO", help="From where to where, in times the load of the trace.")
+    ] = "0.05..20",
+    json: Json = False,
+    seed: Seed = 0,
+    trust_code: Trust = False,
+    no_cache: NoCache = False,
+    plot: Plot = None,
+    store: StoreFile = None,
+    no_store: NoStore = False,
+    cluster: Cluster = None,
+    memory: Memory = None,
+) -> int:
+    """At which loads another plan becomes the cheaper one, and which objectives each misses there."""
+    from libramen.base.units import parse_range, parse_size
+    from libramen.cli import show
+    from libramen.questions.break_even import break_even as find
+    from libramen.study.file import load_study
+
+    check_plot(plot)
+    ends, most = read(loads, parse_range, "--loads"), read(memory, parse_size, "--memory")
+    assert ends is not None
+    loaded = load_study(study, trust_code=trust_code)
+    plans = None if between is None else [name.strip() for name in between.split(",")]
+    for name in plans or ():
+        loaded.plan(name)
+    where = replaying(loaded, seed, no_cache=no_cache, store=store, no_store=no_store, cluster=cluster)
+    with where as (trace, _, asked):
+        found = find(loaded, between=plans, loads=ends, memory=most, **asked)
+    document = found.to_dict() if json else None
+    give_out(trace, document, plot, found, lambda: show.break_even(loaded, found))
     return 0
 
 

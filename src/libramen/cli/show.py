@@ -24,6 +24,7 @@ if TYPE_CHECKING:
 
     from libramen.outcome.outcome import Outcome
     from libramen.outcome.stretch import StretchFigures
+    from libramen.questions.break_even import BreakEven
     from libramen.questions.check import Check
     from libramen.questions.compare import Comparison
     from libramen.questions.events import Events
@@ -182,6 +183,7 @@ def _render(sections: Iterable[Section]) -> None:
 
 
 def _table(section: Section, *, narrow: bool) -> Table:
+    section = section.for_people()
     table = Table(box=_RULE, pad_edge=False, padding=(0, 1, 0, 0), show_edge=False)
     shown = [at for at, column in enumerate(section.columns) if not (narrow and column.only_wide)]
     for at in shown:
@@ -223,6 +225,13 @@ def headroom(study: Study, found: Headroom) -> None:
     from libramen.report.headroom import headroom_sections
 
     _render(headroom_sections(study.name, found))
+
+
+def break_even(study: Study, found: BreakEven) -> None:
+    """Where the cheaper of two plans changes."""
+    from libramen.report.break_even import break_even_sections
+
+    _render(break_even_sections(study.name, found))
 
 
 def repeats(found: Repeats) -> None:

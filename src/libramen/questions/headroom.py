@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Iterable
 from dataclasses import replace, replace as changed
 from typing import Any, Final, Unpack
@@ -10,17 +11,20 @@ from libramen.base import heavy
 from libramen.base.errors import ReplayError, StudyError
 from libramen.base.shown import Shown, figure_of
 from libramen.load.evidence import Evidence, evidence_of
+from libramen.prices.lines import HOURS
 from libramen.questions.context import Asking, Context
 from libramen.questions.limits import Room, rooms_of
 from libramen.questions.repeats import check_repeats
-from libramen.runs.memory import machine_bytes
+from libramen.runs.memory import usual_bytes
 from libramen.study.plan import Plan
 from libramen.study.study import Study
+from libramen.trace.trace import Trace
 
+_MOST_GROWTH: Final = 10
+_CENTURY: Final = 1200
+"""Months."""
 _AT_ONCE: Final = 20
 """Replays that one plan's search asks for at once."""
-_SHARE: Final = 0.5
-"""Of the machine's memory, where it is not said how much may be used."""
 
 
 class Headroom(Shown):
@@ -28,12 +32,14 @@ class Headroom(Shown):
 
     Attributes:
         plans: each plan.
-        grow: growth of the load a month, None: not asked about.
+        grow: growth of the load a month, the least and the greatest; None: not asked about.
         currency: of what a month costs.
         evidence: what the log has seen, beside the load of the trace.
     """
 
-    def __init__(self, plans: tuple[Room, ...], grow: float | None, currency: str, evidence: Evidence) -> None:
+    def __init__(
+        self, plans: tuple[Room, ...], grow: tuple[float, float] | None, currency: str, evidence: Evidence
+    ) -> None:
         self.plans, self.grow, self.currency, self.evidence = plans, grow, currency, evidence
 
     @property
@@ -58,7 +64,7 @@ class Headroom(Shown):
     def to_dict(self) -> dict[str, Any]:
         """The JSON of the command line."""
         return {
-            "grow": self.grow,
+            "grow": self.grow if self.grow is None or self.grow[0] < self.grow[1] else self.grow[0],
             "currency": self.currency,
             "changes": [room.plan for room in self.changes],
             "evidence": self.evidence.to_dict() | {"up_to": self.evidence.up_to},
@@ -66,7 +72,7 @@ class Headroom(Shown):
         }
 
     def plot(self) -> heavy.Figure:
-        """P95, availability and money against the load, for all plans."""
+        """A bar a plan up to its limit, coloured by what breaks first, with the limit of each objective."""
         return figure_of(self)
 
 
@@ -79,7 +85,7 @@ def headroom(
     study: Study,
     *,
     plans: Iterable[str | Plan] | None = None,
-    grow: float | None = None,
+    grow: float | tuple[float, float] | None = None,
     repeats: int | None = None,
     memory: int | None = None,
     found: Callable[[Room], None] | None = None,
@@ -97,7 +103,8 @@ def headroom(
     Args:
         study: from `load_study`.
         plans: which plans. Default: all of the study.
-        grow: growth of the load a month, such as 0.08: then each plan has the month in which its limit is reached.
+        grow: growth of the load a month, such as 0.08, or from where to where it is, such as (0.05, 0.12): then each
+            plan says after how many months its limit is reached, and where the trace has dates, when that is.
         repeats: look for the limit with so many seeds, of the load and of all that is random.
         memory: what traces and replays may take together [bytes]. Default: half of the machine's.
         found: called with the headroom of a plan as soon as it is known.
@@ -105,17 +112,18 @@ def headroom(
 
     Raises:
         StudyError: there are no objectives; a plan cannot be replayed on this trace.
-        ReplayError: `grow` is not above 0.
+        ReplayError: `grow` is not above 0, or its ends do not rise.
 
     Example:
         >>> headroom(load_study("saltmarsh/study.toml"), plans=["brisk"]).plans[0].holds_to  # doctest: +SKIP
         1.2202
     """
-    if grow is not None and not 0 < grow <= 10:
-        raise ReplayError(f"grow: found {grow!r}; allowed: above 0, such as 0.08 for 8 % a month")
+    growth = (grow, grow) if isinstance(grow, int | float) else grow
+    if growth is not None and not 0 < growth[0] <= growth[1] <= _MOST_GROWTH:
+        raise ReplayError(f"grow: found {grow!r}; allowed: above 0, such as 0.08 for 8 % a month, or (0.05, 0.12)")
     if repeats is not None:
         check_repeats(repeats, auto=False)
-    memory = int(_SHARE * machine_bytes()) if memory is None else memory
+    memory = usual_bytes() if memory is None else memory
     context = Context.of(study, asked)
     cases = context.cases(plans)
     if not list(study.objectives.goals()):
@@ -123,10 +131,26 @@ def headroom(
     with context.pool(len(cases) * _AT_ONCE, memory, at_once=_AT_ONCE) as pool:
         n = 1 if repeats is None else repeats
         every = [changed(case, seed=case.seed + k) for case in cases for k in range(n)]
-        rooms = rooms_of(every, pool, grow, context.report, found or (lambda _room: None))
+        rooms = rooms_of(every, pool, context.report, found or (lambda _room: None))
     if repeats is not None:
         rooms = tuple(
             replace(rooms[n * place], repeats=tuple(room.holds_to for room in rooms[n * place : n * place + n]))
             for place in range(len(cases))
         )
-    return Headroom(rooms, grow, study.currency, evidence_of(context.load))
+    if growth is not None:
+        rooms = tuple(_dated(room, growth, context.load) for room in rooms)
+    return Headroom(rooms, growth, study.currency, evidence_of(context.load))
+
+
+def _dated(room: Room, growth: tuple[float, float], trace: Trace) -> Room:
+    """When a limit is reached, counted from the end of the trace; 0 months: it is there already."""
+    if room.holds_to is None:
+        return room
+    soonest, latest = (max(0.0, math.log(room.holds_to) / math.log1p(each)) for each in reversed(growth))
+    dates = None
+    if trace.start is not None and room.breaks is not None and 0 < latest < _CENTURY:
+        first, last = (trace.local_time(trace.span_s + months * HOURS * 3600) for months in (soonest, latest))
+        assert first is not None
+        assert last is not None
+        dates = f"{first:%Y-%m-%d}", f"{last:%Y-%m-%d}"
+    return replace(room, months=(soonest, latest), dates=dates)

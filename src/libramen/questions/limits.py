@@ -64,7 +64,9 @@ class Room(Result):
             even at a hundredth. None: it is met up to four times the load at which the first one breaks, or as far as
             memory went; of a plan that never holds, up to four times the load of the trace.
         monotone: whether of all that was replayed nothing that is missed is met again at a greater factor.
-        month: after how many months of growth that load is there; None: no growth was asked about.
+        months: after how many months of growth that load is there, at the soonest and at the latest; None: no growth
+            was asked about.
+        dates: when that is, ISO; None: the trace has no dates, nothing breaks, or it is more than a century away.
         points: what was replayed, by factor.
         looked_to: the greatest factor that was looked at, since a load of more has too many requests; None: there was
             no such limit.
@@ -81,18 +83,18 @@ class Room(Result):
     next_at: float | None
     limits: dict[str, float | None]
     monotone: bool
-    month: float | None
     points: tuple[Point, ...]
     looked_to: float | None = None
     counted_from: float | None = None
     repeats: tuple[float | None, ...] = ()
     made_of: str = ""
+    months: tuple[float, float] | None = None
+    dates: tuple[str, str] | None = None
 
 
 def rooms_of(
     cases: Sequence[Case],
     pool: Pool,
-    grow: float | None = None,
     report: Callable[[str, float], None] = lambda _what, _share: None,
     found: Callable[[Room], None] = lambda _room: None,
 ) -> tuple[Room, ...]:
@@ -101,11 +103,10 @@ def rooms_of(
     Args:
         cases: the plans, each with its seed.
         pool: where they are replayed; its memory bounds how far is looked.
-        grow: growth of the load a month.
         report: called with what is being looked at, and the share of the cases that are done.
         found: called with each as it is found.
     """
-    looking = [_LimitSearch(case, pool, grow) for case in cases]
+    looking = [_LimitSearch(case, pool) for case in cases]
     waiting = list(looking)
     while True:
         for look in waiting:
@@ -169,19 +170,14 @@ class _LimitSearch:
         room: what was found; None: it is still being looked for.
     """
 
-    def __init__(self, case: Case, pool: Pool, grow: float | None) -> None:
-        self._case, self._grow = case, grow
+    def __init__(self, case: Case, pool: Pool) -> None:
+        self._case = case
         self._figures: dict[int, Figures] = {}
         self._causes: dict[tuple[int, str], str] = {}
         self._asks: _Asks = []
         self.tickets: dict[int | tuple[int, str], Ticket] = {}
         self.room: Room | None = None
-        self._most_k = self._kept_k = _MOST_K
-        if pool.memory is not None:
-            self._kept_k = _power(pool.memory / bytes_of(pool.trace, self._case.replays_of(pool.trace)))
-            # What comes in chunks takes no more memory, and time all the same.
-            most = MOST_REQUESTS / len(pool.trace) if _comes_in_chunks(case) else 1.0
-            self._most_k = max(self._kept_k, _power(most))
+        self._most_k, self._kept_k = map(_power, loads_of(case, pool))
         self._names: list[str] = []
         self._steps = self._find()
 
@@ -312,16 +308,7 @@ class _LimitSearch:
             name: None if bad is None else 0.0 if bad == _LEAST_K else STEP ** (bad - 1) for name, bad in bads.items()
         }
         later = [STEP**bad for bad in bads.values() if bad is not None and bad != first_bad]
-        points = tuple(
-            Point(
-                STEP**k,
-                figures.month.latency_s["p95"],
-                figures.month.availability,
-                float(figures.bill.month),
-                tuple(one.name for one in figures.missed),
-            )
-            for k, figures in sorted(self._figures.items())
-        )
+        points = tuple(point_of(STEP**k, figures) for k, figures in sorted(self._figures.items()))
         return Room(
             plan=self._case.plan.name,
             holds_to=holds_to,
@@ -330,7 +317,6 @@ class _LimitSearch:
             next_at=min(later, default=None),
             limits=limits,
             monotone=self._is_monotone(),
-            month=_month(holds_to, self._grow),
             points=points,
             looked_to=None if self._most_k == _MOST_K else STEP**self._most_k,
             counted_from=STEP ** min(counted) if (counted := [k for k in self._figures if k > self._kept_k]) else None,
@@ -338,9 +324,26 @@ class _LimitSearch:
         )
 
 
+def point_of(factor: float, figures: Figures) -> Point:
+    """What is kept of a replay at some load."""
+    month = figures.month
+    missed = tuple(one.name for one in figures.missed)
+    return Point(factor, month.latency_s["p95"], month.availability, float(figures.bill.month), missed)
+
+
+def loads_of(case: Case, pool: Pool) -> tuple[float, float]:
+    """Up to how many times the load a pool has memory to replay a case, and up to which to keep all requests."""
+    if pool.memory is None:
+        return math.inf, math.inf
+    kept = pool.memory / bytes_of(pool.trace, case.replays_of(pool.trace))
+    # What comes in chunks takes no more memory, and time all the same.
+    most = MOST_REQUESTS / max(1, len(pool.trace)) if _comes_in_chunks(case) else 1.0
+    return max(kept, most), kept
+
+
 def _power(factor: float) -> int:
     """The greatest power of STEP that is no more than a factor, from 0 on."""
-    return max(0, min(_MOST_K, math.floor(math.log(max(factor, 1e-9)) / math.log(STEP))))
+    return _MOST_K if factor >= STEP**_MOST_K else max(0, math.floor(math.log(max(factor, 1e-9)) / math.log(STEP)))
 
 
 def _comes_in_chunks(case: Case) -> bool:
@@ -351,10 +354,3 @@ def _comes_in_chunks(case: Case) -> bool:
         *(fault.at for one in hosted for fault in one.faults if fault.at is not None),
     ]
     return not any(moment.needs_arrivals for moment in moments) and not any(one.balances.pins for one in hosted)
-
-
-def _month(factor: float | None, grow: float | None) -> float | None:
-    """After how many months of growth a load is there; 0: it is there already."""
-    if grow is None or factor is None:
-        return None
-    return max(0.0, math.log(factor) / math.log(1 + grow))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import date
 from typing import TYPE_CHECKING, Final
 
 from libramen.base import units
@@ -33,7 +34,7 @@ def _rooms(name: str, found: Headroom) -> Section:
     for room in found.plans:
         cells: list[Cell | str] = [
             room.plan,
-            Cell(_factor(room) + (BEYOND if _is_beyond(room, seen) else ""), room.holds_to),
+            Cell(factor_said(room) + (BEYOND if _is_beyond(room, seen) else ""), room.holds_to),
             Cell(room.breaks or "-", room.breaks),
             Cell(room.because or "-", room.because),
             Cell("-" if room.next_at is None else f"{room.next_at:.2f}", room.next_at),
@@ -42,10 +43,10 @@ def _rooms(name: str, found: Headroom) -> Section:
         if repeated:
             cells.append(_span_of(room))
         if found.grow is not None:
-            cells.append(Cell("-" if room.month is None else f"{room.month:.1f}", room.month))
+            cells += [*_months_cells(room, found.grow), *_dates_cells(room)]
         rows.append(row(cells))
     again = [Column(f"in {repeated} seeds", "repeats", is_number=False)] if repeated else []
-    grows = [] if found.grow is None else [Column(f"months at {100 * found.grow:g} %", "month")]
+    grows = [] if found.grow is None else _grows(found.grow)
     return Section(
         f"{name}: headroom",
         sentences=tuple(_changes(found)),
@@ -108,14 +109,57 @@ def _is_beyond(room: Room, seen: Evidence) -> bool:
     return room.holds_to is not None and seen.is_beyond(room.holds_to)
 
 
+def _grows(grow: tuple[float, float]) -> list[Column]:
+    """What is said of growth."""
+    return [
+        Column(f"months at {_growth(grow)}", "months_soonest", is_number=False),
+        Column("", "months_latest", is_number=False, in_text=False),
+        Column("until", "date_soonest", is_number=False, if_any=True),
+        Column("", "date_latest", is_number=False, in_text=False),
+    ]
+
+
+def _growth(grow: tuple[float, float]) -> str:
+    return " to ".join(dict.fromkeys(f"{100 * each:g} %" for each in grow))
+
+
+def _months_cells(room: Room, grow: tuple[float, float]) -> list[Cell]:
+    if room.months is None:
+        return [Cell("-"), Cell("")]
+    soonest, latest = room.months
+    if room.breaks is not None and not latest:
+        return [Cell("already past", soonest), Cell("", latest)]
+    said = f"{soonest:.1f}" if grow[0] == grow[1] else f"{soonest:.1f} to {latest:.1f}"
+    return [Cell(said if room.breaks is not None else f"{said} and more", soonest), Cell("", latest)]
+
+
+def _dates_cells(room: Room) -> list[Cell]:
+    if room.dates is None:
+        return [Cell(""), Cell("")]
+    return [Cell(dates_said(room.dates), room.dates[0]), Cell("", room.dates[1])]
+
+
+def dates_said(dates: tuple[str, str]) -> str:
+    """`5 Jun 2031`, or two of them."""
+    days = [date.fromisoformat(each) for each in dict.fromkeys(dates)]
+    return " to ".join(f"{day.day} {day:%b %Y}" for day in days)
+
+
 def _changes(found: Headroom) -> list[str]:
     """When to change to which plan."""
     steps = found.changes
     if found.grow is None or not steps:
         return []
-    said = [room.plan if room.breaks is None else f"{room.plan} suffices for {room.month:.1f} months" for room in steps]
+    said = [room.plan if room.breaks is None else f"{room.plan} suffices for {_lasts(room)}" for room in steps]
     ends = "" if steps[-1].breaks is None else "; then no plan does"
-    return [f"At {100 * found.grow:g} % more a month, of the cheapest that hold: {', then '.join(said)}{ends}."]
+    return [f"At {_growth(found.grow)} more a month, of the cheapest that hold: {', then '.join(said)}{ends}."]
+
+
+def _lasts(room: Room) -> str:
+    """For how long a plan suffices."""
+    assert room.months is not None
+    said = " to ".join(dict.fromkeys(f"{each:.1f}" for each in room.months))
+    return f"{said} months" + ("" if room.dates is None else f" (until {dates_said(room.dates)})")
 
 
 def _span_of(room: Room) -> str:
@@ -128,7 +172,8 @@ def _limit(factor: float | None) -> str:
     return "-" if factor is None else f"{factor:.2f}" if factor else "never"
 
 
-def _factor(room: Room) -> str:
+def factor_said(room: Room) -> str:
+    """Up to which load a plan holds: `1.22`, `never`, `100 and more`."""
     if room.holds_to is None:
         return "never"
     return f"{room.holds_to:.2f}" if room.breaks is not None else f"{room.holds_to:.3g} and more"

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-from dataclasses import dataclass
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
 from libramen.base.files import spreadsheet_safe
@@ -22,6 +22,7 @@ class Column(NamedTuple):
         is_number: whether it is aligned to the right.
         only_wide: whether it is left out where there is little room.
         if_any: whether it is left out where no row has a text there.
+        in_text: whether it is shown; else it is in data alone.
     """
 
     title: str
@@ -30,6 +31,7 @@ class Column(NamedTuple):
     is_number: bool = True
     only_wide: bool = False
     if_any: bool = False
+    in_text: bool = True
 
 
 class Cell(NamedTuple):
@@ -63,6 +65,7 @@ class Section:
         columns, rows: the table; no columns: there is none.
         notes: after the table, on how it is to be read.
         prose: whether the sentences may be broken between words; others are copied as they stand.
+        name: of the table in data, such as `bill`.
     """
 
     title: str = ""
@@ -71,17 +74,30 @@ class Section:
     rows: tuple[Row, ...] = ()
     notes: tuple[str, ...] = ()
     prose: bool = False
+    name: str = ""
 
     def __post_init__(self) -> None:
         """Columns that are only there for what some row has go, where none has it."""
-        empty = {
-            at for at, one in enumerate(self.columns) if one.if_any and not any(r.cells[at].text for r in self.rows)
-        }
-        if empty:
-            kept = [at for at in range(len(self.columns)) if at not in empty]
-            object.__setattr__(self, "columns", tuple(self.columns[at] for at in kept))
-            rows = tuple(one._replace(cells=tuple(one.cells[at] for at in kept)) for one in self.rows)
-            object.__setattr__(self, "rows", rows)
+        kept = self._only(lambda at, column: not column.if_any or any(self._is_there(row, at) for row in self.rows))
+        object.__setattr__(self, "columns", kept[0])
+        object.__setattr__(self, "rows", kept[1])
+
+    def _is_there(self, row: Row, at: int) -> bool:
+        cell = row.cells[at]
+        return bool(cell.text) if self.columns[at].in_text else cell.value is not None
+
+    def _only(self, keeps: Callable[[int, Column], bool]) -> tuple[tuple[Column, ...], tuple[Row, ...]]:
+        """Some of the columns, and the rows with these alone."""
+        places = [at for at, column in enumerate(self.columns) if keeps(at, column)]
+        rows = self.rows
+        if len(places) < len(self.columns):
+            rows = tuple(row._replace(cells=tuple(row.cells[at] for at in places)) for row in self.rows)
+        return tuple(self.columns[at] for at in places), rows
+
+    def for_people(self) -> Section:
+        """Without the columns that are in data alone."""
+        columns, rows = self._only(lambda _, column: column.in_text)
+        return self if len(columns) == len(self.columns) else replace(self, columns=columns, rows=rows)
 
     def to_frame(self) -> pd.DataFrame:
         """The table as data: a column for each that has a key, a row for each row that is not a total."""

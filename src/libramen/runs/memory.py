@@ -31,6 +31,11 @@ def machine_bytes() -> int:
     return found
 
 
+def usual_bytes() -> int:
+    """What replays may take, where nobody says: half of the machine's memory [bytes]."""
+    return machine_bytes() // 2
+
+
 def bytes_of(trace: Trace, replays: int = 1) -> int:
     """What making such a trace and replaying it takes at its peak, the compiler and the code left out [bytes].
 
