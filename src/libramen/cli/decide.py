@@ -78,7 +78,7 @@ def search(
         typer.Option(
             "--vary",
             metavar="KEY=VALUES",
-            help="Key and values, 2..20 or a,b,c: replicas, scaling.K, size.K, service.K, trace.scale, ...; or auto.",
+            help="Key and values, 2..20 or a,b,c: plan, replicas, scaling.K, size.K, service.K, trace.scale; or auto.",
         ),
     ] = None,
     json: Json = False,
@@ -112,10 +112,15 @@ def search(
     loaded = load_study(study, trust_code=trust_code)
     if name is not None:
         planned, own = _named(loaded, name)
+        if plan is not None:
+            own.pop("plan", None)
         plan, ranges = plan or planned, own | ranges
-    if plan is None:
-        raise OutputError("--plan is missing; allowed: a plan and what is varied, or the name of a [search.NAME]")
-    loaded.plan(plan)
+    if plan is None and "plan" not in ranges:
+        raise OutputError(
+            "--plan is missing; allowed: a plan and what is varied, --vary plan=A,B, or the name of a [search.NAME]"
+        )
+    if plan is not None:
+        loaded.plan(plan)
     for key in ranges if save is not None else ():
         if {"size", "tier"} & set(key.split(".")[:-1]):
             raise OutputError(f"--save: {key} changes what the tier sells, which a plan cannot name; leave one out")
@@ -124,24 +129,25 @@ def search(
     with where as (trace, _, asked):
         found = find(loaded, plan, vary=ranges, **how, **asked)
     if save is not None:
-        _save(save, found.winner(), f"{plan}-found", loaded)
+        _save(save, found.winner(), plan, loaded)
     document = found.to_dict() if json else None
     give_out(trace, document, plot, found, lambda: show.search(loaded, found, front=front))
     return int(strict and any(one.cheapest is None for one in found.scenarios))
 
 
-def _named(study: Study, name: str) -> tuple[str, dict[str, Any]]:
+def _named(study: Study, name: str) -> tuple[str | None, dict[str, Any]]:
     """The plan of a search of a study, and what it varies."""
     from libramen.base.errors import OutputError
     from libramen.base.fields import nearest
 
     if name not in study.searches:
         raise OutputError(f"{study.path}: there is no [search.{name}]; {nearest(name, study.searches)}")
-    return study.searches[name]
+    plan, ranges = study.searches[name]
+    return plan, dict(ranges)
 
 
-def _save(file: Path, winner: Plan | None, name: str, study: Study) -> None:
-    """Write the plan that won, if there is one."""
+def _save(file: Path, winner: Plan | None, plan: str | None, study: Study) -> None:
+    """Write the plan that won, if there is one; `plan`: the one that was varied, None: it is the winner's."""
     from libramen.base.files import write_whole
     from libramen.cli import show
     from libramen.study.written import plan_toml
@@ -149,7 +155,8 @@ def _save(file: Path, winner: Plan | None, name: str, study: Study) -> None:
     if winner is None:
         show.told(f"{file}: not written, since no combination meets every objective.")
     else:
-        text = plan_toml(winner, name, study.tiers).encode()
+        name = winner.name.split()[0] if plan is None else plan
+        text = plan_toml(winner, f"{name}-found", study.tiers).encode()
         write_whole(file, lambda path: path.write_bytes(text))
 
 

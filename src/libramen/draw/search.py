@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any, Final
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
 import numpy as np
 from matplotlib.colors import LinearSegmentedColormap
@@ -11,10 +12,13 @@ from matplotlib.patches import Patch, Rectangle
 from matplotlib.ticker import FuncFormatter, LogLocator, NullFormatter
 
 from libramen.base import units
+from libramen.draw.labels import place_labels
 from libramen.draw.style import BUOY, DUSK, FOAM, INK, KELP, SAND, SEA, dress, duration_ticks, new_figure, plain
 from libramen.outcome.figures import Figures
-from libramen.questions.vary import short_key
+from libramen.questions.bounded_search import NEAR
+from libramen.questions.vary import SCALE, short_key
 from libramen.report.comparison import months_said
+from libramen.report.search import winners
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -25,13 +29,22 @@ if TYPE_CHECKING:
 _MANY: Final = 90
 """So many cells of a map can still have their price written in."""
 _MOST_TICKS: Final = 24
+_MOST_NAMES: Final = 14
+_MOST_ROWS: Final = 24
+"""Combinations in a map of loads."""
+_DEAR: Final = 3.0
+"""So many times the cheapest has the darkest colour."""
+_GREY: Final = "#e8eaec"
 
 
 def draw_search(found: Search) -> Figure:
     """On the left what was varied: a line over one key, a map over two; on the right money against p95.
 
-    Of more than two keys there is only money against p95. What was not replayed to the end is not drawn, or grey.
+    Of more than two keys there is only money against p95. What was not replayed to the end is not drawn, or grey. Of
+    several loads there is a map of combinations and loads.
     """
+    if len(found.scenarios) > 1:
+        return _draw_loads(found)
     counts, best = found.counts, found.cheapest
     load = "" if found.scale == 1 else f" at {found.scale:g} times the load"
     if best is None:
@@ -43,7 +56,7 @@ def draw_search(found: Search) -> Figure:
         title,
         f"{counts.combinations:,} combinations, {len(found.figures):,} known to the end; "
         "filled: all objectives met, open: not; dashed: objectives; the line joins what nobody beats in money and p95",
-        [*months_said(("them", figures.bill.note) for figures in found.figures)] if found.figures else [],
+        [*months_said((found.label(figures), figures.bill.note) for figures in found.figures)],
     )
     keys = [key for key, values in found.values.items() if len(values) > 1]
     if len(keys) == 1:
@@ -57,8 +70,80 @@ def draw_search(found: Search) -> Figure:
         _map(left, found, across, up)
     else:
         right = figure.subplots()
-    _front(right, found, is_labelled=len(keys) not in {1, 2})
+    _front(right, found)
     return figure
+
+
+def _draw_loads(found: Search) -> Figure:
+    """A row a combination, a column a load: what it costs there, darker the more that is above the cheapest."""
+    figure = new_figure(
+        "The cheapest that holds at each load: " + ", ".join(winners(found)),
+        f"{found.figures[0].bill.currency} a month; framed: the cheapest that meets every objective; "
+        "crosses: an objective is missed; colour: how much more than the cheapest that holds at that load",
+        [*dict.fromkeys(note for one in found.scenarios
+                        for note in months_said((one.label(each), each.bill.note) for each in one.figures))],
+    )  # fmt: skip
+    axes = figure.subplots()
+    labels = _rows(found)
+    more = np.full((len(labels), len(found.scenarios)), np.nan)
+    for column, one in enumerate(found.scenarios):
+        best = one.cheapest
+        least = 0.0 if best is None else float(best.bill.month)
+        for each in one.figures:
+            if one.label(each) not in labels:
+                continue
+            row = labels.index(one.label(each))
+            more[row, column] = float(each.bill.month) / least if least else 1.0
+            axes.text(
+                column, row, f"{float(each.bill.month):,.0f}", ha="center", va="center", fontsize=10, zorder=3,
+                color="white" if more[row, column] > 0.8 * _DEAR else INK,
+                fontweight="bold" if each is best else "normal",
+            )  # fmt: skip
+            if each.missed:
+                axes.plot([column - 0.4], [row], marker="x", markersize=7, markeredgewidth=1.7, color=BUOY, zorder=3)
+            if each is best:
+                axes.add_patch(
+                    Rectangle((column - 0.49, row - 0.49), 0.98, 0.98, fill=False, edgecolor=INK, linewidth=2.8,
+                              zorder=4)
+                )  # fmt: skip
+    axes.set_facecolor(_GREY)
+    axes.pcolormesh(
+        np.arange(more.shape[1]), np.arange(more.shape[0]), more, shading="nearest", zorder=1, vmin=1.0, vmax=_DEAR,
+        cmap=LinearSegmentedColormap.from_list("money", ["#ffffff", FOAM, SEA]), edgecolors="white", linewidth=1.5,
+    )  # fmt: skip
+    axes.set_xticks(range(more.shape[1]), [f"{one.scale:g}" for one in found.scenarios])
+    axes.set_yticks(range(len(labels)), [plain(label) for label in labels])
+    axes.set_ylim(len(labels) - 0.5, -0.5)
+    axes.set_xlabel("times the load of the trace", color=INK)
+    axes.tick_params(colors=INK, labelsize=9.5)
+    axes.legend(
+        handles=[
+            Patch(facecolor="white", edgecolor=INK, linewidth=2, label="the cheapest that meets all"),
+            Patch(facecolor=SEA, label=f"{_DEAR:g} times that and more"),
+            Line2D([], [], marker="x", color=BUOY, linestyle="none", label="misses an objective"),
+            Patch(facecolor=_GREY, label="cannot win there, or is impossible: not replayed to the end"),
+        ],
+        loc="upper center", bbox_to_anchor=(0.45, -0.07), ncols=4, frameon=False, fontsize=9,
+    )  # fmt: skip
+    return figure
+
+
+def _rows(found: Search) -> list[str]:
+    """The combinations of a map of loads, in the order of the keys; of many those that win, and cheap ones."""
+    places = {
+        one.label(each): [
+            found.values[key].index(value) for key, value in one.varied[each.plan].items() if key != SCALE
+        ]
+        for one in found.scenarios
+        for each in one.figures
+    }
+    labels = sorted(places, key=lambda label: places[label])
+    if len(labels) <= _MOST_ROWS:
+        return labels
+    won = [one.label(one.cheapest) for one in found.scenarios if one.cheapest is not None]
+    ranked = [one.label(each) for one in found.scenarios for each in sorted(one.figures, key=lambda f: f.bill.month)]
+    kept = set(list(dict.fromkeys([*won, *ranked]))[:_MOST_ROWS])
+    return [label for label in labels if label in kept]
 
 
 def _p95(figures: Figures) -> float:
@@ -85,7 +170,7 @@ def _lines(upper: Axes, lower: Axes, found: Search, key: str) -> None:
     for axes, heights, goal in panels:
         axes.plot(at, heights, color=SEA, linewidth=1.2, zorder=2)
         for x, y, one in zip(at, heights, figures, strict=True):
-            _mark(axes, x, y, one, found, is_labelled=False)
+            _mark(axes, x, y, one, found)
         limit = _wanted(found, goal)
         if limit is not None:
             axes.axhline(limit, color=BUOY, linewidth=1, linestyle="--")
@@ -104,29 +189,44 @@ def _lines(upper: Axes, lower: Axes, found: Search, key: str) -> None:
 
 
 def _map(axes: Axes, found: Search, across: str, up: str) -> None:
-    """What each of two keys' combinations costs a month; grey: not replayed to the end."""
+    """What each of two keys' combinations costs a month; grey: not replayed to the end.
+
+    Where all cost nearly the same it is their p95, or where that is nearly the same too, their availability.
+    """
     columns, rows = found.values[across], found.values[up]
-    month = np.full((len(rows), len(columns)), np.nan)
-    met = np.zeros(month.shape, bool)
+    told = _told(found)
+    shown = np.full((len(rows), len(columns)), np.nan)
+    met = np.zeros(shown.shape, bool)
     for one in found.figures:
         varied = found.varied[one.plan]
         place = rows.index(varied[up]), columns.index(varied[across])
-        month[place], met[place] = float(one.bill.month), one.meets_all
+        shown[place], met[place] = told.value(one), one.meets_all
         if one is found.cheapest:
             axes.add_patch(
                 Rectangle((place[1] - 0.5, place[0] - 0.5), 1, 1, fill=False, edgecolor=INK, linewidth=2.6, zorder=4)
             )
-    axes.set_facecolor("#e8eaec")
+    axes.set_facecolor(_GREY)
     colours = LinearSegmentedColormap.from_list("money", ["#ffffff", FOAM, SEA])
-    axes.pcolormesh(np.arange(len(columns)), np.arange(len(rows)), month, cmap=colours, shading="nearest", zorder=1)
-    lowest, highest = np.nanmin(month), np.nanmax(month)
-    for row, column in zip(*np.nonzero(~np.isnan(month)), strict=True):
+    lowest, highest = np.nanmin(shown), np.nanmax(shown)
+    if told.text(lowest) == told.text(highest):
+        highest = lowest + 1.0  # no colour where nothing differs
+    axes.pcolormesh(
+        np.arange(len(columns)),
+        np.arange(len(rows)),
+        shown,
+        vmin=lowest,
+        vmax=highest,
+        cmap=colours,
+        shading="nearest",
+        zorder=1,
+    )
+    for row, column in zip(*np.nonzero(~np.isnan(shown)), strict=True):
         if not met[row, column]:
             axes.plot([column - 0.38], [row], marker="x", markersize=6, markeredgewidth=1.6, color=BUOY, zorder=3)
-        if month.size <= _MANY:
-            is_dark = month[row, column] > lowest + 0.75 * (highest - lowest) and highest > lowest
+        if shown.size <= _MANY:
+            is_dark = shown[row, column] > lowest + 0.75 * (highest - lowest) and highest > lowest
             axes.text(
-                column, row, f"{month[row, column]:,.0f}", ha="center", va="center", fontsize=8.5,
+                column, row, told.text(shown[row, column]), ha="center", va="center", fontsize=8.5,
                 color="white" if is_dark else INK, zorder=3,
             )  # fmt: skip
     axes.set_xticks(*_ticks(columns))
@@ -134,15 +234,45 @@ def _map(axes: Axes, found: Search, across: str, up: str) -> None:
     axes.set_xlabel(short_key(across), color=INK)
     axes.set_ylabel(short_key(up), color=INK)
     axes.tick_params(colors=INK, labelsize=9)
-    axes.set_title(f"{found.figures[0].bill.currency} a month", color=INK, fontsize=10, loc="left")
+    axes.set_title(told.title, color=INK, fontsize=10, loc="left")
     axes.legend(
         handles=[
             Patch(facecolor="white", edgecolor=INK, linewidth=2, label="cheapest that meets all"),
             Line2D([], [], marker="x", color=BUOY, linestyle="none", label="misses an objective"),
-            Patch(facecolor="#e8eaec", label="cannot win: not replayed to the end"),
+            Patch(facecolor=_GREY, label="cannot win: not replayed to the end"),
         ],
         loc="upper center", bbox_to_anchor=(0.5, -0.09), ncols=3, frameon=False, fontsize=8.5,
     )  # fmt: skip
+
+
+class _Told(NamedTuple):
+    """What the cells of a map say.
+
+    Attributes:
+        title: over the map.
+        value: of a combination.
+        text: of a value.
+    """
+
+    title: str
+    value: Callable[[Figures], float]
+    text: Callable[[float], str]
+
+
+def _told(found: Search) -> _Told:
+    """What tells the combinations apart: money, else p95, else availability."""
+    currency = found.figures[0].bill.currency
+    months = [float(one.bill.month) for one in found.figures]
+    if max(months) > float(NEAR) * min(months):
+        digits = 0 if min(months) >= 10 else 2
+        return _Told(f"{currency} a month", lambda one: float(one.bill.month), lambda value: f"{value:,.{digits}f}")
+    same = f"all cost {units.about_money(min(months), currency)} within 2 %"
+    p95s = [p95 for p95 in map(_p95, found.figures) if not np.isnan(p95)]
+    if p95s and max(p95s) > float(NEAR) * min(p95s):
+        return _Told(f"p95 of all requests ({same})", _p95, units.show_duration)
+    return _Told(
+        f"available ({same}, and have one p95)", lambda one: one.month.availability or 0.0, units.show_availability
+    )
 
 
 def _ticks(values: list[Any]) -> tuple[list[int], list[str]]:
@@ -151,8 +281,8 @@ def _ticks(values: list[Any]) -> tuple[list[int], list[str]]:
     return places, [plain(str(values[place])) for place in places]
 
 
-def _front(axes: Axes, found: Search, *, is_labelled: bool) -> None:
-    """Money against p95, with those that nobody beats joined."""
+def _front(axes: Axes, found: Search) -> None:
+    """Money against p95, with those that nobody beats joined and named; what has no p95 stands at the upper edge."""
     figures = found.figures
     best = sorted(((float(one.bill.month), _p95(one)) for one in figures if not np.isnan(_p95(one))), key=lambda p: p)
     front: list[tuple[float, float]] = []
@@ -163,7 +293,7 @@ def _front(axes: Axes, found: Search, *, is_labelled: bool) -> None:
         axes.step(*zip(*front, strict=True), where="post", color=KELP, linewidth=1.6, alpha=0.8, zorder=1)
     for one in figures:
         if not np.isnan(_p95(one)):
-            _mark(axes, float(one.bill.month), _p95(one), one, found, is_labelled=is_labelled)
+            _mark(axes, float(one.bill.month), _p95(one), one, found)
     for goal, draw in (("p95", axes.axhline), ("month", axes.axvline)):
         limit = _wanted(found, goal)
         if limit is not None:
@@ -175,20 +305,38 @@ def _front(axes: Axes, found: Search, *, is_labelled: bool) -> None:
     axes.yaxis.set_minor_formatter(NullFormatter())
     axes.xaxis.set_major_formatter(FuncFormatter(lambda value, _position: f"{value:,.0f}"))
     axes.set_xlabel(f"{figures[0].bill.currency} a month", color=INK)
-    without = sum(bool(np.isnan(_p95(one))) for one in figures)
-    if without:
-        axes.set_title(f"{without:,} more failed over 5 % and have no p95", color=INK, fontsize=9, loc="right")
+    failed = [float(one.bill.month) for one in figures if np.isnan(_p95(one))]
+    if failed:
+        axes.plot(
+            failed, [0.985] * len(failed), marker="x", color=BUOY, linestyle="none", markersize=7, markeredgewidth=1.6,
+            transform=axes.get_xaxis_transform(), zorder=4,
+        )  # fmt: skip
+        axes.set_title(f"crosses: {len(failed):,} failed over 5 % and have no p95", color=INK, fontsize=9, loc="right")
+    _name_points(axes, found, {point[:2] for point in front})
 
 
-def _mark(axes: Axes, x: float, y: float, one: Figures, found: Search, *, is_labelled: bool) -> None:
+def _name_points(axes: Axes, found: Search, front: set[tuple[float, float]]) -> None:
+    """The cheapest, what is as good as it, and what nobody beats in money and p95: as many as there is room for."""
+    best, near = found.cheapest, {id(one) for one in found.near}
+    named = [
+        one
+        for one in found.figures
+        if not np.isnan(_p95(one)) and (one is best or id(one) in near or (float(one.bill.month), _p95(one)) in front)
+    ]
+    named.sort(key=lambda one: (one is not best, id(one) not in near, one.bill.month))
+    named = named[:_MOST_NAMES]
+    together: dict[tuple[str, str], list[Figures]] = {}  # points that lie on one another have one name
+    for one in named:
+        together.setdefault((f"{float(one.bill.month):.2g}", f"{_p95(one):.2g}"), []).append(one)
+    points = [(float(some[0].bill.month), _p95(some[0])) for some in together.values()]
+    names = [found.label(some[0]) + (f" and {len(some) - 1} more" if some[1:] else "") for some in together.values()]
+    place_labels(axes, points, names)
+
+
+def _mark(axes: Axes, x: float, y: float, one: Figures, found: Search) -> None:
     """Filled: it meets all; the cheapest is a star."""
     if one is found.cheapest:
         axes.plot([x], [y], marker="*", markersize=17, color=SAND, markeredgecolor=INK, zorder=5)
-        if is_labelled:
-            axes.annotate(
-                plain(found.label(one)), (x, y), xytext=(-6, -24), textcoords="offset points", fontsize=9, color=INK,
-                zorder=6,
-            )  # fmt: skip
     else:
         face = SEA if one.meets_all else "white"
         edge = SEA if one.meets_all else DUSK

@@ -14,7 +14,7 @@ from libramen.questions.bounded_search import NEAR, BoundedSearch, Counts, ahead
 from libramen.questions.compare import Comparison
 from libramen.questions.context import Context, split
 from libramen.questions.repeats import Repeats, check_repeats, repeated_cases
-from libramen.questions.vary import SCALE, Combination, combinations, distinct, part_of, sensible, short_key
+from libramen.questions.vary import PLAN, SCALE, Combination, combinations, distinct, part_of, sensible, short_key
 from libramen.runs.cases import Case
 from libramen.study.plan import Plan
 from libramen.study.study import Study
@@ -73,11 +73,14 @@ class Search(Comparison):
     def label(self, figures: Figures) -> str:
         """A combination by what was varied alone, short: `replicas=5, size=small`."""
         varied = self.varied[figures.plan]
-        told = [f"{short_key(key)}={value}" for key, value in varied.items() if key != SCALE]
-        return ", ".join(told) or figures.plan
+        told = [f"{short_key(key)}={value}" for key, value in varied.items() if key not in {SCALE, PLAN}]
+        return ", ".join([str(varied[PLAN]), *told] if PLAN in varied else told) or figures.plan
 
     def plot(self) -> heavy.Figure:
-        """Money and p95 over what was varied, and money against p95 with the plans that nobody beats."""
+        """Money and p95 over what was varied, and money against p95 with the plans that nobody beats.
+
+        Of several loads a map: what each combination costs at each of them, and which is the cheapest that holds.
+        """
         return figure_of(self)
 
     def winner(self) -> Plan | None:
@@ -108,6 +111,14 @@ class Search(Comparison):
             document["repeats"] = self.repeats.to_dict()
         others = [one for one in self.scenarios if one is not self]
         if self is self.scenarios[0] and others:
+            document["by_load"] = [
+                {
+                    "scale": one.scale,
+                    "cheapest": None if one.cheapest is None else one.label(one.cheapest),
+                    "month": None if one.cheapest is None else float(one.cheapest.bill.month),
+                }
+                for one in self.scenarios
+            ]
             document["scenarios"] = [one.to_dict() for one in others]
         return document
 
@@ -137,7 +148,7 @@ def _merits(figures: Figures) -> tuple[float, float, float]:
 
 def search(
     study: Study,
-    plan: str | Plan,
+    plan: str | Plan | None = None,
     *,
     vary: Mapping[str, Iterable[Any]] | None = None,
     front: bool = False,
@@ -154,8 +165,9 @@ def search(
 
     Args:
         study: from `load_study`.
-        plan: name of one of its plans, or a plan: all that is not varied.
-        vary: key -> values, for keys with a dot: `scaling.K`, `rollouts.N.K`, `size.K`, `tier.K`, `service.K`,
+        plan: name of one of its plans, or a plan: all that is not varied. None: `vary` says which plans.
+        vary: key -> values: `plan`, names of plans of the study; for keys with a dot: `scaling.K`,
+            `rollouts.N.K`, `size.K`, `tier.K`, `service.K`,
             `services.N.K`, `plan.services.N.K`; `trace.scale`, with an answer for each of its values.
         front: replay all combinations to the end, so that `front` has all that nobody beats.
         auto: also vary the number of replicas, or floor and ceiling, as far as is sensible; see `vary.sensible`.
@@ -173,9 +185,11 @@ def search(
     """
     asked, ranges = split(ranges)
     context = Context.of(study, asked)
-    chosen = context.plan(plan)
+    chosen = None if plan is None else context.plan(plan)
     wanted: dict[str, Any] = {**(vary or {}), **ranges}
-    if auto:
+    if chosen is None and auto:
+        raise StudyError("search: auto needs one plan, whose replicas it varies; allowed: a plan, or keys and values")
+    if chosen is not None and auto:
         wanted = {**sensible(study, chosen, context.load), **wanted}
     if repeats is not None:
         check_repeats(repeats)

@@ -29,6 +29,8 @@ _LISTS: Final = ("rollouts", "committed")
 _MOST_SCALE: Final = 1000
 
 
+PLAN: Final = "plan"
+"""The plan of which other keys are varied, by its name."""
 SCALE: Final = "trace.scale"
 """The load as a multiple of the trace's: not a key of a plan, but a scenario."""
 
@@ -52,24 +54,27 @@ class Combination(NamedTuple):
         return float(self.varied.get(SCALE, 1.0))
 
 
-def combinations(study: Study, plan: Plan, ranges: Mapping[str, Iterable[Any]]) -> list[Combination]:
+def combinations(study: Study, plan: Plan | None, ranges: Mapping[str, Iterable[Any]]) -> list[Combination]:
     """All combinations of values, in the order of the keys: the last one changes first.
 
     Args:
         study: its tiers and services.
-        plan: what is not varied.
-        ranges: the values of each key: of the plan bare, else `scaling.K`, `rollouts.N.K` (N from 1), `size.K`,
+        plan: what is not varied; None: the plan is varied, too.
+        ranges: the values of each key: `plan`, names of the study's; of the plan bare, else `scaling.K`,
+            `rollouts.N.K` (N from 1), `size.K`,
             `tier.K`, `committed.N.K` (`committed.K` where there is one, or none yet); of the part of a plan that is for
             service N, `plan.services.N.` and such a key; of a service `service.K` or `services.N.K`; `trace.scale`.
 
     Raises:
-        StudyError: there is no such key; a key has no values; there are too many combinations.
+        StudyError: there is no such plan or key; a key has no values; there are too many combinations.
     """
+    plans = _plans(study, plan, ranges)
+    misfits: dict[str, dict[str, str]] = {name: {} for name in plans}  # plan -> key -> why it has none
     values: dict[str, Sequence[Any]] = {}
     for key, some in ranges.items():
         if isinstance(some, str) or not hasattr(some, "__iter__"):
             some = (some,)  # noqa: PLW2901
-        _check_key(key, plan, study)
+        _check_of_any(key, plans, study, misfits)
         values[key] = tuple(distinct(some))
         if not values[key]:
             raise StudyError(f"vary {key}: found no value; allowed: one or more")
@@ -79,9 +84,53 @@ def combinations(study: Study, plan: Plan, ranges: Mapping[str, Iterable[Any]]) 
     n = math.prod(map(len, values.values()))
     if n > MOST:
         raise StudyError(f"vary: {n:,} combinations; allowed: up to {MOST:,}")
-    return [
-        _combined(study, plan, dict(zip(values, chosen, strict=True))) for chosen in itertools.product(*values.values())
-    ]
+    found = []
+    for chosen in itertools.product(*values.values()):
+        varied = dict(zip(values, chosen, strict=True))
+        name = str(varied[PLAN]) if plan is None else plan.name
+        why_not = next(iter(misfits[name].values()), None)
+        found.append(_combined(study, plans[name], varied) if why_not is None else Combination(varied, None, why_not))
+    return found
+
+
+def _plans(study: Study, plan: Plan | None, ranges: Mapping[str, Iterable[Any]]) -> dict[str, Plan]:
+    """The plans that are varied, by name.
+
+    Raises:
+        StudyError: there is no such plan, none is said, or both one and several are.
+    """
+    if plan is not None:
+        if PLAN in ranges:
+            raise StudyError(
+                f"vary plan: there is a plan already, {plan.name!r}; allowed: one, or several as vary plan"
+            )
+        return {plan.name: plan}
+    names = ranges.get(PLAN, ())
+    names = (names,) if isinstance(names, str) else tuple(names)
+    if not names:
+        raise StudyError("search: there is no plan; allowed: a plan, or several as vary plan=NAME,NAME")
+    for name in names:
+        if name not in study.plans:
+            raise StudyError(f"vary plan: found {name!r}; {nearest(str(name), study.plans)}")
+    return {name: study.plan(name) for name in names}
+
+
+def _check_of_any(key: str, plans: Mapping[str, Plan], study: Study, misfits: dict[str, dict[str, str]]) -> None:
+    """Whether a key is one of any of the plans; why it is none of the others goes to `misfits`.
+
+    Raises:
+        StudyError: it is one of none.
+    """
+    if key == PLAN:
+        return
+    refused: StudyError | None = None
+    for name, plan in plans.items():
+        try:
+            _check_key(key, plan, study)
+        except StudyError as error:
+            misfits[name][key], refused = str(error), error
+    if refused is not None and all(key in keys for keys in misfits.values()):
+        raise refused
 
 
 def distinct(values: Iterable[Any]) -> list[Any]:
@@ -117,7 +166,7 @@ def _check_hosting_key(key: str, path: str, hosting: Hosting) -> None:
     if not rest:
         if part not in bare:
             more = ", ".join(f"{one}.KEY" for one in (*_PARTS, "service"))
-            raise StudyError(f"vary: unknown key {key!r}; {nearest(part, bare)}, or {more}, {SCALE}")
+            raise StudyError(f"vary: unknown key {key!r}; {nearest(part, bare)}, or {more}, {PLAN}, {SCALE}")
         return
     if part not in _PARTS:
         raise StudyError(f"vary {key!r}: {nearest(part, _PARTS)}")
@@ -156,10 +205,10 @@ def _combined(study: Study, plan: Plan, varied: dict[str, Any]) -> Combination:
         part, _, rest = key.partition(".")
         if part == "service":
             of_services.setdefault(next(iter(plan.services)), {})[rest] = value
-        elif part in {"services", "plan"}:
+        elif part in {"services", "plan"} and rest:
             name, _, inner = rest.removeprefix("services.").partition(".")
             (of_services if part == "services" else of_hosting).setdefault(name, {})[inner] = value
-        elif key != SCALE:
+        elif key not in {SCALE, PLAN}:
             of_hosting.setdefault(next(iter(plan.services)), {})[key] = value
 
     def change(name: str, one: Hosting) -> Hosting:
@@ -198,8 +247,11 @@ def is_price(key: str) -> bool:
 
 
 def name_of(plan: Plan, varied: Mapping[str, Any]) -> str:
-    """What a combination is called: `brisk replicas=5 size=small`. The load is not part of it: it is not the plan's."""
-    return " ".join([plan.name, *(f"{key}={value}" for key, value in varied.items() if key != SCALE)])
+    """What a combination is called: `brisk replicas=5 size=small`. The load is not part of it: it is not the plan's.
+
+    A plan that is varied comes first, as in the name of any other.
+    """
+    return " ".join([plan.name, *(f"{key}={value}" for key, value in varied.items() if key not in {SCALE, PLAN})])
 
 
 def short_key(key: str) -> str:

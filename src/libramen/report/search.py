@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Iterator
 from dataclasses import replace
 from typing import Final
 
+from libramen.outcome.measures import hides_failures
 from libramen.questions.search import Search
 from libramen.report.comparison import months_said, plans_section
 from libramen.report.prose import and_list
 from libramen.report.repeats import repeats_section
-from libramen.report.section import Section
-from libramen.report.words import beyond, demand_sections
+from libramen.report.section import Cell, Column, Section, row
+from libramen.report.story import show_latency
+from libramen.report.words import availability, beyond, demand_sections
 
 _MOST: Final = 12
 _REASONS: Final = 3
@@ -27,10 +30,53 @@ def search_sections(name: str, found: Search, *, front: bool = False) -> list[Se
         front: show those that nobody beats.
     """
     sections = [] if found.evidence is None else demand_sections(found.evidence.demand)
+    if len(found.scenarios) > 1:
+        sections.append(loads_section(name, found))
     for one in found.scenarios:
         load = f": {one.scale:g} times the load" if len(found.scenarios) > 1 else ""
         sections += _sections(f"{name}{load}", one, front=front)
     return sections
+
+
+def loads_section(name: str, found: Search) -> Section:
+    """The cheapest that holds at each load."""
+    rows = []
+    for one in found.scenarios:
+        best = one.cheapest
+        shown = one.nearest if best is None else best
+        label, p95 = one.label(shown), shown.month.latency_s["p95"]
+        rows.append(
+            row([
+                Cell(f"{one.scale:g}", one.scale),
+                Cell(label if best is not None else f"none; {label} comes nearest", None if best is None else label),
+                Cell(f"{shown.bill.month:,.2f}", float(shown.bill.month)),
+                availability(shown.month.availability),
+                Cell(show_latency(p95, hides_failures=hides_failures(shown.month.availability)), p95),
+                Cell(str(one.counts.replayed), one.counts.replayed),
+            ])
+        )  # fmt: skip
+    return Section(
+        name,
+        ("The cheapest that holds at each load: " + ", ".join(winners(found)) + ".",),
+        columns=(
+            Column("times the load", "scale"),
+            Column("cheapest that meets all", "cheapest", is_number=False),
+            Column(f"{found.figures[0].bill.currency} a month", "month", f"{found.figures[0].bill.currency}/month"),
+            Column("available", "availability", "share"),
+            Column("p95 (ok)", "p95", "s"),
+            Column("replayed to the end", "replayed"),
+        ),
+        rows=tuple(rows),
+        prose=True,
+        name="loads",
+    )
+
+
+def winners(found: Search) -> Iterator[str]:
+    """Who wins at which loads; loads next to each other together."""
+    named = [(one.scale, "none" if one.cheapest is None else one.label(one.cheapest)) for one in found.scenarios]
+    for winner, some in itertools.groupby(named, key=lambda entry: entry[1]):
+        yield f"{winner} at {and_list([f'{scale:g}' for scale, _ in some])}"
 
 
 def _sections(name: str, found: Search, *, front: bool) -> list[Section]:
@@ -71,6 +117,6 @@ def _said(found: Search) -> Iterator[str]:
         yield f"  {n:,} impossible, such as: {why}"
     yield from found.notes
     if found.figures:
-        yield from months_said(("them", figures.bill.note) for figures in found.figures)
+        yield from months_said((found.label(figures), figures.bill.note) for figures in found.figures)
     if found.evidence is not None and (said := beyond(found.evidence)):
         yield said

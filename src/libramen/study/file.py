@@ -103,12 +103,19 @@ def load_study(path: str | Path, *, trust_code: bool = False) -> Study:
     )
 
 
-def _search(path: Path, name: str, table: dict[str, Any], plans: Mapping[str, object]) -> tuple[str, dict[str, Any]]:
-    """The plan of a `[search.NAME]`, and the values of each key: a list, one value, or a range { from, to }."""
-    where = f"{path}: [search.{name}]"
-    if table.get("plan") not in plans:
-        raise StudyError(f"{where} plan: found {table.get('plan')!r}; {nearest(str(table.get('plan')), plans)}")
-    ranges: dict[str, Any] = {}
+def _search(
+    path: Path, name: str, table: dict[str, Any], plans: Mapping[str, object]
+) -> tuple[str | None, dict[str, Any]]:
+    """The plan of a `[search.NAME]`, and the values of each key: a list, one value, or a range { from, to }.
+
+    Of several plans that are varied there is none, and their names are the values of `plan`.
+    """
+    where, said = f"{path}: [search.{name}]", table.get("plan")
+    several = said if isinstance(said, list) else None
+    for one in [said] if several is None else several:
+        if one not in plans:
+            raise StudyError(f"{where} plan: found {one!r}; {nearest(str(one), plans)}")
+    ranges: dict[str, Any] = {} if several is None else {"plan": several}
     for key, value in table.items():
         if key == "plan":
             continue
@@ -121,7 +128,7 @@ def _search(path: Path, name: str, table: dict[str, Any], plans: Mapping[str, ob
             ranges[key] = value if isinstance(value, list) else [value]
     if not ranges:
         raise StudyError(f"{where} nothing is varied; allowed: one key or more beside plan")
-    return table["plan"], ranges
+    return None if several is not None else table["plan"], ranges
 
 
 def _read_toml(path: Path) -> dict[str, Any]:

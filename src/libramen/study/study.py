@@ -44,7 +44,7 @@ class Study:
         objectives: the `Objectives`.
         tiers: the `Tier`s by name.
         plans: the `Plan`s by name, in the order of the file.
-        searches: `[search.NAME]` by name: the plan, and the values of each key that is varied.
+        searches: `[search.NAME]` by name: the plan (None: several), and the values of each key that is varied.
         month, account: `[month]` and `[account]`; with what `[study]` says of money they are the `terms`.
         trace_table: `[trace]` as written; `trace()` reads the trace itself.
     """
@@ -61,7 +61,7 @@ class Study:
         plans: dict[str, Plan],
         month: MonthTable | None = None,
         account: Account | None = None,
-        searches: dict[str, tuple[str, dict[str, Any]]] | None = None,
+        searches: dict[str, tuple[str | None, dict[str, Any]]] | None = None,
         trust_code: bool = False,
     ) -> None:
         self.path, self._trusts_code = path, trust_code
