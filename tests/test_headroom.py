@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import math
+import re
 from dataclasses import fields, replace
 from typing import TYPE_CHECKING, Any
 
@@ -39,8 +40,8 @@ def _case(service: dict[str, Any], plan: dict[str, Any], tier: Any = None, **obj
     return make_case({"service": Service(**{"slots": 8, "timeout": 10} | service)}, made, wanted)
 
 
-def room_of(case: Case, trace: Trace, grow: float | None = None) -> Room:
-    (room,) = rooms_of([case], Pool(trace), grow)
+def room_of(case: Case, trace: Trace) -> Room:
+    (room,) = rooms_of([case], Pool(trace))
     return room
 
 
@@ -105,10 +106,9 @@ def test_connections_and_cold_starts_are_named() -> None:
 @pytest.mark.parametrize("name", LIMITS)
 def test_what_breaks_first_is_named(name: str) -> None:
     service, plan, tier, objectives, load = LIMITS[name]
-    room = room_of(_case(service, plan, tier, **objectives), _trace(gap=2.0, **load), grow=0.1)
+    room = room_of(_case(service, plan, tier, **objectives), _trace(gap=2.0, **load))
     assert room.because == name
     assert room.holds_to is not None
-    assert room.month == pytest.approx(max(0.0, math.log(room.holds_to) / math.log(1.1)))
     assert (room.breaks == "month") == (name == "money")
 
 
@@ -135,11 +135,20 @@ def test_the_command(tmp_path: Path) -> None:
     (plan,) = json.loads(shown.stdout)["plans"]
     assert 1.4 < plan["holds_to"] < 1.7
     assert (plan["breaks"], plan["because"]) == ("p95", "CPU and slots")  # neither is ruled out
-    assert plan["month"] == pytest.approx(math.log(plan["holds_to"]) / math.log(1.08))
+    assert plan["month"] == plan["month_latest"] == pytest.approx(math.log(plan["holds_to"]) / math.log(1.08))
+    ranged = headroom(load_study(file), plans=["two_zones"], grow=(0.05, 0.12)).plans[0]
+    wanted = [math.log(plan["holds_to"]) / math.log(1 + each) for each in (0.12, 0.05)]
+    assert [ranged.month, ranged.month_latest] == pytest.approx(wanted)
+    assert ranged.dates is not None
+    assert ranged.dates[0] < plan["dates"][0] < ranged.dates[1]
+    said = run(app, ["headroom", str(file), "--plan", "two_zones", "--grow", "5%..12%"]).stdout
+    assert f"{wanted[0]:.1f} to {wanted[1]:.1f}" in said
     assert picture.stat().st_size > 10_000
     study = load_study(file)
     with pytest.raises(ReplayError, match="grow: found 0"):
         headroom(study, plans=["noon"], grow=0)
+    with pytest.raises(ReplayError, match=r"grow: found \(0.2, 0.1\); allowed: above 0"):
+        headroom(study, plans=["noon"], grow=(0.2, 0.1))
     with pytest.raises(StudyError, match="no objectives"):
         headroom(study.replace(objectives=Objectives()), plans=["noon"])
 
@@ -154,8 +163,15 @@ def test_when_to_change_to_which_plan(tmp_path: Path) -> None:
     assert noon.holds_to is not None
     assert 1 <= drift.holds_to < noon.holds_to
     assert [room.plan for room in found.changes] == ["drift", "noon"]
-    said = f"drift suffices for {drift.month:.1f} months, then noon suffices for {noon.month:.1f} months; then no plan does"
-    assert said in found._repr_html_()
+    assert drift.dates is not None
+    end = study.trace().local_time(study.trace().span_s + (drift.month or 0) * 730 * 3600)
+    assert drift.dates == (f"{end:%Y-%m-%d}",) * 2
+    until = re.search(
+        r"drift suffices for ([\d.]+) months \(until \d+ \w+ 20\d\d\), then noon suffices for ([\d.]+) months "
+        r"\(until .*\); then no plan does", found._repr_html_(),
+    )  # fmt: skip
+    assert until is not None
+    assert [float(each) for each in until.groups()] == [round(drift.month or 0, 1), round(noon.month or 0, 1)]
     assert found.to_dict()["changes"] == ["drift", "noon"]
 
 
@@ -203,3 +219,15 @@ def test_headroom_with_more_seeds(tmp_path: Path) -> None:
     assert replace(room, repeats=()) == alone
     with pytest.raises(ReplayError, match=r"repeats: found 'auto'; allowed: a whole number from 1 to 100,000$"):
         headroom(study, plans=["two_zones"], repeats="auto")  # type: ignore[arg-type]
+
+
+def test_its_picture_has_a_bar_a_plan(tmp_path: Path) -> None:
+    """Each as long as the plan holds, its name beside it, and what breaks it."""
+    found = headroom(load_study(write_demo(tmp_path / "landing", study="landing")), plans=["lone", "noon", "bold"])
+    (axes,) = found.plot().axes
+    assert [label.get_text() for label in axes.get_yticklabels()] == ["lone", "noon", "bold"]
+    bars = [patch.get_width() for patch in axes.patches if getattr(patch, "get_height", float)() == 0.56]
+    assert bars == pytest.approx([room.holds_to or 0.0 for room in found.plans])
+    texts = [text.get_text() for text in axes.texts]
+    for room in found.plans:
+        assert any(f"{room.breaks}: {room.because}" in text for text in texts)

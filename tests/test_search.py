@@ -500,9 +500,13 @@ def test_its_picture(tmp_path: Path, varied: dict[str, Any], *, front: bool) -> 
     found = search(_study(tmp_path), "one", front=front, **varied)
     figure = found.plot()
     texts = [text.get_text() for axes in figure.axes for text in axes.texts]
+    best = found.cheapest
+    assert best is not None
     assert len(figure.axes) == 2 + (len(varied) == 1)
     if len(varied) == 2:
-        assert len(texts) == len(found.figures)  # the price of each that was replayed to the end
+        prices = [f"{one.bill.month:,.0f}" for one in found.figures]
+        assert [text.get_text() for text in figure.axes[0].texts] == prices  # of each that was replayed to the end
+    assert any(found.label(best) in text for text in texts)
 
 
 def test_what_is_saved_and_what_is_not(tmp_path: Path) -> None:
@@ -540,7 +544,8 @@ def test_words_of_a_search(tmp_path: Path) -> None:
     assert found.label(found.figures[0]) == "ceiling=3, target=50%"
     assert sum(found.reasons.values()) == found.counts.impossible == 1
     with pytest.raises(
-        StudyError, match=r"or scaling.KEY, rollouts.KEY, committed.KEY, size.KEY, tier.KEY, service.KEY, trace.scale"
+        StudyError,
+        match=r"or scaling.KEY, rollouts.KEY, committed.KEY, size.KEY, tier.KEY, service.KEY, plan, trace.scale",
     ):
         search(_study(tmp_path), "scaled", zones_of=["a"])
 
@@ -611,3 +616,79 @@ def test_a_commitment_of_a_plan_that_has_none(tmp_path: Path) -> None:
     assert found.cheapest is not None
     assert found.cheapest.plan.endswith("committed.replicas=2 committed.off=50%")
     assert [str(line.amount) for line in found.cheapest.bill.lines if line.key == "committed"] == ["21.90"]
+
+
+PLANS = {"plan": ["one", "scaled", "lamp"], "trace.scale": [0.5, 1, 3]}
+
+
+def test_plans_at_loads(tmp_path: Path) -> None:
+    """For each load the winner of a comparison of the plans at that load, and a map of them."""
+    study = _study(tmp_path, number=3)
+    found = search(study, vary=PLANS)
+    for one in found.scenarios:
+        load = study.trace() if one.scale == 1 else Scale(scale=one.scale).apply(study.trace(), number=OF_A_LOAD)
+        forced = Comparison(study.replay(name, trace=load).figures(routes=False) for name in PLANS["plan"])
+        assert (one.cheapest is None) == (forced.cheapest is None)
+        if one.cheapest is not None and forced.cheapest is not None:
+            assert (one.label(one.cheapest), one.cheapest.bill.month) == (
+                forced.cheapest.plan,
+                forced.cheapest.bill.month,
+            )
+    by_load = found.to_dict()["by_load"]
+    assert [one["scale"] for one in by_load] == [0.5, 1, 3]
+    (axes,) = found.plot().axes
+    assert {label.get_text() for label in axes.get_yticklabels()} <= {*PLANS["plan"]}
+    framed = [patch for patch in axes.patches if not patch.get_fill()]
+    assert len(framed) == sum(one.cheapest is not None for one in found.scenarios)
+    command = ["search", str(study.path), "--vary", "plan=one,scaled,lamp", "--vary", "trace.scale=0.5,1,3"]
+    said = CliRunner().invoke(app, command).stdout
+    assert f"The cheapest that holds at each load: {by_load[0]['cheapest'] or 'none'} at 0.5" in said
+
+
+def test_keys_of_some_of_the_plans(tmp_path: Path) -> None:
+    """A key that a plan does not have makes it impossible; one that none has is refused, and so is a plan too many."""
+    study = _study(tmp_path)
+    found = search(study, vary={"plan": ["one", "rolled"], "rollouts.1.at": ["50s", "70s"], "replicas": [3, 4]})
+    assert found.counts.impossible == 4
+    assert all(name.startswith("rolled") for name in found.varied)
+    assert "has 0 entries in rollouts" in next(iter(found.reasons))
+    with pytest.raises(StudyError, match="unknown key 'replica'"):
+        search(study, vary={"plan": ["one", "rolled"], "replica": [1]})
+    with pytest.raises(StudyError, match="vary plan: found 'two'; allowed"):
+        search(study, vary={"plan": ["one", "two"]})
+    with pytest.raises(StudyError, match="found it beside the plan 'one'"):
+        search(study, "one", vary={"plan": ["one"]})
+    with pytest.raises(StudyError, match="there is no plan; allowed"):
+        search(study, replicas=[1])
+    with pytest.raises(StudyError, match="auto needs one plan"):
+        search(study, vary={"plan": ["one"]}, auto=True)
+
+
+def test_a_search_of_the_study_over_plans(tmp_path: Path) -> None:
+    study = _study(tmp_path, number=1, gap=1.0)
+    text = study.path.read_text()
+    study.path.write_text(f'{text}\n[search.all]\nplan = ["one", "scaled"]\n"trace.scale" = [1, 2]\n')
+    run = CliRunner().invoke
+    command = ["search", str(study.path), "all", "--save", str(tmp_path / "won.toml")]
+    assert "The cheapest that holds at each load" in run(app, command).stdout
+    best = search(load_study(study.path), vary={"plan": ["one", "scaled"]}).cheapest
+    assert best is not None
+    assert f"[plans.{best.plan}-found]" in (tmp_path / "won.toml").read_text()
+    alone = run(app, ["search", str(study.path), "all", "--plan", "one"]).stdout
+    assert "scaled" not in alone
+    study.path.write_text(f'{text}\n[search.all]\nplan = ["one", "none"]\n')
+    assert "[search.all] plan: found 'none'; did you mean 'one'?" in run(app, command).output + str(
+        run(app, command).exception
+    )
+
+
+@pytest.mark.parametrize("what", ["p95", "available"])
+def test_a_map_of_what_costs_the_same(tmp_path: Path, what: str) -> None:
+    """Where prices are within 2 % it shows p95; where these are the same, too, availability."""
+    study = _study(tmp_path, number=2, p95="10s", availability="0%", prices={"egress_per_gb": 0}, gap=2.0)
+    varied: dict[str, Any] = {"service.slots": [1, 2, 4], "service.backlog": [30, 60]}
+    if what == "available":
+        varied = {"replicas": [8], "tier.egress_per_gb": [0.05, 0.050001], "size.per_hour": [0.03, 0.030001]}
+    figure = search(study, "one", vary=varied, front=True).plot()
+    assert figure.axes[0].get_title(loc="left").startswith(what)
+    assert "within 2 %" in figure.axes[0].get_title(loc="left")

@@ -130,10 +130,9 @@ def _draw_loads(found: Search) -> Figure:
 
 def _rows(found: Search) -> list[str]:
     """The combinations of a map of loads, in the order of the keys; of many those that win, and cheap ones."""
+    values = {key: some for key, some in found.values.items() if key != SCALE}
     places = {
-        one.label(each): [
-            found.values[key].index(value) for key, value in one.varied[each.plan].items() if key != SCALE
-        ]
+        one.label(each): [some.index(one.varied[each.plan][key]) for key, some in values.items()]
         for one in found.scenarios
         for each in one.figures
     }
@@ -271,7 +270,7 @@ def _told(found: Search) -> _Told:
     if p95s and max(p95s) > float(NEAR) * min(p95s):
         return _Told(f"p95 of all requests ({same})", _p95, units.show_duration)
     return _Told(
-        f"available ({same}, and have one p95)", lambda one: one.month.availability or 0.0, units.show_availability
+        f"available ({same}, and so is their p95)", lambda one: one.month.availability or 0.0, units.show_availability
     )
 
 

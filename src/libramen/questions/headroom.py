@@ -153,4 +153,4 @@ def _dated(room: Room, growth: tuple[float, float], trace: Trace) -> Room:
         assert first is not None
         assert last is not None
         dates = f"{first:%Y-%m-%d}", f"{last:%Y-%m-%d}"
-    return replace(room, months=(soonest, latest), dates=dates)
+    return replace(room, month=soonest, month_latest=latest, dates=dates)

@@ -64,9 +64,10 @@ class Room(Result):
             even at a hundredth. None: it is met up to four times the load at which the first one breaks, or as far as
             memory went; of a plan that never holds, up to four times the load of the trace.
         monotone: whether of all that was replayed nothing that is missed is met again at a greater factor.
-        months: after how many months of growth that load is there, at the soonest and at the latest; None: no growth
-            was asked about.
-        dates: when that is, ISO; None: the trace has no dates, nothing breaks, or it is more than a century away.
+        month: after how many months of growth that load is there, at the soonest; None: no growth was asked about.
+        month_latest: at the latest, where growth is a range; else the same.
+        dates: when that is, at the soonest and at the latest, ISO; None: the trace has no dates, nothing breaks, the
+            limit is there already, or it is more than a century away.
         points: what was replayed, by factor.
         looked_to: the greatest factor that was looked at, since a load of more has too many requests; None: there was
             no such limit.
@@ -88,7 +89,8 @@ class Room(Result):
     counted_from: float | None = None
     repeats: tuple[float | None, ...] = ()
     made_of: str = ""
-    months: tuple[float, float] | None = None
+    month: float | None = None
+    month_latest: float | None = None
     dates: tuple[str, str] | None = None
 
 

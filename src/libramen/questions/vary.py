@@ -101,9 +101,7 @@ def _plans(study: Study, plan: Plan | None, ranges: Mapping[str, Iterable[Any]])
     """
     if plan is not None:
         if PLAN in ranges:
-            raise StudyError(
-                f"vary plan: there is a plan already, {plan.name!r}; allowed: one, or several as vary plan"
-            )
+            raise StudyError(f"vary plan: found it beside the plan {plan.name!r}; allowed: one of the two")
         return {plan.name: plan}
     names = ranges.get(PLAN, ())
     names = (names,) if isinstance(names, str) else tuple(names)

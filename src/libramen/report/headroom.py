@@ -112,8 +112,8 @@ def _is_beyond(room: Room, seen: Evidence) -> bool:
 def _grows(grow: tuple[float, float]) -> list[Column]:
     """What is said of growth."""
     return [
-        Column(f"months at {_growth(grow)}", "months_soonest", is_number=False),
-        Column("", "months_latest", is_number=False, in_text=False),
+        Column(f"months at {_growth(grow)}", "month", is_number=False),
+        Column("", "month_latest", is_number=False, in_text=False),
         Column("until", "date_soonest", is_number=False, if_any=True),
         Column("", "date_latest", is_number=False, in_text=False),
     ]
@@ -124,9 +124,9 @@ def _growth(grow: tuple[float, float]) -> str:
 
 
 def _months_cells(room: Room, grow: tuple[float, float]) -> list[Cell]:
-    if room.months is None:
+    soonest, latest = room.month, room.month_latest
+    if soonest is None or latest is None:
         return [Cell("-"), Cell("")]
-    soonest, latest = room.months
     if room.breaks is not None and not latest:
         return [Cell("already past", soonest), Cell("", latest)]
     said = f"{soonest:.1f}" if grow[0] == grow[1] else f"{soonest:.1f} to {latest:.1f}"
@@ -157,8 +157,7 @@ def _changes(found: Headroom) -> list[str]:
 
 def _lasts(room: Room) -> str:
     """For how long a plan suffices."""
-    assert room.months is not None
-    said = " to ".join(dict.fromkeys(f"{each:.1f}" for each in room.months))
+    said = " to ".join(dict.fromkeys(f"{each or 0.0:.1f}" for each in (room.month, room.month_latest)))
     return f"{said} months" + ("" if room.dates is None else f" (until {dates_said(room.dates)})")
 
 
