@@ -11,7 +11,7 @@ from typing import Any, Final
 
 from libramen.base.errors import OutputError
 
-FORMULA: Final = (r"^([=+\-@\t])", r"'\1")
+FORMULA: Final = (r"^([=+\-@\t\r\n])", r"'\1")
 """What a spreadsheet would run in a cell, and how it is kept from that: with a quote before it, which we read again."""
 
 

@@ -32,7 +32,7 @@ KINDS: Final = ("used", "idle", "starting", "leaving", "committed", "standing")
 """What money is paid for."""
 _OTHERS: Final = 1 - len(KINDS)
 """Columns of cells: "used" by route, then one for each other kind, counted from the end."""
-_IDLE, _STARTING, _LEAVING, _COMMITTED, _STANDING = range(_OTHERS, 0)
+_IDLE, _STARTING, _LEAVING, COMMITTED, _STANDING = range(_OTHERS, 0)
 _NIGHT: Final = (22, 6)
 _SATURDAY: Final = 5
 
@@ -132,7 +132,7 @@ def costs_of(
         span_s: the time that the trace covers.
         start: its begin as a real time, None: not known.
     """
-    tables = _Tables(bill, _Spreading(use, use.services, span_s, start))
+    tables = _Tables(bill, Spreading(use, use.services, span_s, start))
     return Costs(
         currency=bill.currency,
         month=tables.total,
@@ -148,7 +148,7 @@ def costs_of(
 class _Tables:
     """The tables of `Costs`, each made of the same cells."""
 
-    def __init__(self, bill: Bill, spreading: _Spreading) -> None:
+    def __init__(self, bill: Bill, spreading: Spreading) -> None:
         self._charges, self._spreading = bill.charges, spreading
         self._cells = [spreading.of(charge) for charge in bill.charges]
         self._attempts = spreading.attempts()
@@ -237,7 +237,7 @@ def _exact(names: Sequence[str], shares: Iterable[float]) -> dict[str, Fraction]
     return {name: share / whole for name, share in found.items()}
 
 
-class _Spreading:
+class Spreading:
     """Lays amounts over hours of the trace, and routes and kinds: float64 (hours, routes + 5), adding up to 1."""
 
     def __init__(self, use: MonthOfUse, services: Sequence[str], span_s: float, start: datetime | None) -> None:
@@ -265,7 +265,7 @@ class _Spreading:
                 (
                     float(part.charge.amount)
                     * (1.0 if part.service is None else float(part.charge.shares.get(part.service, Fraction(0)))),
-                    self._of_service(part.charge, part.service) if part.service else self.of(part.charge),
+                    self.of_service(part.charge, part.service) if part.service else self.of(part.charge),
                 )
                 for part in charge.on
             ]
@@ -273,11 +273,11 @@ class _Spreading:
             whole = float(found.sum())
             return found / whole if whole > 0 else self._standing()
         return sum(
-            (float(share) * self._of_service(charge, name) for name, share in charge.shares.items() if share),
+            (float(share) * self.of_service(charge, name) for name, share in charge.shares.items() if share),
             self._nothing(),
         )
 
-    def _of_service(self, charge: Charge, service: str) -> np.ndarray:
+    def of_service(self, charge: Charge, service: str) -> np.ndarray:
         """How what is one service's of a line is spread, as if it were 1."""
         if charge.spread == "lines":
             return self.of(charge)
@@ -295,7 +295,7 @@ class _Spreading:
         elif charge.spread in {"replicas", "lived"}:
             found = self._summed(service, lambda part, usage: self._replicas(part, usage, charge.ranks))
         elif charge.spread in {"committed", "months"}:
-            kind = _COMMITTED if charge.spread == "committed" else _IDLE
+            kind = COMMITTED if charge.spread == "committed" else _IDLE
             found = self._summed(service, lambda part, usage: self._whole(part, usage, charge.ranks, kind))
         else:
             return self._standing()

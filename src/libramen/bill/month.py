@@ -184,7 +184,7 @@ def month_of(
                 "[month] days: this trace does not say when it starts; allowed: to leave them out, or a trace with "
                 "dates"
             )
-        local = _local(edges_s, start)
+        local = local_times(edges_s, start)
         days, kind = _days(table.days, [when.date() for when in local], length_s), "days"
         labels, times = _of_days(days, local)
     elif span_s >= WEEK_S - 1e-9:
@@ -224,7 +224,7 @@ def _weights(labels: np.ndarray, times: Sequence[Fraction], length_s: np.ndarray
     )
 
 
-def _local(edges_s: np.ndarray, start: datetime) -> list[datetime]:
+def local_times(edges_s: np.ndarray, start: datetime) -> list[datetime]:
     """The local time in the middle of each hour."""
     utc = start.astimezone(UTC)
     middles = ((edges_s[:-1] + edges_s[1:]) / 2).tolist()
@@ -236,7 +236,7 @@ def _of_week(edges_s: np.ndarray, start: datetime | None) -> np.ndarray:
     if start is None:
         labels: np.ndarray = (edges_s[:-1] // 3600).astype(np.int64) % 168
         return labels
-    return np.array([when.weekday() * 24 + when.hour for when in _local(edges_s, start)], np.int64)
+    return np.array([when.weekday() * 24 + when.hour for when in local_times(edges_s, start)], np.int64)
 
 
 def _days(entries: Iterable[DayTimes], dates: list[date], length_s: np.ndarray) -> tuple[Day, ...]:

@@ -10,9 +10,11 @@ import typer
 from libramen._version import __version__
 from libramen.cli.common import (
     Cluster,
+    Csv,
     Json,
     NoCache,
     NoStore,
+    Outputs,
     Plot,
     RepeatTimes,
     Seed,
@@ -21,8 +23,6 @@ from libramen.cli.common import (
     StudyPath,
     Trust,
     check_plot,
-    finish,
-    give_out,
     read_repeats,
     ready,
     replaying,
@@ -34,6 +34,7 @@ from libramen.cli.trace import app as trace_app
 if TYPE_CHECKING:
     from libramen.outcome.outcome import Outcome
     from libramen.questions.repeats import Repeats
+    from libramen.report.section import Section
     from libramen.trace.trace import Trace
     from libramen.trust.doubt import Doubt
     from libramen.trust.fit import Fitted
@@ -81,15 +82,16 @@ def demo(
     json: Json = False,
     seed: Seed = 0,
     plot: Plot = None,
+    csv: Csv = None,
 ) -> int:
     """Write the Saltmarsh Ferries study with its log, and compare its plans."""
-    from libramen.cli import show
+    from libramen.cli import sections, show
     from libramen.demo.write import write_demo
     from libramen.engine.compiling import Compilation
     from libramen.questions.compare import compare
     from libramen.study.file import load_study
 
-    check_plot(plot)
+    out = Outputs(json, plot, csv)
     with Compilation(show.told) as compilation, show.progress() as bar:
         path = write_demo(
             directory or Path(study_name),
@@ -100,32 +102,31 @@ def demo(
         compilation.wait()
         study = load_study(path)
         comparison = compare(study, seed=seed, progress=bar.named)
-    finish(comparison.to_dict() if json else None, plot, comparison)
+    out.give(comparison, lambda: sections.comparison(study, comparison), "plans")
     if not json:
-        show.comparison(study, comparison)
         show.next_steps(study)
     return 0
 
 
 @app.command(epilog="Example:  libramen check saltmarsh/study.toml")
 def check(
-    study: StudyPath, json: Json = False, seed: Seed = 0, strict: Strict = False, no_cache: NoCache = False
+    study: StudyPath,
+    json: Json = False,
+    seed: Seed = 0,
+    strict: Strict = False,
+    no_cache: NoCache = False,
+    csv: Csv = None,
 ) -> int:
     """Read everything, replay nothing: what was understood, and the problems of each plan."""
-    from libramen.cli import show
+    from libramen.cli import sections, show
     from libramen.questions.check import check as check_study
     from libramen.study.file import load_study
     from libramen.trust.grade import kept_grade
 
-    loaded = load_study(study)
+    out, loaded = Outputs(json, csv=csv), load_study(study)
     with show.progress() as bar:
         found = check_study(loaded, seed=seed, cache=not no_cache, progress=bar.share("reading the trace"))
-    finish(found.to_dict() if json else None, None, None)
-    show.skipped_lines(found.trace)
-    if json:
-        show.doubts(found.trace.demand)
-    else:
-        show.check(found, kept_grade(loaded, seed))
+    out.give_with(found.trace, found, lambda: sections.check(found, kept_grade(loaded, seed)), "plans")
     return int(strict and not found.works)
 
 
@@ -139,11 +140,19 @@ def replay(
     trust_code: Trust = False,
     no_cache: NoCache = False,
     plot: Plot = None,
+    csv: Csv = None,
     where: Annotated[
         Path | None, typer.Option("--where", metavar="FILE", help="Draw where the time of requests went: .png or .svg.")
     ] = None,
     money: Annotated[
         Path | None, typer.Option("--money", metavar="FILE", help="Draw where the money goes: .png or .svg.")
+    ] = None,
+    costs: Annotated[
+        Path | None,
+        typer.Option("--costs", metavar="FILE", help="Write the month for finance, FOCUS 1.0: .csv or .parquet."),
+    ] = None,
+    month: Annotated[
+        str | None, typer.Option("--month", metavar="YYYY-MM", help="--costs: the month that is billed.")
     ] = None,
     requests: Annotated[
         Path | None, typer.Option("--requests", metavar="FILE", help="Write one row per request: .parquet.")
@@ -162,17 +171,25 @@ def replay(
     last: Annotated[str | None, typer.Option("--to", metavar="T", help="Show up to then, likewise.")] = None,
 ) -> int:
     """Replay one plan, and see what happened and why."""
+    from libramen.base.errors import OutputError
     from libramen.base.files import check_output
-    from libramen.cli import show
+    from libramen.bill.cost_rows import billing_month
+    from libramen.cli import sections
+    from libramen.report.cost_file import write_costs
     from libramen.study.file import load_study
     from libramen.trust.grade import kept_grade
 
+    out = Outputs(json, csv=csv)
     check_plot(plot)
     check_plot(where)
     check_plot(money)
-    for file, suffix in ((requests, ".parquet"), (decisions, ".csv")):
+    for file, suffixes in ((requests, (".parquet",)), (decisions, (".csv",)), (costs, (".csv", ".parquet"))):
         if file is not None:
-            check_output(file, (suffix,))
+            check_output(file, suffixes)
+    if month is not None:
+        if costs is None:
+            raise OutputError("--month says which month --costs is of; allowed: with --costs")
+        billing_month(month, None)
     loaded, n = load_study(study, trust_code=trust_code), read_repeats(repeats)
     chosen = loaded.plan(plan)
     with ready(loaded, seed, no_cache=no_cache) as (trace, bar):
@@ -184,6 +201,8 @@ def replay(
 
             repeated = repeat(loaded, n, plans=[plan], trace=trace, seed=seed, progress=bar.named)
     _write(outcome, requests, decisions, where)
+    if costs is not None:
+        write_costs(costs, outcome.cost_rows(loaded.name, month))
     seen = outcome.stretch(**stretch) if stretch else None
     said = _repeats_document(repeated) | ({} if seen is None else {"stretch": seen.to_dict()})
     if plot is not None:
@@ -191,15 +210,16 @@ def replay(
     if money is not None:
         save_figure(outcome.plot_costs(), money)
 
-    def shown() -> None:
-        if seen is None:
-            show.outcome(loaded, outcome, kept_grade(loaded, seed))
-        else:
-            show.stretch(loaded, outcome, seen)
-        if repeated is not None:
-            show.repeats(repeated)
+    def shown() -> list[Section]:
+        some = (
+            sections.outcome(loaded, outcome, kept_grade(loaded, seed))
+            if seen is None
+            else sections.stretch(loaded, outcome, seen)
+        )
+        return some if repeated is None else [*some, *sections.repeats(repeated)]
 
-    give_out(trace, outcome.to_dict() | said if json else None, None, outcome, shown)
+    main = "bill" if seen is None else "latency"
+    out.give_with(trace, outcome, shown, main, outcome.to_dict() | said if json else None)
     return int(strict and not (outcome.meets_all if repeated is None else repeated.cheapest is not None))
 
 
@@ -212,6 +232,7 @@ def compare(
     trust_code: Trust = False,
     no_cache: NoCache = False,
     plot: Plot = None,
+    csv: Csv = None,
     doubt: Annotated[
         bool, typer.Option("--doubt", help="Compare again at the ends of what is not known: does the verdict hold?")
     ] = False,
@@ -221,12 +242,12 @@ def compare(
     cluster: Cluster = None,
 ) -> int:
     """Replay all plans of a study and compare them."""
-    from libramen.cli import show
+    from libramen.cli import sections
     from libramen.questions.compare import compare as compare_plans
     from libramen.study.file import load_study
     from libramen.trust.grade import kept_grade
 
-    check_plot(plot)
+    out = Outputs(json, plot, csv)
     loaded = load_study(study, trust_code=trust_code)
     n = read_repeats(repeats)
     where = replaying(loaded, seed, no_cache=no_cache, store=store, no_store=no_store, cluster=cluster)
@@ -244,12 +265,11 @@ def compare(
             repeated = repeat(loaded, n, **asked)
     document = comparison.to_dict() | ({"doubt": [one.to_dict() for one in doubted]} if doubt else {})
 
-    def shown() -> None:
-        show.comparison(loaded, comparison, kept_grade(loaded, seed), doubted)
-        if repeated is not None:
-            show.repeats(repeated)
+    def shown() -> list[Section]:
+        some = sections.comparison(loaded, comparison, kept_grade(loaded, seed), doubted)
+        return some if repeated is None else [*some, *sections.repeats(repeated)]
 
-    give_out(trace, document | _repeats_document(repeated) if json else None, plot, comparison, shown)
+    out.give_with(trace, comparison, shown, "plans", document | _repeats_document(repeated))
     best = comparison.cheapest if repeated is None else repeated.cheapest
     return int(strict and best is None)
 
@@ -267,20 +287,24 @@ def backtest(
     ] = False,
     no_cache: NoCache = False,
     plot: Plot = None,
+    csv: Csv = None,
     fit: Annotated[
         str | None,
         typer.Option("--fit", metavar="KEYS", help="Which slots,threads,cpu_share,overhead explain the log best."),
     ] = None,
+    invoice: Annotated[
+        Path | None,
+        typer.Option("--invoice", metavar="FILE", help="Lay an invoice (CSV: item, amount) beside the plan's bill."),
+    ] = None,
 ) -> int:
     """Replay the log on the plan on which it was recorded, and see how far to trust a replay."""
     from libramen.base.errors import LibramenError
-    from libramen.cli import show
+    from libramen.cli import sections, show
     from libramen.engine.compiling import Compilation
     from libramen.study.file import load_study
     from libramen.trust.backtest import backtest as test_study
 
-    check_plot(plot)
-    loaded = load_study(study)
+    out, loaded = Outputs(json, plot, csv), load_study(study)
     with Compilation(show.told) as compilation, show.progress() as bar:
         compilation.wait()
         fitted: tuple[Fitted, ...] = ()
@@ -290,18 +314,13 @@ def backtest(
             keys = [key.strip() for key in fit.split(",")]
             fitted = fit_settings(loaded, keys, seed=seed, cache=not no_cache, progress=bar.named)
         try:
-            found = test_study(loaded, seed=seed, cache=not no_cache, progress=bar.named)
+            found = test_study(loaded, invoice=invoice, seed=seed, cache=not no_cache, progress=bar.named)
         except LibramenError:  # the settings in the study are impossible: then what was fitted is the answer
             if fitted and not json:
-                show.fitted(fitted)
+                show.render(sections.fitted(fitted))
             raise
     document = found.to_dict() | ({"fit": [one.to_dict() for one in fitted]} if fit is not None else {})
-    finish(document if json else None, plot, found)
-    show.skipped_lines(found.trace)
-    if json:
-        show.doubts(found.trace.demand)
-    else:
-        show.backtest(found, fitted)
+    out.give_with(found.trace, found, lambda: sections.backtest(found, fitted), "percentiles", document)
     return int(strict and found.grade.grade not in {"close", "fair"})
 
 

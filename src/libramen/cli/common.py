@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from contextlib import contextmanager
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any, TypeVar
 
@@ -16,6 +17,7 @@ if TYPE_CHECKING:
 
     from libramen.cli.show import Bar
     from libramen.questions.context import Asking
+    from libramen.report.section import Section
     from libramen.runs.store import Store
     from libramen.study.study import Study
     from libramen.trace.trace import Trace
@@ -47,6 +49,7 @@ Memory = Annotated[
 ]
 _REACHED_S = 10
 """So long a cluster may take to answer."""
+Csv = Annotated[Path | None, typer.Option("--csv", metavar="FILE", help="Write the tables as CSV, the main one here.")]
 Plot = Annotated[Path | None, typer.Option("--plot", metavar="FILE", help="Draw a picture: .png or .svg.")]
 
 
@@ -172,25 +175,72 @@ def save_figure(figure: Any, file: Path) -> None:
     save(figure, file)
 
 
-def finish(document: dict[str, Any] | None, plot: Path | None, result: Any) -> None:
-    """Print the JSON and draw the picture, where they are asked for."""
-    if plot is not None:
-        save_figure(result.plot(), plot)
-    if document is not None:
-        import json
+@dataclass(frozen=True)
+class Outputs:
+    """How a result is to be given out.
 
-        typer.echo(json.dumps(document, indent=2, allow_nan=False))
+    Attributes:
+        json: whether as JSON, instead of in words.
+        plot: where its picture goes.
+        csv: where its tables go: the main one there, the others beside it.
+    """
 
+    json: bool = False
+    plot: Path | None = None
+    csv: Path | None = None
 
-def give_out(
-    trace: Trace, document: dict[str, Any] | None, plot: Path | None, result: Any, shown: Callable[[], None]
-) -> None:
-    """The picture, then the JSON and the doubts about the trace, or without JSON what is `shown` to people."""
-    from libramen.cli import show
+    def __post_init__(self) -> None:
+        """Before any time is spent: whether they can be written.
 
-    finish(document, plot, result)
-    show.skipped_lines(trace)
-    if document is None:
-        shown()
-    else:
-        show.doubts(trace.demand)
+        Raises:
+            OutputError: they cannot.
+        """
+        check_plot(self.plot)
+        if self.csv is not None:
+            from libramen.base.files import check_output
+
+            check_output(self.csv, (".csv",))
+
+    def give(
+        self, result: Any, sections: Callable[[], list[Section]], main: str, document: dict[str, Any] | None = None
+    ) -> None:
+        """The picture, the tables, and the JSON or the words.
+
+        Args:
+            result: with `plot()` and `to_dict()`.
+            sections: what is said of it.
+            main: name of the main table.
+            document: the JSON, where it is not that of the result.
+        """
+        from libramen.cli import show
+
+        if self.plot is not None:
+            save_figure(result.plot(), self.plot)
+        made = sections() if self.csv is not None or not self.json else []
+        if self.csv is not None:
+            from libramen.report.tables import write_tables
+
+            written = write_tables(self.csv, made, main)
+            show.told(f"Written: {', '.join(map(str, written))}." if written else "There is no table to be written.")
+        if self.json:
+            import json
+
+            typer.echo(json.dumps(result.to_dict() if document is None else document, indent=2, allow_nan=False))
+        else:
+            show.render(made)
+
+    def give_with(
+        self,
+        trace: Trace,
+        result: Any,
+        sections: Callable[[], list[Section]],
+        main: str,
+        document: dict[str, Any] | None = None,
+    ) -> None:
+        """The same, and on stderr what is to be known of the trace."""
+        from libramen.cli import show
+
+        show.skipped_lines(trace)
+        self.give(result, sections, main, document)
+        if self.json:
+            show.doubts(trace.demand)

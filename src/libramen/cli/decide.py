@@ -9,10 +9,12 @@ import typer
 
 from libramen.cli.common import (
     Cluster,
+    Csv,
     Json,
     Memory,
     NoCache,
     NoStore,
+    Outputs,
     Plot,
     RepeatTimes,
     Seed,
@@ -20,8 +22,6 @@ from libramen.cli.common import (
     Strict,
     StudyPath,
     Trust,
-    check_plot,
-    give_out,
     open_store,
     read,
     read_repeats,
@@ -48,19 +48,19 @@ def events(
         bool, typer.Option("--once", help="Count each event once a month, not as often as the trace stands for.")
     ] = False,
     plot: Plot = None,
+    csv: Csv = None,
 ) -> int:
     """What each release and fault of a plan costs: as planned, in the quietest window, with other strategies."""
-    from libramen.cli import show
+    from libramen.cli import sections
     from libramen.questions.events import events as find_events
     from libramen.study.file import load_study
 
-    check_plot(plot)
+    out = Outputs(json, plot, csv)
     loaded = load_study(study, trust_code=trust_code)
     loaded.plan(plan)
     with ready(loaded, seed, no_cache=no_cache) as (trace, bar):
         found = find_events(loaded, plan, trace=trace, seed=seed, once=once, progress=bar.named)
-    document = found.to_dict() if json else None
-    give_out(trace, document, plot, found, lambda: show.events(loaded, found))
+    out.give_with(trace, found, lambda: sections.events(loaded, found), "events")
     return 0
 
 
@@ -93,6 +93,7 @@ def search(
         Path | None, typer.Option("--save", metavar="FILE", help="Write the winner as a plan to be pasted: .toml.")
     ] = None,
     plot: Plot = None,
+    csv: Csv = None,
     repeats: RepeatTimes = None,
     store: StoreFile = None,
     no_store: NoStore = False,
@@ -101,11 +102,11 @@ def search(
     """Find the cheapest combination that meets every objective, and prove it without replaying all of them."""
     from libramen.base.errors import OutputError
     from libramen.base.files import check_output
-    from libramen.cli import show
+    from libramen.cli import sections
     from libramen.questions.search import search as find
     from libramen.study.file import load_study
 
-    check_plot(plot)
+    out = Outputs(json, plot, csv)
     if save is not None:
         check_output(save, (".toml",))
     ranges = _ranges(vary or [])
@@ -130,8 +131,7 @@ def search(
         found = find(loaded, plan, vary=ranges, **how, **asked)
     if save is not None:
         _save(save, found.winner(), plan, loaded)
-    document = found.to_dict() if json else None
-    give_out(trace, document, plot, found, lambda: show.search(loaded, found, front=front))
+    out.give_with(trace, found, lambda: sections.search(loaded, found, front=front), "plans")
     return int(strict and any(one.cheapest is None for one in found.scenarios))
 
 
@@ -191,6 +191,7 @@ def headroom(
     trust_code: Trust = False,
     no_cache: NoCache = False,
     plot: Plot = None,
+    csv: Csv = None,
     repeats: Annotated[
         int | None,
         typer.Option("--repeats", metavar="N", min=1, max=100_000, help="Look for the limits with N seeds."),
@@ -202,12 +203,12 @@ def headroom(
 ) -> int:
     """How much more load each plan takes, which objective breaks first, and what runs out."""
     from libramen.base.units import parse_range, parse_share, parse_size
-    from libramen.cli import show
+    from libramen.cli import sections
     from libramen.questions.headroom import headroom as find
     from libramen.report.headroom import in_words
     from libramen.study.file import load_study
 
-    check_plot(plot)
+    out = Outputs(json, plot, csv)
     growth, most = (
         read(grow, lambda text: parse_range(text, parse_share), "--grow"),
         read(memory, parse_size, "--memory"),
@@ -224,8 +225,7 @@ def headroom(
             found=lambda room: bar.line(in_words(room)),
             **asked,
         )
-    document = found.to_dict() if json else None
-    give_out(trace, document, plot, found, lambda: show.headroom(loaded, found))
+    out.give_with(trace, found, lambda: sections.headroom(loaded, found), "plans")
     return 0
 
 
@@ -243,6 +243,7 @@ def breakeven(
     trust_code: Trust = False,
     no_cache: NoCache = False,
     plot: Plot = None,
+    csv: Csv = None,
     store: StoreFile = None,
     no_store: NoStore = False,
     cluster: Cluster = None,
@@ -250,11 +251,11 @@ def breakeven(
 ) -> int:
     """At which loads another plan becomes the cheaper one, and which objectives each misses there."""
     from libramen.base.units import parse_range, parse_size
-    from libramen.cli import show
+    from libramen.cli import sections
     from libramen.questions.break_even import break_even as find
     from libramen.study.file import load_study
 
-    check_plot(plot)
+    out = Outputs(json, plot, csv)
     ends, most = read(loads, parse_range, "--loads"), read(memory, parse_size, "--memory")
     assert ends is not None
     loaded = load_study(study, trust_code=trust_code)
@@ -264,8 +265,7 @@ def breakeven(
     where = replaying(loaded, seed, no_cache=no_cache, store=store, no_store=no_store, cluster=cluster)
     with where as (trace, _, asked):
         found = find(loaded, between=plans, loads=ends, memory=most, **asked)
-    document = found.to_dict() if json else None
-    give_out(trace, document, plot, found, lambda: show.break_even(loaded, found))
+    out.give_with(trace, found, lambda: sections.break_even(loaded, found), "crossings")
     return 0
 
 

@@ -22,24 +22,10 @@ if TYPE_CHECKING:
     from pathlib import Path
     from types import TracebackType
 
-    from libramen.outcome.outcome import Outcome
-    from libramen.outcome.stretch import StretchFigures
-    from libramen.questions.break_even import BreakEven
-    from libramen.questions.check import Check
-    from libramen.questions.compare import Comparison
-    from libramen.questions.events import Events
-    from libramen.questions.headroom import Headroom
-    from libramen.questions.repeats import Repeats
-    from libramen.questions.search import Search
     from libramen.report.section import Section
     from libramen.study.study import Study
     from libramen.trace.source import Demand
-    from libramen.trace.summary import Summary
     from libramen.trace.trace import Trace
-    from libramen.trust.backtest import Backtest
-    from libramen.trust.doubt import Doubt
-    from libramen.trust.fit import Fitted
-    from libramen.trust.grade import Grade
 
 _PIPED_WIDTH = 200
 _A_WHILE_S = 5.0
@@ -150,7 +136,7 @@ def unusual(of_study: tuple[str, ...], trace: Trace) -> None:
         told(f"Can this be meant? {doubt[0].upper()}{doubt[1:]}")
 
 
-def _render(sections: Iterable[Section]) -> None:
+def render(sections: Iterable[Section]) -> None:
     """Print sections, with a blank line between them and around tables."""
     console = _console()
     narrow = console.width < _WIDE_ENOUGH
@@ -174,7 +160,7 @@ def _render(sections: Iterable[Section]) -> None:
             say(section.title, "bold")
         for sentence in section.sentences:
             say(sentence, prose=section.prose)
-        if section.columns:
+        if section.rows:
             apart()
             console.print(_table(section, narrow=narrow))
             console.print()
@@ -194,94 +180,6 @@ def _table(section: Section, *, narrow: bool) -> Table:
         texts = (cell.short if narrow and cell.short is not None else cell.text for cell in cells)
         table.add_row(*map(_safe, texts), style="bold" if row.stands_out else None)
     return table
-
-
-def comparison(study: Study, found: Comparison, grade: Grade | None = None, doubted: tuple[Doubt, ...] = ()) -> None:
-    """The objectives, the table of a comparison, the verdict, what each plan misses, and how far the verdict holds."""
-    from libramen.report.comparison import comparison_sections, doubts_of_verdict
-    from libramen.report.trust import trust_section
-
-    more = doubts_of_verdict(doubted) if doubted else []
-    _render([*comparison_sections(study, found), *more, *trust_section(study, grade)])
-
-
-def outcome(study: Study, found: Outcome, grade: Grade | None = None) -> None:
-    """What came of one plan."""
-    from libramen.report.replay import outcome_sections
-    from libramen.report.trust import trust_section
-
-    _render([*outcome_sections(study, found), *trust_section(study, grade)])
-
-
-def search(study: Study, found: Search, *, front: bool) -> None:
-    """What a search has found, and why that is proven."""
-    from libramen.report.search import search_sections
-
-    _render(search_sections(study.name, found, front=front))
-
-
-def headroom(study: Study, found: Headroom) -> None:
-    """How much more load each plan takes."""
-    from libramen.report.headroom import headroom_sections
-
-    _render(headroom_sections(study.name, found))
-
-
-def break_even(study: Study, found: BreakEven) -> None:
-    """Where the cheaper of two plans changes."""
-    from libramen.report.break_even import break_even_sections
-
-    _render(break_even_sections(study.name, found))
-
-
-def repeats(found: Repeats) -> None:
-    """How much of the figures of plans is luck."""
-    from libramen.report.repeats import repeats_section
-
-    _render([repeats_section(found)])
-
-
-def events(study: Study, found: Events) -> None:
-    """What releases and faults cost, and what other ways would have cost."""
-    from libramen.report.events import ways_sections
-
-    _render(ways_sections(study.name, found))
-
-
-def stretch(study: Study, outcome: Outcome, found: StretchFigures) -> None:
-    """What came of a stretch of a replay."""
-    from libramen.report.stretch import stretch_sections
-
-    _render(stretch_sections(study, outcome, found))
-
-
-def check(found: Check, grade: Grade | None = None) -> None:
-    """What was understood, the problems of each plan, and how far to believe a replay."""
-    from libramen.report.check import check_sections
-    from libramen.report.trust import trust_section
-
-    _render([*check_sections(found), *trust_section(found.study, grade)])
-
-
-def summary(found: Summary) -> None:
-    """A picture of the load."""
-    from libramen.report.load import summary_sections
-
-    _render(summary_sections(found))
-
-
-def backtest(found: Backtest, settings: tuple[Fitted, ...] = ()) -> None:
-    """The prediction of a log beside the log, and what the log tells of the recorded plan."""
-    from libramen.report.backtest import backtest_sections, fit_sections
-
-    _render([*backtest_sections(found), *(fit_sections(settings) if settings else [])])
-
-
-def fitted(found: tuple[Fitted, ...]) -> None:
-    """What the log tells of the recorded plan."""
-    from libramen.report.backtest import fit_sections
-
-    _render(fit_sections(found))
 
 
 def next_steps(study: Study) -> None:

@@ -9,6 +9,8 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
+from libramen.cli.common import Csv, Outputs, Plot
+
 if TYPE_CHECKING:
     from libramen.trace.trace import Trace
 
@@ -36,30 +38,23 @@ def inspect(
     time_zone: Zone = "UTC",
     settings: Settings = [],  # noqa: B006  (typer reads it, nobody changes it)
     no_cache: NoCache = False,
-    plot: Annotated[Path | None, typer.Option("--plot", metavar="FILE", help="Draw a picture: .png or .svg.")] = None,
+    plot: Plot = None,
+    csv: Csv = None,
 ) -> int:
     """Look at the load of logs or a trace, and see what was assumed."""
-    from libramen.base.files import check_output
-    from libramen.cli import show
+    from libramen.cli import sections, show
     from libramen.trace.source import Demand
     from libramen.trace.summary import summarise
 
-    if plot is not None:
-        check_output(plot, (".png", ".svg"))
+    out = Outputs(json, plot, csv)
     with show.progress() as bar:
         trace = _read(files, settings, seed, time_zone, bar.share("reading"), estimate=False, cache=not no_cache)
         summary = summarise(trace)
-    if plot is not None:
-        from libramen.draw.style import save
-
-        save(summary.plot(), plot)
     show.skipped_lines(trace)
     show.unusual((), trace)
     if json:
         show.doubts(Demand("quiet", doubts=summary.doubts))
-        typer.echo(json_format.dumps(summary.to_dict(), indent=2, allow_nan=False))
-    else:
-        show.summary(summary)
+    out.give(summary, lambda: sections.summary(summary), "routes")
     return 0
 
 

@@ -211,6 +211,32 @@ class Outcome(OfRequests, Shown):
         """Where the money of a month goes: by service, by route, by hour, and by what it is paid for."""
         return costs_of(self.bill, self.weighted_replays.use(), self.span_s, self.start)
 
+    def cost_rows(self, study: str, month: str | None = None) -> list[dict[str, Any]]:
+        """The month as rows of the open cost and usage specification, version 1.0; they add up to the bill.
+
+        Each line of the bill by service, zone and day of the trace. `report.cost_file.write_costs` writes them.
+
+        Args:
+            study: whose costs they are.
+            month: the calendar month that is billed, such as "2031-06". Default: the one (UTC) in which the trace
+                starts.
+
+        Returns:
+            A row each: the name of a column -> text, Decimal, datetime (UTC) or None.
+
+        Raises:
+            OutputError: it is no month, or nobody says which.
+
+        Example:
+            >>> rows = study.replay("steady").cost_rows(study.name)  # doctest: +SKIP
+            >>> sum(row["BilledCost"] for row in rows)  # doctest: +SKIP
+            Decimal('60.94')
+        """
+        from libramen.bill.cost_rows import Account, billing_month, rows_of
+
+        account = Account(study, self.plan.name, self.plan.services, billing_month(month, self.start))
+        return list(rows_of(self.bill, self.weighted_replays.use(), self.span_s, self.start, account))
+
     def plot_costs(self) -> heavy.Figure:
         """Where the money of a month goes: by what it is paid for, by route, and by hour."""
         return figure_of_costs(self)

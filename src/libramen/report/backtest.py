@@ -6,6 +6,7 @@ from collections.abc import Iterable, Iterator
 from typing import TYPE_CHECKING, Final
 
 from libramen.base import units
+from libramen.report.prose import and_list
 from libramen.report.section import Cell, Column, Row, Section, row
 from libramen.report.trust import title
 from libramen.report.words import clock, count, demand_sections
@@ -14,8 +15,10 @@ from libramen.trust.compared import Compared
 if TYPE_CHECKING:
     from libramen.trust.backtest import Backtest
     from libramen.trust.fit import Fitted
+    from libramen.trust.invoice import Invoice
 
 _MOST_SCOPES: Final = 8
+_MOST_SAID: Final = 3
 _KINDS: Final = ("route ", "hour ", "in progress ")
 
 
@@ -35,7 +38,61 @@ def backtest_sections(found: Backtest) -> list[Section]:
         _table(found),
         *([_minutes(found)] if found.failures else []),
         Section(sentences=(failed, ready)),
+        *([] if found.invoice is None else [invoice_section(found.plan, found.invoice)]),
     ]
+
+
+def invoice_section(plan: str, found: Invoice) -> Section:
+    """The bill of the recorded plan, the invoice, and what differs, line by line."""
+    rows = [
+        row([
+            Cell(line.item or "-", line.item),
+            Cell("" if line.invoiced_as == line.item else line.invoiced_as or "-", line.invoiced_as),
+            *(Cell(f"{amount:,.2f}", float(amount)) for amount in (line.billed, line.invoiced)),
+            Cell(f"{line.difference:+,.2f}" if line.difference else "0.00", float(line.difference)),
+        ])
+        for line in found.lines
+    ]  # fmt: skip
+    totals = (found.billed, found.invoiced, found.invoiced - found.billed)
+    shown = (f"{totals[0]:,.2f}", f"{totals[1]:,.2f}", f"{totals[2]:+,.2f}")
+    cells = [Cell(text, float(amount)) for text, amount in zip(shown, totals, strict=True)]
+    rows.append(row([Cell("total", "total"), Cell(""), *cells], stands_out=True, is_total=True))
+    unit = f"{found.currency}/month"
+    return Section(
+        f"The invoice {found.file} beside the bill of {plan}",
+        sentences=tuple(_differs(found)),
+        prose=True,
+        columns=(
+            Column("bill", "item", is_number=False),
+            Column("on the invoice", "invoiced_as", is_number=False),
+            Column(f"bill, {found.currency}", "billed", unit),
+            Column(f"invoice, {found.currency}", "invoiced", unit),
+            Column("more", "difference", unit),
+        ),
+        rows=tuple(rows),
+        name="invoice",
+    )
+
+
+def _differs(found: Invoice) -> Iterator[str]:
+    """What differs most, and what only one of the two has."""
+    off = found.invoiced - found.billed
+    if not any(line.difference for line in found.lines):
+        yield "They agree in every line, to the cent."
+        return
+    share = f" ({100 * float(off / found.billed):+.1f} %)" if found.billed else ""
+    more = "the same in all as" if not off else f"{abs(off):,.2f} {found.currency} {'more' if off > 0 else 'less'} than"
+    yield f"The invoice is {more} the bill{share if off else ''}."
+    both = [line for line in found.lines if line.item is not None and line.invoiced_as is not None and line.difference]
+    for line in sorted(both, key=lambda line: -abs(line.difference))[:_MOST_SAID]:
+        how = "more" if line.difference > 0 else "less"
+        yield f"{line.item}: {abs(line.difference):,.2f} {found.currency} {how} than billed."
+    unknown = [line.invoiced_as for line in found.lines if line.item is None]
+    missing = [line.item for line in found.lines if line.invoiced_as is None and line.billed]
+    told = ((unknown, "Only on the invoice, so perhaps not in the study"), (missing, "Only in the bill"))
+    for names, said in told:
+        if some := [name for name in names if name is not None]:
+            yield f"{said}: {and_list(some)}."
 
 
 def _ready(found: Backtest) -> Iterator[str]:
@@ -74,8 +131,9 @@ def fit_sections(found: Iterable[Fitted]) -> list[Section]:
             lines.append(f"  {one.line}")
     said = ("Lines to paste into the study:", *lines) if lines else ("What the study says is as likely as anything.",)
     note = "off: mean difference of percentiles among requests that found as many in progress."
-    return [Section("What the log tells of the recorded plan", columns=columns, rows=tuple(rows), notes=(note,)),
-            Section(sentences=said)]  # fmt: skip
+    title = "What the log tells of the recorded plan"
+    table = Section(title, columns=columns, rows=tuple(rows), notes=(note,), name="settings")
+    return [table, Section(sentences=said)]
 
 
 def _off(value: float) -> Cell:
@@ -86,25 +144,30 @@ def _table(found: Backtest) -> Section:
     columns = (
         Column("requests of the log", "scope", is_number=False),
         Column("answered", "requests"),
-        *(Column(name, name, "s") for name in ("p50", "p90", "p95", "p99")),
+        *(
+            column
+            for name in ("p50", "p90", "p95", "p99")
+            for column in (Column(name, f"{name}_replayed", "s"), Column("", f"{name}_logged", "s", in_text=False))
+        ),
     )
     rows = [_row("all", "all", found.figures)]
     if found.held_back:
         rows.append(_row("held back", "all", found.held_back))
     if found.busiest:
         rows.append(_row("busiest tenth", "all", found.busiest))
-    left_out = 0
+    left_out, more = 0, list[Row]()
     for kind in _KINDS:
         scopes = list(dict.fromkeys(one.scope for one in found.figures if one.scope.startswith(kind)))
         shown = scopes if kind != "hour " else _worst(found.figures, scopes)
         left_out += len(scopes) - len(shown[:_MOST_SCOPES])
         rows += [_row(scope, scope, found.figures) for scope in shown[:_MOST_SCOPES]]
+        more += [_row(scope, scope, found.figures) for scope in scopes if scope not in shown[:_MOST_SCOPES]]
     notes = ["held back: predicted from the rest of the log, without their own latencies."] if found.held_back else []
     if found.busiest:
         notes.append("busiest tenth: predicted from the quieter half of the log.")
     if left_out:
         notes.append(f"{left_out} rows more with --json; of hours those that are farthest off are shown.")
-    return Section(columns=columns, rows=tuple(rows), notes=tuple(notes))
+    return Section(columns=columns, rows=tuple(rows), notes=tuple(notes), name="percentiles", more=tuple(more))
 
 
 def _worst(figures: Iterable[Compared], scopes: list[str]) -> list[str]:
@@ -124,7 +187,8 @@ def _row(title: str, scope: str, figures: Iterable[Compared]) -> Row:
         )
         for one in mine
     ]
-    return row([title, count(mine[0].requests), *cells], stands_out=scope == "all")
+    both = [cell for one, cell in zip(mine, cells, strict=True) for cell in (cell, Cell("", one.logged_s))]
+    return row([title, count(mine[0].requests), *both], stands_out=scope == "all")
 
 
 def _minutes(found: Backtest) -> Section:
@@ -134,4 +198,4 @@ def _minutes(found: Backtest) -> Section:
         Column("replayed", "replayed"),
     )
     rows = (row([clock(found.trace, one.at_s), count(one.logged), count(one.replayed)]) for one in found.failures)
-    return Section(columns=columns, rows=tuple(rows))
+    return Section(columns=columns, rows=tuple(rows), name="minutes")

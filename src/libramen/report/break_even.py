@@ -87,9 +87,7 @@ def crossings_section(found: BreakEven) -> Section:
             Column("other costs", "month_above", f"{found.currency}/month"),
             Column("one misses there", "missed_below", is_number=False),
             Column("other misses there", "missed_above", is_number=False),
-        )
-        if rows
-        else (),
+        ),
         rows=tuple(rows),
         notes=tuple(_notes(found)),
         name="crossings",
@@ -103,7 +101,7 @@ def cheapest_section(found: BreakEven) -> Section:
             Cell(_times(stretch.from_factor), stretch.from_factor),
             Cell(_times(stretch.to_factor), stretch.to_factor),
             Cell(stretch.plan or "none", stretch.plan),
-            Cell(*_costs(found, stretch)),
+            *_costs(found, stretch),
         ])
         for stretch in found.cheapest
     ]  # fmt: skip
@@ -114,20 +112,21 @@ def cheapest_section(found: BreakEven) -> Section:
             Column("to", "to_factor"),
             Column("plan", "plan", is_number=False),
             Column(f"{found.currency} a month", "month_from", f"{found.currency}/month"),
+            Column("", "month_to", f"{found.currency}/month", in_text=False),
         ),
         rows=tuple(rows),
         name="cheapest",
     )
 
 
-def _costs(found: BreakEven, stretch: Stretch) -> tuple[str, float | None]:
+def _costs(found: BreakEven, stretch: Stretch) -> tuple[Cell, Cell]:
     """What a plan costs at the ends of a stretch."""
     line = next((line for line in found.lines if line.plan == stretch.plan), None)
     if line is None:
-        return "-", None
+        return Cell("-"), Cell("")
     month = {point.factor: point.month for point in line.points}
     ends = [month[stretch.from_factor], month[stretch.to_factor]]
-    return " to ".join(dict.fromkeys(f"{end:,.2f}" for end in ends)), ends[0]
+    return Cell(" to ".join(dict.fromkeys(f"{end:,.2f}" for end in ends)), ends[0]), Cell("", ends[1])
 
 
 def _notes(found: BreakEven) -> Iterator[str]:

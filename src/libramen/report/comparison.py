@@ -116,7 +116,7 @@ def doubts_of_verdict(doubts: Sequence[Doubt]) -> list[Section]:
         said = f"What moves the answer most is {most.parameter}: find out more about that first."
     else:
         said = f"The verdict holds throughout. What moves single plans most is {most.parameter}."
-    return [Section(columns=columns, rows=tuple(rows), notes=(said,))]
+    return [Section(columns=columns, rows=tuple(rows), notes=(said,), name="doubts")]
 
 
 def plans_section(all_figures: Sequence[Figures], best: Figures | None = None) -> Section:
@@ -136,6 +136,7 @@ def plans_section(all_figures: Sequence[Figures], best: Figures | None = None) -
         *(Column(name, name, "s", only_wide=name != "p95") for name in ("p50", "p95", "p99")),
         *(Column(title, f"within_{limits[key].key}", "share") for key, title in shares.items()),
         Column("worst hour", "worst_hour", "share"),
+        Column("", "worst_hour_at", "s", in_text=False),
         Column("available", "availability", "share"),
         *(column for column, _ in used),
         Column(f"{first.bill.currency}/month", "month", f"{first.bill.currency}/month"),
@@ -143,7 +144,8 @@ def plans_section(all_figures: Sequence[Figures], best: Figures | None = None) -
         Column("objectives", "misses", is_number=False),
     )
     rows = tuple(_plan(figures, tuple(limits), stands_out=figures is best) for figures in all_figures)
-    return Section(columns=columns, rows=rows, notes=tuple(_notes(all_figures, list(shares.values()))))
+    notes = tuple(_notes(all_figures, list(shares.values())))
+    return Section(columns=columns, rows=rows, notes=notes, name="plans")
 
 
 def _plan(figures: Figures, limits: Sequence[str], *, stands_out: bool) -> Row:
@@ -156,6 +158,7 @@ def _plan(figures: Figures, limits: Sequence[str], *, stands_out: bool) -> Row:
         *(Cell(show_latency(value, hides_failures=figures.hides_failures), value) for _, value in latencies),
         *(availability(within[limit]) for limit in limits),
         _worst_hour(figures),
+        Cell("", None if figures.worst_hour is None else figures.worst_hour.at_s),
         availability(figures.month.availability),
         *(cell for _, cell in used),
         Cell(f"{figures.bill.month:,}", float(figures.bill.month)),
@@ -175,13 +178,16 @@ def _fleets(figures: Figures) -> tuple[_Shown, _Shown]:
         hosted: _Shown = [
             (Column("tier", "tier", is_number=False), figures.tier or ""),
             (Column("size", "size", is_number=False), figures.size or ""),
-            (Column("replicas", "replicas"), replicas),
+            (Column("replicas", is_number=False), replicas),
+            (Column("", "replicas_min", in_text=False), Cell("", figures.replicas_min)),
+            (Column("", "replicas_max", in_text=False), Cell("", figures.replicas_max)),
         ]
         return hosted, [(Column("utilised", "utilisation", "share"), share(figures.utilisation))]
     hosted = []
     for name, one in figures.services.items():
         fleet = fleet_range(one.replicas_min, one.replicas_max)
-        cell = Cell(f"{fleet} x {one.size}, {units.show_share(one.utilisation, 0)}", None, f"{fleet} {one.size}")
+        short = f"{fleet} {one.size}"
+        cell = Cell(f"{fleet} x {one.size}, {units.show_share(one.utilisation, 0)}", short, short)
         hosted.append((Column(name, f"{name}_fleet", is_number=False), cell))
     return hosted, []
 

@@ -26,23 +26,28 @@ def costs_section(costs: Costs) -> Section:
     """What is paid for, and the routes that cost most."""
     kinds = [one for one in costs.kinds if one.amount]
     routes = sorted((one for one in costs.routes if one.requests), key=lambda one: -one.amount)
-    rows = [_row(KIND_NAMES[one.name], one) for one in kinds]
+    rows, left = [_row("kind", KIND_NAMES[one.name], one) for one in kinds], list[Row]()
     if len(routes) > 1:
-        rows += [_row(f"  {one.name}", one) for one in routes[:_ROUTES_SHOWN]]
+        of_routes = [_row("route", f"  {one.name}", one) for one in routes]
+        rows, left = rows + of_routes[:_ROUTES_SHOWN], of_routes[_ROUTES_SHOWN:]
     if len(costs.services) > 1:
-        rows += [_row(f"{one.name} (all of it)", one) for one in costs.services]
+        rows += [_row("service", f"{one.name} (all of it)", one) for one in costs.services]
+    left += [_row("hour", one.name, one) for one in costs.hours]
     more = len(routes) - _ROUTES_SHOWN
-    notes = [f"and {more} more routes: see --json"] if more > 0 else []
+    notes = [f"and {more} more routes: see --json or --csv"] if more > 0 else []
     if len(costs.services) > 1:
         notes.append("attempts: what the balancers of all services got, with calls between services and repeats.")
     return Section(
         columns=(
             Column("where the money goes", "name", is_number=False),
+            Column("", "by", is_number=False, in_text=False),
             Column(f"{costs.currency}/month", "amount", f"{costs.currency}/month"),
             Column("of the bill", "share", "share"),
             Column(f"of the {counted(costs)}", "requests", "share"),
         ),
         rows=tuple(rows),
+        name="costs",
+        more=tuple(left),
         notes=(*(f"{sentence[0].upper()}{sentence[1:]}." for sentence in said(costs)), *notes),
     )
 
@@ -52,9 +57,10 @@ def counted(costs: Costs) -> str:
     return "requests" if len(costs.services) == 1 else "attempts"
 
 
-def _row(name: str, cost: Cost) -> Row:
+def _row(by: str, shown: str, cost: Cost) -> Row:
     return row([
-        name,
+        Cell(shown, cost.name),
+        Cell("", by),
         Cell(f"{cost.amount:,}", float(cost.amount)),
         Cell(percent(cost.share), cost.share),
         Cell("" if cost.requests is None else percent(cost.requests), cost.requests),

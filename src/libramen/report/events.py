@@ -45,6 +45,7 @@ def events_section(found: Outcome, happened: Sequence[Event]) -> list[Section]:
             columns=(SERVICE, Column("event", "event", is_number=False), *_columns(found.bill.currency)),
             rows=tuple(rows),
             notes=("Each against a replay without it, on the same luck.",),
+            name="events",
             prose=True,
         )
     ]
@@ -174,7 +175,7 @@ def _ways(outcome: Outcome, entry: Ways) -> Section:
             rows.append(row([way.name, Cell("-"), *[Cell("")] * 8]))
             continue
         for event in way.events:
-            name = way.name if event is way.events[0] else ""
+            name = Cell(way.name if event is way.events[0] else "", way.name)
             when = "at random" if event.table == "at_random" else clock(outcome, event.at_s, seconds=False)
             rows.append(row([name, Cell(when, event.at_s), *_cells(event, outcome.bill.currency)]))
     of = whose(outcome.services[entry.service].label)
@@ -188,6 +189,7 @@ def _ways(outcome: Outcome, entry: Ways) -> Section:
         ),
         rows=tuple(rows),
         notes=tuple(f"{way.name}: {_reason(way)}" for way in entry.ways if way.why_not),
+        name=entry.kind,
         prose=True,
     )
 

@@ -30,6 +30,7 @@ def headroom_sections(name: str, found: Headroom) -> list[Section]:
 
 def _rooms(name: str, found: Headroom) -> Section:
     rows, seen = [], found.evidence
+    goals = list(dict.fromkeys(name for room in found.plans for name in room.limits))
     repeated = max((len(room.repeats) for room in found.plans), default=0)
     for room in found.plans:
         cells: list[Cell | str] = [
@@ -39,6 +40,7 @@ def _rooms(name: str, found: Headroom) -> Section:
             Cell(room.because or "-", room.because),
             Cell("-" if room.next_at is None else f"{room.next_at:.2f}", room.next_at),
             ", ".join(f"{name} {_limit(limit)}" for name, limit in room.limits.items()),
+            *(Cell("", room.limits.get(name)) for name in goals),
         ]
         if repeated:
             cells.append(_span_of(room))
@@ -58,11 +60,13 @@ def _rooms(name: str, found: Headroom) -> Section:
             Column("because of", "because", is_number=False),
             Column("next at", "next_at"),
             Column("each holds to", "limits", is_number=False, only_wide=True),
+            *(Column("", f"limit_{name}", in_text=False) for name in goals),
             *again,
             *grows,
         ),
         rows=tuple(rows),
         notes=_notes(found),
+        name="plans",
     )
 
 

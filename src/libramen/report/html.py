@@ -18,7 +18,7 @@ def _parts(section: Section) -> Iterable[str]:
         yield f"<h4>{escape(section.title)}</h4>"
     yield from (f"<p>{escape(sentence)}</p>" for sentence in section.sentences)
     section = section.for_people()
-    if section.columns:
+    if section.rows:
         align = ["right" if column.is_number else "left" for column in section.columns]
         head = "".join(
             f'<th style="text-align: {side}">{escape(column.title)}</th>'

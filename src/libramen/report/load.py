@@ -54,6 +54,7 @@ def _rates(found: Summary) -> Section:
             Column("when", "when", is_number=False),
         ),
         rows=(mean, *peaks),
+        name="rates",
     )
 
 
@@ -85,7 +86,7 @@ def _routes(found: Summary) -> Section:
             *(duration(seconds) for seconds in (load.p50, load.p95, load.p99)),
             Cell("-" if load.bytes is None else f"{load.bytes / 1e6:,.1f}", load.bytes),
         ])
-        for load in found.routes[:_MOST_ROUTES]
+        for load in found.routes
     ]  # fmt: skip
     more = len(found.routes) - _MOST_ROUTES
     return Section(
@@ -96,8 +97,10 @@ def _routes(found: Summary) -> Section:
             *(Column(name, name, "s") for name in ("p50", "p95", "p99")),
             Column("MB", "sent", "bytes"),
         ),
-        rows=tuple(rows),
-        notes=(f"and {more} routes more (--json has them all)",) if more > 0 else (),
+        rows=tuple(rows[:_MOST_ROUTES]),
+        notes=(f"and {more} routes more (--json and --csv have them all)",) if more > 0 else (),
+        name="routes",
+        more=tuple(rows[_MOST_ROUTES:]),
     )
 
 
@@ -108,7 +111,7 @@ def demand_section(trace: Trace) -> list[Section]:
     measured = {cpu.route: cpu for cpu in trace.demand.cpu}
     where = "all that took a slot" if trace.demand.kind == "unqueued" else "{} of the minutes"
     rows = []
-    for route in sorted(trace.demand.routes, key=lambda route: -route.requests)[:_MOST_ROUTES]:
+    for route in sorted(trace.demand.routes, key=lambda route: -route.requests):
         times = (duration(route.observed_mean_s), duration(route.work_mean_s))
         cells = [text(route.route), count(route.requests), count(route.samples), *times]
         if measured:
@@ -125,7 +128,8 @@ def demand_section(trace: Trace) -> list[Section]:
         Column("samples are from", "samples_from", is_number=False),
     )
     notes = ("±: standard error of the CPU time of a request, as cpu_use has it.",) if measured else ()
-    return [Section(columns=columns, rows=tuple(rows), notes=notes)]
+    shown, more = tuple(rows[:_MOST_ROUTES]), tuple(rows[_MOST_ROUTES:])
+    return [Section(columns=columns, rows=shown, notes=notes, name="demand", more=more)]
 
 
 def _week(found: Summary, week: np.ndarray) -> Section:
@@ -149,4 +153,4 @@ def _week(found: Summary, week: np.ndarray) -> Section:
         *(Column(name, name, "s") for name in percentiles),
         Column("mean requests / s", "mean", "1/s", is_number=False),
     )
-    return Section(columns=columns, rows=tuple(rows))
+    return Section(columns=columns, rows=tuple(rows), name="week")

@@ -53,7 +53,13 @@ def repeats_section(found: Repeats) -> Section:
         missed = ", ".join(f"{name} {count:,}" for name, count in plan.missed().items())
         rows.append(
             row(
-                [*cells, Cell(f"{plan.met:,} of {len(plan.figures):,}", plan.met), verdict, missed],
+                [
+                    *cells,
+                    Cell(f"{plan.met:,} of {len(plan.figures):,}", plan.met),
+                    Cell("", len(plan.figures)),
+                    verdict,
+                    missed,
+                ],
                 stands_out=plan is best,
             )
         )
@@ -62,13 +68,14 @@ def repeats_section(found: Repeats) -> Section:
         sentences=(*_verdict(found, currency),),
         columns=(
             Column("plan", "plan", is_number=False),
-            Column("availability", "availability"),
-            Column("95 % interval", "availability_interval", is_number=False),
+            Column("availability", "availability", "share"),
+            *_interval("availability", "share"),
             Column("p95", "p95_s", "s"),
-            Column("95 % interval", "p95_interval", is_number=False),
-            Column(f"{currency}/month", "month", currency),
-            Column("95 % interval", "month_interval", is_number=False),
+            *_interval("p95", "s"),
+            Column(f"{currency}/month", "month", f"{currency}/month"),
+            *_interval("month", f"{currency}/month"),
             Column("met in", "met", is_number=False),
+            Column("", "repeats", in_text=False),
             Column("", "holds", is_number=False),
             Column("missed", "missed", is_number=False, only_wide=True),
         ),
@@ -80,6 +87,7 @@ def repeats_section(found: Repeats) -> Section:
             *_months(found),
         ),
         prose=True,
+        name="repeats",
     )
 
 
@@ -105,11 +113,23 @@ def _months(found: Repeats) -> Iterator[str]:
 
 
 def _cells(spread: Spread, show: Callable[[float], str]) -> list[Cell | str]:
+    """The mean, the interval in words, and its ends."""
     if spread.mean is None:
-        return [Cell("-"), ""]
+        return [Cell("-"), "", Cell(""), Cell("")]
+    mean = Cell(show(spread.mean), spread.mean)
     if spread.low is None or spread.high is None or not spread.deviation:
-        return [Cell(show(spread.mean), spread.mean), _SAME if spread.n > 1 else ""]
-    return [Cell(show(spread.mean), spread.mean), f"{show(spread.low)} to {show(spread.high)}"]
+        return [mean, _SAME if spread.n > 1 else "", Cell("", spread.low), Cell("", spread.high)]
+    said = f"{show(spread.low)} to {show(spread.high)}"
+    return [mean, said, Cell("", spread.low), Cell("", spread.high)]
+
+
+def _interval(name: str, unit: str) -> tuple[Column, ...]:
+    """The columns of an interval: in words, and its ends in data."""
+    return (
+        Column("95 % interval", is_number=False),
+        Column("", f"{name}_low", unit, in_text=False),
+        Column("", f"{name}_high", unit, in_text=False),
+    )
 
 
 def _verdict(found: Repeats, currency: str) -> list[str]:

@@ -73,9 +73,10 @@ def latency_section(figures: Figures) -> Section:
     latency, hides = figures.latency_s, hides_failures(figures.availability)
     cells = [Cell(show_latency(value, hides_failures=hides), value) for value in latency.values()]
     return Section(
-        columns=(Column("latency", is_number=False), *(Column(name, name, "s") for name in latency)),
-        rows=(row(["", *cells]),),
+        columns=(Column("latency", "of", is_number=False), *(Column(name, name, "s") for name in latency)),
+        rows=(row([Cell("", "ok requests"), *cells]),),
         notes=(FAILED_NOTE,) if hides else (),
+        name="latency",
     )
 
 
@@ -87,7 +88,7 @@ def time_section(figures: Figures) -> Section:
     routes = sorted(figures.routes or (), key=lambda route: -route.n_requests)
     named: list[tuple[str, Figures | RouteFigures]] = [("all requests", figures)]
     if len(routes) > 1:
-        named += [(route.route, route) for route in routes[:_ROUTES_SHOWN]]
+        named += [(route.route, route) for route in routes]
     rows = []
     for name, of in named:
         n_ok, p95 = of.endings["ok"], of.latency_s["p95"]
@@ -115,8 +116,10 @@ def time_section(figures: Figures) -> Section:
             Column("mean", "mean", "s"),
             *(Column(title, part, "s") for part, title in parts.items()),
         ),
-        rows=tuple(rows),
-        notes=(f"and {more} more routes: see --json",) if more > 0 else (),
+        rows=tuple(rows[: _ROUTES_SHOWN + 1]),
+        notes=(f"and {more} more routes: see --json or --csv",) if more > 0 else (),
+        name="time",
+        more=tuple(rows[_ROUTES_SHOWN + 1 :]),
     )
 
 
@@ -149,7 +152,7 @@ def bill_section(figures: Figures) -> Section:
         for line in bill.lines
     ]  # fmt: skip
     total = Cell(f"{bill.month:,}", float(bill.month))
-    rows.append(row(["total", Cell(""), "", Cell(bill.currency), total], stands_out=True))
+    rows.append(row(["total", Cell(""), "", Cell(bill.currency), total], stands_out=True, is_total=True))
     return Section(
         columns=(
             Column("a month", "item", is_number=False),
@@ -160,6 +163,7 @@ def bill_section(figures: Figures) -> Section:
         ),
         rows=tuple(rows),
         notes=(f"A month here is {bill.note}.",),
+        name="bill",
     )
 
 
@@ -194,6 +198,7 @@ def objectives_section(figures: Figures) -> Section:
                 Cell(show_objective(goal.name, goal.got, currency) + sign, _number(goal.got)),
                 Cell(within, goal.within),
                 Cell(minutes, None if goal.minutes is None else goal.minutes.met),
+                Cell("", None if goal.minutes is None else goal.minutes.of),
                 Cell("met" if goal.met else "missed", goal.met),
             ])
         )  # fmt: skip
@@ -204,9 +209,11 @@ def objectives_section(figures: Figures) -> Section:
             Column("got", "got"),
             Column("answered within it", "within", "share", is_number=False),
             Column("minutes met", "minutes_met", is_number=False),
+            Column("", "minutes", in_text=False),
             Column("", "met", is_number=False),
         ),
         rows=tuple(rows),
+        name="objectives",
     )
 
 

@@ -87,11 +87,13 @@ def _sections(name: str, found: Search, *, front: bool) -> list[Section]:
         of = (found.nearest if best is None else best).bill.month
         shown = sorted(sorted(shown, key=lambda one: abs(one.bill.month - of))[:_MOST], key=lambda one: one.bill.month)
     # By what was varied alone: what they have in common would only make them long.
-    named = {id(one): replace(one, plan=found.label(one)) for one in shown}
+    rest_of_them = [one for one in (found.front if front else found.figures) if not any(one is each for each in shown)]
+    named = {id(one): replace(one, plan=found.label(one)) for one in (*shown, *rest_of_them)}
     table = plans_section(list(named.values()), best=None if best is None else named.get(id(best)))
+    table = replace(table, rows=table.rows[: len(shown)], more=table.rows[len(shown) :])
     which = "Plans that nobody beats in money, p95 and availability at once:" if front else "Replayed to the end:"
     more = len(found.front if front else found.figures) - len(shown)
-    rest = [Section(sentences=(f"and {more:,} more: see --json",))] if more else []
+    rest = [Section(sentences=(f"and {more:,} more: see --json or --csv",))] if more else []
     if found.repeats is not None:
         rest.append(repeats_section(found.repeats))
     return [Section(name, tuple(_said(found)), prose=True), Section(sentences=(which,)), table, *rest]

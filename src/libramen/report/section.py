@@ -49,10 +49,17 @@ class Cell(NamedTuple):
 
 
 class Row(NamedTuple):
-    """One row: a cell for each column; `stands_out` for the one to be seen first, such as a total."""
+    """One row: a cell for each column.
+
+    Attributes:
+        cells: of each column.
+        stands_out: whether it is the one to be seen first.
+        is_total: whether it is the sum of others, which data have already.
+    """
 
     cells: tuple[Cell, ...]
     stands_out: bool = False
+    is_total: bool = False
 
 
 @dataclass(frozen=True)
@@ -66,6 +73,7 @@ class Section:
         notes: after the table, on how it is to be read.
         prose: whether the sentences may be broken between words; others are copied as they stand.
         name: of the table in data, such as `bill`.
+        more: rows that are in data alone, since there are too many of them to be read.
     """
 
     title: str = ""
@@ -75,42 +83,50 @@ class Section:
     notes: tuple[str, ...] = ()
     prose: bool = False
     name: str = ""
+    more: tuple[Row, ...] = ()
 
     def __post_init__(self) -> None:
         """Columns that are only there for what some row has go, where none has it."""
-        kept = self._only(lambda at, column: not column.if_any or any(self._is_there(row, at) for row in self.rows))
-        object.__setattr__(self, "columns", kept[0])
-        object.__setattr__(self, "rows", kept[1])
+        every = (*self.rows, *self.more)
+        places = self._places(lambda at, column: not column.if_any or any(self._is_there(row, at) for row in every))
+        if len(places) < len(self.columns):
+            for name, value in self._only(places).items():
+                object.__setattr__(self, name, value)
 
     def _is_there(self, row: Row, at: int) -> bool:
         cell = row.cells[at]
         return bool(cell.text) if self.columns[at].in_text else cell.value is not None
 
-    def _only(self, keeps: Callable[[int, Column], bool]) -> tuple[tuple[Column, ...], tuple[Row, ...]]:
+    def _places(self, keeps: Callable[[int, Column], bool]) -> list[int]:
+        return [at for at, column in enumerate(self.columns) if keeps(at, column)]
+
+    def _only(self, places: list[int]) -> dict[str, Any]:
         """Some of the columns, and the rows with these alone."""
-        places = [at for at, column in enumerate(self.columns) if keeps(at, column)]
-        rows = self.rows
-        if len(places) < len(self.columns):
-            rows = tuple(row._replace(cells=tuple(row.cells[at] for at in places)) for row in self.rows)
-        return tuple(self.columns[at] for at in places), rows
+        rows, more = (
+            tuple(row._replace(cells=tuple(row.cells[at] for at in places)) for row in some)
+            for some in (self.rows, self.more)
+        )
+        return {"columns": tuple(self.columns[at] for at in places), "rows": rows, "more": more}
 
     def for_people(self) -> Section:
         """Without the columns that are in data alone."""
-        columns, rows = self._only(lambda _, column: column.in_text)
-        return self if len(columns) == len(self.columns) else replace(self, columns=columns, rows=rows)
+        places = self._places(lambda _, column: column.in_text)
+        return self if len(places) == len(self.columns) else replace(self, **self._only(places))
 
     def to_frame(self) -> pd.DataFrame:
         """The table as data: a column for each that has a key, a row for each row that is not a total."""
         import pandas as pd
 
         kept = [(at, column) for at, column in enumerate(self.columns) if column.key]
-        return pd.DataFrame({column.key: [row.cells[at].value for row in self.rows] for at, column in kept})
+        rows = [row for row in (*self.rows, *self.more) if not row.is_total]
+        return pd.DataFrame({column.key: pd.Series([row.cells[at].value for row in rows]) for at, column in kept})
 
     def to_csv(self) -> str:
-        """The table as CSV, units in the header: `latency_p95 [s]`."""
-        named = {column.key: f"{column.key} [{column.unit}]" for column in self.columns if column.unit}
-        frame = self.to_frame().rename(columns=named).map(spreadsheet_safe)
-        return str(frame.to_csv(index=False, lineterminator="\n"))
+        """The table as CSV (RFC 4180), units in the header: `latency_p95 [s]`; no cell is run by a spreadsheet."""
+        named = {column.key: f"{column.key} [{column.unit}]" if column.unit else column.key for column in self.columns}
+        safe = {key: str(spreadsheet_safe(name)) for key, name in named.items()}
+        frame = self.to_frame().rename(columns=safe).map(spreadsheet_safe)
+        return str(frame.to_csv(index=False, lineterminator="\r\n"))
 
 
 SERVICE: Final = Column("service", "service", is_number=False, if_any=True)
@@ -122,6 +138,6 @@ def text(value: str) -> Cell:
     return Cell(value, value)
 
 
-def row(cells: Iterable[Cell | str], *, stands_out: bool = False) -> Row:
+def row(cells: Iterable[Cell | str], *, stands_out: bool = False, is_total: bool = False) -> Row:
     """A row of cells; a plain text is a cell of that text."""
-    return Row(tuple(text(cell) if isinstance(cell, str) else cell for cell in cells), stands_out)
+    return Row(tuple(text(cell) if isinstance(cell, str) else cell for cell in cells), stands_out, is_total)

@@ -49,11 +49,12 @@ def stretch_sections(study: Study, outcome: Outcome, found: StretchFigures) -> l
         Section(sentences=tuple(stretch_notes(outcome, found)), prose=True),
         Section(
             columns=(
-                Column("latency", is_number=False),
+                Column("latency", "of", is_number=False),
                 *(Column(n, n, "s") for n in ("mean", "p50", "p95", "p99", "max")),
             ),
-            rows=(row(["", *cells]),),
+            rows=(row([Cell("", "ok requests"), *cells]),),
             notes=(FAILED_NOTE,) if found.hides_failures else (),
+            name="latency",
         ),
         Section(sentences=("All of this is about that stretch; without --from and --to it is about the whole trace.",)),
     ]

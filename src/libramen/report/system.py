@@ -59,6 +59,7 @@ def where_section(where: Where) -> Section:
             Column("share", "share", "share"),
         ),
         rows=tuple(rows),
+        name="where",
         notes=(
             ("Each second of a request is counted where it was spent; of calls made at once the one that ended last.",)
             if where.is_known
@@ -106,4 +107,5 @@ def services_section(found: Outcome) -> Section:
         ),
         rows=tuple(rows),
         notes=(f"Percentiles of visits are within {units.show_share(0.005, 1)}.",),
+        name="services",
     )

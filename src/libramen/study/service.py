@@ -195,6 +195,14 @@ class Health(Table):
     first: Count = Field(0, description="good checks before a new replica counts as ready")
 
 
+ServiceCategory = Literal[
+    "AI and Machine Learning", "Analytics", "Business Applications", "Compute", "Databases", "Developer Tools",
+    "Identity", "Integration", "Internet of Things", "Management and Governance", "Media", "Migration", "Mobile",
+    "Multicloud", "Networking", "Security", "Storage", "Web", "Other",
+]  # fmt: skip
+"""Those of the open cost and usage specification."""
+
+
 class Tier(PricesOfTier):  # type: ignore[misc]
     """One way of hosting that can be bought: its limits, its start-up times and its prices.
 
@@ -205,6 +213,9 @@ class Tier(PricesOfTier):  # type: ignore[misc]
 
     name: str = Field("tier", exclude=True)
     summary: str = Field("", description="one line for the reader")
+    category: ServiceCategory = Field(
+        "Compute", description="what kind of service the tier is, as tables of costs call it (`--costs`)"
+    )
     replicas: ReplicaLimits = Field(ReplicaLimits(), description="fewest and most replicas")
     autoscaling: bool = Field(False, description="whether a scaling rule may change the number of replicas")
     zones: tuple[str, ...] = Field(("one",), min_length=1, description="names of the zones (default: one zone)")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, fields, replace
 from functools import cached_property
+from pathlib import Path
 from typing import Any, Unpack
 
 import numpy as np
@@ -22,6 +23,7 @@ from libramen.trust.compared import BINS, FEW, Compared, all_percentiles, answer
 from libramen.trust.grade import Grade, grade_of, keep_grade
 from libramen.trust.held_back import Regimes, regimes
 from libramen.trust.hours import Hour, hours
+from libramen.trust.invoice import Invoice, beside, read_invoice
 
 
 @dataclass(frozen=True)
@@ -50,6 +52,7 @@ class Backtest(Shown):
         failures: the minutes with most failures.
         failed: how many requests failed in the log, and in the replay.
         replicas: how many were ready, of each service: from which instant on [s], how many.
+        invoice: an invoice beside the bill of the plan; None: there is none.
     """
 
     study: Study
@@ -64,6 +67,7 @@ class Backtest(Shown):
     failures: tuple[FailedMinute, ...]
     failed: tuple[int, int]
     replicas: dict[str, tuple[tuple[float, int], ...]]
+    invoice: Invoice | None = None
 
     @property
     def table(self) -> heavy.DataFrame:
@@ -104,7 +108,7 @@ class Backtest(Shown):
                 for name, steps in self.replicas.items()
                 for at_s, n in steps
             ],
-        }
+        } | ({} if self.invoice is None else {"invoice": self.invoice.to_dict()})
 
     def plot(self) -> heavy.Figure:
         """Quantile against quantile, and the day with both curves."""
@@ -113,6 +117,8 @@ class Backtest(Shown):
 
 def backtest(
     study: Study,
+    *,
+    invoice: str | Path | None = None,
     **asked: Unpack[Reading],
 ) -> Backtest:
     """Replay the recorded plan of a study against its log.
@@ -124,10 +130,11 @@ def backtest(
 
     Args:
         study: from `load_study`; `[trace] recorded_on` names the plan.
+        invoice: CSV with the columns item and amount, of a month of that plan: is laid beside its bill.
         **asked: seed, cache (the grade is kept there, too), progress; see `Context`.
 
     Raises:
-        StudyError: no recorded plan is named, or the log has no latencies.
+        StudyError: no recorded plan is named, or the log has no latencies; the invoice cannot be read.
         TraceError: the log cannot be read, or the plan cannot have served it.
 
     Example:
@@ -139,6 +146,8 @@ def backtest(
         raise StudyError(
             f"{study.path}: [trace] recorded_on is missing; allowed: the name of the plan on which the log was recorded"
         )
+    if invoice is not None:
+        read_invoice(Path(invoice))  # before any time is spent
     context = Context.of(study, asked, Reading)
     seed, tell = context.seed, context.report
     plain = study.replace(trace={"shape": ()}) if study.trace_table.shape else study
@@ -179,6 +188,9 @@ def backtest(
         failed=(int(np.count_nonzero(~answered(trace))), int(np.count_nonzero(outcome.run.kept.ending))),
         replicas={name: tuple(one.run.ready_steps()) for name, one in outcome.services.items()},
     )
+    if invoice is not None:
+        billed = replay(trace, study.services, plan, seed=seed, terms=study.terms)
+        found = replace(found, invoice=beside(Path(invoice), billed.bill, tuple(billed.services)))
     tell(held_back, 1.0)
     if context.cache:
         keep_grade(study, seed, found.grade)
