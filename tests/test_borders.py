@@ -105,10 +105,10 @@ def test_every_factor_counts_for_whether_limits_are_sharp(missed: list[tuple[str
 def test_a_plan_that_holds_just_to_todays_load_is_the_first_to_use() -> None:
     def room(plan: str, holds_to: float | None, month: float) -> Room:
         point = SimpleNamespace(factor=1.0, month=month)
-        return Room(plan, holds_to, "p95", "CPU", None, {}, True, None, (point,))  # type: ignore[arg-type]
+        return Room(plan, holds_to, "p95", "CPU", None, {}, True, (point,))  # type: ignore[arg-type]
 
     rooms = (room("never", None, 1), room("short", 0.99, 2), room("just", 1.0, 3), room("long", 2.0, 4))
-    found = Headroom(rooms, 0.08, "EUR", Evidence(Demand("given"), 1.0))
+    found = Headroom(rooms, (0.08, 0.08), "EUR", Evidence(Demand("given"), 1.0))
     assert [one.plan for one in found.changes] == ["just", "long"]
 
 

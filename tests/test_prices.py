@@ -14,8 +14,8 @@ from builders import make_plan, make_tier, make_trace
 from libramen import Outcome, Plan, Service, StudyError, Terms, Tier, Trace, replay
 from libramen.bill.account import by_largest_remainder, charges_of, least_of
 from libramen.bill.use import Known
+from priced import DAY, SWITCH, catalogues, fees, months, of_everything, two_services
 
-DAY = 86400.0
 TENTH = 73 * 3600.0
 """A trace of a tenth of a month: what is used in it is billed ten times."""
 
@@ -52,12 +52,6 @@ def _adds_up(outcome: Outcome) -> None:
 def _sends(gb: float, **values: Any) -> Trace:
     """So many gigabytes in a month, in four answers."""
     return make_trace([0, 1, 2, 3], wait=0.5, bytes_out=[gb * 1e8 / 4] * 4, span_s=TENTH, **values)
-
-
-def _two(tier: Tier, **of: Any) -> tuple[Plan, dict[str, Service]]:
-    """Two services on one tier; of route a go three times as many requests as of route b."""
-    plan = Plan(name="two", services={name: make_plan(tier, **of).only for name in ("a", "b")})
-    return plan, {name: Service(slots=5, routes=[f"/{name}"], cpu_share=1) for name in ("a", "b")}
 
 
 def _sends_to_two(gb: float) -> Trace:
@@ -110,7 +104,7 @@ def test_requests_in_steps() -> None:
 def test_replica_hours_in_steps_are_over_all_of_a_size_on_the_tier() -> None:
     """Two services with two replicas each: 2920 h, of which 2000 at 1 and 920 at 0.5 = 460. Each pays half of both."""
     tier = make_tier(sizes={"s": {"cores": 1, "per_hour": [{"up_to": 2000, "price": 1}, {"price": "0.5"}]}})
-    plan, services = _two(tier, replicas=2)
+    plan, services = two_services(tier, replicas=2)
     outcome = _replayed(plan, trace=_sends_to_two(0), services=services)
     lines = {line.item: (line.amount, line.tier, line.service) for line in outcome.bill.lines}
     assert lines == {
@@ -122,12 +116,12 @@ def test_replica_hours_in_steps_are_over_all_of_a_size_on_the_tier() -> None:
 
 def test_balancers_in_steps_are_over_all_fleets() -> None:
     """Two fleets, 1460 h: 1000 at 0.02 = 20, and 460 at 0.01 = 4.60. At a single price each pays 730 x 0.02 = 14.60."""
-    plan, services = _two(make_tier(balancer_per_hour=[{"up_to": 1000, "price": "0.02"}, {"price": "0.01"}]))
+    plan, services = two_services(make_tier(balancer_per_hour=[{"up_to": 1000, "price": "0.02"}, {"price": "0.01"}]))
     lines = _replayed(plan, trace=_sends_to_two(0), services=services).bill.lines
     found = {line.item: line.amount for line in lines}
     assert found["balancers, up to 1,000 h"] == 20
     assert found["balancers, beyond 1,000 h"] == Decimal("4.60")
-    plan, services = _two(make_tier(balancer_per_hour="0.02"))
+    plan, services = two_services(make_tier(balancer_per_hour="0.02"))
     outcome = _replayed(plan, trace=_sends_to_two(0), services=services)
     assert [line.amount for line in outcome.bill.lines if line.item == "balancer"] == [Decimal("14.60")] * 2
 
@@ -135,7 +129,7 @@ def test_balancers_in_steps_are_over_all_fleets() -> None:
 def test_what_is_of_a_tier_is_paid_once() -> None:
     """Two services: one fixed fee of 9, 5 GB free once: 8 GB less 5 at 0.1 = 0.30, three quarters of it a's. By hand a has
     730 + 4.50 + 0.225, which is 0.23 by the larger remainder in the order of the services, b the rest."""
-    plan, services = _two(make_tier(fixed_per_month=9, egress_per_gb="0.1", free={"egress_gb": 5}))
+    plan, services = two_services(make_tier(fixed_per_month=9, egress_per_gb="0.1", free={"egress_gb": 5}))
     outcome = _replayed(plan, trace=_sends_to_two(8), services=services)
     amounts = {line.item: line.amount for line in outcome.bill.lines if line.tier}
     assert amounts == {"fixed fee": Decimal(9), "egress beyond 5 GB": Decimal("0.30")}
@@ -145,7 +139,7 @@ def test_what_is_of_a_tier_is_paid_once() -> None:
 def test_a_zone_with_two_services_is_paid_once() -> None:
     """Both have a replica in the zone east, a another in west: 1460 zone-hours at 0.01, of which a has 730 + 365."""
     tier = make_tier(zones=["east", "west"], zone_per_hour="0.01")
-    plan, services = _two(tier, replicas=2)
+    plan, services = two_services(tier, replicas=2)
     plan = plan.replace(services={**plan.services, "b": plan.of("b").replace(replicas=1)})
     outcome = _replayed(plan, trace=_sends_to_two(0), services=services)
     (line,) = (line for line in outcome.bill.lines if line.item == "zones")
@@ -246,7 +240,7 @@ def test_fees_by_replica() -> None:
             {"name": "seat", "per_replica_month": 3},
         ]
     )
-    plan, services = _two(tier, replicas=2)
+    plan, services = two_services(tier, replicas=2)
     mine = plan.of("a").replace(fees=[{"name": "key", "per_replica_month": 5}])
     plan = plan.replace(services={**plan.services, "a": mine})
     outcome = _replayed(plan, trace=_sends_to_two(0), services=services)
@@ -385,9 +379,6 @@ def test_a_day_cut_short_takes_no_others_place() -> None:
     assert _paid(make_plan(make_tier(egress_per_gb=1)), terms, trace=trace)["egress"] == Decimal("29.90")
 
 
-SWITCH: dict[str, Any] = {"at": 3600, "strategy": "switch", "keep_old": 7200}
-
-
 def test_an_event_happens_once() -> None:
     """A second replica for two hours of a day of 24: once a month 2 h more than 730, as traced 30.42 times, 60.83."""
     plan, trace = make_plan(make_tier(billing="per_second"), rollouts=[SWITCH]), make_trace([0], wait=1, span_s=DAY)
@@ -456,50 +447,13 @@ def test_everything_up_to_the_least() -> None:
 
 # -- what holds of all -------------------------------------------------------------------------------
 
-prices = st.decimals(0, 5, places=3)
-stepped = st.one_of(
-    prices,
-    st.builds(
-        lambda one, two, edge: [{"up_to": edge, "price": one}, {"price": two}], prices, prices, st.integers(1, 900)
-    ),
-)
-fees = st.lists(
-    st.one_of(
-        st.builds(lambda price: {"name": "m", "per_month": price}, prices),
-        st.builds(lambda price: {"name": "h", "per_replica_hour": price}, stepped),
-        st.builds(lambda price: {"name": "x", "per_replica_month": price}, prices),
-        st.builds(lambda price: {"name": "r", "per_million_requests": price}, prices),
-        st.builds(lambda share, least: {"name": "s", "share": share, "least": least}, st.floats(0, 1), prices),
-    ),
-    max_size=3,
-    unique_by=lambda fee: fee["name"],
-)
-catalogues = st.fixed_dictionaries(
-    {
-        "egress_per_gb": stepped, "balancer_per_hour": stepped, "zone_per_hour": prices, "fixed_per_month": prices,
-        "least_per_month": st.integers(0, 4000), "fees": fees, "free": st.builds(
-            lambda gb: {"egress_gb": gb}, st.floats(0, 5)
-        ),
-    }
-)  # fmt: skip
 
-
-@given(catalogues, fees, st.floats(0, 0.3), st.booleans(), st.integers(0, 3), st.sampled_from(["once", "as_traced"]))
+@given(*months)
 def test_all_tables_add_up(
     keys: dict[str, Any], own: list[Any], tax: float, together: bool, committed: int, events: Any
 ) -> None:
     """To the cent: lines to the bill, the shares of services, routes, hours and kinds to each line."""
-    tier = make_tier(billing="per_hour", zones=["east", "west"], **keys)
-    plan, services = _two(tier, replicas=2, rollouts=[SWITCH])
-    more = {"fees": own, "committed": [{"replicas": committed, "off": 0.25}]}
-    other = tier if together else make_tier(name="other", fixed_per_month=2)
-    plan = plan.replace(services={"a": plan.of("a").replace(**more), "b": make_plan(other, replicas=1).only})
-    terms = Terms(tax=tax, fees=own, month={"events": events})
-    trace = make_trace(
-        [10, 4000, 30000, 50000], cpu=20, wait=[1, 60, 2, 3], bytes_out=[1e8, 3e8, 2e8, 1e7],
-        route=["/a", "/a", "/b", "/a"], span_s=DAY,
-    )  # fmt: skip
-    _replayed(plan, terms, trace=trace, services=services)
+    _adds_up(of_everything(keys, own, tax, together, committed, events))
 
 
 amounts = st.fixed_dictionaries(

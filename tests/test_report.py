@@ -37,7 +37,7 @@ def figures() -> Figures:
 
 
 def test_the_csv_of_a_section_has_units_and_nothing_that_a_spreadsheet_would_run() -> None:
-    assert _TRICKY.to_csv() == "route,p95 [s]\n'=SUM(A1),0.02\n[red]x,\n"
+    assert _TRICKY.to_csv() == "route,p95 [s]\r\n'=SUM(A1),0.02\r\n[red]x,\r\n"
 
 
 def test_html_is_escaped() -> None:
@@ -53,7 +53,7 @@ def test_a_narrow_terminal_gets_fewer_columns_and_shorter_cells(
     columns: int, has_p99: bool, text: str, capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setattr(show, "_PIPED_WIDTH", columns)
-    show._render([_TRICKY])
+    show.render([_TRICKY])
     printed = capsys.readouterr().out
     lines = printed.splitlines()
     assert ("p99" in lines[4]) == has_p99
@@ -77,7 +77,7 @@ def test_the_table_of_a_section_is_data(figures: Figures) -> None:
     assert frame.loc["/b", "p95"] == 2
     assert frame.loc["all requests", "waiting"] == pytest.approx(4 / 3)
     bill = bill_section(figures).to_frame()
-    assert bill["amount"].iloc[-1] == pytest.approx(bill["amount"].iloc[:-1].sum())
+    assert bill["amount"].sum() == pytest.approx(float(figures.bill.month))  # the total is none of its rows
     goals = objectives_section(figures).to_frame().set_index("objective")
     assert not goals.loc["p95", "met"]
     assert goals.loc["month", "met"]
