@@ -12,6 +12,11 @@ from .base.errors import (
 )
 from .base.times import Moment as Moment
 from .bill.bill import Bill as Bill
+from .bill.price_list import (
+    PricedSize as PricedSize,
+    PriceList as PriceList,
+    price_list as price_list,
+)
 from .load.evidence import Evidence as Evidence
 from .load.unqueue import unqueue as unqueue
 from .outcome.events import Event as Event
@@ -83,6 +88,7 @@ from .rules.scaling import (
     Target as Target,
 )
 from .runs.store import Store as Store
+from .study.catalogue import read_catalogue as read_catalogue
 from .study.file import load_study as load_study
 from .study.objectives import (
     Objective as Objective,

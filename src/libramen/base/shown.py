@@ -23,6 +23,7 @@ _SECTIONS: Final = {
     "Events": "report.events:shown",
     "Headroom": "report.headroom:shown",
     "Outcome": "report.replay:shown",
+    "PriceList": "report.price_list:shown",
     "Repeats": "report.repeats:shown",
 }
 """What a notebook shows of a result: its class, and the function that makes its sections."""

@@ -117,13 +117,22 @@ def check(
     no_cache: NoCache = False,
     csv: Csv = None,
 ) -> int:
-    """Read everything, replay nothing: what was understood, and the problems of each plan."""
+    """Read everything, replay nothing: what was understood, and the problems of each plan; or a catalogue alone."""
     from libramen.cli import sections, show
+    from libramen.cli.catalogues import is_catalogue, tiers_of
     from libramen.questions.check import check as check_study
     from libramen.study.file import load_study
     from libramen.trust.grade import kept_grade
 
-    out, loaded = Outputs(json, csv=csv), load_study(study)
+    out = Outputs(json, csv=csv)
+    if is_catalogue(study):
+        from libramen.bill.price_list import price_list
+
+        name, read, _ = tiers_of(study, [])
+        priced = price_list(read.tiers, notes=read.notes)
+        out.give(priced, lambda: sections.price_list(name, priced), "sizes")
+        return 0
+    loaded = load_study(study)
     with show.progress() as bar:
         found = check_study(loaded, seed=seed, cache=not no_cache, progress=bar.share("reading the trace"))
     out.give_with(found.trace, found, lambda: sections.check(found, kept_grade(loaded, seed)), "plans")

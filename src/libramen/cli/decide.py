@@ -269,6 +269,47 @@ def breakeven(
     return 0
 
 
+@app.command(epilog="Example:  libramen tiers saltmarsh/tiers.toml")
+def tiers(
+    file: Annotated[
+        Path | None,
+        typer.Argument(
+            metavar="[FILE]", help="A catalogue, a study, or a table of sizes, .csv (default: made-up ones)."
+        ),
+    ] = None,
+    column: Annotated[
+        list[str] | None,
+        typer.Option("--column", metavar="KEY=NAME", help="What a column of the table is called, as cores=vCPU."),
+    ] = None,
+    cpu: Annotated[str, typer.Option("--cpu", metavar="TIME", help="CPU work of a request.")] = "50ms",
+    size: Annotated[str, typer.Option("--bytes", metavar="SIZE", help="Bytes of an answer.")] = "10 kB",
+    save: Annotated[
+        Path | None, typer.Option("--save", metavar="FILE", help="Write them as a catalogue for a study: .toml.")
+    ] = None,
+    json: Json = False,
+    csv: Csv = None,
+) -> int:
+    """What each size costs in a month: idle, half used and full, before anything is replayed."""
+    from libramen.base.files import check_output, write_whole
+    from libramen.base.units import parse_duration, parse_size
+    from libramen.bill.price_list import price_list
+    from libramen.cli import sections
+    from libramen.cli.catalogues import tiers_of
+    from libramen.study.written import tiers_toml
+
+    out = Outputs(json, csv=csv)
+    if save is not None:
+        check_output(save, (".toml",))
+    cpu_s, sent = read(cpu, parse_duration, "--cpu"), read(size, parse_size, "--bytes")
+    name, found, terms = tiers_of(file, column or [])
+    priced = price_list(found.tiers, cpu=cpu_s or 0.0, bytes_out=sent or 0, terms=terms, notes=found.notes)
+    if save is not None:
+        text = tiers_toml(found.tiers).encode()
+        write_whole(save, lambda path: path.write_bytes(text))
+    out.give(priced, lambda: sections.price_list(name, priced), "sizes")
+    return 0
+
+
 @app.command(epilog="Example:  libramen store --clear")
 def store(
     file: Annotated[

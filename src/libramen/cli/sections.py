@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
+    from libramen.bill.price_list import PriceList
     from libramen.outcome.outcome import Outcome
     from libramen.outcome.stretch import StretchFigures
     from libramen.questions.break_even import BreakEven
@@ -104,6 +105,14 @@ def backtest(found: Backtest, settings: tuple[Fitted, ...] = ()) -> list[Section
     from libramen.report.backtest import backtest_sections, fit_sections
 
     return [*backtest_sections(found), *(fit_sections(settings) if settings else [])]
+
+
+def price_list(name: str, found: PriceList) -> list[Section]:
+    """What each size of a catalogue costs, and numbers that can hardly be meant."""
+    from libramen.report.price_list import price_sections
+    from libramen.study.unusual import unusual_tiers
+
+    return price_sections(name, found, unusual_tiers(found.tiers))
 
 
 def fitted(found: tuple[Fitted, ...]) -> list[Section]:

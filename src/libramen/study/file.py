@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import tomllib
 from collections.abc import Mapping
-from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
@@ -12,8 +10,9 @@ from pydantic import Field
 
 from libramen.base.errors import StudyError
 from libramen.base.fields import Table, nearest
+from libramen.study.catalogue import read_catalogue
 from libramen.study.objectives import Objectives
-from libramen.study.read import checked, read_plan, read_services
+from libramen.study.read import checked, read_plan, read_services, read_toml
 from libramen.study.service import Service, Tier, name_entries
 from libramen.study.study import Heading, Study
 from libramen.study.system import System, check_account
@@ -21,7 +20,7 @@ from libramen.study.terms import Account, MonthTable
 from libramen.study.trace_table import TraceTable
 
 
-class _StudyFile(Table):
+class StudyFile(Table):
     """The tables of a study file; plans stay as they were read until their tiers are known."""
 
     study: Heading = Field(Heading(), description="name, currency, time zone")
@@ -34,12 +33,6 @@ class _StudyFile(Table):
     tiers: dict[str, Tier] = Field({}, description="what could be bought")
     plans: dict[str, dict[str, Any]] = Field(min_length=1, description="what might be bought")
     search: dict[str, dict[str, Any]] = Field({}, description="a plan, and keys of it with the values to be tried")
-
-
-class _Catalogue(Table):
-    """The tables of a catalogue file."""
-
-    tiers: dict[str, Tier] = Field(min_length=1, description="what could be bought")
 
 
 def load_study(path: str | Path, *, trust_code: bool = False) -> Study:
@@ -59,16 +52,22 @@ def load_study(path: str | Path, *, trust_code: bool = False) -> Study:
         3
     """
     path = Path(path)
-    raw = _read_toml(path)
-    tables = checked(path, _StudyFile, name_entries(raw, "tiers"))
+    raw = read_toml(path)
+    if "tiers" in raw and not set(raw) & {"trace", "plans", "service", "services"}:
+        raise StudyError(
+            f"{path}: this is a catalogue, with tiers alone; allowed: a study, or `libramen check` and `libramen tiers`"
+        )
+    tables = checked(path, StudyFile, name_entries(raw, "tiers"))
     tiers = dict(tables.tiers)
     if tables.study.catalogue is not None:
         catalogue_path = path.parent / tables.study.catalogue
-        catalogue = checked(catalogue_path, _Catalogue, name_entries(_read_toml(catalogue_path), "tiers"))
+        catalogue = read_catalogue(catalogue_path, tables.study.catalogue_columns)
         for name, tier in catalogue.tiers.items():
             if name in tiers:
                 raise StudyError(f"{path}: tier {name!r} stands in the study and in {catalogue_path}; allowed: in one")
             tiers[name] = tier
+    elif tables.study.catalogue_columns:
+        raise StudyError(f"{path}: [study] catalogue_columns needs catalogue, which is missing")
     if not tiers:
         raise StudyError(f"{path}: there are no tiers; allowed: [tiers.NAME] tables here or a catalogue in [study]")
     services = read_services(path, tables.service, tables.services)
@@ -129,19 +128,3 @@ def _search(
     if not ranges:
         raise StudyError(f"{where} nothing is varied; allowed: one key or more beside plan")
     return None if several is not None else table["plan"], ranges
-
-
-def _read_toml(path: Path) -> dict[str, Any]:
-    try:
-        text = path.read_bytes().decode("utf-8")
-        return tomllib.loads(text, parse_float=Decimal)
-    except FileNotFoundError:
-        raise StudyError(f"{path}: there is no such file; `libramen demo` writes a study to start from") from None
-    except IsADirectoryError:
-        raise StudyError(f"{path}: found a directory; allowed: a study file, such as {path / 'study.toml'}") from None
-    except UnicodeDecodeError as error:
-        raise StudyError(f"{path}: byte {error.start} is not UTF-8 text; allowed: a TOML file") from None
-    except tomllib.TOMLDecodeError as error:
-        raise StudyError(f"{path}: this is not TOML: {error}") from None
-    except OSError as error:
-        raise StudyError(f"{path}: cannot be read: {error.strerror}") from None

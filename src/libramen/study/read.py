@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import tomllib
+from decimal import Decimal
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -131,3 +133,24 @@ def checked(path: Path, model: type[_Table], values: dict[str, Any], place: str 
         return model.model_validate(values)
     except ValidationError as error:
         raise StudyError(describe(error, model, str(path), place=place)) from None
+
+
+def read_toml(path: Path) -> dict[str, Any]:
+    """A TOML file, its numbers as they are written.
+
+    Raises:
+        StudyError: it cannot be read, or is none.
+    """
+    try:
+        text = path.read_bytes().decode("utf-8")
+        return tomllib.loads(text, parse_float=Decimal)
+    except FileNotFoundError:
+        raise StudyError(f"{path}: there is no such file; `libramen demo` writes a study to start from") from None
+    except IsADirectoryError:
+        raise StudyError(f"{path}: found a directory; allowed: a study file, such as {path / 'study.toml'}") from None
+    except UnicodeDecodeError as error:
+        raise StudyError(f"{path}: byte {error.start} is not UTF-8 text; allowed: a TOML file") from None
+    except tomllib.TOMLDecodeError as error:
+        raise StudyError(f"{path}: this is not TOML: {error}") from None
+    except OSError as error:
+        raise StudyError(f"{path}: cannot be read: {error.strerror}") from None

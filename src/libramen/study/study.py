@@ -30,7 +30,12 @@ class Heading(PricesOfStudy):  # type: ignore[misc]
     name: str = Field("study", description="name of the study")
     currency: str = Field("EUR", description="currency of all prices")
     time_zone: ZoneName = Field("UTC", description="time zone of timetables, windows and pictures")
-    catalogue: str | None = Field(None, description="another file that [tiers] are taken from")
+    catalogue: str | None = Field(
+        None, description="another file that [tiers] are taken from: TOML, or a table of sizes and prices (.csv)"
+    )
+    catalogue_columns: dict[str, str] = Field(
+        {}, description='what columns of such a table are called, such as { cores = "vCPU", per_hour = "Price" }'
+    )
 
 
 class Study:

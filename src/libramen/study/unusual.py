@@ -5,7 +5,7 @@ What is usual stands beside each field (`fields.usually`); nothing is refused fo
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from typing import Any
 
 from pydantic import BaseModel
@@ -13,6 +13,7 @@ from pydantic import BaseModel
 from libramen.base.delays import Delay
 from libramen.base.fields import Table, Usual
 from libramen.study.plan import ALONE, Hosting
+from libramen.study.service import Tier
 from libramen.study.study import Study
 
 
@@ -34,6 +35,11 @@ def unusual_values(study: Study) -> tuple[str, ...]:
         if isinstance(table, Hosting):
             found |= dict.fromkeys(_idle_entries(where, table))
     return tuple(found)
+
+
+def unusual_tiers(tiers: Mapping[str, Tier]) -> tuple[str, ...]:
+    """The same of the tiers of a catalogue."""
+    return tuple(said for name, tier in tiers.items() for said in _of_table(f"tiers.{name}", tier))
 
 
 def _idle_entries(where: str, hosting: Hosting) -> Iterator[str]:

@@ -1,9 +1,10 @@
-"""A plan as a study file would have it, to be pasted there."""
+"""Plans and tiers as study files have them."""
 
 from __future__ import annotations
 
 import json
 import re
+from collections.abc import Mapping
 from typing import Any
 
 from libramen.base.errors import StudyError
@@ -29,6 +30,17 @@ def plan_toml(plan: Plan, name: str, tiers: dict[str, Tier]) -> str:
     return "\n".join(
         _tables(part, ".".join(map(_key, named.place_of(of))), tiers) for of, part in plan.services.items()
     )
+
+
+def tiers_toml(tiers: Mapping[str, Tier]) -> str:
+    """Tiers as a catalogue, as TOML: what is as usual is left out."""
+    parts = []
+    for name, tier in tiers.items():
+        kept = tier.model_dump(mode="json", exclude_defaults=True)
+        sizes = kept.pop("sizes")
+        parts.append("\n".join([f"[tiers.{_key(name)}]", *_lines(kept)]))
+        parts += ["\n".join([f"[tiers.{_key(name)}.sizes.{_key(one)}]", *_lines(size)]) for one, size in sizes.items()]
+    return "\n\n".join(parts) + "\n"
 
 
 def _tables(hosting: Hosting, place: str, tiers: dict[str, Tier]) -> str:
