@@ -92,10 +92,25 @@ def _written(delay: Delay) -> Any:
     return {name: delay.percentile(PERCENTILES[name]) for name in ("p50", "p95")}
 
 
+_DURATION: Final = [{"type": "number", "minimum": 0}, {"type": "string", "pattern": units.DURATION_PATTERN}]
 DelayField = Annotated[
     Delay,
     BeforeValidator(parse_delay),
     PlainSerializer(_written),
-    WithJsonSchema({"type": ["string", "number", "object"], "description": DELAY}),
+    WithJsonSchema(
+        {
+            "anyOf": [
+                *_DURATION,
+                {
+                    "type": "object",
+                    "minProperties": 2,
+                    "maxProperties": 2,
+                    "propertyNames": {"enum": [*PERCENTILES]},
+                    "additionalProperties": {"anyOf": _DURATION},
+                },
+            ],
+            "description": DELAY,
+        }
+    ),
 ]
 """A field of a table: a duration, or two percentiles of one."""

@@ -25,8 +25,17 @@ if TYPE_CHECKING:
 _Number = TypeVar("_Number", int, float)
 
 
-def _text_or_number(text: str) -> WithJsonSchema:
-    return WithJsonSchema({"type": ["string", "number"], "description": text})
+def text_or_number(text: str, pattern: str, *more: Any, **limits: float) -> WithJsonSchema:
+    """What editors know of a value that may be a text or a number.
+
+    Args:
+        text: what is allowed, in words.
+        pattern: of a text.
+        more: schemas of other things that it may be.
+        limits: of a number, as JSON Schema calls them. Default: 0 or more.
+    """
+    kinds = [{"type": "number", **(limits or {"minimum": 0})}, {"type": "string", "pattern": pattern}, *more]
+    return WithJsonSchema({"anyOf": kinds, "description": text})
 
 
 def _positive(read: Callable[[object], _Number], allowed: str) -> Callable[[object], _Number]:
@@ -64,24 +73,32 @@ def _fraction(value: object) -> float:
     return share
 
 
-Seconds = Annotated[float, BeforeValidator(units.parse_duration), _text_or_number(units.DURATION)]
+Seconds = Annotated[
+    float, BeforeValidator(units.parse_duration), text_or_number(units.DURATION, units.DURATION_PATTERN)
+]
 PositiveSeconds = Annotated[
     float,
     BeforeValidator(_positive(units.parse_duration, units.DURATION)),
-    _text_or_number(units.DURATION),
+    text_or_number(units.DURATION, units.DURATION_PATTERN, exclusiveMinimum=0),
 ]
 latency_limit = _with_unit_from(30.0, "300ms")
-LatencyLimit = Annotated[float, BeforeValidator(latency_limit), _text_or_number(units.DURATION)]
+LatencyLimit = Annotated[
+    float,
+    BeforeValidator(latency_limit),
+    text_or_number(units.DURATION, units.DURATION_PATTERN, exclusiveMinimum=0, maximum=30),
+]
 """How long something may take that people wait for."""
-Bytes = Annotated[int, BeforeValidator(units.parse_size), _text_or_number(units.SIZE)]
+Bytes = Annotated[int, BeforeValidator(units.parse_size), text_or_number(units.SIZE, units.SIZE_PATTERN)]
 PositiveBytes = Annotated[
     int,
     BeforeValidator(_positive(units.parse_size, units.SIZE)),
-    _text_or_number(units.SIZE),
+    text_or_number(units.SIZE, units.SIZE_PATTERN, exclusiveMinimum=0),
 ]
-Share = Annotated[float, BeforeValidator(units.parse_share), _text_or_number(units.SHARE)]
-Fraction = Annotated[float, BeforeValidator(_fraction), _text_or_number(units.SHARE)]
-Money = Annotated[Decimal, BeforeValidator(units.parse_money), _text_or_number(units.MONEY)]
+Share = Annotated[float, BeforeValidator(units.parse_share), text_or_number(units.SHARE, units.SHARE_PATTERN)]
+Fraction = Annotated[
+    float, BeforeValidator(_fraction), text_or_number(units.SHARE, units.FRACTION_PATTERN, minimum=0, maximum=1)
+]
+Money = Annotated[Decimal, BeforeValidator(units.parse_money), text_or_number(units.MONEY, units.MONEY_PATTERN)]
 MOST_REPLICAS: Final = 100_000
 """Each takes some 25 us and 1.3 kB to set up; a fleet of more is a mistake."""
 Count = Annotated[int, Field(ge=0, le=10**9)]

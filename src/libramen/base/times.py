@@ -217,7 +217,12 @@ At = Annotated[
     Moment,
     BeforeValidator(parse_moment),
     PlainSerializer(lambda moment: moment.text),
-    WithJsonSchema({"type": ["string", "number"], "description": MOMENT}),
+    WithJsonSchema(
+        {
+            "anyOf": [{"type": "number", "minimum": 0}, {"type": "string", "pattern": r"[0-9]|^\s*peak\s*$"}],
+            "description": MOMENT,
+        }
+    ),
 ]
 
 

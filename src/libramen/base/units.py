@@ -41,6 +41,14 @@ _MOST_MONEY: Final = 10**12
 _MOST_PLACES: Final = 18
 _NUMBER_AND_UNIT: Final = re.compile(r"\s*([0-9]{1,30}(?:\.[0-9]*)?|\.[0-9]+)\s*([A-Za-zµ]+|%)\s*")
 
+_NUMBER: Final = r"(?:[0-9]{1,30}(?:\.[0-9]*)?|\.[0-9]+)"
+DURATION_PATTERN: Final = rf"^(?:\s*{_NUMBER}\s*(?:{'|'.join(sorted(_SECONDS, key=len, reverse=True))})\s*)+$"
+SIZE_PATTERN: Final = rf"^\s*{_NUMBER}\s*(?:{'|'.join(sorted(_BYTES, key=len, reverse=True))})\s*$"
+SHARE_PATTERN: Final = rf"^\s*{_NUMBER}\s*%\s*$"
+FRACTION_PATTERN: Final = r"^\s*(?:0*100(?:\.0*)?|0*[0-9]{1,2}(?:\.[0-9]*)?|\.[0-9]+)\s*%\s*$"
+MONEY_PATTERN: Final = r"^\s*\+?(?:[0-9_]+(?:\.[0-9_]*)?|\.[0-9_]+)(?:[eE][+-]?[0-9]+)?\s*$"
+"""What texts are allowed, for editors."""
+
 DURATION: Final = 'a duration such as "250ms", "40s", "2h" or "1h 30m", or a number of seconds'
 NUMBER: Final = "a number such as 0.5"
 SIZE: Final = 'a size such as "512 MB" or "2 GiB", or a number of bytes'

@@ -310,6 +310,30 @@ def tiers(
     return 0
 
 
+@app.command(epilog="Example:  libramen schema study --out study.schema.json")
+def schema(
+    kind: Annotated[str, typer.Argument(metavar="[KIND]", help="study or catalogue.")] = "study",
+    out: Annotated[Path | None, typer.Option("--out", metavar="FILE", help="Write it there: .json.")] = None,
+) -> int:
+    """The JSON Schema of study files or catalogues, so that editors complete them and mark mistakes."""
+    import json
+
+    from libramen.base.errors import OutputError
+    from libramen.base.files import check_output, write_whole
+    from libramen.study.schema import KINDS, schema_of
+
+    if kind not in KINDS:
+        raise OutputError(f"schema: found {kind!r}; allowed: {' or '.join(KINDS)}")
+    if out is not None:
+        check_output(out, (".json",))
+    text = json.dumps(schema_of(kind), indent=2, ensure_ascii=False) + "\n"
+    if out is None:
+        typer.echo(text, nl=False)
+    else:
+        write_whole(out, lambda path: path.write_text(text, encoding="utf-8"))
+    return 0
+
+
 @app.command(epilog="Example:  libramen store --clear")
 def store(
     file: Annotated[

@@ -14,7 +14,7 @@ from libramen.prices.lines import HOURS, Charge, Spread, Step, Stepped, line_of,
 from libramen.prices.price import Bought, Fleet, Price
 
 _GB = 10**9
-_KINDS: Final = (
+KINDS: Final = (
     "per_month", "per_year", "per_hour", "per_replica_hour", "per_replica_month", "per_million_requests", "per_gb",
     "once", "share",
 )  # fmt: skip
@@ -59,14 +59,14 @@ class Fee(Table):
     @property
     def kind(self) -> str:
         """How it is reckoned."""
-        return next(kind for kind in _KINDS if getattr(self, kind) is not None)
+        return next(kind for kind in KINDS if getattr(self, kind) is not None)
 
     @model_validator(mode="after")
     def _is_of_one_kind(self) -> Self:
-        there = [kind for kind in _KINDS if getattr(self, kind) is not None]
+        there = [kind for kind in KINDS if getattr(self, kind) is not None]
         if len(there) != 1:
             found = " and ".join(there) or "none of them"
-            raise ValueError(f"fee {self.name!r}: found {found}; allowed: one of {', '.join(_KINDS)}")
+            raise ValueError(f"fee {self.name!r}: found {found}; allowed: one of {', '.join(KINDS)}")
         for key, needed in _ONLY_WITH.items():
             if getattr(self, key) is not None and getattr(self, needed) is None:
                 raise ValueError(f"fee {self.name!r}: {key} needs {needed}, which is missing")

@@ -8,11 +8,11 @@ from decimal import ROUND_HALF_EVEN, Decimal
 from fractions import Fraction
 from typing import Annotated, Any, Final, Literal, NamedTuple
 
-from pydantic import BeforeValidator, Field, WithJsonSchema
+from pydantic import BeforeValidator, Field
 
 from libramen.base import units
 from libramen.base.errors import UnitError
-from libramen.base.fields import Money, Table
+from libramen.base.fields import Money, Table, text_or_number
 from libramen.base.results import Cents, Millionths, Price, Result
 
 HOURS: Final = 730
@@ -138,7 +138,7 @@ def _steps(value: object) -> object:
 Stepped = Annotated[
     Decimal | tuple[Step, ...],
     BeforeValidator(_steps),
-    WithJsonSchema({"type": ["string", "number", "array"], "description": _STEPS}),
+    text_or_number(_STEPS, units.MONEY_PATTERN, {"type": "array", "items": Step.model_json_schema(), "minItems": 1}),
 ]
 """A price of a quantity, which may be in steps."""
 

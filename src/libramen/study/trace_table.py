@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any, ClassVar, Literal, Self
+from typing import Annotated, Any, ClassVar, Final, Literal, Self
 
-from pydantic import BeforeValidator, Field, SerializeAsAny, model_validator
+from pydantic import BeforeValidator, Field, SerializeAsAny, WithJsonSchema, model_validator
 
 from libramen.base.fields import Seconds
 from libramen.base.times import ZoneName
 from libramen.trace.options import ReadingKeys
 from libramen.trace.shape import STEPS
+
+_FILES: Final = {"anyOf": [{"type": "string"}, {"type": "array", "items": {"type": "string"}, "minItems": 1}]}
 
 
 def _as_list(value: object) -> object:
@@ -21,7 +23,7 @@ class TraceTable(ReadingKeys):
 
     shown_as: ClassVar[str] = "trace"
 
-    files: Annotated[tuple[str, ...], BeforeValidator(_as_list)] = Field(
+    files: Annotated[tuple[str, ...], BeforeValidator(_as_list), WithJsonSchema(_FILES)] = Field(
         min_length=1, description="logs or trace tables, relative to the study file"
     )
     shape: tuple[SerializeAsAny[STEPS], ...] = Field((), description="what is done to the trace, in order")

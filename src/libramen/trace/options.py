@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Annotated, Any, Literal, get_args
 
-from pydantic import BeforeValidator, Field, ValidationError, field_validator
+from pydantic import BeforeValidator, Field, ValidationError, WithJsonSchema, field_validator
 
+from libramen.base import units
 from libramen.base.delays import DelayField
 from libramen.base.errors import TraceError, UnitError
-from libramen.base.fields import Count, Factor, Fraction, PositiveCount, Table, describe, nearest
+from libramen.base.fields import Count, Factor, Fraction, PositiveCount, Table, describe, nearest, text_or_number
 from libramen.base.times import ZoneName
 from libramen.trace.leave_out import LeaveOut
 
@@ -27,6 +28,13 @@ class Sample(Table):
 
 def _sample(value: object) -> object:
     return value if isinstance(value, Mapping | Sample) else {"share": value}
+
+
+def _sampled_schema() -> WithJsonSchema:
+    """A share, or a table with it."""
+    return text_or_number(
+        units.SHARE, units.FRACTION_PATTERN, Sample.model_json_schema(), exclusiveMinimum=0, maximum=1
+    )
 
 
 class ReadingKeys(Table):
@@ -52,7 +60,7 @@ class ReadingKeys(Table):
     )
     routes: tuple[tuple[str, str], ...] = Field((), description="pairs of a pattern of paths and a route")
     leave_out: tuple[LeaveOut, ...] = Field((), description="requests that are not replayed")
-    sampled: Annotated[Sample, BeforeValidator(_sample)] = Field(
+    sampled: Annotated[Sample, BeforeValidator(_sample), _sampled_schema()] = Field(
         Sample(share=1.0), description='share of the requests that the log has, or { share = 0.1, by = "visitor" }'
     )
     servers: tuple[PositiveCount, PositiveCount] = Field(

@@ -5,7 +5,7 @@ from __future__ import annotations
 from abc import ABC, abstractmethod
 from typing import Annotated, Any, ClassVar, Literal, NamedTuple, Protocol, Self, TypeAlias, TypeVar
 
-from pydantic import BeforeValidator, Field, model_validator
+from pydantic import BeforeValidator, Field, WithJsonSchema, model_validator
 
 from libramen.base.errors import UnitError
 from libramen.base.fields import PositiveCount, PositiveSeconds, Table, nearest
@@ -59,7 +59,11 @@ def _number_or_any(value: Any) -> Any:
     raise UnitError(value, 'a whole number from 1 on, or "any"')
 
 
-OneReplica: TypeAlias = Annotated[PositiveCount | Literal["any"] | None, BeforeValidator(_number_or_any)]
+OneReplica: TypeAlias = Annotated[
+    PositiveCount | Literal["any"] | None,
+    BeforeValidator(_number_or_any),
+    WithJsonSchema({"anyOf": [{"type": "integer", "minimum": 1}, {"const": "any"}]}),
+]
 """The number of a replica; any of those ready; None: as the key says."""
 
 

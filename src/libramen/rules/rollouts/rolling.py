@@ -5,12 +5,13 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass, field
 from decimal import Decimal
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
 from pydantic import Field, field_validator
 
+from libramen.base import units
 from libramen.base.errors import UnitError
-from libramen.base.fields import Count, PositiveCount, Share
+from libramen.base.fields import Count, PositiveCount, Share, text_or_number
 from libramen.base.times import EPSILON_S
 from libramen.rules.rollouts.update import Rollout, RolloutFleet, Update
 
@@ -23,7 +24,9 @@ class Rolling(Rollout):
     strategy: Literal["rolling"] = Field("rolling", description="a few at a time")
     batch: PositiveCount = Field(1, description="most replicas ordered, and most drained, in one round")
     spare: Count = Field(1, description="replicas more than the fleet that may exist meanwhile")
-    keep: Count | Share | Literal["all"] = Field("all", description=f"replicas kept ready: {_KEEP}")
+    keep: Annotated[Count | Share | Literal["all"], text_or_number(_KEEP, rf"{units.SHARE_PATTERN}|^all$")] = Field(
+        "all", description=f"replicas kept ready: {_KEEP}"
+    )
     in_place: bool = Field(False, description="new replicas take over the machines of the old ones")
 
     @field_validator("keep", mode="before")

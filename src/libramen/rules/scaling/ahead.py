@@ -13,7 +13,7 @@ from pydantic import Field, ValidationInfo, field_validator
 from libramen.base.fields import PositiveSeconds, Share
 from libramen.base.times import EPSILON_S
 from libramen.rules.scaling.rule import Needs, Observation, PeriodicRule, RuleSetting, Wanted
-from libramen.rules.scaling.threshold import replicas_for, threshold
+from libramen.rules.scaling.threshold import Threshold, replicas_for, threshold
 
 _DAY_S: Final = 86400.0
 
@@ -31,7 +31,7 @@ class Ahead(PeriodicRule):
     measure: Literal["cpu", "in_progress", "rate"] = Field(
         description='what is learnt, as for other rules: "cpu", "in_progress" or "rate"'
     )
-    target: float = Field(description="what the measure should be: a share for cpu, else a number per replica")
+    target: Threshold = Field(description="what the measure should be: a share for cpu, else a number per replica")
     learn: PositiveSeconds = Field(28 * _DAY_S, description="how far back it looks [s]")
     margin: Share = Field(0.1, description="so much more than the load expected is ordered for")
 

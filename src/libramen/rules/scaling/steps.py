@@ -9,20 +9,20 @@ from pydantic import Field, ValidationInfo, field_validator, model_validator
 from libramen.base.fields import PositiveCount, Table
 from libramen.base.times import EPSILON_S
 from libramen.rules.scaling.rule import Observation, Wanted
-from libramen.rules.scaling.threshold import MeasuredRule, threshold
+from libramen.rules.scaling.threshold import MeasuredRule, Threshold, threshold
 
 
 class Up(Table):
     """Above a value of the measure, add so many."""
 
-    above: float = Field(description="a value of the measure")
+    above: Threshold = Field(description="a value of the measure")
     add: PositiveCount = Field(description="replicas to add")
 
 
 class Down(Table):
     """Below a value of the measure, remove so many."""
 
-    below: float = Field(description="a value of the measure")
+    below: Threshold = Field(description="a value of the measure")
     remove: PositiveCount = Field(description="replicas to remove")
 
 

@@ -11,7 +11,7 @@ from pydantic import Field, ValidationInfo, field_validator
 from libramen.base.fields import PositiveCount, Share
 from libramen.base.times import EPSILON_S
 from libramen.rules.scaling.rule import Observation, Wanted
-from libramen.rules.scaling.threshold import MeasuredRule, replicas_for, threshold
+from libramen.rules.scaling.threshold import MeasuredRule, Threshold, replicas_for, threshold
 
 
 class Target(MeasuredRule):
@@ -28,7 +28,7 @@ class Target(MeasuredRule):
     """
 
     rule: Literal["target"] = Field("target", description="keep a measure near a target")
-    target: float = Field(description="what the measure should be: a share for cpu, a duration for latency")
+    target: Threshold = Field(description="what the measure should be: a share for cpu, a duration for latency")
     dead_band: Share = Field(0.1, description="nothing changes while measured / target is within 1 ± this")
     step_up: PositiveCount | None = Field(None, description="most replicas added at once (default: no limit)")
     step_down: PositiveCount | None = Field(None, description="most replicas removed at once (default: no limit)")

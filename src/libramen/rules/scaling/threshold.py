@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from abc import abstractmethod
-from typing import Any, Self
+from typing import Annotated, Any, Final, Self
 
 import numpy as np
 from pydantic import Field, model_validator
 
 from libramen.base import units
 from libramen.base.errors import UnitError
-from libramen.base.fields import latency_limit
+from libramen.base.fields import latency_limit, text_or_number
 from libramen.rules.scaling.rule import (
     MEASURES,
     MeasureName,
@@ -44,6 +44,14 @@ def threshold(value: Any, measure: str | None) -> float:
             value, f"a share of the cores in use of at most 100%, and this is {units.show_share(number, 0)}{meant}"
         )
     return number
+
+
+_READ: Final = "a value of the measure: a share for cpu, a duration for latency, else a number"
+Threshold = Annotated[
+    float,
+    text_or_number(_READ, rf"{units.SHARE_PATTERN}|{units.DURATION_PATTERN}|{units.MONEY_PATTERN}", exclusiveMinimum=0),
+]
+"""A value of the measure of a rule, which the rule reads with `threshold`."""
 
 
 def replicas_for(load: np.ndarray, target: float) -> np.ndarray:
