@@ -18,6 +18,7 @@ from libramen.cli.app import app
 from libramen.demo.write import write_demo
 from libramen.questions.limits import STEP, Room, rooms_of
 from libramen.runs.pool import Pool
+from libramen.runs.store import Store
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -131,18 +132,34 @@ def test_the_command(tmp_path: Path) -> None:
     file = write_demo(tmp_path / "landing", study="landing")
     run = CliRunner().invoke
     picture = tmp_path / "h.png"
-    shown = run(app, ["headroom", str(file), "--plan", "two_zones", "--grow", "8%", "--json", "--plot", str(picture)])
+    shown = run(
+        app,
+        [
+            "headroom",
+            str(file),
+            "--plan",
+            "two_zones",
+            "--grow",
+            "8%",
+            "--json",
+            "--plot",
+            str(picture),
+            "--store",
+            str(tmp_path / "kept.sqlite"),
+        ],
+    )
     (plan,) = json.loads(shown.stdout)["plans"]
     assert 1.4 < plan["holds_to"] < 1.7
     assert (plan["breaks"], plan["because"]) == ("p95", "CPU and slots")  # neither is ruled out
     assert plan["month"] == plan["month_latest"] == pytest.approx(math.log(plan["holds_to"]) / math.log(1.08))
-    ranged = headroom(load_study(file), plans=["two_zones"], grow=(0.05, 0.12)).plans[0]
+    with Store(tmp_path / "kept.sqlite") as store:
+        ranged_found = headroom(load_study(file), plans=["two_zones"], grow=(0.05, 0.12), store=store)
+    ranged = ranged_found.plans[0]
     wanted = [math.log(plan["holds_to"]) / math.log(1 + each) for each in (0.12, 0.05)]
     assert [ranged.month, ranged.month_latest] == pytest.approx(wanted)
     assert ranged.dates is not None
     assert ranged.dates[0] < plan["dates"][0] < ranged.dates[1]
-    said = run(app, ["headroom", str(file), "--plan", "two_zones", "--grow", "5%..12%"]).stdout
-    assert f"{wanted[0]:.1f} to {wanted[1]:.1f}" in said
+    assert f"{wanted[0]:.1f} to {wanted[1]:.1f}" in ranged_found._repr_html_()
     assert picture.stat().st_size > 10_000
     study = load_study(file)
     with pytest.raises(ReplayError, match="grow: found 0"):
@@ -173,6 +190,14 @@ def test_when_to_change_to_which_plan(tmp_path: Path) -> None:
     assert until is not None
     assert [float(each) for each in until.groups()] == [round(drift.month or 0, 1), round(noon.month or 0, 1)]
     assert found.to_dict()["changes"] == ["drift", "noon"]
+    # Its picture has a bar a plan, as long as the plan holds, and beside it what breaks it.
+    (axes,) = found.plot().axes
+    assert [label.get_text() for label in axes.get_yticklabels()] == ["lone", "noon", "drift"]
+    bars = [patch.get_width() for patch in axes.patches if getattr(patch, "get_height", float)() == 0.56]
+    assert bars == pytest.approx([room.holds_to or 0.0 for room in found.plans])
+    texts = [text.get_text() for text in axes.texts]
+    for room in found.plans:
+        assert any(f"{room.breaks}: {room.because}" in text for text in texts)
 
 
 def test_a_room_says_all_that_the_json_has() -> None:
@@ -219,15 +244,3 @@ def test_headroom_with_more_seeds(tmp_path: Path) -> None:
     assert replace(room, repeats=()) == alone
     with pytest.raises(ReplayError, match=r"repeats: found 'auto'; allowed: a whole number from 1 to 100,000$"):
         headroom(study, plans=["two_zones"], repeats="auto")  # type: ignore[arg-type]
-
-
-def test_its_picture_has_a_bar_a_plan(tmp_path: Path) -> None:
-    """Each as long as the plan holds, its name beside it, and what breaks it."""
-    found = headroom(load_study(write_demo(tmp_path / "landing", study="landing")), plans=["lone", "noon", "bold"])
-    (axes,) = found.plot().axes
-    assert [label.get_text() for label in axes.get_yticklabels()] == ["lone", "noon", "bold"]
-    bars = [patch.get_width() for patch in axes.patches if getattr(patch, "get_height", float)() == 0.56]
-    assert bars == pytest.approx([room.holds_to or 0.0 for room in found.plans])
-    texts = [text.get_text() for text in axes.texts]
-    for room in found.plans:
-        assert any(f"{room.breaks}: {room.because}" in text for text in texts)

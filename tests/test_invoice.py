@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from decimal import Decimal
 from typing import TYPE_CHECKING
 
@@ -14,6 +13,7 @@ from libramen import StudyError, load_study
 from libramen.bill.bill import Bill
 from libramen.cli.app import app
 from libramen.prices.lines import line_of
+from libramen.report.backtest import invoice_section
 from libramen.trust.invoice import beside, read_invoice
 
 if TYPE_CHECKING:
@@ -68,17 +68,24 @@ def test_the_command(demo_study: Path, tmp_path: Path) -> None:
     """Of the recorded plan, with the month and the prices of the study."""
     bill = load_study(demo_study).replay("today").bill
     text = "item,amount\n" + "".join(f'"{line.item}",{line.amount}\n' for line in bill.lines)
-    same, more = _invoice(tmp_path / "same.csv", text), _invoice(tmp_path / "more.csv", text + "support,20\n")
+    more = _invoice(tmp_path / "more.csv", text + "support,20\n")
     run = CliRunner().invoke
-    shown = run(app, ["backtest", str(demo_study), "--invoice", str(same)])
-    assert "They agree in every line, to the cent." in shown.stdout, shown.output
     shown = run(app, ["backtest", str(demo_study), "--invoice", str(more), "--csv", str(tmp_path / "b.csv")])
-    assert "The invoice is 20.00 EUR more than the bill (+12.1 %)." in shown.stdout
+    assert "The invoice is 20.00 EUR more than the bill (+12.1 %)." in shown.stdout, shown.output
     assert "Only on the invoice, so perhaps not in the study: support." in shown.stdout
     table = pd.read_csv(tmp_path / "b.invoice.csv")
     assert table["billed [EUR/month]"].sum() == pytest.approx(float(bill.month))
-    document = json.loads(run(app, ["backtest", str(demo_study), "--invoice", str(more), "--json"]).stdout)
-    assert document["invoice"]["lines"][-1] == {"item": None, "invoiced_as": "support", "billed": 0.0, "invoiced": 20.0}
+    hours = pd.read_csv(tmp_path / "b.csv")  # all of them, not the worst alone
+    assert {"p95_logged [s]", "p95_replayed [s]"} <= set(hours)
+    assert sum(scope.startswith("hour ") for scope in hours["scope"]) == 48
+
+
+def test_one_that_agrees(tmp_path: Path) -> None:
+    found = beside(_invoice(tmp_path / "i.csv", "item,amount\nBalancer,12.41\n"), _bill(balancer="12.41"), ["service"])
+    assert invoice_section("today", found).sentences == ("They agree in every line, to the cent.",)
+    assert found.to_dict()["lines"] == [
+        {"item": "balancer", "invoiced_as": "Balancer", "billed": 12.41, "invoiced": 12.41}
+    ]
 
 
 @pytest.mark.parametrize(

@@ -148,15 +148,6 @@ def test_every_table_is_read_back_with_the_same_numbers(
         assert set(pd.read_csv(tmp_path / "out.time.csv")["route"]) >= {"'=HYPERLINK(0)", "'+1", "'-1", "'@x", "/a,b"}
 
 
-def test_backtest_and_demo(demo_study: Path, tmp_path: Path) -> None:
-    """Logged beside replayed, all hours and not the worst alone."""
-    run = CliRunner().invoke(app, ["backtest", str(demo_study), "--csv", str(tmp_path / "b.csv")])
-    assert run.exit_code == 0, run.output
-    frame = pd.read_csv(tmp_path / "b.csv")
-    assert {"p95_logged [s]", "p95_replayed [s]"} <= set(frame)
-    assert sum(scope.startswith("hour ") for scope in frame["scope"]) == 48
-
-
 def test_what_is_written_where(tmp_path: Path) -> None:
     """The main one where it was asked for, others by name, several of one name numbered; a total is not data."""
     columns = (Column("x", "x"), Column("", "y", "s", in_text=False), Column("shown alone", is_number=False))

@@ -35,6 +35,7 @@ _MOST_ROWS: Final = 24
 _DEAR: Final = 3.0
 """So many times the cheapest has the darkest colour."""
 _GREY: Final = "#e8eaec"
+_STOPPED: Final = "#8a959d"
 
 
 def draw_search(found: Search) -> Figure:
@@ -77,7 +78,7 @@ def draw_search(found: Search) -> Figure:
 def _draw_loads(found: Search) -> Figure:
     """A row a combination, a column a load: what it costs there, darker the more that is above the cheapest."""
     figure = new_figure(
-        "The cheapest that holds at each load: " + ", ".join(winners(found)),
+        "The cheapest that holds at each load: " + "; ".join(winners(found)),
         f"{found.figures[0].bill.currency} a month; framed: the cheapest that meets every objective; "
         "crosses: an objective is missed; colour: how much more than the cheapest that holds at that load",
         [*dict.fromkeys(note for one in found.scenarios
@@ -89,6 +90,9 @@ def _draw_loads(found: Search) -> Figure:
     for column, one in enumerate(found.scenarios):
         best = one.cheapest
         least = 0.0 if best is None else float(best.bill.month)
+        for stopped in one.stopped:
+            if one.label_of(stopped) in labels:
+                _cross_out(axes, column, labels.index(one.label_of(stopped)))
         for each in one.figures:
             if one.label(each) not in labels:
                 continue
@@ -121,11 +125,17 @@ def _draw_loads(found: Search) -> Figure:
             Patch(facecolor="white", edgecolor=INK, linewidth=2, label="the cheapest that meets all"),
             Patch(facecolor=SEA, label=f"{_DEAR:g} times that and more"),
             Line2D([], [], marker="x", color=BUOY, linestyle="none", label="misses an objective"),
-            Patch(facecolor=_GREY, label="cannot win there, or is impossible: not replayed to the end"),
+            Line2D([], [], marker="x", color=_STOPPED, linestyle="none", label="stopped: misses one, or too dear"),
+            Patch(facecolor=_GREY, label="cannot win there, or is impossible: not replayed"),
         ],
-        loc="upper center", bbox_to_anchor=(0.45, -0.07), ncols=4, frameon=False, fontsize=9,
+        loc="upper center", bbox_to_anchor=(0.45, -0.07), ncols=3, frameon=False, fontsize=9,
     )  # fmt: skip
     return figure
+
+
+def _cross_out(axes: Axes, x: float, y: float) -> None:
+    """It was stopped."""
+    axes.plot([x], [y], marker="x", markersize=7, markeredgewidth=1.4, color=_STOPPED, linestyle="none", zorder=3)
 
 
 def _rows(found: Search) -> list[str]:
@@ -204,6 +214,8 @@ def _map(axes: Axes, found: Search, across: str, up: str) -> None:
             axes.add_patch(
                 Rectangle((place[1] - 0.5, place[0] - 0.5), 1, 1, fill=False, edgecolor=INK, linewidth=2.6, zorder=4)
             )
+    for combination in found.stopped:
+        _cross_out(axes, columns.index(combination[across]), rows.index(combination[up]))
     axes.set_facecolor(_GREY)
     colours = LinearSegmentedColormap.from_list("money", ["#ffffff", FOAM, SEA])
     lowest, highest = np.nanmin(shown), np.nanmax(shown)
@@ -238,9 +250,11 @@ def _map(axes: Axes, found: Search, across: str, up: str) -> None:
         handles=[
             Patch(facecolor="white", edgecolor=INK, linewidth=2, label="cheapest that meets all"),
             Line2D([], [], marker="x", color=BUOY, linestyle="none", label="misses an objective"),
-            Patch(facecolor=_GREY, label="cannot win: not replayed to the end"),
+            Line2D([], [], marker="x", color=_STOPPED, linestyle="none", label="stopped: misses one, or too dear"),
+            Patch(facecolor=_GREY, label="cannot win: not replayed"),
         ],
-        loc="upper center", bbox_to_anchor=(0.5, -0.09), ncols=3, frameon=False, fontsize=8.5,
+        loc="upper center", bbox_to_anchor=(0.5, -0.09), ncols=2, frameon=False, fontsize=8.5, columnspacing=1.0,
+        handletextpad=0.4,
     )  # fmt: skip
 
 

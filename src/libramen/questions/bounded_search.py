@@ -173,6 +173,11 @@ class BoundedSearch:
         self._peaks: dict[Any, list[tuple[int, int, int]]] = {}  # of those alike: ceiling, peak, place
         self._replays = [self._replay_of(place) for place in range(len(self.cases))]
 
+    @property
+    def stopped(self) -> list[Combination]:
+        """Those that were stopped when they could not win any more."""
+        return [self.possible[place] for place in sorted(self._stopped - self.figures.keys())]
+
     def run(self) -> Counts:
         """Replay what must be replayed, and no more; `figures` are there afterwards."""
         if not self._front:

@@ -33,6 +33,7 @@ class Search(Comparison):
         reasons: why combinations are impossible, with how many there are of each.
         notes: what one should know of the question itself.
         scale: the load as a multiple of the trace's.
+        stopped: key -> value of combinations that were stopped: they miss an objective, or cost more than the cheapest.
         scenarios: this search and those for the other values of `trace.scale`, in their order.
         repeats: the cheapest and what is as good as it, or the nearest, with more seeds; None: not asked for.
     """
@@ -49,10 +50,12 @@ class Search(Comparison):
         reasons: dict[str, int],
         notes: tuple[str, ...] = (),
         scale: float = 1.0,
+        stopped: Iterable[dict[str, Any]] = (),
     ) -> None:
         super().__init__(figures, trace, cases)
         self.varied, self.values = varied, values
         self.counts, self.reasons, self.notes, self.scale = counts, reasons, notes, scale
+        self.stopped = tuple(stopped)
         self.scenarios: tuple[Search, ...] = (self,)
         self.repeats: Repeats | None = None
 
@@ -72,9 +75,12 @@ class Search(Comparison):
 
     def label(self, figures: Figures) -> str:
         """A combination by what was varied alone, short: `replicas=5, size=small`."""
-        varied = self.varied[figures.plan]
+        return self.label_of(self.varied[figures.plan]) or figures.plan
+
+    def label_of(self, varied: Mapping[str, Any]) -> str:
+        """The same of one that was perhaps not replayed to the end; empty: nothing but the load was varied."""
         told = [f"{short_key(key)}={value}" for key, value in varied.items() if key not in {SCALE, PLAN}]
-        return ", ".join([str(varied[PLAN]), *told] if PLAN in varied else told) or figures.plan
+        return ", ".join([str(varied[PLAN]), *told] if PLAN in varied else told)
 
     def plot(self) -> heavy.Figure:
         """Money and p95 over what was varied, and money against p95 with the plans that nobody beats.
@@ -233,6 +239,7 @@ def _found(bounded: BoundedSearch, counts: Counts, everything: list[Combination]
         reasons=_reasons(everything),
         notes=tuple(_notes(bounded.cases, everything[0].varied)),
         scale=everything[0].scale,
+        stopped=[one.varied for one in bounded.stopped],
     )
 
 

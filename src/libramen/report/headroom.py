@@ -116,7 +116,7 @@ def _is_beyond(room: Room, seen: Evidence) -> bool:
 def _grows(grow: tuple[float, float]) -> list[Column]:
     """What is said of growth."""
     return [
-        Column(f"months at {_growth(grow)}", "month", is_number=False),
+        Column(f"months at {_growth(grow)}", "month"),
         Column("", "month_latest", is_number=False, in_text=False),
         Column("until", "date_soonest", is_number=False, if_any=True),
         Column("", "date_latest", is_number=False, in_text=False),

@@ -57,7 +57,7 @@ def loads_section(name: str, found: Search) -> Section:
         )  # fmt: skip
     return Section(
         name,
-        ("The cheapest that holds at each load: " + ", ".join(winners(found)) + ".",),
+        ("The cheapest that holds at each load: " + "; ".join(winners(found)) + ".",),
         columns=(
             Column("times the load", "scale"),
             Column("cheapest that meets all", "cheapest", is_number=False),
