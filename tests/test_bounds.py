@@ -14,13 +14,13 @@ from libramen import Objectives, Plan, Service, Terms, Trace, replay
 from libramen.outcome.replay import replay_system
 from libramen.questions.bounds import (
     NOTHING,
-    Budgets,
     HourWeights,
     LeastUse,
     Overload,
     Spent,
     Stopped,
     Watch,
+    Weighed,
     about_all,
     fewest,
     least_cost,
@@ -141,7 +141,7 @@ def test_what_is_sent_is_never_less_than_what_must_be(
     percentile = next(name for name, share in {"p99": 0.99, "p90": 0.9, "p50": 0.5}.items() if ok >= share)
     objectives = Objectives(**({"availability": ok - 1e-9} if kind == "availability" else {percentile: "300d"}))
     case = make_case(services, made, objectives, settle_s=settle_s)
-    sent = LeastUse(trace).of(case)
+    sent = LeastUse(Weighed(trace)).of(case)
     seen, bill = _spent(trace, case, sent)
     assert least_cost(case) <= least_cost(case, sent) <= bill
     assert max(seen) <= bill
@@ -159,7 +159,7 @@ def test_where_nothing_may_fail_all_is_known_that_is_sent(tier: dict[str, Any], 
 
     def least(**objectives: Any) -> Decimal:
         case = make_case(services, made, Objectives(**objectives))
-        return least_cost(case, LeastUse(trace).of(case))
+        return least_cost(case, LeastUse(Weighed(trace)).of(case))
 
     bill = replay(trace, services, made).bill.month
     assert bill - Decimal("0.02") <= least(availability="100%") <= bill
@@ -177,7 +177,7 @@ def test_before_it_counts_everything_may_fail() -> None:
     outcome = replay(trace, services, made, wanted, settle=3600)
     assert outcome.meets_all
     case = make_case(services, made, wanted, settle_s=3600)
-    sent = LeastUse(trace).of(case)
+    sent = LeastUse(Weighed(trace)).of(case)
     assert outcome.bill.month - Decimal(16) < least_cost(case, sent) <= outcome.bill.month
 
 
@@ -220,7 +220,7 @@ def test_as_many_are_late_as_an_overload_says(
     plan = Plan(tier=make_tier(), size="s", replicas=replicas, balancer=balancer)
     latency_s = replay(trace, Service(slots=20), plan).requests["latency_s"].to_numpy()
     hour_weights = HourWeights(trace, make_case({"service": Service(slots=20)}, plan, Objectives()))
-    late = Overload(trace)._late(hour_weights, float(replicas), limit_s) / hour_weights.of_hour[0]
+    late = Overload(Weighed(trace))._late(hour_weights, float(replicas), limit_s) / hour_weights.of_hour[0]
     assert late <= np.count_nonzero(latency_s > limit_s) + 1e-6
 
 
@@ -237,10 +237,10 @@ def test_a_fleet_that_changes_is_never_ruled_out(plan: dict[str, Any]) -> None:
     trace = Trace.from_arrays(at_s=at_s, cpu_s=np.full(400, 1.0), span_s=3600)
     service, wanted = {"service": Service(slots=5)}, Objectives(p95="1s")
     made = Plan(tier=make_tier(), size="s", replicas=1, name="p")
-    assert Overload(trace).rules_out(make_case(service, made, wanted))
-    assert not Overload(trace).rules_out(make_case(service, made.replace(**plan), wanted))
-    assert not Overload(trace).rules_out(make_case(service, made, wanted, settle_s=10))
-    assert not Overload(trace).rules_out(make_case(service, made, Objectives(month=1)))
+    assert Overload(Weighed(trace)).rules_out(make_case(service, made, wanted))
+    assert not Overload(Weighed(trace)).rules_out(make_case(service, made.replace(**plan), wanted))
+    assert not Overload(Weighed(trace)).rules_out(make_case(service, made, wanted, settle_s=10))
+    assert not Overload(Weighed(trace)).rules_out(make_case(service, made, Objectives(month=1)))
 
 
 def test_the_budget_of_objectives_on_all_requests() -> None:
@@ -251,7 +251,7 @@ def test_the_budget_of_objectives_on_all_requests() -> None:
     assert [goal.name for goal in wanted.goals() if about_all(goal)] == ["p95", "p99", "availability"]
     made = Plan(tier=make_tier(), size="s", replicas=1)
     trace = Trace.from_arrays(at_s=np.arange(1000.0), cpu_s=np.zeros(1000), span_s=7300)  # 360 times in a month
-    budgets = Budgets(trace, make_case({"service": Service(slots=5)}, made, wanted))
+    _, budgets = Weighed(trace).of(make_case({"service": Service(slots=5)}, made, wanted))
     assert budgets.failed == pytest.approx(10 * 360)
     assert [(limit_s, round(most / 360)) for limit_s, most in budgets.late] == [(1.0, 50), (2.0, 10)]
 

@@ -16,7 +16,7 @@ from builders import BY_CPU, SOLD, make_case, write_study
 from libramen import Comparison, Plan, StudyError, Trace, load_study, replay, search, shaped
 from libramen.cli.app import app
 from libramen.demo.write import write_demo
-from libramen.questions.bounds import Overload, Stopped, Watch, least_cost
+from libramen.questions.bounds import Overload, Stopped, Watch, Weighed, least_cost
 from libramen.questions.vary import combinations, is_price, read_values
 from libramen.study.written import plan_toml
 from libramen.trace.steps import OF_A_LOAD, Scale
@@ -483,7 +483,7 @@ def test_work_that_a_fleet_cannot_do_rules_it_out(tmp_path: Path) -> None:
     found = search(study, "one", replicas=range(1, 9), size=["small", "medium"])
     _agree(found, _by_force(study, "one", {"replicas": range(1, 9), "size": ["small", "medium"]}))
     trace = study.trace()
-    overload, out = Overload(trace), []
+    overload, out = Overload(Weighed(trace)), []
     for one in combinations(study, study.plan("one"), {"replicas": range(1, 9)}):
         assert one.plan is not None
         case = make_case(study.services, one.plan, study.objectives)

@@ -23,6 +23,7 @@ from libramen.questions.bounds import (
     Stopped,
     UsedAtLeast,
     Watch,
+    Weighed,
     about_all,
     least_cost,
     likely_cost,
@@ -165,7 +166,8 @@ class BoundedSearch:
         self._ahead = ahead_of(len(self.possible))
         self.cases = [Case.of(study, one.plan, seed, scale=one.scale) for one in self.possible if one.plan is not None]
         self._load = self.cases[0].load(pool.trace) if self.cases else pool.trace
-        least = LeastUse(self._load)
+        self._weighed = Weighed(self._load)
+        least = LeastUse(self._weighed)
         self._used = [least.of(case) for case in self.cases]
         self.figures: dict[int, Figures] = {}
         self._stopped: set[int] = set()
@@ -217,7 +219,7 @@ class BoundedSearch:
     def _try_all(self) -> None:
         limit = self._study.objectives.month
         order = [(cost, place) for cost, place in self._in_order() if limit is None or cost <= limit]
-        overload = Overload(self._load)
+        overload = Overload(self._weighed)
         under_way: deque[tuple[int, Ticket]] = deque()
         for number, (cost, place) in enumerate(order):
             if len(under_way) == self._ahead:

@@ -112,6 +112,26 @@ class HourWeights:
         return found
 
 
+class Weighed:
+    """The weights of a trace's hours and the budgets of its requests, kept for cases that share them.
+
+    Args:
+        trace: what would be replayed.
+    """
+
+    def __init__(self, trace: Trace) -> None:
+        self.trace = trace
+        self._known: dict[tuple[int, int, float, bool], tuple[Case, HourWeights, Budgets]] = {}
+
+    def of(self, case: Case) -> tuple[HourWeights, Budgets]:
+        """Of a case: of its month, its objectives, what it leaves out, and whether events happen once."""
+        key = id(case.terms.month), id(case.objectives), case.settle_s, case.replays_of(self.trace) > 1
+        if key not in self._known:  # the case is kept, so that nothing else gets the numbers of its tables
+            hours = HourWeights(self.trace, case)
+            self._known[key] = case, hours, Budgets(self.trace, case, hours)
+        return self._known[key][1:]
+
+
 class LeastUse:
     """The requests and the bytes of answers that a month is billed for at the least.
 
@@ -119,18 +139,18 @@ class LeastUse:
     fail misses an objective, and cannot win.
 
     Args:
-        trace: what would be replayed.
+        weighed: what would be replayed, and how it counts.
     """
 
-    def __init__(self, trace: Trace) -> None:
-        self._trace = trace
+    def __init__(self, weighed: Weighed) -> None:
+        self._weighed, self._trace = weighed, weighed.trace
         self._known: dict[tuple[float, float, bool], UsedAtLeast] = {}
 
     def of(self, case: Case) -> UsedAtLeast:
         """By service and item, as of `Use`. Of several services nothing is known: what one is sent, another calls."""
         if case.system.only is None:
             return NOTHING
-        hour_weights, budgets = HourWeights(self._trace, case), Budgets(self._trace, case)
+        hour_weights, budgets = self._weighed.of(case)
         key = case.settle_s, budgets.may_fail, hour_weights.once
         if key not in self._known:
             first = int(np.searchsorted(self._trace.at_s, case.settle_s))  # those before may all fail
@@ -230,11 +250,12 @@ class Budgets:
     Args:
         trace: what would be replayed.
         case: its objectives, and the month.
+        hours: how those of the trace stand in the month.
     """
 
-    def __init__(self, trace: Trace, case: Case) -> None:
+    def __init__(self, trace: Trace, case: Case, hours: HourWeights) -> None:
         first = int(np.searchsorted(trace.at_s, case.settle_s))
-        whole = float(HourWeights(trace, case).at(trace.at_s[first:]).sum())
+        whole = float(hours.at(trace.at_s[first:]).sum())
         self.slack = _SLACK * max(1.0, whole)
         self.failed = whole
         self.late: list[tuple[float, float]] = []
@@ -261,11 +282,11 @@ class Overload:
     the budget of late requests it rules out a plan without a replay.
 
     Args:
-        trace: what would be replayed.
+        weighed: what would be replayed, and how it counts.
     """
 
-    def __init__(self, trace: Trace) -> None:
-        self._trace = trace
+    def __init__(self, weighed: Weighed) -> None:
+        self._weighed, self._trace = weighed, weighed.trace
 
     @cached_property
     def _minutes(self) -> list[tuple[float, float, np.ndarray]]:
@@ -285,12 +306,12 @@ class Overload:
         only = case.system.only
         if only is None or case.settle_s > 0:
             return False
-        hosting, budgets = only.hosting, Budgets(self._trace, case)
+        hosting = only.hosting
         # Of a fleet that changes, replicas that drain go on working beside the new ones.
         if hosting.scaling.decides or hosting.rollouts or hosting.may_break or hosting.counts:
             return False
         speed = hosting.replicas_used * hosting.cores * hosting.size.speed
-        hour_weights = HourWeights(self._trace, case)
+        hour_weights, budgets = self._weighed.of(case)
         return any(self._late(hour_weights, speed, limit_s) > most + budgets.slack for limit_s, most in budgets.late)
 
     def _late(self, hour_weights: HourWeights, speed: float, limit_s: float) -> float:
@@ -333,11 +354,11 @@ class Watch:
         self._at_s, self._n = trace.at_s, len(trace)
         self._first = int(np.searchsorted(trace.at_s, case.settle_s))  # up to here they are not counted
         self._failed = 0.0
-        self._budgets = Budgets(trace, case)
+        self._hour_weights = HourWeights(trace, case)
+        self._budgets = Budgets(trace, case, self._hour_weights)
         self._beyond = [0.0] * len(self._budgets.late)
         self._spent = Spent(trace, case, used)
         self._most = math.inf if most is None else most
-        self._hour_weights = HourWeights(trace, case)
 
     def begin(self, *, with_events: bool) -> tuple[np.ndarray, Callable[[float, list[Fleet]], None]]:
         """Another replay begins."""
