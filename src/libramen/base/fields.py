@@ -74,12 +74,14 @@ def _fraction(value: object) -> float:
 
 
 Seconds = Annotated[
-    float, BeforeValidator(units.parse_duration), text_or_number(units.DURATION, units.DURATION_PATTERN)
+    float,
+    BeforeValidator(units.parse_duration),
+    text_or_number(units.DURATION, units.DURATION_PATTERN, minimum=0, maximum=units.LONGEST_S),
 ]
 PositiveSeconds = Annotated[
     float,
     BeforeValidator(_positive(units.parse_duration, units.DURATION)),
-    text_or_number(units.DURATION, units.DURATION_PATTERN, exclusiveMinimum=0),
+    text_or_number(units.DURATION, units.DURATION_PATTERN, exclusiveMinimum=0, maximum=units.LONGEST_S),
 ]
 latency_limit = _with_unit_from(30.0, "300ms")
 LatencyLimit = Annotated[
@@ -98,7 +100,11 @@ Share = Annotated[float, BeforeValidator(units.parse_share), text_or_number(unit
 Fraction = Annotated[
     float, BeforeValidator(_fraction), text_or_number(units.SHARE, units.FRACTION_PATTERN, minimum=0, maximum=1)
 ]
-Money = Annotated[Decimal, BeforeValidator(units.parse_money), text_or_number(units.MONEY, units.MONEY_PATTERN)]
+Money = Annotated[
+    Decimal,
+    BeforeValidator(units.parse_money),
+    text_or_number(units.MONEY, units.MONEY_PATTERN, minimum=0, maximum=units.MOST_MONEY),
+]
 MOST_REPLICAS: Final = 100_000
 """Each takes some 25 us and 1.3 kB to set up; a fleet of more is a mistake."""
 Count = Annotated[int, Field(ge=0, le=10**9)]

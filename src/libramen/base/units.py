@@ -37,7 +37,7 @@ _BYTES: Final = {
 }
 LONGEST_S: Final = 10 * 366 * 86400.0
 """No trace, and nothing that happens in one, is longer than ten years [s]."""
-_MOST_MONEY: Final = 10**12
+MOST_MONEY: Final = 10**12
 _MOST_PLACES: Final = 18
 _NUMBER_AND_UNIT: Final = re.compile(r"\s*([0-9]{1,30}(?:\.[0-9]*)?|\.[0-9]+)\s*([A-Za-zµ]+|%)\s*")
 
@@ -148,7 +148,14 @@ def parse_number(value: object) -> float:
     return number
 
 
-def parse_range(text: str, parse: Callable[[str], float] = parse_number) -> tuple[float, float]:
+def _number_or_text(text: str) -> str | float:
+    try:
+        return float(text)
+    except ValueError:
+        return text.strip()
+
+
+def parse_range(text: object, parse: Callable[[object], float] = parse_number) -> tuple[float, float]:
     """Two ends from `"0.1..10"`, or one value for both.
 
     Args:
@@ -162,8 +169,8 @@ def parse_range(text: str, parse: Callable[[str], float] = parse_number) -> tupl
         >>> parse_range("5%..12%", parse_share)
         (0.05, 0.12)
     """
-    low, dots, high = text.partition("..")
-    ends = parse(low.strip()), parse((high if dots else low).strip())
+    low, dots, high = str(text).partition("..")
+    ends = parse(_number_or_text(low)), parse(_number_or_text(high if dots else low))
     if ends[0] > ends[1]:
         raise UnitError(text, "a range whose ends rise, such as 1..5")
     return ends
@@ -185,8 +192,8 @@ def parse_money(value: object) -> Decimal:
             amount = None
     if amount is None or not amount.is_finite() or amount < 0:
         raise UnitError(value, MONEY)
-    if amount > _MOST_MONEY or amount.as_tuple().exponent < -_MOST_PLACES:  # type: ignore[operator]
-        raise UnitError(value, f"{MONEY}, at most {_MOST_MONEY:,}, with at most {_MOST_PLACES} decimal places")
+    if amount > MOST_MONEY or amount.as_tuple().exponent < -_MOST_PLACES:  # type: ignore[operator]
+        raise UnitError(value, f"{MONEY}, at most {MOST_MONEY:,}, with at most {_MOST_PLACES} decimal places")
     return amount
 
 

@@ -7,6 +7,7 @@ Amounts are to the cent by largest remainder, so that the rows add up to the bil
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, timedelta
@@ -72,6 +73,7 @@ _CENT: Final = Decimal("0.00")
 _OF_REPLICAS: Final = {"replicas", "lived", "months", "committed", "in_use"}
 """Lines that are of replicas, and so of zones."""
 _NETWORK: Final = {"egress_per_gb", "balancer_per_hour", "zone_per_hour"}
+_FIRST_YEAR, _LAST_YEAR = 1900, 9998
 _LEAST_SHARE: Final = 1e-12
 
 
@@ -111,10 +113,10 @@ def billing_month(said: str | None, start: datetime | None) -> date:
         if start is None:
             raise OutputError("costs: this trace does not say when it starts; allowed: --month, such as 2031-06")
         return start.astimezone(UTC).date().replace(day=1)
-    try:
-        return datetime.strptime(said, "%Y-%m").replace(tzinfo=UTC).date()
-    except ValueError:
-        raise OutputError(f"--month: found {said!r}; allowed: a month such as 2031-06") from None
+    found = re.fullmatch(r"(\d{4})-(0[1-9]|1[0-2])", said)
+    if found is None or not _FIRST_YEAR <= int(found[1]) <= _LAST_YEAR:
+        raise OutputError(f"--month: found {said!r}; allowed: a month such as 2031-06")
+    return date(int(found[1]), int(found[2]), 1)
 
 
 def rows_of(

@@ -65,8 +65,16 @@ def check_plot(plot: Path | None) -> None:
         check_output(plot, (".png", ".svg"))
 
 
-def read(text: str | None, parse: Callable[[str], _Found], option: str) -> _Found | None:
-    """What an option says, None: it is not there.
+def as_number(text: str) -> str | float:
+    """A number that somebody typed, or the text, where it is none."""
+    try:
+        return float(text)
+    except ValueError:
+        return text
+
+
+def read(text: str | None, parse: Callable[[Any], _Found], option: str) -> _Found | None:
+    """What an option says, None: it is not there; a bare number is one, as in a study.
 
     Raises:
         ReplayError: it is not allowed.
@@ -74,7 +82,7 @@ def read(text: str | None, parse: Callable[[str], _Found], option: str) -> _Foun
     from libramen.base.errors import ReplayError, UnitError
 
     try:
-        return None if text is None else parse(text)
+        return None if text is None else parse(as_number(text))
     except UnitError as error:
         raise ReplayError(f"{option}: {error}") from None
 
