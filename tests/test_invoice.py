@@ -113,4 +113,4 @@ def test_an_invoice_that_cannot_be_read(tmp_path: Path, demo_study: Path) -> Non
     with pytest.raises(StudyError, match="byte 0 is not UTF-8"):
         read_invoice(tmp_path / "i.csv")
     run = CliRunner().invoke(app, ["backtest", str(demo_study), "--invoice", str(tmp_path / "none.csv")])
-    assert "none.csv: cannot be read: No such file" in str(run.exception)
+    assert "none.csv: there is no such file" in str(run.exception)

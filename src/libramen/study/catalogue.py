@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 import re
 from collections.abc import Mapping
 from pathlib import Path
@@ -13,11 +12,11 @@ from pydantic import Field
 from libramen.base import units
 from libramen.base.errors import StudyError, UnitError
 from libramen.base.fields import Table, nearest
+from libramen.base.rows import read_rows
 from libramen.study.read import checked, read_toml
 from libramen.study.service import Size, Tier, name_entries
 
 TABLES: Final = (".csv",)
-_MOST_ROWS: Final = 10_000
 _MARKED: Final = re.compile(r"(.*?)\s*\[([^\]]+)\]\s*")
 _LEAST_BYTES: Final = 2**20
 """A memory of less, without a unit, was not meant in bytes."""
@@ -86,7 +85,7 @@ class _Rows:
 
     def read(self) -> ReadCatalogue:
         """Its tiers, and what was assumed."""
-        head, rows = self._cells()
+        head, rows = read_rows(self._path)
         places = self._places(head)
         tiers: dict[str, dict[str, Any]] = {}
         for line, cells in rows:
@@ -102,23 +101,6 @@ class _Rows:
             tier.setdefault("billing", self._billing(name, tier))
         tables = name_entries({"tiers": tiers}, "tiers")
         return ReadCatalogue(dict(checked(self._path, Catalogue, tables).tiers), tuple(dict.fromkeys(self._notes)))
-
-    def _cells(self) -> tuple[list[str], list[tuple[int, list[str]]]]:
-        try:
-            text = self._path.read_bytes().decode("utf-8-sig")
-        except FileNotFoundError:
-            raise StudyError(f"{self._path}: there is no such file") from None
-        except OSError as error:
-            raise StudyError(f"{self._path}: cannot be read: {error.strerror}") from None
-        except UnicodeDecodeError as error:
-            raise StudyError(f"{self._path}: byte {error.start} is not UTF-8 text; allowed: CSV") from None
-        first = text.split("\n", 1)[0]
-        reader = csv.reader(text.splitlines(), delimiter=";" if first.count(";") > first.count(",") else ",")
-        head = [name.strip() for name in next(reader, [])]
-        rows = [(reader.line_num, cells) for cells in reader if any(cell.strip() for cell in cells)]
-        if len(rows) > _MOST_ROWS:
-            raise StudyError(f"{self._path}: found {len(rows):,} rows; allowed: up to {_MOST_ROWS:,}")
-        return head, rows
 
     def _places(self, head: list[str]) -> dict[str, tuple[int, str]]:
         """Of each key the place of its column, and the unit that stands behind its name."""

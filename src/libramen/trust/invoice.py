@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 import difflib
 import re
 from collections.abc import Iterable, Sequence
@@ -13,6 +12,7 @@ from typing import Final
 
 from libramen.base.errors import StudyError
 from libramen.base.results import Cents, Result
+from libramen.base.rows import read_rows
 from libramen.bill.bill import Bill
 
 _ALIKE: Final = 0.6
@@ -22,7 +22,6 @@ _LITTLE: Final = frozenset({
     "of", "a", "an", "the", "and", "to", "up", "beyond", "from", "per", "size", "gb", "mb", "h", "hour", "month",
     "million", "for", "in", "on", "by",
 })  # fmt: skip
-_MOST_LINES: Final = 10_000
 _NUMBER: Final = re.compile(r"[+-]?(\d+|\d{1,3}(,\d{3})+)(\.\d+)?")
 
 
@@ -81,15 +80,8 @@ def read_invoice(path: Path) -> dict[str, Decimal]:
     Raises:
         StudyError: it cannot be read, or a line is no item with an amount.
     """
-    try:
-        text = path.read_bytes().decode("utf-8-sig")
-    except OSError as error:
-        raise StudyError(f"{path}: cannot be read: {error.strerror}") from None
-    except UnicodeDecodeError as error:
-        raise StudyError(f"{path}: byte {error.start} is not UTF-8 text; allowed: CSV with item and amount") from None
-    first = text.split("\n", 1)[0]
-    reader = csv.reader(text.splitlines(), delimiter=";" if first.count(";") > first.count(",") else ",")
-    head = [name.strip().lower() for name in next(reader, [])]
+    names, rows = read_rows(path)
+    head = [name.lower() for name in names]
     for name in ("item", "amount"):
         if head.count(name) != 1:
             raise StudyError(
@@ -97,12 +89,8 @@ def read_invoice(path: Path) -> dict[str, Decimal]:
             )
     at_item, at_amount = head.index("item"), head.index("amount")
     found: dict[str, Decimal] = {}
-    for cells in reader:
-        if not any(cell.strip() for cell in cells):
-            continue
-        where = f"{path}:{reader.line_num}"
-        if reader.line_num > _MOST_LINES:
-            raise StudyError(f"{where}: allowed: up to {_MOST_LINES:,} lines")
+    for line, cells in rows:
+        where = f"{path}:{line}"
         if len(cells) <= max(at_item, at_amount) or not (item := " ".join(cells[at_item].split())):
             raise StudyError(f"{where}: found no item with an amount; allowed: one a line, as in `balancer,12.41`")
         found[item] = found.get(item, Decimal(0)) + _amount(where, cells[at_amount])
