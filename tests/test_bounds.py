@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from decimal import Decimal
 from typing import TYPE_CHECKING, Any
 
@@ -9,7 +10,7 @@ import numpy as np
 import pytest
 from hypothesis import given, settings, strategies as st
 
-from builders import make_case, make_tier
+from builders import make_case, make_plan, make_tier
 from libramen import Objectives, Plan, Service, Terms, Trace, replay
 from libramen.outcome.replay import replay_system
 from libramen.questions.bounds import (
@@ -26,6 +27,7 @@ from libramen.questions.bounds import (
     least_cost,
     likely_cost,
 )
+from libramen.study.system import System
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -339,3 +341,14 @@ def test_what_a_single_event_fails_counts_once() -> None:
     found = replay_system(trace, case.system, case.objectives, watched=watch)  # it is not stopped
     assert found.endings["ok"] == 3300
     assert found.month.availability == pytest.approx(1 - 300 / (730 * 3600))
+
+
+def test_cases_with_and_without_single_events_are_weighed_by_themselves() -> None:
+    trace = Trace.from_arrays(at_s=np.arange(100.0), cpu_s=np.zeros(100), span_s=7300)
+    weighed, service = Weighed(trace), {"service": Service(slots=5)}
+    plain = make_plan(make_tier())
+    case = make_case(service, plain, Objectives(availability="90%"))
+    eventful = replace(case, system=System.of(service, plain.replace(rollouts=[{"at": 60, "strategy": "rolling"}])))
+    for one in (case, eventful, case):
+        assert weighed.of(one)[0].once == (one is eventful)
+    assert weighed.of(case) is not weighed.of(eventful)

@@ -149,6 +149,21 @@ def test_plans_that_cost_the_same_and_that_never_change(tmp_path: Path) -> None:
     assert {stretch.plan for stretch in found.cheapest} == {"a"}
 
 
+def test_loads_at_which_both_cost_the_same_are_no_crossing(tmp_path: Path) -> None:
+    """A price of the first 40 GB is that of the other plan, and beyond it is dearer: from then on, and never before."""
+    columns = {"at_s": np.arange(100) * 36.0, "cpu_s": np.full(100, 0.01), "bytes_out": np.full(100, 1e6)}
+    sold = {"billing": "per_hour", "sizes": {"small": {"cores": 1, "per_hour": 0.01}}}
+    tiers = {
+        "level": sold | {"egress_per_gb": 1},
+        "stepped": sold | {"egress_per_gb": [{"up_to": 40, "price": 1}, {"price": 2}]},
+    }
+    plans = {name: {"tier": name} for name in tiers}
+    found = break_even(load_study(write_study(tmp_path, columns, tiers, plans, service={"slots": 9})), loads=(0.1, 3))
+    assert found.crossings == ()
+    assert found.same == ()
+    assert "level is the cheaper of level and stepped" in found._repr_html_()
+
+
 def test_it_is_cut_and_says_so(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """No load has more requests than it may have."""
     monkeypatch.setattr("libramen.questions.break_even._MOST_REQUESTS", 500)

@@ -55,6 +55,23 @@ def test_use_by_hand() -> None:
     assert (size.idle, size.half, size.full) == (Decimal(5), Decimal("19.21"), Decimal("38.92"))
 
 
+def test_what_scales_to_zero_has_no_zone_while_idle() -> None:
+    """Half of 730 h at 0.01 in a zone, and nothing while nothing is asked; with a replica all the time all hours."""
+    sold = {
+        "billing": "per_request",
+        "per_core_second": "0.00001",
+        "zone_per_hour": "0.01",
+        "sizes": {"s": {"cores": 1}},
+    }
+    size = _only(make_tier(replicas={"least": 0}, **sold), bytes_out=0)
+    assert (size.idle, size.half, size.full) == (
+        Decimal(0),
+        Decimal("3.65") + Decimal("13.14"),
+        Decimal("7.30") + Decimal("26.28"),
+    )
+    assert _only(make_tier(replicas={"least": 1}, **sold), bytes_out=0).idle == Decimal("7.30")
+
+
 def test_lent_reserved_and_fast_cores() -> None:
     """Of two cores that are lent a tenth may be used for ever; a fifth of a core is the platform's; speed counts."""
     lent = make_tier(sizes={"s": {"cores": 2, "per_hour": 1, "steady_cores": 0.5, "bank": 100, "reserved_cores": 0.2}})

@@ -152,6 +152,8 @@ def test_rows_of_random_months_are_valid_and_add_up(month: tuple[Any, ...]) -> N
     rows = outcome.cost_rows("ferries")
     assert breaches(rows) == []
     _adds_up(outcome, rows)
+    # Events or not, a day stands 730 / 24 times in a month.
+    assert {row["x_Weight"] for row in rows} <= {Decimal("30.416666667"), None}
 
 
 @pytest.mark.parametrize(("demo", "plan"), [("landing", "drift"), ("cabins", "failover")])
@@ -209,6 +211,16 @@ def test_days_zones_and_commitments_by_hand() -> None:
     assert breaches(rows) == []
     assert {row["x_TraceDay"] for row in rows} == {"2031-06-05", None}
     assert {row["x_Weight"] for row in rows} == {Decimal("30.416666667"), None}
+
+
+def test_what_is_paid_while_nothing_is_there_is_of_no_zone() -> None:
+    """A replica by the month that is there for half of the day: half of its price is of its zone."""
+    plan = make_plan(
+        make_tier(billing="per_month", sizes={"s": {"cores": 1, "per_month": 30}}), replicas=[["0s", 1], ["12h", 0]]
+    )
+    trace = make_trace([0], wait=1, span_s=86400, start="2031-06-05T00:00:00")
+    rows = replay(trace, Service(slots=5), plan).cost_rows("ferries")
+    assert {row["AvailabilityZone"]: row["BilledCost"] for row in rows} == {"one": Decimal(15), None: Decimal(15)}
 
 
 def test_a_validator_can_find_fault() -> None:

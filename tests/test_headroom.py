@@ -6,13 +6,14 @@ import json
 import math
 import re
 from dataclasses import fields, replace
+from datetime import UTC, datetime, timedelta
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pytest
 from typer.testing import CliRunner
 
-from builders import make_case, make_tier
+from builders import make_case, make_tier, write_study
 from libramen import Objectives, Plan, ReplayError, Service, StudyError, Terms, Trace, headroom, load_study
 from libramen.cli.app import app
 from libramen.demo.write import write_demo
@@ -244,3 +245,29 @@ def test_headroom_with_more_seeds(tmp_path: Path) -> None:
     assert replace(room, repeats=()) == alone
     with pytest.raises(ReplayError, match=r"repeats: found 'auto'; allowed: a whole number from 1 to 100,000$"):
         headroom(study, plans=["two_zones"], repeats="auto")  # type: ignore[arg-type]
+
+
+def test_dates_are_counted_from_the_end_of_the_trace(tmp_path: Path) -> None:
+    """Five days; a month costs 73 times 1 a request and may cost twice that: at 100 % a month in just under a month."""
+    at_s = np.arange(100) * 4320.0
+    columns = {"at_s": at_s, "cpu_s": np.full(100, 0.01)}
+    tiers = {"t": {"billing": "per_request", "per_million_requests": 1_000_000, "sizes": {"small": {"cores": 1}}}}
+    more = {"service": {"slots": 4}, "objectives": {"month": 2 * 730 / 120 * 100}}
+    file = write_study(tmp_path, columns, tiers, {"p": {"tier": "t"}}, **more)
+    text = file.read_text().replace('files = "t.csv"', 'files = "t.csv"\nsettle = 0')
+    file.write_text(text)
+    rows = (tmp_path / "t.csv").read_text().splitlines()
+    began = datetime(2031, 6, 5, tzinfo=UTC)
+    stamps = [
+        f"{(began + timedelta(seconds=at)).isoformat()},{row.split(',')[1]}"
+        for at, row in zip(at_s, rows[1:], strict=True)
+    ]
+    (tmp_path / "t.csv").write_text("\n".join(["time,cpu_s", *stamps]) + "\n")
+    study = load_study(file)
+    (room,) = headroom(study, grow=1.0).plans
+    assert room.breaks == "month"
+    trace = study.trace()
+    assert trace.span_s > 4 * 86400
+    assert room.month == pytest.approx(math.log2(room.holds_to or 0))
+    end = began + timedelta(seconds=trace.span_s + room.month * 730 * 3600)
+    assert room.dates == (f"{end:%Y-%m-%d}",) * 2

@@ -52,6 +52,14 @@ def test_lines_that_are_called_alike_are_one(tmp_path: Path) -> None:
     assert (found.billed, found.invoiced) == (Decimal("146.41"), Decimal("1156.81"))
 
 
+def test_a_line_of_an_invoice_is_compared_once(tmp_path: Path) -> None:
+    """With the line that is most alike; the other has none."""
+    bill = _bill(replicas_of_size_small="50", replicas_of_size_small_beyond_2_committed="20")
+    found = beside(_invoice(tmp_path / "i.csv", "item,amount\nsmall replicas,50\n"), bill, ["service"])
+    assert [line.invoiced_as for line in found.lines] == ["small replicas", None]
+    assert found.invoiced == Decimal(50)
+
+
 def test_what_is_another_thing_is_not_compared(tmp_path: Path) -> None:
     file = _invoice(
         tmp_path / "i.csv", "\ufeffItem;Amount\nreplicas of size large;10\nreplicas of size large;5\ncredit;-3.20\n"
