@@ -11,6 +11,7 @@ from libramen._version import __version__
 from libramen.cli.common import (
     Cluster,
     Csv,
+    Form,
     Json,
     NoCache,
     NoStore,
@@ -83,6 +84,7 @@ def demo(
     seed: Seed = 0,
     plot: Plot = None,
     csv: Csv = None,
+    form: Form = "text",
 ) -> int:
     """Write the Saltmarsh Ferries study with its log, and compare its plans."""
     from libramen.cli import sections, show
@@ -91,7 +93,7 @@ def demo(
     from libramen.questions.compare import compare
     from libramen.study.file import load_study
 
-    out = Outputs(json, plot, csv)
+    out = Outputs(json, plot, csv, form)
     with Compilation(show.told) as compilation, show.progress() as bar:
         path = write_demo(
             directory or Path(study_name),
@@ -103,7 +105,7 @@ def demo(
         study = load_study(path)
         comparison = compare(study, seed=seed, progress=bar.named)
     out.give(comparison, lambda: sections.comparison(study, comparison), "plans")
-    if not json:
+    if not json and form == "text":
         show.next_steps(study)
     return 0
 
@@ -116,6 +118,7 @@ def check(
     strict: Strict = False,
     no_cache: NoCache = False,
     csv: Csv = None,
+    form: Form = "text",
 ) -> int:
     """Read everything, replay nothing: what was understood, and the problems of each plan; or a catalogue alone."""
     from libramen.cli import sections, show
@@ -124,7 +127,7 @@ def check(
     from libramen.study.file import load_study
     from libramen.trust.grade import kept_grade
 
-    out = Outputs(json, csv=csv)
+    out = Outputs(json, csv=csv, form=form)
     if is_catalogue(study):
         from libramen.bill.price_list import price_list
 
@@ -150,6 +153,7 @@ def replay(
     no_cache: NoCache = False,
     plot: Plot = None,
     csv: Csv = None,
+    form: Form = "text",
     where: Annotated[
         Path | None, typer.Option("--where", metavar="FILE", help="Draw where the time of requests went: .png or .svg.")
     ] = None,
@@ -188,7 +192,7 @@ def replay(
     from libramen.study.file import load_study
     from libramen.trust.grade import kept_grade
 
-    out = Outputs(json, csv=csv)
+    out = Outputs(json, csv=csv, form=form)
     check_plot(plot)
     check_plot(where)
     check_plot(money)
@@ -242,6 +246,7 @@ def compare(
     no_cache: NoCache = False,
     plot: Plot = None,
     csv: Csv = None,
+    form: Form = "text",
     doubt: Annotated[
         bool, typer.Option("--doubt", help="Compare again at the ends of what is not known: does the verdict hold?")
     ] = False,
@@ -256,7 +261,7 @@ def compare(
     from libramen.study.file import load_study
     from libramen.trust.grade import kept_grade
 
-    out = Outputs(json, plot, csv)
+    out = Outputs(json, plot, csv, form)
     loaded = load_study(study, trust_code=trust_code)
     n = read_repeats(repeats)
     where = replaying(loaded, seed, no_cache=no_cache, store=store, no_store=no_store, cluster=cluster)
@@ -297,6 +302,7 @@ def backtest(
     no_cache: NoCache = False,
     plot: Plot = None,
     csv: Csv = None,
+    form: Form = "text",
     fit: Annotated[
         str | None,
         typer.Option("--fit", metavar="KEYS", help="Which slots,threads,cpu_share,overhead explain the log best."),
@@ -313,7 +319,7 @@ def backtest(
     from libramen.study.file import load_study
     from libramen.trust.backtest import backtest as test_study
 
-    out, loaded = Outputs(json, plot, csv), load_study(study)
+    out, loaded = Outputs(json, plot, csv, form), load_study(study)
     with Compilation(show.told) as compilation, show.progress() as bar:
         compilation.wait()
         fitted: tuple[Fitted, ...] = ()

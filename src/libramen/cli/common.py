@@ -50,6 +50,8 @@ Memory = Annotated[
 _REACHED_S = 10
 """So long a cluster may take to answer."""
 Csv = Annotated[Path | None, typer.Option("--csv", metavar="FILE", help="Write the tables as CSV, the main one here.")]
+FORMS = ("text", "md")
+Form = Annotated[str, typer.Option("--format", metavar="FORM", help="text, or md: Markdown, for a pull request.")]
 Plot = Annotated[Path | None, typer.Option("--plot", metavar="FILE", help="Draw a picture: .png or .svg.")]
 
 
@@ -189,6 +191,7 @@ class Outputs:
 
     Attributes:
         json: whether as JSON, instead of in words.
+        form: of the words, "text" or "md".
         plot: where its picture goes.
         csv: where its tables go: the main one there, the others beside it.
     """
@@ -196,6 +199,7 @@ class Outputs:
     json: bool = False
     plot: Path | None = None
     csv: Path | None = None
+    form: str = "text"
 
     def __post_init__(self) -> None:
         """Before any time is spent: whether they can be written.
@@ -204,6 +208,11 @@ class Outputs:
             OutputError: they cannot.
         """
         check_plot(self.plot)
+        if self.form not in FORMS or (self.json and self.form != "text"):
+            from libramen.base.errors import OutputError
+
+            beside = " beside --json" if self.json and self.form in FORMS else ""
+            raise OutputError(f"--format: found {self.form!r}{beside}; allowed: {' or '.join(FORMS)}, or --json")
         if self.csv is not None:
             from libramen.base.files import check_output
 
@@ -234,6 +243,10 @@ class Outputs:
             import json
 
             typer.echo(json.dumps(result.to_dict() if document is None else document, indent=2, allow_nan=False))
+        elif self.form == "md":
+            from libramen.report.markdown import to_markdown
+
+            typer.echo(to_markdown(made), nl=False)
         else:
             show.render(made)
 

@@ -10,6 +10,7 @@ import typer
 from libramen.cli.common import (
     Cluster,
     Csv,
+    Form,
     Json,
     Memory,
     NoCache,
@@ -49,13 +50,14 @@ def events(
     ] = False,
     plot: Plot = None,
     csv: Csv = None,
+    form: Form = "text",
 ) -> int:
     """What each release and fault of a plan costs: as planned, in the quietest window, with other strategies."""
     from libramen.cli import sections
     from libramen.questions.events import events as find_events
     from libramen.study.file import load_study
 
-    out = Outputs(json, plot, csv)
+    out = Outputs(json, plot, csv, form)
     loaded = load_study(study, trust_code=trust_code)
     loaded.plan(plan)
     with ready(loaded, seed, no_cache=no_cache) as (trace, bar):
@@ -94,6 +96,7 @@ def search(
     ] = None,
     plot: Plot = None,
     csv: Csv = None,
+    form: Form = "text",
     repeats: RepeatTimes = None,
     store: StoreFile = None,
     no_store: NoStore = False,
@@ -106,7 +109,7 @@ def search(
     from libramen.questions.search import search as find
     from libramen.study.file import load_study
 
-    out = Outputs(json, plot, csv)
+    out = Outputs(json, plot, csv, form)
     if save is not None:
         check_output(save, (".toml",))
     ranges = _ranges(vary or [])
@@ -192,6 +195,7 @@ def headroom(
     no_cache: NoCache = False,
     plot: Plot = None,
     csv: Csv = None,
+    form: Form = "text",
     repeats: Annotated[
         int | None,
         typer.Option("--repeats", metavar="N", min=1, max=100_000, help="Look for the limits with N seeds."),
@@ -208,7 +212,7 @@ def headroom(
     from libramen.report.headroom import in_words
     from libramen.study.file import load_study
 
-    out = Outputs(json, plot, csv)
+    out = Outputs(json, plot, csv, form)
     growth, most = (
         read(grow, lambda text: parse_range(text, parse_share), "--grow"),
         read(memory, parse_size, "--memory"),
@@ -244,6 +248,7 @@ def breakeven(
     no_cache: NoCache = False,
     plot: Plot = None,
     csv: Csv = None,
+    form: Form = "text",
     store: StoreFile = None,
     no_store: NoStore = False,
     cluster: Cluster = None,
@@ -255,7 +260,7 @@ def breakeven(
     from libramen.questions.break_even import break_even as find
     from libramen.study.file import load_study
 
-    out = Outputs(json, plot, csv)
+    out = Outputs(json, plot, csv, form)
     ends, most = read(loads, parse_range, "--loads"), read(memory, parse_size, "--memory")
     assert ends is not None
     loaded = load_study(study, trust_code=trust_code)
@@ -288,6 +293,7 @@ def tiers(
     ] = None,
     json: Json = False,
     csv: Csv = None,
+    form: Form = "text",
 ) -> int:
     """What each size costs in a month: idle, half used and full, before anything is replayed."""
     from libramen.base.files import check_output, write_whole
@@ -297,7 +303,7 @@ def tiers(
     from libramen.cli.catalogues import tiers_of
     from libramen.study.written import tiers_toml
 
-    out = Outputs(json, csv=csv)
+    out = Outputs(json, csv=csv, form=form)
     if save is not None:
         check_output(save, (".toml",))
     cpu_s, sent = read(cpu, parse_duration, "--cpu"), read(size, parse_size, "--bytes")

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from libramen.cli.common import Csv, Outputs, Plot
+from libramen.cli.common import Csv, Form, Outputs, Plot
 
 if TYPE_CHECKING:
     from libramen.trace.trace import Trace
@@ -40,13 +40,14 @@ def inspect(
     no_cache: NoCache = False,
     plot: Plot = None,
     csv: Csv = None,
+    form: Form = "text",
 ) -> int:
     """Look at the load of logs or a trace, and see what was assumed."""
     from libramen.cli import sections, show
     from libramen.trace.source import Demand
     from libramen.trace.summary import summarise
 
-    out = Outputs(json, plot, csv)
+    out = Outputs(json, plot, csv, form)
     with show.progress() as bar:
         trace = _read(files, settings, seed, time_zone, bar.share("reading"), estimate=False, cache=not no_cache)
         summary = summarise(trace)
