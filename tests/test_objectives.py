@@ -138,6 +138,15 @@ def test_a_window_follows_the_clock_over_its_change() -> None:
         ({"windows": [{"at": ["12:00", "12:00"], "p95": 1}]}, "found 12:00 twice; allowed: two times that differ"),
         ({"windows": [{"at": ["12:00", "6h"], "p95": 1}]}, 'found .6h.; allowed: a time of day such as "12:00"'),
         ({"windows": [{"at": ["12:00", "13:00"], "month": 1}]}, "unknown key 'month'"),
+        ({"windows": [{"at": ["12:00", "13:00"], "days": ["we"], "p95": 1}]}, r"days.1.: found 'we'; allowed: 'mon'"),
+        (
+            {"windows": [{"at": ["12:00", "13:00"], "date": "5 June", "p95": 1}]},
+            "date: found .5 June.; allowed: a date such as",
+        ),
+        (
+            {"windows": [{"at": ["12:00", "13:00"], "date": "2031-06-05", "days": ["wed"], "p95": 1}]},
+            "days and date are both there; allowed: one of them",
+        ),
         ({"p95": 300}, 'p95: found 300; allowed: a time with its unit, such as "300ms": without one it would be 5 min'),
         ({"p99": 0}, "above 0"),
     ],
@@ -192,3 +201,40 @@ def test_an_objective_of_a_window_is_given_once() -> None:
     assert len(Objectives(windows=[{"at": at, "p95": "1s"}, {"at": at, "p50": "1s"}]).windows) == 2
     with pytest.raises(StudyError, match=r"windows\[2\]: p95 from 12:00 to 14:00 is given twice; allowed: once"):
         Objectives(windows=[{"at": at, "p95": "1s"}, {"at": at, "p95": "2s"}])
+
+
+@pytest.mark.parametrize(
+    ("window", "hours", "words"),
+    [
+        ({}, {"3 10", "4 10", "5 10", "6 10"}, "from 10:00 to 11:00"),
+        ({"days": ["wed", "fri"]}, {"4 10", "6 10"}, "from 10:00 to 11:00 on wed, fri"),
+        ({"date": "2031-06-05"}, {"5 10"}, "from 10:00 to 11:00 on 2031-06-05"),
+        ({"at": ["23:00", "02:00"], "days": ["wed"]}, {"4 23", "5 00", "5 01"}, "from 23:00 to 02:00 on wed"),
+    ],
+)
+def test_windows_of_some_days(window: dict[str, Any], hours: set[str], words: str) -> None:
+    """Requests at every half past of four days from Tuesday on; those of the window take two seconds, all others none.
+
+    A window that crosses midnight belongs to the day on which it begins.
+    """
+    half_past = np.arange(96) * 3600.0 + 1800
+    named = [f"{3 + k // 24} {k % 24:02d}" for k in range(96)]
+    wait = [2.0 if name in hours else 0.0 for name in named]
+    trace = make_trace(half_past.tolist(), wait=wait, span_s=96 * 3600, start="2031-06-03T00:00:00")
+    wanted = {"at": ["10:00", "11:00"], "p50": "1s", "max": "3s"} | window
+    outcome = replay(trace, Service(slots=9), make_plan(), Objectives(windows=[wanted], p95="1s"))
+    by_name = {one.name: one for one in outcome.objectives}
+    assert by_name["windows.1.p50"].within == 0.0
+    assert by_name["windows.1.max"].met
+    others = {"at": wanted["at"], "max": "3s"} | window
+    text = Objectives(windows=[others]).describe("EUR")[0]
+    assert text == f"max at most 3 s {words}"
+
+
+def test_a_day_that_the_trace_has_not() -> None:
+    trace = make_trace([10], span_s=3600, start="2031-06-05T09:00:00")
+    window = {"at": ["10:00", "11:00"], "date": "2031-06-04", "p95": 1}
+    with pytest.raises(
+        StudyError, match=r"windows\[1\]: the trace has no time from 10:00 to 11:00 on 2031-06-04; allowed"
+    ):
+        replay(trace, Service(slots=1), make_plan(), Objectives(windows=[window]))

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import math
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, time, timedelta, tzinfo
 from typing import Annotated, Final, Literal, Protocol
@@ -226,10 +226,13 @@ At = Annotated[
 ]
 
 
-def daily_edges(begin: time, end: time, start: datetime, span_s: float) -> list[float]:
+def daily_edges(
+    begin: time, end: time, start: datetime, span_s: float, on: Callable[[date], bool] = lambda _day: True
+) -> list[float]:
     """When a local time of day is that lasts from `begin` to `end`, every day: from, to, from, to, ... [s].
 
-    Half-open; it may cross midnight. Times are seconds from the start of a trace, ascending, up to its end.
+    Half-open; it may cross midnight. Times are seconds from the start of a trace, ascending, up to its end; `on` says
+    on which days it begins.
     """
     zone, day = _zone_of(start), start.date() - timedelta(days=1)
     edges: list[float] = []
@@ -239,7 +242,7 @@ def daily_edges(begin: time, end: time, start: datetime, span_s: float) -> list[
         to_s = seconds_between(start, existing(datetime.combine(last, end), zone))
         if from_s > span_s:
             return edges
-        if to_s > max(0.0, from_s):
+        if to_s > max(0.0, from_s) and on(day):
             edges += [max(0.0, from_s), to_s]
         day += timedelta(days=1)
 

@@ -145,6 +145,22 @@ def costs_of(
     )
 
 
+def hour_costs(bill: Bill, use: MonthOfUse, span_s: float, start: datetime | None) -> np.ndarray:
+    """What each hour of the clock of a trace costs when it happens once: float64 (hours,).
+
+    NaN where the month has none. Where single events happen once a month it is the mean of the hour with them and
+    without.
+    """
+    spreading = Spreading(use, use.services, span_s, start)
+    month = sum(
+        (float(charge.line.amount) * spreading.of(charge).sum(axis=1) for charge in bill.charges),
+        np.zeros(len(spreading.clock.of_hour)),
+    )
+    times = sum((part.weights.floats for part in use.parts), np.zeros(len(month)))
+    found: np.ndarray = np.divide(month, times, out=np.full(len(month), np.nan), where=times > 0)
+    return found
+
+
 class _Tables:
     """The tables of `Costs`, each made of the same cells."""
 

@@ -174,6 +174,12 @@ def replay(
         Path | None,
         typer.Option("--decisions", metavar="FILE", help="Write one row per decision of the scaling rule: .csv."),
     ] = None,
+    series: Annotated[
+        str | None,
+        typer.Option(
+            "--series", metavar="FILE", help="Write one row per window: .csv or .parquet; -: in the JSON, with --json."
+        ),
+    ] = None,
     repeats: RepeatTimes = None,
     first: Annotated[
         str | None,
@@ -189,6 +195,7 @@ def replay(
     from libramen.bill.cost_rows import billing_month
     from libramen.cli import sections
     from libramen.report.cost_file import write_costs
+    from libramen.report.tables import json_of_frame, write_frame
     from libramen.study.file import load_study
     from libramen.trust.grade import kept_grade
 
@@ -199,6 +206,11 @@ def replay(
     for file, suffixes in ((requests, (".parquet",)), (decisions, (".csv",)), (costs, (".csv", ".parquet"))):
         if file is not None:
             check_output(file, suffixes)
+    in_json = series == "-"
+    if series is not None and not in_json:
+        check_output(Path(series), (".csv", ".parquet"))
+    if in_json and not json:
+        raise OutputError("--series -: found no --json beside it; allowed: a file .csv or .parquet, or - with --json")
     if month is not None:
         if costs is None:
             raise OutputError("--month says which month --costs is of; allowed: with --costs")
@@ -214,10 +226,14 @@ def replay(
 
             repeated = repeat(loaded, n, plans=[plan], trace=trace, seed=seed, progress=bar.named)
     _write(outcome, requests, decisions, where)
-    if costs is not None:
-        write_costs(costs, outcome.cost_rows(loaded.name, month))
     seen = outcome.stretch(**stretch) if stretch else None
     said = _repeats_document(repeated) | ({} if seen is None else {"stretch": seen.to_dict()})
+    if series is not None and not in_json:
+        write_frame(Path(series), outcome.series_table())
+    if in_json:
+        said |= {"series": json_of_frame(outcome.series_table())}
+    if costs is not None:
+        write_costs(costs, outcome.cost_rows(loaded.name, month))
     if plot is not None:
         save_figure(outcome.plot(**stretch), plot)
     if money is not None:

@@ -6,13 +6,16 @@ from collections.abc import Callable
 from functools import cached_property
 from typing import Any, Final
 
+import numpy as np
+
 from libramen.base import heavy
 from libramen.base.errors import ReplayError
 from libramen.base.fields import nearest
 from libramen.base.shown import Shown, figure_of, figure_of_costs, figure_of_where
 from libramen.base.times import EPSILON_S
 from libramen.bill.bill import Bill
-from libramen.bill.costs import Costs, costs_of
+from libramen.bill.costs import Costs, costs_of, hour_costs
+from libramen.bill.month import clock_hours
 from libramen.bill.usage import Used
 from libramen.outcome.events import Event
 from libramen.outcome.figures import Figures
@@ -210,6 +213,18 @@ class Outcome(OfRequests, Shown):
     def costs(self) -> Costs:
         """Where the money of a month goes: by service, by route, by hour, and by what it is paid for."""
         return costs_of(self.bill, self.weighted_replays.use(), self.span_s, self.start)
+
+    def series_table(self) -> heavy.DataFrame:
+        """One row per window of `run.window_s`, with units in the names of columns, for a file.
+
+        at [s] (begin of the window), time (local, where it is known), arrivals, attempts, each ending, p50 to p99 [s]
+        of ok requests; of each service its ready, coming and paid replicas, requests in progress and waiting (means)
+        and its use; money: what the hour costs when it happens once, by the window's share of it.
+        """
+        from libramen.outcome import tables
+
+        costs = hour_costs(self.bill, self.weighted_replays.use(), self.span_s, self.start)
+        return tables.series(self, costs / np.diff(clock_hours(self.span_s, self.start)))
 
     def cost_rows(self, study: str, month: str | None = None) -> list[dict[str, Any]]:
         """The month as rows of the open cost and usage specification, version 1.0; they add up to the bill.

@@ -5,10 +5,12 @@ from __future__ import annotations
 import sys
 from collections.abc import Sequence
 from dataclasses import asdict, fields
+from typing import TYPE_CHECKING
 
 import numpy as np
 import pandas as pd
 
+from libramen.bill.month import clock_hours
 from libramen.engine.decisions import Decision
 from libramen.engine.record import ServiceRun, UpdateRecord
 from libramen.engine.replica import Death
@@ -16,6 +18,9 @@ from libramen.outcome import measures
 from libramen.outcome.events import Event
 from libramen.outcome.measures import Measures
 from libramen.study.plan import Hosting
+
+if TYPE_CHECKING:
+    from libramen.outcome.outcome import Outcome
 
 
 def fleet(run: ServiceRun, hosting: Hosting, served: np.ndarray) -> pd.DataFrame:
@@ -79,6 +84,34 @@ def routes(names: Sequence[str], of_each: Sequence[Measures]) -> pd.DataFrame:
         for route, of in zip(names, of_each, strict=True)
     ]
     return pd.DataFrame(rows)
+
+
+_OF_FLEETS = ("in_progress", "waiting", "bank_empty", "ready", "coming", "paid", "utilisation")
+
+
+def series(outcome: Outcome, costs: np.ndarray) -> pd.DataFrame:
+    """See `Outcome.series_table`; `costs`: of each hour of the clock what a second costs."""
+    frame = outcome.series
+    named = {"at_s": "at [s]"} | {f"{name}_s": f"{name} [s]" for name in ("p50", "p95", "p99")}
+    parts = [frame[[name for name in frame if name not in _OF_FLEETS]].rename(columns=named)]
+    for name, one in outcome.services.items():
+        counts = one.series_of_counts()
+        fleet = pd.DataFrame({key: counts[key] for key in _OF_FLEETS if key in counts})
+        parts.append(fleet if outcome.only is not None else fleet.add_prefix(f"{name} "))
+    money = pd.DataFrame({f"money [{outcome.bill.currency}]": _per_window(outcome, costs)})
+    return pd.concat([*parts, money], axis=1)
+
+
+def _per_window(outcome: Outcome, costs: np.ndarray) -> np.ndarray:
+    """What a window costs: float64 (windows,)."""
+    hours_s = clock_hours(outcome.span_s, outcome.start)
+    windows_s = outcome.run.edges_s
+    edges_s = np.union1d(hours_s, np.minimum(windows_s, outcome.span_s))
+    middles = (edges_s[1:] + edges_s[:-1]) / 2
+    hour, window = (
+        np.clip(np.searchsorted(of, middles, side="right") - 1, 0, len(of) - 2) for of in (hours_s, windows_s)
+    )
+    return np.bincount(window, costs[hour] * np.diff(edges_s), len(windows_s) - 1)
 
 
 def events(happened: tuple[Event, ...]) -> pd.DataFrame:

@@ -149,7 +149,7 @@ def check(study: Study, *, seed: int = 0, cache: bool = True, progress: Callable
     """
     trace = study.trace(seed=seed, progress=progress, cache=cache)
     systems = [study.system(plan) for plan in study.plans]
-    study.objectives.check(trace.routes, trace.start, systems[0].labels)
+    study.objectives.check(trace.routes, trace.start, trace.span_s, systems[0].labels)
     return Check(study, trace, tuple(found for system in systems for found in check_plan(study, trace, system)))
 
 

@@ -2,11 +2,35 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterable
 from pathlib import Path
+from typing import Any, Final
 
-from libramen.base.files import write_whole
+from libramen.base import heavy
+from libramen.base.files import spreadsheet_safe, write_whole
 from libramen.report.section import Section
+
+_TIME: Final = "%Y-%m-%dT%H:%M:%S%z"
+
+
+def write_frame(path: Path, frame: heavy.DataFrame) -> None:
+    """Write a frame as .csv (UTF-8, RFC 4180, no cell that a spreadsheet would run) or .parquet, whole or not at all.
+
+    Raises:
+        OutputError: it cannot be written.
+    """
+    if path.suffix.lower() == ".parquet":
+        write_whole(path, lambda file: frame.to_parquet(file, index=False))
+        return
+    safe = frame.rename(columns=spreadsheet_safe)
+    write_whole(path, lambda file: safe.to_csv(file, index=False, lineterminator="\r\n", date_format=_TIME))
+
+
+def json_of_frame(frame: heavy.DataFrame) -> dict[str, list[Any]]:
+    """The columns of a frame by name, as JSON has them: times as texts, None for what does not exist."""
+    found: dict[str, list[Any]] = json.loads(frame.to_json(orient="split", date_format="iso", double_precision=15))
+    return dict(zip(found["columns"], map(list, zip(*found["data"], strict=True)), strict=True))
 
 
 def write_tables(path: Path, sections: Iterable[Section], main: str) -> list[Path]:

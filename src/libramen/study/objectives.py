@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime, time
 from decimal import Decimal
-from typing import Annotated, Any, NamedTuple, Self
+from typing import Annotated, Any, Final, NamedTuple, Self
 
 from pydantic import BeforeValidator, Field, PlainSerializer, WithJsonSchema, model_validator
 
@@ -15,7 +16,7 @@ from libramen.base.errors import StudyError, UnitError
 from libramen.base.fields import USUAL_SHARE, Fraction, LatencyLimit, Money, Table, nearest
 from libramen.base.ranks import PERCENTILES
 from libramen.base.results import Number, Result
-from libramen.base.times import daily_edges, time_of_day
+from libramen.base.times import WEEKDAYS, Days, daily_edges, time_of_day
 
 _LATENCIES = ("mean", *PERCENTILES, "max")
 
@@ -197,8 +198,26 @@ _ClockTime = Annotated[
 ]
 
 
+def _calendar_day(value: object) -> dt.date:
+    if isinstance(value, dt.date):
+        return value
+    try:
+        return dt.date.fromisoformat(str(value))
+    except ValueError:
+        raise UnitError(value, _DATE) from None
+
+
+_DATE: Final = 'a date such as "2031-06-05"'
+_Date = Annotated[
+    dt.date,
+    BeforeValidator(_calendar_day),
+    PlainSerializer(lambda day: day.isoformat()),
+    WithJsonSchema({"type": "string", "pattern": r"^\d{4}-\d{2}-\d{2}$", "description": _DATE}),
+]
+
+
 class WindowObjectives(RouteObjectives):
-    """What the requests should achieve that arrive at some time of every day.
+    """What the requests should achieve that arrive at some time of every day, of some weekdays, or of one date.
 
     Example:
         >>> WindowObjectives(at=["12:00", "14:00"], p95="300ms").wanted()
@@ -208,16 +227,34 @@ class WindowObjectives(RouteObjectives):
     at: tuple[_ClockTime, _ClockTime] = Field(
         description='begin and end, local, every day, the end left out: ["12:00", "14:00"]; may cross midnight'
     )
+    days: Days | None = Field(None, description='weekdays on which it begins, such as ["wed"] (default: all)')
+    date: _Date | None = Field(None, description='the only day on which it begins, such as "2031-06-05"')
 
     @model_validator(mode="after")
     def _lasts(self) -> Self:
         if self.at[0] == self.at[1]:
             raise ValueError(f"at: found {self.at[0]:%H:%M} twice; allowed: two times that differ")
+        if self.days is not None and self.date is not None:
+            raise ValueError("days and date are both there; allowed: one of them")
         return self
 
     def edges_s(self, start: datetime, span_s: float) -> list[float]:
         """When it is, in seconds from the start of a trace: from, to, from, to, ...; ascending, each end left out."""
-        return daily_edges(*self.at, start, span_s)
+        return daily_edges(*self.at, start, span_s, self._is_on)
+
+    def _is_on(self, day: dt.date) -> bool:
+        if self.date is not None:
+            return day == self.date
+        return self.days is None or WEEKDAYS[day.weekday()] in self.days
+
+    @property
+    def in_words(self) -> str:
+        """`from 12:00 to 14:00 on wed and fri`."""
+        begin, end = self.at
+        said = f"from {begin:%H:%M} to {end:%H:%M}"
+        if self.date is not None:
+            return f"{said} on {self.date}"
+        return said if self.days is None else f"{said} on {', '.join(self.days)}"
 
 
 class Objectives(RouteObjectives):
@@ -263,11 +300,11 @@ class Objectives(RouteObjectives):
             for name in names
         ]
 
-    def check(self, routes: Iterable[str], start: datetime | None, services: Sequence[str] = ()) -> None:
+    def check(self, routes: Iterable[str], start: datetime | None, span_s: float, services: Sequence[str] = ()) -> None:
         """See that there is all that something is wanted of.
 
         Raises:
-            StudyError: a route or a service is not there, or the trace does not know the time of day.
+            StudyError: a route, a service or a day is not there, or the trace does not know the time of day.
         """
         for service in self.services:
             if service not in services:
@@ -281,6 +318,12 @@ class Objectives(RouteObjectives):
                 "objectives.windows needs to know when the trace starts, and this trace does not say; allowed: "
                 "objectives without windows"
             )
+        for place, window in enumerate(self.windows, start=1):
+            if start is not None and not window.edges_s(start, span_s):
+                raise StudyError(
+                    f"objectives.windows[{place}]: the trace has no time {window.in_words}; allowed: a time, and days, "
+                    "that it has"
+                )
 
     def goals(self, before: str = "", route: str | None = None, window: int | None = None) -> Iterator[Goal]:
         """The objectives that are set; those of a route are called `routes.ROUTE.KEY`, of a window `windows.N.KEY`."""
@@ -310,8 +353,7 @@ def _in_words(goal: Goal, objectives: Objectives, currency: str) -> str:
     if goal.route is not None:
         what += f" on {goal.route}"
     if goal.window is not None:
-        begin, end = objectives.windows[goal.window].at
-        what += f" from {begin:%H:%M} to {end:%H:%M}"
+        what += f" {objectives.windows[goal.window].in_words}"
     return what
 
 
