@@ -32,6 +32,12 @@ from .outcome.stretch import StretchFigures as StretchFigures
 from .prices.fees import Fee as Fee
 from .prices.lines import BillLine as BillLine
 from .prices.replica_hours import Commitment as Commitment
+from .questions.against import (
+    Against as Against,
+    Change as Change,
+    against as against,
+    read_baseline as read_baseline,
+)
 from .questions.break_even import (
     BreakEven as BreakEven,
     Crossing as Crossing,

@@ -263,6 +263,13 @@ def compare(
     plot: Plot = None,
     csv: Csv = None,
     form: Form = "text",
+    plan: Annotated[
+        list[str] | None, typer.Option("--plan", metavar="PLAN", help="Name of a plan, more than once for several.")
+    ] = None,
+    baseline: Annotated[
+        Path | None,
+        typer.Option("--against", metavar="FILE", help="An earlier --json: exit with 1 when something got worse."),
+    ] = None,
     doubt: Annotated[
         bool, typer.Option("--doubt", help="Compare again at the ends of what is not known: does the verdict hold?")
     ] = False,
@@ -271,18 +278,20 @@ def compare(
     no_store: NoStore = False,
     cluster: Cluster = None,
 ) -> int:
-    """Replay all plans of a study and compare them."""
+    """Replay all plans of a study, or some, and compare them; also with an earlier comparison."""
     from libramen.cli import sections
+    from libramen.questions.against import against as find_changes, read_baseline
     from libramen.questions.compare import compare as compare_plans
     from libramen.study.file import load_study
     from libramen.trust.grade import kept_grade
 
     out = Outputs(json, plot, csv, form)
+    earlier = None if baseline is None else read_baseline(baseline)
     loaded = load_study(study, trust_code=trust_code)
     n = read_repeats(repeats)
     where = replaying(loaded, seed, no_cache=no_cache, store=store, no_store=no_store, cluster=cluster)
     with where as (trace, _, asked):
-        comparison = compare_plans(loaded, **asked)
+        comparison = compare_plans(loaded, plans=plan or None, **asked)
         doubted: tuple[Doubt, ...] = ()
         if doubt:
             from libramen.trust.doubt import doubt as doubt_verdict
@@ -292,16 +301,22 @@ def compare(
         if n is not None:
             from libramen.questions.repeats import repeat
 
-            repeated = repeat(loaded, n, **asked)
+            repeated = repeat(loaded, n, plans=plan or None, **asked)
+    since = None if earlier is None else find_changes(comparison, repeated, earlier, str(baseline))
     document = comparison.to_dict() | ({"doubt": [one.to_dict() for one in doubted]} if doubt else {})
 
     def shown() -> list[Section]:
         some = sections.comparison(loaded, comparison, kept_grade(loaded, seed), doubted)
-        return some if repeated is None else [*some, *sections.repeats(repeated)]
+        some += [] if repeated is None else sections.repeats(repeated)
+        return some if since is None else [*some, *sections.against(loaded, since)]
 
-    out.give_with(trace, comparison, shown, "plans", document | _repeats_document(repeated))
-    best = comparison.cheapest if repeated is None else repeated.cheapest
-    return int(strict and best is None)
+    document |= _repeats_document(repeated) | ({} if since is None else {"against": since.to_dict()})
+    out.give_with(trace, comparison, shown, "plans", document)
+    if plan:  # those that are named must hold, each of them
+        holds = comparison.meets_all if repeated is None else all(one.holds for one in repeated.plans)
+    else:
+        holds = (comparison.cheapest if repeated is None else repeated.cheapest) is not None
+    return int((strict and not holds) or (since is not None and bool(since.worse)))
 
 
 app.registered_commands += decide_app.registered_commands

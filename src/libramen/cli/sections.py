@@ -8,6 +8,7 @@ if TYPE_CHECKING:
     from libramen.bill.price_list import PriceList
     from libramen.outcome.outcome import Outcome
     from libramen.outcome.stretch import StretchFigures
+    from libramen.questions.against import Against
     from libramen.questions.break_even import BreakEven
     from libramen.questions.check import Check
     from libramen.questions.compare import Comparison
@@ -62,6 +63,13 @@ def break_even(study: Study, found: BreakEven) -> list[Section]:
     from libramen.report.break_even import break_even_sections
 
     return break_even_sections(study.name, found)
+
+
+def against(study: Study, found: Against) -> list[Section]:
+    """What changed since an earlier comparison."""
+    from libramen.report.against import against_section
+
+    return [against_section(found, study.currency)]
 
 
 def repeats(found: Repeats) -> list[Section]:

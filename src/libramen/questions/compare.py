@@ -133,6 +133,11 @@ class Comparison(Shown):
             "evidence": None if self.evidence is None else self.evidence.to_dict(),
         }
 
+    @property
+    def meets_all(self) -> bool:
+        """Whether every plan meets every objective."""
+        return all(figures.meets_all for figures in self.figures)
+
     def plot(self) -> heavy.Figure:
         """Cost against p95 and against availability, every plan labelled, objectives marked."""
         return figure_of(self)

@@ -54,11 +54,11 @@ class Spread(Result):
         if n == 1:
             return cls(mean, None, None, None, 1)
         deviation = math.sqrt(math.fsum((value - mean) ** 2 for value in found) / (n - 1))
-        half = _student(n - 1) * deviation / math.sqrt(n)
+        half = student(n - 1) * deviation / math.sqrt(n)
         return cls(mean, deviation, mean - half, mean + half, n)
 
 
-def _student(freedom: int) -> float:
+def student(freedom: float) -> float:
     """The 97.5 % quantile of Student's t."""
     from scipy.special import stdtrit
 
