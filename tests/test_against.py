@@ -4,6 +4,11 @@ from __future__ import annotations
 
 import json
 import math
+import os
+import re
+import subprocess
+import sys
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -15,12 +20,11 @@ from builders import write_study
 from libramen import ReplayError, against, load_study, read_baseline, repeat
 from libramen.cli import run
 from libramen.cli.app import app
+from libramen.demo.write import write_demo
 from libramen.questions.against import _of_means
 from libramen.questions.repeats import Spread
 
 if TYPE_CHECKING:
-    from pathlib import Path
-
     from libramen import Study
 
 RUN = CliRunner().invoke
@@ -182,3 +186,21 @@ def test_other_currencies(tmp_path: Path) -> None:
     file.write_text(file.read_text().replace('"EUR"', '"CHF"'))
     with pytest.raises(ReplayError, match="found amounts in CHF and EUR; allowed: one currency"):
         against(study.compare(), None, read_baseline(file), "b.json")
+
+
+def test_the_page_of_a_build_word_for_word(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """The baseline and the script of docs/in-a-build.md, as a shell runs them: all is well; then with a dearer tier."""
+    page = (Path(__file__).parents[1] / "docs" / "in-a-build.md").read_text()
+    keep, script = re.findall(r"```sh\n(.*?)```", page, re.DOTALL)[:2]
+    file = write_demo(tmp_path / "landing", study="landing")
+    (tmp_path / "hosting.sh").write_text(script)
+    monkeypatch.setenv("PATH", f"{Path(sys.executable).parent}{os.pathsep}{os.environ['PATH']}")
+    monkeypatch.chdir(tmp_path)
+    assert subprocess.run(["sh", "-c", keep], check=False).returncode == 0
+    fine = subprocess.run(["sh", "hosting.sh"], check=False, capture_output=True, text=True)
+    assert (fine.returncode, fine.stdout.count("Nothing got worse.")) == (0, 1), fine.stderr
+    file.write_text(file.read_text().replace("per_hour = 0.029", "per_hour = 0.031"))
+    worse = subprocess.run(["sh", "hosting.sh"], check=False, capture_output=True, text=True)
+    assert worse.returncode == 1
+    assert "noon got worse: a month is 148.92 EUR, was 140.16 EUR" in worse.stdout
+    assert "| **noon** | **a month** | **140.16 EUR** | **148.92 EUR** |" in (tmp_path / "hosting.md").read_text()
