@@ -52,6 +52,10 @@ from .questions.compare import (
     compare as compare,
 )
 from .questions.context import Context as Context
+from .questions.dossier import (
+    Dossier as Dossier,
+    dossier as dossier,
+)
 from .questions.events import (
     Events as Events,
     Ways as Ways,

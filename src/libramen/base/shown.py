@@ -84,6 +84,12 @@ def figure_of_costs(result: object) -> heavy.Figure:
     return figure
 
 
+def svg_of(figure: heavy.Figure) -> bytes:
+    """A figure as SVG."""
+    written: bytes = reach("draw.style:svg_of")(figure)
+    return written
+
+
 def sentence_of(fact: object) -> str:
     """The sentence of a finding, or of another fact."""
     return str(_of(_SENTENCES, fact)(fact))

@@ -340,6 +340,45 @@ def schema(
     return 0
 
 
+@app.command(epilog="Example:  libramen report saltmarsh/study.toml --out report.html")
+def report(
+    study: StudyPath,
+    out: Annotated[Path, typer.Option("--out", metavar="FILE", help="Where to: .html, or .md without figures.")],
+    plan: Annotated[
+        list[str] | None, typer.Option("--plan", metavar="PLAN", help="Name of a plan, more than once for several.")
+    ] = None,
+    full: Annotated[
+        bool, typer.Option("--full", help="Look for headroom and break-even, too, if they are not known yet.")
+    ] = False,
+    seed: Seed = 0,
+    trust_code: Trust = False,
+    no_cache: NoCache = False,
+    store: StoreFile = None,
+    no_store: NoStore = False,
+    cluster: Cluster = None,
+) -> int:
+    """Write one page to hand over: the verdict, the plans, what happens, what it costs, how long it lasts."""
+    from libramen.base.files import check_output, write_whole
+    from libramen.cli import show
+    from libramen.questions.dossier import dossier
+    from libramen.report.markdown import to_markdown
+    from libramen.report.page import page_of, sections_of
+    from libramen.study.file import load_study
+
+    check_output(out, (".html", ".md"))
+    loaded = load_study(study, trust_code=trust_code)
+    for name in plan or ():
+        loaded.plan(name)
+    where = replaying(loaded, seed, no_cache=no_cache, store=store, no_store=no_store, cluster=cluster)
+    with where as (trace, _, asked):
+        found = dossier(loaded, plans=plan or None, full=full, **asked)
+        text = page_of(found) if out.suffix.lower() == ".html" else to_markdown(sections_of(found))
+    write_whole(out, lambda path: path.write_text(text, encoding="utf-8"))
+    show.skipped_lines(trace)
+    show.told(f"{out}: {found.comparison.verdict()}")
+    return 0
+
+
 @app.command(epilog="Example:  libramen store --clear")
 def store(
     file: Annotated[

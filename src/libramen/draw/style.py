@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import io
+import re
 import textwrap
 from collections.abc import Iterable, Sequence
 from datetime import UTC, datetime, timedelta
@@ -26,13 +28,18 @@ INK, SEA, FOAM, BUOY = "#22313f", "#1f7a8c", "#bfdbe2", "#e4572e"
 SAND, KELP, DUSK = "#e9c46a", "#5b8c5a", "#7d5ba6"
 # Failures are always BUOY, so no tier is. The markers tell tiers apart without colour.
 _TIER_LOOKS: Final = ((SEA, "o"), (SAND, "s"), (DUSK, "^"), (KELP, "D"), (INK, "P"), (FOAM, "v"))
+_LONG: Final = re.compile(r"\S{41,}")
 SIZE_IN: Final = (12.8, 8.0)
 DPI: Final = 100
 
 
 def plain(text: str) -> str:
-    """Text that may come from anybody, to be drawn as it stands: without formulas and control characters."""
-    return printable(text).replace("$", r"\$")
+    """Text that may come from anybody, to be drawn as it stands: without formulas and control characters.
+
+    The middle of words that no figure has room for is left out.
+    """
+    short = _LONG.sub(lambda word: f"{word[0][:20]}\N{HORIZONTAL ELLIPSIS}{word[0][-8:]}", printable(text))
+    return short.replace("$", r"\$")
 
 
 def new_figure(title: str, subtitle: str, notes: Sequence[str] = ()) -> Figure:
@@ -78,6 +85,14 @@ def dress(axes: Axes, *, y_label: str) -> None:
 def duration_ticks() -> FuncFormatter:
     """Axis labels such as `250 ms`."""
     return FuncFormatter(lambda seconds, _: units.show_duration(seconds))
+
+
+def svg_of(figure: Figure) -> bytes:
+    """A figure as SVG, its texts as text."""
+    written = io.BytesIO()
+    with mpl.rc_context({"svg.hashsalt": "libramen", "svg.fonttype": "none", "font.family": "sans-serif"}):
+        figure.savefig(written, format="svg", metadata={"Date": None})
+    return written.getvalue()
 
 
 def save(figure: Figure, path: Path) -> None:

@@ -232,8 +232,8 @@ class _Asking:
         if whole is None:
             chunks = (chunk.without_calls(system.columns) for chunk in chunks)
         keeps = whole is not None and keep is not False
-        objectives.check(objectives.routes if whole is None else whole.routes, first.start, first.span_s, system.labels)
         known_s = whole.span_s if whole is not None else units.LONGEST_S if span_s is None else span_s
+        objectives.check(objectives.routes if whole is None else whole.routes, first.start, known_s, system.labels)
         self.settings = [
             Counting(hosted.hosting, Asked.of(wanted, first.start, known_s), self._settle, window_s, first.into_hour_s)
             for hosted, wanted in zip(system.hosted, objectives.of_services(system.names), strict=True)

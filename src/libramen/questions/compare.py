@@ -133,6 +133,10 @@ class Comparison(Shown):
             "evidence": None if self.evidence is None else self.evidence.to_dict(),
         }
 
+    def plan_of(self, name: str) -> Plan:
+        """A plan that was compared, by its name."""
+        return self._cases[name].plan
+
     @property
     def meets_all(self) -> bool:
         """Whether every plan meets every objective."""

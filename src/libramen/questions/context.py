@@ -37,6 +37,7 @@ class Asking(Reading, total=False):
     executor: Executor | None
     workers: int | None
     store: Store | None
+    known_only: bool
 
 
 @dataclass(frozen=True)
@@ -53,6 +54,7 @@ class Context:
         cache: whether a trace that was read before may be taken from the user's cache directory.
         store: where figures are looked up and kept. Default: nowhere; the command line keeps them in the cache
             directory, where it can be told not to.
+        known_only: raise `runs.pool.NotKept` where something is not in the store, instead of replaying it.
         progress: called with what is being done and the share of it that is done, from 0 to 1.
     """
 
@@ -64,6 +66,7 @@ class Context:
     cache: bool = True
     store: Store | None = None
     progress: Callable[[str, float], None] | None = None
+    known_only: bool = False
 
     @classmethod
     def of(cls, study: Study, asked: Reading, kind: type[Reading] = Asking) -> Self:
@@ -147,7 +150,7 @@ class Context:
             workers = 1
         with (
             workers_for(tasks if at_once is None else at_once, self.executor, workers) as there,
-            Pool(self.load, there, self.store, memory) as pool,
+            Pool(self.load, there, self.store, memory, known_only=self.known_only) as pool,
         ):
             yield pool
 

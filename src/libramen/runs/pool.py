@@ -72,6 +72,10 @@ class Whole:
         store.put(key, entries.document_of(result))
 
 
+class NotKept(Exception):  # noqa: N818  (it is no error: whoever asks goes on without)
+    """Something would have to be replayed, and nothing is to be."""
+
+
 class Ticket:
     """A task that has been handed in.
 
@@ -178,12 +182,20 @@ class Pool:
         store: where figures are looked up and kept. Default: nowhere.
         memory: what the loads and their replays may take together on this machine [bytes]: what has no room waits, and
             what alone takes more is done alone. Default: no limit.
+        known_only: raise `NotKept` where something is not in the store, instead of doing it.
     """
 
     def __init__(
-        self, trace: Trace, executor: Executor | None = None, store: Store | None = None, memory: int | None = None
+        self,
+        trace: Trace,
+        executor: Executor | None = None,
+        store: Store | None = None,
+        memory: int | None = None,
+        *,
+        known_only: bool = False,
     ) -> None:
         self.trace, self.executor, self.store, self.memory = trace, executor, store, memory
+        self._known_only = known_only
         self._tickets: list[Ticket] = []
         self._waiting: deque[_Batch] = deque()
         self._sent: list[_Batch] = []
@@ -233,6 +245,8 @@ class Pool:
         loads: dict[tuple[float, bool, int], list[Ticket]] = {}
         for ticket in tickets:
             if not ticket.look_up():
+                if self._known_only:
+                    raise NotKept
                 case = ticket.case
                 # Nothing is made for it, or nobody is short of memory.
                 alone = case.scale == 1.0 or self.is_cluster or not case.keeps

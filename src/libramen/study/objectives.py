@@ -319,7 +319,8 @@ class Objectives(RouteObjectives):
                 "objectives without windows"
             )
         for place, window in enumerate(self.windows, start=1):
-            if start is not None and not window.edges_s(start, span_s):
+            is_of_some_days = window.days is not None or window.date is not None
+            if start is not None and is_of_some_days and not window.edges_s(start, span_s):
                 raise StudyError(
                     f"objectives.windows[{place}]: the trace has no time {window.in_words}; allowed: a time, and days, "
                     "that it has"

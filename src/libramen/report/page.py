@@ -1,0 +1,205 @@
+"""The page that is handed over: one file without anything else, made of sections and of figures as SVG."""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+import re
+from collections.abc import Iterable, Iterator
+from dataclasses import replace
+from importlib.resources import files
+from typing import Final, NamedTuple
+
+from libramen._version import __version__
+from libramen.base import heavy, units
+from libramen.base.shown import svg_of
+from libramen.outcome.outcome import Outcome
+from libramen.questions.dossier import Dossier
+from libramen.report.break_even import break_even_sections
+from libramen.report.comparison import comparison_sections, how_sure
+from libramen.report.costs import costs_section
+from libramen.report.events import events_section
+from libramen.report.headroom import headroom_sections
+from libramen.report.load import demand_section
+from libramen.report.replay import bill_section, objectives_section, time_section
+from libramen.report.section import Section
+from libramen.report.story import sentences
+from libramen.report.system import system_sections
+from libramen.report.trust import reason, title
+from libramen.report.words import demand_sections
+from libramen.trust.grade import kept_grade
+
+_MOST_STUDY: Final = 200_000
+"""Characters of the study file that are shown."""
+_DATA: Final = "data:image/svg+xml;base64,"
+
+
+class Picture(NamedTuple):
+    """A figure: where it is, and what it shows in words."""
+
+    source: str
+    words: str
+
+
+class Part(NamedTuple):
+    """A part of the page: a heading, sections, pictures."""
+
+    key: str
+    heading: str
+    sections: list[Section]
+    pictures: list[Picture] = []  # noqa: RUF012  (nobody changes it)
+
+
+def page_of(found: Dossier) -> str:
+    """The page, as HTML. Names come from anybody: they are texts, never markup, and no script runs but its own."""
+    from jinja2 import Environment, StrictUndefined
+
+    here = files("libramen.report")
+    script, style = ((here / name).read_text(encoding="utf-8") for name in ("page.js", "page.css"))
+    environment = Environment(autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True)
+    environment.filters["plain"] = _plain
+    template = environment.from_string((here / "page.html").read_text(encoding="utf-8"))
+    digest = base64.b64encode(hashlib.sha256(script.encode()).digest()).decode()
+    return template.render(
+        name=found.study.name,
+        verdict=found.comparison.verdict(),
+        rests_on=list(_rests_on(found)),
+        parts=[part for part in _parts(found) if part.sections or part.pictures],
+        script=script,
+        style=style,
+        policy=f"default-src 'none'; script-src 'sha256-{digest}'; style-src 'unsafe-inline'; img-src data:; "
+        "base-uri 'none'; form-action 'none'",
+        version=__version__,
+        seed=found.seed,
+        digest=found.comparison.trace.content_key,
+        study=_study_text(found),
+        language="en",
+    )
+
+
+def _rests_on(found: Dossier) -> Iterator[tuple[str, str]]:
+    """What the verdict rests on: in what respect, and what is said of it."""
+    study, comparison = found.study, found.comparison
+    trace = comparison.trace
+    when = "" if trace.start is None else f" from {trace.start:%a %d %b %Y %H:%M} ({study.time_zone})"
+    load = f"{len(trace):,} requests over {units.show_duration(trace.span_s)}{when}"
+    yield "Load", f"{load}, demand {trace.demand_in_words}."
+    yield "Month", f"{found.chosen.bill.note}."
+    wanted = study.objectives.describe(study.currency)
+    yield "Objectives", f"{'; '.join(wanted)}." if wanted else "None are set."
+    grade = kept_grade(study, found.seed)
+    if grade is not None:
+        yield "How far to trust it", f"{title(grade)}. {reason(grade)}"
+    elif study.trace_table.recorded_on is not None:
+        yield "How far to trust it", f"Nobody has looked: `libramen backtest {study.path.name}` does."
+    else:
+        yield "How far to trust it", "Nobody can know: the log does not say on which plan it was recorded."
+    yield (
+        "How sure",
+        how_sure(comparison)
+        or (
+            "One trace, one seed: other days are not known (under two days are too few to tell), and luck is not "
+            "measured here (--repeats does)."
+        ),
+    )
+
+
+def _parts(found: Dossier) -> Iterator[Part]:
+    study, comparison, chosen = found.study, found.comparison, found.chosen
+    figures = chosen.figures(events=True)
+    doubts = demand_sections(comparison.trace.demand)
+    if doubts:
+        yield Part("doubts", "Read this first", doubts)
+    plans = comparison_sections(study, comparison)
+    table = [section for section in plans if section.columns]
+    misses = tuple(f"- {sentence.strip()}." for sentence in plans[-1].sentences)
+    missed = [Section(sentences=misses, prose=True, notes=plans[-1].notes)]
+    words = f"Money against p95 and against availability of {len(comparison.figures)} plans, as in the table above."
+    yield Part("plans", "The plans side by side", [*table, *missed], [_picture(comparison.plot(), words)])
+    yield Part("time", f"{chosen.plan.name} over time", _of_plan(chosen), [_over_time(chosen)])
+    if found.runner_up is not None:
+        other = found.runner_up
+        yield Part("next", f"Next best: {other.plan.name} over time", _of_plan(other), [_over_time(other)])
+    yield Part("events", "What each release and fault costs", events_section(chosen, figures.events))
+    where = [time_section(figures)] if chosen.only is not None else system_sections(chosen)
+    yield Part("where", "Where the time goes", where)
+    words = f"Where the money of a month of {chosen.plan.name} goes, as in the table above."
+    money = [bill_section(figures), costs_section(chosen.costs)]
+    yield Part("money", "What a month costs, and where the money goes", money, [_picture(chosen.plot_costs(), words)])
+    yield from _lasting(found)
+    if figures.objectives:
+        yield Part("objectives", f"Objectives of {chosen.plan.name}", [objectives_section(figures)])
+    if figures.findings:
+        said = tuple(f"- {finding.text}" for finding in figures.findings)
+        yield Part("findings", "Findings, and what to do", [Section(sentences=said, prose=True)])
+    notes = comparison.trace.source.notes
+    assumed = [Section(sentences=tuple(f"- {note}" for note in notes), prose=True)] if notes else []
+    yield Part("assumed", "What was assumed in reading the log", [*assumed, *demand_section(comparison.trace)])
+
+
+def _lasting(found: Dossier) -> Iterator[Part]:
+    """When another plan is cheaper, and how much more load each takes."""
+    if found.break_even is not None:
+        words = "What the two best plans cost a month at each load, as in the table above."
+        some = [_under(one) for one in break_even_sections(found.study.name, found.break_even)]
+        yield Part("break-even", "When another one is cheaper", some, [_picture(found.break_even.plot(), words)])
+    if found.headroom is not None:
+        words = "Up to which load each plan meets every objective, as in the table above."
+        rooms = [_under(one) for one in headroom_sections(found.study.name, found.headroom)]
+        yield Part("headroom", "How much more load each plan takes", rooms, [_picture(found.headroom.plot(), words)])
+    looked = {
+        "when another plan is cheaper": found.break_even is not None or found.runner_up is None,
+        "how much more load each takes": found.headroom is not None,
+    }
+    missing = [name for name, is_there in looked.items() if not is_there]
+    if missing and not found.is_full:
+        said = f"Not looked at: {' and '.join(missing)}. `libramen report --full` does, and pages after it know it."
+        yield Part("left-out", "What is not here", [Section(sentences=(said,), prose=True)])
+
+
+def _under(section: Section) -> Section:
+    """A section under the heading of a part, which says what it is."""
+    return replace(section, title="")
+
+
+def _of_plan(outcome: Outcome) -> list[Section]:
+    return [Section(sentences=tuple(sentences(outcome)), prose=True)]
+
+
+def _over_time(outcome: Outcome) -> Picture:
+    words = (
+        f"{outcome.plan.name} over time: requests, latency, replicas and use; releases and faults are marked. "
+        "What happened stands above."
+    )
+    return _picture(outcome.plot(), words)
+
+
+def _picture(figure: heavy.Figure, words: str) -> Picture:
+    return Picture(_DATA + base64.b64encode(svg_of(figure)).decode(), words)
+
+
+def _study_text(found: Dossier) -> str:
+    try:
+        text = found.study.path.read_text(encoding="utf-8")
+    except (OSError, UnicodeDecodeError):
+        return ""
+    return text if len(text) <= _MOST_STUDY else f"{text[:_MOST_STUDY]}\n... and more"
+
+
+_HIDDEN: Final = re.compile(
+    r"[\u0000-\u0008\u000b-\u001f\u007f-\u009f\u061c\u200e\u200f\u202a-\u202e\u2066-\u2069\ufeff]"
+)
+
+
+def _plain(text: object) -> str:
+    """A text without signs that nobody sees and that change what others are: written out."""
+    return _HIDDEN.sub(lambda found: f"\\u{ord(found[0]):04x}", str(text))
+
+
+def sections_of(found: Dossier) -> Iterable[Section]:
+    """All sections of the page, in their order, each under the heading of its part."""
+    rests_on = tuple(f"- {what}: {said}" for what, said in _rests_on(found))
+    yield Section(found.study.name, (found.comparison.verdict(), *rests_on), prose=True)
+    for part in _parts(found):
+        yield Section(part.heading)
+        yield from part.sections

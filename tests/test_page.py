@@ -1,0 +1,294 @@
+"""The page that is handed over: what stands in it and where, that names are texts, and what a browser says of it."""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+import json
+import os
+import re
+import shutil
+from html.parser import HTMLParser
+from importlib.resources import files
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+import pytest
+from typer.testing import CliRunner
+
+from builders import write_study
+from libramen import OutputError, dossier, headroom, load_study
+from libramen.cli.app import app
+from libramen.demo.write import write_demo
+from libramen.runs.store import Store
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from libramen import Study
+
+TRICKS = [
+    "<script>alert(1)</script>", "<img src=x onerror=alert(1)>", "javascript:alert(1)", '"><svg/onload=alert(1)>',
+    "{{ 7*7 }}", "a\u202eb", "x" * 300, "&lt;b&gt;", "'onclick='x",
+]  # fmt: skip
+
+
+class _Read(HTMLParser):
+    """Tags with their attributes, texts, and the texts of scripts."""
+
+    def __init__(self, page: str) -> None:
+        super().__init__(convert_charrefs=True)
+        self.tags: list[tuple[str, dict[str, str | None]]] = []
+        self.texts: list[str] = []
+        self.in_script: list[str] = []
+        self.in_style: list[str] = []
+        self.feed(page)
+        self.close()
+
+    def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
+        self.tags.append((tag, dict(attrs)))
+
+    def handle_data(self, data: str) -> None:
+        kind = self.tags[-1][0] if self.tags else ""
+        {"script": self.in_script, "style": self.in_style}.get(kind, self.texts).append(data)
+
+
+def _tricky(folder: Path, n_routes: int = 40) -> Study:
+    rng = np.random.default_rng(2)
+    n = max(400, n_routes)
+    columns = {"at_s": np.cumsum(rng.exponential(0.5, n)), "cpu_s": rng.exponential(0.2, n)}
+    tiers = {
+        name: {"billing": "per_hour", "sizes": {"small": {"cores": 1, "per_hour": 0.02}}} for name in (TRICKS[0], "t")
+    }
+    plans = {
+        TRICKS[1]: {"tier": TRICKS[0]},
+        TRICKS[6]: {"tier": "t", "replicas": 2},
+        "{{ plan }}": {"tier": "t", "replicas": 3},
+    }
+    file = write_study(
+        folder, columns, tiers, plans, study={"name": TRICKS[3], "fees": [{"name": TRICKS[4], "per_month": 2}]},
+        service={"slots": 4, "timeout": "9s"}, objectives={"p95": "2s", "availability": "99%"},
+    )  # fmt: skip
+    lines = (folder / "t.csv").read_text().splitlines()
+    names = [*TRICKS, *(f"/route/{k}" for k in range(n_routes))]
+    quoted = [names[k % len(names)].replace('"', '""') for k in range(n)]
+    rows = [f'{line},"{name}"' for line, name in zip(lines[1:], quoted, strict=True)]
+    (folder / "t.csv").write_text("\n".join([lines[0] + ",route", *rows]) + "\n", encoding="utf-8")
+    return load_study(file)
+
+
+@pytest.fixture(scope="module")
+def landing(tmp_path_factory: pytest.TempPathFactory) -> tuple[Study, str]:
+    """The landing with headroom known beforehand, and its page."""
+    folder = tmp_path_factory.mktemp("page")
+    study = load_study(write_demo(folder / "landing", study="landing"))
+    with Store(folder / "kept.sqlite") as store:
+        headroom(study, plans=["noon", "bold"], store=store)
+        return study, dossier(study, plans=["noon", "bold"], store=store).to_html()
+
+
+def test_what_stands_where(landing: tuple[Study, str]) -> None:
+    """In the order of a reader who has a minute, and then ten; what is not known is said, with the way to it."""
+    study, page = landing
+    read = _Read(page)
+    headings = re.findall(r"<h2[^>]*>([^<]*)", page)
+    wanted = [
+        "The plans side by side", "noon over time", "Next best: bold over time", "What each release and fault costs",
+        "Where the time goes", "What a month costs, and where the money goes", "How much more load each plan takes",
+        "What is not here", "Objectives of noon", "The study",
+    ]  # fmt: skip
+    assert [heading for heading in headings if heading in wanted] == wanted
+    assert "libramen report --full" in page
+    verdict = study.compare(plans=["noon", "bold"]).verdict()
+    texts = " ".join(read.texts)
+    assert texts.index(verdict) < texts.index("Load") < texts.index("The plans side by side")
+    assert "140.16" in texts
+    assert 'balancer = "least_busy"' in texts or "[plans.noon]" in texts
+    assert study.trace().content_key in texts
+    images = [attributes for tag, attributes in read.tags if tag == "img"]
+    assert len(images) == 5
+    assert all(
+        (one["alt"] or "").strip() and (one["src"] or "").startswith("data:image/svg+xml;base64,") for one in images
+    )
+    assert len(page.encode()) < 6e6
+
+
+def test_nothing_comes_from_elsewhere_and_nothing_else_runs(landing: tuple[Study, str]) -> None:
+    _, page = landing
+    read = _Read(page)
+    script = "".join(read.in_script).rstrip("\n") + "\n"
+    assert [tag for tag, _ in read.tags].count("script") == 1
+    assert script == files("libramen.report").joinpath("page.js").read_text(encoding="utf-8")
+    (policy,) = [
+        attributes["content"] or "" for tag, attributes in read.tags
+        if tag == "meta" and attributes.get("http-equiv") == "Content-Security-Policy"
+    ]  # fmt: skip
+    digest = base64.b64encode(hashlib.sha256(script.encode()).digest()).decode()
+    assert policy.split("; ") == [
+        "default-src 'none'", f"script-src 'sha256-{digest}'", "style-src 'unsafe-inline'", "img-src data:",
+        "base-uri 'none'", "form-action 'none'",
+    ]  # fmt: skip
+    for tag, attributes in read.tags:
+        assert tag not in {"iframe", "object", "embed", "link", "base", "form"}
+        for name, value in attributes.items():
+            assert not name.startswith("on")
+            assert name not in {"src", "href"} or re.match(r"data:image/svg\+xml;base64,|#", value or "")
+    assert "eval(" not in script
+    assert "Function(" not in script
+
+
+def test_names_are_texts(tmp_path: Path) -> None:
+    """Of plans, tiers, fees, routes and the study: no tag, no attribute, no template comes from them."""
+    study = _tricky(tmp_path)
+    page = dossier(study).to_html()
+    read = _Read(page)
+    assert [tag for tag, _ in read.tags].count("script") == 1
+    known = {
+        "html", "head", "meta", "title", "style", "body", "a", "header", "p", "h1", "h2", "h3", "dl", "div", "dt", "dd",
+        "nav", "ul", "li", "main", "section", "table", "thead", "tbody", "tr", "th", "td", "figure", "img", "details",
+        "summary", "pre", "script",
+    }  # fmt: skip
+    assert {tag for tag, _ in read.tags} <= known
+    assert not [name for _, attributes in read.tags for name in attributes if name.startswith("on")]
+    texts = " ".join(read.texts)
+    for trick in TRICKS[:7]:  # more routes than these have no row
+        assert trick.replace("\u202e", "\\u202e") in texts, trick
+    assert "49" not in re.findall(r"\{\{.*?\}\}|>49<", page)
+    assert "\u202e" not in page
+    # The figures are images, in which nothing runs; and their texts are texts, too.
+    for _, attributes in read.tags:
+        if (attributes.get("src") or "").startswith("data:"):
+            svg = _Read(base64.b64decode((attributes["src"] or "").partition(",")[2]).decode())
+            assert "script" not in {tag for tag, _ in svg.tags}
+            assert not [name for _, named in svg.tags for name in named if name.startswith("on")]
+
+
+def test_a_log_with_many_routes(tmp_path: Path) -> None:
+    page = dossier(_tricky(tmp_path, n_routes=10_000)).to_html()
+    assert len(page.encode()) < 6e6
+
+
+def test_the_command(tmp_path: Path) -> None:
+    """As a page or as Markdown; in full it has all."""
+    study = _tricky(tmp_path)
+    run, file = CliRunner().invoke, str(study.path)
+    store = ["--store", str(tmp_path / "kept.sqlite")]
+    assert (
+        run(
+            app,
+            [
+                "report",
+                file,
+                "--out",
+                str(tmp_path / "r.html"),
+                "--full",
+                "--plan",
+                TRICKS[1],
+                "--plan",
+                TRICKS[6],
+                *store,
+            ],
+        ).exit_code
+        == 0
+    )
+    page = (tmp_path / "r.html").read_text(encoding="utf-8")
+    assert "When another one is cheaper" in page
+    assert "How much more load each plan takes" in page
+    assert "Not looked at" not in page
+    again = run(
+        app, ["report", file, "--out", str(tmp_path / "r.md"), "--plan", TRICKS[1], "--plan", TRICKS[6], *store]
+    )
+    assert again.exit_code == 0
+    assert "### When another one is cheaper" in (tmp_path / "r.md").read_text(encoding="utf-8")
+    refused = run(app, ["report", file, "--out", str(tmp_path / "r.pdf")])
+    assert isinstance(refused.exception, OutputError)
+    assert "found the ending '.pdf'; allowed: .html or .md" in str(refused.exception)
+
+
+# -- in a browser ------------------------------------------------------------------------------------
+
+
+@pytest.fixture
+def browser() -> Iterator[Any]:
+    """Chromium, without a window; with LIBRAMEN_BROWSER=required its absence is a failure."""
+    there, driver = shutil.which("chromium"), shutil.which("chromedriver")
+    if there is None or driver is None:
+        told = "there is no chromium with chromedriver on this machine"
+        if os.environ.get("LIBRAMEN_BROWSER") == "required":
+            pytest.fail(told)
+        pytest.skip(told)
+    from selenium import webdriver
+    from selenium.webdriver.chrome.service import Service
+
+    options = webdriver.ChromeOptions()
+    options.binary_location = there
+    for argument in (
+        "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",
+        "--disable-background-networking", "--disable-component-update", "--disable-sync", "--window-size=1280,800",
+    ):  # fmt: skip
+        options.add_argument(argument)
+    options.set_capability("goog:loggingPrefs", {"browser": "ALL", "performance": "ALL"})
+    chrome = webdriver.Chrome(options=options, service=Service(driver))
+    yield chrome
+    chrome.quit()
+
+
+def _asked(browser: Any) -> list[str]:
+    """The addresses that were asked for."""
+    events = [json.loads(entry["message"])["message"] for entry in browser.get_log("performance")]
+    return [one["params"]["request"]["url"] for one in events if one["method"] == "Network.requestWillBeSent"]
+
+
+def test_in_a_browser(browser: Any, landing: tuple[Study, str], tmp_path: Path) -> None:
+    """It says nothing on the console, asks for nothing, sorts, prints, fits a phone, and a checker of access is content."""
+    from axe_selenium_python import Axe
+    from selenium.webdriver.common.by import By
+
+    (tmp_path / "r.html").write_text(landing[1], encoding="utf-8")
+    browser.get((tmp_path / "r.html").as_uri())
+    assert browser.get_log("browser") == []
+    elsewhere = [url for url in _asked(browser) if not url.startswith(("file:", "data:"))]
+    assert elsewhere == []
+
+    table = browser.find_element(By.CSS_SELECTOR, "#plans ~ .table table")
+    heads = {head.text: head for head in table.find_elements(By.CSS_SELECTOR, "thead button")}
+
+    def column(place: int) -> list[str]:
+        rows = table.find_elements(By.CSS_SELECTOR, "tbody tr")
+        return [row.find_elements(By.CSS_SELECTOR, "th, td")[place].text for row in rows]
+
+    place = list(heads).index("available")
+    heads["available"].click()
+    up = column(place)
+    heads["available"].click()
+    assert column(place) == up[::-1]
+    assert up == ["99.980 %", "100 %"]
+    assert heads["available"].find_element(By.XPATH, "..").get_attribute("aria-sort") == "descending"
+    heads["plan"].send_keys("\n")  # with the keyboard
+    assert column(0) == sorted(column(0))
+
+    pdf = base64.b64decode(browser.execute_cdp_cmd("Page.printToPDF", {"preferCSSPageSize": True})["data"])
+    assert pdf.startswith(b"%PDF")
+    for scheme in ("light", "dark"):
+        features = {"features": [{"name": "prefers-color-scheme", "value": scheme}]}
+        browser.execute_cdp_cmd("Emulation.setEmulatedMedia", features)
+        axe = Axe(browser)
+        axe.inject()
+        found = axe.run()["violations"]
+        serious = [
+            (one["id"], one["nodes"][0]["html"][:120]) for one in found if one["impact"] in {"serious", "critical"}
+        ]
+        assert serious == [], scheme
+    phone = {"width": 375, "height": 800, "deviceScaleFactor": 1, "mobile": True}
+    browser.execute_cdp_cmd("Emulation.setDeviceMetricsOverride", phone)
+    assert browser.execute_script("return document.documentElement.scrollWidth") <= 375
+
+
+def test_tricks_do_nothing_in_a_browser(browser: Any, tmp_path: Path) -> None:
+    (tmp_path / "r.html").write_text(dossier(_tricky(tmp_path, 10_000)).to_html(), encoding="utf-8")
+    browser.get((tmp_path / "r.html").as_uri())
+    assert browser.get_log("browser") == []
+    assert [url for url in _asked(browser) if not url.startswith(("file:", "data:"))] == []
+    assert browser.title == f"{TRICKS[3]}: which hosting"
+    assert browser.execute_script("return document.scripts.length") == 1
