@@ -237,14 +237,19 @@ def test_the_limits_of_a_plan_that_never_holds(p95: float, *, is_met: bool) -> N
 
 
 def test_headroom_with_more_seeds(tmp_path: Path) -> None:
-    study = load_study(write_demo(tmp_path / "landing", study="landing"))
-    (room,) = headroom(study, plans=["two_zones"], repeats=2).plans
-    (alone,) = headroom(study, plans=["two_zones"]).plans
-    (second,) = headroom(study, plans=["two_zones"], seed=1).plans
+    rng = np.random.default_rng(3)
+    columns = {"at_s": np.cumsum(rng.exponential(1.0, 500)), "cpu_s": rng.exponential(0.2, 500)}
+    tiers = {"t": {"billing": "per_hour", "sizes": {"small": {"cores": 1, "per_hour": 1}}}}
+    more = {"service": {"slots": 8, "timeout": "9s"}, "objectives": {"p95": "2s", "availability": "99%"}}
+    study = load_study(write_study(tmp_path, columns, tiers, {"p": {"tier": "t", "replicas": 1}}, **more))
+    (room,) = headroom(study, repeats=2).plans
+    (alone,) = headroom(study).plans
+    (second,) = headroom(study, seed=1).plans
+    assert alone.holds_to != second.holds_to
     assert room.repeats == (alone.holds_to, second.holds_to)
     assert replace(room, repeats=()) == alone
     with pytest.raises(ReplayError, match=r"repeats: found 'auto'; allowed: a whole number from 1 to 100,000$"):
-        headroom(study, plans=["two_zones"], repeats="auto")  # type: ignore[arg-type]
+        headroom(study, repeats="auto")  # type: ignore[arg-type]
 
 
 def test_dates_are_counted_from_the_end_of_the_trace(tmp_path: Path) -> None:

@@ -18,10 +18,9 @@ import pytest
 from typer.testing import CliRunner
 
 from builders import write_study
-from libramen import OutputError, dossier, headroom, load_study
+from libramen import OutputError, dossier, load_study
 from libramen.cli.app import app
 from libramen.demo.write import write_demo
-from libramen.runs.store import Store
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -80,12 +79,9 @@ def _tricky(folder: Path, n_routes: int = 40) -> Study:
 
 @pytest.fixture(scope="module")
 def landing(tmp_path_factory: pytest.TempPathFactory) -> tuple[Study, str]:
-    """The landing with headroom known beforehand, and its page."""
-    folder = tmp_path_factory.mktemp("page")
-    study = load_study(write_demo(folder / "landing", study="landing"))
-    with Store(folder / "kept.sqlite") as store:
-        headroom(study, plans=["noon", "bold"], store=store)
-        return study, dossier(study, plans=["noon", "bold"], store=store).to_html()
+    """The landing, and its page."""
+    study = load_study(write_demo(tmp_path_factory.mktemp("page") / "landing", study="landing"))
+    return study, dossier(study, plans=["noon", "bold"]).to_html()
 
 
 def test_what_stands_where(landing: tuple[Study, str]) -> None:
@@ -95,8 +91,8 @@ def test_what_stands_where(landing: tuple[Study, str]) -> None:
     headings = re.findall(r"<h2[^>]*>([^<]*)", page)
     wanted = [
         "The plans side by side", "noon over time", "Next best: bold over time", "What each release and fault costs",
-        "Where the time goes", "What a month costs, and where the money goes", "How much more load each plan takes",
-        "What is not here", "Objectives of noon", "The study",
+        "Where the time goes", "What a month costs, and where the money goes", "What is not here",
+        "Objectives of noon", "The study",
     ]  # fmt: skip
     assert [heading for heading in headings if heading in wanted] == wanted
     assert "libramen report --full" in page
@@ -107,7 +103,7 @@ def test_what_stands_where(landing: tuple[Study, str]) -> None:
     assert 'balancer = "least_busy"' in texts or "[plans.noon]" in texts
     assert study.trace().content_key in texts
     images = [attributes for tag, attributes in read.tags if tag == "img"]
-    assert len(images) == 5
+    assert len(images) == 4
     assert all(
         (one["alt"] or "").strip() and (one["src"] or "").startswith("data:image/svg+xml;base64,") for one in images
     )
@@ -147,7 +143,7 @@ def test_names_are_texts(tmp_path: Path) -> None:
     known = {
         "html", "head", "meta", "title", "style", "body", "a", "header", "p", "h1", "h2", "h3", "dl", "div", "dt", "dd",
         "nav", "ul", "li", "main", "section", "table", "thead", "tbody", "tr", "th", "td", "figure", "img", "details",
-        "summary", "pre", "script",
+        "summary", "pre", "script", "code",
     }  # fmt: skip
     assert {tag for tag, _ in read.tags} <= known
     assert not [name for _, attributes in read.tags for name in attributes if name.startswith("on")]

@@ -8,7 +8,7 @@ import re
 from collections.abc import Iterable, Iterator
 from dataclasses import replace
 from importlib.resources import files
-from typing import Final, NamedTuple
+from typing import TYPE_CHECKING, Final, NamedTuple
 
 from libramen._version import __version__
 from libramen.base import heavy, units
@@ -28,6 +28,9 @@ from libramen.report.system import system_sections
 from libramen.report.trust import reason, title
 from libramen.report.words import demand_sections
 from libramen.trust.grade import kept_grade
+
+if TYPE_CHECKING:
+    from markupsafe import Markup
 
 _MOST_STUDY: Final = 200_000
 """Characters of the study file that are shown."""
@@ -57,7 +60,7 @@ def page_of(found: Dossier) -> str:
     here = files("libramen.report")
     script, style = ((here / name).read_text(encoding="utf-8") for name in ("page.js", "page.css"))
     environment = Environment(autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True)
-    environment.filters["plain"] = _plain
+    environment.filters |= {"plain": _plain, "said": _said}
     template = environment.from_string((here / "page.html").read_text(encoding="utf-8"))
     digest = base64.b64encode(hashlib.sha256(script.encode()).digest()).decode()
     return template.render(
@@ -89,7 +92,7 @@ def _rests_on(found: Dossier) -> Iterator[tuple[str, str]]:
     yield "Objectives", f"{'; '.join(wanted)}." if wanted else "None are set."
     grade = kept_grade(study, found.seed)
     if grade is not None:
-        yield "How far to trust it", f"{title(grade)}. {reason(grade)}"
+        yield "How far to trust it", f"{title(grade).capitalize()}. {reason(grade)}"
     elif study.trace_table.recorded_on is not None:
         yield "How far to trust it", f"Nobody has looked: `libramen backtest {study.path.name}` does."
     else:
@@ -98,8 +101,8 @@ def _rests_on(found: Dossier) -> Iterator[tuple[str, str]]:
         "How sure",
         how_sure(comparison)
         or (
-            "One trace, one seed: other days are not known (under two days are too few to tell), and luck is not "
-            "measured here (--repeats does)."
+            "One trace and one seed: how it would be on other days is not known, nor how much is luck "
+            "(`libramen compare --repeats 20` says that)."
         ),
     )
 
@@ -191,9 +194,19 @@ _HIDDEN: Final = re.compile(
 )
 
 
+_CODE: Final = re.compile(r"`([^`<>]{1,200})`")
+
+
 def _plain(text: object) -> str:
     """A text without signs that nobody sees and that change what others are: written out."""
     return _HIDDEN.sub(lambda found: f"\\u{ord(found[0]):04x}", str(text))
+
+
+def _said(sentence: object) -> Markup:
+    """A sentence in which what stands between backticks is code."""
+    from markupsafe import Markup, escape
+
+    return Markup(_CODE.sub(r"<code>\1</code>", str(escape(_plain(sentence)))))  # noqa: S704  (it is escaped)
 
 
 def sections_of(found: Dossier) -> Iterable[Section]:
