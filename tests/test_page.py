@@ -252,7 +252,7 @@ def test_in_a_browser(browser: Any, landing: tuple[Study, str], tmp_path: Path) 
 
     def column(place: int) -> list[str]:
         rows = table.find_elements(By.CSS_SELECTOR, "tbody tr")
-        return [row.find_elements(By.CSS_SELECTOR, "th, td")[place].text for row in rows]
+        return [row.find_elements(By.CSS_SELECTOR, "th, td")[place].text.replace("\u00a0", " ") for row in rows]
 
     place = list(heads).index("available")
     heads["available"].click()

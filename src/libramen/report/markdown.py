@@ -1,4 +1,4 @@
-"""Sections as Markdown, for a pull request or a wiki: CommonMark, tables as GitHub-flavoured Markdown has them."""
+"""Sections as Markdown, for a pull request or a wiki: CommonMark, and tables as most of its readers know them."""
 
 from __future__ import annotations
 

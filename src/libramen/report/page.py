@@ -60,7 +60,7 @@ def page_of(found: Dossier) -> str:
     here = files("libramen.report")
     script, style = ((here / name).read_text(encoding="utf-8") for name in ("page.js", "page.css"))
     environment = Environment(autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True)
-    environment.filters |= {"plain": _plain, "said": _said}
+    environment.filters |= {"plain": _plain, "said": _said, "cell": _cell}
     template = environment.from_string((here / "page.html").read_text(encoding="utf-8"))
     digest = base64.b64encode(hashlib.sha256(script.encode()).digest()).decode()
     return template.render(
@@ -152,7 +152,7 @@ def _lasting(found: Dossier) -> Iterator[Part]:
         yield Part("headroom", "How much more load each plan takes", rooms, [_picture(found.headroom.plot(), words)])
     looked = {
         "when another plan is cheaper": found.break_even is not None or found.runner_up is None,
-        "how much more load each takes": found.headroom is not None,
+        "how much more load each takes": found.headroom is not None or not list(found.study.objectives.goals()),
     }
     missing = [name for name, is_there in looked.items() if not is_there]
     if missing and not found.is_full:
@@ -194,12 +194,18 @@ _HIDDEN: Final = re.compile(
 )
 
 
+_UNIT: Final = re.compile(r"(?<=\d) (?=(?:%|x|ms|µs|s|min|h|d)(?:\W|$))")
 _CODE: Final = re.compile(r"`([^`<>]{1,200})`")
 
 
 def _plain(text: object) -> str:
     """A text without signs that nobody sees and that change what others are: written out."""
     return _HIDDEN.sub(lambda found: f"\\u{ord(found[0]):04x}", str(text))
+
+
+def _cell(text: object) -> str:
+    """A text in which a number and its unit stay on one line."""
+    return _UNIT.sub("\N{NO-BREAK SPACE}", _plain(text))
 
 
 def _said(sentence: object) -> Markup:
