@@ -97,6 +97,13 @@ def test_an_objective_that_is_missed_now_is_worse(tmp_path: Path, capsys: pytest
     assert "objective p95 is missed, and was met" in text
 
 
+def test_an_objective_that_is_missed_as_before_is_no_change(tmp_path: Path) -> None:
+    study = _study(tmp_path / "a", n=1)
+    assert [one.name for one in study.replay("fixed").objectives if not one.met]
+    found = against(study.compare(), None, read_baseline(_baseline(study, tmp_path / "b.json")), "b.json")
+    assert {one.measure for one in found.changes} == {"availability", "p95_s", "month"}
+
+
 def test_luck_is_not_worse(tmp_path: Path) -> None:
     """The same study with other seeds differs, and with repeats that is known for luck; a slower start is not luck."""
     study = _study(tmp_path / "a", availability="99.99%", p95="20s")

@@ -160,6 +160,20 @@ def test_names_are_texts(tmp_path: Path) -> None:
             assert not [name for _, named in svg.tags for name in named if name.startswith("on")]
 
 
+def test_the_next_best_is_one_that_holds(tmp_path: Path) -> None:
+    """Of those that meet every objective the second by its price; not a cheaper one that misses."""
+    rng = np.random.default_rng(3)
+    columns = {"at_s": np.cumsum(rng.exponential(0.5, 300)), "cpu_s": rng.exponential(0.8, 300)}
+    tiers = {"t": {"billing": "per_hour", "sizes": {"small": {"cores": 1, "per_hour": 0.02}}}}
+    plans = {f"n{n}": {"tier": "t", "replicas": n} for n in (6, 1, 5, 4)}
+    study = load_study(
+        write_study(tmp_path, columns, tiers, plans, service={"slots": 4, "timeout": "9s"}, objectives={"p95": "8s"})
+    )
+    assert [figures.plan for figures in study.compare().figures if not figures.meets_all] == ["n1"]
+    found = dossier(study)
+    assert (found.chosen.plan.name, found.runner_up and found.runner_up.plan.name) == ("n4", "n5")
+
+
 def test_a_log_with_many_routes(tmp_path: Path) -> None:
     page = dossier(_tricky(tmp_path, n_routes=10_000)).to_html()
     assert len(page.encode()) < 6e6

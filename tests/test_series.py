@@ -38,6 +38,22 @@ def test_money_of_windows_by_hand() -> None:
     assert table["ready"].tolist() == pytest.approx([1] * 9 + [2] * 3)
 
 
+def test_money_of_hours_with_an_event_that_happens_once() -> None:
+    """A release for a second fleet in the second of two hours, once a month: 1 x 2 hours + 2 h of the other, 364 times 1.
+
+    The hour costs 1, or once 1 and what the second fleet takes; the mean over the month is what a window shows.
+    """
+    switch = {"at": 3600, "strategy": "switch", "keep_old": 1800}
+    plan = make_plan(make_tier(billing="per_second"), replicas=1, rollouts=[switch])
+    outcome = replay(
+        make_trace([0], wait=1, span_s=7200, start="2031-06-05T10:00:00"), Service(slots=5), plan, window_s=3600
+    )
+    money = outcome.series_table()["money [EUR]"].to_numpy()
+    assert 365 * money.sum() == pytest.approx(float(outcome.bill.month), abs=0.02)
+    assert money[0] == pytest.approx(1.0)
+    assert 365 * (money[1] - 1) == pytest.approx(0.5, abs=0.01)  # half an hour of one replica more, once a month
+
+
 def test_windows_that_hours_cut() -> None:
     """Windows of 25 minutes from 10:50 on: what is of two hours is of both."""
     plan = make_plan(make_tier(billing="per_second"), replicas=[["10:50", 1], ["11:00", 3]])
