@@ -95,3 +95,14 @@ def test_where_it_cannot_go(demo_study: Path, series: str, sentence: str) -> Non
     run = CliRunner().invoke(app, ["replay", str(demo_study), "--plan", "steady", "--series", series])
     assert isinstance(run.exception, OutputError)
     assert sentence in str(run.exception)
+
+
+def test_a_panel_of_a_picture_says_its_own_day() -> None:
+    """Two days, and all failures on the second: the panel beside the whole begins on that day."""
+    at_s = sorted([*np.arange(0, 172_800, 600.0), *(129_600 + np.arange(200) / 10)])
+    trace = make_trace(at_s, wait=1, span_s=172_800, start="2031-06-04T00:00:00")
+    figure = replay(trace, Service(slots=1, backlog=0), make_plan()).plot()
+    labels = [axes.get_xlabel() for axes in figure.axes if axes.get_xlabel()]
+    assert [label.rpartition("from ")[2] for label in labels] == ["Wed 04 Jun 2031", "Thu 05 Jun 2031"]
+    shown = {label for axes in figure.axes for label in axes.get_legend_handles_labels()[1]}
+    assert {"p95 to p99", "p95", "p50", "paid", "ready"} <= shown

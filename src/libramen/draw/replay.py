@@ -9,6 +9,7 @@ from matplotlib.dates import AutoDateLocator, ConciseDateFormatter
 from matplotlib.ticker import FuncFormatter, LogLocator, NullFormatter, PercentFormatter
 
 from libramen.base import units
+from libramen.base.times import local_time
 from libramen.draw import style as looks
 from libramen.draw.stretch import Stretch, stretches
 from libramen.draw.style import BUOY, DUSK, FOAM, INK, KELP, SAND, SEA, dress, duration_ticks, new_figure
@@ -54,7 +55,7 @@ def draw_one(outcome: Outcome, only: ServiceOutcome, from_s: float | None = None
         for axes in column:
             axes.margins(x=0.005)
             stretch.limit(axes)
-        time_axis(column[3], seen, most=14 if len(shown) == 1 else 9)
+        time_axis(column[3], seen, 14 if len(shown) == 1 else 9, stretch.from_s)
     finish_columns(figure, panels, shown)
     return figure
 
@@ -123,8 +124,15 @@ def times_of(outcome: OfRequests, at_s: np.ndarray) -> Any:
     return looks.times_of(outcome.start, at_s)
 
 
-def time_axis(axes: Axes, outcome: Outcome, most: int = 14) -> None:
-    """Local time where it is known, else hours from the start; `most`: so many ticks at most."""
+def time_axis(axes: Axes, outcome: Outcome, most: int = 14, from_s: float = 0.0) -> None:
+    """Local time where it is known, else hours from the start.
+
+    Args:
+        axes: of the lowest panel.
+        outcome: the replay.
+        most: so many ticks at most.
+        from_s: where the panel begins [s].
+    """
     start = outcome.start
     if start is None:
         axes.set_xlabel("hours from the start", color=INK)
@@ -132,7 +140,8 @@ def time_axis(axes: Axes, outcome: Outcome, most: int = 14) -> None:
     locator = AutoDateLocator(tz=start.tzinfo, maxticks=most, minticks=2)
     axes.xaxis.set_major_locator(locator)
     axes.xaxis.set_major_formatter(ConciseDateFormatter(locator, tz=start.tzinfo, show_offset=False))
-    axes.set_xlabel(f"local time ({start.tzinfo}), from {start:%a %d %b %Y}", color=INK)
+    begins = local_time(start, max(0.0, from_s))
+    axes.set_xlabel(f"local time ({start.tzinfo}), from {begins:%a %d %b %Y}", color=INK)
 
 
 def draw_requests(axes: Axes, times: Any, series: dict[str, np.ndarray], width_s: float) -> None:
@@ -164,7 +173,10 @@ def draw_latency(axes: Axes, times: Any, series: dict[str, np.ndarray], outcome:
     """Percentiles of latency in each window, and what is wanted of them."""
     # Where more than 1 % failed, the latencies of the others say too little: they are only hinted at.
     failing = series["arrivals"] - series["ok"] > 0.01 * series["arrivals"]
-    for name, colour, style in (("p99_s", DUSK, ":"), ("p95_s", SEA, "-"), ("p50_s", KELP, "--")):
+    # The tail of a window of few requests is that of single ones: as a line it would hide the others.
+    low, high = (np.where(failing, np.nan, series[name]) for name in ("p95_s", "p99_s"))
+    axes.fill_between(times, low, high, color=DUSK, alpha=0.22, linewidth=0, label="p95 to p99")
+    for name, colour, style in (("p95_s", SEA, "-"), ("p50_s", KELP, "--")):
         axes.plot(
             times, np.where(failing, np.nan, series[name]), color=colour, linestyle=style, linewidth=1.3,
             label=name.removesuffix("_s"),
@@ -193,13 +205,14 @@ def draw_latency(axes: Axes, times: Any, series: dict[str, np.ndarray], outcome:
 def _replicas(axes: Axes, times: Any, series: dict[str, np.ndarray], outcome: ServiceOutcome) -> None:
     ready, coming = series["ready"], series["coming"]
     axes.fill_between(times, ready, step="post", color=SEA, alpha=0.35, linewidth=0, label="ready")
+    # Broad and pale beneath: where as many are paid as are ready it is seen on both sides.
+    axes.step(times, series["paid"], where="post", color=SAND, linewidth=4.5, alpha=0.75, label="paid")
     axes.step(times, ready, where="post", color=SEA, linewidth=1.2)
     if coming.any():
         axes.fill_between(
             times, ready, ready + coming, step="post", facecolor=SAND, edgecolor=INK, hatch="////",
             linewidth=0.3, label="coming",
         )  # fmt: skip
-    axes.step(times, series["paid"], where="post", color=INK, linewidth=0.8, linestyle=":", label="paid")
     top = max(2.0, 1.15 * float(np.max(ready + coming)))
     wanted = _wanted(outcome, series["at_s"])
     if wanted is not None:

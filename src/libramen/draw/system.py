@@ -66,12 +66,12 @@ def draw_system(outcome: Outcome, from_s: float | None = None, to_s: float | Non
         for axes in column:
             axes.margins(x=0.005)
             stretch.limit(axes)
-        time_axis(column[-1], seen, most=14 if len(shown) == 1 else 9)
+        time_axis(column[-1], seen, 14 if len(shown) == 1 else 9, stretch.from_s)
         if stretch.name and stretch.asked is None:
             column[0].set_title(stretch.name, fontsize=10, color=INK, loc="left")
     for axes in panels[:2, -1]:
-        axes.legend(loc="center left", bbox_to_anchor=(1.03, 0.5), frameon=False, fontsize=9)
-    panels[2, -1].legend(handles=handles, loc="center left", bbox_to_anchor=(1.03, 0.5), frameon=False, fontsize=9)
+        axes.legend(loc="center left", bbox_to_anchor=(1.06, 0.5), frameon=False, fontsize=9)
+    panels[2, -1].legend(handles=handles, loc="center left", bbox_to_anchor=(1.06, 0.5), frameon=False, fontsize=9)
     figure.align_ylabels(panels[:, 0])
     return figure
 
