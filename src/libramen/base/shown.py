@@ -40,6 +40,8 @@ _FIGURES: Final = {
 _WHERE: Final = {"Outcome": "draw.where:draw_where"}
 _COSTS: Final = {"Outcome": "draw.costs:draw_costs"}
 _HTML: Final = "report.html:to_html"
+_PAGE: Final = "report.page:page_of"
+_SVG: Final = "draw.style:svg_of"
 _SENTENCES: Final = {
     "Finding": "report.findings:sentence",
     "Grade": "report.trust:reason",
@@ -86,8 +88,13 @@ def figure_of_costs(result: object) -> heavy.Figure:
 
 def svg_of(figure: heavy.Figure) -> bytes:
     """A figure as SVG."""
-    written: bytes = reach("draw.style:svg_of")(figure)
+    written: bytes = reach(_SVG)(figure)
     return written
+
+
+def page_of(result: object) -> str:
+    """The page that is made of a result, as HTML."""
+    return str(reach(_PAGE)(result))
 
 
 def sentence_of(fact: object) -> str:

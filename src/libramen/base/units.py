@@ -148,7 +148,13 @@ def parse_number(value: object) -> float:
     return number
 
 
-def _number_or_text(text: str) -> str | float:
+def number_or_text(text: str) -> str | float:
+    """A bare number as a number, anything else as the text without blanks around it.
+
+    Example:
+        >>> number_or_text("0.5"), number_or_text(" 5% ")
+        (0.5, '5%')
+    """
     try:
         return float(text)
     except ValueError:
@@ -170,7 +176,7 @@ def parse_range(text: object, parse: Callable[[object], float] = parse_number) -
         (0.05, 0.12)
     """
     low, dots, high = str(text).partition("..")
-    ends = parse(_number_or_text(low)), parse(_number_or_text(high if dots else low))
+    ends = parse(number_or_text(low)), parse(number_or_text(high if dots else low))
     if ends[0] > ends[1]:
         raise UnitError(text, "a range whose ends rise, such as 1..5")
     return ends

@@ -67,14 +67,6 @@ def check_plot(plot: Path | None) -> None:
         check_output(plot, (".png", ".svg"))
 
 
-def as_number(text: str) -> str | float:
-    """A number that somebody typed, or the text, where it is none."""
-    try:
-        return float(text)
-    except ValueError:
-        return text
-
-
 def read(text: str | None, parse: Callable[[Any], _Found], option: str) -> _Found | None:
     """What an option says, None: it is not there; a bare number is one, as in a study.
 
@@ -82,9 +74,10 @@ def read(text: str | None, parse: Callable[[Any], _Found], option: str) -> _Foun
         ReplayError: it is not allowed.
     """
     from libramen.base.errors import ReplayError, UnitError
+    from libramen.base.units import number_or_text
 
     try:
-        return None if text is None else parse(as_number(text))
+        return None if text is None else parse(number_or_text(text))
     except UnitError as error:
         raise ReplayError(f"{option}: {error}") from None
 

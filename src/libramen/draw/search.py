@@ -36,6 +36,7 @@ _DEAR: Final = 3.0
 """So many times the cheapest has the darkest colour."""
 _GREY: Final = "#e8eaec"
 _STOPPED: Final = "#8a959d"
+_STOPPED_SAYS: Final = "stopped: misses an objective or costs too much"
 
 
 def draw_search(found: Search) -> Figure:
@@ -125,7 +126,7 @@ def _draw_loads(found: Search) -> Figure:
             Patch(facecolor="white", edgecolor=INK, linewidth=2, label="the cheapest that meets all"),
             Patch(facecolor=SEA, label=f"{_DEAR:g} times that and more"),
             Line2D([], [], marker="x", color=BUOY, linestyle="none", label="misses an objective"),
-            Line2D([], [], marker="x", color=_STOPPED, linestyle="none", label="stopped: misses one, or too dear"),
+            Line2D([], [], marker="x", color=_STOPPED, linestyle="none", label=_STOPPED_SAYS),
             Patch(facecolor=_GREY, label="cannot win there, or is impossible: not replayed"),
         ],
         loc="upper center", bbox_to_anchor=(0.45, -0.07), ncols=3, frameon=False, fontsize=9,
@@ -250,7 +251,7 @@ def _map(axes: Axes, found: Search, across: str, up: str) -> None:
         handles=[
             Patch(facecolor="white", edgecolor=INK, linewidth=2, label="cheapest that meets all"),
             Line2D([], [], marker="x", color=BUOY, linestyle="none", label="misses an objective"),
-            Line2D([], [], marker="x", color=_STOPPED, linestyle="none", label="stopped: misses one, or too dear"),
+            Line2D([], [], marker="x", color=_STOPPED, linestyle="none", label=_STOPPED_SAYS),
             Patch(facecolor=_GREY, label="cannot win: not replayed"),
         ],
         loc="upper center", bbox_to_anchor=(0.5, -0.09), ncols=2, frameon=False, fontsize=8.5, columnspacing=1.0,

@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Any, Unpack
 
-from libramen.base.shown import reach
+from libramen.base.shown import page_of
 from libramen.outcome.figures import Figures
 from libramen.outcome.outcome import Outcome
 from libramen.questions.break_even import BreakEven, break_even
@@ -45,8 +45,7 @@ class Dossier:
 
     def to_html(self) -> str:
         """One page that needs nothing else: see docs/handing-over.md."""
-        page: str = reach("report.page:page_of")(self)
-        return page
+        return page_of(self)
 
 
 def dossier(

@@ -10,7 +10,7 @@ from libramen.questions.against import Against, Change
 from libramen.report.prose import and_list
 from libramen.report.section import Cell, Column, Row, Section, row
 
-_MORE: Final = "more than 1 % (of availability, of the share that failed or of the error budget, the greater)"
+_MORE: Final = "more than 1 % (for availability: of the failed share or of the error budget, whichever is greater)"
 _NAMES: Final = {"availability": "availability", "p95_s": "p95 (ok)", "month": "a month"}
 
 
@@ -47,9 +47,9 @@ def _said(found: Against, currency: str) -> Iterator[str]:
     else:
         yield "Nothing got worse."
     if found.only_now:
-        yield f"New, so not compared: {and_list(list(found.only_now))}."
+        yield f"Not in the baseline: {and_list(list(found.only_now))}."
     if found.only_before:
-        yield f"Only there: {and_list(list(found.only_before))}."
+        yield f"In the baseline only: {and_list(list(found.only_before))}."
 
 
 def _in_words(change: Change, currency: str) -> str:
@@ -99,10 +99,10 @@ def _difference(measure: str, value: float) -> str:
 def _note(found: Against) -> str:
     if found.has_repeats:
         return (
-            f"Means of the repeats of both; worse where it is by {_MORE}, and the 95 % interval of the difference "
-            "(Welch) says so; or where an objective is missed that was met."
+            f"Means of the repeats. A figure is worse if it changed by {_MORE} and the 95 % interval of the difference "
+            "(Welch) excludes 0. An objective that was met and is missed now is always worse."
         )
     return (
-        f"One replay each, so nothing is known of luck (--repeats 20 in both tells): worse where it is by {_MORE}; or "
-        "where an objective is missed that was met."
+        f"One replay each: variation by chance is not measured (use --repeats in both). A figure is worse if it "
+        f"changed by {_MORE}. An objective that was met and is missed now is always worse."
     )

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from typing import Final
 
 from libramen.base import units
-from libramen.questions.break_even import STEP, BreakEven, Stretch
+from libramen.questions.break_even import BreakEven, Stretch
 from libramen.report.comparison import months_said
 from libramen.report.prose import and_list
 from libramen.report.section import Cell, Column, Section, row
@@ -51,8 +51,8 @@ def sentences(found: BreakEven) -> Iterator[str]:
         n = len(found.crossings)
         apart = {frozenset((crossing.below, crossing.above)) for crossing in found.crossings}
         yield (
-            f"{len(found.pairs):,} pairs of plans {reach}: of {len(apart):,} the cheaper one changes, "
-            f"{n:,} {'time' if n == 1 else 'times'} in all."
+            f"{len(found.pairs):,} pairs of plans {reach}: {len(apart):,} of them cross, with {n:,} "
+            f"{'crossing' if n == 1 else 'crossings'} in all."
         )
 
 
@@ -82,11 +82,11 @@ def crossings_section(found: BreakEven) -> Section:
         columns=(
             Column("cheaper below", "below", is_number=False),
             Column("cheaper above", "above", is_number=False),
-            Column("changes at", "factor"),
-            Column("one costs", "month_below", f"{found.currency}/month"),
-            Column("other costs", "month_above", f"{found.currency}/month"),
-            Column("one misses there", "missed_below", is_number=False),
-            Column("other misses there", "missed_above", is_number=False),
+            Column("from load", "factor"),
+            Column("first costs", "month_below", f"{found.currency}/month"),
+            Column("second costs", "month_above", f"{found.currency}/month"),
+            Column("first misses", "missed_below", is_number=False),
+            Column("second misses", "missed_above", is_number=False),
         ),
         rows=tuple(rows),
         notes=tuple(_notes(found)),
@@ -106,7 +106,7 @@ def cheapest_section(found: BreakEven) -> Section:
         for stretch in found.cheapest
     ]  # fmt: skip
     return Section(
-        sentences=("The cheapest that meets every objective, of the loads of the grid:",),
+        sentences=("The cheapest plan that meets every objective, by load:",),
         columns=(
             Column("from", "from_factor"),
             Column("to", "to_factor"),
@@ -132,8 +132,8 @@ def _costs(found: BreakEven, stretch: Stretch) -> tuple[Cell, Cell]:
 def _notes(found: BreakEven) -> Iterator[str]:
     low, high = found.loads
     yield (
-        f"Loads in times that of the trace; replayed {units.show_share(STEP - 1)} apart from {_times(low)} to "
-        f"{_times(high)}, and each change to within 1 %. Two changes within {units.show_share(STEP - 1)} are not seen."
+        f"Loads are multiples of the load of the trace. Plans are replayed at loads 10 % apart, from {_times(low)} to "
+        f"{_times(high)}; each crossing is found to within 1 %. Two crossings less than 10 % apart can be missed."
     )
     if found.cut_at is not None:
         yield (

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Final, NamedTuple
 
 from libramen._version import __version__
 from libramen.base import heavy, units
+from libramen.base.errors import printable
 from libramen.base.shown import svg_of
 from libramen.outcome.outcome import Outcome
 from libramen.questions.dossier import Dossier
@@ -94,15 +95,15 @@ def _rests_on(found: Dossier) -> Iterator[tuple[str, str]]:
     if grade is not None:
         yield "How far to trust it", f"{title(grade).capitalize()}. {reason(grade)}"
     elif study.trace_table.recorded_on is not None:
-        yield "How far to trust it", f"Nobody has looked: `libramen backtest {study.path.name}` does."
+        yield "How far to trust it", f"Not tested yet: `libramen backtest {study.path.name}` tests it."
     else:
-        yield "How far to trust it", "Nobody can know: the log does not say on which plan it was recorded."
+        yield "How far to trust it", "It cannot be tested: [trace] has no recorded_on."
     yield (
         "How sure",
         how_sure(comparison)
         or (
-            "One trace and one seed: how it would be on other days is not known, nor how much is luck "
-            "(`libramen compare --repeats 20` says that)."
+            "One trace and one seed. Variation between days is not measured, nor variation by chance "
+            "(`libramen compare --repeats 20` measures the latter)."
         ),
     )
 
@@ -156,7 +157,7 @@ def _lasting(found: Dossier) -> Iterator[Part]:
     }
     missing = [name for name, is_there in looked.items() if not is_there]
     if missing and not found.is_full:
-        said = f"Not looked at: {' and '.join(missing)}. `libramen report --full` does, and pages after it know it."
+        said = f"Not computed: {' and '.join(missing)}. `libramen report --full` computes it."
         yield Part("left-out", "What is not here", [Section(sentences=(said,), prose=True)])
 
 
@@ -189,18 +190,13 @@ def _study_text(found: Dossier) -> str:
     return text if len(text) <= _MOST_STUDY else f"{text[:_MOST_STUDY]}\n... and more"
 
 
-_HIDDEN: Final = re.compile(
-    r"[\u0000-\u0008\u000b-\u001f\u007f-\u009f\u061c\u200e\u200f\u202a-\u202e\u2066-\u2069\ufeff]"
-)
-
-
 _UNIT: Final = re.compile(r"(?<=\d) (?=(?:%|x|ms|µs|s|min|h|d)(?:\W|$))")
 _CODE: Final = re.compile(r"`([^`<>]{1,200})`")
 
 
 def _plain(text: object) -> str:
-    """A text without signs that nobody sees and that change what others are: written out."""
-    return _HIDDEN.sub(lambda found: f"\\u{ord(found[0]):04x}", str(text))
+    """A text line by line, with characters that are not printable written out."""
+    return "\n".join(printable(line) for line in str(text).expandtabs(4).split("\n"))
 
 
 def _cell(text: object) -> str:

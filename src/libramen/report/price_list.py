@@ -76,7 +76,7 @@ def _notes(found: PriceList) -> Iterator[str]:
         f"{units.show_duration(found.cpu_s)} of CPU work on the reference core and {sent} kB (--cpu, --bytes)."
     )
     yield (
-        "full: the cores that requests may use all the time are, of lent CPU the steady ones; half used: half of that. "
-        "Per core-month (of the reference speed) and per million requests at full use."
+        "full: all cores are busy all month, of lent CPU the steady ones; half used: half of them. A core-month (at "
+        "the reference speed) and a million requests are priced at full use."
     )
-    yield "Queues need room: nothing is full for long in practice. A replay says how much room."
+    yield "No fleet can be fully used all month: queues would grow. A replay shows how much spare capacity is needed."

@@ -146,11 +146,11 @@ class _Rows:
             return self._memory(where, text, unit)
         if key not in _DURATIONS:  # of an amount of money the unit is a currency, which is that of the study
             return text
-        return f"{text} {unit}" if unit else float(text) if _is_number(text) else text
+        return f"{text} {unit}" if unit else units.number_or_text(text)
 
     def _memory(self, where: str, text: str, unit: str) -> int:
         try:
-            found = units.parse_size(float(text) if not unit and _is_number(text) else f"{text} {unit}".strip())
+            found = units.parse_size(f"{text} {unit}" if unit else units.number_or_text(text))
         except UnitError as error:
             raise StudyError(f"{where}: {error}") from None
         if found < _LEAST_BYTES:
@@ -192,11 +192,3 @@ class _Rows:
             f"{self._path}: tier {name!r} has no price; allowed: a column per_hour, per_month, or a price of use such "
             "as per_core_second"
         )
-
-
-def _is_number(text: str) -> bool:
-    try:
-        float(text)
-    except ValueError:
-        return False
-    return True
