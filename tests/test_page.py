@@ -21,6 +21,7 @@ from builders import write_study
 from libramen import OutputError, dossier, load_study
 from libramen.cli.app import app
 from libramen.demo.write import write_demo
+from libramen.report.page import drawing_script
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -42,6 +43,7 @@ class _Read(HTMLParser):
         self.texts: list[str] = []
         self.in_script: list[str] = []
         self.in_style: list[str] = []
+        self.in_json: list[str] = []
         self.feed(page)
         self.close()
 
@@ -49,8 +51,13 @@ class _Read(HTMLParser):
         self.tags.append((tag, dict(attrs)))
 
     def handle_data(self, data: str) -> None:
-        kind = self.tags[-1][0] if self.tags else ""
-        {"script": self.in_script, "style": self.in_style}.get(kind, self.texts).append(data)
+        kind, attributes = self.tags[-1] if self.tags else ("", {})
+        kind = "json" if attributes.get("type") == "application/json" else kind
+        {"script": self.in_script, "style": self.in_style, "json": self.in_json}.get(kind, self.texts).append(data)
+
+    def handle_endtag(self, tag: str) -> None:
+        if tag in {"script", "style"}:
+            self.tags.append(("", {}))  # what follows is not in it
 
 
 def _tricky(folder: Path, n_routes: int = 40) -> Study:
@@ -102,27 +109,82 @@ def test_what_stands_where(landing: tuple[Study, str]) -> None:
     assert "140.16" in texts
     assert 'balancer = "least_busy"' in texts or "[plans.noon]" in texts
     assert study.trace().content_key in texts
+    assert len(page.encode()) < 6e6
+
+
+def _figures(read: _Read) -> list[dict[str, Any]]:
+    """What the page gives to the package that draws its figures."""
+    found: list[dict[str, Any]] = [json.loads(script) for script in read.in_json]
+    return found
+
+
+def _coloured(value: Any, key: str = "") -> Any:
+    """With a colour for each name of one, as the page does."""
+    if isinstance(value, dict):
+        return {name: _coloured(one, name) for name, one in value.items()}
+    if isinstance(value, list):
+        return [_coloured(one, key) for one in value]
+    if key.endswith("color"):
+        assert value in {"ink", "sea", "buoy", "sand", "kelp", "dusk", "foam", "card"}
+        return "#22313f"
+    return value
+
+
+def test_figures_are_as_their_package_wants_them(landing: tuple[Study, str]) -> None:
+    """It refuses what it does not know. Both plans stand on one axis, where a point of 12:00 is one of the local clock."""
+    import plotly.graph_objects as go
+
+    study, page = landing
+    figures = _figures(_Read(page))
+    assert len(figures) == 5  # two of the comparison, one over time, two about money
+    for figure in figures:
+        go.Figure(_coloured({"data": figure["data"], "layout": figure["layout"]}))
+    over_time = figures[2]
+    curves = over_time["data"]
+    assert {"noon", "bold"} <= {curve["name"] for curve in curves}
+    assert all(len(curve["y"]) == len(over_time["x"]) for curve in curves)
+    assert over_time["x"] == sorted(over_time["x"])
+    # Curves are rates and shares: those of narrow windows and of wide ones add up to the requests of the trace.
+    edges_ms = [*over_time["x"], over_time["layout"]["xaxis"]["range"][1]]
+    arrivals = next(curve["y"] for curve in curves if curve["name"] == "arrivals")
+    requests = sum(rate * step / 1000 for rate, step in zip(arrivals, np.diff(edges_ms), strict=True))
+    assert requests == pytest.approx(len(study.trace()), rel=1e-3)
+    peak = np.datetime64(int(over_time["x"][int(np.argmax(arrivals))]), "ms")
+    assert str(peak)[11:13] in {"11", "12"}  # by the clock of the ferries, whose summer is an hour ahead of UTC
+    names = [view["name"] for view in over_time["views"]]
+    assert names[0] == "All of it"
+    assert any(name.startswith("Most ") for name in names)
+    assert any(name.startswith("Rolling release, 12:00") for name in names)
+
+
+def test_without_the_package_figures_are_pictures(landing: tuple[Study, str], monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("libramen.report.page.find_spec", lambda _name: None)
+    read = _Read(dossier(landing[0], plans=["noon", "bold"]).to_html())
     images = [attributes for tag, attributes in read.tags if tag == "img"]
     assert len(images) == 4
     assert all(
         (one["alt"] or "").strip() and (one["src"] or "").startswith("data:image/svg+xml;base64,") for one in images
     )
-    assert len(page.encode()) < 6e6
+    assert len(read.in_script) == 1
+    assert read.in_json == []
 
 
 def test_nothing_comes_from_elsewhere_and_nothing_else_runs(landing: tuple[Study, str]) -> None:
     _, page = landing
     read = _Read(page)
-    script = "".join(read.in_script).rstrip("\n") + "\n"
-    assert [tag for tag, _ in read.tags].count("script") == 1
+    drawing, script = (text.strip("\n") + "\n" for text in read.in_script if text.strip())
     assert script == files("libramen.report").joinpath("page.js").read_text(encoding="utf-8")
     (policy,) = [
         attributes["content"] or "" for tag, attributes in read.tags
         if tag == "meta" and attributes.get("http-equiv") == "Content-Security-Policy"
     ]  # fmt: skip
-    digest = base64.b64encode(hashlib.sha256(script.encode()).digest()).decode()
+    assert drawing.strip() == str(drawing_script()).strip()
+    digests = " ".join(
+        f"'sha256-{base64.b64encode(hashlib.sha256(one.encode()).digest()).decode()}'"
+        for one in (str(drawing_script()), script)
+    )
     assert policy.split("; ") == [
-        "default-src 'none'", f"script-src 'sha256-{digest}'", "style-src 'unsafe-inline'", "img-src data:",
+        "default-src 'none'", f"script-src {digests}", "style-src 'unsafe-inline'", "img-src data:",
         "base-uri 'none'", "form-action 'none'",
     ]  # fmt: skip
     for tag, attributes in read.tags:
@@ -139,11 +201,11 @@ def test_names_are_texts(tmp_path: Path) -> None:
     study = _tricky(tmp_path)
     page = dossier(study).to_html()
     read = _Read(page)
-    assert [tag for tag, _ in read.tags].count("script") == 1
+    assert [tag for tag, _ in read.tags].count("script") == 2 + len(read.in_json)
     known = {
         "html", "head", "meta", "title", "style", "body", "a", "header", "p", "h1", "h2", "h3", "dl", "div", "dt", "dd",
         "nav", "ul", "li", "main", "section", "table", "thead", "tbody", "tr", "th", "td", "figure", "img", "details",
-        "summary", "pre", "script", "code",
+        "summary", "pre", "script", "code", "figcaption", "",
     }  # fmt: skip
     assert {tag for tag, _ in read.tags} <= known
     assert not [name for _, attributes in read.tags for name in attributes if name.startswith("on")]
@@ -152,12 +214,6 @@ def test_names_are_texts(tmp_path: Path) -> None:
         assert trick.replace("\u202e", "\\u202e") in texts, trick
     assert "49" not in re.findall(r"\{\{.*?\}\}|>49<", page)
     assert "\u202e" not in page
-    # The figures are images, in which nothing runs; and their texts are texts, too.
-    for _, attributes in read.tags:
-        if (attributes.get("src") or "").startswith("data:"):
-            svg = _Read(base64.b64decode((attributes["src"] or "").partition(",")[2]).decode())
-            assert "script" not in {tag for tag, _ in svg.tags}
-            assert not [name for _, named in svg.tags for name in named if name.startswith("on")]
 
 
 def test_the_next_best_is_one_that_holds(tmp_path: Path) -> None:
@@ -253,6 +309,7 @@ def _asked(browser: Any) -> list[str]:
 def test_in_a_browser(browser: Any, landing: tuple[Study, str], tmp_path: Path) -> None:
     """It says nothing on the console, asks for nothing, sorts, prints, fits a phone, and a checker of access is content."""
     from axe_selenium_python import Axe
+    from selenium.webdriver import ActionChains
     from selenium.webdriver.common.by import By
 
     (tmp_path / "r.html").write_text(landing[1], encoding="utf-8")
@@ -278,6 +335,25 @@ def test_in_a_browser(browser: Any, landing: tuple[Study, str], tmp_path: Path) 
     heads["plan"].send_keys("\n")  # with the keyboard
     assert column(0) == sorted(column(0))
 
+    # A button zooms to a stretch, with the mouse and with the keyboard, and names of plans cover no other.
+    figure = next(one for one in browser.find_elements(By.CSS_SELECTOR, ".live") if "over time" in one.text)
+    buttons = figure.find_elements(By.CSS_SELECTOR, ".views button")
+    shown = "return arguments[0].querySelector('.plot')._fullLayout.xaxis.range.map(String)"
+    whole = browser.execute_script(shown, figure)
+    buttons[1].click()
+    stretch = browser.execute_script(shown, figure)
+    assert whole[0] < stretch[0] < stretch[1] < whole[1]
+    assert buttons[1].get_attribute("aria-pressed") == "true"
+    buttons[0].send_keys(" ")
+    assert browser.execute_script(shown, figure) == whole
+    # Dragged over, it shows what was dragged over.
+    panel = figure.find_element(By.CSS_SELECTOR, ".draglayer .xy .nsewdrag")
+    ActionChains(browser).move_to_element_with_offset(panel, -100, 0).click_and_hold().move_by_offset(
+        160, 0
+    ).release().perform()
+    dragged = browser.execute_script(shown, figure)
+    assert whole[0] < dragged[0] < dragged[1] < whole[1]
+
     pdf = base64.b64decode(browser.execute_cdp_cmd("Page.printToPDF", {"preferCSSPageSize": True})["data"])
     assert pdf.startswith(b"%PDF")
     for scheme in ("light", "dark"):
@@ -296,9 +372,17 @@ def test_in_a_browser(browser: Any, landing: tuple[Study, str], tmp_path: Path) 
 
 
 def test_tricks_do_nothing_in_a_browser(browser: Any, tmp_path: Path) -> None:
+    from selenium.webdriver.common.by import By
+
     (tmp_path / "r.html").write_text(dossier(_tricky(tmp_path, 10_000)).to_html(), encoding="utf-8")
     browser.get((tmp_path / "r.html").as_uri())
     assert browser.get_log("browser") == []
     assert [url for url in _asked(browser) if not url.startswith(("file:", "data:"))] == []
     assert browser.title == f"{TRICKS[3]}: which hosting"
-    assert browser.execute_script("return document.scripts.length") == 1
+    figures = len(browser.find_elements(By.CSS_SELECTOR, ".live"))
+    assert browser.execute_script("return document.scripts.length") == 2 + figures
+    assert figures >= 4
+    # Names in figures are texts as well: no link, nothing bold.
+    assert browser.find_elements(By.CSS_SELECTOR, ".live svg a, .live svg tspan[style*=bold]") == []
+    names = [one.text for one in browser.find_elements(By.CSS_SELECTOR, ".live svg text.legendtext")]
+    assert TRICKS[0] in names

@@ -39,6 +39,13 @@ _FIGURES: Final = {
 }
 _WHERE: Final = {"Outcome": "draw.where:draw_where"}
 _COSTS: Final = {"Outcome": "draw.costs:draw_costs"}
+_LIVE: Final = {
+    "BreakEven": "draw.live.break_even:live_break_even",
+    "Comparison": "draw.live.compare:live_comparison",
+    "Headroom": "draw.live.headroom:live_headroom",
+    "Outcome": "draw.live.over_time:live_over_time",
+}
+_LIVE_COSTS: Final = {"Outcome": "draw.live.costs:live_costs"}
 _HTML: Final = "report.html:to_html"
 _PAGE: Final = "report.page:page_of"
 _SVG: Final = "draw.style:svg_of"
@@ -84,6 +91,16 @@ def figure_of_costs(result: object) -> heavy.Figure:
     """The figure of where the money of a result goes."""
     figure: heavy.Figure = _of(_COSTS, result)(result)
     return figure
+
+
+def live_of(result: object, *others: object) -> Any:
+    """Figures of a result that zoom, for a page; `others`: results that are drawn with it."""
+    return _of(_LIVE, result)(result, *others)
+
+
+def live_of_costs(result: object) -> Any:
+    """Figures that zoom, of where the money of a result goes."""
+    return _of(_LIVE_COSTS, result)(result)
 
 
 def svg_of(figure: heavy.Figure) -> bytes:

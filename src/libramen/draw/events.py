@@ -10,10 +10,10 @@ from matplotlib.ticker import FuncFormatter, LogLocator, MaxNLocator
 
 from libramen.base import units
 from libramen.draw.replay import time_axis, times_of
-from libramen.draw.stretch import window_for
 from libramen.draw.style import BUOY, DUSK, FOAM, INK, SEA, dress, duration_ticks, new_figure
 from libramen.outcome import measures
 from libramen.outcome.outcome import Outcome
+from libramen.outcome.windows import window_for
 from libramen.report.prose import clock
 from libramen.rules.faults import BY_KIND
 
@@ -83,7 +83,7 @@ def _draw(panels: Any, way: Way, lasts_s: float, *, first: bool) -> None:
     assert outcome is not None
     event = way.events[0]
     from_s, to_s = max(0.0, event.at_s - _AROUND_S), min(outcome.span_s, event.at_s + lasts_s + _AROUND_S)
-    width_s = window_for(outcome, from_s, to_s)
+    width_s = window_for(outcome.trace, from_s, to_s)
     edges_s = np.arange(from_s, to_s + 0.5 * width_s, width_s)
     ok, failed, p95_s = _windows(outcome, edges_s)
     times = times_of(outcome, edges_s)

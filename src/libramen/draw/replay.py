@@ -14,12 +14,12 @@ from libramen.draw import style as looks
 from libramen.draw.stretch import Stretch, stretches
 from libramen.draw.style import BUOY, DUSK, FOAM, INK, KELP, SAND, SEA, dress, duration_ticks, new_figure
 from libramen.engine.border.records import ENDINGS
+from libramen.outcome.marks import marks_of
 from libramen.outcome.of_requests import OfRequests
 from libramen.outcome.outcome import Outcome
 from libramen.outcome.service_outcome import ServiceOutcome
 from libramen.report.story import show_latency
 from libramen.report.stretch import stretch_notes, stretch_title
-from libramen.rules.faults import BY_KIND
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -274,19 +274,9 @@ def draw_events(panels: Any, outcome: ServiceOutcome) -> None:
 
     Of faults those are shaded that change how quick a fleet is; the others are over at once.
     """
-    marks: list[tuple[float, float, str, str]] = []
-    for update in outcome.run.updates:
-        if update.began_s is not None and update.result != "skipped":
-            end_s = outcome.run.span_s if update.ended_s is None else update.ended_s
-            undone = ", undone" if update.result == "undone" else ""
-            marks.append((update.began_s, end_s, f"{update.strategy} release{undone}", DUSK))
-    for fault in outcome.run.faults:
-        lasts_s = (fault.lasts_s or 0.0) if not BY_KIND[fault.kind].changes_fleet else 0.0
-        marks.append((fault.at_s, fault.at_s + lasts_s, BY_KIND[fault.kind].names[0], BUOY))
     named: set[str] = set()
-    for began_s, end_s, name, colour in sorted(marks):
-        if began_s >= outcome.span_s:
-            continue
+    for began_s, end_s, name, is_fault in marks_of(outcome):
+        colour = BUOY if is_fault else DUSK
         began, ended = (float(at) for at in times_of(outcome, np.array([began_s, end_s])))
         style_of = "-" if colour == DUSK else (0, (1, 1.5))
         for axes in panels:

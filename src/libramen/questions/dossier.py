@@ -9,6 +9,7 @@ from typing import Any, Unpack
 from libramen.base.shown import page_of
 from libramen.outcome.figures import Figures
 from libramen.outcome.outcome import Outcome
+from libramen.outcome.windows import window_for
 from libramen.questions.break_even import BreakEven, break_even
 from libramen.questions.compare import Comparison, compare
 from libramen.questions.context import Asking, Context
@@ -71,10 +72,9 @@ def dossier(
     again: Any = {**asked, "trace": context.load}
     comparison = compare(study, plans=chosen_plans, **again)
     best, next_best = _best_two(comparison)
-    replayed = [
-        None if one is None else study.replay(comparison.plan_of(one.plan), trace=context.load, seed=context.seed)
-        for one in (best, next_best)
-    ]
+    trace = comparison.trace
+    how: Any = {"trace": context.load, "seed": context.seed, "window_s": window_for(trace, 0.0, trace.span_s)}
+    replayed = [None if one is None else study.replay(comparison.plan_of(one.plan), **how) for one in (best, next_best)]
     chosen, runner_up = replayed
     assert chosen is not None
     known: Any = {**again, "known_only": not full}

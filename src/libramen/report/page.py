@@ -1,4 +1,7 @@
-"""The page that is handed over: one file without anything else, made of sections and of figures as SVG."""
+"""The page that is handed over: one file without anything else, made of sections and figures.
+
+Figures zoom where the package that draws them in the page is installed, and are SVG where it is not.
+"""
 
 from __future__ import annotations
 
@@ -8,12 +11,13 @@ import re
 from collections.abc import Iterable, Iterator
 from dataclasses import replace
 from importlib.resources import files
-from typing import TYPE_CHECKING, Final, NamedTuple
+from importlib.util import find_spec
+from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
 from libramen._version import __version__
 from libramen.base import heavy, units
 from libramen.base.errors import printable
-from libramen.base.shown import svg_of
+from libramen.base.shown import live_of, live_of_costs, svg_of
 from libramen.outcome.outcome import Outcome
 from libramen.questions.dossier import Dossier
 from libramen.report.break_even import break_even_sections
@@ -46,12 +50,13 @@ class Picture(NamedTuple):
 
 
 class Part(NamedTuple):
-    """A part of the page: a heading, sections, pictures."""
+    """A part of the page: a heading, sections, and pictures or figures that zoom."""
 
     key: str
     heading: str
     sections: list[Section]
     pictures: list[Picture] = []  # noqa: RUF012  (nobody changes it)
+    figures: list[Any] = []  # noqa: RUF012
 
 
 def page_of(found: Dossier) -> str:
@@ -60,18 +65,20 @@ def page_of(found: Dossier) -> str:
 
     here = files("libramen.report")
     script, style = ((here / name).read_text(encoding="utf-8") for name in ("page.js", "page.css"))
+    drawing = drawing_script()
+    scripts = [script] if drawing is None else [drawing, script]
     environment = Environment(autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True)
     environment.filters |= {"plain": _plain, "said": _said, "cell": _cell}
     template = environment.from_string((here / "page.html").read_text(encoding="utf-8"))
-    digest = base64.b64encode(hashlib.sha256(script.encode()).digest()).decode()
+    digests = " ".join(f"'sha256-{_digest(one)}'" for one in scripts)
     return template.render(
         name=found.study.name,
         verdict=found.comparison.verdict(),
         rests_on=list(_rests_on(found)),
-        parts=[part for part in _parts(found) if part.sections or part.pictures],
-        script=script,
+        parts=[part for part in _parts(found, zooms=drawing is not None) if part.sections or part.figures],
+        scripts=scripts,
         style=style,
-        policy=f"default-src 'none'; script-src 'sha256-{digest}'; style-src 'unsafe-inline'; img-src data:; "
+        policy=f"default-src 'none'; script-src {digests}; style-src 'unsafe-inline'; img-src data:; "
         "base-uri 'none'; form-action 'none'",
         version=__version__,
         seed=found.seed,
@@ -79,6 +86,19 @@ def page_of(found: Dossier) -> str:
         study=_study_text(found),
         language="en",
     )
+
+
+def _digest(script: str) -> str:
+    return base64.b64encode(hashlib.sha256(script.encode()).digest()).decode()
+
+
+def drawing_script() -> str | None:
+    """The script that draws figures in a page; None: its package, an extra, is not installed."""
+    if find_spec("plotly") is None:
+        return None
+    from plotly.offline import get_plotlyjs
+
+    return str(get_plotlyjs())
 
 
 def _rests_on(found: Dossier) -> Iterator[tuple[str, str]]:
@@ -108,8 +128,8 @@ def _rests_on(found: Dossier) -> Iterator[tuple[str, str]]:
     )
 
 
-def _parts(found: Dossier) -> Iterator[Part]:
-    study, comparison, chosen = found.study, found.comparison, found.chosen
+def _parts(found: Dossier, *, zooms: bool) -> Iterator[Part]:
+    study, comparison, chosen, other = found.study, found.comparison, found.chosen, found.runner_up
     figures = chosen.figures(events=True)
     doubts = demand_sections(comparison.trace.demand)
     if doubts:
@@ -119,18 +139,22 @@ def _parts(found: Dossier) -> Iterator[Part]:
     misses = tuple(f"- {sentence.strip()}." for sentence in plans[-1].sentences)
     missed = [Section(sentences=misses, prose=True, notes=plans[-1].notes)]
     words = f"Money against p95 and against availability of {len(comparison.figures)} plans, as in the table above."
-    yield Part("plans", "The plans side by side", [*table, *missed], [_picture(comparison.plot(), words)])
-    yield Part("time", f"{chosen.plan.name} over time", _of_plan(chosen), [_over_time(chosen)])
-    if found.runner_up is not None:
-        other = found.runner_up
-        yield Part("next", f"Next best: {other.plan.name} over time", _of_plan(other), [_over_time(other)])
+    drawn = live_of(comparison) if zooms else _picture(comparison.plot(), words)
+    yield _part("plans", "The plans side by side", [*table, *missed], drawn)
+    both = (chosen,) if other is None else (chosen, other)
+    drawn = live_of(*both) if zooms else _over_time(chosen)
+    yield _part("time", f"{chosen.plan.name} over time", _of_plan(chosen), drawn)
+    if other is not None:
+        title = f"Next best: {other.plan.name} over time"
+        yield _part("next", title, _of_plan(other), [] if zooms else _over_time(other))
     yield Part("events", "What each release and fault costs", events_section(chosen, figures.events))
     where = [time_section(figures)] if chosen.only is not None else system_sections(chosen)
     yield Part("where", "Where the time goes", where)
     words = f"Where the money of a month of {chosen.plan.name} goes, as in the table above."
     money = [bill_section(figures), costs_section(chosen.costs)]
-    yield Part("money", "What a month costs, and where the money goes", money, [_picture(chosen.plot_costs(), words)])
-    yield from _lasting(found)
+    drawn = live_of_costs(chosen) if zooms else _picture(chosen.plot_costs(), words)
+    yield _part("money", "What a month costs, and where the money goes", money, drawn)
+    yield from _lasting(found, zooms=zooms)
     if figures.objectives:
         yield Part("objectives", f"Objectives of {chosen.plan.name}", [objectives_section(figures)])
     if figures.findings:
@@ -141,21 +165,29 @@ def _parts(found: Dossier) -> Iterator[Part]:
     yield Part("assumed", "What was assumed in reading the log", [*assumed, *demand_section(comparison.trace)])
 
 
-def _lasting(found: Dossier) -> Iterator[Part]:
+def _part(key: str, heading: str, sections: list[Section], drawn: Picture | list[Any]) -> Part:
+    """A part with what is drawn of it: a picture, or figures that zoom."""
+    return Part(key, heading, sections, *([[drawn], []] if isinstance(drawn, Picture) else [[], drawn]))
+
+
+def _lasting(found: Dossier, *, zooms: bool) -> Iterator[Part]:
     """When another plan is cheaper, and how much more load each takes."""
-    if found.break_even is not None:
+    name, lines, rooms = found.study.name, found.break_even, found.headroom
+    if lines is not None:
         words = "What the two best plans cost a month at each load, as in the table above."
-        some = [_under(one) for one in break_even_sections(found.study.name, found.break_even)]
-        yield Part("break-even", "When another one is cheaper", some, [_picture(found.break_even.plot(), words)])
-    if found.headroom is not None:
+        drawn = live_of(lines) if zooms else _picture(lines.plot(), words)
+        some = [_under(one) for one in break_even_sections(name, lines)]
+        yield _part("break-even", "When another one is cheaper", some, drawn)
+    if rooms is not None:
         words = "Up to which load each plan meets every objective, as in the table above."
-        rooms = [_under(one) for one in headroom_sections(found.study.name, found.headroom)]
-        yield Part("headroom", "How much more load each plan takes", rooms, [_picture(found.headroom.plot(), words)])
+        drawn = live_of(rooms) if zooms else _picture(rooms.plot(), words)
+        some = [_under(one) for one in headroom_sections(name, rooms)]
+        yield _part("headroom", "How much more load each plan takes", some, drawn)
     looked = {
-        "when another plan is cheaper": found.break_even is not None or found.runner_up is None,
-        "how much more load each takes": found.headroom is not None or not list(found.study.objectives.goals()),
+        "when another plan is cheaper": lines is not None or found.runner_up is None,
+        "how much more load each takes": rooms is not None or not list(found.study.objectives.goals()),
     }
-    missing = [name for name, is_there in looked.items() if not is_there]
+    missing = [what for what, is_there in looked.items() if not is_there]
     if missing and not found.is_full:
         said = f"Not computed: {' and '.join(missing)}. `libramen report --full` computes it."
         yield Part("left-out", "What is not here", [Section(sentences=(said,), prose=True)])
@@ -215,6 +247,6 @@ def sections_of(found: Dossier) -> Iterable[Section]:
     """All sections of the page, in their order, each under the heading of its part."""
     rests_on = tuple(f"- {what}: {said}" for what, said in _rests_on(found))
     yield Section(found.study.name, (found.comparison.verdict(), *rests_on), prose=True)
-    for part in _parts(found):
+    for part in _parts(found, zooms=True):
         yield Section(part.heading)
         yield from part.sections

@@ -1,0 +1,1 @@
+"""Figures of the page that zoom and say what is under the mouse."""
