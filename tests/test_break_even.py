@@ -72,7 +72,7 @@ def _scanned(study: Study, pair: tuple[str, str], trace: Trace, low: float, high
     return [math.sqrt(loads[a] * loads[b]) for a, b in itertools.pairwise(at) if sign[a] != sign[b]]
 
 
-@pytest.mark.parametrize("number", [0, 9])
+@pytest.mark.parametrize("number", [9])
 def test_roots_are_those_of_a_scan(tmp_path: Path, number: int) -> None:
     """Of a random pair each root lies within 1 % of one of a scan, and the other way round.
 

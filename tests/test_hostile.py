@@ -516,7 +516,7 @@ def _edited(data: bytes, changes: list[tuple[float, int, bytes]]) -> bytes:
 
 
 @given(st.sampled_from(SEEDS), edits, st.sampled_from([None, *FORMATS]), st.sampled_from([None, "quiet", "observed"]))
-@settings(max_examples=4 * settings.default.max_examples)  # 8,000 of them in the thorough profile
+@settings(max_examples=3 * settings.default.max_examples)  # 6,000 of them in the thorough profile
 @example(SEEDS[3], [(0.6, 1, b"1e308")], None, None)
 @example(SEEDS[0], [(0.0, 3, b""), (0.453125, 0, b'"')], None, None)  # a quote within a stamp
 def test_readers_give_a_trace_or_a_sentence(
@@ -545,7 +545,7 @@ tables = {
 
 
 @given(st.data())
-@settings(max_examples=4 * settings.default.max_examples)
+@settings(max_examples=3 * settings.default.max_examples)
 def test_tables_give_a_study_or_a_sentence(data: st.DataObject) -> None:
     """Any value of any key of any table; what is taken must also be replayed, or refused in a sentence."""
     kind = data.draw(st.sampled_from(list(tables)))

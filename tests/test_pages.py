@@ -73,12 +73,19 @@ def test_everything_in_the_layout_is_told_of() -> None:
         assert f"`{name}`" in page
 
 
-@pytest.mark.parametrize("name", ["scaling", "trace", "price"])
-def test_pages_of_keys_are_up_to_date(name: str) -> None:
-    """`python docs/scaling_keys.py`, `trace_keys.py` and `price_keys.py` have been run since a key was changed."""
-    page = runpy.run_path(str(PAGE.with_name(f"{name}_keys.py")))["page"]()
-    written = "prices.md" if name == "price" else f"{name}-keys.md"
-    assert page == PAGE.with_name(written).read_text()
+def test_tables_of_the_pages_are_up_to_date() -> None:
+    """`python docs/tables.py` has been run since a key, an argument or a help text was changed."""
+    tables = runpy.run_path(str(PAGE.with_name("tables.py")))
+    pages = tables["pages"]()
+    assert {page.name for page in pages} >= {
+        "study-file.md",
+        "prices.md",
+        "scaling-keys.md",
+        "trace-keys.md",
+        "making-traces.md",
+    }
+    for page in pages:
+        assert tables["filled"](page.read_text()) == page.read_text(), page.name
 
 
 def test_every_option_is_described_where_it_is_used() -> None:

@@ -117,7 +117,7 @@ searches = st.sampled_from(
 )
 
 
-@settings(max_examples=max(60, settings().max_examples))
+@settings(max_examples=max(45, settings().max_examples))
 @given(cases, searches)
 def test_the_winner_is_that_of_brute_force(
     tmp_path_factory: pytest.TempPathFactory, case: dict[str, Any], what: tuple[str, dict[str, Any]]
@@ -172,7 +172,7 @@ terms_of = st.fixed_dictionaries(
 )
 
 
-@settings(max_examples=max(25, settings().max_examples - 15))
+@settings(max_examples=max(18, settings().max_examples - 22))
 @given(cases, priced, terms_of, searches)
 def test_the_winner_is_that_of_brute_force_whatever_is_paid_for(
     tmp_path_factory: pytest.TempPathFactory,

@@ -25,6 +25,7 @@ _SECTIONS: Final = {
     "Outcome": "report.replay:shown",
     "PriceList": "report.price_list:shown",
     "Repeats": "report.repeats:shown",
+    "Summary": "report.load:summary_sections",
 }
 """What a notebook shows of a result: its class, and the function that makes its sections."""
 _FIGURES: Final = {

@@ -9,6 +9,7 @@ from typing import Annotated, Any
 
 from pydantic import Field
 
+from libramen.base import heavy
 from libramen.base.results import Result
 from libramen.bill.account import charges_of, divided
 from libramen.prices.lines import BillLine, Charge, total
@@ -38,6 +39,18 @@ class Bill(Result):
     def month(self) -> Decimal:
         """The total: the sum of the rounded lines."""
         return total(self.lines)
+
+    @property
+    def table(self) -> heavy.DataFrame:
+        """A row a line: item, quantity, unit, unit price, amount, and whose it is where there are several."""
+        import pandas as pd
+
+        names = ("service", "tier", "item", "quantity", "unit", "unit_price", "amount")
+        frame = pd.DataFrame(
+            [{name: getattr(line, name) for name in names} for line in self.lines], columns=list(names)
+        )
+        money = {name: f"{name} [{self.currency}]" for name in ("unit_price", "amount")}
+        return frame.rename(columns=money).dropna(axis="columns", how="all")
 
     def of_service(self, name: str, services: tuple[str, ...]) -> Bill:
         """What of it is one service's: its share of every line; those of all services add up to the bill."""

@@ -30,6 +30,7 @@ from libramen.cli.common import (
     save_figure,
 )
 from libramen.cli.decide import app as decide_app
+from libramen.cli.grouped import App
 from libramen.cli.trace import app as trace_app
 
 if TYPE_CHECKING:
@@ -43,11 +44,10 @@ if TYPE_CHECKING:
 _AROUND_S = 900.0
 """So much is shown on either side of the peak [s]."""
 
-app = typer.Typer(
+app = App(
     name="libramen",
     help="Replay a request trace against hosting plans; compare latency, availability and monthly cost.",
     epilog="Start here:  libramen demo",
-    rich_markup_mode=None,
     no_args_is_help=True,
     context_settings={"help_option_names": ["--help", "-h"]},
 )
@@ -69,7 +69,7 @@ def _options(
     pass
 
 
-@app.command(epilog="Example:  libramen demo  (then: libramen compare saltmarsh/study.toml)")
+@app.command(examples=["libramen demo", "libramen demo --study landing"])
 def demo(
     directory: Annotated[
         Path | None, typer.Argument(metavar="[DIR]", help="Where to write it (default: a folder of the study's name).")
@@ -110,7 +110,7 @@ def demo(
     return 0
 
 
-@app.command(epilog="Example:  libramen check saltmarsh/study.toml")
+@app.command(examples=["libramen check saltmarsh/study.toml", "libramen check tiers.toml"])
 def check(
     study: StudyPath,
     json: Json = False,
@@ -142,7 +142,13 @@ def check(
     return int(strict and not found.works)
 
 
-@app.command(epilog="Example:  libramen replay saltmarsh/study.toml --plan brisk --plot brisk.png")
+@app.command(
+    examples=[
+        "libramen replay saltmarsh/study.toml --plan brisk --plot brisk.png",
+        'libramen replay saltmarsh/study.toml --plan late --from "Thu 17:45" --to "Thu 18:30"',
+        "libramen replay saltmarsh/study.toml --plan brisk --costs costs.csv --series brisk.parquet",
+    ]
+)
 def replay(
     study: StudyPath,
     plan: Annotated[str, typer.Option("--plan", metavar="PLAN", help="Name of the plan.")],
@@ -252,7 +258,13 @@ def replay(
     return int(strict and not (outcome.meets_all if repeated is None else repeated.cheapest is not None))
 
 
-@app.command(epilog="Example:  libramen compare saltmarsh/study.toml --plot compare.png")
+@app.command(
+    examples=[
+        "libramen compare saltmarsh/study.toml --plot compare.png",
+        "libramen compare saltmarsh/study.toml --repeats auto",
+        "libramen compare saltmarsh/study.toml --plan brisk --strict --against baseline.json --format md",
+    ]
+)
 def compare(
     study: StudyPath,
     json: Json = False,
@@ -322,7 +334,13 @@ def compare(
 app.registered_commands += decide_app.registered_commands
 
 
-@app.command(epilog="Example:  libramen backtest saltmarsh/study.toml --plot backtest.png")
+@app.command(
+    examples=[
+        "libramen backtest saltmarsh/study.toml --plot backtest.png",
+        "libramen backtest saltmarsh/study.toml --fit slots,cpu_share",
+        "libramen backtest saltmarsh/study.toml --invoice invoice.csv",
+    ]
+)
 def backtest(
     study: StudyPath,
     json: Json = False,
@@ -370,7 +388,7 @@ def backtest(
     return int(strict and found.grade.grade not in {"close", "fair"})
 
 
-@app.command(epilog="Example:  libramen prepare")
+@app.command(examples=["libramen prepare"])
 def prepare() -> int:
     """Compile the replay engine now, for instance when an image is built; else the first replay does it."""
     from libramen.engine.compiling import Compilation, compile_now, is_compiled

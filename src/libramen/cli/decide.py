@@ -29,15 +29,21 @@ from libramen.cli.common import (
     ready,
     replaying,
 )
+from libramen.cli.grouped import App
 
 if TYPE_CHECKING:
     from libramen.study.plan import Plan
     from libramen.study.study import Study
 
-app = typer.Typer(rich_markup_mode=None)
+app = App()
 
 
-@app.command(epilog="Example:  libramen events landing/study.toml --plan bold")
+@app.command(
+    examples=[
+        "libramen events landing/study.toml --plan bold",
+        "libramen events landing/study.toml --plan noon --plot noon.png",
+    ]
+)
 def events(
     study: StudyPath,
     plan: Annotated[str, typer.Option("--plan", metavar="PLAN", help="Name of the plan.")],
@@ -67,7 +73,11 @@ def events(
 
 
 @app.command(
-    epilog="Example:  libramen search saltmarsh/study.toml --plan steady --vary replicas=2..20 --vary size=small,medium"
+    examples=[
+        "libramen search saltmarsh/study.toml --plan steady --vary replicas=2..20 --vary size=small,medium",
+        "libramen search cabins/study.toml --plan pooled --vary auto",
+        "libramen search saltmarsh/study.toml --vary plan=steady,lamp --vary trace.scale=0.5,1,2 --plot loads.png",
+    ]
 )
 def search(
     study: StudyPath,
@@ -179,7 +189,12 @@ def _ranges(vary: list[str]) -> dict[str, Any]:
     return ranges
 
 
-@app.command(epilog="Example:  libramen headroom saltmarsh/study.toml --plan brisk --grow 8%")
+@app.command(
+    examples=[
+        "libramen headroom saltmarsh/study.toml --plan brisk --grow 8%",
+        "libramen headroom saltmarsh/study.toml --grow 5%..12% --plot headroom.png",
+    ]
+)
 def headroom(
     study: StudyPath,
     plan: Annotated[
@@ -233,7 +248,12 @@ def headroom(
     return 0
 
 
-@app.command(epilog="Example:  libramen breakeven saltmarsh/study.toml --between steady,lamp --plot breakeven.png")
+@app.command(
+    examples=[
+        "libramen breakeven saltmarsh/study.toml --between steady,lamp --plot breakeven.png",
+        "libramen breakeven saltmarsh/study.toml --between steady,lamp --loads 0.2..5",
+    ]
+)
 def breakeven(
     study: StudyPath,
     between: Annotated[
@@ -274,7 +294,12 @@ def breakeven(
     return 0
 
 
-@app.command(epilog="Example:  libramen tiers saltmarsh/tiers.toml")
+@app.command(
+    examples=[
+        "libramen tiers saltmarsh/tiers.toml",
+        "libramen tiers sizes.csv --column cores=vCPU --column per_hour=Price --save tiers.toml",
+    ]
+)
 def tiers(
     file: Annotated[
         Path | None,
@@ -316,7 +341,9 @@ def tiers(
     return 0
 
 
-@app.command(epilog="Example:  libramen schema study --out study.schema.json")
+@app.command(
+    examples=["libramen schema study --out study.schema.json", "libramen schema compare --out compare.schema.json"]
+)
 def schema(
     kind: Annotated[str, typer.Argument(metavar="[KIND]", help="study or catalogue.")] = "study",
     out: Annotated[Path | None, typer.Option("--out", metavar="FILE", help="Write it there: .json.")] = None,
@@ -340,7 +367,12 @@ def schema(
     return 0
 
 
-@app.command(epilog="Example:  libramen report saltmarsh/study.toml --out report.html")
+@app.command(
+    examples=[
+        "libramen report saltmarsh/study.toml --out report.html",
+        "libramen report saltmarsh/study.toml --out report.md --plan brisk --plan lamp --full",
+    ]
+)
 def report(
     study: StudyPath,
     out: Annotated[Path, typer.Option("--out", metavar="FILE", help="Where to: .html, or .md without figures.")],
@@ -379,7 +411,7 @@ def report(
     return 0
 
 
-@app.command(epilog="Example:  libramen store --clear")
+@app.command(examples=["libramen store --clear"])
 def store(
     file: Annotated[
         Path | None, typer.Option("--store", metavar="FILE", help="This store (default: in the cache directory).")

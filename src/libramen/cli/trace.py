@@ -10,13 +10,14 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from libramen.cli.common import Csv, Form, Outputs, Plot
+from libramen.cli.grouped import App
 
 if TYPE_CHECKING:
     from libramen.trace.trace import Trace
 
 _BARE = re.compile(r"[^\s\"'\[\]{},#=][^\"'\[\]{}#=]*")
 
-app = typer.Typer(help="Look at traces, convert, shape and make them.", rich_markup_mode=None, no_args_is_help=True)
+app = App(help="Look at traces, convert, shape and make them.", no_args_is_help=True)
 
 Files = Annotated[list[str], typer.Argument(metavar="FILES", help="Logs or a trace table; patterns and '-' too.")]
 Json = Annotated[bool, typer.Option("--json", help="Print JSON on stdout, and nothing else there.")]
@@ -30,7 +31,7 @@ NoCache = Annotated[bool, typer.Option("--no-cache", help="Read the files again,
 Zone = Annotated[str, typer.Option("--time-zone", metavar="ZONE", help="Zone of local times, such as Europe/Lisbon.")]
 
 
-@app.command(epilog="Example:  libramen trace inspect saltmarsh/saltmarsh.log.gz --time-zone Europe/Lisbon")
+@app.command(examples=["libramen trace inspect saltmarsh/saltmarsh.log.gz --time-zone Europe/Lisbon"])
 def inspect(
     files: Files,
     json: Json = False,
@@ -59,7 +60,7 @@ def inspect(
     return 0
 
 
-@app.command(epilog="Example:  libramen trace convert saltmarsh/saltmarsh.log.gz --out saltmarsh/trace.parquet")
+@app.command(examples=["libramen trace convert saltmarsh/saltmarsh.log.gz --out saltmarsh/trace.parquet"])
 def convert(
     files: Files,
     out: Out,
@@ -84,7 +85,7 @@ def convert(
 
 
 @app.command(
-    epilog="Example:  libramen trace shape saltmarsh/saltmarsh.log.gz --step '{ repeat = \"7d\" }' --out week.parquet"
+    examples=["libramen trace shape saltmarsh/saltmarsh.log.gz --step '{ repeat = \"7d\" }' --out week.parquet"]
 )
 def shape(
     files: Files,
@@ -108,7 +109,7 @@ def shape(
     return _write(trace, out, json)
 
 
-@app.command(epilog="Example:  libramen trace make --set rate=20 --set profile=daily --out day.parquet")
+@app.command(examples=["libramen trace make --set rate=20 --set profile=daily --out day.parquet"])
 def make(
     out: Out,
     settings: Settings = [],  # noqa: B006

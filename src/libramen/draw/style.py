@@ -42,9 +42,18 @@ def plain(text: str) -> str:
     return short.replace("$", r"\$")
 
 
+class _Figure(Figure):
+    """A figure that a notebook shows, whatever is set there."""
+
+    def _repr_png_(self) -> bytes:
+        written = io.BytesIO()
+        self.savefig(written, format="png", dpi=DPI)
+        return written.getvalue()
+
+
 def new_figure(title: str, subtitle: str, notes: Sequence[str] = ()) -> Figure:
     """An empty figure of 1280 x 800 pixels with a title, a line of explanation, and notes at its foot."""
-    figure = Figure(figsize=SIZE_IN, dpi=DPI, facecolor="white", layout="constrained")
+    figure = _Figure(figsize=SIZE_IN, dpi=DPI, facecolor="white", layout="constrained")
     FigureCanvasAgg(figure)
     lines = [line for note in notes for line in textwrap.wrap(plain(note), 190, subsequent_indent="   ")]
     foot = 0.01 + 0.021 * len(lines)

@@ -253,7 +253,11 @@ class Outcome(OfRequests, Shown):
         return list(rows_of(self.bill, self.weighted_replays.use(), self.span_s, self.start, account))
 
     def plot_costs(self) -> heavy.Figure:
-        """Where the money of a month goes: by what it is paid for, by route, and by hour."""
+        """Where the money of a month goes: by what it is paid for, by route, and by hour.
+
+        Returns:
+            A Matplotlib figure: `figure.savefig("money.png")` keeps it (or .svg), and a notebook shows it.
+        """
         return figure_of_costs(self)
 
     @cached_property
@@ -342,6 +346,9 @@ class Outcome(OfRequests, Shown):
             from_s: only from there on, in finer windows [s from the start].
             to_s: only up to there, likewise.
 
+        Returns:
+            A Matplotlib figure: `figure.savefig("plan.png")` keeps it (or .svg), and a notebook shows it.
+
         Raises:
             ReplayError: there is no such stretch, or requests were not kept.
         """
@@ -374,7 +381,11 @@ class Outcome(OfRequests, Shown):
         return self._again(window_s=window_s)
 
     def plot_where(self) -> heavy.Figure:
-        """Where the time of the requests went, as chains of bars: of all, and of the slowest 1 %."""
+        """Where the time of the requests went, as chains of bars: of all, and of the slowest 1 %.
+
+        Returns:
+            A Matplotlib figure: `figure.savefig("where.png")` keeps it (or .svg), and a notebook shows it.
+        """
         return figure_of_where(self)
 
     def __repr__(self) -> str:

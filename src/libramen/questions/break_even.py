@@ -135,7 +135,11 @@ class BreakEven(Shown):
         }
 
     def plot(self) -> heavy.Figure:
-        """Money against the load, a line a plan: dashed where it misses an objective; crossings are marked."""
+        """Money against the load, a line a plan: dashed where it misses an objective; crossings are marked.
+
+        Returns:
+            A Matplotlib figure: `figure.savefig("breakeven.png")` keeps it (or .svg), and a notebook shows it.
+        """
         return figure_of(self)
 
 

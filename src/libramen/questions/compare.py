@@ -96,7 +96,7 @@ class Comparison(Shown):
 
     @property
     def table(self) -> heavy.DataFrame:
-        """One row per plan."""
+        """One row per plan: latencies [s], shares from 0 to 1, the begin of the worst hour, a month in its currency."""
         import pandas as pd
 
         rows = [
@@ -115,7 +115,7 @@ class Comparison(Shown):
                 "availability": figures.month.availability,
                 "availability_minutes": figures.month.availability_minutes,
                 "utilisation": figures.utilisation,
-                "month": float(figures.bill.month),
+                f"month [{figures.bill.currency}]": float(figures.bill.month),
                 "meets_all": figures.meets_all,
                 "misses": ", ".join(objective.name for objective in figures.missed),
             }
@@ -143,7 +143,11 @@ class Comparison(Shown):
         return all(figures.meets_all for figures in self.figures)
 
     def plot(self) -> heavy.Figure:
-        """Cost against p95 and against availability, every plan labelled, objectives marked."""
+        """Cost against p95 and against availability, every plan labelled, objectives marked.
+
+        Returns:
+            A Matplotlib figure: `figure.savefig("compare.png")` keeps it (or .svg), and a notebook shows it.
+        """
         return figure_of(self)
 
 

@@ -102,6 +102,9 @@ class Events(Shown):
         Args:
             entry: place of the event in `entries` (from 0).
 
+        Returns:
+            A Matplotlib figure: `figure.savefig("events.png")` keeps it (or .svg), and a notebook shows it.
+
         Raises:
             ReplayError: there is no such event.
         """

@@ -72,7 +72,11 @@ class Headroom(Shown):
         }
 
     def plot(self) -> heavy.Figure:
-        """A bar a plan up to its limit, coloured by what breaks first, with the limit of each objective."""
+        """A bar a plan up to its limit, coloured by what breaks first, with the limit of each objective.
+
+        Returns:
+            A Matplotlib figure: `figure.savefig("headroom.png")` keeps it (or .svg), and a notebook shows it.
+        """
         return figure_of(self)
 
 

@@ -86,6 +86,9 @@ class Search(Comparison):
         """Money and p95 over what was varied, and money against p95 with the plans that nobody beats.
 
         Of several loads a map: what each combination costs at each of them, and which is the cheapest that holds.
+
+        Returns:
+            A Matplotlib figure: `figure.savefig("search.png")` keeps it (or .svg), and a notebook shows it.
         """
         return figure_of(self)
 
@@ -133,7 +136,10 @@ class Search(Comparison):
         """One row per plan that was replayed to the end, the varied keys as columns."""
         table = super().table
         for place, key in enumerate(next(iter(self.varied.values()), {})):
-            table.insert(place, key, [self.varied[name][key] for name in table.index])
+            values = [self.varied[name][key] for name in table.index]
+            if key in table.columns:  # such as the size, which is told of every plan
+                table.pop(key)
+            table.insert(place, key, values)
         return table
 
 

@@ -176,13 +176,13 @@ def _fleets(figures: Figures) -> tuple[_Shown, _Shown]:
     if not figures.services:
         replicas = fleet_range(figures.replicas_min, figures.replicas_max)
         hosted: _Shown = [
-            (Column("tier", "tier", is_number=False), figures.tier or ""),
-            (Column("size", "size", is_number=False), figures.size or ""),
+            (Column("tier", "tier", is_number=False, in_short=False), figures.tier or ""),
+            (Column("size", "size", is_number=False, in_short=False), figures.size or ""),
             (Column("replicas", is_number=False), replicas),
             (Column("", "replicas_min", in_text=False), Cell("", figures.replicas_min)),
             (Column("", "replicas_max", in_text=False), Cell("", figures.replicas_max)),
         ]
-        return hosted, [(Column("utilised", "utilisation", "share"), share(figures.utilisation))]
+        return hosted, [(Column("utilised", "utilisation", "share", in_short=False), share(figures.utilisation))]
     hosted = []
     for name, one in figures.services.items():
         fleet = fleet_range(one.replicas_min, one.replicas_max)

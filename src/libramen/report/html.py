@@ -17,7 +17,7 @@ def _parts(section: Section) -> Iterable[str]:
     if section.title:
         yield f"<h4>{escape(section.title)}</h4>"
     yield from (f"<p>{escape(sentence)}</p>" for sentence in section.sentences)
-    section = section.for_people()
+    section = section.short()
     if section.rows:
         align = ["right" if column.is_number else "left" for column in section.columns]
         head = "".join(

@@ -126,7 +126,7 @@ def _cells(spread: Spread, show: Callable[[float], str]) -> list[Cell | str]:
 def _interval(name: str, unit: str) -> tuple[Column, ...]:
     """The columns of an interval: in words, and its ends in data."""
     return (
-        Column("95 % interval", is_number=False),
+        Column("95 % interval", is_number=False, in_short=False),
         Column("", f"{name}_low", unit, in_text=False),
         Column("", f"{name}_high", unit, in_text=False),
     )

@@ -12,6 +12,10 @@ if TYPE_CHECKING:
     import pandas as pd
 
 
+_FEW: Final = 8
+"""Columns of a short view."""
+
+
 class Column(NamedTuple):
     """One column of a table.
 
@@ -23,6 +27,7 @@ class Column(NamedTuple):
         only_wide: whether it is left out where there is little room.
         if_any: whether it is left out where no row has a text there.
         in_text: whether it is shown; else it is in data alone.
+        in_short: whether it is shown where only few columns are.
     """
 
     title: str
@@ -32,6 +37,7 @@ class Column(NamedTuple):
     only_wide: bool = False
     if_any: bool = False
     in_text: bool = True
+    in_short: bool = True
 
 
 class Cell(NamedTuple):
@@ -112,6 +118,14 @@ class Section:
         """Without the columns that are in data alone."""
         places = self._places(lambda _, column: column.in_text)
         return self if len(places) == len(self.columns) else replace(self, **self._only(places))
+
+    def short(self) -> Section:
+        """With few columns, for a notebook: those that count most, in their order."""
+        shown = self.for_people()
+        if len(shown.columns) <= _FEW:
+            return shown
+        kept = [at for at, column in enumerate(shown.columns) if column.in_short and not column.only_wide]
+        return replace(shown, **shown._only(kept[:_FEW]))
 
     def to_frame(self) -> pd.DataFrame:
         """The table as data: a column for each that has a key, a row for each row that is not a total."""

@@ -44,11 +44,11 @@ class Study:
     Attributes:
         path: the study file.
         name, currency, time_zone: as in `[study]`.
-        services: the `Service`s by name, in the order of the file; of the only one the name is `service`.
+        services: each `Service` by its name, in the order of the file; of the only one the name is `service`.
         service: the only `Service`.
         objectives: the `Objectives`.
-        tiers: the `Tier`s by name.
-        plans: the `Plan`s by name, in the order of the file.
+        tiers: each `Tier` by its name.
+        plans: each `Plan` by its name, in the order of the file.
         searches: `[search.NAME]` by name: the plan (None: several), and the values of each key that is varied.
         month, account: `[month]` and `[account]`; with what `[study]` says of money they are the `terms`.
         trace_table: `[trace]` as written; `trace()` reads the trace itself.

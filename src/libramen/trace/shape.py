@@ -13,6 +13,8 @@ from typing import Annotated, Any, ClassVar, Final, TypeAlias
 
 from pydantic import Discriminator, SerializeAsAny, Tag
 
+from libramen.base import units
+from libramen.base.delays import Delay
 from libramen.base.fields import Table
 from libramen.base.times import Moment
 from libramen.trace.steps import (
@@ -151,6 +153,10 @@ def _read(steps: Sequence[Step | Mapping[str, Any]]) -> tuple[Step, ...]:
 
 def _shown(value: object) -> str:
     """A value as one would write it in a study."""
+    if isinstance(value, Delay):
+        at = {"p50": value.median_s, "p95": value.percentile(0.95)}
+        parts = [f'{name} = "{units.show_duration(seconds)}"' for name, seconds in at.items()]
+        return f'"{units.show_duration(value.median_s)}"' if value.is_constant else "{ " + ", ".join(parts) + " }"
     if isinstance(value, tuple):
         return "[" + ", ".join(map(_shown, value)) + "]"
     return f'"{value.text}"' if isinstance(value, Moment) else repr(value)

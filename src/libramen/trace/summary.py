@@ -11,7 +11,7 @@ import numpy as np
 from libramen.base import heavy
 from libramen.base.errors import StudyError
 from libramen.base.ranks import PERCENTILES, nearest_rank
-from libramen.base.shown import figure_of
+from libramen.base.shown import Shown, figure_of
 from libramen.base.times import quietest
 from libramen.trace.growing import Growing, blocks, counted
 from libramen.trace.implausible import quiet_doubts
@@ -59,7 +59,7 @@ class Quiet(NamedTuple):
 
 
 @dataclass(frozen=True, eq=False)
-class Summary:
+class Summary(Shown):
     """What `libramen trace inspect` tells of a trace.
 
     Attributes:
@@ -132,7 +132,11 @@ class Summary:
         return at_s if local is None else local.isoformat()
 
     def plot(self) -> heavy.Figure:
-        """Load over time, the week as a heat map, latency by route."""
+        """Load over time, the week as a heat map, latency by route.
+
+        Returns:
+            A Matplotlib figure: `figure.savefig("load.png")` keeps it (or .svg), and a notebook shows it.
+        """
         return figure_of(self)
 
 

@@ -111,7 +111,11 @@ class Backtest(Shown):
         } | ({} if self.invoice is None else {"invoice": self.invoice.to_dict()})
 
     def plot(self) -> heavy.Figure:
-        """Quantile against quantile, and the day with both curves."""
+        """Quantile against quantile, and the day with both curves.
+
+        Returns:
+            A Matplotlib figure: `figure.savefig("backtest.png")` keeps it (or .svg), and a notebook shows it.
+        """
         return figure_of(self)
 
 

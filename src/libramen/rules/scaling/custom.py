@@ -7,6 +7,7 @@ import inspect
 import re
 import sys
 from collections.abc import Callable
+from decimal import Decimal
 from functools import lru_cache, partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Final, Self
@@ -31,6 +32,15 @@ def _import_path(value: Any) -> str:
     return value
 
 
+def _with_floats(value: Any) -> Any:
+    """Numbers of a study are read as decimals, for money; code expects floats."""
+    if isinstance(value, Decimal):
+        return float(value)
+    if isinstance(value, dict):
+        return {key: _with_floats(one) for key, one in value.items()}
+    return [_with_floats(one) for one in value] if isinstance(value, list) else value
+
+
 class Custom(PeriodicRule):
     """Ask a function, or an instance of a class that can be called, made anew for each replay.
 
@@ -52,7 +62,9 @@ class Custom(PeriodicRule):
     tag: ClassVar[str] = PREFIX
 
     rule: Annotated[str, BeforeValidator(_import_path)] = Field(description='"python:module:name"')
-    arguments: dict[str, Any] = Field({}, description="what the function or class is given by name beside that")
+    arguments: Annotated[dict[str, Any], BeforeValidator(_with_floats)] = Field(
+        {}, description="what the function or class is given by name beside that"
+    )
     # Neither is a key, so nothing that is written, varied or replaced can set them.
     _function: Callable[..., Any] | None = PrivateAttr(None)
     _beside: tuple[Path, bool] | None = PrivateAttr(None)  # where the module stands, and whether it may be run
