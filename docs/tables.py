@@ -24,7 +24,7 @@ from libramen.study.trace_table import TraceTable
 from libramen.trace.formats.registry import users_of
 
 if TYPE_CHECKING:
-    from collections.abc import Callable
+    from collections.abc import Callable, Sequence
 
     from pydantic.fields import FieldInfo
 
@@ -82,7 +82,7 @@ def _default(field: FieldInfo) -> str:
     return f"`{', '.join(map(str, default)) if isinstance(default, tuple) else default}`"
 
 
-def _table(head: tuple[str, ...], rows: list[tuple[str, ...]]) -> str:
+def _table(head: tuple[str, ...], rows: Sequence[tuple[str, ...]]) -> str:
     lines = [f"| {' | '.join(cells)} |" for cells in (head, *rows)]
     return "\n".join([lines[0], "|---" * len(head) + "|", *lines[1:]])
 

@@ -6,14 +6,18 @@ python docs/two_planes.py
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from matplotlib import pyplot as plt
 from matplotlib.patches import FancyBboxPatch
 
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
 INK, SEA, FOAM, SAND, PAPER = "#22313f", "#1f7a8c", "#bfdbe2", "#e9c46a", "#ffffff"
 
 
-def box(axes: plt.Axes, at: tuple[float, float], size: tuple[float, float], title: str, text: str, fill: str) -> None:
+def box(axes: Axes, at: tuple[float, float], size: tuple[float, float], title: str, text: str, fill: str) -> None:
     style = "round,pad=0.02,rounding_size=0.12"
     axes.add_patch(FancyBboxPatch(at, *size, boxstyle=style, facecolor=fill, edgecolor=INK, linewidth=1.2))
     x, y = at[0] + size[0] / 2, at[1] + size[1]
@@ -21,9 +25,7 @@ def box(axes: plt.Axes, at: tuple[float, float], size: tuple[float, float], titl
     axes.text(x, y - 0.52, text, ha="center", va="top", fontsize=10, color=INK, linespacing=1.45)
 
 
-def arrow(
-    axes: plt.Axes, start: tuple[float, float], end: tuple[float, float], text: str, at: tuple[float, float]
-) -> None:
+def arrow(axes: Axes, start: tuple[float, float], end: tuple[float, float], text: str, at: tuple[float, float]) -> None:
     axes.annotate("", end, start, arrowprops={"arrowstyle": "-|>", "color": SEA, "linewidth": 1.8})
     axes.text(*at, text, fontsize=10, color=SEA, ha="left", va="center", linespacing=1.4)
 

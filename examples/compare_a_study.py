@@ -7,8 +7,9 @@ comparison = compare(study)
 
 for figures in comparison.figures:
     missed = [objective.name for objective in figures.missed]
+    p95_s = figures.month.latency_s["p95"] or float("nan")  # None: no request was answered
     print(
-        f"{figures.plan:13} p95 {figures.month.latency_s['p95'] * 1000:4.0f} ms, "
+        f"{figures.plan:13} p95 {p95_s * 1000:4.0f} ms, "
         f"{figures.month.availability:8.3%} answered, {figures.bill.month:7} {study.currency} a month, "
         f"misses {', '.join(missed) or 'nothing'}"
     )

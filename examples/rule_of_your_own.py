@@ -2,15 +2,16 @@
 
 import math
 
-from libramen import Plan, load_study, replay
+from libramen import Observation, Plan, load_study, replay
 
 
-def by_rate(seen, per_replica):
+def by_rate(seen: Observation, per_replica: float) -> int:
     """Asked every 20 s; `seen` is a libramen.Observation. In a study: `rule = "python:rule_of_your_own:by_rate"`."""
-    if seen.measures["rate"] is None:  # nothing was ready to be measured
+    rate, ready, now = seen.measures["rate"], seen.measures["ready"], seen.local_time
+    if rate is None or ready is None:  # nothing was ready to be measured
         return seen.have
-    needed = math.ceil(seen.measures["rate"] * seen.measures["ready"] / per_replica)
-    on_sale = seen.local_time.hour == 17 and seen.local_time.minute >= 45
+    needed = math.ceil(rate * ready / per_replica)
+    on_sale = now is not None and now.hour == 17 and now.minute >= 45
     quiet = seen.state.get("quiet", 0) + 1 if needed < seen.have else 0  # decisions in a row; kept between them
     seen.state["quiet"] = quiet
     return max(needed if quiet == 0 or quiet > 15 else seen.have, 16 if on_sale else 2)

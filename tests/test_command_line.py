@@ -255,7 +255,7 @@ def test_an_output_that_cannot_be_written_keeps_what_was_there(tmp_path: Path, m
 @pytest.mark.parametrize("command", ["demo", "check", "replay", "compare", "prepare", "trace inspect", "trace make"])
 def test_help_has_an_example(command: str, capsys: pytest.CaptureFixture[str]) -> None:
     assert run([*command.split(), "--help"]) == 0
-    _, _, example = capsys.readouterr().out.partition("Example:")
+    _, _, example = capsys.readouterr().out.partition("Examples:")
     assert example.split()[: 1 + len(command.split())] == ["libramen", *command.split()]
 
 
@@ -375,3 +375,34 @@ def test_completion_can_be_installed_and_bars_are_for_terminals(
     assert "--install-completion" in capsys.readouterr().out
     done = _libramen("check", demo_study, "--no-cache")
     assert (done.returncode, done.stderr) == (0, "")
+
+
+@pytest.mark.parametrize(
+    ("line", "wanted"),
+    [("replay STUDY --plan b", ["brisk", "bare"]), ("compare STUDY --plan la", ["late", "lamp"]), ("re", ["replay", "report"]),
+     ("replay nothing.toml --plan b", [])],
+)  # fmt: skip
+def test_completion_in_the_shell(
+    line: str, wanted: list[str], hour_study: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    """Commands and options, and the plans of the study that stands on the line."""
+    words = f"libramen {line}".replace("STUDY", str(hour_study))
+    monkeypatch.setenv("COMP_WORDS", words)
+    monkeypatch.setenv("COMP_CWORD", str(len(words.split()) - 1))
+    monkeypatch.setenv("_LIBRAMEN_COMPLETE", "complete_bash")
+    with pytest.raises(SystemExit):
+        run([])
+    assert capsys.readouterr().out.split() == wanted
+
+
+def test_help_is_in_groups() -> None:
+    text = _libramen("replay", "--help").stdout
+    headings = [line for line in text.splitlines() if line.endswith(":") and not line.startswith(" ")]
+    assert headings == [
+        "Arguments:", "What is asked:", "How it is replayed:", "What comes out:", "Help:", "Exit status:", "Examples:",
+    ]  # fmt: skip
+    assert "  1  something that --strict asks for is not met\n" in text
+    assert '  libramen replay saltmarsh/study.toml --plan late --from "Thu 17:45" --to "Thu 18:30"\n' in text
+    every = _libramen("--help").stdout
+    assert every.index("Plans:") < every.index("  compare ") < every.index("Handing over:") < every.index("  report ")
+    assert "..." not in every.split("Begin:")[1]  # sentences are whole

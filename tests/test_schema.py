@@ -191,7 +191,7 @@ def test_the_command(tmp_path: Path) -> None:
         assert (tmp_path / f"{kind}.json").read_text() == shown.stdout
     refused = run(app, ["schema", "plan"])
     assert isinstance(refused.exception, OutputError)
-    assert "found 'plan'; allowed: study or catalogue" in str(refused.exception)
+    assert "found 'plan'; allowed: study, catalogue, backtest" in str(refused.exception)
 
 
 def test_every_key_has_a_description() -> None:

@@ -15,10 +15,12 @@ from libramen.cli.common import (
     Json,
     NoCache,
     NoStore,
+    OnePlan,
     Outputs,
     Plot,
     RepeatTimes,
     Seed,
+    SomePlans,
     StoreFile,
     Strict,
     StudyPath,
@@ -151,7 +153,7 @@ def check(
 )
 def replay(
     study: StudyPath,
-    plan: Annotated[str, typer.Option("--plan", metavar="PLAN", help="Name of the plan.")],
+    plan: OnePlan,
     json: Json = False,
     seed: Seed = 0,
     strict: Strict = False,
@@ -275,9 +277,7 @@ def compare(
     plot: Plot = None,
     csv: Csv = None,
     form: Form = "text",
-    plan: Annotated[
-        list[str] | None, typer.Option("--plan", metavar="PLAN", help="Name of a plan, more than once for several.")
-    ] = None,
+    plan: SomePlans = None,
     baseline: Annotated[
         Path | None,
         typer.Option("--against", metavar="FILE", help="An earlier --json: exit with 1 when something got worse."),

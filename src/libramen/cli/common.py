@@ -55,6 +55,30 @@ Form = Annotated[str, typer.Option("--format", metavar="FORM", help="text, or md
 Plot = Annotated[Path | None, typer.Option("--plot", metavar="FILE", help="Draw a picture: .png or .svg.")]
 
 
+def plans_of(incomplete: str) -> list[str]:
+    """For completion in the shell: the names of the plans of the study that stands on the line."""
+    import os
+    import tomllib
+
+    line = os.environ.get("COMP_WORDS") or os.environ.get("_TYPER_COMPLETE_ARGS") or ""
+    study = next((word for word in line.split() if word.endswith(".toml")), None)
+    if study is None:
+        return []
+    try:
+        with Path(study).expanduser().open("rb") as file:
+            plans = tomllib.load(file).get("plans")
+    except (OSError, ValueError):
+        return []
+    return [name for name in plans if name.startswith(incomplete)] if isinstance(plans, dict) else []
+
+
+OnePlan = Annotated[str, typer.Option("--plan", metavar="PLAN", autocompletion=plans_of, help="Name of the plan.")]
+SomePlans = Annotated[
+    list[str] | None,
+    typer.Option("--plan", metavar="PLAN", autocompletion=plans_of, help="Name of a plan, more than once for several."),
+]
+
+
 def check_plot(plot: Path | None) -> None:
     """Before any time is spent: whether a picture can be written there.
 

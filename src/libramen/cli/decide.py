@@ -15,15 +15,18 @@ from libramen.cli.common import (
     Memory,
     NoCache,
     NoStore,
+    OnePlan,
     Outputs,
     Plot,
     RepeatTimes,
     Seed,
+    SomePlans,
     StoreFile,
     Strict,
     StudyPath,
     Trust,
     open_store,
+    plans_of,
     read,
     read_repeats,
     ready,
@@ -46,7 +49,7 @@ app = App()
 )
 def events(
     study: StudyPath,
-    plan: Annotated[str, typer.Option("--plan", metavar="PLAN", help="Name of the plan.")],
+    plan: OnePlan,
     json: Json = False,
     seed: Seed = 0,
     trust_code: Trust = False,
@@ -83,7 +86,10 @@ def search(
     study: StudyPath,
     name: Annotated[str | None, typer.Argument(metavar="[NAME]", help="A [search.NAME] of the study.")] = None,
     plan: Annotated[
-        str | None, typer.Option("--plan", metavar="PLAN", help="Name of the plan: all that is not varied.")
+        str | None,
+        typer.Option(
+            "--plan", metavar="PLAN", autocompletion=plans_of, help="Name of the plan: all that is not varied."
+        ),
     ] = None,
     vary: Annotated[
         list[str] | None,
@@ -197,9 +203,7 @@ def _ranges(vary: list[str]) -> dict[str, Any]:
 )
 def headroom(
     study: StudyPath,
-    plan: Annotated[
-        list[str] | None, typer.Option("--plan", metavar="PLAN", help="Name of a plan, more than once for several.")
-    ] = None,
+    plan: SomePlans = None,
     grow: Annotated[
         str | None,
         typer.Option("--grow", metavar="SHARE", help="Growth of the load a month, as 8% or 5%..12%: when it ends."),
@@ -345,21 +349,25 @@ def tiers(
     examples=["libramen schema study --out study.schema.json", "libramen schema compare --out compare.schema.json"]
 )
 def schema(
-    kind: Annotated[str, typer.Argument(metavar="[KIND]", help="study or catalogue.")] = "study",
+    kind: Annotated[
+        str,
+        typer.Argument(metavar="[KIND]", help="study, catalogue, or a command: of what it prints."),
+    ] = "study",
     out: Annotated[Path | None, typer.Option("--out", metavar="FILE", help="Write it there: .json.")] = None,
 ) -> int:
-    """The JSON Schema of study files or catalogues, so that editors complete them and mark mistakes."""
+    """The JSON Schema of study files and catalogues, for editors; or of what a command prints with --json."""
     import json
 
     from libramen.base.errors import OutputError
     from libramen.base.files import check_output, write_whole
-    from libramen.study.schema import KINDS, schema_of
+    from libramen.study.schema import KINDS, outputs, schema_of, schema_of_output
 
-    if kind not in KINDS:
-        raise OutputError(f"schema: found {kind!r}; allowed: {' or '.join(KINDS)}")
+    if kind not in {*KINDS, *outputs()}:
+        raise OutputError(f"schema: found {kind!r}; allowed: {', '.join((*KINDS, *outputs()))}")
     if out is not None:
         check_output(out, (".json",))
-    text = json.dumps(schema_of(kind), indent=2, ensure_ascii=False) + "\n"
+    found = schema_of_output(kind) if kind in outputs() else schema_of("study" if kind == "study" else "catalogue")
+    text = json.dumps(found, indent=2, ensure_ascii=False) + "\n"
     if out is None:
         typer.echo(text, nl=False)
     else:
@@ -376,9 +384,7 @@ def schema(
 def report(
     study: StudyPath,
     out: Annotated[Path, typer.Option("--out", metavar="FILE", help="Where to: .html, or .md without figures.")],
-    plan: Annotated[
-        list[str] | None, typer.Option("--plan", metavar="PLAN", help="Name of a plan, more than once for several.")
-    ] = None,
+    plan: SomePlans = None,
     full: Annotated[
         bool, typer.Option("--full", help="Look for headroom and break-even, too, if they are not known yet.")
     ] = False,

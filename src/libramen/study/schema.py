@@ -7,6 +7,8 @@ is repeated here as far as JSON Schema can say it; what it cannot, such as wheth
 
 from __future__ import annotations
 
+import json
+from pathlib import Path
 from typing import Any, Final, Literal
 
 from pydantic.json_schema import JsonSchemaMode, models_json_schema
@@ -19,12 +21,30 @@ from libramen.study.plan import Hosting
 
 Kind = Literal["study", "catalogue"]
 KINDS: Final[tuple[Kind, ...]] = ("study", "catalogue")
+JSON: Final = Path(__file__).parent / "json"
+"""Where the schemas of what commands print are."""
 _DIALECT: Final = "https://json-schema.org/draft/2020-12/schema"
 _MODE: Final[JsonSchemaMode] = "validation"
 _NAMED: Final = ("Tier", "Size")
 """Tables whose name stands in the key of the table."""
 _TAGS: Final = ("rule", "strategy", "kind")
 _SLOTS: Final = [{"required": ["slots"]}, {"required": ["slots_per_core"]}]
+
+
+def outputs() -> tuple[str, ...]:
+    """The kinds of JSON that commands print."""
+    return tuple(sorted(file.stem for file in JSON.glob("*.json")))
+
+
+def schema_of_output(kind: str) -> dict[str, Any]:
+    """The schema of what a command prints with `--json`.
+
+    Example:
+        >>> schema_of_output("tiers")["required"][0]
+        'bytes'
+    """
+    found: dict[str, Any] = json.loads((JSON / f"{kind}.json").read_text(encoding="utf-8"))
+    return found
 
 
 def schema_of(kind: Kind) -> dict[str, Any]:

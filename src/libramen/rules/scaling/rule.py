@@ -12,7 +12,7 @@ from abc import abstractmethod
 from collections.abc import Mapping
 from datetime import datetime
 from pathlib import Path
-from typing import Annotated, ClassVar, Final, Literal, NamedTuple, Protocol, Self
+from typing import Annotated, Any, ClassVar, Final, Literal, NamedTuple, Protocol, Self
 
 import numpy as np
 from pydantic import Field, model_validator
@@ -68,7 +68,7 @@ class Observation:
         waiting: int | HasWaiting = 0,
         floor: int = 0,
         ceiling: int = 1000,
-        state: dict[str, object] | None = None,
+        state: dict[str, Any] | None = None,
         start: datetime | None = None,
         leaving: int = 0,
     ) -> None:
