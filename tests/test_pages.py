@@ -99,7 +99,54 @@ def test_every_rule_is_on_the_page() -> None:
         assert f'`rule = "{rule}"`' in page
 
 
-PAGES = [*PAGE.parent.glob("*.md"), *(PAGE.parent.parent / name for name in ("README.md", "CONTRIBUTING.md"))]
+PAGES = [*PAGE.parent.rglob("*.md"), *(PAGE.parent.parent / name for name in ("README.md", "CONTRIBUTING.md"))]
+
+
+def test_every_finding_and_problem_is_explained() -> None:
+    """What it means and what to do, a section a kind; and nothing that is not found any more."""
+    from libramen.report.findings import _SENTENCES as FINDINGS
+    from libramen.report.problems import _SENTENCES as PROBLEMS
+
+    page = PAGE.with_name("findings.md").read_text()
+    sections = dict(re.findall(r"^### (\w+)\n(.*?)(?=^#|\Z)", page, re.MULTILINE | re.DOTALL))
+    assert set(sections) == set(FINDINGS)
+    assert all("**Do:**" in text for text in sections.values())
+    told = re.findall(r"^\| (`.*?) \|", page.split("## Problems")[1], re.MULTILINE)
+    assert sorted(re.findall(r"`(\w+)`", " ".join(told))) == sorted(PROBLEMS)
+
+
+def test_every_command_answers_a_question() -> None:
+    import typer
+
+    from libramen.cli.app import app
+
+    commands = set(typer.main.get_command(app).commands) - {"demo", "prepare", "store", "schema", "trace"}  # type: ignore[attr-defined]
+    page = PAGE.with_name("questions.md").read_text()
+    assert all(f"libramen {name}" in page for name in commands)
+    pages = {page.name for page in (PAGE.parent / "how-to").glob("*.md")}
+    assert all(f"how-to/{name}" in page for name in pages - {"how-sure.md"})
+    reference = PAGE.with_name("commands.md").read_text()
+    assert all(f"## libramen {name}\n" in reference for name in commands)
+
+
+def test_everything_public_is_in_the_reference_and_every_picture_in_the_gallery() -> None:
+    import libramen
+
+    listed = re.findall(r"auto(?:class|function|exception):: libramen\.(\w+)", PAGE.with_name("python.md").read_text())
+    assert sorted(listed) == sorted(name for name in libramen.__all__ if name != "__version__")
+    gallery = PAGE.with_name("gallery.md").read_text()
+    pictures = {picture.name for picture in (PAGE.parent / "screenshots").glob("*.png")}
+    assert set(re.findall(r"screenshots/([\w-]+\.png)", gallery)) == pictures
+
+
+def test_outputs_on_pages_are_those_of_commands(tmp_path: Path) -> None:
+    """Each page with an output is one that `python docs/outputs.py` fills; it picks lines as it is told."""
+    outputs = runpy.run_path(str(PAGE.with_name("outputs.py")))
+    assert outputs["_picked"]("a\nb 1\nc\nd\nb 2\n", "/^a/+1; /^b/") == "a\nb 1\n...\nb 2"
+    page = "<!-- run: touch made -->\n<!-- shows: all -->\n```console\n$ ls\nold\n```\n"
+    assert outputs["filled"](page, tmp_path).endswith("$ ls\nmade\n```\n")
+    with pytest.raises(outputs["PageError"], match="is not in the output"):
+        outputs["_picked"]("a", "/b/")
 
 
 @pytest.mark.parametrize("page", PAGES, ids=lambda page: page.name)

@@ -8,7 +8,20 @@ from typing import Final
 
 import numpy as np
 
+from libramen.base.errors import OutputError
+
 PERCENTILES: Final = {"p50": 0.5, "p90": 0.9, "p95": 0.95, "p99": 0.99, "p999": 0.999}
+
+
+def percentile_of(name: str) -> str:
+    """The name of a percentile, as it stands there.
+
+    Raises:
+        OutputError: there is none that is called so.
+    """
+    if name not in PERCENTILES:
+        raise OutputError(f"percentile: found {name!r}; allowed: {', '.join(PERCENTILES)}")
+    return name
 
 
 def rank_of(n: int, share: float) -> int:

@@ -285,19 +285,24 @@ def compare(
     doubt: Annotated[
         bool, typer.Option("--doubt", help="Compare again at the ends of what is not known: does the verdict hold?")
     ] = False,
+    percentile: Annotated[
+        str | None,
+        typer.Option("--percentile", metavar="P", help="--plot: p50 to p999 (default: what is wanted, or p95)."),
+    ] = None,
     repeats: RepeatTimes = None,
     store: StoreFile = None,
     no_store: NoStore = False,
     cluster: Cluster = None,
 ) -> int:
     """Replay all plans of a study, or some, and compare them; also with an earlier comparison."""
+    from libramen.base.ranks import percentile_of
     from libramen.cli import sections
     from libramen.questions.against import against as find_changes, read_baseline
     from libramen.questions.compare import compare as compare_plans
     from libramen.study.file import load_study
     from libramen.trust.grade import kept_grade
 
-    out = Outputs(json, plot, csv, form)
+    out = Outputs(json, plot, csv, form, {} if percentile is None else {"percentile": percentile_of(percentile)})
     earlier = None if baseline is None else read_baseline(baseline)
     loaded = load_study(study, trust_code=trust_code)
     n = read_repeats(repeats)

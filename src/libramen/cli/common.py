@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any, TypeVar
 
@@ -211,12 +211,14 @@ class Outputs:
         form: of the words, "text" or "md".
         plot: where its picture goes.
         csv: where its tables go: the main one there, the others beside it.
+        drawn: what its picture is to show, for its `plot()`.
     """
 
     json: bool = False
     plot: Path | None = None
     csv: Path | None = None
     form: str = "text"
+    drawn: dict[str, Any] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         """Before any time is spent: whether they can be written.
@@ -249,7 +251,7 @@ class Outputs:
         from libramen.cli import show
 
         if self.plot is not None:
-            save_figure(result.plot(), self.plot)
+            save_figure(result.plot(**self.drawn), self.plot)
         made = sections() if self.csv is not None or not self.json else []
         if self.csv is not None:
             from libramen.report.tables import write_tables

@@ -15,8 +15,8 @@ _OPTIONS: Final = {
         "seed", "repeats", "trust-code", "no-cache", "store", "no-store", "cluster", "memory",
     ),
     "What comes out": (
-        "json", "csv", "format", "plot", "where", "money", "costs", "month", "requests", "decisions", "series", "out",
-        "save", "strict", "from", "to",
+        "json", "csv", "format", "plot", "percentile", "where", "money", "costs", "month", "requests", "decisions",
+        "series", "out", "save", "strict", "from", "to",
     ),
     "Help": ("help", "version", "install-completion", "show-completion"),
 }  # fmt: skip

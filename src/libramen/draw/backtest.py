@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-from datetime import UTC, timedelta
-from typing import TYPE_CHECKING, Any, Final
+from typing import TYPE_CHECKING, Final
 
 import numpy as np
-from matplotlib.dates import AutoDateLocator, ConciseDateFormatter
 from matplotlib.ticker import FixedLocator, NullFormatter, NullLocator
 
 from libramen.base import units
 from libramen.base.ranks import by_group
-from libramen.draw.style import BUOY, FOAM, INK, SAND, SEA, dress, duration_ticks, new_figure
+from libramen.draw.style import BUOY, FOAM, INK, SAND, SEA, date_axis, dress, duration_ticks, new_figure, times_of
+from libramen.report.prose import clock
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -23,6 +22,9 @@ _POINTS: Final = np.concatenate([np.linspace(0.02, 0.98, 49), [0.99, 0.995, 0.99
 _MARKED: Final = ("p50", "p95", "p99")
 _WINDOWS: Final = 96
 _FEW: Final = 20
+_LONG_S: Final = 3 * 3600.0
+_STEP_S: Final = 300.0
+"""Of the worst hour."""
 _TICKS_S: Final = (1e-3, 3e-3, 1e-2, 3e-2, 0.1, 0.3, 1.0, 3.0, 10.0, 30.0, 100.0, 300.0, 1000.0)
 
 
@@ -41,15 +43,31 @@ def draw_backtest(found: Backtest) -> Figure:
         notes=(
             f"- {found.grade.reason}",
             "Left: on the line, the replay gives what the log has; the band is 10 % to either side.",
-            "Right: p95 of the requests that arrived in each window, as logged and as replayed.",
+            "Beside it: p95 of the requests that arrived in each window, as logged and as replayed.",
         ),
     )
-    grid = figure.add_gridspec(2, 2, width_ratios=(1, 1.5), height_ratios=(2.2, 1))
+    hour = _worst_hour(found)
+    grid = figure.add_gridspec(
+        2, 3 if hour else 2, width_ratios=(1, 1.1, 0.7) if hour else (1, 1.5), height_ratios=(2.2, 1)
+    )
     _quantiles(figure.add_subplot(grid[:, 0]), found)
-    upper = figure.add_subplot(grid[0, 1])
-    lower = figure.add_subplot(grid[1, 1], sharex=upper)
-    _over_time(upper, lower, found)
+    for column, stretch in enumerate([(0.0, found.trace.span_s), *([hour] if hour else [])], 1):
+        upper = figure.add_subplot(grid[0, column])
+        lower = figure.add_subplot(grid[1, column], sharex=upper)
+        _over_time(upper, lower, found, stretch, is_first=column == 1)
     return figure
+
+
+def _worst_hour(found: Backtest) -> tuple[float, float] | None:
+    """The hour with most of the slowest twentieth of the requests; None: the log is not much longer."""
+    trace = found.trace
+    if trace.span_s < _LONG_S:
+        return None
+    logged_s = np.asarray(trace.latency_s)
+    slow = trace.at_s[logged_s > np.nanquantile(logged_s, 0.95)]
+    steps = np.bincount((slow / _STEP_S).astype(np.int64), minlength=int(trace.span_s / _STEP_S) + 1)
+    first = _STEP_S * int(np.argmax(np.convolve(steps, np.ones(int(3600 / _STEP_S)), mode="valid")))
+    return first, min(trace.span_s, first + 3600)
 
 
 def _quantiles(axes: Axes, found: Backtest) -> None:
@@ -89,19 +107,21 @@ def _quantiles(axes: Axes, found: Backtest) -> None:
     axes.legend(loc="lower right", frameon=False, fontsize=9)
 
 
-def _over_time(upper: Axes, lower: Axes, found: Backtest) -> None:
+def _over_time(upper: Axes, lower: Axes, found: Backtest, stretch: tuple[float, float], *, is_first: bool) -> None:
+    """Both p95 and the load from one instant to another [s]; `is_first`: it is the whole, with labels."""
     trace = found.trace
-    width_s = max(60.0, 60.0 * round(trace.span_s / _WINDOWS / 60))
-    window = (trace.at_s // width_s).astype(np.int64)
+    from_s, to_s = stretch
+    width_s = max(60.0, 60.0 * round((to_s - from_s) / _WINDOWS / 60))
+    kept = (trace.at_s >= from_s) & (trace.at_s < to_s)
+    window = ((trace.at_s[kept] - from_s) // width_s).astype(np.int64)
     n = int(window[-1]) + 1
-    at: Any = np.arange(n) * width_s / 3600
-    if trace.start is not None:
-        begin = trace.start.astimezone(UTC)
-        at = [(begin + timedelta(seconds=width_s * k)).astimezone(trace.start.tzinfo) for k in range(n)]
-    logged, replayed = (_p95(taken_s, window, n) for taken_s in (np.asarray(trace.latency_s), found.replayed_s))
+    begins_s = from_s + width_s * np.arange(n)
+    at = times_of(trace.start, begins_s)
+    both = (np.asarray(trace.latency_s)[kept], found.replayed_s[kept])
+    logged, replayed = (_p95(taken_s, window, n) for taken_s in both)
     upper.plot(at, logged, color=SAND, linewidth=3.4, label="logged")
     upper.plot(at, replayed, color=SEA, linewidth=1.6, label="replayed")
-    dress(upper, y_label="p95")
+    dress(upper, y_label="p95" if is_first else "")
     shown = np.concatenate([logged, replayed])
     shown = shown[~np.isnan(shown)]
     if len(shown) and shown.max() > 8 * shown.min():
@@ -111,19 +131,18 @@ def _over_time(upper: Axes, lower: Axes, found: Backtest) -> None:
         upper.yaxis.set_major_locator(FixedLocator([tick for tick in _TICKS_S if low <= tick <= high]))
         upper.yaxis.set_minor_locator(NullLocator())
     upper.yaxis.set_major_formatter(duration_ticks())
-    upper.legend(loc="upper left", frameon=False, fontsize=9)
+    if is_first:
+        upper.legend(loc="upper left", frameon=False, fontsize=9)
     upper.tick_params(labelbottom=False)
     lower.fill_between(at, np.bincount(window, minlength=n) / width_s, color=FOAM, step="mid")
-    dress(lower, y_label="requests / s")
+    dress(lower, y_label="requests / s" if is_first else "")
     lower.set_ylim(bottom=0)
     if trace.start is not None:
-        locator = AutoDateLocator(tz=trace.start.tzinfo)  # type: ignore[no-untyped-call]
-        lower.xaxis.set_major_locator(locator)
-        formatter = ConciseDateFormatter(locator, tz=trace.start.tzinfo)  # type: ignore[no-untyped-call]
-        lower.xaxis.set_major_formatter(formatter)
+        date_axis(lower, trace.start.tzinfo, 8 if is_first else 5)
     else:
         lower.set_xlabel("hours from the start", color=INK, fontsize=10)
-    upper.set_title(f"windows of {units.show_duration(width_s)}", fontsize=9, color=INK, loc="right")
+    name = "" if is_first else f"worst hour, {clock(trace, from_s, seconds=False)}: "
+    upper.set_title(f"{name}windows of {units.show_duration(width_s)}", fontsize=9, color=INK, loc="right")
 
 
 def _p95(latency_s: np.ndarray, window: np.ndarray, n: int) -> np.ndarray:

@@ -9,7 +9,7 @@ from matplotlib.lines import Line2D
 from matplotlib.ticker import FuncFormatter, LogLocator, NullFormatter
 
 from libramen.base import units
-from libramen.base.ranks import PERCENTILES
+from libramen.base.ranks import PERCENTILES, percentile_of
 from libramen.draw.labels import place_labels
 from libramen.draw.style import BUOY, INK, KELP, dress, new_figure, plain, tier_looks
 from libramen.outcome.figures import Figures
@@ -27,11 +27,19 @@ _LEGEND: Final = 0.065
 _LEAST_FAILED: Final = 1e-6
 
 
-def draw_comparison(comparison: Comparison) -> Figure:
+def draw_comparison(comparison: Comparison, percentile: str | None = None) -> Figure:
     """Two panels over the cost of a month: how quickly most were answered, and the share of requests that failed.
 
     Every plan is one marker with its name; filled if it meets all objectives, else open. The
     objectives are lines, and what meets both objectives of a panel is shaded.
+
+    Args:
+        comparison: of one plan or more.
+        percentile: within what time so many were answered: p50, p90, p95, p99 or p999. Default: that of the first
+            objective about latency, or p95.
+
+    Raises:
+        OutputError: there is no such percentile.
     """
     outcomes = comparison.figures
     first = outcomes[0]
@@ -47,7 +55,8 @@ def draw_comparison(comparison: Comparison) -> Figure:
     engine.set(rect=(left_at, foot + _LEGEND, width, height - _LEGEND))
     left, right = figure.subplots(1, 2)
     wanted: dict[str, float] = {goal.name: float(goal.wanted) for goal in outcomes[0].objectives}
-    _latency_panel(left, outcomes, wanted, currency)
+    shown = percentile_of(percentile or next((key for key in wanted if key in PERCENTILES), "p95"))
+    _latency_panel(left, outcomes, wanted, currency, shown)
     _failure_panel(right, outcomes, wanted, currency)
     looks = tier_looks(_tier(outcome) for outcome in outcomes)
     handles = [
@@ -82,12 +91,13 @@ def _title(comparison: Comparison) -> str:
     return f"{best.plan} is the cheapest plan that meets every objective: {cost} a month"
 
 
-def _latency_panel(axes: Axes, outcomes: tuple[Figures, ...], wanted: dict[str, float], currency: str) -> None:
+def _latency_panel(
+    axes: Axes, outcomes: tuple[Figures, ...], wanted: dict[str, float], currency: str, name: str
+) -> None:
     """Within what time so many of all requests were answered; plans that never answered so many stand in a strip above.
 
     So a plan that fails most of its requests, and answers the few others quickly, does not stand among the good ones.
     """
-    name = next((key for key in wanted if key in PERCENTILES), "p95")
     answered = [outcome.month.answered_s[name] for outcome in outcomes]
     highest = max([*(value for value in answered if value is not None), wanted.get(name, 0.0), 1e-9])
     never = highest * 1.9
@@ -165,7 +175,8 @@ def _points(
         else:
             style |= {"markeredgecolor": colour, "markeredgewidth": 2.4}
             axes.plot(cost, value, marker=marker, color=colour, markerfacecolor="white", zorder=4, **style)
-    place_labels(axes, points, [outcome.plan for outcome in shown], at_x=most_cost, at_y=limit)
+    names = [f"{outcome.plan}, {units.about_money(outcome.bill.month, currency)}" for outcome in shown]
+    place_labels(axes, points, names, at_x=most_cost, at_y=limit)
 
 
 def _objectives(axes: Axes, most_cost: float | None, limit: float | None, currency: str) -> None:

@@ -15,6 +15,9 @@ if TYPE_CHECKING:
 _LINE_PX: Final = 15.0
 _SIZE_PT: Final = 9.5
 _MARKER_PX: Final = 9.0
+_FAR_PX: Final = 2 * _LINE_PX
+"""A name that is further above or below its point has a line to it."""
+_Box = tuple[float, float, float, float]
 
 
 def place_labels(
@@ -27,8 +30,9 @@ def place_labels(
 ) -> None:
     """Write each name beside its point: right of it, left, above or below, or further off with a line.
 
-    Tries places in that order and takes the first that is free and within the panel; the upright
-    line at `at_x`, the level one at `at_y` and texts in the axes are not free. The axes must have their final limits.
+    Tries places in that order and takes the first that is free and within the panel, if possible one whose line
+    crosses no name; the upright line at `at_x`, the level one at `at_y` and texts in the axes are not free. A name for
+    which there is no place is left out. The axes must have their final limits.
     """
     figure = axes.get_figure(root=True)
     assert figure is not None
@@ -44,19 +48,28 @@ def place_labels(
     if at_y is not None:
         taken.append((panel.x0, line_y - 2, panel.x1, line_y + 3))
     taken += [text.get_window_extent(renderer).extents for text in axes.texts]
-    for (x, y), point, name in sorted(
+    named: list[_Box] = []
+    for (x, y), point, label in sorted(
         zip(pixels, points, map(plain, names), strict=True), key=lambda entry: -entry[0][1]
     ):
-        width = renderer.get_text_width_height_descent(name, font, False)[0] + 2
+        width = renderer.get_text_width_height_descent(label, font, False)[0] + 2
+        places = []
         for dx, dy in _offsets(width):
             box = (x + dx, y + dy - _LINE_PX / 2, x + dx + width, y + dy + _LINE_PX / 2)
             inside = panel.x0 <= box[0] and box[2] <= panel.x1 and panel.y0 <= box[1] and box[3] <= panel.y1
             if inside and not any(_overlap(box, other) for other in taken):
-                break
+                crosses = any(_overlap(step, name) for step in _line((x, y), box, dy) for name in named)
+                places.append((crosses, dx, dy, box))
+                if not crosses:
+                    break
+        if not places:
+            continue  # better no name than two that nobody can read
+        _, dx, dy, box = min(places, key=lambda place: place[0])
         taken.append(box)
-        far = abs(dy) > 2 * _LINE_PX
+        named.append(box)
+        far = abs(dy) > _FAR_PX
         axes.annotate(
-            name,
+            label,
             point,
             # Offsets are in points of 1/72 inch, the boxes in pixels.
             (dx * 72 / figure.dpi, dy * 72 / figure.dpi),
@@ -69,6 +82,15 @@ def place_labels(
         )
 
 
+def _line(start: tuple[float, float], box: _Box, dy: float) -> list[_Box]:
+    """Where the line from a point to its name goes, as small boxes; none: the name is beside the point."""
+    if abs(dy) <= _FAR_PX:
+        return []
+    end = box[0] if box[0] > start[0] else box[2], (box[1] + box[3]) / 2
+    steps = [(start[0] + (end[0] - start[0]) * k / 12, start[1] + (end[1] - start[1]) * k / 12) for k in range(12)]
+    return [(x - 1, y - 1, x + 1, y + 1) for x, y in steps]
+
+
 def _offsets(width: float) -> list[tuple[float, float]]:
     """Places to try, as offsets of the left middle of the text from the point [pixels]."""
     near = [(13.0, 0.0), (-13.0 - width, 0.0), (-width / 2, 18.0), (-width / 2, -18.0)]
@@ -76,5 +98,5 @@ def _offsets(width: float) -> list[tuple[float, float]]:
     return near + far
 
 
-def _overlap(a: tuple[float, float, float, float], b: tuple[float, float, float, float]) -> bool:
+def _overlap(a: _Box, b: _Box) -> bool:
     return a[0] < b[2] and b[0] < a[2] and a[1] < b[3] and b[1] < a[3]

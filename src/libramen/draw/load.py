@@ -7,11 +7,11 @@ from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 from matplotlib.colors import LinearSegmentedColormap
-from matplotlib.dates import AutoDateLocator, ConciseDateFormatter, date2num
+from matplotlib.dates import date2num
 from matplotlib.ticker import LogLocator, NullFormatter
 
 from libramen.base import units
-from libramen.draw.style import BUOY, FOAM, INK, SAND, SEA, dress, duration_ticks, new_figure, plain
+from libramen.draw.style import BUOY, FOAM, INK, SAND, SEA, date_axis, dress, duration_ticks, new_figure, plain
 from libramen.trace.summary import Summary
 
 if TYPE_CHECKING:
@@ -48,9 +48,7 @@ def _over_time(axes: Axes, summary: Summary) -> None:
     if trace.start is not None:
         utc = trace.start.astimezone(UTC)
         times = np.array([date2num(utc + timedelta(seconds=float(s))) for s in starts])
-        locator = AutoDateLocator(tz=trace.start.tzinfo, maxticks=14)
-        axes.xaxis.set_major_locator(locator)
-        axes.xaxis.set_major_formatter(ConciseDateFormatter(locator, tz=trace.start.tzinfo, show_offset=False))
+        date_axis(axes, trace.start.tzinfo)
         axes.set_xlabel(f"local time ({trace.start.tzinfo})", color=INK)
     else:
         axes.set_xlabel("hours from the start", color=INK)
@@ -67,10 +65,12 @@ def _over_time(axes: Axes, summary: Summary) -> None:
             )  # fmt: skip
     peak = summary.peaks["1min"]
     if trace.span_s >= 120:
-        place = int(np.argmin(np.abs(starts - peak.at_s)))
+        place, at = int(np.argmin(np.abs(starts - peak.at_s))), trace.local_time(peak.at_s)
         axes.annotate(
-            f"busiest minute: {peak.per_second:.3g} / s", (times[place], counts[place]), (-10, -2),
-            textcoords="offset points", ha="right", va="top", fontsize=9, color=BUOY,
+            f"busiest minute: {peak.per_second:.3g} / s{'' if at is None else f' at {at:%a %H:%M}'}",
+            (times[place], counts[place]), (-60 if place > len(counts) / 4 else 60, -4), textcoords="offset points",
+            ha="right" if place > len(counts) / 4 else "left", va="top", fontsize=9, color=BUOY,
+            arrowprops={"arrowstyle": "->", "color": BUOY, "linewidth": 1.2},
         )  # fmt: skip
     axes.margins(x=0.005)
     axes.set_ylim(bottom=0)

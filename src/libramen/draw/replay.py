@@ -5,14 +5,13 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
-from matplotlib.dates import AutoDateLocator, ConciseDateFormatter
 from matplotlib.ticker import FuncFormatter, LogLocator, NullFormatter, PercentFormatter
 
 from libramen.base import units
 from libramen.base.times import local_time
 from libramen.draw import style as looks
 from libramen.draw.stretch import Stretch, stretches
-from libramen.draw.style import BUOY, DUSK, FOAM, INK, KELP, SAND, SEA, dress, duration_ticks, new_figure
+from libramen.draw.style import BUOY, DUSK, FOAM, INK, KELP, SAND, SEA, date_axis, dress, duration_ticks, new_figure
 from libramen.engine.border.records import ENDINGS
 from libramen.outcome.marks import marks_of
 from libramen.outcome.of_requests import OfRequests
@@ -137,9 +136,7 @@ def time_axis(axes: Axes, outcome: Outcome, most: int = 14, from_s: float = 0.0)
     if start is None:
         axes.set_xlabel("hours from the start", color=INK)
         return
-    locator = AutoDateLocator(tz=start.tzinfo, maxticks=most, minticks=2)
-    axes.xaxis.set_major_locator(locator)
-    axes.xaxis.set_major_formatter(ConciseDateFormatter(locator, tz=start.tzinfo, show_offset=False))
+    date_axis(axes, start.tzinfo, most)
     begins = local_time(start, max(0.0, from_s))
     axes.set_xlabel(f"local time ({start.tzinfo}), from {begins:%a %d %b %Y}", color=INK)
 

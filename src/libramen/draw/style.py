@@ -6,14 +6,14 @@ import io
 import re
 import textwrap
 from collections.abc import Iterable, Sequence
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, datetime, timedelta, tzinfo
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Final
 
 import matplotlib as mpl
 import numpy as np
 from matplotlib.backends.backend_agg import FigureCanvasAgg
-from matplotlib.dates import date2num
+from matplotlib.dates import AutoDateLocator, ConciseDateFormatter, date2num
 from matplotlib.figure import Figure
 from matplotlib.ticker import FuncFormatter
 
@@ -77,6 +77,21 @@ def times_of(start: datetime | None, at_s: np.ndarray) -> Any:
         return at_s / 3600
     utc = start.astimezone(UTC)
     return np.array([date2num(utc + timedelta(seconds=float(s))) for s in np.atleast_1d(at_s)])  # type: ignore[no-untyped-call]
+
+
+_DAYS: Final = {
+    "formats": ["%Y", "%b %Y", "%a %d %b", "%H:%M", "%H:%M", "%H:%M:%S"],
+    "zero_formats": ["", "%Y", "%a %d %b", "%a %d %b", "%H:%M", "%H:%M:%S"],
+}
+"""How ticks of a time axis are written: days have their names."""
+
+
+def date_axis(axes: Axes, zone: tzinfo | None, most: int = 14) -> None:
+    """Ticks of local time along a panel, so many at most."""
+    locator = AutoDateLocator(tz=zone, maxticks=most, minticks=2)  # type: ignore[no-untyped-call]
+    axes.xaxis.set_major_locator(locator)
+    formatter = ConciseDateFormatter(locator, tz=zone, show_offset=False, **_DAYS)  # type: ignore[no-untyped-call]
+    axes.xaxis.set_major_formatter(formatter)
 
 
 def dress(axes: Axes, *, y_label: str) -> None:

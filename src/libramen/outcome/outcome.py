@@ -381,7 +381,7 @@ class Outcome(OfRequests, Shown):
         return self._again(window_s=window_s)
 
     def plot_where(self) -> heavy.Figure:
-        """Where the time of the requests went, as chains of bars: of all, and of the slowest 1 %.
+        """Where the time of the requests went, service after service: of all, and of the slowest 1 %.
 
         Returns:
             A Matplotlib figure: `figure.savefig("where.png")` keeps it (or .svg), and a notebook shows it.

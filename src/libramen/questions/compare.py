@@ -142,13 +142,16 @@ class Comparison(Shown):
         """Whether every plan meets every objective."""
         return all(figures.meets_all for figures in self.figures)
 
-    def plot(self) -> heavy.Figure:
+    def plot(self, percentile: str | None = None) -> heavy.Figure:
         """Cost against p95 and against availability, every plan labelled, objectives marked.
+
+        Args:
+            percentile: another one than p95, such as "p99". Default: that of the first objective about latency.
 
         Returns:
             A Matplotlib figure: `figure.savefig("compare.png")` keeps it (or .svg), and a notebook shows it.
         """
-        return figure_of(self)
+        return figure_of(self, percentile)
 
 
 def _begin(figures: Figures) -> datetime | float | None:

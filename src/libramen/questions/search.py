@@ -82,7 +82,7 @@ class Search(Comparison):
         told = [f"{short_key(key)}={value}" for key, value in varied.items() if key not in {SCALE, PLAN}]
         return ", ".join([str(varied[PLAN]), *told] if PLAN in varied else told)
 
-    def plot(self) -> heavy.Figure:
+    def plot(self) -> heavy.Figure:  # type: ignore[override]  # it has p95 alone
         """Money and p95 over what was varied, and money against p95 with the plans that nobody beats.
 
         Of several loads a map: what each combination costs at each of them, and which is the cheapest that holds.
