@@ -8,6 +8,7 @@ A page says what belongs between two comments, and this script writes it there:
     <!-- price: Egress -->                                a price: what it is, and its keys with their places
     <!-- trace keys -->                                   the keys of [trace], and which formats know them
     <!-- help: trace make -->                             what a command says of itself
+    <!-- advice: flapping -->                             what to do about a finding
 """
 
 from __future__ import annotations
@@ -20,6 +21,7 @@ from typing import TYPE_CHECKING, Any
 
 from libramen.base.units import show_duration
 from libramen.prices import PRICES
+from libramen.report.advice import ADVICE
 from libramen.study.trace_table import TraceTable
 from libramen.trace.formats.registry import users_of
 
@@ -31,7 +33,9 @@ if TYPE_CHECKING:
     from libramen.base.fields import Table
 
 DOCS = Path(__file__).parent
-_MARK = re.compile(r"(<!-- (keys|arguments|price|trace keys|help)(?:: ([^>]*?))? -->\n)(.*?)(<!-- end -->)", re.DOTALL)
+_MARK = re.compile(
+    r"(<!-- (keys|arguments|price|trace keys|help|advice)(?:: ([^>]*?))? -->\n)(.*?)(<!-- end -->)", re.DOTALL
+)
 PLACES = {
     "of_tier": "`[tiers.T]`", "of_free": "`[tiers.T] free = { ... }`", "of_size": "`[tiers.T.sizes.S]`",
     "of_plan": "`[plans.P]`", "of_study": "`[study]`",
@@ -158,8 +162,13 @@ def help_of(told: str) -> str:
     return f"```text\n{said.strip()}\n```"
 
 
+def advice(told: str) -> str:
+    """What to do about a finding."""
+    return f"**Do:** {ADVICE[told]}"
+
+
 FILL: dict[str, Callable[[str], str]] = {
-    "keys": keys, "arguments": arguments, "price": price, "trace keys": trace_keys, "help": help_of,
+    "keys": keys, "arguments": arguments, "price": price, "trace keys": trace_keys, "help": help_of, "advice": advice,
 }  # fmt: skip
 
 if __name__ == "__main__":

@@ -5,10 +5,15 @@ from __future__ import annotations
 import ast
 import json
 import re
+import sys
 from pathlib import Path
+from types import SimpleNamespace
 from typing import Any
 
 import pytest
+
+from libramen import load_study
+from libramen.report.bar import bar_of_notebook
 
 NOTEBOOKS = sorted((Path(__file__).parent.parent / "docs" / "notebooks").glob("*.ipynb"))
 MOST_COLUMNS = 8
@@ -50,3 +55,39 @@ def test_a_reader_is_told_where_to_go_on() -> None:
     assert all(f"notebooks/{path.name}" in index for path in NOTEBOOKS)
     linked = set(re.findall(r"\((\S+\.ipynb)\)", " ".join(path.read_text() for path in NOTEBOOKS)))
     assert linked == {"choose-a-plan.ipynb", "how-far.ipynb"}
+
+
+def test_a_bar_beneath_the_cell(monkeypatch: pytest.MonkeyPatch, hour_study: Path) -> None:
+    """Not for what is done at once; then moved, and gone at the end. Elsewhere there is none."""
+    shown: list[str] = []
+
+    class Place:
+        def update(self, text: str) -> None:
+            shown.append(text)
+
+    def display(text: str, display_id: bool) -> Place:
+        shown.append(text)
+        return Place()
+
+    assert bar_of_notebook() is None
+    shell = SimpleNamespace(get_ipython=lambda: SimpleNamespace(kernel=1))
+    monkeypatch.setitem(sys.modules, "IPython", shell)
+    monkeypatch.setitem(sys.modules, "IPython.display", SimpleNamespace(HTML=str, display=display))
+    now = [0.0]
+    monkeypatch.setattr("libramen.report.bar.time.monotonic", lambda: now[0])
+    bar = bar_of_notebook()
+    assert bar is not None
+    for at, share in ((0.1, 0.1), (0.6, 0.3), (0.65, 0.4), (0.8, 0.5), (0.81, 1.0)):
+        now[0] = at
+        bar("<replaying>", share)
+    assert shown == [
+        '<progress value="0.300" max="1"></progress> &lt;replaying&gt;',
+        '<progress value="0.500" max="1"></progress> &lt;replaying&gt;', "",
+    ]  # fmt: skip
+    # Questions ask for it by themselves.
+    seen: list[tuple[str, float]] = []
+    monkeypatch.setattr("libramen.report.bar._Bar", lambda: lambda what, share: seen.append((what, share)))
+    study = load_study(hour_study)
+    study.compare(plans=["single", "steady"])
+    assert seen
+    assert seen[-1][1] == 1.0

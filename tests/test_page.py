@@ -249,6 +249,8 @@ def test_the_command(tmp_path: Path) -> None:
                 "--out",
                 str(tmp_path / "r.html"),
                 "--full",
+                "--grow",
+                "8%",
                 "--plan",
                 TRICKS[1],
                 "--plan",
@@ -261,6 +263,7 @@ def test_the_command(tmp_path: Path) -> None:
     page = (tmp_path / "r.html").read_text(encoding="utf-8")
     assert "When another one is cheaper" in page
     assert "How much more load each plan takes" in page
+    assert "months at 8 %" in page
     assert "Not computed" not in page
     again = run(
         app, ["report", file, "--out", str(tmp_path / "r.md"), "--plan", TRICKS[1], "--plan", TRICKS[6], *store]

@@ -170,7 +170,8 @@ class Table(BaseModel):
             StudyError: a key is unknown, or its value is not allowed.
 
         Example:
-            >>> Size(cores=1, per_hour="0.03").replace(memory="2 GB").memory  # doctest: +SKIP
+            >>> from libramen import Size
+            >>> Size(cores=1, per_hour="0.03").replace(memory="2 GB").memory
             2000000000
         """
         kept = {name: getattr(self, name) for name in self.model_fields_set if name not in values}

@@ -48,6 +48,7 @@ _LIVE: Final = {
 }
 _LIVE_COSTS: Final = {"Outcome": "draw.live.costs:live_costs"}
 _HTML: Final = "report.html:to_html"
+_BAR: Final = "report.bar:bar_of_notebook"
 _PAGE: Final = "report.page:page_of"
 _SVG: Final = "draw.style:svg_of"
 _SENTENCES: Final = {
@@ -55,6 +56,7 @@ _SENTENCES: Final = {
     "Grade": "report.trust:reason",
     "Problem": "report.problems:sentence",
 }
+_ADVICE: Final = {"Finding": "report.advice:advice"}
 _VERDICT: Final = "report.comparison:verdict"
 _RESULTS: Final = {"Comparison": "questions.compare:Comparison", "Outcome": "outcome.outcome:Outcome"}
 QUESTIONS: Final = {
@@ -110,6 +112,11 @@ def svg_of(figure: heavy.Figure) -> bytes:
     return written
 
 
+def bar_of_notebook() -> Any:
+    """A bar of progress beneath the cell of a notebook; None: this is none."""
+    return reach(_BAR)()
+
+
 def page_of(result: object) -> str:
     """The page that is made of a result, as HTML."""
     return str(reach(_PAGE)(result))
@@ -118,6 +125,11 @@ def page_of(result: object) -> str:
 def sentence_of(fact: object) -> str:
     """The sentence of a finding, or of another fact."""
     return str(_of(_SENTENCES, fact)(fact))
+
+
+def advice_of(finding: object) -> str:
+    """What to do about a finding."""
+    return str(_of(_ADVICE, finding)(finding))
 
 
 def verdict_of(comparison: object) -> str:

@@ -47,6 +47,10 @@ Cluster = Annotated[
 Memory = Annotated[
     str | None, typer.Option("--memory", metavar="SIZE", help="What replays may take (default: half of the machine's).")
 ]
+Growth = Annotated[
+    str | None,
+    typer.Option("--grow", metavar="SHARE", help="Growth of the load a month, as 8% or 5%..12%: when it ends."),
+]
 _REACHED_S = 10
 """So long a cluster may take to answer."""
 Csv = Annotated[Path | None, typer.Option("--csv", metavar="FILE", help="Write the tables as CSV, the main one here.")]
@@ -200,6 +204,17 @@ def save_figure(figure: Any, file: Path) -> None:
     from libramen.draw.style import save
 
     save(figure, file)
+
+
+def read_growth(text: str | None) -> tuple[float, float] | None:
+    """What --grow says: the least and the greatest growth a month; None: it is not there.
+
+    Raises:
+        ReplayError: it is not allowed.
+    """
+    from libramen.base.units import parse_range, parse_share
+
+    return read(text, lambda given: parse_range(given, parse_share), "--grow")
 
 
 @dataclass(frozen=True)

@@ -11,6 +11,7 @@ from libramen.cli.common import (
     Cluster,
     Csv,
     Form,
+    Growth,
     Json,
     Memory,
     NoCache,
@@ -28,6 +29,7 @@ from libramen.cli.common import (
     open_store,
     plans_of,
     read,
+    read_growth,
     read_repeats,
     ready,
     replaying,
@@ -204,10 +206,7 @@ def _ranges(vary: list[str]) -> dict[str, Any]:
 def headroom(
     study: StudyPath,
     plan: SomePlans = None,
-    grow: Annotated[
-        str | None,
-        typer.Option("--grow", metavar="SHARE", help="Growth of the load a month, as 8% or 5%..12%: when it ends."),
-    ] = None,
+    grow: Growth = None,
     json: Json = False,
     seed: Seed = 0,
     trust_code: Trust = False,
@@ -225,17 +224,14 @@ def headroom(
     memory: Memory = None,
 ) -> int:
     """How much more load each plan takes, which objective breaks first, and what runs out."""
-    from libramen.base.units import parse_range, parse_share, parse_size
+    from libramen.base.units import parse_size
     from libramen.cli import sections
     from libramen.questions.headroom import headroom as find
     from libramen.report.headroom import in_words
     from libramen.study.file import load_study
 
     out = Outputs(json, plot, csv, form)
-    growth, most = (
-        read(grow, lambda text: parse_range(text, parse_share), "--grow"),
-        read(memory, parse_size, "--memory"),
-    )
+    growth, most = read_growth(grow), read(memory, parse_size, "--memory")
     loaded = load_study(study, trust_code=trust_code)
     where = replaying(loaded, seed, no_cache=no_cache, store=store, no_store=no_store, cluster=cluster)
     with where as (trace, bar, asked):
@@ -388,6 +384,7 @@ def report(
     full: Annotated[
         bool, typer.Option("--full", help="Look for headroom and break-even, too, if they are not known yet.")
     ] = False,
+    grow: Growth = None,
     seed: Seed = 0,
     trust_code: Trust = False,
     no_cache: NoCache = False,
@@ -404,12 +401,13 @@ def report(
     from libramen.study.file import load_study
 
     check_output(out, (".html", ".md"))
+    growth = read_growth(grow)
     loaded = load_study(study, trust_code=trust_code)
     for name in plan or ():
         loaded.plan(name)
     where = replaying(loaded, seed, no_cache=no_cache, store=store, no_store=no_store, cluster=cluster)
     with where as (trace, _, asked):
-        found = dossier(loaded, plans=plan or None, full=full, **asked)
+        found = dossier(loaded, plans=plan or None, full=full, grow=growth, **asked)
         text = page_of(found) if out.suffix.lower() == ".html" else to_markdown(sections_of(found))
     write_whole(out, lambda path: path.write_text(text, encoding="utf-8"))
     show.skipped_lines(trace)

@@ -15,7 +15,7 @@ import numpy as np
 from pydantic import Field
 
 from libramen.base.results import Result
-from libramen.base.shown import sentence_of
+from libramen.base.shown import advice_of, sentence_of
 from libramen.outcome.measures import stage_steps
 from libramen.outcome.of_requests import OfRequests
 
@@ -81,9 +81,14 @@ class Finding(Result):
         """A sentence, with the figures."""
         return sentence_of(self)
 
+    @property
+    def advice(self) -> str:
+        """What to do about it."""
+        return advice_of(self)
+
     def to_dict(self) -> dict[str, Any]:
         """As in the JSON of the command line."""
-        return super().to_dict() | {"text": self.text}
+        return super().to_dict() | {"text": self.text, "advice": self.advice}
 
     @classmethod
     def from_dict(cls, document: dict[str, Any], clock: Clock = Clock(None, 0.0)) -> Self:

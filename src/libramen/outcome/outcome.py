@@ -243,9 +243,9 @@ class Outcome(OfRequests, Shown):
             OutputError: it is no month, or nobody says which.
 
         Example:
-            >>> rows = study.replay("steady").cost_rows(study.name)  # doctest: +SKIP
-            >>> sum(row["BilledCost"] for row in rows)  # doctest: +SKIP
-            Decimal('60.94')
+            >>> rows = study.replay("noon").cost_rows(study.name)
+            >>> sum(row["BilledCost"] for row in rows)
+            Decimal('140.16')
         """
         from libramen.bill.cost_rows import Account, billing_month, rows_of
 

@@ -88,9 +88,9 @@ def replay(
         TraceError: chunks are not in order of time.
 
     Example:
-        >>> outcome = replay(trace, service, plan)  # doctest: +SKIP
-        >>> outcome.latency_s["p95"]  # doctest: +SKIP
-        0.213
+        >>> outcome = replay(trace, study.service, study.plans["noon"])
+        >>> round(outcome.latency_s["p95"], 2)
+        0.37
         >>> replay((read_trace(file) for file in files), service, plan).endings["ok"]  # doctest: +SKIP
         104211872
         >>> services, plans = {"web": web, "database": database}, {"web": fleet, "database": one}  # doctest: +SKIP

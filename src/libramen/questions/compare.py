@@ -180,7 +180,9 @@ def compare(study: Study, *, plans: Iterable[str | Plan] | None = None, **asked:
         StudyError: a plan cannot be replayed on this trace.
 
     Example:
-        >>> compare(load_study("saltmarsh/study.toml")).table  # doctest: +SKIP
+        >>> from libramen import load_study
+        >>> compare(load_study("landing/study.toml"), plans=["noon", "bold"]).cheapest.plan
+        'noon'
     """
     context = Context.of(study, asked)
     cases = context.cases(plans)

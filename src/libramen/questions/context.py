@@ -11,6 +11,7 @@ from typing import Any, Final, Self, TypedDict
 
 from libramen.base.errors import StudyError
 from libramen.base.fields import nearest
+from libramen.base.shown import bar_of_notebook
 from libramen.runs.cases import Case, workers_for
 from libramen.runs.pool import Pool
 from libramen.runs.store import Store
@@ -55,7 +56,8 @@ class Context:
         store: where figures are looked up and kept. Default: nowhere; the command line keeps them in the cache
             directory, where it can be told not to.
         known_only: raise `runs.pool.NotKept` where something is not in the store, instead of replaying it.
-        progress: called with what is being done and the share of it that is done, from 0 to 1.
+        progress: called with what is being done and the share of it that is done, from 0 to 1. Default: a bar beneath
+            the cell in a notebook, elsewhere nothing.
     """
 
     study: Study
@@ -88,8 +90,14 @@ class Context:
 
     def report(self, what: str, share: float) -> None:
         """Tell what is being done, and the share of it that is done."""
-        if self.progress is not None:
-            self.progress(what, share)
+        progress = self._bar if self.progress is None else self.progress
+        if progress is not None:
+            progress(what, share)
+
+    @cached_property
+    def _bar(self) -> Callable[[str, float], None] | None:
+        found: Callable[[str, float], None] | None = bar_of_notebook()
+        return found
 
     @cached_property
     def load(self) -> Trace:

@@ -50,7 +50,12 @@ class Dossier:
 
 
 def dossier(
-    study: Study, *, plans: Iterable[str | Plan] | None = None, full: bool = False, **asked: Unpack[Asking]
+    study: Study,
+    *,
+    plans: Iterable[str | Plan] | None = None,
+    full: bool = False,
+    grow: float | tuple[float, float] | None = None,
+    **asked: Unpack[Asking],
 ) -> Dossier:
     """Compare the plans of a study, replay the best two, and say how long they last as far as the store knows that.
 
@@ -58,11 +63,13 @@ def dossier(
         study: from `load_study`.
         plans: which plans. Default: all of the study.
         full: replay for headroom and break-even what the store does not know.
+        grow: growth of the load a month, as for `headroom`, which then says until when each plan lasts.
         **asked: trace, seed, executor, workers, cache, store, progress; see `Context`.
 
     Raises:
         TraceError: the trace cannot be read.
         StudyError: a plan cannot be replayed on this trace.
+        ReplayError: `grow` is none.
 
     Example:
         >>> page = dossier(load_study("saltmarsh/study.toml")).to_html()  # doctest: +SKIP
@@ -81,7 +88,7 @@ def dossier(
     rooms = lines = None
     if list(study.objectives.goals()):
         try:
-            rooms = headroom(study, plans=chosen_plans, **known)
+            rooms = headroom(study, plans=chosen_plans, grow=grow, **known)
         except NotKept:
             rooms = None
     if next_best is not None:

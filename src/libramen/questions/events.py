@@ -137,9 +137,10 @@ def events(
         StudyError: there is no such plan, or it cannot be replayed on this trace.
 
     Example:
-        >>> found = events(load_study("landing/study.toml"), "bold")  # doctest: +SKIP
-        >>> found.entries[0].planned.failed  # doctest: +SKIP
-        286
+        >>> from libramen import load_study
+        >>> found = events(load_study("landing/study.toml"), "lone")
+        >>> found.entries[0].planned.failed
+        149
     """
     context = replace(Context.of(study, asked, Reading), trace=trace)
     case, trace = Case.of(study, context.plan(plan), context.seed), context.load

@@ -191,9 +191,10 @@ def search(
         StudyError: there is no such plan or key; nothing is varied; no combination is possible.
 
     Example:
-        >>> found = search(load_study("saltmarsh/study.toml"), "steady", replicas=range(2, 21))  # doctest: +SKIP
-        >>> found.cheapest.plan  # doctest: +SKIP
-        'steady replicas=10'
+        >>> from libramen import load_study
+        >>> found = search(load_study("landing/study.toml"), "noon", replicas=range(4, 8))
+        >>> found.cheapest.plan
+        'noon replicas=4'
     """
     asked, ranges = split(ranges)
     context = Context.of(study, asked)

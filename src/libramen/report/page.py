@@ -158,7 +158,7 @@ def _parts(found: Dossier, *, zooms: bool) -> Iterator[Part]:
     if figures.objectives:
         yield Part("objectives", f"Objectives of {chosen.plan.name}", [objectives_section(figures)])
     if figures.findings:
-        said = tuple(f"- {finding.text}" for finding in figures.findings)
+        said = tuple(f"- {finding.text} What to do: {finding.advice}" for finding in figures.findings)
         yield Part("findings", "Findings, and what to do", [Section(sentences=said, prose=True)])
     notes = comparison.trace.source.notes
     assumed = [Section(sentences=tuple(f"- {note}" for note in notes), prose=True)] if notes else []

@@ -41,6 +41,6 @@ def say(template: str, figures: Mapping[str, Any], of: Timed | None = None) -> s
 
     Example:
         >>> say("{seconds:duration} long, {failed:times request} failed", {"seconds": 90.0, "failed": 1})
-        '1.5 min long, 1 request failed'
+        '1 min 30 s long, 1 request failed'
     """
     return _Wording(of).vformat(template, (), figures)

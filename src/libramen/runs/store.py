@@ -67,7 +67,7 @@ class Store:
         OutputError: the file is something else, or cannot be one.
 
     Example:
-        >>> compare(study, store=Store("figures.sqlite"))  # doctest: +SKIP
+        >>> kept = study.compare(plans=["noon"], store=Store("figures.sqlite"))
     """
 
     def __init__(self, path: str | Path | None = None, tell: Callable[[str], None] | None = None) -> None:

@@ -48,8 +48,8 @@ def load_study(path: str | Path, *, trust_code: bool = False) -> Study:
             file, the table, the key, what was found and what is allowed.
 
     Example:
-        >>> load_study("saltmarsh/study.toml").plans["steady"].only.replicas  # doctest: +SKIP
-        3
+        >>> load_study("saltmarsh/study.toml").plans["steady"].only.replicas
+        4
     """
     path = Path(path)
     raw = read_toml(path)

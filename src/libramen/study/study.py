@@ -129,8 +129,10 @@ class Study:
             StudyError: a key is unknown, or its value is not allowed.
 
         Example:
-            >>> study.replace(plans={"small": {"replicas": 6}})  # doctest: +SKIP
-            >>> study.replace(service={"slots": 16}, trace={"cpu_share": "60%"})  # doctest: +SKIP
+            >>> study.replace(plans={"noon": {"replicas": 8}}).plans["noon"].only.replicas
+            8
+            >>> study.replace(service={"slots": 16}).service.slots
+            16
         """
         known = (
             *Heading.model_fields, "trace", "service", "services", "objectives", "plans", "month", "account",
@@ -264,8 +266,8 @@ class Study:
             StudyError: there is no such plan, or it cannot be replayed on this trace.
 
         Example:
-            >>> load_study("saltmarsh/study.toml").replay("brisk").availability  # doctest: +SKIP
-            0.9999
+            >>> study.replay("noon").availability
+            1.0
         """
         if not isinstance(plan, str | Plan):
             raise StudyError(f"Study.replay: found {plan!r}; allowed: the name of a plan of the study, or a plan")
@@ -284,7 +286,8 @@ class Study:
             **how: keywords of `libramen.compare`, such as `plans`, `seed` or `workers`.
 
         Example:
-            >>> load_study("saltmarsh/study.toml").compare(plans=["brisk", "late"]).verdict()  # doctest: +SKIP
+            >>> study.compare(plans=["noon", "bold"]).cheapest.plan
+            'noon'
         """
         found: shown.Comparison = shown.reach(shown.QUESTIONS["compare"])(self, **how)
         return found

@@ -96,7 +96,7 @@ def make_trace(
 
     Example:
         >>> len(make_trace(span="1h", rate=1.0, seed=1))
-        3567
+        3620
     """
     try:
         span_s, mean_s = units.parse_duration(span), units.parse_duration(mean)

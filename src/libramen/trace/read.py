@@ -67,7 +67,7 @@ def read_trace(
             log that cannot be read are not an error: `trace.source` counts them.
 
     Example:
-        >>> trace = read_trace("saltmarsh/saltmarsh.log.gz", time_zone="Europe/Lisbon")  # doctest: +SKIP
+        >>> trace = read_trace("saltmarsh/saltmarsh.log.gz", time_zone="Europe/Lisbon")
     """
     chosen = checked_options(options)
     if chosen.server_field is not None:

@@ -96,7 +96,8 @@ def shaped(trace: Trace, steps: Sequence[Step | Mapping[str, Any]], *, seed: int
         TraceError: nothing would be left, or a step does not fit the trace.
 
     Example:
-        >>> shaped(trace, [{"scale": 2}, {"repeat": "7d"}])  # doctest: +SKIP
+        >>> shaped(trace, [{"repeat": "2h"}]).span_s
+        7200.0
     """
     for number, step in enumerate(_read(steps), start=1):
         shown = ", ".join(

@@ -101,8 +101,8 @@ def doubt(
         one entry per parameter; what moves the answer most comes first.
 
     Example:
-        >>> [doubt.parameter for doubt in doubt(study, compare(study))]  # doctest: +SKIP
-        ['load', 'cpu_share', 'burst', 'work', 'cold start', 'arrivals']
+        >>> [one.parameter for one in doubt(study, study.compare(plans=["noon"]))]  # doctest: +SKIP
+        ['arrivals', 'cold start', 'load', 'burst']
     """
     asked = {"trace": found.trace, **asked}
     chosen, context = None if plans is None else tuple(plans), Context.of(study, asked)
