@@ -44,7 +44,7 @@ def _of(name: str) -> dict[str, Any]:
     if hasattr(thing, "model_fields"):  # keys of a table; the rest belongs to the library that reads it
         own = {member for kind in thing.__mro__ for member in vars(kind) if kind.__module__.startswith("libramen")}
         members = sorted({*thing.model_fields, *(member for member in members if member in own)})
-        return {"members": [member for member in members if not member.startswith("_")]}
+        return {"members": [member for member in members if not member.startswith(("_", "model_"))]}
     return (
         {"takes": _parameters(thing.__init__), "members": members}
         if "__init__" in vars(thing)

@@ -13,6 +13,7 @@ import json
 import sqlite3
 import threading
 import time
+import weakref
 import zlib
 from collections.abc import Callable
 from pathlib import Path
@@ -94,6 +95,8 @@ class Store:
             try:
                 self.path.parent.mkdir(parents=True, exist_ok=True)
                 self._connection = self._connected()
+                # Whoever forgets to close it leaves nothing open; at exit others see to it.
+                weakref.finalize(self, self._connection.close).atexit = False
             except _OfAnotherKind:
                 self._set_aside("is of another version")
                 continue
