@@ -390,12 +390,16 @@ def _extreme(at: list[float], cpu: list[float], service: dict[str, Any], size: d
     times, st.lists(work, min_size=8, max_size=8), extremes, sizes, st.sampled_from([0, 1, 3]), st.booleans(),
     st.sampled_from([0, 1e-9, 3e8]), st.sampled_from(["least_busy", "round_robin", "shared_queue", "two_choices"]),
 )  # fmt: skip
-def test_extreme_settings_on_both_planes(
+def _on_both_planes(
     at: list[float], cpu: list[float], service: dict[str, Any], size: dict[str, Any], replicas: int, holds: bool,
     provision: float, balancer: str,
 ) -> None:  # fmt: skip
     cpu = cpu[: len(at)]
     _extreme(at, cpu, service, size, replicas=replicas, holds=holds, provision=provision, balancer=balancer)
+
+
+def test_extreme_settings_on_both_planes() -> None:
+    settings(max_examples=max(25, settings.default.max_examples - 15))(_on_both_planes)()
 
 
 def test_extreme_settings_uncompiled_with_every_index_checked() -> None:
@@ -405,7 +409,7 @@ def test_extreme_settings_uncompiled_with_every_index_checked() -> None:
         "few = hypothesis.settings(max_examples=10, derandomize=True, deadline=None,"
         " suppress_health_check=list(hypothesis.HealthCheck))\n"
         "import test_hostile\n"
-        "few(test_hostile.test_extreme_settings_on_both_planes)()\n"
+        "few(test_hostile._on_both_planes)()\n"
     )
     done = subprocess.run(
         [sys.executable, "-c", code], capture_output=True, text=True, check=False,
@@ -516,7 +520,7 @@ def _edited(data: bytes, changes: list[tuple[float, int, bytes]]) -> bytes:
 
 
 @given(st.sampled_from(SEEDS), edits, st.sampled_from([None, *FORMATS]), st.sampled_from([None, "quiet", "observed"]))
-@settings(max_examples=3 * settings.default.max_examples)  # 6,000 of them in the thorough profile
+@settings(max_examples=2 * settings.default.max_examples)  # 4,000 of them in the thorough profile
 @example(SEEDS[3], [(0.6, 1, b"1e308")], None, None)
 @example(SEEDS[0], [(0.0, 3, b""), (0.453125, 0, b'"')], None, None)  # a quote within a stamp
 def test_readers_give_a_trace_or_a_sentence(
@@ -545,7 +549,7 @@ tables = {
 
 
 @given(st.data())
-@settings(max_examples=3 * settings.default.max_examples)
+@settings(max_examples=2 * settings.default.max_examples)
 def test_tables_give_a_study_or_a_sentence(data: st.DataObject) -> None:
     """Any value of any key of any table; what is taken must also be replayed, or refused in a sentence."""
     kind = data.draw(st.sampled_from(list(tables)))

@@ -31,8 +31,11 @@ def _shown(source: str, names: dict[str, Any]) -> Any:
 
 
 @pytest.mark.parametrize("path", NOTEBOOKS, ids=lambda path: path.stem)
-def test_every_cell_runs_and_shows_little(path: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_every_cell_runs_and_shows_little(
+    path: Path, demo_study: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     monkeypatch.chdir(tmp_path)
+    (tmp_path / "saltmarsh").symlink_to(demo_study.parent)  # it is written once for all tests, and kept as it is
     names: dict[str, Any] = {"__name__": "__main__"}
     cells = [cell for cell in json.loads(path.read_text())["cells"] if cell["cell_type"] == "code"]
     assert all(not cell["outputs"] and cell["execution_count"] is None for cell in cells)  # the site has them
