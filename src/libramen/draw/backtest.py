@@ -138,7 +138,7 @@ def _over_time(upper: Axes, lower: Axes, found: Backtest, stretch: tuple[float, 
     dress(lower, y_label="requests / s" if is_first else "")
     lower.set_ylim(bottom=0)
     if trace.start is not None:
-        date_axis(lower, trace.start.tzinfo, 8 if is_first else 5)
+        date_axis(lower, trace.start.tzinfo, 6)
     else:
         lower.set_xlabel("hours from the start", color=INK, fontsize=10)
     name = "" if is_first else f"worst hour, {clock(trace, from_s, seconds=False)}: "

@@ -54,7 +54,7 @@ def draw_one(outcome: Outcome, only: ServiceOutcome, from_s: float | None = None
         for axes in column:
             axes.margins(x=0.005)
             stretch.limit(axes)
-        time_axis(column[3], seen, 14 if len(shown) == 1 else 9, stretch.from_s)
+        time_axis(column[3], seen, 14 if len(shown) == 1 else 10, stretch.from_s)
     finish_columns(figure, panels, shown)
     return figure
 

@@ -88,7 +88,7 @@ _DAYS: Final = {
 
 def date_axis(axes: Axes, zone: tzinfo | None, most: int = 14) -> None:
     """Ticks of local time along a panel, so many at most."""
-    locator = AutoDateLocator(tz=zone, maxticks=most, minticks=2)  # type: ignore[no-untyped-call]
+    locator = AutoDateLocator(tz=zone, maxticks=most, minticks=4)  # type: ignore[no-untyped-call]
     axes.xaxis.set_major_locator(locator)
     formatter = ConciseDateFormatter(locator, tz=zone, show_offset=False, **_DAYS)  # type: ignore[no-untyped-call]
     axes.xaxis.set_major_formatter(formatter)

@@ -66,7 +66,7 @@ def draw_system(outcome: Outcome, from_s: float | None = None, to_s: float | Non
         for axes in column:
             axes.margins(x=0.005)
             stretch.limit(axes)
-        time_axis(column[-1], seen, 14 if len(shown) == 1 else 9, stretch.from_s)
+        time_axis(column[-1], seen, 14 if len(shown) == 1 else 10, stretch.from_s)
         if stretch.name and stretch.asked is None:
             column[0].set_title(stretch.name, fontsize=10, color=INK, loc="left")
     for axes in panels[:2, -1]:
