@@ -14,7 +14,7 @@ import pytest
 from typer.testing import CliRunner
 
 from builders import make_case, make_tier, write_study
-from libramen import Objectives, Plan, ReplayError, Service, StudyError, Terms, Trace, headroom, load_study
+from libramen import Objectives, Plan, ReplayError, Service, StudyError, Terms, Trace, break_even, headroom, load_study
 from libramen.cli.app import app
 from libramen.demo.write import write_demo
 from libramen.questions.limits import STEP, Room, rooms_of
@@ -276,3 +276,21 @@ def test_dates_are_counted_from_the_end_of_the_trace(tmp_path: Path) -> None:
     assert room.month == pytest.approx(math.log2(room.holds_to or 0))
     end = began + timedelta(seconds=trace.span_s + room.month * 730 * 3600)
     assert room.dates == (f"{end:%Y-%m-%d}",) * 2
+
+
+@pytest.mark.parametrize("n", [3, 40])
+def test_few_requests(tmp_path: Path, n: int) -> None:
+    """A load of fewer than twenty is not looked at: there may be no request in it."""
+    columns = {"at_s": 10.0 * np.arange(n), "cpu_s": np.full(n, 0.1)}
+    tiers = {"t": {"billing": "per_hour", "sizes": {"small": {"cores": 1, "per_hour": 0.02}}}}
+    plans = {"a": {"tier": "t"}, "b": {"tier": "t", "replicas": 2}}
+    objectives = {"p95": "1ms"}
+    study = load_study(write_study(tmp_path, columns, tiers, plans, service={"slots": 1}, objectives=objectives))
+    found = headroom(study, plans=["a"])
+    assert found.plans[0].holds_to is None
+    assert found.plans[0].limits == {"p95": 0.0}
+    least = min(point.factor for point in found.plans[0].points)
+    assert least == pytest.approx(min(1.0, 20 / n), rel=0.011)
+    lines = break_even(study, loads=(0.05, 2))
+    assert min(1.0, 20 / n) <= lines.loads[0] <= 1.11 * min(1.0, 20 / n)
+    assert lines.cut_at is None

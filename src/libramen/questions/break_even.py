@@ -16,7 +16,7 @@ from libramen.base.shown import Shown, figure_of
 from libramen.load.evidence import Evidence, evidence_of
 from libramen.outcome.figures import Figures
 from libramen.questions.context import Asking, Context
-from libramen.questions.limits import Point, loads_of, point_of
+from libramen.questions.limits import Point, least_load, loads_of, point_of
 from libramen.runs.cases import Case
 from libramen.runs.memory import usual_bytes
 from libramen.runs.pool import Pool, Whole, in_turn
@@ -89,7 +89,7 @@ class BreakEven(Shown):
         crossings: of each pair, in the order of the plans, by load.
         same: pairs that cost the same at all loads of the grid.
         cheapest: stretches of the grid, each with the cheapest plan that meets every objective.
-        loads: the first and the last load of the grid.
+        loads: the first and the last load of the grid; the first has twenty requests at least.
         cut_at: greater loads were not looked at, since their traces have too many requests or need too much memory;
             None: there was no such limit.
         currency: of what a month costs.
@@ -189,7 +189,9 @@ def break_even(
         looked = _Looked(cases, pool, context)
         factors = [STEP**k for k in powers]
         most = min(_MOST_REQUESTS / max(1, len(context.load)), *(loads_of(case, pool)[0] for case in cases))
-        grid = [factor for factor in factors if factor <= max(most, factors[0])]
+        fewest = min(least_load(context.load), factors[-1])
+        possible = [factor for factor in factors if factor >= fewest * (1 - 1e-9)]
+        grid = [factor for factor in possible if factor <= max(most, possible[0])]
         looked.replay([(place, factor) for factor in grid for place in range(len(cases))])
         pairs = [*itertools.combinations(range(len(cases)), 2)]
         crossings = looked.crossings(pairs, grid)
@@ -203,7 +205,7 @@ def break_even(
             ),
             cheapest=tuple(looked.cheapest(grid)),
             loads=(grid[0], grid[-1]),
-            cut_at=grid[-1] if len(grid) < len(factors) else None,
+            cut_at=grid[-1] if len(grid) < len(possible) else None,
             currency=study.currency,
             evidence=evidence_of(context.load),
         )

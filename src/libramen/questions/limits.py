@@ -25,6 +25,8 @@ from libramen.trace.trace import Trace
 
 STEP: Final = 1.01
 _LEAST_K, _MOST_K = -460, 460  # a hundredth, and a hundred times the load
+FEWEST: Final = 20
+"""Requests: a smaller load than that of so many is not looked at."""
 _AROUND: Final = 10
 _FIRST_K: Final = 16
 _FAR: Final = 140
@@ -55,14 +57,14 @@ class Room(Result):
     Attributes:
         plan: its name.
         holds_to: the last factor before the first of `points` at which an objective is missed; None: none holds, from a
-            hundredth on.
+            hundredth on, or from `FEWEST` requests.
         breaks: the objective that is missed first; None: nothing breaks up to where it was looked.
         because: what runs out then: CPU, slots, CPU and slots, memory, connections, ceiling, tier limit, cold starts,
             stock, money; or event: nothing runs out, a release or a fault suffices; None: nothing breaks.
         next_at: the least factor at which another objective is missed, too; None: none is, up to four times the limit.
         limits: of each objective the last factor before the first of `points` at which it is missed. 0: it is missed
-            even at a hundredth. None: it is met up to four times the load at which the first one breaks, or as far as
-            memory went; of a plan that never holds, up to four times the load of the trace.
+            even at a hundredth, or with `FEWEST` requests. None: it is met up to four times the load at which the first
+            one breaks, or as far as memory went; of a plan that never holds, up to four times the load of the trace.
         monotone: whether of all that was replayed nothing that is missed is met again at a greater factor.
         month: after how many months of growth that load is there, at the soonest; None: no growth was asked about.
         month_latest: at the latest, where growth is a range; else the same.
@@ -180,6 +182,7 @@ class _LimitSearch:
         self.tickets: dict[int | tuple[int, str], Ticket] = {}
         self.room: Room | None = None
         self._most_k, self._kept_k = map(_power, loads_of(case, pool))
+        self._least_k = max(_LEAST_K, math.ceil(math.log(least_load(pool.trace)) / math.log(STEP) - 1e-9))
         self._names: list[str] = []
         self._steps = self._find()
 
@@ -248,7 +251,7 @@ class _LimitSearch:
         yield from self._settled()
         first_bad = self._first_bad(None)
         # Where nothing holds, other objectives are sought from the load of the trace on.
-        met_at = 0 if first_bad in {None, _LEAST_K} else first_bad
+        met_at = 0 if first_bad in {None, self._least_k} else first_bad
         if first_bad is not None:
             for name in self._names:
                 yield from self._sought(name, met_at or 0)
@@ -272,9 +275,9 @@ class _LimitSearch:
                     return
                 step *= 2
         while True:
-            k = max(_LEAST_K, -step)
+            k = max(self._least_k, -step)
             yield from self._replayed(k)
-            if not self._missed(k) or k == _LEAST_K:
+            if not self._missed(k) or k == self._least_k:
                 return
             step *= 2
 
@@ -283,12 +286,16 @@ class _LimitSearch:
         while True:
             before = len(self._figures)
             for name in (None, *self._names):
-                while (bad := self._first_bad(name)) is not None and bad > _LEAST_K and bad - 1 not in self._figures:
+                while (
+                    (bad := self._first_bad(name)) is not None and bad > self._least_k and bad - 1 not in self._figures
+                ):
                     good = max((k for k in self._figures if k < bad), default=None)
-                    yield from self._replayed(_LEAST_K if good is None else (good + bad) // 2)
+                    yield from self._replayed(self._least_k if good is None else (good + bad) // 2)
             bad = self._first_bad(None)
-            if bad is not None and bad > _LEAST_K:
-                yield from self._replayed(*range(max(_LEAST_K, bad - _AROUND), min(self._most_k, bad + _AROUND) + 1))
+            if bad is not None and bad > self._least_k:
+                yield from self._replayed(
+                    *range(max(self._least_k, bad - _AROUND), min(self._most_k, bad + _AROUND) + 1)
+                )
             if len(self._figures) == before:
                 return
 
@@ -304,10 +311,11 @@ class _LimitSearch:
 
     def _found(self, first_bad: int | None, breaks: str | None) -> Room:
         k = max(self._figures) if first_bad is None else first_bad - 1
-        holds_to = None if first_bad == _LEAST_K else STEP**k
+        holds_to = None if first_bad == self._least_k else STEP**k
         bads = {name: self._first_bad(name) for name in self._names}
         limits = {
-            name: None if bad is None else 0.0 if bad == _LEAST_K else STEP ** (bad - 1) for name, bad in bads.items()
+            name: None if bad is None else 0.0 if bad == self._least_k else STEP ** (bad - 1)
+            for name, bad in bads.items()
         }
         later = [STEP**bad for bad in bads.values() if bad is not None and bad != first_bad]
         points = tuple(point_of(STEP**k, figures) for k, figures in sorted(self._figures.items()))
@@ -331,6 +339,11 @@ def point_of(factor: float, figures: Figures) -> Point:
     month = figures.month
     missed = tuple(one.name for one in figures.missed)
     return Point(factor, month.latency_s["p95"], month.availability, float(figures.bill.month), missed)
+
+
+def least_load(trace: Trace) -> float:
+    """The least part of the load that is looked at: with fewer requests there may be none; at most all of it."""
+    return min(1.0, FEWEST / max(1, len(trace)))
 
 
 def loads_of(case: Case, pool: Pool) -> tuple[float, float]:
