@@ -54,7 +54,7 @@ def test_import_libramen_loads_next_to_nothing() -> None:
 def test_help_loads_next_to_nothing() -> None:
     found = _imported("from libramen.cli import run; run(['--help'])")
     assert {name for name in found if name.startswith("libramen")} == {
-        "libramen", "libramen._version", "libramen.base", "libramen.base.errors", "libramen.cli", "libramen.cli.app", "libramen.cli.common", "libramen.cli.decide", "libramen.cli.grouped", "libramen.cli.trace",
+        "libramen", "libramen._version", "libramen.base", "libramen.base.errors", "libramen.cli", "libramen.cli.app", "libramen.cli.common", "libramen.cli.decide", "libramen.cli.grouped", "libramen.cli.handing_over", "libramen.cli.replay", "libramen.cli.trace",
     }  # fmt: skip
     assert not found & HEAVY
 

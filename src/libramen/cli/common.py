@@ -17,6 +17,7 @@ if TYPE_CHECKING:
 
     from libramen.cli.show import Bar
     from libramen.questions.context import Asking
+    from libramen.questions.repeats import Repeats
     from libramen.report.section import Section
     from libramen.runs.store import Store
     from libramen.study.study import Study
@@ -299,3 +300,8 @@ class Outputs:
         self.give(result, sections, main, document)
         if self.json:
             show.doubts(trace.demand)
+
+
+def repeats_document(repeated: Repeats | None) -> dict[str, Any]:
+    """What repeats add to the JSON of a command."""
+    return {} if repeated is None else {"repeats": repeated.to_dict()}
