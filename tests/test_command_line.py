@@ -403,6 +403,7 @@ def test_help_is_in_groups() -> None:
     ]  # fmt: skip
     assert "  1  something that --strict asks for is not met\n" in text
     assert '  libramen replay saltmarsh/study.toml --plan late --from "Thu 17:45" --to "Thu 18:30"\n' in text
+    assert "--strict" not in _libramen("prepare", "--help").stdout
     every = _libramen("--help").stdout
     assert every.index("Plans:") < every.index("  compare ") < every.index("Handing over:") < every.index("  report ")
     assert "..." not in every.split("Begin:")[1]  # sentences are whole

@@ -80,6 +80,9 @@ def test_a_bar_beneath_the_cell(monkeypatch: pytest.MonkeyPatch, hour_study: Pat
     monkeypatch.setattr("libramen.report.bar.time.monotonic", lambda: now[0])
     bar = bar_of_notebook()
     assert bar is not None
+    now[0] = 0.7
+    bar("done at once", 1.0)
+    now[0] = 0.0
     for at, share in ((0.1, 0.1), (0.6, 0.3), (0.65, 0.4), (0.8, 0.5), (0.81, 1.0)):
         now[0] = at
         bar("<replaying>", share)
@@ -94,3 +97,16 @@ def test_a_bar_beneath_the_cell(monkeypatch: pytest.MonkeyPatch, hour_study: Pat
     study.compare(plans=["single", "steady"])
     assert seen
     assert seen[-1][1] == 1.0
+
+
+def test_short_views_keep_what_counts(hour_study: Path) -> None:
+    """Of a dozen columns those eight that say what is bought, how it was and what it costs."""
+    study = load_study(hour_study)
+    comparison = study.compare(plans=["single", "steady"])
+    heads = re.findall(r"<th[^>]*>([^<]*)</th>", comparison._repr_html_())
+    assert heads == ["plan", "replicas", "p95", "≤ 600 ms", "worst hour", "available", "EUR/month", "objectives"]
+    assert list(comparison.table.columns[-3:]) == ["month [EUR]", "meets_all", "misses"]
+    bill = study.replay("steady").bill
+    assert {"item", "quantity", "unit", "unit_price [EUR]", "amount [EUR]"} < set(bill.table)
+    assert not bill.table.isna().all().any()  # nor a column in which there is nothing
+    assert bill.table["amount [EUR]"].sum() == bill.month

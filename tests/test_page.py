@@ -11,16 +11,19 @@ import shutil
 from html.parser import HTMLParser
 from importlib.resources import files
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
 import pytest
 from typer.testing import CliRunner
 
-from builders import write_study
-from libramen import OutputError, dossier, load_study
+from builders import make_plan, make_trace, write_study
+from libramen import Objectives, OutputError, Service, dossier, load_study, replay
 from libramen.cli.app import app
 from libramen.demo.write import write_demo
+from libramen.draw.live.over_time import _merged
+from libramen.draw.live.spec import Live, numbers, text
+from libramen.outcome.windows import worst_stretch
 from libramen.report.page import drawing_script
 
 if TYPE_CHECKING:
@@ -155,6 +158,47 @@ def test_figures_are_as_their_package_wants_them(landing: tuple[Study, str]) -> 
     assert names[0] == "All of it"
     assert any(name.startswith("Most ") for name in names)
     assert any(name.startswith("Rolling release, 12:00") for name in names)
+
+
+def test_texts_of_figures_are_texts() -> None:
+    """What draws them reads some markup: none of it comes from a name, and no name ends a script."""
+    assert text("<b>&amp;</b>") == "&lt;b&gt;&amp;amp;&lt;/b&gt;"
+    assert text("x" * 300) == "x" * 31 + "\N{HORIZONTAL ELLIPSIS}" + "x" * 8
+    assert "<" not in Live("", {"x": "</script><script>"}).as_json()
+    assert numbers([1.23456, None, np.nan, 2.0, np.inf]) == [1.235, None, None, 2, None]
+
+
+def test_narrow_windows_replace_wide_ones() -> None:
+    """From 60 to 120 three of 20 s instead of one of 60: nothing twice, nothing missing."""
+    wide = {"at_s": np.array([0.0, 60.0, 120.0]), "n": np.array([1.0, 2.0, 3.0])}
+    fine = {"at_s": np.arange(0.0, 180.0, 20.0), "n": np.arange(10.0, 19.0)}
+    merged = _merged([_Given(fine, 20.0), _Given(wide, 60.0)], [(70.0, 110.0)])
+    assert merged["at_s"].tolist() == [0, 60, 80, 100, 120]
+    assert merged["n"].tolist() == [1, 13, 14, 15, 3]
+    assert _merged([_Given(fine, 20.0), _Given(wide, 60.0)], [])["at_s"].tolist() == [0, 60, 120]
+
+
+def test_the_worst_stretch() -> None:
+    """Where most requests failed; with no failure where most were late."""
+    at_s = np.arange(0.0, 4 * 3600.0, 2.0)
+    wait_s = np.where((at_s > 9000) & (at_s < 9300), 30.0, 0.1)
+    trace = make_trace(at_s.tolist(), wait=wait_s.tolist(), span_s=4 * 3600)
+    plan, goals = make_plan(), Objectives(p95="1s")
+    failed = replay(trace, Service(slots=500, timeout="5s"), plan, goals)
+    late = replay(trace, Service(slots=500), plan, goals)
+    for outcome, what in ((failed, "most failures"), (late, "most late")):
+        begin, end, said = worst_stretch(outcome)
+        assert said == what
+        assert begin <= 9000
+        assert 9300 <= end <= begin + 3600
+
+
+class _Given(NamedTuple):
+    series: dict[str, np.ndarray]
+    width_s: float
+
+    def arrays(self) -> dict[str, np.ndarray]:
+        return self.series
 
 
 def test_without_the_package_figures_are_pictures(landing: tuple[Study, str], monkeypatch: pytest.MonkeyPatch) -> None:

@@ -266,6 +266,17 @@ def rule(seen, step):
     assert outcome.run.only.decisions[4].held_by == "tier_most"
 
 
+def test_arguments_are_numbers_as_written(tmp_path: Path) -> None:
+    """Not the decimals that prices are read as; in lists and tables, too."""
+    code = """
+def rule(seen, step, more):
+    kinds = {type(step), type(more["a"]), type(more["b"][0])}
+    return 3 if kinds == {float} else 1
+"""
+    outcome = _replay_own(_study(tmp_path, code, arguments={"step": 0.5, "more": {"a": 1.5, "b": [2.5]}}))
+    assert {d.wanted for d in outcome.run.only.decisions} == {3}
+
+
 def test_a_class_is_made_anew_for_each_replay(tmp_path: Path) -> None:
     code = """
 class rule:

@@ -146,6 +146,8 @@ def test_two_equal_steps_draw_differently_and_are_noted() -> None:
     assert len(twice) == pytest.approx(len(trace) / 4, rel=0.15)
     assert twice.source.notes[-1] == "shaped: scale = 0.5"
     bump = _shape(trace, {"campaign": "10m", "height": 2, "routes": ["all"]})
+    job = _shape(trace, {"job": "/n", "at": "10m", "count": 2, "cpu": "4s", "wait": {"p50": "1s", "p95": "3s"}})
+    assert 'cpu = "4 s", wait = { p50 = "1 s", p95 = "3 s" }' in job.source.notes[-1]
     assert bump.source.notes[-1] == "shaped: campaign = \"10m\", height = 2.0, routes = ['all']"
 
 

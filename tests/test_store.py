@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import gc
 import json
 import multiprocessing
 import os
@@ -359,3 +360,13 @@ def test_a_rule_of_the_users_own_is_not_kept(tmp_path: Path) -> None:
     compare(study, plans=[plan], store=store)
     assert store.size().entries == 0
     assert pool.entries.key_of(make_case(study.services, plan, study.objectives), "t") is None
+
+
+def test_one_that_nobody_closed_is_closed(tmp_path: Path) -> None:
+    kept = Store(tmp_path / "kept.sqlite")
+    connection = kept._connection
+    assert connection is not None
+    del kept
+    gc.collect()
+    with pytest.raises(sqlite3.ProgrammingError, match="closed"):
+        connection.execute("SELECT 1")

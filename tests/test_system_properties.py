@@ -185,6 +185,12 @@ def test_pictures_of_many_services() -> None:
     assert "web: 1 x s" in titles
     where = draw_where(found)
     assert len(where.axes) == 2
+    # A row a service, each bar beginning where that of the service before it ends.
+    bars = sorted(
+        (round(bar.get_y() + bar.get_height() / 2), bar.get_x(), bar.get_width()) for bar in where.axes[0].patches
+    )
+    assert [bar[1] for bar in bars] == pytest.approx([0.0, *np.cumsum([bar[2] for bar in bars])[:-1]], abs=1e-9)
+    assert len({bar[0] for bar in bars}) == len(services)
     assert {text.get_text() for text in where.legends[0].get_texts()} >= {"web", *names}
     for one in (figure, where):
         one.canvas.draw()
