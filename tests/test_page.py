@@ -403,6 +403,8 @@ def test_in_a_browser(browser: Any, landing: tuple[Study, str], tmp_path: Path) 
 
     pdf = base64.b64decode(browser.execute_cdp_cmd("Page.printToPDF", {"preferCSSPageSize": True})["data"])
     assert pdf.startswith(b"%PDF")
+    assert browser.get_log("browser") == []  # nor has the policy refused anything meanwhile
+    assert [url for url in _asked(browser) if not url.startswith(("file:", "data:"))] == []
     for scheme in ("light", "dark"):
         features = {"features": [{"name": "prefers-color-scheme", "value": scheme}]}
         browser.execute_cdp_cmd("Emulation.setEmulatedMedia", features)
