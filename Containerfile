@@ -1,5 +1,5 @@
-# Libramen with its engine compiled, to be run on a folder with a study:
-#   podman build -t libramen . && podman run --rm -v "$PWD/mine:/study" libramen compare study.toml
+# An image with Libramen and its engine compiled. Mount a folder with a study at /study, and give it a command:
+#   compare study.toml
 FROM python:3.13-slim
 COPY . /source
 RUN pip install --no-cache-dir '/source[report]' && rm -r /source
