@@ -165,7 +165,7 @@ def test_the_command(tmp_path: Path) -> None:
     study = load_study(file)
     with pytest.raises(ReplayError, match="grow: found 0"):
         headroom(study, plans=["noon"], grow=0)
-    with pytest.raises(ReplayError, match=r"grow: found \(0.2, 0.1\); allowed: above 0"):
+    with pytest.raises(ReplayError, match=r"grow: found 0.2 to 0.1; allowed: above 0"):
         headroom(study, plans=["noon"], grow=(0.2, 0.1))
     with pytest.raises(StudyError, match="no objectives"):
         headroom(study.replace(objectives=Objectives()), plans=["noon"])

@@ -314,6 +314,13 @@ def test_the_command(tmp_path: Path) -> None:
     )
     assert again.exit_code == 0
     assert "### When another one is cheaper" in (tmp_path / "r.md").read_text(encoding="utf-8")
+    with pytest.MonkeyPatch.context() as patch:  # what is refused, is so before anything is replayed; nor is drawn
+        for drawing in ("live_of", "live_of_costs", "_picture"):
+            patch.setattr(f"libramen.report.page.{drawing}", lambda *_: pytest.fail("drawn for a text"))
+        assert run(app, ["report", file, "--out", str(tmp_path / "again.md"), *store]).exit_code == 0
+        patch.setattr("libramen.questions.dossier.compare", lambda *_args, **_how: pytest.fail("replayed"))
+        late = run(app, ["report", file, "--out", str(tmp_path / "late.md"), "--grow", "0"])
+    assert str(late.exception).startswith("grow: found 0; allowed: above 0")
     refused = run(app, ["report", file, "--out", str(tmp_path / "r.pdf")])
     assert isinstance(refused.exception, OutputError)
     assert "found the ending '.pdf'; allowed: .html or .md" in str(refused.exception)

@@ -58,7 +58,7 @@ def draw_comparison(comparison: Comparison, percentile: str | None = None) -> Fi
     shown = percentile_of(percentile or next((key for key in wanted if key in PERCENTILES), "p95"))
     _latency_panel(left, outcomes, wanted, currency, shown)
     _failure_panel(right, outcomes, wanted, currency)
-    looks = tier_looks(_tier(outcome) for outcome in outcomes)
+    looks = tier_looks(outcome.tier_of_arrivals for outcome in outcomes)
     handles = [
         Line2D(
             [],
@@ -76,11 +76,6 @@ def draw_comparison(comparison: Comparison, percentile: str | None = None) -> Fi
         handles=handles, title="tier", loc="lower center", bbox_to_anchor=(0.5, foot), ncols=len(handles), frameon=False
     )
     return figure
-
-
-def _tier(outcome: Figures) -> str:
-    """What a plan is coloured by: its tier, of several services that of the first, at which requests arrive."""
-    return next(iter(outcome.parts.values())).tier or ""
 
 
 def _title(comparison: Comparison) -> str:
@@ -153,7 +148,7 @@ def _points(
     currency: str,
 ) -> None:
     """Markers, names, objectives and limits of one panel."""
-    looks = tier_looks(_tier(outcome) for outcome in outcomes)
+    looks = tier_looks(outcome.tier_of_arrivals for outcome in outcomes)
     costs = [cost for cost, _ in points]
     values = [value for _, value in points] + ([limit] if limit else [])
     axes.set_xlim(0, 1.18 * max([*costs, most_cost or 0, 1e-9]))
@@ -163,7 +158,7 @@ def _points(
     axes.set_xlabel(f"cost of a month [{currency}]", color=INK, fontsize=10)
     _objectives(axes, most_cost, limit, currency)
     for outcome, (cost, value) in zip(shown, points, strict=True):
-        colour, marker = looks[_tier(outcome)]
+        colour, marker = looks[outcome.tier_of_arrivals]
         style: dict[str, Any] = {
             "markeredgecolor": INK,
             "markeredgewidth": 1.2,

@@ -124,6 +124,11 @@ class Figures(Result):
         return self.services or {ALONE: self}
 
     @property
+    def tier_of_arrivals(self) -> str:
+        """The tier at which requests arrive: the only one, or of several services that of the first."""
+        return next(iter(self.parts.values())).tier or ""
+
+    @property
     def meets_all(self) -> bool:
         """Whether every objective is met."""
         return all(objective.met for objective in self.objectives)

@@ -13,7 +13,7 @@ from libramen.outcome.windows import window_for
 from libramen.questions.break_even import BreakEven, break_even
 from libramen.questions.compare import Comparison, compare
 from libramen.questions.context import Asking, Context
-from libramen.questions.headroom import Headroom, headroom
+from libramen.questions.headroom import Headroom, growth_of, headroom
 from libramen.runs.pool import NotKept
 from libramen.study.plan import Plan
 from libramen.study.study import Study
@@ -74,6 +74,7 @@ def dossier(
     Example:
         >>> page = dossier(load_study("saltmarsh/study.toml")).to_html()  # doctest: +SKIP
     """
+    growth = growth_of(grow)
     context = Context.of(study, asked)
     chosen_plans = None if plans is None else list(plans)
     again: Any = {**asked, "trace": context.load}
@@ -88,7 +89,7 @@ def dossier(
     rooms = lines = None
     if list(study.objectives.goals()):
         try:
-            rooms = headroom(study, plans=chosen_plans, grow=grow, **known)
+            rooms = headroom(study, plans=chosen_plans, grow=growth, **known)
         except NotKept:
             rooms = None
     if next_best is not None:

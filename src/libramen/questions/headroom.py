@@ -122,9 +122,7 @@ def headroom(
         >>> headroom(load_study("saltmarsh/study.toml"), plans=["brisk"]).plans[0].holds_to  # doctest: +SKIP
         1.2202
     """
-    growth = (grow, grow) if isinstance(grow, int | float) else grow
-    if growth is not None and not 0 < growth[0] <= growth[1] <= _MOST_GROWTH:
-        raise ReplayError(f"grow: found {grow!r}; allowed: above 0, such as 0.08 for 8 % a month, or (0.05, 0.12)")
+    growth = growth_of(grow)
     if repeats is not None:
         check_repeats(repeats, auto=False)
     memory = usual_bytes() if memory is None else memory
@@ -144,6 +142,19 @@ def headroom(
     if growth is not None:
         rooms = tuple(_dated(room, growth, context.load) for room in rooms)
     return Headroom(rooms, growth, study.currency, evidence_of(context.load))
+
+
+def growth_of(grow: float | tuple[float, float] | None) -> tuple[float, float] | None:
+    """The least and the greatest growth a month; None: not asked about.
+
+    Raises:
+        ReplayError: it is not above 0, or its ends do not rise.
+    """
+    growth = (grow, grow) if isinstance(grow, int | float) else grow
+    if growth is not None and not 0 < growth[0] <= growth[1] <= _MOST_GROWTH:
+        found = " to ".join(dict.fromkeys(f"{each:g}" for each in growth))
+        raise ReplayError(f"grow: found {found}; allowed: above 0, such as 0.08 for 8 % a month, or (0.05, 0.12)")
+    return growth
 
 
 def _dated(room: Room, growth: tuple[float, float], trace: Trace) -> Room:

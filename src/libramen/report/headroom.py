@@ -78,8 +78,8 @@ def _notes(found: Headroom) -> tuple[str, ...]:
     notes = [f"{steps} -: the objective is met up to four times that load."]
     if any(room.holds_to is None for room in found.plans):
         notes.append(
-            "never: missed even at a hundredth of the load of the trace, or with twenty requests. Of a plan that never "
-            "holds, the limits of other objectives are sought up to four times that load."
+            "never: missed even at the smallest load that is tried, a hundredth of the trace or twenty requests. Of a "
+            "plan that never holds, the limits of other objectives are sought up to four times the load of the trace."
         )
     if bent:
         notes.append(

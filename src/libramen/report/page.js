@@ -49,7 +49,8 @@ function coloured(value, palette) {
   return found;
 }
 
-// For each name the place around its marker that covers the fewest names and markers; none: it is left out.
+// For each name the first place around its marker that covers no other name and no marker; without one it is left out,
+// and shown when one points at the marker.
 function placeNames(plot) {
   const { xaxis, yaxis } = plot._fullLayout;
   const at = [];

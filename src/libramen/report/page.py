@@ -8,7 +8,7 @@ from __future__ import annotations
 import base64
 import hashlib
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import replace
 from importlib.resources import files
 from importlib.util import find_spec
@@ -128,7 +128,8 @@ def _rests_on(found: Dossier) -> Iterator[tuple[str, str]]:
     )
 
 
-def _parts(found: Dossier, *, zooms: bool) -> Iterator[Part]:
+def _parts(found: Dossier, *, zooms: bool | None) -> Iterator[Part]:
+    """The parts in their order; `zooms`: with figures that do, with pictures, or None: with neither."""
     study, comparison, chosen, other = found.study, found.comparison, found.chosen, found.runner_up
     figures = chosen.figures(events=True)
     doubts = demand_sections(comparison.trace.demand)
@@ -139,20 +140,20 @@ def _parts(found: Dossier, *, zooms: bool) -> Iterator[Part]:
     misses = tuple(f"- {sentence.strip()}." for sentence in plans[-1].sentences)
     missed = [Section(sentences=misses, prose=True, notes=plans[-1].notes)]
     words = f"Money against p95 and against availability of {len(comparison.figures)} plans, as in the table above."
-    drawn = live_of(comparison) if zooms else _picture(comparison.plot(), words)
+    drawn = _drawn(zooms, lambda: live_of(comparison), lambda: _picture(comparison.plot(), words))
     yield _part("plans", "The plans side by side", [*table, *missed], drawn)
     both = (chosen,) if other is None else (chosen, other)
-    drawn = live_of(*both) if zooms else _over_time(chosen)
+    drawn = _drawn(zooms, lambda: live_of(*both), lambda: _over_time(chosen))
     yield _part("time", f"{chosen.plan.name} over time", _of_plan(chosen), drawn)
     if other is not None:
         title = f"Next best: {other.plan.name} over time"
-        yield _part("next", title, _of_plan(other), [] if zooms else _over_time(other))
+        yield _part("next", title, _of_plan(other), _drawn(zooms, list, lambda: _over_time(other)))
     yield Part("events", "What each release and fault costs", events_section(chosen, figures.events))
     where = [time_section(figures)] if chosen.only is not None else system_sections(chosen)
     yield Part("where", "Where the time goes", where)
     words = f"Where the money of a month of {chosen.plan.name} goes, as in the table above."
     money = [bill_section(figures), costs_section(chosen.costs)]
-    drawn = live_of_costs(chosen) if zooms else _picture(chosen.plot_costs(), words)
+    drawn = _drawn(zooms, lambda: live_of_costs(chosen), lambda: _picture(chosen.plot_costs(), words))
     yield _part("money", "What a month costs, and where the money goes", money, drawn)
     yield from _lasting(found, zooms=zooms)
     if figures.objectives:
@@ -165,22 +166,29 @@ def _parts(found: Dossier, *, zooms: bool) -> Iterator[Part]:
     yield Part("assumed", "What was assumed in reading the log", [*assumed, *demand_section(comparison.trace)])
 
 
+def _drawn(zooms: bool | None, live: Callable[[], list[Any]], picture: Callable[[], Picture]) -> Picture | list[Any]:
+    """What is drawn of a part, made only where it is shown."""
+    if zooms is None:
+        return []
+    return live() if zooms else picture()
+
+
 def _part(key: str, heading: str, sections: list[Section], drawn: Picture | list[Any]) -> Part:
     """A part with what is drawn of it: a picture, or figures that zoom."""
     return Part(key, heading, sections, *([[drawn], []] if isinstance(drawn, Picture) else [[], drawn]))
 
 
-def _lasting(found: Dossier, *, zooms: bool) -> Iterator[Part]:
+def _lasting(found: Dossier, *, zooms: bool | None) -> Iterator[Part]:
     """When another plan is cheaper, and how much more load each takes."""
     name, lines, rooms = found.study.name, found.break_even, found.headroom
     if lines is not None:
         words = "What the two best plans cost a month at each load, as in the table above."
-        drawn = live_of(lines) if zooms else _picture(lines.plot(), words)
+        drawn = _drawn(zooms, lambda: live_of(lines), lambda: _picture(lines.plot(), words))
         some = [_under(one) for one in break_even_sections(name, lines)]
         yield _part("break-even", "When another one is cheaper", some, drawn)
     if rooms is not None:
         words = "Up to which load each plan meets every objective, as in the table above."
-        drawn = live_of(rooms) if zooms else _picture(rooms.plot(), words)
+        drawn = _drawn(zooms, lambda: live_of(rooms), lambda: _picture(rooms.plot(), words))
         some = [_under(one) for one in headroom_sections(name, rooms)]
         yield _part("headroom", "How much more load each plan takes", some, drawn)
     looked = {
@@ -247,6 +255,6 @@ def sections_of(found: Dossier) -> Iterable[Section]:
     """All sections of the page, in their order, each under the heading of its part."""
     rests_on = tuple(f"- {what}: {said}" for what, said in _rests_on(found))
     yield Section(found.study.name, (found.comparison.verdict(), *rests_on), prose=True)
-    for part in _parts(found, zooms=True):
+    for part in _parts(found, zooms=None):
         yield Section(part.heading)
         yield from part.sections

@@ -8,7 +8,6 @@ from typing import Any, Final
 from libramen.base import units
 from libramen.base.ranks import PERCENTILES
 from libramen.draw.live.spec import DUSK, INK, KELP, SAND, SEA, Live, axis, line_at, numbers, seconds_axis, text
-from libramen.outcome.figures import Figures
 from libramen.questions.compare import Comparison
 
 _LOOKS: Final = ((SEA, "circle"), (SAND, "square"), (DUSK, "triangle-up"), (KELP, "diamond"), (INK, "cross"))
@@ -27,7 +26,7 @@ def live_comparison(found: Comparison) -> list[Live]:
         latency["layout"]["shapes"].append(line_at(goals[name], along="x"))
     words = f"Money against the time within which {share} of all requests were answered, a point a plan"
     if never:
-        words += f"; {len(never)} that never answered so many are not in it"
+        words += f". Not in it, since they answered fewer: {', '.join(never)}"
     failed = [max(_LEAST_FAILED, 1 - (figures.month.availability or 0)) for figures in found.figures]
     ticks = [10.0**-k for k in range(7)]
     failures = _figure(
@@ -59,10 +58,12 @@ def _figure(
     currency = text(found.figures[0].bill.currency)
     places = list(range(len(values)))
     data = []
-    tiers = list(dict.fromkeys(_tier(figures) for figures in found.figures))
+    tiers = list(dict.fromkeys(figures.tier_of_arrivals for figures in found.figures))
     for number, tier in enumerate(tiers):
         colour, marker = _LOOKS[number % len(_LOOKS)]
-        some = [place for place in places if _tier(found.figures[place]) == tier and values[place] is not None]
+        some = [
+            place for place in places if found.figures[place].tier_of_arrivals == tier and values[place] is not None
+        ]
         plans = [found.figures[place] for place in some]
         data.append(
             {
@@ -70,6 +71,7 @@ def _figure(
                 "x": numbers(float(figures.bill.month) for figures in plans),
                 "y": numbers(values[place] for place in some),
                 "text": [text(figures.plan, 20) for figures in plans],
+                "hovertext": [text(figures.plan) for figures in plans],
                 "customdata": [] if shown is None else [shown[place] for place in some],
                 "textposition": "top center", "textfont": {"size": 12, "color": INK},
                 "marker": {
@@ -79,7 +81,7 @@ def _figure(
                     ]},
                 },
                 "hovertemplate": (
-                    f"<b>%{{text}}</b><br>%{{x:,.4~r}} {currency} a month<br>{said}<extra>{text(tier)}</extra>"
+                    f"<b>%{{hovertext}}</b><br>%{{x:,.4~r}} {currency} a month<br>{said}<extra>{text(tier)}</extra>"
                 ),
             }
         )  # fmt: skip
@@ -92,8 +94,3 @@ def _figure(
         "hovermode": "closest", "margin": {"t": 24},
     }  # fmt: skip
     return {"data": data, "layout": layout, "labels": True}
-
-
-def _tier(figures: Figures) -> str:
-    """What a plan is coloured by: its tier, of several services that of the first, at which requests arrive."""
-    return next(iter(figures.parts.values())).tier or ""

@@ -50,12 +50,12 @@ def live_over_time(*outcomes: Outcome) -> list[Live]:
     layout["shapes"] += [_shape(first, mark, outcomes.index(outcome)) for outcome, mark in marks]
     layout["annotations"] = _said(first, list(outcomes), marks)
     plans = and_list([outcome.plan.name for outcome in outcomes])
-    windows = f"Windows of {units.show_duration(widths_s[1])}"
+    windows = f"Windows are {units.show_duration(widths_s[1])} wide"
     if narrow:
-        windows += f", and of {units.show_duration(widths_s[0])} where a button leads"
+        windows += f", and {units.show_duration(widths_s[0])} in the stretches that the buttons show"
     words = (
         f"{plans} over time on one axis: requests and failures, p95, replicas and CPU in use; releases and faults are "
-        f"marked. {windows}. What happened stands above."
+        f"marked. {windows}. The text above says what happened."
     )
     shown = tuple(
         View(name, None if number == 0 else (_when(first, from_s), _when(first, to_s)))
