@@ -42,6 +42,11 @@ _PURPOSES: Final = {
     "days": 25,
     "bottleneck": 26,
     "no_stock": 27,
+    "look": 28,
+    "edge": 29,
+    "area": 30,
+    "region_loss": 31,
+    "promote": 32,
 }
 
 

@@ -13,7 +13,8 @@ import numpy as np
 from libramen.base.errors import ReplayError, TraceError
 from libramen.base.times import EPSILON_S, seconds_between
 from libramen.engine.border.records import Chunk
-from libramen.study.system import System
+from libramen.study.places import NOWHERE
+from libramen.study.system import System, check_distances
 from libramen.trace.trace import Trace
 
 SLICE: Final = 1 << 18
@@ -42,9 +43,11 @@ class Feed:
         system: System,
         columns: Sequence[str] = (),
         pins: bool = False,
+        areas: Sequence[str] = (),
     ) -> None:
         self._window_s, self._carries, self._arrived = window_s, carries, arrived
         self._system, self._columns, self._pins = system, columns, pins
+        self._areas = list(areas)  # names of the places from which requests may come; none: that does not matter
         # One service without routes takes all; else each route is looked up.
         self._sorts = len(system.hosted) > 1 or bool(system.hosted[0].service.routes)
         self._tables: tuple[np.ndarray, np.ndarray] = (np.zeros(0, np.int32), np.zeros((1, 1), np.int64))
@@ -103,6 +106,8 @@ class Feed:
             more |= {"server": self._tables[0][more["route"]], "applies": self._tables[1]}
         if self._pins:
             more["visitor"] = np.full(len(trace), -1, np.int32) if trace.visitor is None else trace.visitor
+        if self._areas:
+            more["area"] = self._area_codes(trace)
         if self._columns:
             more["given_s"] = np.stack([trace.in_s[name] for name in self._columns], axis=1)
         return Chunk(trace.at_s, trace.cpu_s, trace.wait_s, first=first, last=last, **more)
@@ -143,6 +148,19 @@ class Feed:
         if span_s < ended_s:
             raise TraceError(f"span_s: found {span_s:.6g} s; allowed: not before the last arrival at {ended_s:.6g} s")
         yield before, span_s
+
+    def _area_codes(self, trace: Trace) -> np.ndarray:
+        """Where the requests of a chunk come from: places in the list of areas.
+
+        Raises:
+            StudyError: nobody says how far some area is from wherever they may be sent.
+        """
+        if trace.area is None:
+            return np.full(len(trace), self._areas.index(NOWHERE), np.int32)
+        check_distances(self._system, trace.areas)
+        codes = np.array([self._areas.index(name) for name in trace.areas], np.int32)
+        placed: np.ndarray = codes[trace.area]
+        return placed
 
     def _codes(self, trace: Trace) -> np.ndarray:
         """The route codes of a chunk, in the labels of the whole."""

@@ -24,7 +24,7 @@ from libramen.engine.feed import Feed
 from libramen.engine.record import Run
 from libramen.engine.sameness import renaming
 from libramen.study.plan import Hosting
-from libramen.study.system import System
+from libramen.study.system import System, check_distances
 from libramen.study.terms import Account
 from libramen.trace.trace import Trace
 
@@ -135,16 +135,19 @@ class Simulation:
         _check(system, whole, span_s, window_s, is_taken=sink is not None)
         keeps = keeps and whole is not None
         columns = [name for name in system.columns if name in first.in_s]
+        # Where places do not matter it is only counted where requests came from.
+        areas = system.areas_of(first.areas) if system.is_placed or not keeps else ()
+        check_distances(system, first.areas)
         spec = spec_of(
             system, seed=seed, forced=forced, recorded_speed=first.source.recorded_speed, columns=columns,
-            visitors=first.n_visitors, spends=spends and keeps,
+            visitors=first.n_visitors, spends=spends and keeps, areas=areas,
         )  # fmt: skip
         self._feed = feed = Feed(
             chunks, window_s, carries=sink is not None, span_s=span_s, arrived=_arrived(sink), system=system,
-            columns=columns, pins=spec.visitors > 0,
+            columns=columns, pins=spec.visitors > 0, areas=areas,
         )  # fmt: skip
         self._window_s, self._routes, self.is_over = window_s, None if whole is None else whole.routes, False
-        self.results = Results.of(len(first), records, services=len(system.hosted) * spec.spends) if keeps else None
+        self.results = Results.of(len(first), records, services=len(system.services) * spec.spends) if keeps else None
         self._plane = _data_plane(data_plane, spec, self.results, tallies=sink is not None)
         self._plane.tally = None if sink is None else sink.take
         self._plane.hand_in(*feed.next())
@@ -271,6 +274,8 @@ def _check(system: System, whole: Trace | None, span_s: float | None, window_s: 
         raise StudyError(
             f'plan {system.name!r}: balancer = "pinned" needs the whole trace, and this one comes in chunks'
         )
+    if whole is None and any(hosted.hosting.reroute for hosted in system.hosted):
+        raise StudyError(f"plan {system.name!r}: reroute needs the whole trace, and this one comes in chunks")
 
 
 def _can_be_afforded(hosting: Hosting, span_s: float, window_s: float) -> None:

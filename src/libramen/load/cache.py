@@ -29,7 +29,7 @@ if TYPE_CHECKING:
     import pyarrow as pa
 
 _MOST_BYTES: Final = 4 * 10**9
-_ARRAYS: Final = ("at_s", "cpu_s", "wait_s", "bytes_out", "latency_s", "status", "visitor")
+_ARRAYS: Final = ("at_s", "cpu_s", "wait_s", "bytes_out", "latency_s", "status", "visitor", "area")
 
 
 def key_of(files: Iterable[Path], said: Any, reader: str) -> str | None:
@@ -161,6 +161,7 @@ def _table_of(trace: Trace) -> pa.Table:
     columns |= {f"in {name}": from_numpy(values) for name, values in trace.in_s.items()}
     told = {
         "routes": trace.routes,
+        "areas": trace.areas,
         "span_s": trace.span_s,
         "gaps": trace.gaps,
         "start": None if trace.start is None else trace.start.isoformat(),
@@ -188,6 +189,7 @@ def _trace_of(path: Path, key: str, files: Sequence[str]) -> Trace:
         empty,
         **columns,
         routes=tuple(told["routes"]),
+        areas=tuple(told["areas"]),
         span_s=told["span_s"],
         gaps=tuple((from_s, to_s) for from_s, to_s in told["gaps"]),
         source=Source(

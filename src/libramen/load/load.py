@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any, Final
 
@@ -12,6 +12,7 @@ import numpy as np
 from libramen.base.errors import StudyError, TraceError
 from libramen.load.cache import find, keep, key_of
 from libramen.load.evidence import busiest_minute
+from libramen.study.places import NO_TRIPS, RoundTrips
 from libramen.study.plan import Hosting
 from libramen.study.system import Hosted, System
 from libramen.study.trace_table import TraceTable
@@ -37,6 +38,9 @@ class Load:
         zone: the time zone, where the table has none of its own.
         recorded: what the plan hosted on which the log was recorded, where `recorded_on` names one.
         visitors: whether it is told who sent each request.
+        trips: round trips between places.
+        region: where that plan's fleet stood, None: nobody says.
+        exchanges: round trips that a request takes.
     """
 
     table: TraceTable
@@ -45,6 +49,9 @@ class Load:
     zone: str = "UTC"
     recorded: System | None = None
     visitors: bool = False
+    trips: RoundTrips = NO_TRIPS
+    region: str | None = None
+    exchanges: float = 1.0
 
     def trace(
         self, progress: Callable[[float], None] | None = None, *, cache: bool = True, estimate: bool = True
@@ -94,6 +101,9 @@ class Load:
             self._zone,
             estimate,
             self.visitors,
+            sorted((*sorted(pair), time_s) for pair, time_s in self.trips.pairs.items()),
+            self.region,
+            self.exchanges,
         ]
         mixed = []
         if estimate:
@@ -119,11 +129,33 @@ class Load:
     def _shaped(self, log: Trace) -> Trace:
         """The trace that a log becomes; it knows how busy the log was."""
         known = log if log.latency_s is None else log.knowing(busiest=busiest_minute(log))
-        return shaped(known, self.table.shape, seed=self.seed, folder=self.folder)
+        trace = shaped(known, self.table.shape, seed=self.seed, folder=self.folder)
+        return trace.with_areas(self.table.areas, self.seed) if self.table.areas else trace
+
+    def _at_the_fleet(self, log: Trace) -> Trace:
+        """The log with latencies as the fleet saw them, where users did: without round trips.
+
+        Raises:
+            TraceError: nobody says how far they were.
+        """
+        if self.table.seen_by == "server" or log.latency_s is None:
+            return log
+        if log.area is None:
+            raise TraceError('seen_by = "user": the log does not say where users were; allowed: a column area')
+        if self.region is None:
+            raise TraceError('seen_by = "user" needs recorded_on, a plan with a region: it says how far users were')
+        try:
+            far_s = np.array([self.exchanges * self.trips.between(area, self.region) for area in log.areas])
+        except StudyError as error:
+            raise TraceError(f'seen_by = "user": {error}') from None
+        return replace(log, latency_s=np.maximum(0.0, log.latency_s - far_s[log.area]))
 
     def _read(self, progress: Callable[[float], None] | None, *, estimate: bool) -> Trace:
         if not estimate:
-            return read_requests(self._paths(), checked_options(self._options()), progress, hints=True).trace
+            found = read_requests(self._paths(), checked_options(self._options()), progress, hints=True).trace
+            return self._at_the_fleet(found)
+        if self.table.seen_by == "user" and self.recorded is None:
+            raise TraceError('seen_by = "user" needs recorded_on, a plan with a region: it says how far users were')
         return self._shaped(read_trace(self._paths(), **self._options(), progress=progress))
 
     def _found(self, progress: Callable[[float], None] | None) -> Trace:
@@ -134,7 +166,7 @@ class Load:
             if self.table.cpu_use is not None:
                 raise TraceError("cpu_use has no effect: the trace itself says cpu_s; allowed: to leave it out")
             return self._read(progress, estimate=True)
-        log, server = requests.trace, requests.server
+        log, server = self._at_the_fleet(requests.trace), requests.server
         if self.table.server == "file":
             server = np.zeros(len(log), np.int32) if requests.file is None else requests.file
         if self._shows_whole_servers(options, log, server):

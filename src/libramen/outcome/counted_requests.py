@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Final
 
 import numpy as np
@@ -25,16 +26,16 @@ class CountedRequests:
     Args:
         setting: what is the same for all of them.
         knows_arrivals: whether it is told of arrivals before their ends.
+        areas: names of the places from which they may come, as `Ended.area` numbers them; none: that is not told.
     """
 
-    def __init__(self, setting: Counting, *, knows_arrivals: bool = True) -> None:
+    def __init__(self, setting: Counting, *, knows_arrivals: bool = True, areas: Sequence[str] = ()) -> None:
         self._setting = setting
+        self._areas, self._of_area = tuple(areas), dict[str, Counts]()
         # Else visits may yet come to any window, and none is summed up before the end.
         self._knows_arrivals = knows_arrivals
         asked = setting.asked
-        goals = [
-            goal for goal in asked.goals if goal.share is not None and goal.window is None and goal.service is None
-        ]
+        goals = [goal for goal in asked.goals if goal.share is not None and goal.is_counted_at_once]
         self._counts = Counts(setting, goals, fine=False, coarse=True)
         self._of_window = [
             Counts(setting, asked.limits(window=window), fine=False, coarse=True)
@@ -77,6 +78,16 @@ class CountedRequests:
             inside = self._setting.asked.inside(ended.at_s, window)
             some = Columns(*(column[inside] for column in columns))
             counts.add(some._replace(route=np.zeros(0, np.int32)))
+        for code in np.unique(ended.area) if self._areas else ():
+            some = Columns(*(column[ended.area == code] for column in columns))
+            self._counts_of(self._areas[code]).add(some._replace(route=np.zeros(0, np.int32)))
+
+    def _counts_of(self, area: str) -> Counts:
+        """What is counted of an area."""
+        if area not in self._of_area:
+            limits = self._setting.asked.limits(area=area)
+            self._of_area[area] = Counts(self._setting, limits, fine=False, coarse=True)
+        return self._of_area[area]
 
     def _merge(self) -> None:
         """Put the bins of windows that have come in since into `_open`."""
@@ -112,10 +123,15 @@ class CountedRequests:
 
     # -- what it comes to --------------------------------------------------------------------------
 
-    def measures(self, route: int | None = None, window: int | None = None) -> Measures:
-        """The figures of all that are measured, of one route, or of one window of the objectives."""
-        counts = self._counts if window is None else self._of_window[window]
-        goals = self._setting.asked.limits(None if route is None else self.routes[route], window)
+    def _of(self, window: int | None, area: str | None) -> Counts:
+        if area is not None:
+            return self._counts_of(area)
+        return self._counts if window is None else self._of_window[window]
+
+    def measures(self, route: int | None = None, window: int | None = None, area: str | None = None) -> Measures:
+        """The figures of all that are measured, of one route, of one window of the objectives, or of one area."""
+        counts = self._of(window, area)
+        goals = self._setting.asked.limits(None if route is None else self.routes[route], window, area)
         return counts.measures(route, goals, counts.coarse_latencies(route))
 
     def worst_hour(self) -> Hour | None:
@@ -159,17 +175,18 @@ class CountedRequests:
         """See `measures.Measured.hourly`."""
         return self._counts.hourly(item)
 
-    def by_hour(self, route: int | None = None, window: int | None = None) -> Hourly:
+    def by_hour(self, route: int | None = None, window: int | None = None, area: str | None = None) -> Hourly:
         """Counts by hour of what `measures` is about."""
-        counts = self._counts if window is None else self._of_window[window]
-        goals = self._setting.asked.limits(None if route is None else self.routes[route], window)
-        return counts.by_hour(route, goals)
+        goals = self._setting.asked.limits(None if route is None else self.routes[route], window, area)
+        return self._of(window, area).by_hour(route, goals)
 
-    def latencies(self, route: int | None = None, window: int | None = None) -> Latencies | None:
+    def latencies(
+        self, route: int | None = None, window: int | None = None, area: str | None = None
+    ) -> Latencies | None:
         """Latencies of the ok ones of the same, in bins; of a route they are not known by hour."""
         if route is not None:
             return None
-        return (self._counts if window is None else self._of_window[window]).coarse_by_hour()
+        return self._of(window, area).coarse_by_hour()
 
     def cold_waits(self, run: ServiceRun) -> None:
         """Not known: requests were not kept."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from functools import cached_property
 
 import numpy as np
@@ -15,25 +16,25 @@ from libramen.outcome.counts import Counting, Counts, Percentiles
 from libramen.outcome.hourly import Hourly, Latencies
 from libramen.outcome.measures import Failures, Hour, Measures
 from libramen.outcome.waits import ColdWaits
+from libramen.study.objectives import Goal
 from libramen.trace.trace import Trace
 
 
 class KeptRequests:
     """What became of each request, and what that comes to; see `measures.Measured`."""
 
-    def __init__(self, trace: Trace, results: Results, setting: Counting, windows: int) -> None:
+    def __init__(
+        self, trace: Trace, results: Results, setting: Counting, windows: int, trip_s: np.ndarray | None = None
+    ) -> None:
         self._trace, self._results, self._setting = trace, results, setting
+        self._trip_s = np.zeros(0) if trip_s is None else trip_s
         # Arrivals are in order, so what is measured is all from one on.
         self._first = int(np.searchsorted(trace.at_s, setting.settle_s, side="left"))
-        goals = [
-            goal
-            for goal in setting.asked.goals
-            if goal.share is not None and goal.window is None and goal.service is None
-        ]
+        goals = [goal for goal in setting.asked.goals if goal.share is not None and goal.is_counted_at_once]
         self._counts = Counts(setting, goals, fine=True, coarse=False, windows=windows)
         self._counts.add(self._columns(slice(None)))
 
-    def _columns(self, rows: slice, *, by_route: bool = True) -> Columns:
+    def _columns(self, rows: slice | np.ndarray, *, by_route: bool = True) -> Columns:
         trace, results = self._trace, self._results
         nothing = np.zeros(0)
         return Columns(
@@ -48,12 +49,15 @@ class KeptRequests:
             results.attempts[rows],
             results.replica[rows],
             trace.route_codes[rows] if by_route else nothing.astype(np.int32),
+            trip_s=self._trip_s[rows] if len(self._trip_s) else nothing,
         )
 
-    def measures(self, route: int | None = None, window: int | None = None) -> Measures:
-        """The figures of all that are measured, of one route, or of one window of the objectives."""
+    def measures(self, route: int | None = None, window: int | None = None, area: str | None = None) -> Measures:
+        """The figures of all that are measured, of one route, of one window of the objectives, or of one area."""
         if window is not None:
-            return self._of_window(window)
+            return self._of_some(self._stretches(window), self._setting.asked.limits(window=window))
+        if area is not None:
+            return self._of_some(self._from(area), self._setting.asked.limits(area=area))
         goals = self._setting.asked.limits(None if route is None else self._trace.routes[route])
         n, n_ok = self._counts.n_of(route)
         latencies = self._whole(n, n_ok) if route is None else self._of_route(route, n)
@@ -111,19 +115,24 @@ class KeptRequests:
         edges = np.maximum(self._first, np.searchsorted(self._trace.at_s, edges_s, side="left"))
         return [slice(first, end) for first, end in edges.reshape(-1, 2).tolist() if end > first]
 
-    def _window_counts(self, window: int) -> Counts:
-        counts = Counts(self._setting, self._setting.asked.limits(window=window), fine=False, coarse=False)
-        for rows in self._stretches(window):
+    def _from(self, area: str) -> list[np.ndarray]:
+        """The requests of an area that are measured."""
+        trace = self._trace
+        if trace.area is None or area not in trace.areas:
+            return []
+        return [self._first + np.flatnonzero(trace.area[self._first :] == trace.areas.index(area))]
+
+    def _counts_of(self, parts: Sequence[slice | np.ndarray], goals: list[Goal]) -> Counts:
+        counts = Counts(self._setting, goals, fine=False, coarse=False)
+        for rows in parts:
             counts.add(self._columns(rows, by_route=False))
         return counts
 
-    def _of_window(self, window: int) -> Measures:
-        counts = self._window_counts(window)
-        latencies = [
-            self._results.latency_s[rows][self._results.ending[rows] == Ending.OK] for rows in self._stretches(window)
-        ]
+    def _of_some(self, parts: Sequence[slice | np.ndarray], goals: list[Goal]) -> Measures:
+        counts = self._counts_of(parts, goals)
+        latencies = [self._results.latency_s[rows][self._results.ending[rows] == Ending.OK] for rows in parts]
         found = _selected(np.concatenate(latencies) if latencies else np.zeros(0), counts.n_of()[0])
-        return counts.measures(None, self._setting.asked.limits(window=window), found)
+        return counts.measures(None, goals, found)
 
     def worst_hour(self) -> Hour | None:
         """The hour of the clock with the most requests that were not answered within `Asked.telling`."""
@@ -172,14 +181,15 @@ class KeptRequests:
         """See `measures.Measured.hourly`."""
         return self._counts.hourly(item)
 
-    def by_hour(self, route: int | None = None, window: int | None = None) -> Hourly:
+    def by_hour(self, route: int | None = None, window: int | None = None, area: str | None = None) -> Hourly:
         """Counts by hour of what `measures` is about."""
-        goals = self._setting.asked.limits(None if route is None else self._trace.routes[route], window)
-        if window is None:
+        goals = self._setting.asked.limits(None if route is None else self._trace.routes[route], window, area)
+        if window is None and area is None:
             return self._counts.by_hour(route, goals)
-        return self._window_counts(window).by_hour(None, goals)
+        parts = self._from(area) if area is not None else self._stretches(window or 0)
+        return self._counts_of(parts, goals).by_hour(None, goals)
 
-    def latencies(self, route: int | None = None, window: int | None = None) -> Latencies:
+    def latencies(self, route: int | None = None, window: int | None = None, area: str | None = None) -> Latencies:
         """Latencies of the ok ones of the same, exact."""
         at_s = self._trace.at_s
         which = self._results.ending[self._first :] == Ending.OK
@@ -187,6 +197,10 @@ class KeptRequests:
             which &= self._trace.route_codes[self._first :] == route
         if window is not None:
             which &= self._setting.asked.inside(at_s[self._first :], window)
+        if area is not None:
+            codes = self._trace.area
+            there = codes is not None and area in self._trace.areas
+            which &= (codes[self._first :] == self._trace.areas.index(area)) if there else False  # type: ignore[index]
         rows = self._first + np.flatnonzero(which)
         hour = ((at_s[rows] + self._setting.into_hour_s) // 3600).astype(np.int64)
         return Latencies(self._results.latency_s[rows], hour)

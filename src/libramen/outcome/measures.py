@@ -47,10 +47,10 @@ class Asked:
         )
         return cls(tuple(objectives.goals()), objectives.minute_fails_above, edges_s)
 
-    def limits(self, route: str | None = None, window: int | None = None) -> list[Goal]:
-        """The limits on single requests among the goals of all requests, of a route or of a window."""
-        wanted = (route, window, None)
-        return [g for g in self.goals if g.share is not None and (g.route, g.window, g.service) == wanted]
+    def limits(self, route: str | None = None, window: int | None = None, area: str | None = None) -> list[Goal]:
+        """The limits on single requests among the goals of all requests, of a route, of a window or of an area."""
+        wanted = (route, window, None, area)
+        return [g for g in self.goals if g.share is not None and (g.route, g.window, g.service, g.area) == wanted]
 
     def inside(self, at_s: np.ndarray, window: int) -> np.ndarray:
         """Which of some arrivals are in a window: float64 (n,) [s] -> bool (n,)."""
@@ -145,8 +145,8 @@ class Failures:
 class Measured(Protocol):
     """What became of the requests of a run: kept (`KeptRequests`), or only added up (`CountedRequests`)."""
 
-    def measures(self, route: int | None = None, window: int | None = None) -> Measures:
-        """The figures of all that are measured, of one route, or of one window of the objectives."""
+    def measures(self, route: int | None = None, window: int | None = None, area: str | None = None) -> Measures:
+        """The figures of all that are measured, of one route, of one window of the objectives, or of one area."""
 
     def worst_hour(self) -> Hour | None:
         """The hour of the clock with the most requests that were not answered within `Asked.telling`."""
@@ -180,10 +180,12 @@ class Measured(Protocol):
         Of all requests, also before `settle`: float64 (hours, routes).
         """
 
-    def by_hour(self, route: int | None = None, window: int | None = None) -> Hourly:
+    def by_hour(self, route: int | None = None, window: int | None = None, area: str | None = None) -> Hourly:
         """Counts by hour of what `measures` is about."""
 
-    def latencies(self, route: int | None = None, window: int | None = None) -> Latencies | None:
+    def latencies(
+        self, route: int | None = None, window: int | None = None, area: str | None = None
+    ) -> Latencies | None:
         """Latencies of the ok ones of the same; None: they are not known by hour."""
 
     def cold_waits(self, run: ServiceRun) -> ColdWaits | None:

@@ -12,7 +12,7 @@ from libramen.bill.month import LONGEST_WITH_EVENTS_S, Month
 from libramen.bill.usage import Usage
 from libramen.bill.use import MonthOfUse, Part
 from libramen.engine.record import Run
-from libramen.outcome.hourly import KeptCounts, in_bins, of_month, weighted_counts
+from libramen.outcome.hourly import ALL, KeptCounts, Scope, in_bins, of_month, weighted_counts
 from libramen.outcome.measures import Measured, Measures
 from libramen.study.system import System
 
@@ -28,7 +28,8 @@ class MeasuredReplay:
     Attributes:
         run: the record.
         measured: its requests; `whole`: their figures.
-        visits: of each service by name its visits, of the only one the requests, and their figures.
+        visits: of each fleet by name its visits, of the only one the requests, and their figures; of a service with
+            several also all of it.
         usage: of each service by name.
     """
 
@@ -111,11 +112,11 @@ class WeightedReplays:
         """How often the month has each request of its `measures`: these are of the trace where that is the same."""
         return float(self.month.weights.floats[0]) if self.is_the_trace else 1.0
 
-    def measures(self, whole: Measures, *, route: int | None = None, window: int | None = None) -> Measures:
-        """Of all requests, of a route, or of a window of the objectives; `whole`: the same of the trace."""
+    def measures(self, whole: Measures, scope: Scope = ALL) -> Measures:
+        """Of all requests, of a route, of a window of the objectives or an area; `whole`: the same of the trace."""
         if self.is_the_trace:
             return whole
-        return of_month(weighted_counts(((weights, one.measured) for weights, one in self.parts), route, window), whole)
+        return of_month(weighted_counts(((weights, one.measured) for weights, one in self.parts), scope), whole)
 
     def of_visits(self, service: str) -> Measures:
         """Of the visits of a service."""
@@ -139,14 +140,15 @@ class WeightedReplays:
         parts = self.parts[:1] if once else self.parts
         return float(sum(weights.floats[min(hour, len(weights.floats) - 1)] for weights, _ in parts))
 
-    def kept(self, scopes: Mapping[str, tuple[int | None, int | None, str | None]]) -> list[dict[str, KeptCounts]]:
-        """What other months can be made of: of each replay some scopes by name, each a route, a window or a service."""
+    def kept(self, scopes: Mapping[str, Scope]) -> list[dict[str, KeptCounts]]:
+        """What other months can be made of: of each replay some scopes by name."""
         found = []
         for _, one in self.parts:
             of = {}
-            for name, (route, window, service) in scopes.items():
+            for name, (route, window, service, area) in scopes.items():
                 measured = one.measured if service is None else one.visits[service][0]
-                of[name] = KeptCounts(measured.by_hour(route, window), in_bins(measured.latencies(route, window)))
+                some = (route, window, area)
+                of[name] = KeptCounts(measured.by_hour(*some), in_bins(measured.latencies(*some)))
             found.append(of)
         return found
 

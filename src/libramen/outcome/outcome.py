@@ -20,6 +20,7 @@ from libramen.bill.usage import Used
 from libramen.outcome.events import Event
 from libramen.outcome.figures import Figures
 from libramen.outcome.findings import Finding
+from libramen.outcome.hourly import ALL, Scope
 from libramen.outcome.measures import Asked, Measures
 from libramen.outcome.month import Key, WeightedReplays
 from libramen.outcome.of_requests import OfRequests
@@ -180,17 +181,20 @@ class Outcome(OfRequests, Shown):
         if goal.service is not None:
             return weighted_replays.of_visits(goal.service)
         if goal.route is not None:
-            return weighted_replays.measures(self.of_route(goal.route), route=self.run.routes.index(goal.route))
+            return weighted_replays.measures(self.of_route(goal.route), Scope(self.run.routes.index(goal.route)))
         if goal.window is not None:
-            return weighted_replays.measures(self._measured.measures(window=goal.window), window=goal.window)
+            scope = Scope(window=goal.window)
+            return weighted_replays.measures(self._measured.measures(window=goal.window), scope)
+        if goal.area is not None:
+            return weighted_replays.measures(self._measured.measures(area=goal.area), Scope(area=goal.area))
         return self._month
 
-    def scopes(self) -> dict[str, tuple[int | None, int | None, str | None]]:
-        """What objectives are about, by name: route, window and service; "" is all requests."""
-        found: dict[str, tuple[int | None, int | None, str | None]] = {"": (None, None, None)}
+    def scopes(self) -> dict[str, Scope]:
+        """What objectives are about, by name; "" is all requests."""
+        found = {"": ALL}
         for goal in self._asked.goals:
             code = None if goal.route is None else self.run.routes.index(goal.route)
-            found[goal.scope] = code, goal.window, goal.service
+            found[goal.scope] = Scope(code, goal.window, goal.service, goal.area)
         return found
 
     # -- tables ------------------------------------------------------------------------------------

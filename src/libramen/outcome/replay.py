@@ -15,6 +15,7 @@ from libramen.bill.made_of import made_of
 from libramen.bill.month import month_of
 from libramen.bill.usage import usage_of
 from libramen.engine import simulation
+from libramen.engine.border.records import Ending, Results
 from libramen.engine.control.fleet import Fleet
 from libramen.engine.control.play import TimesOfChunks
 from libramen.outcome.counted_requests import CountedRequests
@@ -27,6 +28,7 @@ from libramen.outcome.outcome import Outcome
 from libramen.outcome.service_outcome import ServiceOutcome
 from libramen.outcome.tally import Tally
 from libramen.study.objectives import Objectives
+from libramen.study.places import NOWHERE, RoundTrips
 from libramen.study.plan import Hosting, Plan
 from libramen.study.service import Service
 from libramen.study.system import System, check_account
@@ -51,6 +53,7 @@ def replay(
     progress: Callable[[float], None] | None = None,
     without: Collection[Key] = (),
     watch: Callable[[float, list[Fleet]], None] | None = None,
+    round_trips: RoundTrips | Mapping[str, Mapping[str, Any]] | None = None,
 ) -> Outcome:
     """Replay a trace against a plan, and see what comes of it.
 
@@ -79,6 +82,7 @@ def replay(
         without: releases and faults that are left out, all else being as it is: see `outcome.events.Key`.
         watch: called a hundred times during the trace with the instant [s] and the fleets; what it raises ends the
             replay.
+        round_trips: times there and back between places, where the plan has regions: `RoundTrips`, or a table of them.
 
     Raises:
         ReplayError: an argument is not allowed.
@@ -99,10 +103,14 @@ def replay(
         0.62
     """
     return replay_system(
-        trace, System.of(service, plan), objectives or Objectives(), seed, data_plane=data_plane,
+        trace, System.of(service, plan, _trips(round_trips)), objectives or Objectives(), seed, data_plane=data_plane,
         keep_requests=keep_requests, settle=settle, window_s=window_s, span_s=span_s, terms=terms,
         records=records, progress=progress, without=without, watch=watch,
     )  # fmt: skip
+
+
+def _trips(given: RoundTrips | Mapping[str, Mapping[str, Any]] | None) -> RoundTrips:
+    return given if isinstance(given, RoundTrips) else RoundTrips(given)
 
 
 class Watched(Protocol):
@@ -174,7 +182,7 @@ def replay_system(
     single = tuple(named(system, told, timeline))
     notes = made_of(month, run.start, single, once=once, why_not=TOO_LONG if singles and not once else "")
     weighted = WeightedReplays(month, with_events, base if once else None, single, gaps)
-    paid = bill_of(system.plan.services, weighted.use(), terms, *notes)
+    paid = bill_of(system.fleets, weighted.use(), terms, *notes)
     again = None
     if isinstance(trace, Trace) and run.results is not None:
         told_again = {key: value for key, value in how.items() if key in {"data_plane", "window_s"}}
@@ -233,36 +241,49 @@ class _Asking:
             chunks = (chunk.without_calls(system.columns) for chunk in chunks)
         keeps = whole is not None and keep is not False
         known_s = whole.span_s if whole is not None else units.LONGEST_S if span_s is None else span_s
-        objectives.check(objectives.routes if whole is None else whole.routes, first.start, known_s, system.labels)
+        objectives.check(
+            objectives.routes if whole is None else whole.routes, first.start, known_s, system.service_labels,
+            None if whole is None else whole.areas,
+        )  # fmt: skip
         self.settings = [
             Counting(hosted.hosting, Asked.of(wanted, first.start, known_s), self._settle, window_s, first.into_hour_s)
-            for hosted, wanted in zip(system.hosted, objectives.of_services(system.names), strict=True)
+            for hosted, wanted in zip(system.hosted, objectives.of_services([h.of for h in system.hosted]), strict=True)
         ]
         self.asked = Asked.of(objectives, first.start, known_s)
         setting = self.settings[0]._replace(asked=self.asked)
-        counted = None if keeps else CountedRequests(setting)
-        # Of one service its visits are the requests.
+        areas = system.areas_of(first.areas)
+        counted = None if keeps else CountedRequests(setting, areas=areas)
+        # Of one fleet its visits are the requests.
         visits = [] if system.only else [CountedRequests(of, knows_arrivals=False) for of in self.settings]
+        told: list[tuple[list[int], CountedRequests]] = [([number], one) for number, one in enumerate(visits)]
+        together = {
+            service.of: CountedRequests(self.settings[numbers[0]], knows_arrivals=False)
+            for service in system.services
+            if len(numbers := system.of_service(service.of)) > 1 and service.of in objectives.services
+        }
+        told += [(system.of_service(name), one) for name, one in together.items()]
         if watched is not None:
             how["records"], how["watch"] = watched.begin(with_events=not without)
         run = simulation.run(
             whole if whole is not None else chunks, system, seed=self._seed, window_s=window_s, span_s=span_s,
-            sink=None if counted is None and not visits else Tally(counted, visits), keeps=keeps, spends=True,
+            sink=None if counted is None and not visits else Tally(counted, told, len(system.hosted)), keeps=keeps,
+            spends=True,
             progress=progress, without=without, account=self._account, **how,
         )  # fmt: skip
-        for counts in (counted, *visits):
+        for counts in (counted, *visits, *together.values()):
             if counts is not None:
                 counts.routes = run.routes
         measured: Measured | None = counted
         if measured is None:
             assert whole is not None
-            measured = KeptRequests(whole, run.kept, setting, len(run.edges_s) - 1)
+            measured = KeptRequests(whole, run.kept, setting, len(run.edges_s) - 1, trips_of(system, whole, run.kept))
         of_all = measured.measures()
         if not of_all.n_requests:
             found = f"settle: found {self._settle!r} s"
             raise ReplayError(f"{found}; allowed: up to the last arrival, or nothing is measured")
         seen: list[tuple[Measured, Measures]] = [(one, one.measures()) for one in visits] or [(measured, of_all)]
         of = dict(zip(system.names, seen, strict=True))
+        of |= {name: (one, one.measures()) for name, one in together.items()}
         usage = {
             hosted.name: usage_of(
                 run.services[hosted.name], hosted.hosting, of[hosted.name][0], run.routes, hosted.service.slots
@@ -270,6 +291,20 @@ class _Asking:
             for hosted in system.hosted
         }
         return MeasuredReplay(run, measured, of_all, of, usage)
+
+
+def trips_of(system: System, trace: Trace, results: Results) -> np.ndarray | None:
+    """Round trips of the answer of each request that was answered [s]; None: places do not matter."""
+    if not system.is_placed:
+        return None
+    areas = (NOWHERE,) if trace.area is None else trace.areas
+    far = [
+        [(system.round_trips.find(area, str(one.region)) or 0.0) * one.service.exchanges for one in system.hosted]
+        for area in areas
+    ]
+    where = np.zeros(len(trace), np.int32) if trace.area is None else trace.area
+    answered = (results.ending == Ending.OK) | (results.ending == Ending.ERRORED)
+    return np.where(answered, np.array(far)[where, results.server], 0.0)
 
 
 def _check_times(**times: object) -> None:

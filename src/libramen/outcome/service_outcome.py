@@ -54,7 +54,8 @@ class ServiceOutcome(OfRequests):
     ) -> None:
         super().__init__(run, measured, whole, bill, asked, seed, month, scale)
         self.used = usage
-        self.name, self.service, self.hosting, self.label = hosted
+        self.name, self.service, self.hosting, self.label = hosted.name, hosted.service, hosted.hosting, hosted.label
+        self.region, self.of = hosted.region, hosted.of
         self.tier, self.size = self.hosting.tier.name, self.hosting.size.name
         self.run, self.time_s = run, whole.time_s
         self.utilisation = measures.utilisation(run, self.hosting.size.cores, self.hosting.reserved_cores)

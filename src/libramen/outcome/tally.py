@@ -15,11 +15,17 @@ class Tally:
 
     Args:
         requests: counts the requests of the trace; None: they are kept.
-        visits: counts the visits of each service, where there are several; else empty.
+        visits: counts the visits of some fleets, where there are several: their numbers, and what counts them.
+        users: so many of the clients are users.
     """
 
-    def __init__(self, requests: CountedRequests | None, visits: Sequence[CountedRequests]) -> None:
-        self._requests, self._visits = requests, visits
+    def __init__(
+        self,
+        requests: CountedRequests | None,
+        visits: Sequence[tuple[Sequence[int], CountedRequests]],
+        users: int,
+    ) -> None:
+        self._requests, self._visits, self._users = requests, visits, users
 
     def arrived(self, at_s: np.ndarray) -> None:
         """Some more requests are going to arrive at these times: float64 (n,) [s]."""
@@ -28,14 +34,14 @@ class Tally:
 
     def take(self, ended: Ended) -> None:
         """Some visits have ended."""
-        for number, counts in enumerate(self._visits):
-            rows = np.flatnonzero(ended.server == number)
+        for numbers, counts in self._visits:
+            rows = np.flatnonzero(np.isin(ended.server, numbers))
             if len(rows):
                 counts.take(type(ended)(*(column[rows] for column in ended)))
         if self._requests is not None:
             if not self._visits:
                 self._requests.take(ended)
                 return
-            rows = np.flatnonzero(ended.call < len(self._visits))  # of users
+            rows = np.flatnonzero(ended.call < self._users)
             if len(rows):
                 self._requests.take(type(ended)(*(column[rows] for column in ended)))

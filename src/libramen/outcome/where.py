@@ -75,8 +75,8 @@ class Where:
         outcome, results = self._outcome, self._outcome.run.kept
         system, n = outcome.system, len(results)
         if results.spent_s.shape[1]:
-            order = sorted(range(len(system.hosted)), key=lambda number: system.parts[number][0])
-            return [system.hosted[number].name for number in order], results.spent_s
+            places = {hosted.of: place for hosted, (place, _) in zip(system.hosted, system.parts, strict=True)}
+            return sorted(places, key=lambda name: places[name]), results.spent_s
         # Nobody calls anybody: what a request is and what became of it says all.
         trace, server = outcome.trace, system.servers_of(outcome.run.routes)[outcome.trace.route_codes]
         spent_s = np.zeros((n, len(system.hosted), len(PARTS)))

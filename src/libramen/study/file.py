@@ -12,10 +12,11 @@ from libramen.base.errors import StudyError
 from libramen.base.fields import Table, nearest
 from libramen.study.catalogue import read_catalogue
 from libramen.study.objectives import Objectives
+from libramen.study.places import RoundTrips
 from libramen.study.read import checked, read_plan, read_services, read_toml
 from libramen.study.service import Service, Tier, name_entries
 from libramen.study.study import Heading, Study
-from libramen.study.system import System, check_account
+from libramen.study.system import System, check_account, check_distances
 from libramen.study.terms import Account, MonthTable
 from libramen.study.trace_table import TraceTable
 
@@ -32,6 +33,9 @@ class StudyFile(Table):
     account: Account = Field(Account(), description="the most that a plan may have at once")
     tiers: dict[str, Tier] = Field({}, description="what could be bought")
     plans: dict[str, dict[str, Any]] = Field(min_length=1, description="what might be bought")
+    round_trips: dict[str, dict[str, Any]] = Field(
+        {}, description="times there and back between an area and a region, or two regions"
+    )
     search: dict[str, dict[str, Any]] = Field({}, description="a plan, and keys of it with the values to be tried")
 
 
@@ -70,6 +74,10 @@ def load_study(path: str | Path, *, trust_code: bool = False) -> Study:
         raise StudyError(f"{path}: [study] catalogue_columns needs catalogue, which is missing")
     if not tiers:
         raise StudyError(f"{path}: there are no tiers; allowed: [tiers.NAME] tables here or a catalogue in [study]")
+    try:
+        round_trips = RoundTrips(tables.round_trips)
+    except StudyError as error:
+        raise StudyError(f"{path}: {error}") from None
     services = read_services(path, tables.service, tables.services)
     plans = {name: read_plan(path, name, table, tables.services, tiers) for name, table in tables.plans.items()}
     recorded_on = tables.trace.recorded_on
@@ -83,7 +91,8 @@ def load_study(path: str | Path, *, trust_code: bool = False) -> Study:
                 said = {key: value for key, value in said.items() if drop.get(key) not in part.service}
                 checked(path, Service, {**said, **part.service}, ".".join((*plan.place_of(service), "service")))
         try:
-            System.of(services, plan)
+            system = System.of(services, plan, round_trips)
+            check_distances(system, tables.trace.areas)
             check_account(plan, tables.account)
         except StudyError as error:
             raise StudyError(f"{path}: {error}") from None
@@ -97,6 +106,7 @@ def load_study(path: str | Path, *, trust_code: bool = False) -> Study:
         plans=plans,
         month=tables.month,
         account=tables.account,
+        round_trips=round_trips,
         searches={name: _search(path, name, table, plans) for name, table in tables.search.items()},
         trust_code=trust_code,
     )

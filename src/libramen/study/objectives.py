@@ -35,6 +35,7 @@ class Goal(NamedTuple):
         route: whose requests it is about, None: all.
         window: which of the `windows` it is about (from 0), None: the whole time.
         service: whose visits it is about, None: requests.
+        area: whose users it is about, None: everybody.
     """
 
     name: str
@@ -43,6 +44,12 @@ class Goal(NamedTuple):
     route: str | None = None
     window: int | None = None
     service: str | None = None
+    area: str | None = None
+
+    @property
+    def is_counted_at_once(self) -> bool:
+        """Whether it is about requests of the whole time and from everywhere: of all, or of a route."""
+        return self.window is None and self.service is None and self.area is None
 
     @property
     def scope(self) -> str:
@@ -278,6 +285,10 @@ class Objectives(RouteObjectives):
         {}, description="what the visits of a service should achieve, by service, where there are several"
     )
 
+    areas: dict[str, RouteObjectives] = Field(
+        {}, description="what the requests of an area should achieve, by area, where it is known where users are"
+    )
+
     @model_validator(mode="after")
     def _says_each_once(self) -> Self:
         given: set[tuple[object, str]] = set()
@@ -300,12 +311,31 @@ class Objectives(RouteObjectives):
             for name in names
         ]
 
-    def check(self, routes: Iterable[str], start: datetime | None, span_s: float, services: Sequence[str] = ()) -> None:
+    def check(
+        self,
+        routes: Iterable[str],
+        start: datetime | None,
+        span_s: float,
+        services: Sequence[str] = (),
+        areas: Iterable[str] | None = None,
+    ) -> None:
         """See that there is all that something is wanted of.
 
+        Args:
+            routes: of the trace.
+            start: of the trace.
+            span_s: the time that it covers.
+            services: of the plan, where there are several.
+            areas: of the trace, None: not known yet.
+
         Raises:
-            StudyError: a route, a service or a day is not there, or the trace does not know the time of day.
+            StudyError: a route, a service, an area or a day is not there, or the trace does not know the time of day.
         """
+        there = None if areas is None else [area for area in areas if area]
+        for area in () if there is None else self.areas:
+            if area not in (there or ()):
+                nobody = nearest(area, there or ()) if there else "allowed: areas in [trace], or a column area"
+                raise StudyError(f"objectives.areas: the trace has no area {area!r}; {nobody}")
         for service in self.services:
             if service not in services:
                 raise StudyError(f"objectives.services: there is no service {service!r}; {nearest(service, services)}")
@@ -327,7 +357,7 @@ class Objectives(RouteObjectives):
                 )
 
     def goals(self, before: str = "", route: str | None = None, window: int | None = None) -> Iterator[Goal]:
-        """The objectives that are set; those of a route are called `routes.ROUTE.KEY`, of a window `windows.N.KEY`."""
+        """The objectives that are set; of a route `routes.ROUTE.KEY`, of a window `windows.N.KEY`, and so on."""
         yield from super().goals(before, route, window)
         if self.month is not None:
             yield Goal("month", "month", self.month)
@@ -338,6 +368,9 @@ class Objectives(RouteObjectives):
         for name, objectives in self.services.items():
             for goal in objectives.goals(f"services.{name}."):
                 yield goal._replace(service=name)
+        for name, objectives in self.areas.items():
+            for goal in objectives.goals(f"areas.{name}."):
+                yield goal._replace(area=name)
 
     def describe(self, currency: str) -> list[str]:
         """Each objective in words: `p95 at most 400 ms`."""
@@ -351,6 +384,8 @@ def _in_words(goal: Goal, objectives: Objectives, currency: str) -> str:
     what += show_objective(goal.key, goal.wanted, currency)
     if goal.service is not None:
         what += f" of visits to {goal.service}"
+    if goal.area is not None:
+        what += f" in {goal.area}"
     if goal.route is not None:
         what += f" on {goal.route}"
     if goal.window is not None:

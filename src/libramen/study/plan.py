@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any, ClassVar, Final, Literal, NamedTuple, Sel
 from pydantic import Field, SerializeAsAny, field_validator, model_validator
 
 from libramen.base.errors import StudyError, UnitError
-from libramen.base.fields import Replicas, Table, nearest
+from libramen.base.fields import Replicas, Seconds, Table, nearest
 from libramen.base.times import At, Moment, Timeline, parse_moment
 from libramen.prices import PricesOfPlan
 from libramen.prices.lines import in_steps
@@ -19,6 +19,7 @@ from libramen.rules.faults import KINDS
 from libramen.rules.rollouts import STRATEGIES
 from libramen.rules.scaling import RULES, Fixed
 from libramen.study.balancers import BALANCERS, Balancer, BalancerName
+from libramen.study.places import regions_of
 from libramen.study.service import Service, Size, Tier
 
 _Part = TypeVar("_Part")
@@ -73,9 +74,44 @@ class Hosting(PricesOfPlan):  # type: ignore[misc]
     )
     balancer: BalancerName = Field("least_busy", description="which replica gets a request")
     scaling: SerializeAsAny[RULES] = Field(Fixed(), description="the scaling rule")
+    regions: dict[str, dict[str, Any]] = Field(
+        {},
+        description='where fleets of it stand: a list such as ["east"], or a table by name with what differs there '
+        "(default: places do not matter)",
+    )
+    spill: bool = Field(False, description="whether what a region would refuse goes on to the next nearest one")
+    reroute: Seconds = Field(
+        0.0, description="so often a visitor looks which regions are open [s] (default: at every attempt)"
+    )
     service: dict[str, Any] = Field({}, description="keys of the service that differ for this plan")
     rollouts: tuple[SerializeAsAny[STRATEGIES], ...] = Field((), description="rolling updates")
     faults: tuple[SerializeAsAny[KINDS], ...] = Field((), description="what breaks")
+
+    region: str | None = Field(None, exclude=True)
+    """The region in which this fleet stands, None: places do not matter, or it stands in all `regions`."""
+
+    def in_regions(self) -> list[Hosting]:
+        """What runs in each region; of a plan without regions itself.
+
+        Raises:
+            StudyError: a key of a region is not allowed there.
+        """
+        if not self.regions:
+            return [self]
+        found = []
+        for name, keys in self.regions.items():
+            where = f"plan {self.plan!r}: regions.{name}"
+            if self.tier.regions and name not in self.tier.regions:
+                raise StudyError(
+                    f"{where}: tier {self.tier.name!r} has no such region; {nearest(name, self.tier.regions)}"
+                )
+            try:
+                there = {"tier": self.tier.in_region(name), "size": self.size.name, "spill": False, "reroute": 0.0}
+                own = {"region": name, "spill": self.spill, "reroute": self.reroute}
+                found.append(self.replace(**{"regions": {}, **there, **keys}).model_copy(update=own))
+            except StudyError as error:
+                raise StudyError(f"{where}: {str(error).removeprefix('[Plan] ')}") from None
+        return found
 
     def replace(self, **values: Any) -> Self:
         """A copy with other values, read and checked like those of a file.
@@ -220,6 +256,24 @@ class Hosting(PricesOfPlan):  # type: ignore[misc]
                 raise UnitError(entry, _REPLICAS)
             parse_moment(entry[0])
         return value
+
+    @field_validator("regions", mode="before")
+    @classmethod
+    def _list_or_table(cls, value: Any) -> Any:
+        return regions_of(value)
+
+    @model_validator(mode="after")
+    def _spills_somewhere(self) -> Self:
+        splits = [rollout.strategy for rollout in self.rollouts if rollout.splits]
+        for keys in self.regions.values():
+            splits += [one["strategy"] for one in keys.get("rollouts", ()) if isinstance(one, dict)
+                       and one.get("strategy") in {"switch", "canary"}]  # fmt: skip
+        if self.spill and splits:
+            raise ValueError(f"spill: a rollout is a {splits[0]}; allowed: one of the two, since versions have sides")
+        if (self.spill or self.reroute) and not self.regions and self.region is None:
+            key = "spill" if self.spill else "reroute"
+            raise ValueError(f"{key} has no effect without regions; allowed: regions, or to leave it out")
+        return self
 
     @model_validator(mode="before")
     @classmethod

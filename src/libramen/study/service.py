@@ -27,6 +27,7 @@ from libramen.base.fields import (
     usually,
 )
 from libramen.prices import FreeAllowance, PricesOfSize, PricesOfTier
+from libramen.prices.scaled import times
 from libramen.study.calls import Call
 
 
@@ -88,6 +89,9 @@ class Service(Table):
         None, description="CPU work as a share of the work that others know of it (default: that of the trace)"
     )
     calls: tuple[Call, ...] = Field((), description="what its visits ask of other services")
+    exchanges: Annotated[float, Field(ge=1, le=1000, allow_inf_nan=False)] = Field(
+        1.0, description="round trips between user and region that a request takes, where places matter"
+    )
 
     @model_validator(mode="before")
     @classmethod
@@ -203,6 +207,19 @@ ServiceCategory = Literal[
 """Those of the open cost and usage specification."""
 
 
+class TierRegion(PricesOfTier):  # type: ignore[misc]
+    """What differs in a region of a tier: a factor on all its prices, or single prices.
+
+    Example:
+        >>> TierRegion(prices=1.15).prices
+        1.15
+    """
+
+    prices: Annotated[float, Field(gt=0, le=1000, allow_inf_nan=False)] = Field(
+        1.0, description="a factor on the prices of the tier and its sizes; not on shares, allowances or quantities"
+    )
+
+
 class Tier(PricesOfTier):  # type: ignore[misc]
     """One way of hosting that can be bought: its limits, its start-up times and its prices.
 
@@ -265,6 +282,9 @@ class Tier(PricesOfTier):  # type: ignore[misc]
         0.0, description="each period in use is rounded up to whole numbers of this, per_request only [s]"
     )
     free: FreeAllowance = Field(FreeAllowance(), description="allowances of a month")
+    regions: dict[str, TierRegion] = Field(
+        {}, description="the regions that the tier has, each with what differs in price (default: any, alike)"
+    )
     sizes: dict[str, Size] = Field(min_length=1, description="the sizes that the tier sells, by name")
 
     @model_validator(mode="before")
@@ -316,6 +336,30 @@ class Tier(PricesOfTier):  # type: ignore[misc]
                         "so that something is left for requests"
                     )
         return self
+
+    def in_region(self, name: str) -> Tier:
+        """The tier as it is in a region, with its prices there: a tier of its own, for steps, allowances and fees."""
+        region = self.regions.get(name) or TierRegion()
+        own = {key: getattr(region, key) for key in region.model_fields_set if key != "prices"}
+        scaled = {
+            key: times(getattr(self, key), region.prices)
+            for key in self.model_fields_set
+            if key in PricesOfTier.model_fields and key not in own
+        }
+        sizes = {
+            size_name: size.model_copy(
+                update={
+                    key: times(getattr(size, key), region.prices)
+                    for key in size.model_fields_set
+                    if key in PricesOfSize.model_fields
+                }
+            )
+            for size_name, size in self.sizes.items()
+        }
+        there: Tier = self.model_copy(
+            update={**scaled, **own, "sizes": sizes, "name": f"{self.name} {name}", "regions": {}}
+        )
+        return there
 
     def reserved_of(self, size: Size) -> float:
         """Cores that the platform takes on a replica of a size."""

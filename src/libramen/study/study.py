@@ -14,6 +14,7 @@ from libramen.base.fields import Table, nearest
 from libramen.base.times import ZoneName
 from libramen.prices import PricesOfStudy
 from libramen.study.objectives import Objectives
+from libramen.study.places import RoundTrips
 from libramen.study.plan import Hosting, Plan, only_of
 from libramen.study.service import Service, Tier
 from libramen.study.system import System, check_account
@@ -50,6 +51,7 @@ class Study:
         tiers: each `Tier` by its name.
         plans: each `Plan` by its name, in the order of the file.
         searches: `[search.NAME]` by name: the plan (None: several), and the values of each key that is varied.
+        round_trips: the `RoundTrips` between places.
         month, account: `[month]` and `[account]`; with what `[study]` says of money they are the `terms`.
         trace_table: `[trace]` as written; `trace()` reads the trace itself.
     """
@@ -66,6 +68,7 @@ class Study:
         plans: dict[str, Plan],
         month: MonthTable | None = None,
         account: Account | None = None,
+        round_trips: RoundTrips | None = None,
         searches: dict[str, tuple[str | None, dict[str, Any]]] | None = None,
         trust_code: bool = False,
     ) -> None:
@@ -76,6 +79,7 @@ class Study:
         self._services, self.objectives = services, objectives
         self.month, self.account = month or MonthTable(), account or Account()
         self.tiers, self.searches = tiers, searches or {}
+        self.round_trips = round_trips or RoundTrips()
         self.plans = {name: plan.beside(path.parent, trusted=trust_code) for name, plan in plans.items()}
 
     @property
@@ -110,7 +114,7 @@ class Study:
         Raises:
             StudyError: there is no such plan, or it does not fit the services.
         """
-        return System.of(self.services, self.plan(plan) if isinstance(plan, str) else plan)
+        return System.of(self.services, self.plan(plan) if isinstance(plan, str) else plan, self.round_trips)
 
     @property
     def trusts_code(self) -> bool:
@@ -151,6 +155,7 @@ class Study:
             month=_changed(self.month, values.get("month")),
             account=_changed(self.account, values.get("account")),
             plans=self._changed_plans(values.get("plans")),
+            round_trips=self.round_trips,
             searches=self.searches,
             trust_code=self._trusts_code,
         )
@@ -243,14 +248,19 @@ class Study:
         """What it says of its requests, with all that finding their work depends on."""
         table = self.trace_table if shaped else self.trace_table.replace(shape=())
         recorded = None if table.recorded_on is None else self.system(table.recorded_on)
+        where = {} if recorded is None else {
+            "region": recorded.hosted[0].region, "exchanges": recorded.hosted[0].service.exchanges,
+        }  # fmt: skip
         return shown.reach(shown.QUESTIONS["load"])(
-            table, self.path.parent, seed, self.time_zone, recorded, shaped and self._pins
-        )
+            table, self.path.parent, seed, self.time_zone, None if recorded is None else recorded.as_logged(),
+            shaped and self._tells_visitors, self.round_trips, **where,
+        )  # fmt: skip
 
     @property
-    def _pins(self) -> bool:
-        """Whether some plan sends visitors where they were."""
-        return any(one.hosting.balances.pins for plan in self.plans.values() for one in self.system(plan).hosted)
+    def _tells_visitors(self) -> bool:
+        """Whether it matters who sent a request: some plan sends visitors where they were, or they are somewhere."""
+        hosted = [one.hosting for plan in self.plans.values() for one in self.system(plan).hosted]
+        return bool(self.trace_table.areas) or any(one.balances.pins or one.reroute for one in hosted)
 
     def replay(self, plan: str | Plan, *, trace: Trace | None = None, seed: int = 0, **how: Any) -> shown.Outcome:
         """Replay the study's trace against one plan, with its services, objectives, terms and `settle`.

@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from fnmatch import fnmatchcase
 from typing import Final, NamedTuple
+from zlib import crc32
 
 import numpy as np
 
 from libramen.base.errors import StudyError
 from libramen.base.fields import nearest
 from libramen.study.calls import Call
+from libramen.study.places import NO_TRIPS, NOWHERE, RoundTrips
 from libramen.study.plan import ALONE, Hosting, Plan
 from libramen.study.service import Service
 from libramen.study.terms import Account
@@ -22,23 +24,38 @@ _EPSILON: Final = 1e-9
 
 
 class Hosted(NamedTuple):
-    """One service as a plan hosts it.
+    """One service as a plan hosts it, in one of its regions: a fleet.
 
     Attributes:
+        name: of it, among all of the plan.
         label: its name where there are others, else None: what is said of it is said of all.
+        number: of the service (from 0); its regions have the same.
+        of: what the service is called.
     """
 
     name: str
     service: Service
     hosting: Hosting
     label: str | None = None
+    number: int = 0
+    of: str = ""
+
+    @property
+    def region(self) -> str | None:
+        """Where it stands, None: that does not matter."""
+        return self.hosting.region
+
+    @property
+    def luck(self) -> int:
+        """The number of its random streams: a region has its own, whatever other regions the plan has."""
+        return self.number if self.region is None else self.number + ((crc32(self.region.encode()) + 1) << 8)
 
 
 class Made(NamedTuple):
     """One entry of a table of calls, with all that follows from the other services.
 
     Attributes:
-        caller, callee: numbers of the services.
+        caller, callee: numbers of the fleets; the callee's first one, where it has several.
         call: what the study says.
         group: entries of one caller with one number are made at one instant.
         pool: which of the pools of the caller's replicas, -1: none.
@@ -64,23 +81,29 @@ class System:
 
     Attributes:
         plan: that hosts them.
-        hosted: each service, in the order of the study.
+        hosted: each service, in the order of the study, in each of its regions, in the order of the plan.
         calls: who asks whom, by caller, in the order of the study.
+        round_trips: between places.
     """
 
     plan: Plan
     hosted: tuple[Hosted, ...]
     calls: tuple[Made, ...] = ()
+    round_trips: RoundTrips = NO_TRIPS
 
     @classmethod
     def of(
-        cls, services: Service | Mapping[str, Service], plan: Plan | Hosting | Mapping[str, Plan | Hosting]
+        cls,
+        services: Service | Mapping[str, Service],
+        plan: Plan | Hosting | Mapping[str, Plan | Hosting],
+        round_trips: RoundTrips | None = None,
     ) -> System:
         """What a plan hosts.
 
         Args:
             services: one, or several by name.
             plan: a plan, or what each of the services runs on, by name; of one service also that alone.
+            round_trips: between places, where the plan has regions.
 
         Raises:
             StudyError: a service is not in the plan; calls go in a circle, or to a service that is not there.
@@ -101,16 +124,83 @@ class System:
         for name in parts:
             if name not in named:
                 raise StudyError(f"plan {whole.name!r}: there is no service {name!r}; {nearest(name, named)}")
-        hosted = []
-        for name, service in named.items():
+        hosted: list[Hosted] = []
+        for number, (name, service) in enumerate(named.items()):
             if name not in parts:
                 raise StudyError(
                     f"plan {whole.name!r}: service {name!r} has no plan; allowed: "
                     f"[plans.{whole.name}.services.{name}], or [services.{name}.plan] for all plans"
                 )
-            label = name if len(named) > 1 else None
-            hosted.append(Hosted(name, parts[name].service_of(service), parts[name], label))
-        return cls(whole, tuple(hosted), _calls(hosted))
+            fleets = parts[name].in_regions()
+            for fleet in fleets:
+                known_as = name
+                if len(fleets) > 1:
+                    known_as = str(fleet.region) if len(named) == 1 else f"{name} in {fleet.region}"
+                label = known_as if len(named) > 1 or len(fleets) > 1 else None
+                hosted.append(Hosted(known_as, fleet.service_of(service), fleet, label, number, name))
+        placed = [one.of for one in hosted if one.region is not None]
+        if placed and len(placed) < len(hosted):
+            other = next(one.of for one in hosted if one.region is None)
+            raise StudyError(
+                f"plan {whole.name!r}: service {placed[0]!r} has regions and {other!r} has none; allowed: regions for "
+                "all services of a plan, or for none"
+            )
+        return cls(whole, tuple(hosted), _calls(hosted), round_trips or NO_TRIPS)
+
+    @property
+    def is_placed(self) -> bool:
+        """Whether it matters where users and fleets are."""
+        return self.hosted[0].region is not None
+
+    @property
+    def services(self) -> tuple[Hosted, ...]:
+        """Each service in its first region."""
+        return tuple(one for at, one in enumerate(self.hosted) if self.first[at] == at)
+
+    @property
+    def first(self) -> tuple[int, ...]:
+        """Of each fleet the number of the first one of its service."""
+        numbers = [one.number for one in self.hosted]
+        return tuple(numbers.index(number) for number in numbers)
+
+    @property
+    def regions(self) -> tuple[str, ...]:
+        """All in which something stands, in the order in which they are met."""
+        return tuple(dict.fromkeys(one.region for one in self.hosted if one.region is not None))
+
+    @property
+    def fleets(self) -> dict[str, Hosting]:
+        """What each fleet runs on, by name."""
+        return {one.name: one.hosting for one in self.hosted}
+
+    def areas_of(self, areas: Iterable[str]) -> tuple[str, ...]:
+        """All places from which requests may come, given those of a trace; none where nobody is anywhere."""
+        known = tuple(areas)
+        if not self.is_placed and not known:
+            return ()
+        return tuple(dict.fromkeys((NOWHERE, *known, *self.round_trips.places)))
+
+    def of_service(self, name: str) -> list[int]:
+        """Numbers of the fleets of a service."""
+        return [at for at, one in enumerate(self.hosted) if one.of == name]
+
+    def as_logged(self) -> System:
+        """The same for a log, which knows nothing of round trips: it was written where the fleet stands.
+
+        Raises:
+            StudyError: a service has several regions, and the log does not say which had what.
+        """
+        if not self.is_placed:
+            return self
+        if len(self.regions) > 1:
+            raise StudyError(
+                f"plan {self.name!r}: it stands in {' and '.join(self.regions)}; allowed for a plan on which a log was "
+                "recorded: one region"
+            )
+        hosted = [one._replace(hosting=one.hosting.model_copy(update={"region": None, "spill": False, "reroute": 0.0}))
+                  for one in self.hosted]  # fmt: skip
+        plan = Plan(name=self.plan.name, services={one.of: one.hosting for one in hosted})
+        return System(plan, tuple(hosted), self.calls)
 
     @property
     def name(self) -> str:
@@ -128,6 +218,12 @@ class System:
         return tuple(hosted.label for hosted in self.hosted if hosted.label)
 
     @property
+    def service_labels(self) -> tuple[str, ...]:
+        """Of the services, whatever regions they have, where there are several; else none."""
+        names = tuple(one.of for one in self.services)
+        return names if len(names) > 1 else ()
+
+    @property
     def names(self) -> tuple[str, ...]:
         """Of the services."""
         return tuple(one.name for one in self.hosted)
@@ -136,7 +232,7 @@ class System:
     def columns(self) -> tuple[str, ...]:
         """Names of the services whose work the trace must say."""
         names = [
-            self.hosted[made.callee].name
+            self.hosted[made.callee].of
             for made in self.calls
             if made.call.of_wait is None and not made.call.has_own_work
         ]
@@ -158,12 +254,13 @@ class System:
             StudyError: nobody takes the requests of some route, or two services would.
         """
         called = {made.callee for made in self.calls}
-        rest = [n for n, one in enumerate(self.hosted) if not one.service.routes and n not in called]
+        entrances = [(n, one) for n, one in enumerate(self.hosted) if self.first[n] == n]
+        rest = [n for n, one in entrances if not one.service.routes and n not in called]
         found = []
         for route in routes:
-            takers = [n for n, one in enumerate(self.hosted) if any(fnmatchcase(route, p) for p in one.service.routes)]
+            takers = [n for n, one in entrances if any(fnmatchcase(route, p) for p in one.service.routes)]
             if not takers and len(rest) != 1:
-                names = " and ".join(repr(self.hosted[n].name) for n in rest)
+                names = " and ".join(repr(self.hosted[n].of) for n in rest)
                 raise StudyError(
                     f"plan {self.name!r}: requests of the route {route!r} match the routes of no service, and "
                     + (f"{names} have none and are called by none" if rest else "every other service is called")
@@ -188,15 +285,16 @@ class System:
             if (total > 1 + 1e-9).any():
                 route = routes[int(np.argmax(total))] if routes else ""
                 raise StudyError(
-                    f"services.{one.name}.calls: of_wait is {total.max():.0%} together for requests of {route!r}; "
+                    f"services.{one.of}.calls: of_wait is {total.max():.0%} together for requests of {route!r}; "
                     "allowed: at most 100 %"
                 )
         return table
 
     @property
     def parts(self) -> tuple[tuple[int, int], ...]:
-        """A place for each service, each before all that it leads to, and the end of those places."""
-        below = {n: {m.callee for m in self.calls if m.caller == n} for n in range(len(self.hosted))}
+        """Of each fleet a place for its service, each before all that it leads to, and the end of those places."""
+        services = [n for n, first in enumerate(self.first) if first == n]
+        below = {n: {m.callee for m in self.calls if m.caller == n} for n in services}
         order: list[int] = []
 
         def visit(n: int) -> None:
@@ -205,17 +303,17 @@ class System:
                     visit(m)
                 order.append(n)
 
-        for n in reversed(range(len(self.hosted))):
+        for n in reversed(services):
             visit(n)
         place = {n: at for at, n in enumerate(reversed(order))}
         ends: dict[int, int] = {}
         for n in order:
             ends[n] = max([place[n] + 1, *(ends[m] for m in below[n])])
-        return tuple((place[n], ends[n]) for n in range(len(self.hosted)))
+        return tuple((place[n], ends[n]) for n in self.first)
 
 
 def _calls(hosted: Sequence[Hosted]) -> tuple[Made, ...]:
-    names = [one.name for one in hosted]
+    names = [one.of for one in hosted]
     sizes = _sizes(hosted)
     made: list[Made] = []
     for caller, one in enumerate(hosted):
@@ -252,7 +350,7 @@ def _pools(one: Hosted) -> tuple[dict[str, int | None], dict[int, float]]:
         if call.pool is not None:
             if limits[call.to] not in {None, call.pool}:
                 raise StudyError(
-                    f"services.{one.name}.calls: pool to {call.to!r}: found {limits[call.to]} and {call.pool}; "
+                    f"services.{one.of}.calls: pool to {call.to!r}: found {limits[call.to]} and {call.pool}; "
                     "allowed: one number, since entries to one service share it"
                 )
             limits[call.to] = call.pool
@@ -260,7 +358,7 @@ def _pools(one: Hosted) -> tuple[dict[str, int | None], dict[int, float]]:
     for number, call in enumerate(one.service.calls):
         if call.pool_timeout is not None:
             if limits[call.to] is None:
-                raise StudyError(f"services.{one.name}.calls: pool_timeout to {call.to!r} has no effect without pool")
+                raise StudyError(f"services.{one.of}.calls: pool_timeout to {call.to!r} has no effect without pool")
             patience[number] = call.pool_timeout
     return limits, patience
 
@@ -271,7 +369,7 @@ def _sizes(hosted: Sequence[Hosted]) -> dict[str, int]:
     Raises:
         StudyError: a call goes to a service that is not there, or calls go in a circle.
     """
-    named = {one.name: one for one in hosted}
+    named = {one.of: one for one in hosted}
     sizes: dict[str, int] = {}
 
     def size(name: str, path: tuple[str, ...]) -> int:
@@ -291,9 +389,38 @@ def _sizes(hosted: Sequence[Hosted]) -> dict[str, int]:
             sizes[name] = total
         return sizes[name]
 
-    for one in hosted:
-        size(one.name, ())
+    for name in named:
+        size(name, ())
     return sizes
+
+
+def check_distances(system: System, areas: Iterable[str] = ()) -> None:
+    """See that it is told how far it is from everywhere to wherever something may be sent.
+
+    Args:
+        system: the services of a plan, in their regions.
+        areas: where users are, as far as that is known.
+
+    Raises:
+        StudyError: of some pair it is not.
+    """
+    if not system.is_placed:
+        return
+    called = {made.callee for made in system.calls}
+    pairs = [
+        (area, str(one.region))
+        for at, one in enumerate(system.hosted)
+        if one.service.routes or system.first[at] not in called
+        for area in areas
+    ]
+    for made in system.calls:
+        mine = str(system.hosted[made.caller].region)
+        pairs += [(mine, str(one.region)) for at, one in enumerate(system.hosted) if system.first[at] == made.callee]
+    for pair in pairs:
+        try:
+            system.round_trips.between(*pair)
+        except StudyError as error:
+            raise StudyError(f"plan {system.name!r}: {error}") from None
 
 
 def check_account(plan: Plan, account: Account) -> None:
@@ -302,9 +429,10 @@ def check_account(plan: Plan, account: Account) -> None:
     Raises:
         StudyError: it has not.
     """
-    starts = sum(hosting.replicas_used for hosting in plan.services.values())
-    cores = sum(hosting.replicas_used * hosting.size.cores for hosting in plan.services.values())
-    committed = sum(entry.replicas for hosting in plan.services.values() for entry in hosting.committed)
+    fleets = [fleet for hosting in plan.services.values() for fleet in hosting.in_regions()]
+    starts = sum(hosting.replicas_used for hosting in fleets)
+    cores = sum(hosting.replicas_used * hosting.size.cores for hosting in fleets)
+    committed = sum(entry.replicas for hosting in fleets for entry in hosting.committed)
     where, says = f"plan {plan.name!r}", "as [account] says"
     if account.replicas is not None and starts > account.replicas:
         found = f"its fleets at the start are {starts} replicas"

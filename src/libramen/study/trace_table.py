@@ -6,7 +6,7 @@ from typing import Annotated, Any, ClassVar, Final, Literal, Self
 
 from pydantic import BeforeValidator, Field, SerializeAsAny, WithJsonSchema, model_validator
 
-from libramen.base.fields import Seconds
+from libramen.base.fields import Fraction, Seconds
 from libramen.base.times import ZoneName
 from libramen.trace.options import ReadingKeys
 from libramen.trace.shape import STEPS
@@ -39,6 +39,21 @@ class TraceTable(ReadingKeys):
     )
     settle: Seconds = Field(0.0, description="requests before this are replayed but not measured [s]")
     time_zone: ZoneName | None = Field(None, description="time zone of the trace (default: the study's)")
+    areas: dict[str, Fraction] = Field(
+        {},
+        description="where users are: shares of the areas, which make 1, drawn for each visitor, or each request "
+        "(default: the trace's column `area`)",
+    )
+    seen_by: Literal["server", "user"] = Field(
+        "server", description='where logged latencies were measured: "user", round trips are part of them'
+    )
+
+    @model_validator(mode="after")
+    def _shares_make_one(self) -> Self:
+        total = sum(self.areas.values())
+        if self.areas and abs(total - 1) > 1e-9:
+            raise ValueError(f"areas: the shares make {100 * total:g} %; allowed: 100 %")
+        return self
 
     @model_validator(mode="after")
     def _one_speed(self) -> Self:
@@ -78,6 +93,6 @@ class TraceTable(ReadingKeys):
 
     def options(self, seed: int, zone: str) -> dict[str, Any]:
         """The keywords of `read_trace` that this table says."""
-        mine = ("files", "shape", "settle", "time_zone", "recorded_on", "server", "cpu_use")
+        mine = ("files", "shape", "settle", "time_zone", "recorded_on", "server", "cpu_use", "areas", "seen_by")
         options = {key: getattr(self, key) for key in self.model_fields_set if key not in mine}
         return options | {"time_zone": zone, "seed": seed}

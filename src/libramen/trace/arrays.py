@@ -104,12 +104,12 @@ def _span(span_s: float | None, at_s: np.ndarray) -> float:
     return span
 
 
-def _factorise(route: ArrayLike | None, n: int) -> tuple[np.ndarray, tuple[str, ...]]:
+def _factorise(route: ArrayLike | None, n: int, what: str = "route") -> tuple[np.ndarray, tuple[str, ...]]:
     if route is None:
         return np.zeros(n, np.int32), ("all",)
     labels = np.asarray(route).astype(str)
     if labels.shape != (n,):
-        raise TraceError(f"route: found {labels.size} values; allowed: as many as at_s, {n}")
+        raise TraceError(f"{what}: found {labels.size} values; allowed: as many as at_s, {n}")
     routes, codes = np.unique(labels, return_inverse=True)
     return codes.astype(np.int32), tuple(str(name) for name in routes)
 

@@ -44,7 +44,7 @@ _STEPS: Final = np.array(
 )
 """For a stretch of n minutes, by how many more each copy is turned: prime to n, so that n copies all differ."""
 _LAG, _VISITOR, _REQUEST = range(3)
-_COLUMNS: Final = ("cpu_s", "wait_s", "route_codes", "bytes_out", "latency_s", "status")
+_COLUMNS: Final = ("cpu_s", "wait_s", "route_codes", "bytes_out", "latency_s", "status", "area")
 
 
 class Factor(Protocol):

@@ -57,6 +57,7 @@ class RawRequests:
     agents: tuple[np.ndarray, Sequence[str]] | None = None
     hosts: tuple[np.ndarray, Sequence[str]] | None = None
     servers: tuple[np.ndarray, Sequence[str]] | None = None  # that answered
+    areas: tuple[np.ndarray, Sequence[str]] | None = None  # where they come from
     file: np.ndarray | None = None  # number of the file
     visitor: np.ndarray | None = None  # int32, a number for whoever sent it, -1: not known
     in_s: dict[str, np.ndarray] = field(default_factory=dict)  # by service, how much of it was spent there [s]
@@ -71,7 +72,7 @@ class RawRequests:
         for name in _COLUMNS:
             array = getattr(self, name)
             changed[name] = None if array is None else array[rows]
-        for name in ("labels", "agents", "hosts", "servers"):
+        for name in ("labels", "agents", "hosts", "servers", "areas"):
             pair = getattr(self, name)
             changed[name] = None if pair is None else (pair[0][rows], pair[1])
         return replace(self, in_s={name: values[rows] for name, values in self.in_s.items()}, **changed)
@@ -104,6 +105,8 @@ class RawRequests:
             self.labels = (self.labels[0][order], self.labels[1])
         if self.servers is not None:
             self.servers = (self.servers[0][order], self.servers[1])
+        if self.areas is not None:
+            self.areas = (self.areas[0][order], self.areas[1])
         self.agents = self.hosts = None
 
 
@@ -152,6 +155,8 @@ def to_trace(
         latency_s=found.latency_s,
         status=None if found.status is None else found.status.astype(np.int16, copy=False),
         visitor=found.visitor,
+        area=None if found.areas is None else found.areas[0],
+        areas=() if found.areas is None else tuple(found.areas[1]),
         in_s=found.in_s,
         span_s=span_s,
         start=start,

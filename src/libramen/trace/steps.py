@@ -299,6 +299,8 @@ class Job(Step):
             latency_s=None if trace.latency_s is None else cpu_s + wait_s,
             status=None if trace.status is None else np.full(n, 200, np.int16),
             visitor=None,
+            area=None if trace.area is None else np.zeros(n, np.int32),
+            areas=() if trace.area is None else ("",),  # nobody is anywhere
             in_s={},
         )
         return mixed(trace, jobs)
@@ -364,6 +366,7 @@ def mixed(trace: Trace, other: Trace) -> Trace:
         )
         # Whoever is in both is taken for two.
         joined["visitor"] = np.concatenate([mine, np.where(theirs >= 0, theirs + trace.n_visitors, -1)])
+    joined["area"], joined["areas"] = _joined_areas(trace, other)
     names = dict.fromkeys((*trace.in_s, *other.in_s))
     joined["in_s"] = {
         name: np.concatenate([one.in_s.get(name, np.zeros(len(one))) for one in (trace, other)]) for name in names
@@ -378,6 +381,17 @@ def mixed(trace: Trace, other: Trace) -> Trace:
         **joined,
     )
     return both.take(np.arange(len(at_s)))
+
+
+def _joined_areas(trace: Trace, other: Trace) -> tuple[np.ndarray | None, tuple[str, ...]]:
+    """Where the requests of both come from; those of which nobody knows it are `unknown`."""
+    if trace.area is None and other.area is None:
+        return None, ()
+    told = [(one.area, one.areas) if one.area is not None else (np.zeros(len(one), np.int32), ("unknown",))
+            for one in (trace, other)]  # fmt: skip
+    names = tuple(dict.fromkeys(name for _, areas in told for name in areas))
+    codes = [np.array([names.index(name) for name in areas], np.int32)[area] for area, areas in told]
+    return np.concatenate(codes), names
 
 
 def _left(trace: Trace, rows: np.ndarray, step: str) -> Trace:

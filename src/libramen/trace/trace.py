@@ -16,6 +16,7 @@ from numpy.typing import ArrayLike
 
 from libramen.base import heavy, units
 from libramen.base.errors import TraceError
+from libramen.base.streams import stream
 from libramen.base.times import into_hour_s, local_time
 from libramen.trace.arrays import (
     _MOST,
@@ -31,7 +32,7 @@ from libramen.trace.arrays import (
 )
 from libramen.trace.source import Demand, Made, RouteCpu, RouteDemand, Source
 
-_ARRAYS: Final = ("at_s", "cpu_s", "wait_s", "bytes_out", "latency_s", "status", "visitor", "route_codes")
+_ARRAYS: Final = ("at_s", "cpu_s", "wait_s", "bytes_out", "latency_s", "status", "visitor", "area", "route_codes")
 
 
 @dataclass(frozen=True, eq=False)
@@ -50,6 +51,8 @@ class Trace:
         latency_s: float64 (n,), as a log observed it [s], None: not known.
         status: int16 (n,), HTTP status as observed, None: not known.
         visitor: int32 (n,), number of whoever sent it, -1: not known; None: nobody is.
+        area: int32 (n,), index into `areas`; None: nobody knows where anybody is.
+        areas: names of where requests come from.
         in_s: by name of a service float64 (n,), how much work the request is there [s], in the columns `in_NAME_s`.
         source: where it came from.
         gaps: between the files that it was read from, from when to when [s].
@@ -66,6 +69,8 @@ class Trace:
     latency_s: np.ndarray | None = None
     status: np.ndarray | None = None
     visitor: np.ndarray | None = None
+    area: np.ndarray | None = None
+    areas: tuple[str, ...] = ()
     in_s: dict[str, np.ndarray] = field(default_factory=dict)
     source: Source = field(default_factory=Source)
     gaps: tuple[tuple[float, float], ...] = ()
@@ -88,7 +93,7 @@ class Trace:
                 digest.update(f"{name}\0{array.dtype.str}{array.shape}\0".encode())
                 digest.update(np.ascontiguousarray(array).data)
         start = None if self.start is None else [self.start.isoformat(), str(self.start.tzinfo)]
-        told = [self.routes, self.span_s, start, self.source.recorded_speed, self.made.to_json(), self.gaps]
+        told = [self.routes, self.span_s, start, self.source.recorded_speed, self.made.to_json(), self.gaps, self.areas]
         digest.update(json.dumps(told).encode())
         return digest.hexdigest()
 
@@ -134,6 +139,7 @@ class Trace:
         latency_s: ArrayLike | None = None,
         status: ArrayLike | None = None,
         visitor: ArrayLike | None = None,
+        area: ArrayLike | None = None,
         in_s: Mapping[str, ArrayLike] | None = None,
         span_s: float | None = None,
         start: date | str | None = None,
@@ -151,6 +157,7 @@ class Trace:
             latency_s: observed latencies [s], >= 0.
             status: observed HTTP statuses.
             visitor: who sent each: any labels, None or NaN: not known.
+            area: where each comes from: labels.
             in_s: work of each request at services that are called, by their names [s], >= 0.
             span_s: the time that the trace covers [s]. Default: the last arrival.
             start: the instant 0: an ISO time, a datetime, or a day, which begins at midnight.
@@ -172,6 +179,7 @@ class Trace:
         wait = np.zeros(n) if wait_s is None else _numbers("wait_s", wait_s, n)
         span = _span(span_s, at)
         codes, routes = _factorise(route, n)
+        area_codes, areas = (None, ()) if area is None else _factorise(area, n, "area")
         return cls(
             at_s=at,
             cpu_s=cpu,
@@ -184,6 +192,8 @@ class Trace:
             latency_s=None if latency_s is None else _numbers("latency_s", latency_s, n),
             status=None if status is None else _numbers("status", status, n).astype(np.int16),
             visitor=None if visitor is None else visitor_codes(visitor, n),
+            area=area_codes,
+            areas=areas,
             in_s={name: _numbers(f"in_{name}_s", values, n) for name, values in (in_s or {}).items()},
             source=Source() if source is None else source,
         )
@@ -270,6 +280,21 @@ class Trace:
         """How many visitors there are, where they are known."""
         return 0 if self.visitor is None else int(self.visitor.max()) + 1
 
+    def with_areas(self, shares: Mapping[str, float], seed: int) -> Self:
+        """The same requests, each of an area that is drawn: one for each visitor, or for each request of nobody.
+
+        Args:
+            shares: of each area; they make 1.
+            seed: random seed.
+        """
+        names, edges = tuple(shares), np.cumsum(list(shares.values()))
+        drawn = stream(seed, "area").random(len(self))
+        if self.visitor is not None:
+            by_visitor = stream(seed, "area", 1).random(self.n_visitors)
+            drawn = np.where(self.visitor >= 0, by_visitor[np.maximum(self.visitor, 0)], drawn)
+        codes = np.minimum(np.searchsorted(edges, drawn, side="right"), len(names) - 1).astype(np.int32)
+        return replace(self, area=codes, areas=names)
+
     def __len__(self) -> int:
         return len(self.at_s)
 
@@ -333,8 +358,8 @@ class Trace:
         """Build a trace from a pandas frame, one row a request in order of time, with columns as `to_frame` names them.
 
         Args:
-            frame: columns `at_s` and `cpu_s`; `wait_s`, `route`, `bytes_out`, `latency_s`, `status`, `visitor` and
-                `in_NAME_s` where they are known.
+            frame: columns `at_s` and `cpu_s`; `wait_s`, `route`, `bytes_out`, `latency_s`, `status`, `visitor`, `area`
+                and `in_NAME_s` where they are known.
             **more: `span_s`, `start`, `time_zone` and `source`, as in `from_arrays`.
 
         Raises:
@@ -353,7 +378,7 @@ class Trace:
             raise TraceError(
                 f"from_frame: the column {missing[0]} is missing; found {', '.join(map(str, frame.columns)) or 'none'}"
             )
-        known = ("at_s", "cpu_s", "wait_s", "route", "bytes_out", "latency_s", "status", "visitor")
+        known = ("at_s", "cpu_s", "wait_s", "route", "bytes_out", "latency_s", "status", "visitor", "area")
         if unknown := [name for name in columns if name not in known]:
             raise TraceError(f"from_frame: unknown column {unknown[0]!r}; allowed: {', '.join(known)} and in_NAME_s")
         return cls.from_arrays(**columns, in_s=in_s, **more)
@@ -372,6 +397,8 @@ class Trace:
                 columns[name] = getattr(self, name)
         if self.visitor is not None:
             columns["visitor"] = np.where(self.visitor < 0, np.nan, self.visitor)
+        if self.area is not None:
+            columns["area"] = pd.Categorical.from_codes(self.area.tolist(), categories=pd.Index(self.areas))
         columns |= {f"in_{name}_s": values for name, values in self.in_s.items()}
         return pd.DataFrame(columns)
 

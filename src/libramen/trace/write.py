@@ -82,10 +82,10 @@ def _write_csv(tables: Iterator[pa.Table], path: Path) -> None:
             if not number:
                 lines.write(b"".join(b"# libramen: " + made + b"\n" for made in _made(table)))
             safe = table
-            if "route" in table.column_names:
-                route = table["route"].cast(pa.string())
-                at = table.column_names.index("route")
-                safe = table.set_column(at, "route", pc.replace_substring_regex(route, *FORMULA))
+            for name in ("route", "area"):
+                if name in table.column_names:
+                    texts, at = table[name].cast(pa.string()), table.column_names.index(name)
+                    safe = safe.set_column(at, name, pc.replace_substring_regex(texts, *FORMULA))
             csv.write_csv(safe, lines, csv.WriteOptions(include_header=not number))
 
 
@@ -125,6 +125,8 @@ def trace_table(trace: Trace) -> pa.Table:
     for name in ("bytes_out", "latency_s", "status"):
         if getattr(trace, name) is not None:
             columns[name] = getattr(trace, name)
+    if trace.area is not None:
+        columns["area"] = pa.array(trace.areas).take(pa.array(trace.area))
     # Not who sent them: a table may go to anybody.
     columns |= {f"in_{name}_s": values for name, values in trace.in_s.items()}
     return pa.table(columns).replace_schema_metadata({MADE: trace.made.to_json()})

@@ -4,8 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+import numpy as np
+
 from libramen.base.errors import StudyError
-from libramen.engine.border.specs import ClientSpec, ServerSpec, SystemSpec, or_infinite
+from libramen.engine.border.specs import ClientSpec, Places, ServerSpec, SystemSpec, or_infinite
+from libramen.study.places import NOWHERE
 from libramen.study.service import Service
 from libramen.study.system import Made, System
 
@@ -19,6 +22,7 @@ def spec_of(
     columns: Sequence[str] = (),
     visitors: int = 0,
     spends: bool = False,
+    areas: Sequence[str] = (),
 ) -> SystemSpec:
     """What a data plane must know.
 
@@ -30,22 +34,43 @@ def spec_of(
         columns: of which services the trace says the work.
         visitors: how many there are in the trace.
         spends: whether it is written down where the time of each request went.
+        areas: names of the places from which requests may come, where places matter.
 
     Raises:
         StudyError: the work of a call is not known.
     """
     users = [_users(number, one.service) for number, one in enumerate(system.hosted)]
     calls = [_call(system, made, recorded_speed, columns) for made in system.calls]
-    pins = any(one.hosting.balances.pins for one in system.hosted)
+    pins = any(one.hosting.balances.pins or one.hosting.reroute for one in system.hosted)
     return SystemSpec(
         servers=tuple(ServerSpec.of(one.service, one.hosting, forced=forced) for one in system.hosted),
         clients=(*users, *calls),
         columns=len(columns),
         parts=system.parts,
-        spends=spends and bool(calls),
+        spends=spends and (bool(calls) or system.is_placed),
         visitors=visitors if pins else 0,
         codes=system.looks_at_routes,
         seed=seed,
+        places=_places(system, areas) if areas else None,
+    )
+
+
+def _places(system: System, areas: Sequence[str]) -> Places:
+    """How far it is from everywhere to each fleet; NaN: nobody says, and nothing may be sent."""
+    first, trips = system.first, system.round_trips
+    regions = system.regions or (NOWHERE,)
+    stands_in = [one.region or NOWHERE for one in system.hosted]
+    far: np.ndarray = np.array(
+        [[trips.find(place, region) for region in stands_in] for place in (*areas, *regions)], np.float64
+    )
+    exchanges = np.array([one.service.exchanges for one in system.hosted])
+    ways_s = far * np.where(np.arange(len(far))[:, None] < len(areas), exchanges, 1.0)
+    return Places(
+        first=first,
+        regions=tuple(first.count(at) for at in first),
+        origin=tuple(len(areas) + regions.index(region) for region in stands_in),
+        trips_s=far,
+        ways_s=ways_s,
     )
 
 
@@ -64,17 +89,17 @@ def _call(system: System, made: Made, recorded_speed: float, columns: Sequence[s
     source, column, share = "drawn", -1, callee.service.cpu_share
     if not call.has_own_work:
         source = "column" if call.of_wait is None else "of_wait"
-        where = f"services.{system.hosted[made.caller].name}.calls: to {callee.name!r}"
+        where = f"services.{system.hosted[made.caller].of}.calls: to {callee.of!r}"
         if source == "column":
-            if callee.name not in columns:
+            if callee.of not in columns:
                 raise StudyError(
-                    f"{where}: the trace has no column in_{callee.name}_s; allowed: such a column, or of_wait, or cpu "
+                    f"{where}: the trace has no column in_{callee.of}_s; allowed: such a column, or of_wait, or cpu "
                     "and wait"
                 )
-            column = list(columns).index(callee.name)
+            column = list(columns).index(callee.of)
         if share is None:
             raise StudyError(
-                f"{where}: its work must be split into CPU and wait; allowed: services.{callee.name}.cpu_share"
+                f"{where}: its work must be split into CPU and wait; allowed: services.{callee.of}.cpu_share"
             )
     return ClientSpec(
         made.callee,

@@ -8,7 +8,7 @@ are two: `kernel` (compiled) and `plain` (readable); they share this vocabulary 
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from typing import Any, Protocol
+from typing import Any, Literal, Protocol
 
 import numpy as np
 
@@ -99,6 +99,13 @@ class Server(Protocol):
         That is when the free slots of ready replicas and the `coming_slots` of those on their way are not more
         than the visits that wait. It is told just before the attempt, once for each: for a request with CONTROL, for a
         call, which is sent within an event, by calling what `DataPlane.on_asked` was given.
+        """
+
+    def shut(self, how: Literal["open", "lost", "closed"]) -> None:
+        """How its region is from now on.
+
+        "lost": what is sent there is lost at once. "closed": nothing is sent there, but by who does not know or has no
+        other, and it is refused.
         """
 
     def idle_since_s(self, number: int) -> float:

@@ -41,7 +41,8 @@ class Chunk(NamedTuple):
     """A stretch of arrivals: C-contiguous arrays of one length n, times ascending.
 
     What nobody looks at may be empty: `route` where no call is for some routes only and all is kept, `server` with one
-    service, `visitor` where nobody is pinned, `bytes_out` where all is kept. `first` is the number (from 0) of its
+    service, `visitor` where nobody is pinned or told of lost regions late, `bytes_out` where all is kept, `area` where
+    there are no places. `first` is the number (from 0) of its
     first request in the whole trace, `last` says whether the trace ends with it.
     """
 
@@ -56,6 +57,7 @@ class Chunk(NamedTuple):
     visitor: np.ndarray = _NO_CODES  # int32, -1: not known
     given_s: np.ndarray = _NO_BYTES  # float64 (n, columns): their work at other services, as the trace says
     applies: np.ndarray = _NO_CODES  # int64 (clients, routes): 1, requests of this route make this call
+    area: np.ndarray = _NO_CODES  # int32: where each comes from, a row of `Places.trips_s`
 
 
 class Integrals(NamedTuple):
@@ -142,8 +144,10 @@ class Ended(NamedTuple):
     route: np.ndarray  # int32
     called_s: np.ndarray  # float64 [s], of an answered one in its calls, connections included
     connecting_s: np.ndarray  # float64 [s], of that waiting for connections
-    server: np.ndarray  # int32
+    server: np.ndarray  # int32, of the last attempt
     call: np.ndarray  # int16, number of the client
+    trip_s: np.ndarray  # float64 [s], of an answered one its round trips, beside the overhead of the tier
+    area: np.ndarray  # int32, where it comes from: a row of `Places.trips_s`; 0 without places
 
 
 RESULT: Final = np.dtype(
@@ -154,10 +158,10 @@ RESULT: Final = np.dtype(
         ("replica", "i4"),
         ("ending", "u1"),
         ("attempts", "u1"),
-        ("padding", "u2"),
+        ("server", "u2"),
     ]
 )
-"""What became of a request: the first six of `Ended`, 32 bytes."""
+"""What became of a request: the first six of `Ended` and the server of its last attempt, 32 bytes."""
 
 
 class Results:
@@ -165,7 +169,7 @@ class Results:
 
     Attributes:
         records: RESULT (n,); its columns are also attributes: `latency_s`, `queued_s`, `before_s`,
-            `replica`, `ending`, `attempts`, as in `Ended`.
+            `replica`, `ending`, `attempts`, `server`, as in `Ended`.
         spent_s: float64 (n, services, PARTS), where the time of each answered request went, in that order of services
             that `SystemSpec.parts` says; of width 0 where that was not wanted [s].
     """
@@ -179,6 +183,7 @@ class Results:
         self.replica = records["replica"]
         self.ending = records["ending"]
         self.attempts = records["attempts"]
+        self.server = records["server"]
 
     @classmethod
     def of(cls, n: int, records: np.ndarray | None = None, *, services: int = 0) -> Self:

@@ -10,6 +10,8 @@ from collections.abc import Callable
 from dataclasses import MISSING, dataclass, field, fields
 from typing import TYPE_CHECKING, Any, NamedTuple
 
+import numpy as np
+
 from libramen.engine.border.records import N_PARTS
 from libramen.study.balancers import BALANCERS, Balancer
 
@@ -73,6 +75,9 @@ class ServerSpec:
     """For so long it is kept how long ok attempts took, for releases that are judged by that."""
     errs: bool = _is(lambda _, hosting: hosting.may_err, False, lean=0)  # some attempts may fail by themselves
     replicas: int = _is(lambda _, hosting: hosting.replicas_used, 1)  # at the beginning: for so many there is room
+    spills: bool = _is(lambda _, hosting: hosting.spill, False, lean=0)  # what it would refuse another region may take
+    reroute_s: float = _is(lambda _, hosting: hosting.reroute, 0.0, lean=0.0)
+    """So often visitors look which regions are open; 0: at every attempt."""
     forced: bool = _is(lambda _service, _hosting: False, False)
     """A request leaves at the instant `wait_s`; `cpu_s` is the share of its turn in what is left."""
 
@@ -156,19 +161,39 @@ class ClientSpec:
         return self.caller >= 0
 
 
+class Places(NamedTuple):
+    """Where users are and where fleets stand: a service has a server in each of its regions, next to each other.
+
+    Attributes:
+        first: of each server the first one of its service.
+        regions: of each server how many its service has.
+        origin: of each server the row of its region, as a caller.
+        trips_s: float64 (origins, servers), round trips from the areas of users and then from the regions of callers
+            to each server [s]: the nearest open one gets an attempt.
+        ways_s: of the same shape, by how much that makes an answer later: so many of them as a request takes [s].
+    """
+
+    first: tuple[int, ...]
+    regions: tuple[int, ...]
+    origin: tuple[int, ...]
+    trips_s: np.ndarray
+    ways_s: np.ndarray
+
+
 class SystemSpec(NamedTuple):
     """All services of a replay, and who asks whom.
 
     Attributes:
-        servers: the services, in the order of the study.
+        servers: the services, in the order of the study, each in its regions.
         clients: first the users of each service, then the calls, those of one service next to each other, in its order.
         columns: how many columns `given_s` of a chunk has.
-        parts: where the time of each service's visits stands in `spent`, and where that of all that it calls ends: by
-            depth first, so that what a service leads to stands next to it.
+        parts: of each server where the time of its service's visits stands in `spent`, and where that of all that it
+            calls ends: by depth first, so that what a service leads to stands next to it.
         spends: whether it is written down where the time of each request went.
-        visitors: how many visitors there are, where some are pinned; else 0.
+        visitors: how many visitors there are, where some are pinned, or see late which regions are open; else 0.
         codes: whether some call is made by requests of some routes only.
         seed: random seed.
+        places: where users and fleets are, None: that does not matter.
     """
 
     servers: tuple[ServerSpec, ...]
@@ -179,6 +204,7 @@ class SystemSpec(NamedTuple):
     visitors: int = 0
     codes: bool = False
     seed: int = 0
+    places: Places | None = None
 
     @property
     def has_calls(self) -> bool:
@@ -188,7 +214,7 @@ class SystemSpec(NamedTuple):
     @property
     def n_parts(self) -> int:
         """Figures of where the time of one request went; 0: they are not wanted."""
-        return N_PARTS * len(self.servers) if self.spends else 0
+        return N_PARTS * len(set(self.parts)) if self.spends else 0
 
     def calls_of(self, server: int) -> range:
         """Which of the clients are the calls that a service makes."""

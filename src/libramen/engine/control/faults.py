@@ -48,7 +48,7 @@ class Faults(Part):
         left_out: Collection[tuple[str, int | str]] = (),
     ) -> None:
         self._replay, self._fleet, self._agenda = replay, replay.fleet, replay.agenda
-        self._span_s, self._index = span_s, replay.index
+        self._span_s, self._index = span_s, replay.luck
         self._struck = FleetOfFaults(replay)
         self.records: list[FaultRecord] = []
         self._named = 0  # strikes to come that name a replica

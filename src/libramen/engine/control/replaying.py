@@ -72,12 +72,12 @@ class Replay:
     def __init__(
         self, hosted: Hosted, index: int, plane: Server, agenda: Agenda, start: datetime | None, seed: int
     ) -> None:
-        self.name, self.service, self.hosting, _ = hosted
+        self.name, self.service, self.hosting = hosted.name, hosted.service, hosted.hosting
         self.plane, self.start = plane, start
-        self.index, self.seed = index, seed
+        self.index, self.seed, self.luck = index, seed, hosted.luck
         self.agenda = ServiceAgenda(agenda, index)
         self.placement = InTurn(self.hosting.zones_used)
-        self.fleet = Fleet(self.service, self.hosting, plane, self.agenda, self.placement, seed, index)
+        self.fleet = Fleet(self.service, self.hosting, plane, self.agenda, self.placement, seed, hosted.luck)
         self.is_updating = False
         self._parts: list[Part] = []
 

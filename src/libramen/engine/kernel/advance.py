@@ -40,6 +40,7 @@ from libramen.engine.kernel.clients import arrive_answer, give_up, next_repeat, 
 from libramen.engine.kernel.completions import complete, first_arrived, only_answer_due, only_one_due
 from libramen.engine.kernel.connections import next_impatient
 from libramen.engine.kernel.orders import carry_out
+from libramen.engine.kernel.places import forget_turned, site_for
 from libramen.engine.kernel.service import empty_bank
 from libramen.engine.kernel.trees import bank_due_s, first_due, first_fleet, way_due_s
 
@@ -92,6 +93,16 @@ def _complete_next(w, due_s, limit_s):
     elif reach.entry_at(reach.heap_of(replica, layout.WAITING), 0).key == due_s:
         kind = layout.WAITING
     complete(w, f, row, kind, at, due_s)
+
+
+@reach.apart
+def _site(w, f, i, index, now_s):
+    """The fleet of the region that gets the next attempt: of request `i` of the chunk, or of a visit."""
+    if index >= 0:
+        visit, now_s = reach.visit_at(w, index), reach.entry_at(w.repeating, 0).key
+        return site_for(w, f, np.int64(visit.origin), np.int64(visit.visitor), index, now_s)
+    visitor = np.int64(reach.int32_at(w.chunk_visitor, i)) if w.pins else layout.NOTHING
+    return site_for(w, f, np.int64(reach.int32_at(w.chunk_area, i)), visitor, index, now_s)
 
 
 _SIGNATURE: Final = numba.int64(numba.int64, numba.float64)
@@ -193,14 +204,19 @@ def _make_advance(sources: int, lean: int) -> Callable[..., Any]:
                 else:
                     index = next_repeat(w, limit_s)
                     f = first_side(w, reach.fleet_at(w, reach.visit_at(w, index).fleet))
+                if w.places:
+                    f = reach.fleet_at(w, _site(w, f, i, index, now_s))
                 if asks(w, f):
                     w.notice_s = instant_s
                     w.control_s = instant_s
                     return layout.CONTROL
                 if is_new:
-                    index = arrive(w, f, i)
+                    index = arrive(w, f, i, now_s)
                 else:
                     now_s = take_repeat(w)
+                    if w.places:
+                        reach.visit_at(w, index).fleet = f.index
+                        forget_turned(w, index)
                 w.event_s = now_s
                 f = side_for(w, f, index)
                 row = get(w, f, index, now_s)

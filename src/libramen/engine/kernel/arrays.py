@@ -112,12 +112,16 @@ class WorldArrays(Pointing):
         world["notice_s"] = np.inf
         world["keeps"], world["tallies"], world["calls"] = results is not None, tallies, spec.has_calls
         world["codes"], world["pins"] = spec.codes or tallies, spec.visitors > 0
+        world["places"] = spec.places is not None
+        tables = (np.zeros((0, 0)),) * 2 if spec.places is None else (spec.places.trips_s, spec.places.ways_s)
+        self._point(**{name: np.ascontiguousarray(of) for name, of in zip(("trips_s", "ways_s"), tables, strict=True)})
         world["columns"], world["parts"] = spec.columns, spec.n_parts
         world["repeats_any"] = any(client.retries for client in spec.clients)
         world["forced"] = any(server.forced for server in spec.servers)
         for key, purpose in (("balancer_key", "balancer"), ("retry_key", "retry"), ("share_key", "share")):
             world[key] = streams.key(spec.seed, purpose)
-        world["call_key"], world["error_key"] = streams.key(spec.seed, "call"), streams.key(spec.seed, "error")
+        for key, purpose in (("call_key", "call"), ("error_key", "error"), ("look_key", "look")):
+            world[key] = streams.key(spec.seed, purpose)
         self._make_clients()
         self._point(edges_s=np.zeros(0), applies=np.zeros(0, np.int64))
         n = 0 if results is None else len(results)
@@ -127,7 +131,7 @@ class WorldArrays(Pointing):
         world["ended_full"] = NOBODY
         self._make_buffer(buffer if tallies else 0)
         world["clocks"] = world["repeats_any"] or spec.has_calls
-        world["extras"] = world["codes"] or tallies or world["pins"] or spec.has_calls
+        world["extras"] = world["codes"] or tallies or world["pins"] or spec.has_calls or world["places"]
 
     def _make_clients(self) -> None:
         spec = self.spec
@@ -194,6 +198,7 @@ class FleetArrays(Pointing):
         index: number of the service.
         rows: for how many replicas there is room, a power of two.
         first: the first side, where this is the second one.
+        main: the first region of its service, where this is another one.
         at: number of its record among all fleets.
         other: that of its other side, -1: there is none.
     """
@@ -208,10 +213,14 @@ class FleetArrays(Pointing):
     _pinned: np.ndarray
     _sent: np.ndarray
     _timed: np.ndarray
+    _changes_s: np.ndarray
+    _changes: np.ndarray
+    _looked_s: np.ndarray
+    _seen: np.ndarray
 
     def __init__(
         self, world: WorldArrays, fleets: np.ndarray, index: int, rows: int, *, first: FleetArrays | None, at: int,
-        other: int,
+        other: int, main: FleetArrays | None = None,
     ) -> None:  # fmt: skip
         system = world.spec
         self.spec: ServerSpec = system.servers[index]
@@ -222,7 +231,12 @@ class FleetArrays(Pointing):
         self._places = 0
         fleet["index"], fleet["service"], fleet["other"], fleet["split_side"] = at, index, other, other
         fleet["whole_side"] = at
-        fleet["user"] = index
+        places = system.places
+        user = fleet["user"] = fleet["first_site"] = index if places is None else places.first[index]
+        fleet["n_sites"], fleet["origin"] = (1, 0) if places is None else (places.regions[index], places.origin[index])
+        self._point(changes_s=np.zeros(0), changes=np.zeros(0, np.int64))
+        lookers = system.visitors if self.spec.reroute_s > 0 and user == index and first is None else 0
+        self._point(looked_s=np.full(lookers, np.nan), seen=np.zeros(lookers, np.int64))
         fleet["slower"], fleet["least_fits"] = 1.0, NOBODY
         calls = system.calls_of(index)
         fleet["first_call"], fleet["n_calls"] = calls.start, len(calls)
@@ -233,13 +247,14 @@ class FleetArrays(Pointing):
             fleet[name] = -1
         fleet["choices"] = CHOSEN
         fleet["edge_s"], fleet["call_s"] = np.inf, -np.inf
-        users = world.client(index)
+        users = world.client(user)
         fleet["timeout_s"], fleet["watches"] = users["timeout_s"], users["watches"]
         for setting in SETTINGS:
             fleet[setting.name] = setting.of(self.spec)
         self._point(levels=aligned(2, layout.LEVEL), series=np.zeros((0, 4)))
         self._point(row_of=np.zeros(64, np.int64), moved=np.zeros(64, np.int64))
-        self._point(pinned=np.zeros(max(1, system.visitors), np.int64) if first is None else first._pinned)
+        shares = first or main
+        self._point(pinned=np.zeros(max(1, system.visitors), np.int64) if shares is None else shares._pinned)
         judges = self.spec.judges and first is None
         self._point(sent=np.zeros(BUFFER if judges else 1, layout.SENT))
         self._point(timed=np.zeros(BUFFER if judges and self.spec.timed_s else 1, layout.TIMED))

@@ -30,6 +30,7 @@ from libramen.base.times import EPSILON_S
 from libramen.engine.kernel import layout, lists, reach, settings
 from libramen.engine.kernel.clients import fail, watch
 from libramen.engine.kernel.integrals import integrate
+from libramen.engine.kernel.places import begin_place, enter, refuse
 from libramen.engine.kernel.service import find_ready, is_dropped, kill, move_over, take_slot
 from libramen.engine.kernel.trees import choose, least_busy, update_row
 from libramen.engine.kernel.uniforms import lineage_of, uniforms
@@ -38,7 +39,7 @@ _ROUND_ROBIN, _RANDOM = settings.CODES["round_robin"], settings.CODES["random"]
 
 
 @reach.inner
-def arrive(w, f, i):
+def arrive(w, f, i, now_s):
     """Request `i` of the chunk arrives: its entry in `visits`."""
     index = w.free
     visit = reach.visit_at(w, index)
@@ -56,6 +57,8 @@ def arrive(w, f, i):
     visit.is_call = 0
     if w.extras:
         _bring(w, visit, index, i)
+        if w.places:
+            begin_place(w, f, index, np.int64(reach.int32_at(w.chunk_area, i)), now_s)
     return index
 
 
@@ -159,11 +162,13 @@ def get(w, f, index, now_s):
     """The balancer gets an attempt: the row that it goes to; NONE_READY: it has been held or refused."""
     integrate(w, f, now_s)
     visit = reach.visit_at(w, index)
-    visit.at_s = now_s
-    visit.slot_at_s = np.nan
-    visit.attempt += 1
-    visit.order = w.attempts
-    w.attempts += 1
+    is_new = not (w.places and visit.away)  # else another region has turned it away
+    if is_new:
+        visit.at_s = now_s
+        visit.slot_at_s = np.nan
+        visit.attempt += 1
+        visit.order = w.attempts
+        w.attempts += 1
     f.attempts += 1
     if f.counts and visit.is_call:
         _count_call(f, now_s)
@@ -176,19 +181,28 @@ def get(w, f, index, now_s):
     if w.calls:
         visit.called_s = 0.0
         visit.connecting_s = 0.0
+    if w.parts:
         for part in range(f.part, f.parts_end):
             reach.set_float(w.spent, w.parts * index + part, 0.0)
-    if f.watches or visit.is_call:
+    if is_new and (f.watches or visit.is_call):
         client = reach.client_at(w.clients, visit.client)
         if client.watches and (visit.is_call or visit.attempt <= client.retries):
             watch(w, client, index)
+    if w.places:
+        shut = enter(w, f, visit)
+        if shut == layout.LOST_REGION:
+            fail(w, f, index, layout.LOST, layout.NO_REPLICA, now_s)
+            return layout.NONE_READY
+        if shut == layout.CLOSED:
+            refuse(w, f, index, layout.NO_REPLICA, now_s)
+            return layout.NONE_READY
     row = _row_for(w, f, visit)
     if row >= 0:
         return row
     if row == layout.HOLD and _may_wait(w, f):
         _hold(w, f, index)
     else:
-        fail(w, f, index, layout.REFUSED, layout.NO_REPLICA, now_s)
+        refuse(w, f, index, layout.NO_REPLICA, now_s)
     return layout.NONE_READY
 
 
@@ -209,7 +223,7 @@ def _row_for(w, f, visit):
     if not f.by_load:
         return _choose(w, f, visit)
     if f.pins:
-        return _where_pinned(f, visit)
+        return _where_pinned(w, f, visit)
     row = least_busy(f)
     if f.queues and not _has_room(f, row):
         return layout.HOLD
@@ -237,7 +251,7 @@ def put(w, f, row, index, now_s):
     replica = reach.replica_at(f, row)
     if f.by_load:
         choose(f, replica, row)
-    if f.judged and f.judged == replica.version:
+    if f.judged and f.judged == replica.version and not (f.spills and _turns_away(f, replica)):
         note_sent(w, f, index)
     if replica.state == layout.DEAD:
         fail(w, f, index, layout.LOST, replica.number, now_s)
@@ -254,8 +268,16 @@ def put(w, f, row, index, now_s):
         reach.level_at(f.levels, replica.state - layout.READY).waiting += 1
         lists.to_backlog(w, replica, index)
     else:
-        fail(w, f, index, layout.REFUSED, replica.number, now_s)
+        refuse(w, f, index, replica.number, now_s)
     update_row(w, f, replica, row)
+
+
+@reach.seldom
+def _turns_away(f, replica):
+    """Whether a replica has no room for one more."""
+    if replica.state == layout.DEAD or replica.in_slots < f.slots or f.backlog < 0:
+        return False
+    return replica.busy - replica.in_slots >= f.backlog
 
 
 # -- the shared or held queue: while it is not empty, no ready replica has room -------------------
@@ -295,7 +317,7 @@ def next_held(w, f):
         return settings.NOBODY, layout.NONE_READY
     f.last_chosen = replica.number
     if f.pins:
-        _pin(f, reach.visit_at(w, index), replica.number)
+        _pin(w, f, reach.visit_at(w, index), replica.number)
     return index, row
 
 
@@ -333,22 +355,26 @@ def _where_late(f):
 
 
 @reach.seldom
-def _pin(f, visit, number):
+def _pin(w, f, visit, number):
     """From now on this visitor goes to that replica; whoever had another one has moved."""
     if visit.visitor < 0:
         return
     before = reach.int_at(f.pinned, visit.visitor)
-    if before and before != number:
-        reach.set_int(f.moved, before, reach.int_at(f.moved, before) + 1)
-    reach.set_int(f.pinned, visit.visitor, number)
+    now = number + (np.int64(f.service) << layout.PIN_BITS)
+    if before and before != now:
+        moved = reach.fleet_at(w, before >> layout.PIN_BITS).moved
+        number = before & layout.PIN_MASK
+        reach.set_int(moved, number, reach.int_at(moved, number) + 1)
+    reach.set_int(f.pinned, visit.visitor, now)
 
 
 @reach.apart
-def _where_pinned(f, visit):
+def _where_pinned(w, f, visit):
     """The row to which this visitor's last request was sent, while it is ready; else that of the least busy replica."""
     if visit.visitor >= 0:
-        number = reach.int_at(f.pinned, visit.visitor)
-        if number:
+        pinned = reach.int_at(f.pinned, visit.visitor)
+        number = pinned & layout.PIN_MASK
+        if number and pinned >> layout.PIN_BITS == f.service:
             row = reach.int_at(f.row_of, number)
             replica = reach.replica_at(f, row)
             there = replica.number == number and (replica.state == layout.READY or replica.state == layout.DEAD)
@@ -357,7 +383,7 @@ def _where_pinned(f, visit):
     row = least_busy(f)
     if f.queues and not _has_room(f, row):
         return layout.HOLD
-    _pin(f, visit, reach.replica_at(f, row).number)
+    _pin(w, f, visit, reach.replica_at(f, row).number)
     return row
 
 

@@ -57,6 +57,7 @@ class Columns(NamedTuple):
     route: np.ndarray
     called_s: np.ndarray = np.zeros(0)
     connecting_s: np.ndarray = np.zeros(0)
+    trip_s: np.ndarray = np.zeros(0)
 
 
 class Limits(NamedTuple):

@@ -20,10 +20,11 @@ from __future__ import annotations
 import numpy as np
 
 from libramen.engine.kernel import layout, lists, reach, settings
-from libramen.engine.kernel.balancer import asks, first_side
+from libramen.engine.kernel.balancer import asks, first_side, lacks_slot
 from libramen.engine.kernel.clients import answer, errored, free
 from libramen.engine.kernel.connections import abandon, connect, forget_unsent, hand_on, heard, leave_queue, push
 from libramen.engine.kernel.integrals import integrate
+from libramen.engine.kernel.places import begin_place, site_for
 from libramen.engine.kernel.service import end_calls, leave_slot, start_wait
 from libramen.engine.kernel.trees import update_row
 from libramen.engine.kernel.uniforms import lineage_of, uniforms
@@ -34,8 +35,17 @@ def next_step(w, now_s):
     """The next step of this event. Returns a call that is to be sent now; NOTHING; or ASK, and changes nothing then."""
     index = reach.int_at(w.stack, w.n_stack - 1)
     visit = reach.visit_at(w, index)
+    if w.places and visit.phase == layout.PASSED_ON:
+        if _asks_again(w, reach.fleet_at(w, visit.fleet)):
+            return layout.ASK
+        w.n_stack -= 1
+        visit.phase = layout.UNDER_WAY
+        return index
     if visit.phase == layout.TO_SEND:
         f = first_side(w, reach.fleet_at(w, visit.fleet))
+        if w.places:
+            visit.fleet = site_for(w, f, visit.origin, visit.visitor, index, now_s)
+            f = reach.fleet_at(w, visit.fleet)
         if asks(w, f):
             return layout.ASK
         w.n_stack -= 1
@@ -48,6 +58,17 @@ def next_step(w, now_s):
         return layout.NOTHING
     _go_on(w, index, visit, now_s)
     return layout.NOTHING
+
+
+@reach.seldom
+def _asks_again(w, f):
+    """Whether the control plane is to be asked for a slot for an attempt that another region has turned away."""
+    if f.asks and not w.spill_asked and lacks_slot(w, f):
+        w.spill_asked = 1
+        f.asks_now = 1
+        return True
+    w.spill_asked = 0
+    return False
 
 
 @reach.seldom
@@ -121,6 +142,8 @@ def _make(w, f, index, visit, client, nth, now_s):
     call.phase = layout.TO_SEND
     for column in range(w.columns):
         reach.set_float(w.given, w.columns * call_index + column, reach.float_at(w.given, w.columns * index + column))
+    if w.places:
+        begin_place(w, reach.fleet_at(w, client.fleet), call_index, f.origin, now_s)
     _work(w, index, visit, client, call)
     if client.awaited:
         if visit.pending == 0:

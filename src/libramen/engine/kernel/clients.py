@@ -51,6 +51,12 @@ def _first_s(visit):
 
 
 @reach.inner
+def _way_s(w, f, visit):
+    """How long an answer is on its way: the tier's overhead, and round trips [s]."""
+    return f.overhead_s + visit.trip_s if w.places else f.overhead_s
+
+
+@reach.inner
 def _end(w, f, index, latency_s, ending, number, now_s):
     """Write down how a visit ended."""
     visit = reach.visit_at(w, index)
@@ -65,6 +71,7 @@ def _end(w, f, index, latency_s, ending, number, now_s):
         record.replica = number
         record.ending = ending
         record.attempts = visit.attempt
+        record.server = f.service
     if w.tallies:
         more = reach.ended_at(w.ended, w.n_ended)
         more.latency_s = latency_s
@@ -76,6 +83,8 @@ def _end(w, f, index, latency_s, ending, number, now_s):
         more.bytes_out = visit.bytes_out
         more.called_s = visit.called_s if ending == layout.OK else 0.0
         more.connecting_s = visit.connecting_s if ending == layout.OK else 0.0
+        more.trip_s = visit.trip_s if w.places and (ending == layout.OK or ending == layout.ERRORED) else 0.0
+        more.area = visit.origin if w.places else 0
         more.id = visit.id
         more.replica = number
         more.route = visit.route
@@ -127,15 +136,16 @@ def answer(w, f, index, number, now_s):
     if visit.is_call:
         send_answer(w, f, index, layout.OK, number, now_s)
         return
-    if max(0.0, now_s - visit.at_s) + f.overhead_s > f.timeout_s + reach.tolerance_s(now_s):
+    way_s = _way_s(w, f, visit)
+    if max(0.0, now_s - visit.at_s) + way_s > f.timeout_s + reach.tolerance_s(now_s):
         fail(w, f, index, layout.TIMED_OUT, number, now_s)
         return
     if visit.watched:
         unwatch(w, reach.client_at(w.clients, visit.client), index)
-    latency_s = max(0.0, now_s - _first_s(visit)) + f.overhead_s
+    latency_s = max(0.0, now_s - _first_s(visit)) + way_s
     _log(w, f, visit, now_s)
     if w.parts:
-        _add_up(w, f, index, f.overhead_s, now_s)
+        _add_up(w, f, index, way_s, now_s)
     _end(w, f, index, latency_s, layout.OK, number, now_s)
     free(w, index)
 
@@ -145,7 +155,7 @@ def _log(w, f, visit, now_s):
     """Write down the latency of an answer, for rules: of this attempt, since a platform knows nothing of others."""
     if f.logs:
         main = reach.fleet_at(w, f.service)
-        reach.set_float(main.answers, main.n_answers, max(0.0, now_s - visit.at_s) + f.overhead_s)
+        reach.set_float(main.answers, main.n_answers, max(0.0, now_s - visit.at_s) + _way_s(w, f, visit))
         main.n_answers += 1
         if main.n_answers == main.answers_size:
             w.attention = 1
@@ -155,7 +165,7 @@ def _log(w, f, visit, now_s):
 @reach.apart
 def _note_answer(w, f, visit, ending, now_s):
     """An attempt is answered; one that will be too late for its client ends at its time-out."""
-    if max(0.0, now_s - visit.at_s) + f.overhead_s <= reach.client_at(
+    if max(0.0, now_s - visit.at_s) + _way_s(w, f, visit) <= reach.client_at(
         w.clients, visit.client
     ).timeout_s + reach.tolerance_s(now_s):
         main = reach.fleet_at(w, f.service)
@@ -179,7 +189,7 @@ def _note_end(main, visit, ending, now_s):
 def _note_time(w, main, visit, now_s):
     entry = reach.timed_at(main.timed, main.n_timed)
     entry.ended_s = now_s
-    entry.latency_s = max(0.0, now_s - visit.at_s) + main.overhead_s
+    entry.latency_s = max(0.0, now_s - visit.at_s) + _way_s(w, main, visit)
     entry.judgement = main.judgement if visit.sent >= main.n_forgotten else 0
     main.n_timed += 1
     if main.n_timed == main.timed_size:
@@ -198,7 +208,7 @@ def errored(w, f, index, number, now_s):
     elif visit.is_call:
         send_answer(w, f, index, layout.ERRORED, number, now_s)
     else:
-        fail(w, f, index, layout.ERRORED, number, now_s + f.overhead_s)
+        fail(w, f, index, layout.ERRORED, number, now_s + _way_s(w, f, visit))
 
 
 @reach.apart
@@ -260,11 +270,11 @@ def send_answer(w, f, index, ending, number, now_s):
     visit = reach.visit_at(w, index)
     visit.ending = ending
     visit.number = number
-    visit.answered_s = now_s + f.overhead_s
+    visit.answered_s = now_s + _way_s(w, f, visit)
     if ending == layout.OK:
         _log(w, f, visit, now_s)
         if w.parts:
-            _add_up(w, f, index, f.overhead_s, now_s)
+            _add_up(w, f, index, _way_s(w, f, visit), now_s)
     ahead = f.way_tail  # by time, as good as always the last
     while ahead >= 0 and reach.visit_at(w, ahead).answered_s > visit.answered_s:
         ahead = reach.visit_at(w, ahead).back

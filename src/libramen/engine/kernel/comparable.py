@@ -23,7 +23,7 @@ _SENT: Final = ("at_s", "slot_at_s", "watched")
 _CALLING: Final = ("called_s", "connecting_s", "step", "nth", "pending", "group", "made", "left_s")
 _OF_FLEET: Final = (
     "split_share", "split_side", "n_split", "judged", "notes", "errors", "slower", "n_ready", "n_emptied", "n_killed",
-    "n_idled", "n_held", "asks_now", "asks", "coming_slots", "dismissed",
+    "n_idled", "n_held", "asks_now", "asks", "coming_slots", "dismissed", "shut",
 )  # fmt: skip
 _OF_REPLICA: Final = ("state", "version", "error_rate", "fits", "work", "busy")
 
@@ -88,6 +88,8 @@ class ComparableState:
         names += ["first_s"] if visit["attempt"] > 1 or visit["is_call"] else []
         names += [name for name, of in (("route", "codes"), ("visitor", "pins"), ("bytes_out", "tallies")) if world[of]]
         names += ["fails"] if side.spec.errs else []
+        names += ["origin"] if world["places"] else []
+        names += ["looked_s", "seen"] if side.spec.reroute_s > 0 and not visit["is_call"] else []
         found = [self._name(index), *(visit[name].item() for name in (*names, *others))]
         if side.spec.judges and visit["sent"] >= 0:
             found.append(visit["sent"].item() - side.first.get("n_forgotten"))
@@ -137,7 +139,7 @@ class ComparableState:
             for index in self._linked(fleet["way_head"])
         ])  # fmt: skip
         found += [[ranks[number], *self._replica(side, number)] for number in numbers]
-        return [*found, *side.comparable(ranks)]
+        return [*found, *side.comparable(ranks, self._now_s)]
 
     def _replica(self, side: KernelSide, number: int) -> list[Any]:
         replica, spec = side.replica(number), side.spec

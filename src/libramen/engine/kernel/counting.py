@@ -27,7 +27,7 @@ def _column(kind: Any) -> Any:
 
 _F8, _I8 = numba.float64, numba.int64
 _I4, _U1 = numba.int32, numba.uint8
-_COLUMNS: Final = tuple(map(_column, (*(_F8,) * 7, _U1, _U1, _I4, _I4, _F8, _F8)))
+_COLUMNS: Final = tuple(map(_column, (*(_F8,) * 7, _U1, _U1, _I4, _I4, _F8, _F8, _F8)))
 """Of the fields of `Columns`, in their order."""
 _LIMITS: Final = numba.types.NamedTuple((*(_F8,) * 6, _F8[::1]), bins.Limits)
 _COUNTED: Final = numba.types.NamedTuple(
@@ -63,7 +63,7 @@ def _make_count(source: int) -> Callable[..., None]:
     def count(
         limits, counted, keys,
         at_s, latency_s, queued_s, before_s, cpu_s, wait_s, bytes_out, ending, attempts, replica, route, called_s,
-        connecting_s,
+        connecting_s, trip_s,
     ):  # fmt: skip
         """Add some ended requests to what was counted before. Checks nothing: `outcome.counts` makes room.
 
@@ -94,9 +94,10 @@ def _make_count(source: int) -> Callable[..., None]:
             r = route[i] if len(route) else 0
             hourly[hour, r, bins.TRIES] += attempts[i]
             hourly[hour, r, bins.SENT] += size
+            way_s = overhead_s + (trip_s[i] if len(trip_s) else 0.0)
             if is_ok or end == _ERRORED:
                 hourly[hour, r, bins.WORK] += cpu_s[i]
-                hourly[hour, r, bins.HELD] += max(0.0, latency_s[i] - overhead_s - before_s[i] - queued_s[i])
+                hourly[hour, r, bins.HELD] += max(0.0, latency_s[i] - way_s - before_s[i] - queued_s[i])
             bin_at = 0
             if is_ok:
                 served[replica[i]] += 1
@@ -134,13 +135,13 @@ def _make_count(source: int) -> Callable[..., None]:
             sums[r, bins.QUEUED] += queued_s[i]
             sums[r, bins.CPU] += cpu
             called = called_s[i] if len(called_s) else 0.0
-            slowed_s = latency - overhead_s - before_s[i] - queued_s[i] - cpu - wait_s[i] - called
+            slowed_s = latency - way_s - before_s[i] - queued_s[i] - cpu - wait_s[i] - called
             sums[r, bins.SLOWED] += max(0.0, slowed_s)
             if len(called_s):
                 sums[r, bins.CONNECTING] += connecting_s[i]
                 sums[r, bins.CALLED] += called - connecting_s[i]
             sums[r, bins.WAITING] += wait_s[i]
-            sums[r, bins.OVERHEAD] += overhead_s
+            sums[r, bins.OVERHEAD] += way_s
             if histogram.shape[1]:
                 histogram[r, bin_at] += 1
             if len(fine):

@@ -29,13 +29,20 @@ NONE_READY, HOLD = np.int64(-1), np.int64(-2)
 NOTHING, ASK = np.int64(-1), np.int64(-2)
 """Instead of a visit: there is nothing to be sent, or the control plane must be asked for a slot first."""
 
-CALLING, TO_SEND, QUEUED_UP, UNDER_WAY, PAUSED, HEARD = np.arange(6)
+CALLING, TO_SEND, QUEUED_UP, UNDER_WAY, PAUSED, HEARD, PASSED_ON = np.arange(7)
 """Phases. Of a visit that calls; of a call: it has its connection, it waits for one, it has been sent, it is going to
-be sent again, its end has been heard."""
+be sent again, its end has been heard. Of any: a region has turned it away, and the next one gets it."""
+
+OPEN, LOST_REGION, CLOSED = np.arange(3)
+"""How a region is: open as far as its fleet is, lost, or closed."""
 
 FIRST, NO_REPLICA, LESS, SAME, MORE = np.array([0, 0, -1, 0, 1])
 """Numbers that are passed on. Like all above they have a NumPy type: for a plain Python number the compiler
 makes a copy of the function for each value (102 functions instead of 60, and 40 s instead of 10)."""
+
+PIN_BITS: Final = np.int64(40)
+PIN_MASK: Final = (np.int64(1) << PIN_BITS) - 1
+"""Where a visitor is pinned: the number of the replica, and above it that of the fleet."""
 
 # Signals of `advance` that the control plane never sees: `state` makes room and goes on.
 VISITS_FULL, FULL, ASKING = 10, 11, 12
@@ -162,6 +169,9 @@ WORLD: Final = _record(
     ("chunk_n", "i8"),
     ("chunk_first", "i8"),  # number of the chunk's first request
     ("chunk_last", "i8"),  # 1: the trace ends with this chunk
+    address("chunk_area"),  # int32 (chunk_n,) where `places`
+    address("trips_s"),  # float64 (origins, n_services) where `places`: round trips, for the nearest region to be found
+    address("ways_s"),  # of the same shape: by how much later that makes an answer
     address("applies"),  # int64 (n_clients, n_routes): 1, requests of this route make this call
     ("n_routes", "i8"),
     # What the control plane orders, for the next call.
@@ -177,6 +187,8 @@ WORLD: Final = _record(
     known("calls", "i8", 0),  # 1: some service calls another one
     known("codes", "i8", 0),  # 1: the route of a request is looked at
     known("pins", "i8", 0),  # 1: the visitor of a request is looked at
+    known("places", "i8", 0),  # 1: users and fleets are somewhere
+    ("spill_asked", "i8"),  # 1: the control plane has been asked for a slot for the attempt that is passed on
     known("columns", "i8", 0),  # of `given`
     known("parts", "i8", 0),  # of `spent`; 0: nobody wants to know
     ("ends_at_most", "i8"),  # requests that one event can end
@@ -193,6 +205,15 @@ _FLEET_FIELDS: Final[tuple[Any, ...]] = (
     known("index", "i8", 0),
     known("service", "i8", 0),  # the first side of its service: what both have in common is there
     known("other", "i8", -1),  # its other side, -1: there is none
+    ("first_site", "i8"),  # the first of the fleets of its service, which stand next to each other, one a region
+    ("n_sites", "i8"),  # how many these are
+    ("origin", "i8"),  # the row of its region in `trips_s`, for what it calls
+    ("shut", "i8"),  # OPEN, LOST or CLOSED: how its region is
+    address("changes_s"),  # float64 (changes,): when it changed which regions are open, at the first one [s]
+    address("changes"),  # int64 (changes,): which are from then on, a bit each
+    ("n_changes", "i8"),
+    address("looked_s"),  # float64 (visitors,): when each visitor looked which are open, NaN: he has not come yet [s]
+    address("seen"),  # int64 (visitors,): what he saw
     ("split_share", "f8"),  # of attempts that go to `split_side`
     ("split_side", "i8"),
     ("whole_side", "i8"),  # where all of them go if `split_share` is `whole_share`: 1, or 0 for the other side
@@ -266,7 +287,7 @@ _FLEET_FIELDS: Final[tuple[Any, ...]] = (
     address("idled"),  # int64 (leaves,): numbers of replicas that have become idle
     address("uses"),  # USE (leaves,)
     address("pools"),  # POOL (leaves, n_pools)
-    address("pinned"),  # int64 (visitors,): number of the replica of each visitor, 0: none yet
+    address("pinned"),  # int64 (visitors,): of each visitor number of the replica and fleet, 0: none yet
     address("answers"),  # float64 (answers_size,): latencies of ok answers, each of its own attempt [s]
     ("answers_size", "i8"),  # where no rule reads them: NOBODY
     address("series"),  # float64 (n_edges, 4): integrals then: cores, slots in use, visits waiting, throttled
@@ -404,6 +425,12 @@ VISIT: Final = _lines(
     ("later", "i4"),
     ("route", "i4"),  # only where `codes`
     ("visitor", "i4"),  # -1: not known
+    known("trip_s", "f8", 0.0),  # round trips of its answer [s]
+    ("origin", "i4"),  # from here on only where `places`: where it comes from, a row of `trips_s`
+    ("turned", "i4"),  # the fleet that turned this attempt away first, -1: none has
+    ("away", "i8"),  # all that have, a bit each
+    ("looked_s", "f8"),  # when whoever sent it looked which regions are open, where he is not known [s]
+    ("seen", "i8"),  # what he saw
     # From here on only where services call each other.
     ("calls_head", "i4"),  # its calls that have not ended and that it waits for: a list linked both ways, -1: none
     ("row", "i4"),  # where it is served
@@ -462,6 +489,7 @@ ENDED_VISIT: Final = np.dtype(
         ("bytes_out", "f8"),
         ("called_s", "f8"),
         ("connecting_s", "f8"),
+        ("trip_s", "f8"),
         ("id", "i8"),
         ("replica", "i4"),
         ("route", "i4"),
@@ -469,6 +497,8 @@ ENDED_VISIT: Final = np.dtype(
         ("call", "i2"),
         ("ending", "u1"),
         ("attempts", "u1"),
+        ("area", "i4"),
+        ("padding", "i4"),
     ]
 )
 

@@ -160,6 +160,19 @@ class KernelServer:
             self._first.set("asks", coming_slots is not None)
             self._first.set("coming_slots", coming_slots or 0)
 
+    @property
+    def is_open(self) -> bool:
+        """Whether its region takes attempts, as far as is known."""
+        if self._first.get("shut") == layout.CLOSED:
+            return False
+        there = any(side.get("n_ready") for side in self._sides)
+        return there or self._spec.holds or bool(self._first.get("asks"))
+
+    def shut(self, how: str) -> None:
+        """Its region is open, lost or closed from now on."""
+        for side in self._sides:
+            side.set("shut", int({"open": layout.OPEN, "lost": layout.LOST_REGION, "closed": layout.CLOSED}[how]))
+
     def idle_since_s(self, number: int) -> float:
         """Since when a ready replica has had no visit [s]; infinity: it has one."""
         return float(self._of[number].use(number)["end_s"])

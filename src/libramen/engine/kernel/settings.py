@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 CODES: Final = {name: np.int64(code) for code, name in enumerate(BALANCERS)}
 """Of the balancers."""
 
-KEYS: Final = ("balancer_key", "retry_key", "share_key", "call_key", "error_key")
+KEYS: Final = ("balancer_key", "retry_key", "share_key", "call_key", "error_key", "look_key")
 """Of the random streams in which every visit has numbers of its own."""
 
 OF_WAIT, COLUMN, DRAWN = np.arange(1, 4)

@@ -27,9 +27,9 @@ class KernelSide(FleetArrays):
 
     def __init__(
         self, world: WorldArrays, fleets: np.ndarray, index: int, rows: int, *, first: KernelSide | None, at: int,
-        other: int,
+        other: int, main: KernelSide | None = None,
     ) -> None:  # fmt: skip
-        super().__init__(world, fleets, index, rows, first=first, at=at, other=other)
+        super().__init__(world, fleets, index, rows, first=first, at=at, other=other, main=main)
         self.rows: dict[int, int] = {}
         self._cache_views()
         spec = self.spec
@@ -130,7 +130,20 @@ class KernelSide(FleetArrays):
         pools: np.ndarray = self._pools[first : first + self._n_pools]
         return pools
 
-    def comparable(self, ranks: Mapping[int, int]) -> list[Any]:
+    def note_open(self, now_open: int, at_s: float) -> None:
+        """From now on these regions of its service are open, a bit each; where it is the first one."""
+        n = self.get("n_changes")
+        if n and self._changes[n - 1] == now_open:
+            return
+        if n == len(self._changes):
+            more = np.zeros(max(8, n), np.float64), np.zeros(max(8, n), np.int64)
+            self._point(
+                changes_s=np.concatenate([self._changes_s, more[0]]), changes=np.concatenate([self._changes, more[1]])
+            )
+        self._changes_s[n], self._changes[n] = at_s, now_open
+        self.set("n_changes", n + 1)
+
+    def comparable(self, ranks: Mapping[int, int], now_s: float) -> list[Any]:
         """What decides its future beside its visits: attempts that are judged, pins, use; see `comparable`."""
         fleet = self.record
         found: list[Any] = []
@@ -141,7 +154,15 @@ class KernelSide(FleetArrays):
             is_new = kept["judgement"] == fleet["judgement"]
             found.append([kept["ended_s"].tolist(), kept["latency_s"].tolist(), is_new.tolist()])
         if self.spec.balances.pins:
-            found.append([ranks.get(number, -1) if number else 0 for number in self._pinned.tolist()])
+            here = [(pin >> int(layout.PIN_BITS), pin & int(layout.PIN_MASK)) for pin in self._pinned.tolist()]
+            mine = self.get("service")
+            found.append([(ranks.get(at, -1) if fleet == mine else -2 - fleet) if at else 0 for fleet, at in here])
+        if self.spec.reroute_s > 0:
+            recent_s = now_s - self.spec.reroute_s
+            n = self.get("n_changes")
+            since = max(0, int(np.searchsorted(self._changes_s[:n], recent_s)) - 1)
+            found += [list(zip(self._changes_s[since:n].tolist(), self._changes[since:n].tolist(), strict=True))]
+            found += [self._looked_s.tolist(), self._seen.tolist()]
         if self.spec.logs:
             found.append(self._answers[self._needed - self._forgotten : fleet["n_answers"]].tolist())
         if self.spec.meters:

@@ -62,10 +62,21 @@ class KernelState(WorldArrays):
         self._sides: list[KernelSide] = []
         for index, server in enumerate(spec.servers):
             rows, other = max(_ROWS, 1 << (server.replicas - 1).bit_length()), pairs[index][1:] or (-1,)
-            self._sides.append(KernelSide(self, fleets, index, rows, first=None, at=index, other=other[0]))
+            main = None if spec.places is None or spec.places.first[index] == index else spec.places.first[index]
+            self._sides.append(
+                KernelSide(
+                    self, fleets, index, rows, first=None, at=index, other=other[0],
+                    main=None if main is None else self._sides[main],
+                )
+            )  # fmt: skip
         for index, at in (pair for pair in pairs if len(pair) > 1):
             first = self._sides[index]
             self._sides.append(KernelSide(self, fleets, index, _ROWS, first=first, at=at, other=index))
+        self._told_late = [
+            index
+            for index, server in enumerate(spec.servers)
+            if server.reroute_s > 0 and spec.places is not None and spec.places.first[index] == index
+        ]
         self.servers = [KernelServer(self, [self._sides[at] for at in pair]) for pair in pairs]
         self.grow_visits(visits)
         self._cache_views()
@@ -106,10 +117,9 @@ class KernelState(WorldArrays):
 
     def hand_in(self, chunk: Chunk, edges_s: np.ndarray) -> None:
         """Take the next stretch of arrivals, and all the edges of windows up to its end."""
-        kinds = {"route": np.int32, "server": np.int32, "visitor": np.int32}
-        names = {"given_s": "chunk_given"} | {
-            name: f"chunk_{name}" for name in ("at_s", "cpu_s", "wait_s", "route", "bytes_out", "server", "visitor")
-        }
+        kinds = {"route": np.int32, "server": np.int32, "visitor": np.int32, "area": np.int32}
+        arrays = ("at_s", "cpu_s", "wait_s", "route", "bytes_out", "server", "visitor", "area")
+        names = {"given_s": "chunk_given"} | {name: f"chunk_{name}" for name in arrays}
         self._point(**{
             there: np.ascontiguousarray(getattr(chunk, name), kinds.get(name, np.float64))
             for name, there in names.items()
@@ -128,6 +138,8 @@ class KernelState(WorldArrays):
     def advance(self, until_s: float) -> Signal:
         """Let everything happen that comes before a control event at `until_s`."""
         while True:
+            for first in self._told_late:
+                self._note_regions(first)
             signal: int = self._advance(self._address, until_s)
             if signal < len(_SIGNALS):
                 return _SIGNALS[signal]
@@ -142,6 +154,13 @@ class KernelState(WorldArrays):
             else:
                 self.flush()
                 self.grow_visits(2 * len(self._visits))
+
+    def _note_regions(self, first: int) -> None:
+        """Which regions of a service are open may have changed: visitors will see it when they look next."""
+        assert self.spec.places is not None
+        servers = self.servers[first : first + self.spec.places.regions[first]]
+        now_open = sum(1 << k for k, server in enumerate(servers) if server.is_open)
+        self._sides[first].note_open(now_open, max(self._event_s.item(), self._control_s.item()))
 
     def _tell_asked(self) -> float:
         """A call is about to be sent within an event, and finds no slot. Returns when the next control event is."""

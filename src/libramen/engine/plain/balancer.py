@@ -2,11 +2,16 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import numpy as np
 
 from libramen.base import streams
 from libramen.engine.plain.replica import Replica
 from libramen.engine.plain.visit import Attempt
+
+if TYPE_CHECKING:
+    from collections import Counter
 
 
 class Balancer:
@@ -15,12 +20,15 @@ class Balancer:
     Args:
         rule: its name.
         seed: random seed.
-        pinned: the replica of each visitor; both sides of a service share it.
-        moved: visitors who had to move from each replica; likewise.
+        server: number of the server.
+        pinned: of each visitor the server and the replica; all regions of a service share it, and both sides of each.
+        moved: visitors who had to move from each replica of a server; likewise.
     """
 
-    def __init__(self, rule: str, seed: int, pinned: dict[int, int], moved: dict[int, int]) -> None:
-        self._rule, self._seed = rule, seed
+    def __init__(
+        self, rule: str, seed: int, server: int, pinned: dict[int, tuple[int, int]], moved: Counter[tuple[int, int]]
+    ) -> None:
+        self._rule, self._seed, self._server = rule, seed, server
         self.last_chosen = 0  # for round robin
         self._chosen: dict[int, int] = {}  # of each replica when it was chosen last, counted in choices
         self._choices = 0
@@ -53,12 +61,12 @@ class Balancer:
     def _where_pinned(self, among: list[Replica], visitor: int) -> Replica:
         """Where the last request of this visitor was sent, if that replica is among them; else the least busy one."""
         before = self._pinned.get(visitor)
-        same = [replica for replica in among if replica.number == before]
+        same = [replica for replica in among if (self._server, replica.number) == before]
         chosen = same[0] if same else self._least_busy(among)
         if visitor >= 0:
             if before is not None and not same:
-                self._moved[before] = self._moved.get(before, 0) + 1
-            self._pinned[visitor] = chosen.number
+                self._moved[before] += 1
+            self._pinned[visitor] = self._server, chosen.number
         return chosen
 
     def _least_busy(self, among: list[Replica]) -> Replica:

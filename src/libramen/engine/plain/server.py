@@ -26,9 +26,9 @@ class PlainServer:
         self.spec = world.spec.servers[index]
         self.replicas: dict[int, Replica] = {}
         self.queues: tuple[deque[Attempt], ...] = (deque(), deque())  # the shared or held queue, of each side
-        pinned: dict[int, int] = {}
-        self._moved: dict[int, int] = {}
-        self._balancers = [Balancer(self.spec.balancer, world.spec.seed, pinned, self._moved) for _ in range(2)]
+        pins = world.pins_of(index)
+        self._moved = pins[1]
+        self._balancers = [Balancer(self.spec.balancer, world.spec.seed, index, *pins) for _ in range(2)]
         self._share, self._side, self._split = 0.0, 1, 0  # of attempts that go to that side, and how many were split
         self._slower, self._errors = 1.0, 0.0  # of what visits wait for
         self._judged: int | None = None  # the version of which it is written down how attempts end
@@ -43,7 +43,7 @@ class PlainServer:
         self.emptied: list[int] = []
         self.killed: list[int] = []
         self.idled: list[int] = []
-        self.is_asking = False
+        self.is_asking = self.is_lost = self.is_shut = False
         self.coming_slots: int | None = None  # None: the control plane does not want to be asked for slots
         self.logged_s: list[float] = []  # latencies of the ok answers, each of its own attempt
         self._billed = self._lasted_s = 0.0  # periods of use that are over, each rounded up, and not rounded
@@ -78,32 +78,54 @@ class PlainServer:
         side = self._side if after > before else 1 - self._side
         return 1 - side if not self.ready(side) and self.ready(1 - side) else side
 
-    def get(self, attempt: Attempt, now_s: float) -> None:
-        """The balancer gets an attempt."""
-        self.integrate(now_s)
+    def count(self, now_s: float) -> None:
+        """One more attempt is its."""
         self.attempts += 1
         if now_s - self._latest_s > tolerance_s(now_s):
             self._latest_s, self._at_latest = now_s, 0
         self._at_latest += 1
+
+    def lose_count(self) -> None:
+        """The latest attempt goes on to another region, and is counted there."""
+        self.attempts -= 1
+        self._at_latest -= 1
+
+    @property
+    def is_open(self) -> bool:
+        """Whether it takes attempts, as far as is known: a replica is ready, or may come, or it holds them."""
+        return not self.is_shut and (bool(self.ready()) or self.coming_slots is not None or self.spec.holds)
+
+    def shut(self, how: str) -> None:
+        """Its region is open, lost, or closed."""
+        self.is_lost, self.is_shut = how == "lost", how == "closed"
+
+    def get(self, attempt: Attempt, now_s: float) -> None:
+        """The balancer gets an attempt."""
+        self.integrate(now_s)
+        self.count(now_s)
         attempt.side = side = self._choose_side()
         spec, ready, queue = self.spec, self.ready(side), self.queues[side]
         if self._by_side and self._judged is not None and side == self._side:
             self._sent.append(attempt)
-        if not ready and not spec.holds:
-            self.world.fail(attempt, Ending.REFUSED, 0, now_s)
+        if self.is_lost:
+            self.world.fail(attempt, Ending.LOST, 0, now_s)
+            return
+        if self.is_shut or (not ready and not spec.holds):
+            self.world.refuse(attempt, 0, now_s)
             return
         room = [replica for replica in ready if replica.has_room()]
         if spec.queues and (queue or not room):
             if spec.queue_limit < 0 or self.held < spec.queue_limit:
                 queue.append(attempt)
             else:
-                self.world.fail(attempt, Ending.REFUSED, 0, now_s)
+                self.world.refuse(attempt, 0, now_s)
         else:
             self._put(self._balancers[side].choose(room if spec.queues else ready, attempt), attempt, now_s)
 
     def _put(self, replica: Replica, attempt: Attempt, now_s: float) -> None:
         """A replica gets a visit: into a slot, into its backlog, or refused."""
-        if not self._by_side and replica.profile.version == self._judged:
+        is_full = replica.state != "dead" and not replica.has_room()
+        if not self._by_side and replica.profile.version == self._judged and not (is_full and self.spec.spills):
             self._sent.append(attempt)
         if replica.state == "dead":
             self.world.fail(attempt, Ending.LOST, replica.number, now_s)
@@ -117,7 +139,7 @@ class PlainServer:
         elif replica.has_room():
             replica.backlog.append(attempt)
         else:
-            self.world.fail(attempt, Ending.REFUSED, replica.number, now_s)
+            self.world.refuse(attempt, replica.number, now_s)
 
     # -- service -----------------------------------------------------------------------------------
 
@@ -335,7 +357,7 @@ class PlainServer:
         """An ok attempt has ended in time."""
         if self.spec.timed_s:
             is_new = any(sent is attempt for sent in self._sent)
-            latency_s = max(0.0, now_s - attempt.at_s) + self.spec.overhead_s
+            latency_s = max(0.0, now_s - attempt.at_s) + self.spec.overhead_s + attempt.trip_s
             self._timed.append((now_s, latency_s, self._judgement if is_new else 0))
 
     def timed(self, from_s: float, to_s: float) -> tuple[np.ndarray, np.ndarray]:
@@ -357,8 +379,9 @@ class PlainServer:
         return sum(len(queue) for queue in self.queues)
 
     def moved(self) -> np.ndarray:
-        counts = np.zeros(1 + max(self._moved, default=0), np.int64)
-        for number, moved in self._moved.items():
+        mine = {number: moved for (server, number), moved in self._moved.items() if server == self.index}
+        counts = np.zeros(1 + max(mine, default=0), np.int64)
+        for number, moved in mine.items():
             counts[number] = moved
         return counts
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
@@ -14,6 +15,7 @@ from libramen.engine.border.records import N_PARTS, Chunk, Ended, Ending, Result
 from libramen.engine.border.specs import SystemSpec
 from libramen.engine.plain.calls import Calls
 from libramen.engine.plain.clients import Clients, Repeat
+from libramen.engine.plain.places import Regions
 from libramen.engine.plain.replica import Replica
 from libramen.engine.plain.server import PlainServer
 from libramen.engine.plain.visit import Attempt, Errand
@@ -36,12 +38,19 @@ class PlainState:
         self.last_s = 0.0  # the instant of the latest event
         self._past_timeouts = False  # of the present instant time-outs come now, or arrivals
         self.clients, self.calls = Clients(spec.seed), Calls(self)
+        self._pins: dict[int, tuple[dict[int, tuple[int, int]], Counter[tuple[int, int]]]] = {}
         self.servers = [PlainServer(self, index) for index in range(len(spec.servers))]
+        self.regions = Regions(self)
         self._results = results
         self.tally: Callable[[Ended], None] | None = None
         self._ended: list[tuple[float, ...]] = []
         forced = any(server.forced for server in spec.servers)
         self.turns = np.full((len(results) if results is not None and forced else 0, 3), np.nan)
+
+    def pins_of(self, server: int) -> tuple[dict[int, tuple[int, int]], Counter[tuple[int, int]]]:
+        """Where visitors of a service are pinned, and from where they had to move: all its regions share it."""
+        places = self.spec.places
+        return self._pins.setdefault(server if places is None else places.first[server], ({}, Counter()))
 
     def __getstate__(self) -> dict[str, Any]:
         """All but the trace, and whoever takes what ends."""
@@ -55,6 +64,7 @@ class PlainState:
     def advance(self, until_s: float) -> Signal:
         self._asked_until_s = math.inf
         while True:
+            self.regions.note()
             until_s = min(until_s, self._asked_until_s)
             if self.has_notices():
                 until_s = min(until_s, self.last_s)
@@ -96,17 +106,20 @@ class PlainState:
                 repeat = None
                 if not arrival_s < limit_s:
                     repeat = min((r for r in repeats if r.at_s < limit_s), key=_turn)
-                server = self._server_of(i) if repeat is None else self.servers[repeat.errand.server]
+                errand = self._request(i) if repeat is None else repeat.errand
+                at_s = arrival_s if repeat is None else repeat.at_s
+                server = self.regions.chosen(errand, at_s)
                 if self._asked_for != self._attempts and server.lacks_slot():
                     self._asked_for, server.is_asking, self.now_s = self._attempts, True, instant_s
                     return Signal.CONTROL
-                at_s = arrival_s
+                errand.server = server.index
                 if repeat is None:
-                    self._arrive(i, at_s)
+                    self._next += 1
+                    self.n_open += 1
+                    self._attempt(errand, 1, at_s)
                 else:
-                    at_s = repeat.at_s
                     repeats.remove(repeat)
-                    self._attempt(repeat.errand, repeat.number, at_s)
+                    self._attempt(errand, repeat.number, at_s)
                 self.calls.hear_all(at_s)
 
     def _completions(self) -> list[tuple[float, int, Callable[[float], None]]]:
@@ -141,34 +154,51 @@ class PlainState:
 
     # -- arrival -----------------------------------------------------------------------------------
 
-    def _server_of(self, i: int) -> PlainServer:
-        return self.servers[int(self.chunk.server[i]) if len(self.servers) > 1 else 0]
-
-    def _arrive(self, i: int, now_s: float) -> None:
-        chunk, server = self.chunk, self._server_of(i).index
-        request = Errand(
+    def _request(self, i: int) -> Errand:
+        """The next request of the trace, number `i` of the chunk, for the first region of its service."""
+        chunk = self.chunk
+        server = int(chunk.server[i]) if len(chunk.server) else 0
+        return Errand(
             self._next, self.spec.clients[server], server, server, float(chunk.cpu_s[i]), float(chunk.wait_s[i]),
             route=int(chunk.route[i]) if len(chunk.route) else 0,
             visitor=int(chunk.visitor[i]) if len(chunk.visitor) else -1,
+            origin=int(chunk.area[i]) if len(chunk.area) else 0,
             bytes_out=float(chunk.bytes_out[i]) if len(chunk.bytes_out) else 0.0,
             given_s=tuple(chunk.given_s[i]) if self.spec.columns else (),
         )  # fmt: skip
-        self._next += 1
-        self.n_open += 1
-        self._attempt(request, 1, now_s)
 
     def send(self, call: Errand, number: int, now_s: float) -> None:
         """A call is sent, within an event."""
-        server = self.servers[call.server]
+        server = self.regions.chosen(call, now_s)
+        call.server = server.index
         if self._asked_for != self._attempts and server.lacks_slot():
             self._asked_for = self._attempts
             self._asked_until_s = min(self._asked_until_s, self.on_asked(call.server, now_s))
         self._attempt(call, number, now_s)
 
+    def refuse(self, attempt: Attempt, number: int, now_s: float) -> None:
+        """A server turns an attempt away: the next region gets it, at once, or it is refused."""
+        errand = attempt.errand
+        following = self.regions.next_after(attempt)
+        if following is None:
+            if attempt.turned_away:  # by all: it counts at the first
+                self.servers[errand.server].lose_count()
+                errand.server, number = attempt.turned_away[0], 0
+                self.servers[errand.server].count(now_s)
+            self.fail(attempt, Ending.REFUSED, number, now_s)
+            return
+        self.servers[errand.server].lose_count()
+        attempt.turned_away.append(errand.server)
+        errand.server = following.index
+        if following.lacks_slot():
+            self._asked_until_s = min(self._asked_until_s, self.on_asked(following.index, now_s))
+        following.get(attempt, now_s)
+
     def _attempt(self, errand: Errand, number: int, now_s: float) -> None:
         """The balancer gets an attempt."""
         if number == 1:
             errand.first_s = now_s
+            self.regions.sent(errand, now_s)
         attempt = Attempt(errand, number, now_s, self._attempts, np.zeros(self.spec.n_parts))
         errand.last = attempt
         self._attempts += 1
@@ -184,7 +214,8 @@ class PlainState:
             self._let_go()
             return
         errand, server = attempt.errand, self.servers[attempt.errand.server]
-        overhead_s = server.spec.overhead_s
+        attempt.trip_s = self.regions.way_s(errand)
+        overhead_s = server.spec.overhead_s + attempt.trip_s
         late = max(0.0, now_s - attempt.at_s) + overhead_s > errand.client.timeout_s + tolerance_s(now_s)
         if not late:
             attempt.ended_s, attempt.has_failed = now_s, ending == Ending.ERRORED
@@ -251,7 +282,7 @@ class PlainState:
         first = N_PARTS * self.spec.parts[server.index][0]
         before_s = attempt.at_s - errand.first_s
         attempt.spent_s[first : first + N_PARTS] += [
-            before_s, queued_s, cpu_s, slowed_s, attempt.connecting_s, wait_s, spec.overhead_s,
+            before_s, queued_s, cpu_s, slowed_s, attempt.connecting_s, wait_s, spec.overhead_s + attempt.trip_s,
         ]  # fmt: skip
         if not errand.is_call and self._results is not None:
             self._results.spent_s[errand.id] = attempt.spent_s.reshape(-1, N_PARTS)
@@ -269,12 +300,14 @@ class PlainState:
         queued_s, before_s = max(0.0, has_slot_s - last.at_s), last.at_s - errand.first_s
         result = (latency_s, queued_s, before_s, number, int(ending), last.number)
         if self._results is not None and not errand.is_call:
-            self._results.records[errand.id] = (*result, 0)
+            self._results.records[errand.id] = (*result, errand.server)
         if self.tally is not None:
             wait_s = self._own_wait_s(last) if ending == Ending.OK else errand.wait_s
             more = (errand.first_s, errand.cpu_s, wait_s, errand.bytes_out, errand.route)
             calls = (last.called_s, last.connecting_s) if ending == Ending.OK else (0.0, 0.0)
-            self._ended.append((*result, errand.id, *more, *calls, errand.server, errand.client_number))
+            trip_s = last.trip_s if ending in {Ending.OK, Ending.ERRORED} else 0.0
+            whose = (errand.server, errand.client_number, trip_s, errand.origin)
+            self._ended.append((*result, errand.id, *more, *calls, *whose))
         if errand.is_call and (errand.caller is not None or errand.connection is not None):
             self.calls.tell(errand)
 

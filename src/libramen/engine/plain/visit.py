@@ -30,6 +30,7 @@ class Errand:
     visitor: int = -1
     bytes_out: float = 0.0
     given_s: tuple[float, ...] = ()
+    origin: int = 0  # where it comes from: a row of `Places.trips_s`
     place: int = 0  # in the tree of all calls that a request could make
     lineage: int = 0  # attempt numbers of all visits from the user down to its caller
     first_s: float = math.nan  # when its first attempt arrived
@@ -68,6 +69,8 @@ class Attempt:
     wait_ends_s: float | None = None  # None while it has CPU work to do, or calls
     answered_s: float = math.nan  # when its answer reaches its caller
     side: int = 0  # of its service, which got it
+    turned_away: list[int] = field(default_factory=list)  # by these servers, in turn
+    trip_s: float = 0.0  # round trips of its answer
     fails: bool = False  # by itself, without CPU work
     ended_s: float = math.inf  # for whoever judges a version: when, if that was before its time-out
     has_failed: bool = False

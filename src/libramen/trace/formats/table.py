@@ -23,8 +23,8 @@ from libramen.trace.write import MADE
 
 NUMBERS: Final = ("at_s", "cpu_s", "wait_s", "bytes_out", "latency_s", "status")
 PERCENTILES: Final = ("mean_s", "p50_s", "p90_s", "p95_s", "p99_s")
-COLUMNS: Final = ("time", *NUMBERS, "route", "server", "visitor", "requests", *PERCENTILES)
-_TEXTS: Final = ("route", "server", "visitor")
+COLUMNS: Final = ("time", *NUMBERS, "route", "server", "visitor", "area", "requests", *PERCENTILES)
+_TEXTS: Final = ("route", "server", "visitor", "area")
 _IN: Final = re.compile(r"in_(.+)_s")
 """A column of how much of a request was spent at another service."""
 _PLAIN_NUMBER: Final = r"^[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)([eE][+-]?[0-9]+)?$"
@@ -296,6 +296,7 @@ def found_in(kind: str, path: Path, tables: Iterator[pa.Table], reading: Reading
         labels=_named(texts["route"], "no route") if "route" in texts else None,
         servers=_named(texts["server"], "") if "server" in texts else None,
         visitor=texts["visitor"].take()[0] if "visitor" in texts else None,
+        areas=_named(texts["area"], "unknown") if "area" in texts else None,
         in_s={match[1]: column.take() for name, column in columns.numbers.items() if (match := _IN.fullmatch(name))},
         fold=False,
         made=made,
