@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -12,6 +13,7 @@ from libramen import Plan, Service, Trace
 from libramen.engine import simulation
 from libramen.engine.border.records import Ended
 from libramen.study.balancers import BALANCERS
+from libramen.study.places import RoundTrips
 from libramen.study.system import System
 from troubles import faults, rollouts, tiers
 
@@ -127,7 +129,7 @@ def services(draw: st.DrawFn, name: str, below: list[str]) -> Service:
 
 
 @st.composite
-def plans(draw: st.DrawFn, span_s: float) -> Plan:
+def plans(draw: st.DrawFn, span_s: float, regions: list[str] | None = None) -> Plan:
     size: dict[str, Any] = {"cores": draw(st.sampled_from([0.5, 1, 2])), "speed": draw(st.sampled_from([0.5, 1.0]))}
     size |= {"per_hour": 1} | ({"memory": draw(st.sampled_from([50, 100, 150]))} if draw(st.booleans()) else {})
     tier = make_tier(
@@ -152,7 +154,47 @@ def plans(draw: st.DrawFn, span_s: float) -> Plan:
     if n and draw(st.booleans()):
         plan["rollouts"] = [draw(rollouts(span_s, n, fixed="scaling" not in plan))]
     plan["faults"] = draw(st.lists(faults(span_s, interruptible=tier.interruptible), max_size=2))
+    if regions is not None:
+        there = draw(st.lists(st.sampled_from(regions), min_size=1, max_size=3, unique=True))
+        plan["regions"] = {name: draw(regional(fixed="scaling" not in plan)) for name in there}
+        plan["spill"] = draw(st.booleans()) and not any(
+            r["strategy"] in {"switch", "canary"} for r in plan.get("rollouts", ())
+        )
+        plan["reroute"] = draw(st.sampled_from([0, 0, 0.75, 3]))
     return make_plan(tier, **plan)
+
+
+@st.composite
+def regional(draw: st.DrawFn, *, fixed: bool) -> dict[str, Any]:
+    """What differs in a region."""
+    keys: dict[str, Any] = {}
+    if draw(st.booleans()):
+        keys["replicas"] = draw(st.integers(1, 3))
+        keys["rollouts"] = []
+    if draw(st.booleans()):
+        keys["faults"] = []
+    if fixed and draw(st.integers(0, 2)) == 0:
+        keys["scaling"] = {"rule": "on_arrival", "idle": 0.5, "floor": 0, "ceiling": 3}
+        keys["rollouts"] = []
+    return keys
+
+
+@st.composite
+def placed(draw: st.DrawFn) -> tuple[Trace, System]:
+    """The same with users in two areas, and services in up to three regions."""
+    trace, system = draw(cases())
+    rng = np.random.default_rng(draw(st.integers(0, 2**32)))
+    trace = replace(trace, area=rng.integers(0, 2, len(trace)).astype(np.int32), areas=("north", "south"))
+    if draw(st.booleans()):
+        trace = replace(trace, visitor=None)
+    names = ["east", "west", "far"]
+    far = st.sampled_from([0, 0.125, 0.25, 0.5, 1])
+    trips = {area: {name: draw(far) for name in names} for area in ("north", "south")}
+    trips |= {"east": {"west": draw(far), "far": draw(far)}, "west": {"far": draw(far)}}
+    # A service of the file has its work in it already.
+    services = {one.of: one.service.replace(exchanges=draw(st.sampled_from([1, 2]))) for one in system.hosted}
+    hosted = {name: draw(plans(trace.span_s, names)) for name in services}
+    return trace, System.of(services, hosted, RoundTrips(trips))
 
 
 @st.composite
@@ -189,13 +231,13 @@ def check(case: tuple[Trace, System]) -> None:
         n = min(len(run.moved), len(other.moved))
         assert run.moved[:n].tolist() == other.moved[:n].tolist()
         assert run.moved[n:].sum() == other.moved[n:].sum() == 0
-    for name in ("ending", "replica", "attempts"):
+    for name in ("ending", "replica", "attempts", "server"):
         np.testing.assert_array_equal(getattr(runs.kept, name), getattr(others.kept, name))
     for name in ("latency_s", "queued_s", "before_s", "spent_s"):
         np.testing.assert_allclose(getattr(runs.kept, name), getattr(others.kept, name), atol=1e-9)
     for name in ("ending", "replica", "attempts", "id", "call", "server"):
         np.testing.assert_array_equal(visits[name], theirs[name], err_msg=name)
-    for name in ("latency_s", "queued_s", "before_s", "at_s", "cpu_s", "wait_s", "called_s", "connecting_s"):
+    for name in ("latency_s", "queued_s", "before_s", "at_s", "cpu_s", "wait_s", "called_s", "connecting_s", "trip_s"):
         np.testing.assert_allclose(visits[name], theirs[name], atol=1e-9, err_msg=name)
     # Every request ends once, and where one was answered its latency is where its time went.
     assert np.sort(visits["id"][visits["call"] < len(case[1].hosted)]).tolist() == list(range(len(case[0])))
@@ -207,4 +249,10 @@ def check(case: tuple[Trace, System]) -> None:
 @settings(max_examples=max(150, settings().max_examples))
 @given(cases())
 def test_both_planes_agree_on_every_visit(case: tuple[Trace, System]) -> None:
+    check(case)
+
+
+@settings(max_examples=max(120, settings().max_examples))
+@given(placed())
+def test_both_planes_agree_where_places_matter(case: tuple[Trace, System]) -> None:
     check(case)

@@ -82,6 +82,11 @@ class CountedRequests:
             some = Columns(*(column[ended.area == code] for column in columns))
             self._counts_of(self._areas[code]).add(some._replace(route=np.zeros(0, np.int32)))
 
+    @property
+    def areas(self) -> tuple[str, ...]:
+        """Where requests come from, as far as some have come; empty: nobody knows."""
+        return tuple(name for name in self._areas if name and name in self._of_area)
+
     def _counts_of(self, area: str) -> Counts:
         """What is counted of an area."""
         if area not in self._of_area:

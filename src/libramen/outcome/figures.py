@@ -59,6 +59,19 @@ class RouteFigures(Result):
 
 
 @dataclass(frozen=True)
+class AreaFigures(RouteFigures):
+    """The figures of the requests from one area, or to one region; each as in `Figures`.
+
+    `route` is the name of the area.
+
+    Attributes:
+        regions: how many of them were taken in each region at last, None: requests were not kept, or there is none.
+    """
+
+    regions: dict[str, int] | None = None
+
+
+@dataclass(frozen=True)
 class Figures(Result):
     """What came of replaying a trace against a plan, in figures. Plain values, equal when all are equal.
 
@@ -77,7 +90,10 @@ class Figures(Result):
         events: releases and faults, with what they have cost where that was worked out.
         findings: what is worth knowing, the most costly first.
         routes: the figures of each route; None: they were not asked for.
-        services: the figures of each service by name, where there are several; else empty: these are of the only one.
+        areas: the figures of each area, where it is known where users are.
+        services: the figures of each service by name, where there are several, in each of its regions; else empty:
+            these are of the only one.
+        regions: by the names of `services` the region in which each stands; empty: places do not matter.
         month: what a month comes to; `objectives` and `bill` are about it, too, all else is about the trace.
         costs: where the money of a month goes; None: of one of several services. By route and by hour only where the
             figures of routes are there.
@@ -114,7 +130,9 @@ class Figures(Result):
     findings: tuple[Finding, ...]
     events: tuple[Event, ...]
     routes: tuple[RouteFigures, ...] | None = None
+    areas: tuple[AreaFigures, ...] = ()
     services: dict[str, Figures] = field(default_factory=dict)
+    regions: dict[str, str] = field(default_factory=dict)
     costs: Costs | None = None
     kept_replays: Annotated[Any, Field(exclude=True)] = field(default=None, compare=False, repr=False)
 
@@ -162,6 +180,7 @@ class Figures(Result):
         document["worst_hour"] = self._worst_hour_document()
         document["findings"] = [finding.to_dict() for finding in self.findings]
         document["routes"] = [route.to_dict() for route in self.routes or ()]
+        document["areas"] = [area.to_dict() for area in self.areas]
         document["services"] = {name: figures.to_dict(routes=routes) for name, figures in self.services.items()}
         for name in _OPTIONAL:
             if not document[name] or (name == "routes" and not routes):
@@ -203,6 +222,7 @@ class Figures(Result):
                 "objectives": [Objective.from_dict(one) for one in document["objectives"]],
                 "findings": [Finding.from_dict(one, clock) for one in document["findings"]],
                 "routes": None if routes is None else [RouteFigures.from_dict(one) for one in routes],
+                "areas": [AreaFigures.from_dict(one) for one in document.get("areas", ())],
                 "services": {name: cls.from_dict(one) for name, one in document.get("services", {}).items()},
             }
         )
@@ -213,7 +233,7 @@ _ORDER: Final = (
     "availability", "utilisation", "replicas", "month",
 )  # fmt: skip
 """The first keys of the JSON."""
-_OPTIONAL: Final = ("routes", "services", "costs")
+_OPTIONAL: Final = ("routes", "areas", "services", "regions", "costs")
 """That are left out of the JSON where there is nothing in them."""
 _REPLICAS: Final = ("min", "mean", "max", "peak")
 _STARTS: Final = ("cold_starts", "paid_s")
@@ -253,7 +273,12 @@ def figures_of(outcome: Outcome, of_routes: Sequence[Measures] | None, *, events
             RouteFigures(route, **{name: getattr(found, name) for name in shared})
             for route, found in zip(outcome.run.routes, of_routes, strict=True)
         ),
+        areas=tuple(
+            AreaFigures(name, **{of: getattr(found, of) for of in shared}, regions=outcome.taken_in(name))
+            for name, found in outcome.by_area.items()
+        ),
         services={name: one.figures() for name, one in outcome.services.items() if one is not outcome.only},
+        regions={hosted.name: hosted.region for hosted in outcome.system.hosted if hosted.region is not None},
         costs=outcome.costs if of_routes is not None else outcome.costs.short(),
         kept_replays=kept_replays(outcome),
         **_same(outcome),

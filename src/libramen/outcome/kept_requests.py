@@ -115,6 +115,11 @@ class KeptRequests:
         edges = np.maximum(self._first, np.searchsorted(self._trace.at_s, edges_s, side="left"))
         return [slice(first, end) for first, end in edges.reshape(-1, 2).tolist() if end > first]
 
+    @property
+    def areas(self) -> tuple[str, ...]:
+        """Where requests come from; empty: nobody knows."""
+        return self._trace.areas
+
     def _from(self, area: str) -> list[np.ndarray]:
         """The requests of an area that are measured."""
         trace = self._trace

@@ -148,6 +148,10 @@ class Measured(Protocol):
     def measures(self, route: int | None = None, window: int | None = None, area: str | None = None) -> Measures:
         """The figures of all that are measured, of one route, of one window of the objectives, or of one area."""
 
+    @property
+    def areas(self) -> tuple[str, ...]:
+        """Where requests come from; empty: nobody knows."""
+
     def worst_hour(self) -> Hour | None:
         """The hour of the clock with the most requests that were not answered within `Asked.telling`."""
 

@@ -93,7 +93,7 @@ class Outcome(OfRequests, Shown):
             traffic in which at most 1 % failed, or what the objectives say.
         time_s: where the time of the ok requests went, added up [s]; see `measures.Measures`.
         bytes_out: of the answers.
-        requests, series, routes, events: pandas frames.
+        requests, series, routes, areas, events: pandas frames.
         findings: what is worth knowing, the most costly first.
     """
 
@@ -168,6 +168,35 @@ class Outcome(OfRequests, Shown):
         return self._by_route[self.run.routes.index(route)]
 
     @cached_property
+    def by_area(self) -> dict[str, Measures]:
+        """The figures of each area, where it is known where users are."""
+        names = self._trace.areas if self._trace is not None else self._measured.areas
+        return {name: self._measured.measures(area=name) for name in names}
+
+    def taken_in(self, area: str) -> dict[str, int] | None:
+        """How many requests from an area were taken in each region at last; None: they were not kept, or there is none.
+
+        Those that came before `settle` are left out.
+        """
+        results, trace = self.run.results, self._trace
+        if results is None or trace is None or trace.area is None or not self.system.is_placed:
+            return None
+        there = (trace.area == trace.areas.index(area)) & (trace.at_s >= self.settle_s)
+        found = dict.fromkeys(self.system.regions, 0)
+        for hosted, n in zip(
+            self.system.hosted, np.bincount(results.server[there], minlength=len(self.system.hosted)), strict=True
+        ):
+            found[str(hosted.region)] += int(n)
+        return found
+
+    @cached_property
+    def areas(self) -> heavy.DataFrame:
+        """One row per area, with the columns of `routes`; no rows where nobody knows where users are."""
+        from libramen.outcome.tables import routes
+
+        return routes(list(self.by_area), list(self.by_area.values())).rename(columns={"route": "area"})
+
+    @cached_property
     def _by_route(self) -> list[Measures]:
         return [self._measured.measures(code) for code in range(len(self.run.routes))]
 
@@ -201,7 +230,10 @@ class Outcome(OfRequests, Shown):
 
     @cached_property
     def requests(self) -> heavy.DataFrame:
-        """One row per request, in order of arrival: at_s, route, latency_s, queued_s, ending, replica, attempts."""
+        """One row per request, in order of arrival: at_s, route, latency_s, queued_s, ending, replica, attempts.
+
+        Where places matter also area and region, that of the last attempt; its replica is a number of that region.
+        """
         from libramen.outcome.requests import requests_frame
 
         return requests_frame(self.requests_table())
@@ -253,7 +285,7 @@ class Outcome(OfRequests, Shown):
         """
         from libramen.bill.cost_rows import Account, billing_month, rows_of
 
-        account = Account(study, self.plan.name, self.plan.services, billing_month(month, self.start))
+        account = Account(study, self.plan.name, self.system.fleets, billing_month(month, self.start))
         return list(rows_of(self.bill, self.weighted_replays.use(), self.span_s, self.start, account))
 
     def plot_costs(self) -> heavy.Figure:
@@ -319,7 +351,7 @@ class Outcome(OfRequests, Shown):
 
         if self.run.results is None:
             raise ReplayError(_NOT_KEPT)
-        return requests_table(self.trace, self.run.results)
+        return requests_table(self.trace, self.run.results, [one.region for one in self.system.hosted])
 
     # -- for machines, notebooks and eyes ----------------------------------------------------------
 

@@ -247,7 +247,7 @@ class _Asking:
         )  # fmt: skip
         self.settings = [
             Counting(hosted.hosting, Asked.of(wanted, first.start, known_s), self._settle, window_s, first.into_hour_s)
-            for hosted, wanted in zip(system.hosted, objectives.of_services([h.of for h in system.hosted]), strict=True)
+            for hosted, wanted in zip(system.hosted, objectives.of_services(system.names), strict=True)
         ]
         self.asked = Asked.of(objectives, first.start, known_s)
         setting = self.settings[0]._replace(asked=self.asked)
@@ -257,7 +257,12 @@ class _Asking:
         visits = [] if system.only else [CountedRequests(of, knows_arrivals=False) for of in self.settings]
         told: list[tuple[list[int], CountedRequests]] = [([number], one) for number, one in enumerate(visits)]
         together = {
-            service.of: CountedRequests(self.settings[numbers[0]], knows_arrivals=False)
+            service.of: CountedRequests(
+                self.settings[numbers[0]]._replace(
+                    asked=Asked.of(objectives.of_services([service.of])[0], first.start, known_s)
+                ),
+                knows_arrivals=False,
+            )
             for service in system.services
             if len(numbers := system.of_service(service.of)) > 1 and service.of in objectives.services
         }

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -14,10 +15,17 @@ if TYPE_CHECKING:
     import pandas as pd
 
 
-def requests_table(trace: Trace, results: Results) -> pa.Table:
-    """One row per request, in order of arrival; see `Outcome.requests`."""
+def requests_table(trace: Trace, results: Results, regions: Sequence[str | None] = (None,)) -> pa.Table:
+    """One row per request, in order of arrival; see `Outcome.requests`. `regions`: of each server of the replay."""
     routes = pa.DictionaryArray.from_arrays(trace.route_codes, list(trace.routes))
     endings = pa.DictionaryArray.from_arrays(results.ending.astype(np.int8), list(ENDINGS))
+    places: dict[str, pa.Array] = {}
+    if trace.area is not None:
+        places["area"] = pa.DictionaryArray.from_arrays(trace.area, list(trace.areas))
+    if regions[0] is not None:
+        names = list(dict.fromkeys(regions))
+        code = np.array([names.index(name) for name in regions], np.int32)[results.server]
+        places["region"] = pa.DictionaryArray.from_arrays(code, names)
     return pa.table(
         {
             "at_s": trace.at_s,
@@ -27,6 +35,7 @@ def requests_table(trace: Trace, results: Results) -> pa.Table:
             "ending": endings,
             "replica": pa.array(results.replica, mask=results.replica == 0),
             "attempts": results.attempts,
+            **places,
         }
     )
 

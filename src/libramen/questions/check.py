@@ -149,7 +149,8 @@ def check(study: Study, *, seed: int = 0, cache: bool = True, progress: Callable
     """
     trace = study.trace(seed=seed, progress=progress, cache=cache)
     systems = [study.system(plan) for plan in study.plans]
-    study.objectives.check(trace.routes, trace.start, trace.span_s, systems[0].labels)
+    services = systems[0].service_labels
+    study.objectives.check(trace.routes, trace.start, trace.span_s, services, trace.areas)
     return Check(study, trace, tuple(found for system in systems for found in check_plan(study, trace, system)))
 
 
@@ -162,7 +163,7 @@ def check_plan(study: Study, trace: Trace, system: System) -> Iterator[PlanCheck
         _check_service(study, trace, system, loads, number, bill.of_service(hosted.name, system.names).month)
         for number, hosted in enumerate(system.hosted)
     ]
-    for shared in (*shared_limits(system), *account_limits(study, system)):
+    for shared in (*shared_limits(system), *account_limits(study, system), *_distances(study, trace, system, loads)):
         checks[0] = replace(checks[0], problems=(*checks[0].problems, shared))
     least = bill.month
     if month is not None and least > month:
@@ -185,7 +186,9 @@ def _check_service(
     hosting.due("faults", trace)  # an error if one is not in the trace
     visits = float(load.visits.sum())
     is_alone = system.only is not None
-    alone_s = np.sort(loads.alone_s) if is_alone else np.array([float(load.held_s.sum()) / max(visits, 1e-9)])
+    alone_s = (
+        np.sort(loads.alone_s + loads.way_s) if is_alone else np.array([float(load.held_s.sum()) / max(visits, 1e-9)])
+    )
     found = PlanCheck(
         service=hosted.label,
         hosting=hosting,
@@ -213,6 +216,32 @@ def _check_service(
     return replace(found, problems=problems)
 
 
+def _distances(study: Study, trace: Trace, system: System, loads: Loads) -> Iterator[Problem]:
+    """Which areas are too far from any region for what is wanted there, whatever is bought."""
+    if not system.is_placed or trace.area is None:
+        return
+    overhead_s = np.array([one.hosting.tier.overhead for one in system.hosted])[loads.server]
+    alone_s = loads.alone_s + loads.way_s + overhead_s
+    goals = {"": study.objectives.wanted()} if system.only is None else {}
+    goals |= {name: wanted.wanted() for name, wanted in study.objectives.areas.items()}
+    for name, wanted in goals.items():
+        there = np.flatnonzero(trace.area == trace.areas.index(name)) if name else np.arange(len(trace))
+        for key, limit in wanted.items():
+            if key not in PERCENTILES or not len(there):
+                continue
+            alone = nearest_rank(np.sort(alone_s[there]), PERCENTILES[key])
+            if alone <= float(limit):
+                continue
+            told = {"goal": key, "wanted": float(limit), "alone": alone}
+            if not name:
+                yield Problem("too_slow", told)
+                continue
+            fleet = system.hosted[int(np.bincount(loads.server[there]).argmax())]
+            far = system.round_trips.between(name, str(fleet.region)) * fleet.service.exchanges
+            kind = "too_far" if far > float(limit) else "far"
+            yield Problem(kind, told | {"area": name, "region": fleet.region, "far": far})
+
+
 def _nobody(found: PlanCheck, visits: float) -> Iterator[Problem]:
     """Whether anybody is there, or will be."""
     if visits and found.hosting.limits[1] == 0:
@@ -234,8 +263,7 @@ def _least_bill(study: Study, trace: Trace, system: System, loads: Loads) -> Bil
         }
     zones = {one.name: Fraction(HOURS * min(fewest[one.name], len(one.hosting.zones_used))) for one in system.hosted}
     ranks = {name: (Fraction(HOURS * 3600),) * n for name, n in fewest.items()}
-    services = {hosted.name: hosted.hosting for hosted in system.hosted}
-    return bill_of(services, Known(used, ranks, fewest, zones), study.terms, "", "")
+    return bill_of(system.fleets, Known(used, ranks, fewest, zones), study.terms, "", "")
 
 
 def _capacity(found: PlanCheck) -> Iterator[Problem]:

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from libramen.base.delays import Delay
+from libramen.study.places import NOWHERE
 from libramen.study.system import Made, System
 from libramen.trace.trace import Trace
 
@@ -33,13 +34,15 @@ class Loads:
 
     Attributes:
         of: by number of the service.
-        server: int32 (n,), at which each request arrives.
+        server: int32 (n,), at which each request arrives: in the nearest region.
         alone_s: float64 (n,), how long each takes if it is alone [s].
+        way_s: float64 (n,), round trips of its answer, beside the overhead of its tier [s].
     """
 
     of: list[Load] = field(default_factory=list)
     server: np.ndarray = field(default_factory=lambda: np.zeros(0, np.int32))
     alone_s: np.ndarray = field(default_factory=lambda: np.zeros(0))
+    way_s: np.ndarray = field(default_factory=lambda: np.zeros(0))
 
 
 def loads_of(trace: Trace, system: System) -> Loads:
@@ -54,7 +57,10 @@ def loads_of(trace: Trace, system: System) -> Loads:
         of=[Load(np.zeros(n), np.zeros(n), np.zeros(n)) for _ in system.hosted],
         server=system.servers_of(trace.routes)[trace.route_codes],
         alone_s=np.zeros(n),
+        way_s=np.zeros(n),
     )
+    if system.is_placed:
+        found.server, found.way_s = _in_nearest(trace, system, found.server)
     applies = system.applies(trace.routes)[len(system.hosted) :]
     follow = _Follow(trace, system, found, applies)
     for number in np.unique(found.server).tolist():
@@ -63,6 +69,28 @@ def loads_of(trace: Trace, system: System) -> Loads:
         took_s = follow.visit(number, trace.cpu_s * weight, trace.wait_s * weight, weight)
         found.alone_s += np.where(here, took_s, 0.0)
     return found
+
+
+def _in_nearest(trace: Trace, system: System, server: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """At which fleet each request arrives while all regions are open, and the round trips of its answer [s]."""
+    areas = (NOWHERE,) if trace.area is None else trace.areas
+    area = np.zeros(len(trace), np.int32) if trace.area is None else trace.area
+    chosen, way_s = server.copy(), np.zeros(len(trace))
+    for first in np.unique(server).tolist():
+        for code, name in enumerate(areas):
+            at, far_s = nearest_fleet(system, name, first)
+            here = (server == first) & (area == code)
+            chosen[here], way_s[here] = at, far_s * system.hosted[at].service.exchanges
+    return chosen, way_s
+
+
+def nearest_fleet(system: System, place: str, first: int) -> tuple[int, float]:
+    """Of a service, whose first fleet is `first`, the fleet nearest to a place, and how far it is [s]."""
+    fleets = [at for at, one in enumerate(system.first) if one == first]
+    if not system.is_placed:
+        return fleets[0], 0.0
+    far = [(system.round_trips.between(place, str(system.hosted[at].region)), at) for at in fleets]
+    return min(far)[1], min(far)[0]
 
 
 class _Follow:
@@ -81,10 +109,9 @@ class _Follow:
             call = made.call
             each = weight * self._applies[row][self._trace.route_codes] * call.share
             work = self._work(made, wait_s)
-            call_s = (
-                self.visit(made.callee, *work, each * call.times)
-                + self._system.hosted[made.callee].hosting.tier.overhead
-            )
+            callee, far_s = nearest_fleet(self._system, self._system.hosted[number].region or NOWHERE, made.callee)
+            overhead_s = self._system.hosted[callee].hosting.tier.overhead
+            call_s = self.visit(callee, *work, each * call.times) + overhead_s + far_s
             if call.of_wait is not None:
                 left_s -= np.where(each > 0, call.of_wait * wait_s, 0.0)
             if not call.wait_for_it:
@@ -112,7 +139,7 @@ class _Follow:
         if call.of_wait is not None:
             work_s = call.of_wait * wait_s / call.times
         else:
-            work_s = self._trace.in_s.get(callee.name, np.zeros(n)) / call.times
+            work_s = self._trace.in_s.get(callee.of, np.zeros(n)) / call.times
         share = callee.service.cpu_share or 0.0
         cpu_s: np.ndarray = share * work_s * self._trace.source.recorded_speed
         rest_s: np.ndarray = (1 - share) * work_s

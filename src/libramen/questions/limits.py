@@ -363,7 +363,7 @@ def _power(factor: float) -> int:
 
 def _comes_in_chunks(case: Case) -> bool:
     """Whether all that the plan does can be known of a trace that comes in chunks."""
-    hosted = case.plan.services.values()
+    hosted = case.system.fleets.values()
     moments = [
         *(rollout.at for one in hosted for rollout in one.rollouts),
         *(fault.at for one in hosted for fault in one.faults if fault.at is not None),

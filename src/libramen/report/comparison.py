@@ -129,7 +129,8 @@ def plans_section(all_figures: Sequence[Figures], best: Figures | None = None) -
     first = all_figures[0]
     limits = {str(goal.wanted): goal for goal in first.objectives if goal.within is not None and goal.name == goal.key}
     shares = {key: f"≤ {units.show_duration(float(goal.wanted))}" for key, goal in limits.items()}
-    hosted, used = _fleets(first)
+    joined = len({tuple(figures.services) for figures in all_figures}) > 1
+    hosted, used = _fleets(first, joined=joined)
     columns = (
         Column("plan", "plan", is_number=False),
         *(column for column, _ in hosted),
@@ -143,15 +144,15 @@ def plans_section(all_figures: Sequence[Figures], best: Figures | None = None) -
         Column("of it used", "money_used", "share", only_wide=True),
         Column("objectives", "misses", is_number=False),
     )
-    rows = tuple(_plan(figures, tuple(limits), stands_out=figures is best) for figures in all_figures)
+    rows = tuple(_plan(figures, tuple(limits), stands_out=figures is best, joined=joined) for figures in all_figures)
     notes = tuple(_notes(all_figures, list(shares.values())))
     return Section(columns=columns, rows=rows, notes=notes, name="plans")
 
 
-def _plan(figures: Figures, limits: Sequence[str], *, stands_out: bool) -> Row:
+def _plan(figures: Figures, limits: Sequence[str], *, stands_out: bool, joined: bool) -> Row:
     within = {str(goal.wanted): goal.within for goal in figures.objectives if goal.name == goal.key}
     latencies = [(name, figures.month.latency_s[name]) for name in ("p50", "p95", "p99")]
-    hosted, used = _fleets(figures)
+    hosted, used = _fleets(figures, joined=joined)
     cells: tuple[Cell | str, ...] = (
         figures.plan,
         *(cell for _, cell in hosted),
@@ -171,8 +172,18 @@ def _plan(figures: Figures, limits: Sequence[str], *, stands_out: bool) -> Row:
 _Shown = list[tuple[Column, Cell | str]]
 
 
-def _fleets(figures: Figures) -> tuple[_Shown, _Shown]:
-    """What a plan runs on, and how far that is used: each column and its cell; of several services each."""
+def _fleets(figures: Figures, *, joined: bool) -> tuple[_Shown, _Shown]:
+    """What a plan runs on, and how far that is used: each column and its cell; of several services each.
+
+    Where plans have other fleets than each other (`joined`) all are in one column.
+    """
+    if joined:
+        named = figures.services or {next(iter(figures.regions.values()), ""): figures}
+        said = [
+            f"{fleet_range(one.replicas_min, one.replicas_max)} x {one.size} {name}".rstrip()
+            for name, one in named.items()
+        ]
+        return [(Column("fleets", "fleets", is_number=False), ", ".join(said))], []
     if not figures.services:
         replicas = fleet_range(figures.replicas_min, figures.replicas_max)
         hosted: _Shown = [

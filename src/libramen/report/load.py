@@ -36,6 +36,7 @@ def summary_sections(found: Summary) -> list[Section]:
         _rates(found),
         Section(sentences=tuple(_sentences(found))),
         _routes(found),
+        *_areas(found),
         *([] if found.week is None else [_week(found, found.week)]),
         Section(notes=tuple(f"It cannot tell {unknown}." for unknown in found.unknown)),
     ]
@@ -102,6 +103,28 @@ def _routes(found: Summary) -> Section:
         name="routes",
         more=tuple(rows[_MOST_ROUTES:]),
     )
+
+
+def _areas(found: Summary) -> list[Section]:
+    """Where users are; empty: nobody knows."""
+    if not found.areas:
+        return []
+    rows = [
+        row([one.area or "nowhere", count(one.requests), share(one.share), duration(one.p50), duration(one.p95)])
+        for one in found.areas
+    ]
+    return [
+        Section(
+            columns=(
+                Column("area", "area", is_number=False),
+                Column("requests", "requests"),
+                Column("share", "share", "share"),
+                *(Column(name, name, "s") for name in ("p50", "p95")),
+            ),
+            rows=tuple(rows),
+            name="areas",
+        )
+    ]
 
 
 def demand_section(trace: Trace) -> list[Section]:

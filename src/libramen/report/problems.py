@@ -92,6 +92,13 @@ _SENTENCES: Final = {
         "it would decide {decisions:,.0f} times, every {every_s:duration} over {span_s:duration}; a replay keeps up to "
         "{most:,}"
     ),
+    "far": (
+        "{area} is {far:duration} from {region}, its nearest region: {goal} of {wanted:duration} cannot be met there, "
+        "where requests take {alone:duration} even if each is alone on a warm replica"
+    ),
+    "too_far": (
+        "{area} is {far:duration} away: {goal} of {wanted:duration} cannot be met from {region}, whatever is bought"
+    ),
     "too_slow": (
         "{goal} of {wanted:duration} cannot be met: on this size it is {alone:duration} even for requests without "
         "queueing"

@@ -18,7 +18,7 @@ from libramen.report.events import events_section
 from libramen.report.section import Cell, Column, Section, row
 from libramen.report.story import FAILED_NOTE, FAILED_SIGN, sentences, show_latency, wanted_share
 from libramen.report.system import system_sections
-from libramen.report.words import availability, count, demand_sections, duration, fleet_range, heading
+from libramen.report.words import availability, count, demand_sections, duration, fleet_range, heading, share
 from libramen.study.objectives import show_objective
 from libramen.study.study import Study
 
@@ -54,6 +54,7 @@ def outcome_sections(study: Study, found: Outcome) -> list[Section]:
         *events_section(found, figures.events),
         latency_section(figures),
         *where,
+        *areas_section(figures),
         Section(sentences=(f"{_availability(figures)}; {used}cold starts: {figures.cold_starts}.", *_month(found))),
         bill_section(figures),
         costs_section(found.costs),
@@ -123,6 +124,43 @@ def time_section(figures: Figures) -> Section:
     )
 
 
+def areas_section(figures: Figures) -> list[Section]:
+    """What users of each area got, and where they were taken; empty: nobody knows where users are."""
+    if not figures.areas:
+        return []
+    regions = list(dict.fromkeys(figures.regions.values()))
+    shown = [name for name in regions if any((area.regions or {}).get(name) for area in figures.areas)]
+    rows = []
+    for area in figures.areas:
+        taken = area.regions or {}
+        hides = hides_failures(area.availability)
+        rows.append(
+            row([
+                area.route or "nowhere",
+                count(area.n_requests),
+                availability(area.availability),
+                *(
+                    Cell(show_latency(area.latency_s[key], hides_failures=hides), area.latency_s[key])
+                    for key in ("p50", "p95", "p99")
+                ),
+                *(share(taken[name] / area.n_requests if taken and area.n_requests else None) for name in shown),
+            ])
+        )  # fmt: skip
+    return [
+        Section(
+            columns=(
+                Column("area", "area", is_number=False),
+                Column("requests", "requests"),
+                Column("available", "availability", "share"),
+                *(Column(name, name, "s", in_short=name == "p95") for name in ("p50", "p95", "p99")),
+                *(Column(f"in {name}", f"in_{name}", "share") for name in shown),
+            ),
+            rows=tuple(rows),
+            name="areas",
+        )
+    ]
+
+
 def _availability(figures: Figures) -> str:
     return (
         f"Availability {units.show_availability(figures.availability)} by requests, "
@@ -178,6 +216,8 @@ def _available(figures: Figures, scope: str) -> float | None:
     kind, _, name = scope.partition(".")
     if kind == "services":
         return figures.services.get(name, figures).month.availability
+    if kind == "areas":
+        return next((area.availability for area in figures.areas if area.route == name), None)
     if kind == "routes":
         return next((route.availability for route in figures.routes or () if route.route == name), None)
     return figures.month.availability

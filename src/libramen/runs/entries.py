@@ -79,7 +79,7 @@ def prices_of(case: Case) -> Any:
             one.tier.model_dump(mode="json", exclude={"sizes", "summary"}) | {"name": one.tier.name},
             one.model_dump(mode="json", include=set(PricesOfPlan.model_fields)),
         ]
-        for one in case.plan.services.values()
+        for one in case.system.fleets.values()
     ]
     return [case.objectives.model_dump(mode="json"), case.terms.model_dump(mode="json"), prices]
 
@@ -122,7 +122,7 @@ def figures_of(document: dict[str, Any], case: Case) -> Figures | None:
         StudyError: the month has a day that the trace has not.
     """
     kept = Figures.from_dict(document["figures"])
-    names, hostings = case.system.names, case.plan.services
+    names, hostings = case.system.names, case.system.fleets
     kept_replays: KeptReplays = KeptReplays.from_dict(document["kept_replays"], kept.span_s, kept.start, tuple(names))
     month_weights = kept_replays.month_weights(case.terms.month)
     if month_weights is None:

@@ -40,6 +40,16 @@ class RouteLoad(NamedTuple):
     bytes: float | None
 
 
+class AreaLoad(NamedTuple):
+    """One area of a trace, where its users are; latencies [s] None where they are not known."""
+
+    area: str
+    requests: int
+    share: float
+    p50: float | None
+    p95: float | None
+
+
 class HourLoad(NamedTuple):
     """The requests of one local hour of the day, over all days, and their latencies [s]."""
 
@@ -74,6 +84,7 @@ class Summary(Shown):
             known.
         statuses: requests by HTTP status; empty where it is not known.
         routes: busiest first.
+        areas: where users are, the most first; empty: nobody knows.
         concurrency: requests in progress as observed: mean by Little's law (rate x mean latency), mean
             over the span and greatest number counted; None without latencies.
         quiet: the quietest windows of 30 minutes and 2 hours, where the trace is that long.
@@ -93,6 +104,7 @@ class Summary(Shown):
     quiet: tuple[Quiet, ...]
     unknown: tuple[str, ...]
     doubts: tuple[str, ...] = ()
+    areas: tuple[AreaLoad, ...] = ()
 
     def to_dict(self) -> dict[str, Any]:
         """The summary as the JSON of the command line."""
@@ -116,6 +128,7 @@ class Summary(Shown):
             "hours": [hour._asdict() for hour in self.hours],
             "statuses": {str(status): n for status, n in self.statuses.items()},
             "routes": [route._asdict() for route in self.routes],
+            **({"areas": [area._asdict() for area in self.areas]} if self.areas else {}),
             "concurrency": self.concurrency,
             "quiet": [
                 {"start": self.when(quiet.at_s), "length_s": quiet.length_s, "requests": quiet.requests}
@@ -167,6 +180,7 @@ def summarise(trace: Trace) -> Summary:
         hours=_hours(trace),
         statuses=statuses,
         routes=_routes(trace),
+        areas=_areas(trace),
         concurrency=_concurrency(trace),
         quiet=tuple(_quiet(trace)),
         unknown=tuple(_unknown(trace)),
@@ -218,6 +232,18 @@ def _hours(trace: Trace) -> tuple[HourLoad, ...]:
             shown = (nearest_rank(ascending, PERCENTILES[name]) for name in ("p50", "p95", "p99"))
             found.append(HourLoad(number, len(ascending), *shown))
     return tuple(found)
+
+
+def _areas(trace: Trace) -> tuple[AreaLoad, ...]:
+    found = []
+    for code, area in enumerate(trace.areas if trace.area is not None else ()):
+        here = np.flatnonzero(trace.area == code)
+        p50 = p95 = None
+        if trace.latency_s is not None and len(here):
+            p50, p95 = (nearest_rank(np.sort(trace.latency_s[here]), PERCENTILES[name]) for name in ("p50", "p95"))
+        if len(here):
+            found.append(AreaLoad(area, len(here), len(here) / len(trace), p50, p95))
+    return tuple(sorted(found, key=lambda one: -one.requests))
 
 
 def _routes(trace: Trace) -> tuple[RouteLoad, ...]:

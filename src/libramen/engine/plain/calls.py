@@ -85,7 +85,7 @@ class Calls:
         place = errand.place + client.place + nth * client.places_each
         call = Errand(
             errand.id, client, number, client.server, *self._work(visit, client, place), errand.route, errand.visitor,
-            given_s=errand.given_s, place=place, lineage=visit.lineage,
+            given_s=errand.given_s, place=place, lineage=visit.lineage, origin=self._world.regions.origin(errand.server),
         )  # fmt: skip
         self._world.n_open += 1
         if client.awaited:

@@ -77,6 +77,10 @@ class Regions:
         ]
         return self._nearest(left, attempt.errand) if left else None
 
+    def origin(self, server: int) -> int:
+        """Where the calls of a server come from."""
+        return 0 if self._places is None else self._places.origin[server]
+
     def way_s(self, errand: Errand) -> float:
         """Round trips of an answer from where the errand is now [s]."""
         return 0.0 if self._places is None else float(self._places.ways_s[errand.origin][errand.server])
