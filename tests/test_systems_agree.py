@@ -180,6 +180,21 @@ def regional(draw: st.DrawFn, *, fixed: bool) -> dict[str, Any]:
 
 
 @st.composite
+def region_losses(draw: st.DrawFn, span_s: float, regions: list[str]) -> dict[str, Any]:
+    """A region that is lost, at a time or at random."""
+    when: dict[str, Any] = {"at": draw(st.sampled_from([0, 0.25, span_s / 4, span_s / 2]))}
+    if draw(st.integers(0, 3)) == 0:
+        when = {"every_about": draw(st.sampled_from([2, 10]))}
+    return when | {
+        "kind": "region_loss",
+        "region": draw(st.sampled_from(regions)),
+        "lasts": draw(st.sampled_from([None, 0.5, 3])),
+        "detect": draw(st.sampled_from([0, 0.25, 2])),
+        "answers": draw(st.sampled_from(["at_once", "none"])),
+    }
+
+
+@st.composite
 def placed(draw: st.DrawFn) -> tuple[Trace, System]:
     """The same with users in two areas, and services in up to three regions."""
     trace, system = draw(cases())
@@ -191,9 +206,12 @@ def placed(draw: st.DrawFn) -> tuple[Trace, System]:
     far = st.sampled_from([0, 0.125, 0.25, 0.5, 1])
     trips = {area: {name: draw(far) for name in names} for area in ("north", "south")}
     trips |= {"east": {"west": draw(far), "far": draw(far)}, "west": {"far": draw(far)}}
-    # A service of the file has its work in it already.
     services = {one.of: one.service.replace(exchanges=draw(st.sampled_from([1, 2]))) for one in system.hosted}
     hosted = {name: draw(plans(trace.span_s, names)) for name in services}
+    for name, plan in hosted.items():
+        if draw(st.integers(0, 2)) == 0:
+            losses = draw(st.lists(region_losses(trace.span_s, list(plan.only.regions)), min_size=1, max_size=2))
+            hosted[name] = plan.replace(faults=[*plan.only.faults, *losses])
     return trace, System.of(services, hosted, RoundTrips(trips))
 
 

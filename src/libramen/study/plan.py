@@ -15,7 +15,7 @@ from libramen.base.times import At, Moment, Timeline, parse_moment
 from libramen.prices import PricesOfPlan
 from libramen.prices.lines import in_steps
 from libramen.prices.replica_hours import BY_TIME
-from libramen.rules.faults import KINDS
+from libramen.rules.faults import KINDS, RegionLoss
 from libramen.rules.rollouts import STRATEGIES
 from libramen.rules.scaling import RULES, Fixed
 from libramen.study.balancers import BALANCERS, Balancer, BalancerName
@@ -96,19 +96,29 @@ class Hosting(PricesOfPlan):  # type: ignore[misc]
         Raises:
             StudyError: a key of a region is not allowed there.
         """
+        losses = [fault for fault in self.faults if isinstance(fault, RegionLoss)]
+        for fault in losses if self.region is None else ():
+            if fault.region not in {None, *self.regions}:
+                known = nearest(str(fault.region), self.regions) if self.regions else "allowed: a plan with regions"
+                raise StudyError(f"plan {self.plan!r}: faults: region: found {fault.region!r}; {known}")
+            if not self.regions:
+                raise StudyError(f"plan {self.plan!r}: faults: region_loss needs regions; allowed: a plan with regions")
         if not self.regions:
             return [self]
         found = []
         for name, keys in self.regions.items():
             where = f"plan {self.plan!r}: regions.{name}"
+            faults = [fault for fault in losses if fault.region in {None, name}]
+            own = keys.get("faults", [fault for fault in self.faults if not isinstance(fault, RegionLoss)])
+            keys = {**keys, "faults": [*own, *faults]}  # noqa: PLW2901
             if self.tier.regions and name not in self.tier.regions:
                 raise StudyError(
                     f"{where}: tier {self.tier.name!r} has no such region; {nearest(name, self.tier.regions)}"
                 )
             try:
                 there = {"tier": self.tier.in_region(name), "size": self.size.name, "spill": False, "reroute": 0.0}
-                own = {"region": name, "spill": self.spill, "reroute": self.reroute}
-                found.append(self.replace(**{"regions": {}, **there, **keys}).model_copy(update=own))
+                here = {"region": name, "spill": self.spill, "reroute": self.reroute}
+                found.append(self.replace(**{"regions": {}, **there, **keys}).model_copy(update=here))
             except StudyError as error:
                 raise StudyError(f"{where}: {str(error).removeprefix('[Plan] ')}") from None
         return found

@@ -71,6 +71,12 @@ def _places(system: System, areas: Sequence[str]) -> Places:
         origin=tuple(len(areas) + regions.index(region) for region in stands_in),
         trips_s=far,
         ways_s=ways_s,
+        outlives=tuple(
+            any(made.callee == at for made in system.calls)
+            and not one.service.routes
+            and not any(made.callee == at and made.call.wait_for_it for made in system.calls)
+            for one, at in zip(system.hosted, first, strict=True)
+        ),
     )
 
 

@@ -101,11 +101,11 @@ class Server(Protocol):
         call, which is sent within an event, by calling what `DataPlane.on_asked` was given.
         """
 
-    def shut(self, how: Literal["open", "lost", "closed"]) -> None:
+    def shut(self, now_s: float, *, lost: Literal["", "at_once", "none"], closed: bool) -> None:
         """How its region is from now on.
 
-        "lost": what is sent there is lost at once. "closed": nothing is sent there, but by who does not know or has no
-        other, and it is refused.
+        `lost`: what is sent there is lost at once, or hears nothing. `closed`: that it does not work is known. While
+        either is so, nothing that waits is handed out.
         """
 
     def idle_since_s(self, number: int) -> float:
@@ -184,6 +184,15 @@ class DataPlane(Protocol):
 
     def has_notices(self) -> bool:
         """Whether some server has notices."""
+
+    def lose(self, servers: Sequence[int], now_s: float) -> None:
+        """All that these services have is lost as one event, in order of arrival: in work, waiting, and held.
+
+        What is held stays where only calls come that nobody waits for (`Places.outlives`). Replicas stay as they are.
+        """
+
+    def find_silent(self, servers: Sequence[int], now_s: float) -> None:
+        """It is known that these are lost: what has heard nothing, and has no time-out, is lost now."""
 
     def dismiss_held(self, servers: Sequence[int], now_s: float) -> None:
         """Nothing will ever take what these services hold: it ends by its time-out, or as refused, by arrival."""

@@ -171,6 +171,7 @@ class Places(NamedTuple):
         trips_s: float64 (origins, servers), round trips from the areas of users and then from the regions of callers
             to each server [s]: the nearest open one gets an attempt.
         ways_s: of the same shape, by how much that makes an answer later: so many of them as a request takes [s].
+        outlives: of each server whether what is held outlives the loss of its region: nobody waits for its end.
     """
 
     first: tuple[int, ...]
@@ -178,6 +179,7 @@ class Places(NamedTuple):
     origin: tuple[int, ...]
     trips_s: np.ndarray
     ways_s: np.ndarray
+    outlives: tuple[bool, ...] = ()
 
 
 class SystemSpec(NamedTuple):

@@ -78,6 +78,16 @@ class FleetOfFaults:
         self._fleet.order_owed(now_s)
         self._replay.tell("look_again", now_s)
 
+    def lose_region(self, now_s: float, *, detect_s: float, silent: bool) -> None:
+        """Everything in its region is lost."""
+        assert self._replay.region is not None
+        self._replay.region.lose(now_s, detect_s=detect_s, silent=silent)
+
+    def open_region(self, now_s: float) -> None:
+        """What was lost there is ordered again."""
+        assert self._replay.region is not None
+        self._replay.region.open(now_s)
+
     # -- what is slower, or fails ------------------------------------------------------------------
 
     def slow(self, key: object, slower: float, *, replica: int | None, zone: str | None, now_s: float) -> None:  # noqa: ARG002

@@ -63,11 +63,12 @@ class ArrivalScaler(Scaler):
         """Be asked, unless it could only say once more that it orders nothing."""
         fleet = self._fleet
         if (
-            not self._replay.is_updating
+            not self._replay.stands_still
             and fleet.have < self._limits.ceiling
             and (fleet.may_order or not self._short_of)
         ):
             self._told = False
+        self._told = self._told or self._replay.is_out
         self._plane.ask(None if self._told else self._fleet.n_coming * self._slots)
 
     def heed(self, notices: Notices, now_s: float) -> None:
@@ -113,7 +114,7 @@ class ArrivalScaler(Scaler):
     def _drain_if_allowed(self, replica: Replica, now_s: float, idle_s: float) -> None:
         fleet, limits = self._fleet, self._limits
         limits.advance(now_s)
-        if self._replay.is_updating or fleet.n_lasting <= limits.floor:
+        if self._replay.stands_still or fleet.n_lasting <= limits.floor:
             self._idle_but_needed.add(replica.number)
             return
         ready, coming, leaving, have = fleet.n_ready, fleet.n_coming, fleet.n_leaving, fleet.have

@@ -20,6 +20,7 @@ from libramen.engine.control.fleet import Fleet
 from libramen.engine.control.listed import ListedFleet
 from libramen.engine.control.on_arrival import ArrivalScaler
 from libramen.engine.control.periodic import PeriodicScaler
+from libramen.engine.control.region import Region
 from libramen.engine.control.replaying import Replay
 from libramen.engine.control.scaler import LimitsScaler, Scaler
 from libramen.engine.control.updates import Updates
@@ -67,6 +68,13 @@ class Control:
             for index, hosted in enumerate(system.hosted)
         ]
         self._replays = [service.replay for service in self._services]
+        regions: dict[str, Region] = {}
+        for one in system.hosted:
+            if one.region is not None:
+                regions.setdefault(one.region, Region(plane))
+        for one, replay in zip(system.hosted, self._replays, strict=True):
+            if one.region is not None:
+                regions[one.region].join(replay)
         self._account = AccountLimits(account, self._agenda) if account.is_limited else None
         if self._account is not None:
             for replay in self._replays:

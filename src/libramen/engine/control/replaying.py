@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from datetime import datetime
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from libramen.engine.border.plane import Server
 from libramen.engine.border.records import Notices
@@ -12,6 +12,9 @@ from libramen.engine.control.agenda import Agenda, ServiceAgenda
 from libramen.engine.control.fleet import Fleet
 from libramen.engine.control.placement import InTurn
 from libramen.study.system import Hosted
+
+if TYPE_CHECKING:
+    from libramen.engine.control.region import Region
 
 
 class Part:
@@ -67,6 +70,8 @@ class Replay:
 
     Attributes:
         is_updating: whether an update is under way, so that the fleet's size is the update's.
+        is_out: whether its region is lost, or not yet whole again.
+        region: in which it stands, None: that does not matter.
     """
 
     def __init__(
@@ -78,8 +83,14 @@ class Replay:
         self.agenda = ServiceAgenda(agenda, index)
         self.placement = InTurn(self.hosting.zones_used)
         self.fleet = Fleet(self.service, self.hosting, plane, self.agenda, self.placement, seed, hosted.luck)
-        self.is_updating = False
+        self.is_updating = self.is_out = False
+        self.region: Region | None = None
         self._parts: list[Part] = []
+
+    @property
+    def stands_still(self) -> bool:
+        """Whether its rule may change nothing: an update is under way, or its region is out."""
+        return self.is_updating or self.is_out
 
     def join(self, part: Part) -> None:
         """Let a part take part: it is told what it overrides, after those that joined before it."""
@@ -102,7 +113,8 @@ class Replay:
     def update_is_over(self, now_s: float) -> None:
         """No update is under way any more."""
         self.is_updating = False
-        self.tell("update_is_over", now_s)
+        if not self.is_out:
+            self.tell("update_is_over", now_s)
 
     @property
     def is_futile(self) -> bool:

@@ -106,8 +106,8 @@ class Scaler(Part):
             self._greatest_wanted(now_s, goal)
         ordered = cancelled = drained = 0
         self._short_of = 0
-        if self._replay.is_updating:
-            held_by = "update"
+        if self._replay.stands_still:
+            held_by = "update" if self._replay.is_updating else "region"
         elif goal > have:
             if now_s - self._last_order_s < self.pause_up_s - tolerance_s(now_s):
                 held_by = "pause_up"
@@ -148,7 +148,7 @@ class Scaler(Part):
 
     def look_again(self, now_s: float) -> None:
         """What the account had no room for is ordered now, as far as it has."""
-        if not self._short_of or self._replay.is_updating:
+        if not self._short_of or self._replay.stands_still:
             return
         fleet, limits, wanted = self._fleet, self._limits, self._short_wanted
         ready, coming, leaving = fleet.n_ready, fleet.n_coming, fleet.n_leaving

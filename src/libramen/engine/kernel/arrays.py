@@ -234,6 +234,7 @@ class FleetArrays(Pointing):
         places = system.places
         user = fleet["user"] = fleet["first_site"] = index if places is None else places.first[index]
         fleet["n_sites"], fleet["origin"] = (1, 0) if places is None else (places.regions[index], places.origin[index])
+        fleet["outlives"] = places is not None and places.outlives[index]
         self._point(changes_s=np.zeros(0), changes=np.zeros(0, np.int64))
         lookers = system.visitors if self.spec.reroute_s > 0 and user == index and first is None else 0
         self._point(looked_s=np.full(lookers, np.nan), seen=np.zeros(lookers, np.int64))
@@ -243,7 +244,7 @@ class FleetArrays(Pointing):
         fleet["n_pools"] = self._n_pools = 1 + max((system.clients[c].pool for c in calls), default=-1)
         if system.spends:
             fleet["part"], fleet["parts_end"] = (N_PARTS * at for at in system.parts[index])
-        for name in ("held_head", "held_tail", "way_head", "way_tail"):
+        for name in ("held_head", "held_tail", "way_head", "way_tail", "quiet_head", "quiet_tail"):
             fleet[name] = -1
         fleet["choices"] = CHOSEN
         fleet["edge_s"], fleet["call_s"] = np.inf, -np.inf

@@ -188,14 +188,8 @@ def get(w, f, index, now_s):
         client = reach.client_at(w.clients, visit.client)
         if client.watches and (visit.is_call or visit.attempt <= client.retries):
             watch(w, client, index)
-    if w.places:
-        shut = enter(w, f, visit)
-        if shut == layout.LOST_REGION:
-            fail(w, f, index, layout.LOST, layout.NO_REPLICA, now_s)
-            return layout.NONE_READY
-        if shut == layout.CLOSED:
-            refuse(w, f, index, layout.NO_REPLICA, now_s)
-            return layout.NONE_READY
+    if w.places and not enter(w, f, index, now_s):
+        return layout.NONE_READY
     row = _row_for(w, f, visit)
     if row >= 0:
         return row
@@ -306,6 +300,9 @@ def next_held(w, f):
     Row NONE_READY: there is nothing to hand out, or no room any more, or the first one was late and is dropped.
     """
     row = w.room_row
+    if w.places and (f.lost or f.closed):
+        w.room_row = layout.NONE_READY
+        return settings.NOBODY, layout.NONE_READY
     replica = reach.replica_at(f, row)
     takes = replica.state == layout.READY or replica.state == layout.DEAD
     if not f.n_held or not takes or not _has_room(f, row):
@@ -327,7 +324,7 @@ def next_scattered(w, f):
 
     `w.stack` has this side on top until nothing is left that has room.
     """
-    if f.n_held:
+    if f.n_held and not (w.places and (f.lost or f.closed)):
         late_at = layout.NO_REPLICA
         if is_dropped(w, f, f.held_head, w.event_s):
             late_at = _where_late(f)

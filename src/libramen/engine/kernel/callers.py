@@ -39,6 +39,7 @@ def next_step(w, now_s):
         if _asks_again(w, reach.fleet_at(w, visit.fleet)):
             return layout.ASK
         w.n_stack -= 1
+        w.finds_none = 0
         visit.phase = layout.UNDER_WAY
         return index
     if visit.phase == layout.TO_SEND:

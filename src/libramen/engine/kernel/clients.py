@@ -414,8 +414,10 @@ def give_up(w, limit_s):
     reach.copy_visit(w, copy, index)
     old.given_up = 1
     new.sent = -1
+    is_silent = w.places and old.silent
     if w.calls:
-        w.n_open += 1  # the old one is still served, and may call others
+        if not is_silent:
+            w.n_open += 1  # the old one is still served, and may call others
         new.calls_head = -1
         new.phase = layout.UNDER_WAY
         old.pool_row = -1
@@ -425,4 +427,6 @@ def give_up(w, limit_s):
             lists.instead_in_calls(w, reach.visit_at(w, old.caller), index, copy)
             old.caller = -1
     w.event_s = old.at_s + client.timeout_s
+    if is_silent:  # it is nowhere
+        free(w, index)
     fail(w, reach.fleet_at(w, old.fleet), copy, layout.TIMED_OUT, layout.NO_REPLICA, old.at_s + client.timeout_s)

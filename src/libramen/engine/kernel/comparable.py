@@ -23,7 +23,7 @@ _SENT: Final = ("at_s", "slot_at_s", "watched")
 _CALLING: Final = ("called_s", "connecting_s", "step", "nth", "pending", "group", "made", "left_s")
 _OF_FLEET: Final = (
     "split_share", "split_side", "n_split", "judged", "notes", "errors", "slower", "n_ready", "n_emptied", "n_killed",
-    "n_idled", "n_held", "asks_now", "asks", "coming_slots", "dismissed", "shut",
+    "n_idled", "n_held", "asks_now", "asks", "coming_slots", "dismissed", "lost", "closed",
 )  # fmt: skip
 _OF_REPLICA: Final = ("state", "version", "error_rate", "fits", "work", "busy")
 
@@ -88,7 +88,7 @@ class ComparableState:
         names += ["first_s"] if visit["attempt"] > 1 or visit["is_call"] else []
         names += [name for name, of in (("route", "codes"), ("visitor", "pins"), ("bytes_out", "tallies")) if world[of]]
         names += ["fails"] if side.spec.errs else []
-        names += ["origin"] if world["places"] else []
+        names += ["origin", "silent"] if world["places"] else []
         names += ["looked_s", "seen"] if side.spec.reroute_s > 0 and not visit["is_call"] else []
         found = [self._name(index), *(visit[name].item() for name in (*names, *others))]
         if side.spec.judges and visit["sent"] >= 0:
@@ -132,7 +132,7 @@ class ComparableState:
         if side.spec.balances.by_load:
             by_choice = sorted(numbers, key=lambda number: int(side.replica(number)["chosen"]))
             found.append([ranks[number] for number in by_choice])
-        found.append(self._sent(fleet["held_head"]))
+        found += [self._sent(fleet["held_head"]), self._sent(fleet["quiet_head"])]
         found.append([
             [self._served(index), self._visits[index]["answered_s"].item(), self._visits[index]["ending"].item(),
              self._rank(side, self._visits[index]["number"])]

@@ -20,7 +20,9 @@ FREE, READY, DRAINING, DEAD, OUT = np.arange(5)
 RUNNING, WAITING, WAY = np.arange(3)
 """The two heaps of a replica: by virtual time, and by time; and answers on their way to their callers."""
 
-NO_ORDER, ADD, DRAIN, FAIL, FAIL_FOUND, WITHDRAW, REMOVE, DISMISS, CARRIED_OUT = np.arange(9)
+(
+    NO_ORDER, ADD, DRAIN, FAIL, FAIL_FOUND, WITHDRAW, REMOVE, DISMISS, LOSE, FIND_SILENT, HAND_OUT, CARRIED_OUT,
+) = np.arange(12)  # fmt: skip
 """What the control plane orders. CARRIED_OUT: what it sets off goes on."""
 
 NONE_READY, HOLD = np.int64(-1), np.int64(-2)
@@ -33,8 +35,8 @@ CALLING, TO_SEND, QUEUED_UP, UNDER_WAY, PAUSED, HEARD, PASSED_ON = np.arange(7)
 """Phases. Of a visit that calls; of a call: it has its connection, it waits for one, it has been sent, it is going to
 be sent again, its end has been heard. Of any: a region has turned it away, and the next one gets it."""
 
-OPEN, LOST_REGION, CLOSED = np.arange(3)
-"""How a region is: open as far as its fleet is, lost, or closed."""
+AT_ONCE, SILENT = np.arange(1, 3)
+"""How what is sent to a lost region is lost: at once, or it hears nothing."""
 
 FIRST, NO_REPLICA, LESS, SAME, MORE = np.array([0, 0, -1, 0, 1])
 """Numbers that are passed on. Like all above they have a NumPy type: for a plain Python number the compiler
@@ -188,6 +190,7 @@ WORLD: Final = _record(
     known("codes", "i8", 0),  # 1: the route of a request is looked at
     known("pins", "i8", 0),  # 1: the visitor of a request is looked at
     known("places", "i8", 0),  # 1: users and fleets are somewhere
+    ("finds_none", "i8"),  # 1: whoever sends the next attempt knows of no region that is open
     ("spill_asked", "i8"),  # 1: the control plane has been asked for a slot for the attempt that is passed on
     known("columns", "i8", 0),  # of `given`
     known("parts", "i8", 0),  # of `spent`; 0: nobody wants to know
@@ -208,7 +211,12 @@ _FLEET_FIELDS: Final[tuple[Any, ...]] = (
     ("first_site", "i8"),  # the first of the fleets of its service, which stand next to each other, one a region
     ("n_sites", "i8"),  # how many these are
     ("origin", "i8"),  # the row of its region in `trips_s`, for what it calls
-    ("shut", "i8"),  # OPEN, LOST or CLOSED: how its region is
+    ("lost", "i8"),  # its region is: AT_ONCE or SILENT, how what is sent there is lost; 0: it is not
+    ("closed", "i8"),  # 1: it is known that its region does not work
+    ("struck", "i8"),  # 1: the order of the control plane is about it
+    ("outlives", "i8"),  # 1: what it holds outlives the loss of its region
+    ("quiet_head", "i8"),  # attempts that hear nothing and will not give up: a linked list, -1: none
+    ("quiet_tail", "i8"),
     address("changes_s"),  # float64 (changes,): when it changed which regions are open, at the first one [s]
     address("changes"),  # int64 (changes,): which are from then on, a bit each
     ("n_changes", "i8"),
@@ -427,6 +435,8 @@ VISIT: Final = _lines(
     ("visitor", "i4"),  # -1: not known
     known("trip_s", "f8", 0.0),  # round trips of its answer [s]
     ("origin", "i4"),  # from here on only where `places`: where it comes from, a row of `trips_s`
+    ("silent", "i4"),  # 1: it hears nothing, and will give up
+    ("padding_4", "i4"),
     ("turned", "i4"),  # the fleet that turned this attempt away first, -1: none has
     ("away", "i8"),  # all that have, a bit each
     ("looked_s", "f8"),  # when whoever sent it looked which regions are open, where he is not known [s]

@@ -114,6 +114,8 @@ def _any_order(first: str, following: str, before: str) -> tuple[Any, Any, Any]:
 
 hold, unhold = _one_way("held_head", "held_tail")
 """Of a service: visits in the shared or held queue."""
+to_quiet, from_quiet = _one_way("quiet_head", "quiet_tail")
+"""Of a service: attempts that hear nothing, and whose clients will not give up."""
 to_backlog, from_backlog = _one_way("backlog_head", "backlog_tail")
 """Of a replica: visits that wait for a slot."""
 to_turns, from_turns = _one_way("turn_head", "turn_tail")

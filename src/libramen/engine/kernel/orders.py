@@ -16,8 +16,10 @@ import numpy as np
 from libramen.engine.kernel import layout, reach, settings
 from libramen.engine.kernel.balancer import take_held
 from libramen.engine.kernel.clients import fail
+from libramen.engine.kernel.connections import push
 from libramen.engine.kernel.integrals import count_cores, integrate
-from libramen.engine.kernel.service import end_all, find_ready, move_over, withdraw
+from libramen.engine.kernel.places import find_silent
+from libramen.engine.kernel.service import end_all, find_ready, lose_all, move_over, withdraw
 from libramen.engine.kernel.trees import update_row
 from libramen.engine.kernel.use import forget_use
 
@@ -30,6 +32,12 @@ def carry_out(w):
     w.event_s = w.order_s
     if order == layout.DISMISS:
         _dismiss(w, w.order_s)
+        return
+    if order == layout.LOSE:
+        lose_all(w, w.order_s)
+        return
+    if order == layout.FIND_SILENT:
+        find_silent(w, w.order_s)
         return
     f = reach.fleet_at(w, w.order_fleet)
     integrate(w, f, w.order_s)
@@ -45,6 +53,8 @@ def carry_out(w):
         withdraw(f, w.order_row)
         update_row(w, f, replica, w.order_row)
         move_over(w, f)
+    elif order == layout.HAND_OUT:
+        push(w, -1 - f.index)
     elif order == layout.REMOVE:
         _remove(w, f, w.order_row, w.order_s)
 

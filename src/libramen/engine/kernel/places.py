@@ -16,7 +16,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from libramen.engine.kernel import layout, reach
+from libramen.engine.kernel import layout, lists, reach, settings
 from libramen.engine.kernel.clients import fail
 from libramen.engine.kernel.connections import push
 from libramen.engine.kernel.uniforms import uniforms
@@ -27,7 +27,7 @@ _ONE = np.int64(1)
 @reach.seldom
 def _is_open(w, f):
     """Whether a region takes attempts, as far as is known."""
-    if f.shut == layout.CLOSED:
+    if f.closed:
         return False
     if f.n_ready or f.asks or f.holds:
         return True
@@ -59,15 +59,17 @@ def _nearest(w, first, origin, among):
 
 @reach.apart
 def site_for(w, f, origin, visitor, index, now_s):
-    """The fleet that gets the next attempt: of a visit, or of a request that is about to arrive (NOTHING)."""
+    """The fleet that gets the next attempt: of a visit, or of a request that is about to arrive (NOTHING).
+
+    It is refused there where no region is open (`w.finds_none`).
+    """
     first = reach.fleet_at(w, f.first_site)
-    if first.n_sites == 1:
-        return first.index
     seen = _open(w, first)
     if first.reroute_s > 0.0:
         is_call = index >= 0 and reach.visit_at(w, index).is_call == 1
         if not is_call:
             seen = _as_seen(w, first, visitor, index, now_s, seen)
+    w.finds_none = 1 if seen == 0 else 0
     return _nearest(w, first, origin, seen)
 
 
@@ -137,10 +139,52 @@ def forget_turned(w, index):
 
 
 @reach.inner
-def enter(w, f, visit):
-    """An attempt has come to a region. Returns how that is: OPEN, or LOST_REGION or CLOSED."""
+def enter(w, f, index, now_s):
+    """An attempt has come to a region. Returns whether it is let in; else its end is known, or it hears nothing."""
+    visit = reach.visit_at(w, index)
+    visit.silent = 0
     visit.trip_s = reach.float_at(w.ways_s, visit.origin * w.n_services + f.service)
-    return reach.fleet_at(w, f.service).shut
+    if w.finds_none:
+        refuse(w, f, index, layout.NO_REPLICA, now_s)
+        return False
+    if f.lost:
+        _lose(w, f, index, now_s)
+        return False
+    return True
+
+
+@reach.seldom
+def _lose(w, f, index, now_s):
+    """An attempt is sent to a region that is lost: it is too, or hears nothing, and ends by its time-out."""
+    visit = reach.visit_at(w, index)
+    for_ever = reach.client_at(w.clients, visit.client).timeout_s == np.inf
+    if f.lost == layout.AT_ONCE or (for_ever and f.closed):  # it is found already
+        fail(w, f, index, layout.LOST, layout.NO_REPLICA, now_s)
+    elif for_ever:
+        lists.to_quiet(w, f, index)
+    elif visit.watched:
+        visit.silent = 1
+    else:
+        fail(w, f, index, layout.TIMED_OUT, layout.NO_REPLICA, now_s)
+
+
+@reach.apart
+def find_silent(w, now_s):
+    """It is known that the struck fleets are lost: what has heard nothing is lost now, in order of arrival."""
+    while True:
+        best = settings.NOBODY
+        chosen = layout.NOTHING
+        for k in range(w.n_fleets):
+            f = reach.fleet_at(w, k)
+            if f.struck and f.quiet_head >= 0 and reach.visit_at(w, f.quiet_head).order < best:
+                best = reach.visit_at(w, f.quiet_head).order
+                chosen = np.int64(k)
+        if chosen < 0:
+            break
+        f = reach.fleet_at(w, chosen)
+        fail(w, f, lists.from_quiet(w, f), layout.LOST, layout.NO_REPLICA, now_s)
+    for k in range(w.n_fleets):
+        reach.fleet_at(w, k).struck = 0
 
 
 @reach.apart
@@ -153,7 +197,7 @@ def refuse(w, f, index, number, now_s):
             visit.away |= _ONE << np.int64(f.index - f.first_site)
             among = _open(w, first) & ~visit.away
             for k in range(first.n_sites):
-                if reach.fleet_at(w, first.index + k).shut == layout.LOST_REGION:
+                if reach.fleet_at(w, first.index + k).lost:
                     among &= ~(_ONE << np.int64(k))
             if among:
                 _count(f, visit, layout.LESS)

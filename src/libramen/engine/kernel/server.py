@@ -163,15 +163,24 @@ class KernelServer:
     @property
     def is_open(self) -> bool:
         """Whether its region takes attempts, as far as is known."""
-        if self._first.get("shut") == layout.CLOSED:
+        if self._first.get("closed"):
             return False
         there = any(side.get("n_ready") for side in self._sides)
         return there or self._spec.holds or bool(self._first.get("asks"))
 
-    def shut(self, how: str) -> None:
-        """Its region is open, lost or closed from now on."""
+    def shut(self, now_s: float, *, lost: str, closed: bool) -> None:
+        """Its region is lost, or closed, from now on, or neither."""
         for side in self._sides:
-            side.set("shut", int({"open": layout.OPEN, "lost": layout.LOST_REGION, "closed": layout.CLOSED}[how]))
+            side.set("lost", {"": 0, "at_once": int(layout.AT_ONCE), "none": int(layout.SILENT)}[lost])
+            side.set("closed", closed)
+        for side in self._sides if not (lost or closed) else ():
+            if side.get("n_held"):
+                self._world.order(layout.HAND_OUT, now_s, side.at, warm=False)
+
+    def strike(self) -> None:
+        """The next order is about it."""
+        for side in self._sides:
+            side.set("struck", 1)
 
     def idle_since_s(self, number: int) -> float:
         """Since when a ready replica has had no visit [s]; infinity: it has one."""

@@ -264,28 +264,86 @@ def leave_slot(w, f, replica, row, now_s):
 def end_all(w, f, row, ending, now_s):
     """Every visit in a replica ends so, in the order of their arrival."""
     replica = reach.replica_at(f, row)
+    # There is room for all of them behind what is on the stack.
+    first = w.n_stack
+    last = _empty(w, f, replica, first, now_s)
+    if w.forced:
+        last = _without_doubles(w, first, last)
+    _sort_by_arrival(w, first, last)
+    if f.n_calls:
+        _abandon_all(w, first, last)
+        forget_connections(f, row)
+    for at in range(first, last):
+        fail(w, f, reach.int_at(w.stack, at), ending, replica.number, now_s)
+
+
+@reach.apart
+def lose_all(w, now_s):
+    """Everything that the struck fleets have is lost as one event, in order of arrival, what they hold included."""
+    first = w.n_stack
+    last = first
+    for k in range(w.n_fleets):
+        f = reach.fleet_at(w, k)
+        if f.struck:
+            integrate(w, f, now_s)
+            last = _take_lost(w, f, last, now_s)
+    _sort_by_arrival(w, first, last)
+    _abandon_all(w, first, last)
+    for k in range(w.n_fleets):
+        f = reach.fleet_at(w, k)
+        for row in range(f.leaves if f.struck and f.n_calls else 0):
+            forget_connections(f, row)
+        f.struck = 0
+    for at in range(first, last):
+        index = reach.int_at(w.stack, at)
+        visit = reach.visit_at(w, index)
+        fail(w, reach.fleet_at(w, visit.fleet), index, layout.LOST, visit.number, now_s)
+
+
+@reach.seldom
+def _take_lost(w, f, last, now_s):
+    """Write down all that a fleet has behind what is on the stack; returns its end."""
+    for row in range(f.leaves):
+        replica = reach.replica_at(f, row)
+        if replica.state == layout.READY or replica.state == layout.DRAINING:
+            before = last
+            last = _empty(w, f, replica, last, now_s)
+            for at in range(before, last):
+                reach.visit_at(w, reach.int_at(w.stack, at)).number = replica.number
+            update_row(w, f, replica, row)
+    while f.n_held and not f.outlives:
+        f.n_held -= 1
+        reach.level_at(f.levels, 0).waiting -= 1
+        index = lists.unhold(w, f)
+        reach.visit_at(w, index).number = layout.NO_REPLICA
+        reach.set_int(w.stack, last, index)
+        last += 1
+    return last
+
+
+@reach.seldom
+def _abandon_all(w, first, last):
+    """Those of some visits that call leave their calls."""
+    for at in range(first, last):
+        visit = reach.visit_at(w, reach.int_at(w.stack, at))
+        calls = reach.fleet_at(w, visit.fleet).n_calls
+        if calls and visit.phase == layout.CALLING and not np.isnan(visit.slot_at_s):
+            abandon(w, reach.int_at(w.stack, at))
+
+
+@reach.seldom
+def _empty(w, f, replica, last, now_s):
+    """Nothing is in a replica any more: what was is written down behind what is on the stack; returns its end."""
     level = reach.level_at(f.levels, replica.state - layout.READY)
     catch_up(f, replica, now_s)
     count_cores(f, level, replica.n_running, replica.empty, layout.LESS)
     level.in_slots -= replica.in_slots
     level.waiting -= replica.busy - replica.in_slots
-    # There is room for all of them behind what is on the stack.
-    first = w.n_stack
-    last = first
     last = _take_heap(w, reach.heap_of(replica, layout.RUNNING), replica.n_running, last)
     last = _take_heap(w, reach.heap_of(replica, layout.WAITING), replica.n_waiting, last)
     last = _take_list(w, replica.turn_head, last)
     last = _take_list(w, replica.calling, last)
     last = _take_list(w, replica.backlog_head, last)
-    if w.forced:
-        last = _without_doubles(w, first, last)
-    _sort_by_arrival(w, first, last)
-    if f.n_calls:
-        for at in range(first, last):
-            visit = reach.visit_at(w, reach.int_at(w.stack, at))
-            if visit.phase == layout.CALLING and not np.isnan(visit.slot_at_s):
-                abandon(w, reach.int_at(w.stack, at))
-        forget_connections(f, row)
     if f.meters and replica.in_slots:
         end_use(w, f, replica, now_s)
     replica.n_running = 0
@@ -295,8 +353,7 @@ def end_all(w, f, row, ending, now_s):
     replica.turn_head = -1
     replica.backlog_head = -1
     replica.calling = -1
-    for at in range(first, last):
-        fail(w, f, reach.int_at(w.stack, at), ending, replica.number, now_s)
+    return last
 
 
 @reach.seldom

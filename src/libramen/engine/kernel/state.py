@@ -179,6 +179,18 @@ class KernelState(WorldArrays):
             self.servers[number].dismiss()
         self.order(layout.DISMISS, now_s, warm=False)
 
+    def lose(self, servers: Sequence[int], now_s: float) -> None:
+        """All that these services have is lost as one event."""
+        for number in servers:
+            self.servers[number].strike()
+        self.order(layout.LOSE, now_s, warm=False)
+
+    def find_silent(self, servers: Sequence[int], now_s: float) -> None:
+        """It is known that these are lost: what has heard nothing is lost now."""
+        for number in servers:
+            self.servers[number].strike()
+        self.order(layout.FIND_SILENT, now_s, warm=False)
+
     def has_notices(self) -> bool:
         """Whether some server has notices; it is not said again until something new comes about."""
         if self._notice_s.item() == np.inf:

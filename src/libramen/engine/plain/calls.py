@@ -42,7 +42,7 @@ class Calls:
 
     def _go_on(self, visit: Attempt, now_s: float) -> None:
         """It makes its next calls, waits for those that it has made, or has made all of them."""
-        calls = self.of(visit.errand.server)
+        calls = self.of(visit.server)
         while visit.step < len(calls):
             number = calls[visit.step]
             client = self._spec.clients[number]
@@ -58,7 +58,7 @@ class Calls:
             self._make(visit, number, client, nth, now_s)
         if visit.calls:
             return
-        server, replica = self._world.servers[visit.errand.server], visit.replica
+        server, replica = self._world.servers[visit.server], visit.replica
         assert replica is not None
         if visit.has_waited or visit.left_s > 0 or visit.errand.cpu_s == 0:
             server.start_wait(visit, now_s)
@@ -83,9 +83,10 @@ class Calls:
         """A call is made: it is sent as soon as it has a connection."""
         errand = visit.errand
         place = errand.place + client.place + nth * client.places_each
+        origin = self._world.regions.origin(visit.server)
         call = Errand(
             errand.id, client, number, client.server, *self._work(visit, client, place), errand.route, errand.visitor,
-            given_s=errand.given_s, place=place, lineage=visit.lineage, origin=self._world.regions.origin(errand.server),
+            given_s=errand.given_s, place=place, lineage=visit.lineage, origin=origin,
         )  # fmt: skip
         self._world.n_open += 1
         if client.awaited:
@@ -175,7 +176,7 @@ class Calls:
         """A call of this visit has failed, and so has the visit."""
         self.abandon(visit)
         assert visit.replica is not None
-        self._world.servers[visit.errand.server].leave(visit.replica, visit, Ending.ERRORED, now_s)
+        self._world.servers[visit.server].leave(visit.replica, visit, Ending.ERRORED, now_s)
 
     def _forget_unsent(self, visit: Attempt) -> None:
         """A visit ends early: those of its calls that wait for a connection are never sent."""

@@ -35,6 +35,10 @@ class Clients:
         if math.isfinite(client.timeout_s) and (client.calls or attempt.number <= client.retries):
             self._waiting.append(attempt)
 
+    def is_watched(self, attempt: Attempt) -> bool:
+        """Whether its time-out is an event."""
+        return attempt in self._waiting
+
     def timeouts(self) -> list[tuple[float, Attempt]]:
         """When each client gives up."""
         return [(attempt.at_s + attempt.errand.client.timeout_s, attempt) for attempt in self._waiting]

@@ -47,13 +47,17 @@ class Regions:
                 if not changes or changes[-1][1] != now:
                     changes.append((at_s, now))
 
-    def chosen(self, errand: Errand, now_s: float) -> PlainServer:
-        """The server that gets the next attempt: of the regions that are open, as far as one knows, the nearest."""
+    def chosen(self, errand: Errand, now_s: float) -> tuple[PlainServer, bool]:
+        """The server that gets the next attempt: of the regions that are open, as far as one knows, the nearest.
+
+        And whether none is: then the attempt is refused there.
+        """
         among = self._all(errand.server)
-        if len(among) == 1:
-            return among[0]
+        if self._places is None:
+            return among[0], False
         seen = self._known_of(errand, now_s)
-        return self._nearest([one for one in among if one.index in seen] or among, errand)
+        there = [one for one in among if one.index in seen]
+        return self._nearest(there or among, errand), not there
 
     def sent(self, errand: Errand, now_s: float) -> None:
         """The first attempt of a request is sent: whoever is not known saw then which regions are open."""
@@ -67,13 +71,13 @@ class Regions:
 
     def next_after(self, attempt: Attempt) -> PlainServer | None:
         """The nearest open region that has not turned this attempt away, None: there is none, or it does not spill."""
-        server = self._world.servers[attempt.errand.server]
+        server = self._world.servers[attempt.server]
         if not server.spec.spills:
             return None
         left = [
             one
             for one in self._all(server.index)
-            if one.is_open and not one.is_lost and one is not server and one.index not in attempt.turned_away
+            if one.is_open and not one.lost and one is not server and one.index not in attempt.turned_away
         ]
         return self._nearest(left, attempt.errand) if left else None
 
@@ -81,9 +85,9 @@ class Regions:
         """Where the calls of a server come from."""
         return 0 if self._places is None else self._places.origin[server]
 
-    def way_s(self, errand: Errand) -> float:
-        """Round trips of an answer from where the errand is now [s]."""
-        return 0.0 if self._places is None else float(self._places.ways_s[errand.origin][errand.server])
+    def way_s(self, attempt: Attempt) -> float:
+        """Round trips of an answer to an attempt from where it is [s]."""
+        return 0.0 if self._places is None else float(self._places.ways_s[attempt.errand.origin][attempt.server])
 
     # -- what visitors have seen -------------------------------------------------------------------
 

@@ -43,7 +43,9 @@ class PlainServer:
         self.emptied: list[int] = []
         self.killed: list[int] = []
         self.idled: list[int] = []
-        self.is_asking = self.is_lost = self.is_shut = False
+        self.is_asking = self.is_closed = False
+        self.lost = ""  # how what is sent to its region is lost: "at_once", or "none": it hears nothing
+        self.silent: list[Attempt] = []  # that have heard nothing, and will not give up by themselves
         self.coming_slots: int | None = None  # None: the control plane does not want to be asked for slots
         self.logged_s: list[float] = []  # latencies of the ok answers, each of its own attempt
         self._billed = self._lasted_s = 0.0  # periods of use that are over, each rounded up, and not rounded
@@ -93,11 +95,12 @@ class PlainServer:
     @property
     def is_open(self) -> bool:
         """Whether it takes attempts, as far as is known: a replica is ready, or may come, or it holds them."""
-        return not self.is_shut and (bool(self.ready()) or self.coming_slots is not None or self.spec.holds)
+        return not self.is_closed and (bool(self.ready()) or self.coming_slots is not None or self.spec.holds)
 
-    def shut(self, how: str) -> None:
-        """Its region is open, lost, or closed."""
-        self.is_lost, self.is_shut = how == "lost", how == "closed"
+    def shut(self, now_s: float, *, lost: str, closed: bool) -> None:
+        self.lost, self.is_closed = lost, closed
+        self._hand_out(now_s)
+        self.world.calls.hear_all(now_s)
 
     def get(self, attempt: Attempt, now_s: float) -> None:
         """The balancer gets an attempt."""
@@ -107,10 +110,13 @@ class PlainServer:
         spec, ready, queue = self.spec, self.ready(side), self.queues[side]
         if self._by_side and self._judged is not None and side == self._side:
             self._sent.append(attempt)
-        if self.is_lost:
-            self.world.fail(attempt, Ending.LOST, 0, now_s)
+        if attempt.finds_none:
+            self.world.refuse(attempt, 0, now_s)
             return
-        if self.is_shut or (not ready and not spec.holds):
+        if self.lost:
+            self.world.lose_at_the_door(attempt, now_s)
+            return
+        if not ready and not spec.holds:
             self.world.refuse(attempt, 0, now_s)
             return
         room = [replica for replica in ready if replica.has_room()]
@@ -223,6 +229,8 @@ class PlainServer:
 
     def _hand_out(self, now_s: float) -> None:
         """The shared or held queues move up as long as some replica has room."""
+        if self.lost or self.is_closed:
+            return
         for side, queue in enumerate(self.queues):
             while queue and (room := [replica for replica in self.ready(side) if replica.has_room()]):
                 attempt = queue.popleft()
@@ -266,6 +274,25 @@ class PlainServer:
         replica.backlog.clear()
         for attempt in inside:
             self.world.fail(attempt, ending, replica.number, now_s)
+
+    def take_all(self, now_s: float) -> list[tuple[Attempt, int]]:
+        """Everything that it has is lost: attempts, and by which replica, 0: they were held."""
+        self.integrate(now_s)
+        found: list[tuple[Attempt, int]] = []
+        for replica in self.replicas.values():
+            replica.catch_up(now_s)
+            found += [(attempt, replica.number) for attempt in [*replica.in_slots, *replica.backlog]]
+            if replica.in_slots:
+                self._end_use(replica, now_s)
+            replica.pools = {}
+            replica.in_slots.clear()
+            replica.backlog.clear()
+        places = self.world.spec.places
+        if places is None or not places.outlives[self.index]:
+            for queue in self.queues:
+                found += [(attempt, 0) for attempt in queue]
+                queue.clear()
+        return found
 
     # -- what the control plane does ---------------------------------------------------------------
 

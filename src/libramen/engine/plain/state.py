@@ -108,18 +108,17 @@ class PlainState:
                     repeat = min((r for r in repeats if r.at_s < limit_s), key=_turn)
                 errand = self._request(i) if repeat is None else repeat.errand
                 at_s = arrival_s if repeat is None else repeat.at_s
-                server = self.regions.chosen(errand, at_s)
+                server, finds_none = self.regions.chosen(errand, at_s)
                 if self._asked_for != self._attempts and server.lacks_slot():
                     self._asked_for, server.is_asking, self.now_s = self._attempts, True, instant_s
                     return Signal.CONTROL
-                errand.server = server.index
                 if repeat is None:
                     self._next += 1
                     self.n_open += 1
-                    self._attempt(errand, 1, at_s)
+                    self._attempt(server, errand, 1, at_s, finds_none=finds_none)
                 else:
                     repeats.remove(repeat)
-                    self._attempt(errand, repeat.number, at_s)
+                    self._attempt(server, errand, repeat.number, at_s, finds_none=finds_none)
                 self.calls.hear_all(at_s)
 
     def _completions(self) -> list[tuple[float, int, Callable[[float], None]]]:
@@ -169,42 +168,55 @@ class PlainState:
 
     def send(self, call: Errand, number: int, now_s: float) -> None:
         """A call is sent, within an event."""
-        server = self.regions.chosen(call, now_s)
-        call.server = server.index
+        server, finds_none = self.regions.chosen(call, now_s)
         if self._asked_for != self._attempts and server.lacks_slot():
             self._asked_for = self._attempts
-            self._asked_until_s = min(self._asked_until_s, self.on_asked(call.server, now_s))
-        self._attempt(call, number, now_s)
+            self._asked_until_s = min(self._asked_until_s, self.on_asked(server.index, now_s))
+        self._attempt(server, call, number, now_s, finds_none=finds_none)
+
+    def lose_at_the_door(self, attempt: Attempt, now_s: float) -> None:
+        """An attempt is sent to a region that is lost: it is too, or hears nothing, and ends by its time-out."""
+        server = self.servers[attempt.server]
+        for_ever = math.isinf(attempt.errand.client.timeout_s)
+        if server.lost == "at_once" or (for_ever and server.is_closed):  # it is found already
+            self.fail(attempt, Ending.LOST, 0, now_s)
+        elif for_ever:
+            server.silent.append(attempt)
+        elif self.clients.is_watched(attempt):
+            attempt.is_silent = True
+        else:
+            self.fail(attempt, Ending.TIMED_OUT, 0, now_s)
 
     def refuse(self, attempt: Attempt, number: int, now_s: float) -> None:
         """A server turns an attempt away: the next region gets it, at once, or it is refused."""
-        errand = attempt.errand
         following = self.regions.next_after(attempt)
         if following is None:
             if attempt.turned_away:  # by all: it counts at the first
-                self.servers[errand.server].lose_count()
-                errand.server, number = attempt.turned_away[0], 0
-                self.servers[errand.server].count(now_s)
+                self.servers[attempt.server].lose_count()
+                attempt.server, number = attempt.turned_away[0], 0
+                self.servers[attempt.server].count(now_s)
             self.fail(attempt, Ending.REFUSED, number, now_s)
             return
-        self.servers[errand.server].lose_count()
-        attempt.turned_away.append(errand.server)
-        errand.server = following.index
+        self.servers[attempt.server].lose_count()
+        attempt.turned_away.append(attempt.server)
+        attempt.server, attempt.finds_none = following.index, False
         if following.lacks_slot():
             self._asked_until_s = min(self._asked_until_s, self.on_asked(following.index, now_s))
         following.get(attempt, now_s)
 
-    def _attempt(self, errand: Errand, number: int, now_s: float) -> None:
+    def _attempt(self, server: PlainServer, errand: Errand, number: int, now_s: float, *, finds_none: bool) -> None:
         """The balancer gets an attempt."""
         if number == 1:
             errand.first_s = now_s
             self.regions.sent(errand, now_s)
-        attempt = Attempt(errand, number, now_s, self._attempts, np.zeros(self.spec.n_parts))
+        attempt = Attempt(
+            errand, number, now_s, self._attempts, server.index, np.zeros(self.spec.n_parts), finds_none=finds_none
+        )
         errand.last = attempt
         self._attempts += 1
         self.last_s = max(self.last_s, now_s)
         self.clients.watch(attempt)
-        self.servers[errand.server].get(attempt, now_s)
+        server.get(attempt, now_s)
 
     # -- how attempts end --------------------------------------------------------------------------
 
@@ -213,8 +225,8 @@ class PlainState:
         if attempt.given_up:
             self._let_go()
             return
-        errand, server = attempt.errand, self.servers[attempt.errand.server]
-        attempt.trip_s = self.regions.way_s(errand)
+        errand, server = attempt.errand, self.servers[attempt.server]
+        attempt.trip_s = self.regions.way_s(attempt)
         overhead_s = server.spec.overhead_s + attempt.trip_s
         late = max(0.0, now_s - attempt.at_s) + overhead_s > errand.client.timeout_s + tolerance_s(now_s)
         if not late:
@@ -263,7 +275,8 @@ class PlainState:
         """A client gives up waiting. The server does not know, and goes on with the attempt."""
         self.fail(attempt, Ending.TIMED_OUT, 0, now_s)
         attempt.given_up = True
-        self.n_open += self.spec.has_calls
+        if not attempt.is_silent:
+            self.n_open += self.spec.has_calls
         self.last_s = max(self.last_s, now_s)
 
     def _let_go(self) -> None:
@@ -288,7 +301,7 @@ class PlainState:
             self._results.spent_s[errand.id] = attempt.spent_s.reshape(-1, N_PARTS)
 
     def _own_wait_s(self, attempt: Attempt) -> float:
-        return attempt.left_s if self.calls.of(attempt.errand.server) else attempt.errand.wait_s
+        return attempt.left_s if self.calls.of(attempt.server) else attempt.errand.wait_s
 
     def end(self, last: Attempt, latency_s: float, ending: Ending, number: int, now_s: float) -> None:
         """The client has seen the last of this errand."""
@@ -300,13 +313,13 @@ class PlainState:
         queued_s, before_s = max(0.0, has_slot_s - last.at_s), last.at_s - errand.first_s
         result = (latency_s, queued_s, before_s, number, int(ending), last.number)
         if self._results is not None and not errand.is_call:
-            self._results.records[errand.id] = (*result, errand.server)
+            self._results.records[errand.id] = (*result, last.server)
         if self.tally is not None:
             wait_s = self._own_wait_s(last) if ending == Ending.OK else errand.wait_s
             more = (errand.first_s, errand.cpu_s, wait_s, errand.bytes_out, errand.route)
             calls = (last.called_s, last.connecting_s) if ending == Ending.OK else (0.0, 0.0)
             trip_s = last.trip_s if ending in {Ending.OK, Ending.ERRORED} else 0.0
-            whose = (errand.server, errand.client_number, trip_s, errand.origin)
+            whose = (last.server, errand.client_number, trip_s, errand.origin)
             self._ended.append((*result, errand.id, *more, *calls, *whose))
         if errand.is_call and (errand.caller is not None or errand.connection is not None):
             self.calls.tell(errand)
@@ -335,6 +348,25 @@ class PlainState:
         for attempt in sorted(held, key=lambda attempt: attempt.order):
             finite = math.isfinite(attempt.errand.client.timeout_s)
             self.fail(attempt, Ending.TIMED_OUT if finite else Ending.REFUSED, 0, now_s)
+        self.calls.hear_all(now_s)
+
+    def lose(self, servers: Sequence[int], now_s: float) -> None:
+        lost: list[tuple[Attempt, int]] = []
+        for number in servers:
+            lost += self.servers[number].take_all(now_s)
+        lost.sort(key=lambda entry: entry[0].order)
+        for attempt, _ in lost:
+            self.calls.abandon(attempt)
+        for attempt, replica in lost:
+            self.fail(attempt, Ending.LOST, replica, now_s)
+        self.calls.hear_all(now_s)
+
+    def find_silent(self, servers: Sequence[int], now_s: float) -> None:
+        silent = [attempt for number in servers for attempt in self.servers[number].silent]
+        for number in servers:
+            self.servers[number].silent = []
+        for attempt in sorted(silent, key=lambda attempt: attempt.order):
+            self.fail(attempt, Ending.LOST, 0, now_s)
         self.calls.hear_all(now_s)
 
     def is_still(self) -> bool:

@@ -23,7 +23,7 @@ class Errand:
     id: int  # of the request
     client: ClientSpec
     client_number: int
-    server: int  # the service that it visits
+    server: int  # the service that it visits: in its first region
     cpu_s: float
     wait_s: float
     route: int = 0
@@ -58,6 +58,7 @@ class Attempt:
     number: int  # 1 for the first
     at_s: float  # its own arrival
     order: int  # among all attempts, by arrival
+    server: int  # that has it
     spent_s: np.ndarray = field(default_factory=lambda: np.zeros(0))  # where the time of its calls went
     given_up: bool = False  # its client has gone: nobody waits for it
     replica: Replica | None = None  # where it has a slot
@@ -71,6 +72,8 @@ class Attempt:
     side: int = 0  # of its service, which got it
     turned_away: list[int] = field(default_factory=list)  # by these servers, in turn
     trip_s: float = 0.0  # round trips of its answer
+    finds_none: bool = False  # whoever sent it knows of no region that is open
+    is_silent: bool = False  # it hears nothing, and will give up
     fails: bool = False  # by itself, without CPU work
     ended_s: float = math.inf  # for whoever judges a version: when, if that was before its time-out
     has_failed: bool = False

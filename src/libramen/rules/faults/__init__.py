@@ -15,10 +15,11 @@ from libramen.rules.faults.dependency import Dependency
 from libramen.rules.faults.fault import Fault
 from libramen.rules.faults.no_stock import NoStock
 from libramen.rules.faults.reclaim import Reclaim
+from libramen.rules.faults.region_loss import RegionLoss
 from libramen.rules.faults.slow import Slow
 from libramen.rules.faults.zone_loss import ZoneLoss
 
-CLASSES: Final[tuple[type[Fault], ...]] = (Crash, Reclaim, ZoneLoss, Dependency, Slow, NoStock)
+CLASSES: Final[tuple[type[Fault], ...]] = (Crash, Reclaim, ZoneLoss, RegionLoss, Dependency, Slow, NoStock)
 
 BY_KIND: Final[dict[str, type[Fault]]] = {of.model_fields["kind"].default: of for of in CLASSES}
 
@@ -27,4 +28,7 @@ if TYPE_CHECKING:
 else:
     KINDS = Annotated[Union[CLASSES], Field(discriminator="kind")]  # noqa: UP007  (it is computed)
 
-__all__ = ["BY_KIND", "CLASSES", "KINDS", "Crash", "Dependency", "Fault", "NoStock", "Reclaim", "Slow", "ZoneLoss"]
+__all__ = [
+    "BY_KIND", "CLASSES", "KINDS", "Crash", "Dependency", "Fault", "NoStock", "Reclaim", "RegionLoss", "Slow",
+    "ZoneLoss",
+]  # fmt: skip

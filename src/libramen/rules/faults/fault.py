@@ -85,6 +85,12 @@ class FaultFleet(Protocol[_M]):
     def open(self, zone: str, now_s: float) -> None:
         """Machines may be ordered in a zone again, unless it is lost for another reason too."""
 
+    def lose_region(self, now_s: float, *, detect_s: float, silent: bool) -> None:
+        """Everything in the region of this fleet is lost; `silent`: nothing comes back from there until it is found."""
+
+    def open_region(self, now_s: float) -> None:
+        """What was lost there is ordered again, unless it is lost for another reason too."""
+
     def slow(self, key: object, slower: float, *, replica: int | None, zone: str | None, now_s: float) -> None:
         """CPU work that begins is multiplied by `slower`, on one replica, in one zone, or everywhere."""
 
