@@ -83,6 +83,7 @@ class Moment:
     time_of_day: time | None = None
     instant: datetime | None = None
     quiet_s: float | None = None
+    busy_s: float | None = None
     weekday: int | None = None
     day: tuple[int, int] | None = None
     is_peak: bool = False
@@ -95,7 +96,7 @@ class Moment:
     @property
     def needs_arrivals(self) -> bool:
         """Whether only a whole trace can tell when it is."""
-        return self.quiet_s is not None or self.is_peak
+        return self.quiet_s is not None or self.busy_s is not None or self.is_peak
 
     def offsets(self, trace: Timeline, *, daily: bool, where: str, days: Sequence[str] | None = None) -> list[float]:
         """When it is, in seconds from the start of the trace.
@@ -115,6 +116,8 @@ class Moment:
             found = [self.offset_s]
         elif self.quiet_s is not None:
             found = [quietest(trace, self.quiet_s, where)]
+        elif self.busy_s is not None:
+            found = [busiest(trace, self.busy_s)]
         elif self.is_peak:
             found = [busiest(trace, PEAK_S)]
         elif trace.start is None:
@@ -189,6 +192,10 @@ def parse_moment(value: object) -> Moment:
             length_s = units.parse_duration(value.removeprefix("quietest "))
             if length_s > 0:
                 return Moment(value, quiet_s=length_s)
+        elif isinstance(value, str) and value.startswith("busiest "):
+            length_s = units.parse_duration(value.removeprefix("busiest "))
+            if length_s > 0:
+                return Moment(value, busy_s=length_s)
         elif value == "peak":
             return Moment(value, is_peak=True)
         elif isinstance(value, str) and _TIME_OF_DAY.fullmatch(value):

@@ -148,6 +148,25 @@ def usage_of(run: ServiceRun, hosting: Hosting, counted: Counted, routes: Sequen
     return Usage(tuple(rows), replicas.ranks(), steps)
 
 
+def usage_of_edge(counted: Counted, routes: Sequence[str], span_s: float, start: datetime | None) -> Usage:
+    """What went over the edge: all requests, hits or not, and the bytes of their answers; it has no replicas.
+
+    Args:
+        counted: what is counted of all requests.
+        routes: names of what was asked for.
+        span_s: the time that the trace covers [s].
+        start: the instant 0 as a real time, None: not known.
+    """
+    hours, rows = len(clock_hours(span_s, start)) - 1, []
+    for item in ("requests", "egress", "cpu", "held"):
+        hourly = counted.hourly(item)
+        amounts = hourly if item in {"requests", "egress"} else np.zeros_like(hourly)
+        rows += [Used(item, amounts[:, code], route=route) for code, route in enumerate(routes[: hourly.shape[1]])]
+    nothing = ("in_use", "lasted", "starting", "ready", "leaving", "busy", "by_cpu")
+    rows += [Used(item, np.zeros(hours)) for item in nothing]
+    return Usage(tuple(rows), np.zeros((0, hours)), Steps.of([], [], span_s))
+
+
 def paid_from(replica: Replica, hosting: Hosting) -> float | None:
     """When the meter of a replica starts [s]; None: never."""
     return replica.ready_s if hosting.tier.billed_from == "ready" else replica.bought_s

@@ -13,6 +13,7 @@ import numpy as np
 from libramen.base.errors import ReplayError, TraceError
 from libramen.base.times import EPSILON_S, seconds_between
 from libramen.engine.border.records import Chunk
+from libramen.study.edge import hits_of
 from libramen.study.places import NOWHERE
 from libramen.study.system import System, check_distances
 from libramen.trace.trace import Trace
@@ -44,9 +45,11 @@ class Feed:
         columns: Sequence[str] = (),
         pins: bool = False,
         areas: Sequence[str] = (),
+        seed: int = 0,
     ) -> None:
         self._window_s, self._carries, self._arrived = window_s, carries, arrived
         self._system, self._columns, self._pins = system, columns, pins
+        self._seed = seed
         self._areas = list(areas)  # names of the places from which requests may come; none: that does not matter
         # One service without routes takes all; else each route is looked up.
         self._sorts = len(system.hosted) > 1 or bool(system.hosted[0].service.routes)
@@ -106,6 +109,9 @@ class Feed:
             more |= {"server": self._tables[0][more["route"]], "applies": self._tables[1]}
         if self._pins:
             more["visitor"] = np.full(len(trace), -1, np.int32) if trace.visitor is None else trace.visitor
+        if (edge := self._system.edge) is not None:
+            shares = edge.shares(trace.routes)[trace.route_codes]
+            more["hit"] = hits_of(self._seed, first, shares).astype(np.int32)
         if self._areas:
             more["area"] = self._area_codes(trace)
         if self._columns:

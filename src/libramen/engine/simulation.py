@@ -144,7 +144,7 @@ class Simulation:
         )  # fmt: skip
         self._feed = feed = Feed(
             chunks, window_s, carries=sink is not None, span_s=span_s, arrived=_arrived(sink), system=system,
-            columns=columns, pins=spec.visitors > 0, areas=areas,
+            columns=columns, pins=spec.visitors > 0, areas=areas, seed=seed,
         )  # fmt: skip
         self._window_s, self._routes, self.is_over = window_s, None if whole is None else whole.routes, False
         self.results = Results.of(len(first), records, services=len(system.services) * spec.spends) if keeps else None

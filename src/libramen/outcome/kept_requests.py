@@ -8,7 +8,7 @@ from functools import cached_property
 import numpy as np
 
 from libramen.base.ranks import PERCENTILES, by_group, rank_of
-from libramen.engine.border.records import ENDINGS, Ending, Results
+from libramen.engine.border.records import AT_THE_EDGE, ENDINGS, Ending, Results
 from libramen.engine.kernel.bins import Columns
 from libramen.engine.record import ServiceRun
 from libramen.outcome import waits
@@ -28,6 +28,8 @@ class KeptRequests:
     ) -> None:
         self._trace, self._results, self._setting = trace, results, setting
         self._trip_s = np.zeros(0) if trip_s is None else trip_s
+        met = results.server != AT_THE_EDGE
+        self._met = None if met.all() else met  # a fleet; the others took no work
         # Arrivals are in order, so what is measured is all from one on.
         self._first = int(np.searchsorted(trace.at_s, setting.settle_s, side="left"))
         goals = [goal for goal in setting.asked.goals if goal.share is not None and goal.is_counted_at_once]
@@ -42,8 +44,8 @@ class KeptRequests:
             results.latency_s[rows],
             results.queued_s[rows],
             results.before_s[rows],
-            trace.cpu_s[rows],
-            trace.wait_s[rows],
+            trace.cpu_s[rows] if self._met is None else trace.cpu_s[rows] * self._met[rows],
+            trace.wait_s[rows] if self._met is None else trace.wait_s[rows] * self._met[rows],
             nothing if trace.bytes_out is None else trace.bytes_out[rows],
             results.ending[rows],
             results.attempts[rows],

@@ -27,6 +27,7 @@ from libramen.outcome.of_requests import OfRequests
 from libramen.outcome.service_outcome import ServiceOutcome
 from libramen.outcome.stretch import StretchFigures
 from libramen.outcome.where import Where
+from libramen.study.edge import EDGE
 from libramen.study.objectives import Goal
 from libramen.study.system import System
 from libramen.study.terms import Terms
@@ -183,10 +184,11 @@ class Outcome(OfRequests, Shown):
             return None
         there = (trace.area == trace.areas.index(area)) & (trace.at_s >= self.settle_s)
         found = dict.fromkeys(self.system.regions, 0)
-        for hosted, n in zip(
-            self.system.hosted, np.bincount(results.server[there], minlength=len(self.system.hosted)), strict=True
-        ):
-            found[str(hosted.region)] += int(n)
+        of_each = np.bincount(results.server[there], minlength=len(self.system.hosted))
+        for number, hosted in enumerate(self.system.hosted):
+            found[str(hosted.region)] += int(of_each[number])
+        if self.system.edge is not None:
+            found[EDGE] = int(of_each[len(self.system.hosted) :].sum())
         return found
 
     @cached_property
@@ -285,7 +287,7 @@ class Outcome(OfRequests, Shown):
         """
         from libramen.bill.cost_rows import Account, billing_month, rows_of
 
-        account = Account(study, self.plan.name, self.system.fleets, billing_month(month, self.start))
+        account = Account(study, self.plan.name, self.system.billed, billing_month(month, self.start))
         return list(rows_of(self.bill, self.weighted_replays.use(), self.span_s, self.start, account))
 
     def plot_costs(self) -> heavy.Figure:

@@ -13,7 +13,7 @@ from libramen.base.errors import ReplayError
 from libramen.bill.bill import bill_of
 from libramen.bill.made_of import made_of
 from libramen.bill.month import month_of
-from libramen.bill.usage import usage_of
+from libramen.bill.usage import usage_of, usage_of_edge
 from libramen.engine import simulation
 from libramen.engine.border.records import Ending, Results
 from libramen.engine.control.fleet import Fleet
@@ -27,6 +27,7 @@ from libramen.outcome.month import Key, MeasuredReplay, WeightedReplays, may_hap
 from libramen.outcome.outcome import Outcome
 from libramen.outcome.service_outcome import ServiceOutcome
 from libramen.outcome.tally import Tally
+from libramen.study.edge import EDGE
 from libramen.study.objectives import Objectives
 from libramen.study.places import NOWHERE, RoundTrips
 from libramen.study.plan import Hosting, Plan
@@ -182,7 +183,7 @@ def replay_system(
     single = tuple(named(system, told, timeline))
     notes = made_of(month, run.start, single, once=once, why_not=TOO_LONG if singles and not once else "")
     weighted = WeightedReplays(month, with_events, base if once else None, single, gaps)
-    paid = bill_of(system.fleets, weighted.use(), terms, *notes)
+    paid = bill_of(system.billed, weighted.use(), terms, *notes)
     again = None
     if isinstance(trace, Trace) and run.results is not None:
         told_again = {key: value for key, value in how.items() if key in {"data_plane", "window_s"}}
@@ -193,7 +194,7 @@ def replay_system(
     for hosted, of in zip(system.hosted, asking.settings, strict=True):
         name = hosted.name
         mine, figures = with_events.visits[name]
-        bill = paid if system.only else paid.of_service(name, system.names)
+        bill = paid if system.only else paid.of_service(name, tuple(system.billed))
         services[name] = ServiceOutcome(
             hosted, run.services[name], mine, figures, bill, of.asked, seed, weighted.of_visits(name), weighted.scale,
             with_events.usage[name],
@@ -295,21 +296,32 @@ class _Asking:
             )
             for hosted in system.hosted
         }
+        if system.edge is not None:
+            usage[EDGE] = usage_of_edge(measured, run.routes, run.span_s, run.start)
         return MeasuredReplay(run, measured, of_all, of, usage)
 
 
 def trips_of(system: System, trace: Trace, results: Results) -> np.ndarray | None:
-    """Round trips of the answer of each request that was answered [s]; None: places do not matter."""
-    if not system.is_placed:
+    """Round trips of the answer of each request that was answered [s]; None: places do not matter.
+
+    Of a hit all that it takes beyond the overhead of the tier, of a miss also what it takes more for being one.
+    """
+    edge = system.edge
+    if not system.is_placed and edge is None:
         return None
     areas = (NOWHERE,) if trace.area is None else trace.areas
     far = [
-        [(system.round_trips.find(area, str(one.region)) or 0.0) * one.service.exchanges for one in system.hosted]
+        [(system.round_trips.find(area, one.region or NOWHERE) or 0.0) * one.service.exchanges for one in system.hosted]
         for area in areas
     ]
     where = np.zeros(len(trace), np.int32) if trace.area is None else trace.area
     answered = (results.ending == Ending.OK) | (results.ending == Ending.ERRORED)
-    return np.where(answered, np.array(far)[where, results.server], 0.0)
+    met = results.server < len(system.hosted)
+    far_s: np.ndarray = np.where(answered & met, np.array(far)[where, np.where(met, results.server, 0)], 0.0)
+    if edge is not None:
+        far_s = np.where(answered & met, far_s + edge.miss_time, far_s)
+        far_s = np.where(answered & ~met, edge.time - system.hosted[0].hosting.tier.overhead, far_s)
+    return far_s
 
 
 def _check_times(**times: object) -> None:

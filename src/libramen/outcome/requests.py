@@ -9,6 +9,7 @@ import numpy as np
 import pyarrow as pa
 
 from libramen.engine.border.records import ENDINGS, Results
+from libramen.study.edge import EDGE
 from libramen.trace.trace import Trace
 
 if TYPE_CHECKING:
@@ -23,8 +24,9 @@ def requests_table(trace: Trace, results: Results, regions: Sequence[str | None]
     if trace.area is not None:
         places["area"] = pa.DictionaryArray.from_arrays(trace.area, list(trace.areas))
     if regions[0] is not None:
-        names = list(dict.fromkeys(regions))
-        code = np.array([names.index(name) for name in regions], np.int32)[results.server]
+        names = [*dict.fromkeys(regions), EDGE]
+        of_each = np.array([*(names.index(name) for name in regions), len(names) - 1], np.int32)
+        code = of_each[np.minimum(results.server, len(regions))]
         places["region"] = pa.DictionaryArray.from_arrays(code, names)
     return pa.table(
         {

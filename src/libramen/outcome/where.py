@@ -8,8 +8,9 @@ from typing import TYPE_CHECKING, Final, NamedTuple
 import numpy as np
 
 from libramen.base.times import EPSILON_S
-from libramen.engine.border.records import PARTS
+from libramen.engine.border.records import AT_THE_EDGE, PARTS
 from libramen.outcome.measures import TIME_PARTS
+from libramen.study.edge import EDGE
 
 if TYPE_CHECKING:
     from libramen.outcome.outcome import Outcome
@@ -76,7 +77,13 @@ class Where:
         system, n = outcome.system, len(results)
         if results.spent_s.shape[1]:
             places = {hosted.of: place for hosted, (place, _) in zip(system.hosted, system.parts, strict=True)}
-            return sorted(places, key=lambda name: places[name]), results.spent_s
+            names, spent_s = sorted(places, key=lambda name: places[name]), results.spent_s
+            if system.edge is not None:
+                at_the_edge = np.zeros((n, 1, len(PARTS)))
+                hits = results.server == AT_THE_EDGE
+                at_the_edge[hits, 0, PARTS.index("overhead")] = results.latency_s[hits]
+                names, spent_s = [*names, EDGE], np.concatenate([spent_s, at_the_edge], axis=1)
+            return names, spent_s
         # Nobody calls anybody: what a request is and what became of it says all.
         trace, server = outcome.trace, system.servers_of(outcome.run.routes)[outcome.trace.route_codes]
         spent_s = np.zeros((n, len(system.hosted), len(PARTS)))

@@ -68,14 +68,14 @@ def least_cost(case: Case, used: UsedAtLeast = NOTHING) -> Decimal:
         used: what is used at the least, see `LeastUse`.
     """
     limited = case.terms.account.is_limited
-    standing = {name: fewest(one, is_limited=limited) for name, one in case.system.fleets.items()}
-    return least_of(case.system.fleets, _standing(standing, used), case.terms)
+    standing = {name: fewest(one, is_limited=limited) for name, one in case.system.billed.items()}
+    return least_of(case.system.billed, _standing(standing, used), case.terms)
 
 
 def likely_cost(case: Case) -> Decimal:
     """What a plan costs a month at the least if nothing breaks, and everything is sold: no bound, but a good guess."""
-    standing = {name: _fewest_planned(one) for name, one in case.system.fleets.items()}
-    return least_of(case.system.fleets, _standing(standing, NOTHING), case.terms)
+    standing = {name: _fewest_planned(one) for name, one in case.system.billed.items()}
+    return least_of(case.system.billed, _standing(standing, NOTHING), case.terms)
 
 
 def _standing(replicas: Mapping[str, int], used: UsedAtLeast) -> Known:
@@ -184,12 +184,12 @@ class Spent:
         self._edges_s, self._span_s = clock_hours(trace.span_s, trace.start), trace.span_s
         self._weights = HourWeights(trace, case).weights
         limited = case.terms.account.is_limited
-        self._fewest = {name: fewest(one, is_limited=limited) for name, one in case.system.fleets.items()}
+        self._fewest = {name: fewest(one, is_limited=limited) for name, one in case.system.billed.items()}
         self._of_part: dict[int, dict[str, _Paid]] = {}
 
     def month(self, part: int, now_s: float, fleets: list[Fleet]) -> Decimal:
         """The money, at `now_s` of one of the replays."""
-        services = self._case.system.fleets
+        services = self._case.system.billed
         self._of_part[part] = {
             hosted.name: self._paid(self._weights[part], hosted.name, hosted.hosting, now_s, fleet)
             for hosted, fleet in zip(self._case.system.hosted, fleets, strict=True)

@@ -2,24 +2,33 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import replace
 from typing import Any, Final, NamedTuple, Unpack
+
+import numpy as np
 
 from libramen.base import heavy, units
 from libramen.base.errors import ReplayError, StudyError
 from libramen.base.shown import Shown, figure_of
+from libramen.base.times import EPSILON_S
 from libramen.outcome.events import Event, difference, happened, once_a_month
 from libramen.outcome.outcome import Outcome
+from libramen.questions.check import check_plan
 from libramen.questions.context import Context, Reading
+from libramen.questions.expected_load import loads_of
 from libramen.rules.rollouts import CLASSES
 from libramen.rules.rollouts.update import Rollout
 from libramen.runs.cases import Case
 from libramen.study.plan import Hosting, Plan
 from libramen.study.study import Study
+from libramen.study.system import Hosted, System
 from libramen.trace.trace import Trace
 
 _QUIET_S: Final = 1800.0
+_LOST_S: Final = 1800.0
+_DETECT_S: Final = 60.0
+"""Of a region that is lost to see whether the rest holds: for how long, and how soon that is known."""
 _STEPS: Final = ({"share": "10%", "hold": "5m"},)
 """Of a canary that the plan does not have."""
 _KEPT_S: Final = 300.0
@@ -61,6 +70,37 @@ class Ways(NamedTuple):
         return self.ways[0]
 
 
+class RegionLost(NamedTuple):
+    """A region of the plan, lost for its busiest half hour: does the rest hold?
+
+    Attributes:
+        region: its name.
+        at_s: when it is lost, for `lasts_s` [s].
+        lasts_s: for how long [s].
+        failed: requests more that failed than without the loss.
+        availability: of the requests that came after it was known, up to the end of the loss; None: none came.
+        p95_s: of those that were answered [s], None: none was.
+        holds: whether these meet the study's objectives on all requests.
+        short: by fleet how many replicas it is short of at the busiest minute of the loss; those that have enough are
+            left out.
+        outcome: of the plan with the loss.
+    """
+
+    region: str
+    at_s: float
+    lasts_s: float
+    failed: int
+    availability: float | None
+    p95_s: float | None
+    holds: bool
+    short: dict[str, int]
+    outcome: Outcome
+
+    def to_dict(self) -> dict[str, Any]:
+        """As in the JSON of the command line."""
+        return {name: value for name, value in self._asdict().items() if name != "outcome"}
+
+
 class Events(Shown):
     """What the releases and faults of a plan cost.
 
@@ -68,10 +108,13 @@ class Events(Shown):
         outcome: of the plan as it is.
         entries: each with its ways, in the order in which they first happen.
         once: whether each counts once a month, and not as often as the trace has it.
+        regions: of a plan in several regions each of them, lost in its busiest half hour.
     """
 
-    def __init__(self, outcome: Outcome, entries: tuple[Ways, ...], *, once: bool) -> None:
-        self.outcome, self.entries, self.once = outcome, entries, once
+    def __init__(
+        self, outcome: Outcome, entries: tuple[Ways, ...], *, once: bool, regions: tuple[RegionLost, ...] = ()
+    ) -> None:
+        self.outcome, self.entries, self.once, self.regions = outcome, entries, once, regions
 
     def to_dict(self) -> dict[str, Any]:
         """The JSON of the command line."""
@@ -94,6 +137,7 @@ class Events(Shown):
                 }
                 for entry in self.entries
             ],
+            **({"regions": [lost.to_dict() for lost in self.regions]} if self.regions else {}),
         }
 
     def plot(self, entry: int = 0) -> heavy.Figure:
@@ -125,6 +169,7 @@ def events(
 
     As planned; in the quietest window; a release also with each other strategy that the plan allows. Each is compared
     with a replay without it, on the same luck; random faults of a kind are left out together, and not moved.
+    Of a plan in several regions each is also lost in its busiest half hour, whether or not the plan says so.
 
     Args:
         study: from `load_study`.
@@ -158,7 +203,7 @@ def events(
         context.report("events", number / len(first))
         without = outcome.without(key)
         ways = [Way("as planned", tuple(counted(difference(outcome, without, planned))), outcome=outcome)]
-        for name, changed, why_not in _otherwise(chosen, key, trace):
+        for name, changed, why_not in _otherwise(case.system, key, trace):
             if changed is None:
                 ways.append(Way(name, (), why_not))
                 continue
@@ -170,47 +215,108 @@ def events(
             else:
                 ways.append(Way(name, tuple(counted(difference(other, without, again))), outcome=other))
         entries.append(Ways(planned[0].kind, key[0], planned[0].is_release, tuple(ways)))
+    lost = []
+    for region in case.system.regions if len(case.system.regions) > 1 else ():
+        found = _without_region(study, outcome, chosen, region, replayed)
+        lost += [found] if found is not None else []
     context.report("events", 1.0)
-    return Events(outcome, tuple(entries), once=once)
+    return Events(outcome, tuple(entries), once=once, regions=tuple(lost))
 
 
-def _otherwise(plan: Plan, key: tuple[str, str, int | str], trace: Trace) -> Iterator[tuple[str, Plan | None, str]]:
+def _without_region(
+    study: Study, outcome: Outcome, plan: Plan, region: str, replayed: Callable[[Plan], Outcome]
+) -> RegionLost | None:
+    """What becomes of a plan when a region is lost in the half hour that is its busiest; None: nothing comes there."""
+    system, trace = outcome.system, outcome.trace
+    loads = loads_of(trace, system)
+    mine = [at for at, one in enumerate(system.hosted) if one.region == region]
+    visits = sum((loads.of[at].visits for at in mine), np.zeros(len(trace)))
+    lasts_s = min(_LOST_S, trace.span_s // 240 * 60)
+    if not visits.any() or lasts_s < _DETECT_S:
+        return None
+    starts = np.arange(max(1, int((trace.span_s - lasts_s) / 60 + 1e-9) + 1)) * 60.0
+    up_to = np.append(0.0, np.cumsum(visits))
+    came = up_to[np.searchsorted(trace.at_s, starts + lasts_s)] - up_to[np.searchsorted(trace.at_s, starts)]
+    at_s = float(starts[int(np.argmax(came))])
+    loss = {"kind": "region_loss", "region": region, "at": at_s, "lasts": lasts_s, "detect": _DETECT_S}
+    first = system.hosted[mine[0]].of
+    changed = plan.each(lambda name, one: one.replace(faults=[*one.faults, loss]) if name == first else one)
+    other = replayed(changed)
+    after = other.stretch(min(at_s + _DETECT_S, trace.span_s - 60), min(at_s + lasts_s, trace.span_s))
+    goals = [goal for goal in study.objectives.goals() if "." not in goal.name]
+    within = [after.within.get(goal.name, 1.0) >= (goal.share or 0.0) - EPSILON_S for goal in goals if goal.share]
+    wanted = [float(goal.wanted) for goal in goals if goal.key == "availability"]
+    available = after.availability is None or all(after.availability >= share - EPSILON_S for share in wanted)
+    rows = slice(int(np.searchsorted(trace.at_s, at_s)), int(np.searchsorted(trace.at_s, at_s + lasts_s)))
+    return RegionLost(
+        region, at_s, lasts_s, other.n_requests - other.endings["ok"] - (outcome.n_requests - outcome.endings["ok"]),
+        after.availability, after.latency_s["p95"], available and all(within),
+        _short(study, plan, trace.part(rows), region), other,
+    )  # fmt: skip
+
+
+def _short(study: Study, plan: Plan, trace: Trace, region: str) -> dict[str, int]:
+    """By fleet how many replicas the others are short of while a region is lost, at the busiest minute."""
+
+    def rest(_name: str, one: Hosting) -> Hosting:
+        left = {name: keys for name, keys in one.regions.items() if name != region}
+        faults = [fault for fault in one.faults if getattr(fault, "region", None) != region]
+        return one.replace(regions=left or one.regions, faults=faults if left else one.faults)
+
+    left = study.system(plan.each(rest))
+    found = {}
+    if not len(trace) or len(left.hosted) == 0:
+        return {}
+    for one in check_plan(study, trace, left):
+        needs, most = max(one.needs_cpu, one.needs_slots), one.hosting.limits[1]
+        if needs > most:
+            found[one.service or one.hosting.region or ""] = needs - most
+    return found
+
+
+def _otherwise(system: System, key: tuple[str, str, int | str], trace: Trace) -> Iterator[tuple[str, Plan | None, str]]:
     """Other ways of doing it: what each is called, the plan with it, and why it cannot be."""
-    service, table, place = key
+    plan, (service, table, place) = system.plan, key
     if table == "at_random" or not isinstance(place, int):
         return
-    entry = getattr(plan.of(service), table)[place]
+    hosted = next(one for one in system.hosted if one.name == service)
+    entry = getattr(hosted.hosting, table)[place]
     quiet_s = min(_QUIET_S, trace.span_s // 240 * 60)
     if quiet_s >= 60 and entry.at.quiet_s is None:
         name = f"quietest {units.show_duration(quiet_s).replace(' ', '')}"
         given = {key: getattr(entry, key) for key in entry.model_fields_set} | {"at": f"quietest {quiet_s:g}s"}
         given = {key: value for key, value in given.items() if key not in {"daily", "days"}}
-        yield _changed(plan, service, table, place, name, given)
+        yield _changed(plan, hosted, table, place, name, given)
     if table != "rollouts":
         return
     common = entry.model_fields_set & set(Rollout.model_fields) - {"strategy"}
     same = {name: getattr(entry, name) for name in common}
     in_place = {"strategy": "rolling", "spare": 0, "keep": 0, "in_place": True}
     if any(getattr(entry, key, None) != value for key, value in in_place.items()):
-        yield _changed(plan, service, table, place, "rolling in place", same | in_place)
+        yield _changed(plan, hosted, table, place, "rolling in place", same | in_place)
     for strategy in CLASSES:
         name = strategy.model_fields["strategy"].default
         if name != entry.strategy:
             more: dict[str, Any] = {"steps": _STEPS} if name == "canary" else {}
             if name == "switch" and entry.is_judged:
                 more = {"keep_old": _KEPT_S}  # else it would be over before anything could be judged
-            yield _changed(plan, service, table, place, name, same | {"strategy": name} | more)
+            yield _changed(plan, hosted, table, place, name, same | {"strategy": name} | more)
 
 
 def _changed(
-    plan: Plan, service: str, table: str, place: int, name: str, entry: dict[str, Any]
+    plan: Plan, hosted: Hosted, table: str, place: int, name: str, entry: dict[str, Any]
 ) -> tuple[str, Plan | None, str]:
     def change(of: str, one: Hosting) -> Hosting:
-        if of != service:
+        if of != hosted.of:
             return one
-        entries: list[Any] = list(getattr(one, table))
+        entries: list[Any] = list(getattr(hosted.hosting, table))
         entries[place] = entry
-        return one.replace(**{table: entries})
+        if hosted.region is None:
+            return one.replace(**{table: entries})
+        # In one of its regions; a lost region stands among the faults of the plan.
+        regions = {**one.regions, hosted.region: {**one.regions[hosted.region], table: entries}}
+        faults = [fault for fault in one.faults if getattr(fault, "region", None) != hosted.region]
+        return one.replace(regions=regions, faults=faults)
 
     try:
         return name, plan.each(change), ""

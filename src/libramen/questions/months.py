@@ -97,7 +97,7 @@ def resampled(
     met = np.empty((len(figures), months), bool)
     for place, (one, mine, month_weights) in enumerate(zip(figures, kept_replays, all_weights, strict=True)):
         case = cases[one.plan]
-        services = {name: case.system.fleets[name] for name in case.system.names}
+        services = case.system.billed
         for k in range(months):
             weights = tuple(Rough(part.floats * of_hour[k]) for part in month_weights.weights)
             cost[place, k] = total(tuple(charge.line for charge in charges_of(services, mine.use(weights), case.terms)))

@@ -13,10 +13,11 @@ from libramen.prices import PricesOfPlan, PricesOfSize, PricesOfTier
 from libramen.prices.replica_hours import Commitment
 from libramen.questions.check import PlanCheck, check_plan
 from libramen.rules.scaling import CLASSES
+from libramen.study.edge import Edge
 from libramen.study.plan import Hosting, Plan, only_of
 from libramen.study.service import Service, Size, Tier
 from libramen.study.study import Study
-from libramen.study.system import System, check_account
+from libramen.study.system import System, check_account, check_distances
 from libramen.trace.trace import Trace
 
 MOST: Final = 100_000
@@ -24,6 +25,7 @@ MOST: Final = 100_000
 _FIRST: Final = ("tier", "size", "scaling.rule")
 """What others are about: these are changed before them."""
 _PARTS: Final = ("scaling", "rollouts", "committed", "size", "tier")
+_TABLES: Final = {"plan", "scaling", "service", "rollouts", "faults", "region"}
 _LISTS: Final = ("rollouts", "committed")
 """Tables of which a plan may have several: with a number, from 1."""
 _MOST_SCALE: Final = 1000
@@ -63,7 +65,8 @@ def combinations(study: Study, plan: Plan | None, ranges: Mapping[str, Iterable[
         ranges: the values of each key: `plan`, names of the study's; of the plan bare, else `scaling.K`,
             `rollouts.N.K` (N from 1), `size.K`,
             `tier.K`, `committed.N.K` (`committed.K` where there is one, or none yet); of the part of a plan that is for
-            service N, `plan.services.N.` and such a key; of a service `service.K` or `services.N.K`; `trace.scale`.
+            service N, `plan.services.N.` and such a key; `plan.regions` (names joined by +), `plan.regions.R.K` of
+            region R, `plan.edge.K`; of a service `service.K` or `services.N.K`; `trace.scale`.
 
     Raises:
         StudyError: there is no such plan or key; a key has no values; there are too many combinations.
@@ -145,6 +148,13 @@ def _check_key(key: str, plan: Plan, study: Study) -> None:
         if not dot or name not in study.services:
             raise StudyError(f"vary {key!r}: allowed: services.N.KEY; {nearest(name, study.services)}")
         _check_inner(key, "service", inner)
+    elif part == "plan" and rest.partition(".")[0] in {"regions", "edge"}:
+        if rest.startswith("edge"):
+            _check_inner(key, "edge", rest.removeprefix("edge."))
+            if plan.edge is None:
+                raise StudyError(f"vary {key!r}: plan {plan.name!r} has no edge; allowed: a plan with one")
+            return
+        _check_hosting_key(key, rest, only_of(plan.services, f"vary {key!r}", f"plan.services.N.{rest}"))
     elif part == "plan":
         table, _, inner = rest.partition(".")
         name, _, inner = inner.partition(".")
@@ -160,7 +170,15 @@ def _check_key(key: str, plan: Plan, study: Study) -> None:
 
 def _check_hosting_key(key: str, path: str, hosting: Hosting) -> None:
     part, _, rest = path.partition(".")
-    bare = [name for name in Hosting.model_fields if name not in {"plan", "scaling", "service", "rollouts", "faults"}]
+    if part == "regions" and rest:
+        name, _, inner = rest.partition(".")
+        if name not in hosting.regions:
+            allowed = nearest(name, hosting.regions) if hosting.regions else "allowed: a plan with regions"
+            raise StudyError(f"vary {key!r}: plan {hosting.plan!r} has no region {name!r}; {allowed}")
+        if inner not in {"replicas", "size", "zones"} and not inner.startswith("scaling."):
+            raise StudyError(f"vary {key!r}: found {inner!r}; allowed: replicas, size, zones or scaling.KEY")
+        return
+    bare = [name for name in Hosting.model_fields if name not in _TABLES]
     if not rest:
         if part not in bare:
             more = ", ".join(f"{one}.KEY" for one in (*_PARTS, "service"))
@@ -190,6 +208,7 @@ def _check_inner(key: str, part: str, rest: str) -> None:
         "size": [key for key in Size.model_fields if key != "name"],
         "tier": [key for key in Tier.model_fields if key not in {"name", "sizes"}],
         "service": list(Service.model_fields),
+        "edge": list(Edge.model_fields),
         "committed": list(Commitment.model_fields),
     }[part]
     if rest not in known:
@@ -199,10 +218,15 @@ def _check_inner(key: str, part: str, rest: str) -> None:
 def _combined(study: Study, plan: Plan, varied: dict[str, Any]) -> Combination:
     of_hosting: dict[str, dict[str, Any]] = {}  # service -> the keys of what it runs on
     of_services: dict[str, dict[str, Any]] = {}  # service -> its own keys, which its plan may have changed
+    of_edge: dict[str, Any] = {}
     for key, value in varied.items():
         part, _, rest = key.partition(".")
         if part == "service":
             of_services.setdefault(next(iter(plan.services)), {})[rest] = value
+        elif part == "plan" and rest.startswith("edge."):
+            of_edge[rest.removeprefix("edge.")] = value
+        elif part == "plan" and rest.partition(".")[0] == "regions":
+            of_hosting.setdefault(next(iter(plan.services)), {})[rest] = value
         elif part in {"services", "plan"} and rest:
             name, _, inner = rest.removeprefix("services.").partition(".")
             (of_services if part == "services" else of_hosting).setdefault(name, {})[inner] = value
@@ -213,8 +237,9 @@ def _combined(study: Study, plan: Plan, varied: dict[str, Any]) -> Combination:
         return _with_all(study, one, of_hosting.get(name, {}), of_services.get(name, {}))
 
     try:
-        changed = plan.each(change).replace(name=name_of(plan, varied))
-        System.of(study.services, changed)
+        edge = {"edge": plan.edge.replace(**of_edge)} if plan.edge is not None and of_edge else {}
+        changed = plan.each(change).replace(name=name_of(plan, varied), **edge)
+        check_distances(System.of(study.services, changed, study.round_trips), study.trace_table.areas)
         check_account(changed, study.account)
     except StudyError as error:
         return Combination(varied, None, str(error))
@@ -254,13 +279,15 @@ def name_of(plan: Plan, varied: Mapping[str, Any]) -> str:
 
 def short_key(key: str) -> str:
     """A key as tables and pictures show it: `web.replicas` of `plan.services.web.replicas`, `target` of a rule's."""
-    for prefix in ("plan.services.", "services.", "scaling.", "trace."):
+    for prefix in ("plan.services.", "plan.", "services.", "scaling.", "trace."):
         key = key.removeprefix(prefix)
     return key.replace(".scaling.", ".")
 
 
 def _with(study: Study, hosting: Hosting, key: str, value: Any, varied: Mapping[str, Any]) -> Hosting:
     part, _, rest = key.partition(".")
+    if part == "regions":
+        return hosting.replace(regions=_regions(hosting, rest, value))
     if not rest:
         if key == "tier":
             return hosting.replace(tier=_tier(study, value), size=str(varied.get("size", hosting.size.name)))
@@ -282,6 +309,23 @@ def _with(study: Study, hosting: Hosting, key: str, value: Any, varied: Mapping[
     if part == "size":
         return hosting.replace(size=hosting.size.replace(**{rest: value}))
     return hosting.replace(tier=hosting.tier.replace(**{rest: value}), size=hosting.size)
+
+
+def _regions(hosting: Hosting, rest: str, value: Any) -> dict[str, dict[str, Any]]:
+    """The regions of a plan with others ("east+west"), or with another key of one of them ("east.replicas")."""
+    if not rest:
+        names = str(value).split("+") if isinstance(value, str) else list(value)
+        return {name: hosting.regions.get(name, {}) for name in names}
+    name, _, key = rest.partition(".")
+    if name not in hosting.regions:
+        raise StudyError(f"regions.{name}: the plan does not stand there; {nearest(name, hosting.regions)}")
+    keys = dict(hosting.regions[name])
+    if key.startswith("scaling."):
+        rule = next(one for one in hosting.in_regions() if one.region == name).scaling
+        keys["scaling"] = rule.replace(**{key.removeprefix("scaling."): value})
+    else:
+        keys[key] = value
+    return {**hosting.regions, name: keys}
 
 
 def _tier(study: Study, name: Any) -> Tier:
@@ -316,7 +360,7 @@ def sensible(study: Study, plan: Plan, trace: Trace) -> dict[str, range]:
     Of a plan that scales its floor, and its ceiling from what that minute needs on; else its replicas. Of several
     services, whose combinations are many, the replicas of those that do not scale, from what that minute needs on.
     """
-    system = System.of(study.services, plan)
+    system = System.of(study.services, plan, study.round_trips)
     found = dict(zip(system.names, check_plan(study, trace, system), strict=True))
     if len(plan.services) == 1:
         return _sensible(plan.only, next(iter(found.values())))

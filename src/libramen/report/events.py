@@ -5,13 +5,14 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
+from libramen.base import units
 from libramen.outcome.events import Event
 from libramen.outcome.figures import Figures
 from libramen.outcome.outcome import Outcome
 from libramen.prices.lines import HOURS
 from libramen.report.prose import and_list, clock, times, whose
 from libramen.report.section import SERVICE, Cell, Column, Row, Section, row
-from libramen.report.words import demand_sections, duration
+from libramen.report.words import availability, demand_sections, duration
 from libramen.rules.faults import BY_KIND
 
 if TYPE_CHECKING:
@@ -159,13 +160,56 @@ def ways_sections(name: str, found: Events) -> list[Section]:
     """Each event as planned and otherwise: a table, and what is best. `name`: of the study."""
     outcome = found.outcome
     title = f"{name}: releases and faults of plan {outcome.plan.name}"
-    if not found.entries:
+    if not found.entries and not found.regions:
         return [Section(title, ("This plan has neither releases nor faults.",))]
     sections = [*(demand_sections(outcome.trace.demand) if outcome.has_trace else ()), Section(title)]
     sections += [_ways(outcome, entry) for entry in found.entries]
+    sections += [_regions(found)] if found.regions else []
     counted = "Each counts once a month." if found.once else f"A month here is {outcome.bill.note}."
     compared = "Each is compared with a replay without it, with the same random numbers."
     return [*sections, Section(sentences=(compared, counted))]
+
+
+def _regions(found: Events) -> Section:
+    """What becomes of the plan when each of its regions is lost in the half hour that is its busiest."""
+    said, rows = [], []
+    for one in found.regions:
+        when = clock(found.outcome, one.at_s, seconds=False)
+        held = "the rest holds" if one.holds else "the rest does not hold"
+        said.append(
+            f"{one.region[0].upper()}{one.region[1:]} lost at {when} for {units.show_duration(one.lasts_s)}: "
+            f"{times(max(0, one.failed), 'request')} more fail, and {held} once it is known"
+            + (f"; short of {and_list([times(n, 'replica') + f' of {name}' for name, n in one.short.items()])}."
+               if one.short else ".")
+        )  # fmt: skip
+        rows.append(
+            row([
+                one.region,
+                Cell(when, one.at_s),
+                Cell(f"{one.failed:,}", one.failed),
+                availability(one.availability),
+                duration(one.p95_s),
+                Cell("holds" if one.holds else "does not hold", one.holds),
+                Cell(", ".join(f"{n} {name}" for name, n in one.short.items()), sum(one.short.values())),
+            ])
+        )  # fmt: skip
+    return Section(
+        "Each region lost in its busiest half hour",
+        sentences=tuple(said),
+        columns=(
+            Column("region", "region", is_number=False),
+            Column("at", "at_s", "s", is_number=False),
+            Column("failed", "failed"),
+            Column("available after", "availability", "share"),
+            Column("p95 after", "p95", "s"),
+            Column("the rest", "holds", is_number=False),
+            Column("replicas short", "short", is_number=False),
+        ),
+        rows=tuple(rows),
+        notes=("After: from when the loss is known, a minute later, up to its end.",),
+        name="regions",
+        prose=True,
+    )
 
 
 def _ways(outcome: Outcome, entry: Ways) -> Section:

@@ -27,6 +27,7 @@ from libramen.prices import PricesOfPlan, PricesOfSize, PricesOfTier
 from libramen.runs.cases import Case
 from libramen.study.objectives import Objective, Objectives
 from libramen.study.plan import Hosting
+from libramen.study.system import System
 
 _LIMITS: Final = {"availability", "availability_minutes"}
 """Objectives of which only the verdict depends on what is wanted."""
@@ -56,6 +57,7 @@ def key_of(case: Case, trace_key: str) -> str | None:
             (hosted.name, hosted.service.model_dump(mode="json"), _without_prices(hosted.hosting))
             for hosted in case.system.hosted
         ],
+        _places_of(case.system),
         _what_is_counted(case.objectives.model_dump(mode="json")),
         case.seed,
         case.settle_s,
@@ -64,6 +66,13 @@ def key_of(case: Case, trace_key: str) -> str | None:
         case.keeps,
     ]
     return digest(told)
+
+
+def _places_of(system: System) -> Any:
+    """Where its users and fleets are, how far that is, and what is answered before any fleet."""
+    trips = sorted((sorted(pair), time_s) for pair, time_s in system.round_trips.pairs.items())
+    edge = None if system.edge is None else [system.edge.hit, system.edge.time, system.edge.miss_time]
+    return [[hosted.region for hosted in system.hosted], trips if system.is_placed else [], edge]
 
 
 def digest(told: Any) -> str:
@@ -79,7 +88,7 @@ def prices_of(case: Case) -> Any:
             one.tier.model_dump(mode="json", exclude={"sizes", "summary"}) | {"name": one.tier.name},
             one.model_dump(mode="json", include=set(PricesOfPlan.model_fields)),
         ]
-        for one in case.system.fleets.values()
+        for one in case.system.billed.values()
     ]
     return [case.objectives.model_dump(mode="json"), case.terms.model_dump(mode="json"), prices]
 
@@ -122,17 +131,19 @@ def figures_of(document: dict[str, Any], case: Case) -> Figures | None:
         StudyError: the month has a day that the trace has not.
     """
     kept = Figures.from_dict(document["figures"])
-    names, hostings = case.system.names, case.system.fleets
-    kept_replays: KeptReplays = KeptReplays.from_dict(document["kept_replays"], kept.span_s, kept.start, tuple(names))
+    names, hostings = case.system.names, case.system.billed
+    kept_replays: KeptReplays = KeptReplays.from_dict(
+        document["kept_replays"], kept.span_s, kept.start, tuple(hostings)
+    )
     month_weights = kept_replays.month_weights(case.terms.month)
     if month_weights is None:
         return None
-    bill = kept_replays.bill({name: hostings[name] for name in names}, case.terms, month_weights)
+    bill = kept_replays.bill(hostings, case.terms, month_weights)
     months = _Months(kept_replays, month_weights.weights, is_same=kept_replays.is_same(case.terms.month))
     services = {}
     for name, of in zip(names, case.objectives.of_services(names), strict=True):
         if name in kept.services:
-            mine = bill.of_service(name, tuple(names))
+            mine = bill.of_service(name, tuple(hostings))
             services[name] = _renewed(
                 kept.services[name], mine, of, case.plan.name, hostings[name], months, f"services.{name}"
             )

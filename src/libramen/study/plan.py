@@ -19,6 +19,7 @@ from libramen.rules.faults import KINDS, RegionLoss
 from libramen.rules.rollouts import STRATEGIES
 from libramen.rules.scaling import RULES, Fixed
 from libramen.study.balancers import BALANCERS, Balancer, BalancerName
+from libramen.study.edge import Edge
 from libramen.study.places import regions_of
 from libramen.study.service import Service, Size, Tier
 
@@ -362,12 +363,13 @@ class Plan(Table):
 
     name: str = Field("plan", exclude=True)
     services: dict[str, Hosting] = Field(min_length=1, description="what each service runs on")
+    edge: Edge | None = Field(None, description="what answers some requests near the users, before any fleet")
 
     def __init__(self, **values: Any) -> None:
-        named = {"name": values["name"]} if "name" in values else {}
+        named = {key: values[key] for key in ("name", "edge") if key in values}
         of = {"plan": values.get("name", "plan")}
         if "services" not in values:
-            keys = {key: value for key, value in values.items() if key != "name"}
+            keys = {key: value for key, value in values.items() if key not in {"name", "edge"}}
             values = named | {"services": {ALONE: Hosting(**keys, **of)}}
         elif isinstance(parts := values["services"], dict):
             values |= {"services": {name: _part(part, of) for name, part in parts.items()}}
@@ -428,7 +430,8 @@ class Plan(Table):
 
     def each(self, change: Callable[[str, Hosting], Hosting]) -> Plan:
         """What a change makes of each part."""
-        return Plan(name=self.name, services={name: change(name, part) for name, part in self.services.items()})
+        changed = {name: change(name, part) for name, part in self.services.items()}
+        return Plan(name=self.name, services=changed, edge=self.edge)
 
     def beside(self, folder: Path, *, trusted: bool) -> Plan:
         """The plan of a study in a folder; see `AnyRule.beside`."""

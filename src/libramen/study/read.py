@@ -11,6 +11,7 @@ from pydantic import ValidationError
 
 from libramen.base.errors import StudyError
 from libramen.base.fields import Table, describe, nearest
+from libramen.study.edge import Edge
 from libramen.study.plan import ALONE, Hosting, Plan
 from libramen.study.service import Service, Tier
 
@@ -63,15 +64,18 @@ def read_plan(
     Raises:
         StudyError: a service has no plan, or it says something that is not allowed.
     """
+    edge = checked(path, Edge, table["edge"], f"plans.{name}.edge") if "edge" in table else None
+    table = {key: value for key, value in table.items() if key != "edge"}
     is_short = len(services) < 2 and (bool(table) or not services) and set(table) != {"services"}
     services = services or {ALONE: {}}
     if is_short:
-        return Plan(name=name, services=dict.fromkeys(services, _read_hosting(path, f"plans.{name}", table, tiers)))
+        hosting = _read_hosting(path, f"plans.{name}", table, tiers)
+        return Plan(name=name, services=dict.fromkeys(services, hosting), edge=edge)
     for key in table:
-        if key != "services":
+        if key not in {"services", "faults"}:
             raise StudyError(
                 f"{path}: [plans.{name}] unknown key {key!r}; allowed: services, a table for each that is not as "
-                "[services.NAME.plan] says"
+                "[services.NAME.plan] says, edge, and faults of kind region_loss"
             )
     own = table.get("services", {})
     if not isinstance(own, dict):
@@ -81,7 +85,8 @@ def read_plan(
             raise StudyError(
                 f"{path}: [plans.{name}.services] there is no service {service!r}; {nearest(service, services)}"
             )
-    parts = {}
+    parts: dict[str, Hosting] = {}
+    losses = _losses(path, name, table.get("faults", []))
     for service, said in services.items():
         part, place = own.get(service), f"plans.{name}.services.{service}"
         if part is None:
@@ -93,8 +98,36 @@ def read_plan(
             )
         if not isinstance(part, dict):
             raise StudyError(f"{path}: [{place}] found {part!r}; allowed: a table with the keys of a plan")
+        # A lost region is of the whole plan: the first service that stands there has it.
+        there = part.get("regions", ())
+        mine = [loss for loss in losses if loss.get("region") in {None, *there}]
+        losses = [loss for loss in losses if loss not in mine]
+        if mine:
+            part = {**part, "faults": [*part.get("faults", []), *mine]}
         parts[service] = _read_hosting(path, place, part, tiers)
-    return Plan(name=name, services=parts)
+    if losses:
+        raise StudyError(
+            f"{path}: [plans.{name}.faults] region: found {losses[0].get('region')!r}; allowed: a region in which a "
+            "service of the plan stands"
+        )
+    return Plan(name=name, services=parts, edge=edge)
+
+
+def _losses(path: Path, name: str, faults: Any) -> list[dict[str, Any]]:
+    """The faults of a plan of several services as a whole: lost regions.
+
+    Raises:
+        StudyError: there are others.
+    """
+    if not isinstance(faults, list) or not all(isinstance(fault, dict) for fault in faults):
+        raise StudyError(f"{path}: [plans.{name}] faults: found {faults!r}; allowed: tables")
+    for fault in faults:
+        if fault.get("kind") != "region_loss":
+            raise StudyError(
+                f"{path}: [plans.{name}.faults] kind: found {fault.get('kind')!r}; allowed: region_loss, which is of "
+                f"all services; others in [plans.{name}.services.NAME]"
+            )
+    return faults
 
 
 def _read_hosting(path: Path, place: str, table: dict[str, Any], tiers: dict[str, Tier]) -> Hosting:

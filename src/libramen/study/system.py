@@ -14,9 +14,10 @@ import numpy as np
 from libramen.base.errors import StudyError
 from libramen.base.fields import nearest
 from libramen.study.calls import Call
+from libramen.study.edge import EDGE, Edge
 from libramen.study.places import NO_TRIPS, NOWHERE, RoundTrips
 from libramen.study.plan import ALONE, Hosting, Plan
-from libramen.study.service import Service
+from libramen.study.service import Service, Size, Tier
 from libramen.study.terms import Account
 
 _MOST_PLACES: Final = 1_000_000_000
@@ -119,7 +120,7 @@ class System:
         if whole.is_short and ALONE not in named:
             if len(named) > 1:
                 raise StudyError(f"plan {whole.name!r}: it is for one service, and there are {', '.join(named)}")
-            whole = Plan(name=whole.name, services=dict.fromkeys(named, whole.only))
+            whole = Plan(name=whole.name, services=dict.fromkeys(named, whole.only), edge=whole.edge)
         parts = whole.services
         for name in parts:
             if name not in named:
@@ -176,9 +177,34 @@ class System:
     def areas_of(self, areas: Iterable[str]) -> tuple[str, ...]:
         """All places from which requests may come, given those of a trace; none where nobody is anywhere."""
         known = tuple(areas)
-        if not self.is_placed and not known:
+        if not self.is_placed and not known and not (self.edge is not None and self.edge.miss_time):
             return ()
         return tuple(dict.fromkeys((NOWHERE, *known, *self.round_trips.places)))
+
+    @property
+    def edge(self) -> Edge | None:
+        """What answers some requests before any fleet."""
+        return self.plan.edge
+
+    @property
+    def billed(self) -> dict[str, Hosting]:
+        """All that is paid for, by name: the fleets, and the edge as if it were one, on a tier of its own."""
+        edge = self.edge
+        if edge is None:
+            return self.fleets
+        prices = {"per_million_requests": edge.per_million_requests, "egress_per_gb": edge.per_gb}
+        size = Size(name=EDGE, cores=1)
+        tier = Tier(
+            name=EDGE, billing="per_request", per_million_requests=1, replicas={"least": 0}, sizes={EDGE: size},
+        ).model_copy(update=prices)  # fmt: skip
+        fleets = self.fleets
+        if edge.miss_per_gb is not None:
+            of_misses = {"egress_per_gb": edge.miss_per_gb}
+            fleets = {
+                name: one.model_copy(update={"tier": one.tier.model_copy(update=of_misses)})
+                for name, one in fleets.items()
+            }
+        return fleets | {EDGE: Hosting(plan=self.name, tier=tier, size=tier.sizes[EDGE], replicas=0)}
 
     def of_service(self, name: str) -> list[int]:
         """Numbers of the fleets of a service."""
@@ -209,8 +235,8 @@ class System:
 
     @property
     def only(self) -> Hosted | None:
-        """The only service, None: there are several."""
-        return self.hosted[0] if len(self.hosted) == 1 else None
+        """The only service, in one place, to which all requests come; None: there are several, or an edge before it."""
+        return self.hosted[0] if len(self.hosted) == 1 and self.edge is None else None
 
     @property
     def labels(self) -> tuple[str, ...]:

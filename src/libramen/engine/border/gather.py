@@ -47,11 +47,12 @@ def spec_of(
         clients=(*users, *calls),
         columns=len(columns),
         parts=system.parts,
-        spends=spends and (bool(calls) or system.is_placed),
+        spends=spends and (bool(calls) or system.is_placed or system.edge is not None),
         visitors=visitors if pins else 0,
         codes=system.looks_at_routes,
         seed=seed,
         places=_places(system, areas) if areas else None,
+        edge_s=None if system.edge is None else system.edge.time,
     )
 
 
@@ -64,7 +65,10 @@ def _places(system: System, areas: Sequence[str]) -> Places:
         [[trips.find(place, region) for region in stands_in] for place in (*areas, *regions)], np.float64
     )
     exchanges = np.array([one.service.exchanges for one in system.hosted])
-    ways_s = far * np.where(np.arange(len(far))[:, None] < len(areas), exchanges, 1.0)
+    is_area = np.arange(len(far))[:, None] < len(areas)
+    ways_s = far * np.where(is_area, exchanges, 1.0)
+    if system.edge is not None:
+        ways_s = ways_s + np.where(is_area, system.edge.miss_time, 0.0)
     return Places(
         first=first,
         regions=tuple(first.count(at) for at in first),

@@ -58,6 +58,7 @@ class Chunk(NamedTuple):
     given_s: np.ndarray = _NO_BYTES  # float64 (n, columns): their work at other services, as the trace says
     applies: np.ndarray = _NO_CODES  # int64 (clients, routes): 1, requests of this route make this call
     area: np.ndarray = _NO_CODES  # int32: where each comes from, a row of `Places.trips_s`
+    hit: np.ndarray = _NO_CODES  # int32: 1, it is answered at the edge
 
 
 class Integrals(NamedTuple):
@@ -125,6 +126,9 @@ of the services that it called."""
 
 
 N_PARTS: Final = len(PARTS)
+
+AT_THE_EDGE: Final = 0xFFFF
+"""In the place of a server, of a request that met none."""
 
 
 class Ended(NamedTuple):

@@ -196,6 +196,7 @@ class SystemSpec(NamedTuple):
         codes: whether some call is made by requests of some routes only.
         seed: random seed.
         places: where users and fleets are, None: that does not matter.
+        edge_s: what a request takes that is answered before any fleet has it [s], None: none is.
     """
 
     servers: tuple[ServerSpec, ...]
@@ -207,6 +208,7 @@ class SystemSpec(NamedTuple):
     codes: bool = False
     seed: int = 0
     places: Places | None = None
+    edge_s: float | None = None
 
     @property
     def has_calls(self) -> bool:

@@ -39,6 +39,7 @@ from libramen.engine.kernel.callers import hear_next, next_step, wait_no_longer
 from libramen.engine.kernel.clients import arrive_answer, give_up, next_repeat, next_repeat_s, take_repeat
 from libramen.engine.kernel.completions import complete, first_arrived, only_answer_due, only_one_due
 from libramen.engine.kernel.connections import next_impatient
+from libramen.engine.kernel.edge import answer_at_the_edge
 from libramen.engine.kernel.orders import carry_out
 from libramen.engine.kernel.places import forget_turned, site_for
 from libramen.engine.kernel.service import empty_bank
@@ -199,6 +200,9 @@ def _make_advance(sources: int, lean: int) -> Callable[..., Any]:
                     wait_no_longer(w, next_impatient(w, limit_s), impatient_s)
                     continue
                 is_new, index = now_s < limit_s, layout.NOTHING
+                if is_new and w.edge and reach.int32_at(w.chunk_hit, i):
+                    answer_at_the_edge(w, i, now_s)
+                    continue
                 if is_new:
                     f = reach.fleet_at(w, reach.int32_at(w.chunk_server, i) if w.n_services > 1 else layout.FIRST)
                 else:

@@ -112,7 +112,8 @@ class WorldArrays(Pointing):
         world["notice_s"] = np.inf
         world["keeps"], world["tallies"], world["calls"] = results is not None, tallies, spec.has_calls
         world["codes"], world["pins"] = spec.codes or tallies, spec.visitors > 0
-        world["places"] = spec.places is not None
+        world["places"], world["edge"] = spec.places is not None, spec.edge_s is not None
+        world["edge_s"] = spec.edge_s or 0.0
         tables = (np.zeros((0, 0)),) * 2 if spec.places is None else (spec.places.trips_s, spec.places.ways_s)
         self._point(**{name: np.ascontiguousarray(of) for name, of in zip(("trips_s", "ways_s"), tables, strict=True)})
         world["columns"], world["parts"] = spec.columns, spec.n_parts

@@ -171,6 +171,7 @@ WORLD: Final = _record(
     ("chunk_n", "i8"),
     ("chunk_first", "i8"),  # number of the chunk's first request
     ("chunk_last", "i8"),  # 1: the trace ends with this chunk
+    address("chunk_hit"),  # int32 (chunk_n,) where `edge`
     address("chunk_area"),  # int32 (chunk_n,) where `places`
     address("trips_s"),  # float64 (origins, n_services) where `places`: round trips, for the nearest region to be found
     address("ways_s"),  # of the same shape: by how much later that makes an answer
@@ -189,6 +190,8 @@ WORLD: Final = _record(
     known("calls", "i8", 0),  # 1: some service calls another one
     known("codes", "i8", 0),  # 1: the route of a request is looked at
     known("pins", "i8", 0),  # 1: the visitor of a request is looked at
+    known("edge", "i8", 0),  # 1: some requests meet no fleet
+    ("edge_s", "f8"),  # what they take [s]
     known("places", "i8", 0),  # 1: users and fleets are somewhere
     ("finds_none", "i8"),  # 1: whoever sends the next attempt knows of no region that is open
     ("spill_asked", "i8"),  # 1: the control plane has been asked for a slot for the attempt that is passed on

@@ -117,8 +117,8 @@ class KernelState(WorldArrays):
 
     def hand_in(self, chunk: Chunk, edges_s: np.ndarray) -> None:
         """Take the next stretch of arrivals, and all the edges of windows up to its end."""
-        kinds = {"route": np.int32, "server": np.int32, "visitor": np.int32, "area": np.int32}
-        arrays = ("at_s", "cpu_s", "wait_s", "route", "bytes_out", "server", "visitor", "area")
+        kinds = {"route": np.int32, "server": np.int32, "visitor": np.int32, "area": np.int32, "hit": np.int32}
+        arrays = ("at_s", "cpu_s", "wait_s", "route", "bytes_out", "server", "visitor", "area", "hit")
         names = {"given_s": "chunk_given"} | {name: f"chunk_{name}" for name in arrays}
         self._point(**{
             there: np.ascontiguousarray(getattr(chunk, name), kinds.get(name, np.float64))

@@ -11,7 +11,7 @@ import numpy as np
 
 from libramen.base.errors import ReplayError
 from libramen.base.times import tolerance_s
-from libramen.engine.border.records import N_PARTS, Chunk, Ended, Ending, Results, Signal
+from libramen.engine.border.records import AT_THE_EDGE, N_PARTS, Chunk, Ended, Ending, Results, Signal
 from libramen.engine.border.specs import SystemSpec
 from libramen.engine.plain.calls import Calls
 from libramen.engine.plain.clients import Clients, Repeat
@@ -107,6 +107,9 @@ class PlainState:
                 if not arrival_s < limit_s:
                     repeat = min((r for r in repeats if r.at_s < limit_s), key=_turn)
                 errand = self._request(i) if repeat is None else repeat.errand
+                if repeat is None and len(self.chunk.hit) and self.chunk.hit[i]:
+                    self._answer_at_the_edge(errand, arrival_s)
+                    continue
                 at_s = arrival_s if repeat is None else repeat.at_s
                 server, finds_none = self.regions.chosen(errand, at_s)
                 if self._asked_for != self._attempts and server.lacks_slot():
@@ -165,6 +168,22 @@ class PlainState:
             bytes_out=float(chunk.bytes_out[i]) if len(chunk.bytes_out) else 0.0,
             given_s=tuple(chunk.given_s[i]) if self.spec.columns else (),
         )  # fmt: skip
+
+    def _answer_at_the_edge(self, request: Errand, now_s: float) -> None:
+        """A request meets no fleet."""
+        assert self.spec.edge_s is not None
+        self._next += 1
+        self.last_s = max(self.last_s, now_s)
+        timeout_s, overhead_s = request.client.timeout_s, self.servers[request.server].spec.overhead_s
+        is_late = self.spec.edge_s > timeout_s + tolerance_s(now_s)
+        latency_s, ending = (timeout_s, Ending.TIMED_OUT) if is_late else (self.spec.edge_s, Ending.OK)
+        result = (latency_s, 0.0, 0.0, 0, int(ending), 1)
+        if self._results is not None:
+            self._results.records[request.id] = (*result, AT_THE_EDGE)
+        if self.tally is not None:
+            more = (request.id, now_s, 0.0, 0.0, request.bytes_out, request.route, 0.0, 0.0)
+            way_s = self.spec.edge_s - overhead_s
+            self._ended.append((*result, *more, AT_THE_EDGE, request.client_number, way_s, request.origin))
 
     def send(self, call: Errand, number: int, now_s: float) -> None:
         """A call is sent, within an event."""
