@@ -209,9 +209,14 @@ def placed(draw: st.DrawFn) -> tuple[Trace, System]:
     services = {one.of: one.service.replace(exchanges=draw(st.sampled_from([1, 2]))) for one in system.hosted}
     hosted = {name: draw(plans(trace.span_s, names)) for name in services}
     for name, plan in hosted.items():
+        names = [of for of, keys in plan.only.regions.items() if "rollouts" not in keys]
+        if plan.only.rollouts and names and draw(st.booleans()):
+            order = draw(st.permutations(names))[: draw(st.integers(1, 3))]
+            by_turns = {"regions": order, "pause": draw(st.sampled_from([0, 1]))}
+            hosted[name] = plan.replace(rollouts=[one.replace(**by_turns) for one in plan.only.rollouts])
         if draw(st.integers(0, 2)) == 0:
             losses = draw(st.lists(region_losses(trace.span_s, list(plan.only.regions)), min_size=1, max_size=2))
-            hosted[name] = plan.replace(faults=[*plan.only.faults, *losses])
+            hosted[name] = hosted[name].replace(faults=[*plan.only.faults, *losses])
     return trace, System.of(services, hosted, RoundTrips(trips))
 
 

@@ -104,6 +104,11 @@ class Hosting(PricesOfPlan):  # type: ignore[misc]
                 raise StudyError(f"plan {self.plan!r}: faults: region: found {fault.region!r}; {known}")
             if not self.regions:
                 raise StudyError(f"plan {self.plan!r}: faults: region_loss needs regions; allowed: a plan with regions")
+        for rollout in self.rollouts if self.region is None else ():
+            for name in rollout.regions:
+                if name not in self.regions:
+                    known = nearest(name, self.regions) if self.regions else "allowed: a plan with regions"
+                    raise StudyError(f"plan {self.plan!r}: rollouts: regions: found {name!r}; {known}")
         if not self.regions:
             return [self]
         found = []
@@ -111,7 +116,13 @@ class Hosting(PricesOfPlan):  # type: ignore[misc]
             where = f"plan {self.plan!r}: regions.{name}"
             faults = [fault for fault in losses if fault.region in {None, name}]
             own = keys.get("faults", [fault for fault in self.faults if not isinstance(fault, RegionLoss)])
-            keys = {**keys, "faults": [*own, *faults]}  # noqa: PLW2901
+            rollouts = [one for one in self.rollouts if not one.regions or name in one.regions]
+            if "rollouts" in keys and any(one.regions for one in rollouts):
+                raise StudyError(
+                    f"{where}: rollouts: a release of the plan goes from region to region, and this one has its own; "
+                    "allowed: one of the two"
+                )
+            keys = {"rollouts": rollouts, **keys, "faults": [*own, *faults]}  # noqa: PLW2901
             if self.tier.regions and name not in self.tier.regions:
                 raise StudyError(
                     f"{where}: tier {self.tier.name!r} has no such region; {nearest(name, self.tier.regions)}"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import math
 from collections.abc import Callable, Collection
 from datetime import datetime
@@ -75,6 +76,7 @@ class Control:
         for one, replay in zip(system.hosted, self._replays, strict=True):
             if one.region is not None:
                 regions[one.region].join(replay)
+        self._link_releases(system)
         self._account = AccountLimits(account, self._agenda) if account.is_limited else None
         if self._account is not None:
             for replay in self._replays:
@@ -83,6 +85,16 @@ class Control:
         self._has_begun = self._pauses = False
         self._clock = _Clock(self._replays, self._agenda, plane, feed)
         plane.on_asked = self._asked
+
+    def _link_releases(self, system: System) -> None:
+        """Releases that go from region to region: who comes after whom."""
+        updates = {(one.number, one.region): service.updates
+                   for one, service in zip(system.hosted, self._services, strict=True)}  # fmt: skip
+        for one in system.hosted:
+            for rollout in one.hosting.rollouts:
+                for name, following in itertools.pairwise(rollout.regions):
+                    if name == one.region and (one.number, following) in updates:
+                        updates[one.number, name].following[rollout] = updates[one.number, following]
 
     def records(self, window_s: float) -> dict[str, ServiceRun]:
         """What became of each service, by name."""
@@ -191,13 +203,13 @@ class _Service:
         self.replay, hosting = replay, replay.hosting
         left_out = {(table, key) for service, table, key in without if service == replay.name}
         self._scaler = _scaler(replay)
-        self._updates = Updates(replay, hosting.due("rollouts", timeline), left_out)
+        self.updates = Updates(replay, hosting.due("rollouts", timeline), left_out)
         listed = ListedFleet(replay, timeline) if hosting.counts else None
         self._meter = UseMeter(replay) if hosting.tier.billing == "per_request" else None
         self._faults = None
         if hosting.may_break:
             self._faults = Faults(replay, hosting.due("faults", timeline), timeline.span_s, left_out)
-        for part in (self._scaler, self._updates, self._faults, listed, self._meter):
+        for part in (self._scaler, self.updates, self._faults, listed, self._meter):
             if part is not None:
                 replay.join(part)
 
@@ -216,7 +228,7 @@ class _Service:
             decisions=Decisions() if self._scaler is None else self._scaler.decisions,
             use=np.zeros(0) if self._meter is None else self._meter.per_hour(),
             lasted=np.zeros(0) if self._meter is None else self._meter.lasted_per_hour(),
-            updates=self._updates.records(),
+            updates=self.updates.records(),
             faults=[] if self._faults is None else self._faults.records,
             integrals=replay.plane.series(),
             moved=replay.plane.moved(),

@@ -32,6 +32,11 @@ class Region:
         )
         self._owed: list[tuple[Replay, Replica]] = []  # lost, and to be replaced when the loss is over
 
+    @property
+    def is_closed(self) -> bool:
+        """Whether it is known that it does not work."""
+        return self._is_closed
+
     def join(self, replay: Replay) -> None:
         """One more fleet stands there."""
         self._replays.append(replay)
@@ -115,6 +120,8 @@ class Region:
                 replay.is_out = False
                 if not replay.is_updating:
                     replay.tell("update_is_over", now_s)
+            for replay in self._replays:
+                replay.tell("region_opens", now_s)
 
     def _tell(self, now_s: float) -> None:
         lost: Literal["", "at_once", "none"] = ""

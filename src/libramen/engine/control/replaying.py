@@ -38,6 +38,9 @@ class Part:
     def look_again(self, now_s: float) -> None:
         """What it waits for may be there: machines may be ordered in a zone again, or one of them is under notice."""
 
+    def region_opens(self, now_s: float) -> None:
+        """Its region was lost, and is open again."""
+
     def span_is_over(self, now_s: float) -> None:
         """The time that the trace covers has passed; requests may still be open."""
 

@@ -39,6 +39,7 @@ class _Release:
         self.first_ready_s = due_s  # when the first replica of the new version was ready
         self.n = 0
         self.result = "not_begun"
+        self.goes_on = True  # when it is over the next region has its turn
 
 
 class _Updated:
@@ -68,6 +69,9 @@ class Updates(Part):
         replay: of the service.
         due: releases and when they are due.
         left_out: see `simulation.run`.
+
+    Attributes:
+        following: by release that goes from region to region, the updates of the next one.
     """
 
     HISTORY = frozenset({"_all"})
@@ -75,7 +79,11 @@ class Updates(Part):
     def __init__(self, replay: Replay, due: Sequence[Due], left_out: Collection[tuple[str, int | str]] = ()) -> None:
         self._replay, self._fleet, self._agenda, self._plane = replay, replay.fleet, replay.agenda, replay.plane
         self._most = replay.hosting.tier.replicas.most
-        self._all = [_Release(*of) for of in due if ("rollouts", of.place) not in left_out]
+        self._left_out, self.following = set(left_out), dict[Rollout, Updates]()
+        region = replay.hosting.region
+        mine = [of for of in due if not of.entry.regions or of.entry.regions[0] == region]
+        self._all = [_Release(*of) for of in mine if ("rollouts", of.place) not in left_out]
+        self._passed: list[_Release] = []  # its region was closed when their turn was
         self._waiting: list[_Release] = []
         self._current: _Release | None = None
         self._update: Update | None = None
@@ -93,8 +101,35 @@ class Updates(Part):
             at_s = update.due_s + update.rollout.build
             self._agenda.add(at_s, Kind.ROLLOUT, self._begin_or_wait, _DUE + number, update)
 
+    def follow(self, now_s: float, before: _Release) -> None:
+        """A release is over in the region before this one: here it begins after its pause."""
+        entry = self._replay.hosting.rollouts.index(before.rollout)
+        if ("rollouts", entry) in self._left_out:
+            self._go_on(now_s, before)
+            return
+        update = _Release(before.due_s, entry, before.rollout)
+        self._all.append(update)
+        at_s = now_s + before.rollout.pause
+        self._agenda.add(at_s, Kind.ROLLOUT, self._begin_or_wait, _DUE + len(self._all), update)
+
+    def _go_on(self, now_s: float, release: _Release) -> None:
+        """A release is over here, or not for now: the next region has its turn."""
+        if release.goes_on and release.rollout in self.following:
+            self.following[release.rollout].follow(now_s, release)
+        release.goes_on = False
+
+    def region_opens(self, now_s: float) -> None:
+        """Its region was closed when it was to be renewed: now it is."""
+        passed, self._passed = self._passed, []
+        for update in passed:
+            self._begin_or_wait(now_s, update)
+
     def _begin_or_wait(self, now_s: float, update: _Release) -> None:
         if update.entry in self._undone:
+            return
+        if update.rollout.regions and self._replay.region is not None and self._replay.region.is_closed:
+            self._passed.append(update)
+            self._go_on(now_s, update)
             return
         self._waiting.append(update)
         if self._current is None:
@@ -113,6 +148,7 @@ class Updates(Part):
         splits = rollout.splits and n > 0
         if splits and not self._has_room_for(n, due):
             due.result, due.ended_s = "skipped", now_s
+            self._go_on(now_s, due)
             self._next_or_none(now_s)
             return
         self._current = due
@@ -284,6 +320,8 @@ class Updates(Part):
             self._stop_judging()
         self._fleet.keeps_versions = self._goes_back = False
         self._current = self._update = None
+        if result == "done":
+            self._go_on(now_s, due)
         self._next_or_none(now_s)
 
     def _next_or_none(self, now_s: float) -> None:

@@ -102,6 +102,19 @@ class Rollout(Table):
         None, description="it is looked at for so long after the release, too (default: watch)"
     )
 
+    regions: tuple[str, ...] = Field(
+        (), description="one region after the other, in this order (default: in all of the plan's at once)"
+    )
+    pause: Seconds = Field(0.0, description="from the end of one region's release to the begin of the next one's [s]")
+
+    @model_validator(mode="after")
+    def _goes_on_somewhere(self) -> Self:
+        if self.pause and not self.regions:
+            raise ValueError("pause has no effect without regions; allowed: regions, or to leave it out")
+        if len(set(self.regions)) < len(self.regions):
+            raise ValueError(f"regions: found {list(self.regions)}; allowed: names that differ")
+        return self
+
     @model_validator(mode="after")
     def _one_calendar(self) -> Self:
         if self.days and self.daily:
