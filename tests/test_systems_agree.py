@@ -151,12 +151,21 @@ def plans(draw: st.DrawFn, span_s: float, regions: list[str] | None = None) -> P
     elif kind != "fixed":
         measure = "waiting" if kind == "waiting" else draw(st.sampled_from(["cpu", "rate", "latency", "in_progress"]))
         plan["scaling"] = {"rule": "target", "measure": measure, "target": 0.5, "every": 1} | limits
-    if n and draw(st.booleans()):
+    if n and "scaling" not in plan and draw(st.integers(0, 2)) == 0:
+        plan |= {
+            "standby": draw(st.integers(1, 2)),
+            "promote": draw(st.sampled_from([0, 0.25, 2, {"p50": 1, "p95": 3}])),
+        }
+        if draw(st.booleans()):
+            plan["rollouts"] = [draw(rollouts(span_s, n, fixed=True, strategies=["handover"]))]
+    elif n and draw(st.booleans()):
         plan["rollouts"] = [draw(rollouts(span_s, n, fixed="scaling" not in plan))]
     plan["faults"] = draw(st.lists(faults(span_s, interruptible=tier.interruptible), max_size=2))
     if regions is not None:
         there = draw(st.lists(st.sampled_from(regions), min_size=1, max_size=3, unique=True))
-        plan["regions"] = {name: draw(regional(fixed="scaling" not in plan)) for name in there}
+        plan["regions"] = {
+            name: draw(regional(fixed="scaling" not in plan, stands_by="standby" in plan)) for name in there
+        }
         plan["spill"] = draw(st.booleans()) and not any(
             r["strategy"] in {"switch", "canary"} for r in plan.get("rollouts", ())
         )
@@ -165,7 +174,7 @@ def plans(draw: st.DrawFn, span_s: float, regions: list[str] | None = None) -> P
 
 
 @st.composite
-def regional(draw: st.DrawFn, *, fixed: bool) -> dict[str, Any]:
+def regional(draw: st.DrawFn, *, fixed: bool, stands_by: bool) -> dict[str, Any]:
     """What differs in a region."""
     keys: dict[str, Any] = {}
     if draw(st.booleans()):
@@ -173,7 +182,7 @@ def regional(draw: st.DrawFn, *, fixed: bool) -> dict[str, Any]:
         keys["rollouts"] = []
     if draw(st.booleans()):
         keys["faults"] = []
-    if fixed and draw(st.integers(0, 2)) == 0:
+    if fixed and not stands_by and draw(st.integers(0, 2)) == 0:
         keys["scaling"] = {"rule": "on_arrival", "idle": 0.5, "floor": 0, "ceiling": 3}
         keys["rollouts"] = []
     return keys

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 from hypothesis import strategies as st
@@ -31,14 +32,21 @@ _judged = st.fixed_dictionaries(
 
 
 @st.composite
-def rollouts(draw: st.DrawFn, span_s: float, n: int, *, fixed: bool) -> dict[str, Any]:
+def rollouts(
+    draw: st.DrawFn,
+    span_s: float,
+    n: int,
+    *,
+    fixed: bool,
+    strategies: Sequence[str] = ("stop_start", "rolling", "switch", "canary"),
+) -> dict[str, Any]:
     """One release of a fleet that starts with n; `fixed`: no rule changes that."""
     release: dict[str, Any] = {"at": draw(st.sampled_from([0, 0.25, span_s / 4, span_s / 2]))}
     if draw(st.booleans()):
         release |= draw(_versions)
     if draw(st.booleans()):
         release |= draw(_judged)
-    strategy = draw(st.sampled_from(["stop_start", "rolling", "switch", "canary"]))
+    strategy = draw(st.sampled_from(strategies))
     release["strategy"] = strategy
     if strategy == "switch":
         return release | {"keep_old": draw(st.sampled_from([0, 0.5, 3]))}
@@ -47,6 +55,8 @@ def rollouts(draw: st.DrawFn, span_s: float, n: int, *, fixed: bool) -> dict[str
             {"share": st.sampled_from([0.125, 0.3, 0.5, 1]), "hold": st.sampled_from([0, 0.5, 2])}
         )
         return release | {"steps": draw(st.lists(step, min_size=1, max_size=3))}
+    if strategy == "handover":
+        return release
     release["in_place"] = draw(st.booleans())
     if strategy == "rolling":
         spare = draw(st.integers(0, 2))

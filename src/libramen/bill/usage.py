@@ -26,7 +26,8 @@ _MANY: Final = 4_000_000
 _MOST_RANKS: Final = 2_000_000
 """Of ranks times hours: beyond, the highest ranks are one."""
 _STAGES: Final = {
-    "booting": "starting", "starting": "starting", "down": "starting", "ready": "ready", "draining": "leaving",
+    "booting": "starting", "starting": "starting", "down": "starting", "ready": "ready", "standby": "ready",
+    "draining": "leaving",
 }  # fmt: skip
 
 

@@ -11,7 +11,7 @@ import numpy as np
 from libramen.base import streams
 from libramen.base.results import Result
 
-Stage = Literal["coming", "ready", "draining", "gone"]
+Stage = Literal["coming", "standby", "ready", "draining", "gone"]
 
 
 class Detection(NamedTuple):
@@ -70,7 +70,7 @@ class Replica:
     @property
     def can_die(self) -> bool:
         """Whether its process runs: it is ready or draining, and not dead."""
-        return self.stage in {"ready", "draining"} and self.is_serving
+        return self.stage in {"ready", "standby", "draining"} and self.is_serving
 
     @property
     def is_lost(self) -> bool:
@@ -93,6 +93,11 @@ class Replica:
         return self.stage == "ready"
 
     @property
+    def is_standby(self) -> bool:
+        """Whether it is there, and serves nobody until it is promoted."""
+        return self.stage == "standby"
+
+    @property
     def is_draining(self) -> bool:
         """Whether it finishes what it has and takes nothing new."""
         return self.stage == "draining"
@@ -108,20 +113,23 @@ class Replica:
         return [(at_s, end_s) for (at_s, stage), end_s in zip(self.stages, ends, strict=True) if stage in stages]
 
     def lived(self) -> list[tuple[str, float, float]]:
-        """What it went through: booting, starting, ready, down, draining, from when to when [s]; infinity: for ever."""
+        """What it went through, from when to when [s]; infinity: for ever.
+
+        That is booting, starting, standby, ready, down, draining.
+        """
         rows: list[tuple[str, float, float]] = []
         ends = [*(at_s for at_s, _ in self.stages[1:]), math.inf]
         for place, ((from_s, stage), to_s) in enumerate(zip(self.stages, ends, strict=True)):
             if stage == "coming":
                 boots_to_s = min(self.started_s, to_s) if place == 0 else from_s  # again: on the same machine
                 rows += [("booting", from_s, boots_to_s), ("starting", boots_to_s, to_s)]
-            elif stage == "ready":
+            elif stage in {"ready", "standby"}:
                 up_s = from_s
                 for down_s, until_s in self.down:
                     if from_s <= down_s <= to_s:
-                        rows += [("ready", up_s, down_s), ("down", down_s, min(until_s, to_s))]
+                        rows += [(stage, up_s, down_s), ("down", down_s, min(until_s, to_s))]
                         up_s = min(until_s, to_s)
-                rows.append(("ready", up_s, to_s))
+                rows.append((stage, up_s, to_s))
             elif stage == "draining":
                 rows.append(("draining", from_s, to_s))
         return [row for row in rows if row[2] > row[1]]

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any, ClassVar, Final, Literal, NamedTuple, Sel
 
 from pydantic import Field, SerializeAsAny, field_validator, model_validator
 
+from libramen.base.delays import Delay, DelayField
 from libramen.base.errors import StudyError, UnitError
 from libramen.base.fields import Replicas, Seconds, Table, nearest
 from libramen.base.times import At, Moment, Timeline, parse_moment
@@ -83,6 +84,10 @@ class Hosting(PricesOfPlan):  # type: ignore[misc]
     spill: bool = Field(False, description="whether what a region would refuse goes on to the next nearest one")
     reroute: Seconds = Field(
         0.0, description="so often a visitor looks which regions are open [s] (default: at every attempt)"
+    )
+    standby: Replicas = Field(0, description="replicas beside these that stand by, ready and paid, and serve nobody")
+    promote: DelayField = Field(
+        Delay(0.0), description="from when one that serves is gone or found dead to when a standby serves [s]"
     )
     service: dict[str, Any] = Field({}, description="keys of the service that differ for this plan")
     rollouts: tuple[SerializeAsAny[STRATEGIES], ...] = Field((), description="rolling updates")
@@ -295,6 +300,31 @@ class Hosting(PricesOfPlan):  # type: ignore[misc]
         if (self.spill or self.reroute) and not self.regions and self.region is None:
             key = "spill" if self.spill else "reroute"
             raise ValueError(f"{key} has no effect without regions; allowed: regions, or to leave it out")
+        return self
+
+    @model_validator(mode="after")
+    def _stands_by(self) -> Self:
+        strategies = [rollout.strategy for rollout in self.rollouts]
+        if not self.standby:
+            if "handover" in strategies:
+                raise ValueError("rollouts: a handover needs a standby; allowed: standby of 1 or more, or another one")
+            if not (self.promote.is_constant and self.promote.median_s == 0):
+                raise ValueError("promote has no effect without standby; allowed: standby of 1 or more")
+            return self
+        if self.scaling.decides or self.counts:
+            raise ValueError(
+                "standby: the number of replicas changes, and a rule would drain it; allowed: rule fixed without a "
+                "timetable"
+            )
+        other = next((name for name in strategies if name != "handover"), None)
+        if other is not None:
+            raise ValueError(f"standby: a {other} release would drain it; allowed: handover")
+        most = self.tier.replicas.most
+        if most is not None and self.replicas_used + self.standby > most:
+            raise ValueError(
+                f"standby: {self.replicas_used} replicas and {self.standby} beside them; tier {self.tier.name!r} "
+                f"allows {most}"
+            )
         return self
 
     @model_validator(mode="before")

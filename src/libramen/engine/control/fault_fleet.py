@@ -66,7 +66,7 @@ class FleetOfFaults:
 
     def _find(self, now_s: float, lost: list[Replica]) -> None:
         """The balancer learns which replicas are lost; those that were still wanted are ordered again."""
-        wanted = [replica for replica in lost if replica.stage in {"ready", "coming"}]
+        wanted = [replica for replica in lost if replica.stage in {"ready", "standby", "coming"}]
         for replica in wanted:
             self._fleet.end(replica, now_s, why="zone_loss")
         for replica in (one for one in wanted if not one.is_reclaimed):

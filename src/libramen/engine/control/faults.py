@@ -85,7 +85,7 @@ class Faults(Part):
                 self._draw(entry, 0, 0.0)
 
     def _became_ready(self, now_s: float, replica: Replica) -> None:
-        if not replica.is_ready or replica.is_dead:
+        if not (replica.is_ready or replica.is_standby) or not replica.is_serving:
             return
         for entry in self._of_ready:
             if entry.fault.may_strike(replica.number):

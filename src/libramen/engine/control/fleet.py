@@ -5,7 +5,7 @@ from __future__ import annotations
 import heapq
 import math
 from collections.abc import Callable
-from typing import Final, Literal, NamedTuple
+from typing import TYPE_CHECKING, Final, Literal, NamedTuple
 
 from libramen.base.delays import Delay
 from libramen.base.times import EPSILON_S
@@ -18,6 +18,9 @@ from libramen.engine.control.placement import InTurn
 from libramen.engine.replica import Death, Detection, Luck, Process, Replica, Stage
 from libramen.study.plan import Hosting
 from libramen.study.service import Service
+
+if TYPE_CHECKING:
+    from libramen.engine.control.standbys import Standbys
 
 
 class Version(NamedTuple):
@@ -65,6 +68,7 @@ class Fleet:
         owed: what is to be ordered as soon as some zone is open.
         release: number of the release under way; going back is part of it.
         account: limits of all services together, None: there are none.
+        standbys: who promotes replicas that stand by, None: all serve.
     """
 
     def __init__(
@@ -96,6 +100,7 @@ class Fleet:
         self.owed: list[Owed] = []
         self.release = 0
         self.account: AccountLimits | None = None
+        self.standbys: Standbys | None = None
         self.listeners: list[Callable[[float, Replica], None]] = []
         self.order_listeners: list[Callable[[float, Replica], None]] = []
         self.n_ready = 0
@@ -285,16 +290,20 @@ class Fleet:
         return delay.at(0.0 if delay.is_constant else self.luck.of(what, number))
 
     def cancel(self, replica: Replica, now_s: float, why: str, decision: int | None = None) -> None:
-        """A replica on its way is not wanted any more: it is gone at once."""
+        """A replica on its way, or one that stands by, is not wanted any more: it is gone at once."""
         replica.ended_by = decision
+        replica.freed_by = self.release if why == "update" and replica.is_standby else None
         self._gone(replica, now_s, why)
 
     def drain(self, replica: Replica, now_s: float, why: str, decision: int | None = None) -> None:
         """A ready replica takes nothing new, and is gone when empty or when its time is up; a dead one at once."""
         replica.draining_s, replica.why_gone, replica.ended_by = now_s, why, decision
         replica.freed_by = self.release if why == "update" else None
+        stood_by = replica.is_standby
+        if self.standbys is not None and replica.is_ready:
+            self.standbys.hand_over(replica)
         self._enter(replica, now_s, "draining")
-        if not replica.is_serving or self._plane.drain(replica.number, now_s):
+        if stood_by or not replica.is_serving or self._plane.drain(replica.number, now_s):
             self.end_drain(replica.number, now_s)
         elif self._service.drain is not None:
             self.end_drain(replica.number, now_s + self._service.drain)
@@ -330,7 +339,8 @@ class Fleet:
             self.lose_draining(replica, now_s, why)
             return
         detection = self._detection(replica, now_s, detect_s)
-        self._plane.fail(replica.number, now_s, found=detection.at_s == now_s)
+        if replica.is_ready:
+            self._plane.fail(replica.number, now_s, found=detection.at_s == now_s)
         self._died(replica, now_s, why, detection)
         self._heed_killed(now_s)
 
@@ -344,7 +354,8 @@ class Fleet:
     def lose_ready(self, replica: Replica, now_s: float, why: str, *, found: bool) -> None:
         """The machine of a replica that works is lost for good; unless it is found the balancer still sends to it."""
         self.note_death(replica, now_s, why)
-        self._plane.fail(replica.number, now_s, found=found)
+        if replica.is_ready:
+            self._plane.fail(replica.number, now_s, found=found)
 
     def end(self, replica: Replica, now_s: float, why: str) -> None:
         """A replica is gone at once, whatever it was."""
@@ -388,12 +399,13 @@ class Fleet:
 
     def _detect(self, now_s: float, replica: Replica, detection: Detection) -> None:
         """The balancer learns of a death, unless the replica was drained or lost meanwhile, or works again."""
-        if not replica.is_ready or replica.is_lost or replica.detection != detection:
+        if not (replica.is_ready or replica.is_standby) or replica.is_lost or replica.detection != detection:
             return
         if replica.is_serving:
             self._take_out(replica, now_s)
         else:
-            self._plane.withdraw(replica.number, now_s)
+            if replica.is_ready:
+                self._plane.withdraw(replica.number, now_s)
             self._found_dead(replica, now_s)
         self._heed_killed(now_s)
 
@@ -408,7 +420,8 @@ class Fleet:
     def _take_out(self, replica: Replica, now_s: float) -> None:
         """Too many checks failed, although the process works by now: nothing new is sent there until checks succeed."""
         replica.detection, replica.life = None, replica.life + 1
-        self._plane.drain(replica.number, now_s)
+        if replica.is_ready:
+            self._plane.drain(replica.number, now_s)
         self._enter(replica, now_s, "coming")
         again_s = max(now_s, self.detector.counts_from(replica, replica.works_s, after=1))
         self._agenda.add(again_s, Kind.READY, self._has_started, replica.number, Process(replica, replica.life))
@@ -452,7 +465,10 @@ class Fleet:
     def _become_ready(self, replica: Replica, now_s: float, *, warm: bool = False) -> None:
         if replica.ready_s is None:
             replica.ready_s = now_s
-        if not replica.is_ready:
+        stands_by = self.standbys is not None and not replica.is_ready
+        if stands_by and not replica.is_standby:
+            self._enter(replica, now_s, "standby")
+        elif not stands_by and not replica.is_ready:
             self._enter(replica, now_s, "ready")
         if not replica.is_serving:
             replica.is_serving, replica.works_s = True, now_s
@@ -462,6 +478,17 @@ class Fleet:
         if version.crashes_after is not None and replica.works_s + version.crashes_after >= now_s:
             process, at_s = Process(replica, replica.life), replica.works_s + version.crashes_after
             self._agenda.add(at_s, Kind.FAULT, self._crash_again, replica.number, process, counts=False)
+        if not stands_by:
+            self._send_to(replica, now_s, warm=warm)
+
+    def serve(self, replica: Replica, now_s: float) -> None:
+        """One that stood by serves from now on: it is as cold as one that has just become ready."""
+        self._enter(replica, now_s, "ready")
+        self._send_to(replica, now_s, warm=False)
+        self._changed(now_s, replica)
+
+    def _send_to(self, replica: Replica, now_s: float, *, warm: bool) -> None:
+        version = self.versions[replica.version]
         self._plane.add(replica.number, now_s, warm=warm, profile=version.profile, slower=self.slower(replica))
         self._heed_killed(now_s)  # by the requests that were held for it
 

@@ -24,6 +24,7 @@ from libramen.engine.control.periodic import PeriodicScaler
 from libramen.engine.control.region import Region
 from libramen.engine.control.replaying import Replay
 from libramen.engine.control.scaler import LimitsScaler, Scaler
+from libramen.engine.control.standbys import Standbys
 from libramen.engine.control.updates import Updates
 from libramen.engine.control.use import UseMeter
 from libramen.engine.decisions import Decisions
@@ -209,7 +210,8 @@ class _Service:
         self._faults = None
         if hosting.may_break:
             self._faults = Faults(replay, hosting.due("faults", timeline), timeline.span_s, left_out)
-        for part in (self._scaler, self.updates, self._faults, listed, self._meter):
+        standbys = Standbys(replay) if hosting.standby else None
+        for part in (standbys, self._scaler, self.updates, self._faults, listed, self._meter):
             if part is not None:
                 replay.join(part)
 

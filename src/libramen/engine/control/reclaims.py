@@ -36,6 +36,8 @@ class Reclaims:
             fleet.end(replica, now_s, why="reclaim")
         if not was_leaving:
             fleet.replace(replica, now_s, why="reclaim")
+        if fleet.standbys is not None and replica.is_reclaimed:
+            fleet.standbys.noticed(replica, now_s)
         self._replay.tell("look_again", now_s)
 
     def _give_notice(self, replica: Replica, now_s: float, end_s: float) -> None:
@@ -52,7 +54,7 @@ class Reclaims:
 
     def _became_ready(self, now_s: float, replica: Replica) -> None:
         old = replica.stands_for
-        if replica.is_ready and old is not None:
+        if (replica.is_ready or replica.is_standby) and old is not None:
             replica.stands_for = None
             self._agenda.add(now_s, Kind.FAULT, self._drain, old.number, old)
 
@@ -60,7 +62,7 @@ class Reclaims:
         """Drain a replica before its machine is taken. One whose process does not work is gone at once."""
         if replica.is_ready and replica.is_serving:
             self._fleet.drain(replica, now_s, why="reclaim")
-        elif replica.is_ready or replica.is_coming:
+        elif replica.is_ready or replica.is_coming or replica.is_standby:
             self._fleet.end(replica, now_s, why="reclaim")
 
     def _take(self, now_s: float, replica: Replica) -> None:

@@ -80,7 +80,7 @@ class Region:
     def _find(self, now_s: float, lost: list[tuple[Replay, Replica]]) -> None:
         """It is known which replicas are lost, and that the region is, unless it is whole by now."""
         for replay, replica in lost:
-            if replica.stage in {"ready", "coming"}:
+            if replica.stage in {"ready", "standby", "coming"}:
                 replay.fleet.end(replica, now_s, why=_WHY)
         self._plane.find_silent([replay.index for replay in self._replays], now_s)
         self._is_closed = self._wanted is not None
@@ -98,7 +98,7 @@ class Region:
         self._tell(now_s)
         for replay, replica in owed:
             # Not what a release has drained or cancelled since.
-            if replica.stage in {"ready", "coming"} or replica.why_gone == _WHY:
+            if replica.stage in {"ready", "standby", "coming"} or replica.why_gone == _WHY:
                 replay.fleet.owed.append(Owed(replica.version, None, _WHY))
         for replay in self._replays:
             replay.fleet.order_owed(now_s)

@@ -55,6 +55,10 @@ class _Updated:
     def n_ready(self) -> int:
         return self._fleet.n_ready
 
+    @property
+    def n_standby(self) -> int:
+        return 0 if self._fleet.standbys is None else self._fleet.standbys.standing_by
+
     def split(self, share: float, now_s: float) -> None:
         self._plane.split(share, self._updates.new_side, now_s)
 
@@ -141,6 +145,8 @@ class Updates(Part):
             self._next_or_none(now_s)
             return
         fleet, rollout, n = self._fleet, due.rollout, self._fleet.have
+        if fleet.standbys is not None:  # whatever is starting again may stand by
+            n = fleet.standbys.serving
         due.began_s, due.n, due.before = now_s, n, fleet.version
         if rollout.rollback_slower is not None:
             before_s = np.concatenate(self._plane.timed(now_s - rollout.watch, now_s))
@@ -273,7 +279,7 @@ class Updates(Part):
         fleet, splits, n = self._fleet, due.rollout.splits, due.n
         is_over = self._current is None
         if is_over:
-            n = fleet.have
+            n = fleet.have if fleet.standbys is None else fleet.standbys.serving
             if splits and not self._has_room_for(n, due):
                 due.result, due.undone_s = "not_undone", now_s
                 return

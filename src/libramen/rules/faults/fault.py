@@ -46,6 +46,10 @@ class Member(Protocol):
         """Whether its machine is being taken back."""
 
     @property
+    def is_standby(self) -> bool:
+        """Whether it works, and serves nobody until it is promoted."""
+
+    @property
     def is_held_up(self) -> bool:
         """Whether it has no machine, since the tier is out of stock."""
 
@@ -241,6 +245,11 @@ class OfReplicas(Fault, ABC):
         """The replica that is struck: the one whose time has come, or that is named, or the lowest ready; or None."""
         wanted = target or self.replica
         for replica in fleet.alive():
-            if replica.number == wanted or (wanted is None and replica.can_die and not replica.is_draining):
+            if replica.number == wanted or (wanted is None and _serves(replica)):
                 return replica
         return None
+
+
+def _serves(replica: Member) -> bool:
+    """Whether it is really ready: it works, and takes requests."""
+    return replica.can_die and not (replica.is_draining or replica.is_standby)

@@ -36,6 +36,10 @@ class Member(Protocol):
     def is_reclaimed(self) -> bool:
         """Whether its machine is being taken back."""
 
+    @property
+    def is_standby(self) -> bool:
+        """Whether it works, and serves nobody until it is promoted."""
+
 
 _M = TypeVar("_M", bound=Member)
 
@@ -46,6 +50,10 @@ class RolloutFleet(Protocol[_M]):
     @property
     def n_ready(self) -> int:
         """How many replicas take requests."""
+
+    @property
+    def n_standby(self) -> int:
+        """How many stand by beside those of the plan."""
 
     def alive(self) -> list[_M]:
         """Not gone yet, by number."""
