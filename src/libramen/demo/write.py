@@ -13,6 +13,7 @@ from libramen.base.fields import nearest
 from libramen.base.files import write_whole
 from libramen.base.streams import stream
 from libramen.demo.cabins import make_hour
+from libramen.demo.islands import make_noon
 from libramen.demo.landing import make_landing
 from libramen.demo.make import SEED, make_day
 from libramen.engine.border.records import Ending
@@ -31,12 +32,14 @@ ORDINARY_LOG: Final = "wednesday.log.gz"
 CPU_USE: Final = "cpu.csv"
 CABINS: Final = "cabins.parquet"
 LANDING: Final = "landing.parquet"
+ISLANDS: Final = "islands.parquet"
 _VISITORS: Final = {LOG: 100, ORDINARY_LOG: 500}
 """Numbers of the streams from which it is drawn who came."""
 STUDIES: Final[dict[str, dict[str, str]]] = {
     "saltmarsh": {"study.toml": "study.toml", "tiers.toml": "tiers.toml"},
     "cabins": {"study.toml": "cabins.toml"},
     "landing": {"study.toml": "landing.toml"},
+    "islands": {"study.toml": "islands.toml"},
 }
 """The studies that are shipped: what their files are called, and from which text each is."""
 
@@ -56,8 +59,8 @@ def write_demo(
         directory: made if it is not there.
         progress: called with the share that is done, from 0 to 1.
         before_replay: called when the requests are made and are going to be replayed on today's servers.
-        study: `"saltmarsh"`, two days with one service; `"cabins"`, an hour with four that call each other; or
-            `"landing"`, an hour with releases and faults.
+        study: `"saltmarsh"`, two days with one service; `"cabins"`, an hour with four that call each other;
+            `"landing"`, an hour with releases and faults; or `"islands"`, two hours of users in two places.
 
     Raises:
         OutputError: there is no such study; it cannot be written, or holds a study that was changed.
@@ -78,7 +81,7 @@ def write_demo(
             raise OutputError(
                 f"{path}: was changed and is left as it is; allowed: another directory, or comparing this one"
             )
-    made = {"cabins": (make_hour, CABINS), "landing": (make_landing, LANDING)}
+    made = {"cabins": (make_hour, CABINS), "landing": (make_landing, LANDING), "islands": (make_noon, ISLANDS)}
     if study in made:
         make, name = made[study]
         if not (directory / name).exists():

@@ -6,6 +6,7 @@ and write its sentence in `report/findings.py`. Those of services that call each
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field, replace
 from datetime import datetime
@@ -16,6 +17,7 @@ from pydantic import Field
 
 from libramen.base.results import Result
 from libramen.base.shown import advice_of, sentence_of
+from libramen.engine.border.records import AT_THE_EDGE
 from libramen.outcome.measures import stage_steps
 from libramen.outcome.of_requests import OfRequests
 
@@ -55,7 +57,8 @@ class Finding(Result):
     Attributes:
         kind: reacted_late, flapping, never_scaled_down, at_the_ceiling, floor_never_left, first_visitor_waited,
             cold_starts_cost, bank_empty, blind_measure, slots_full, cpu_full, slots_and_cpu_full, out_of_memory,
-            out_of_stock, account_full, release_skipped, release_not_over or pinned; of several services also
+            out_of_stock, account_full, release_skipped, release_not_over, pinned, standby or edge; of several
+            services also
             bottleneck, connections_exhausted, pool_too_small, retries_multiply, queue_grows, workers_idle or
             callee_down.
         requests: failed requests, or those concerned where none had to fail; None: it is not about requests.
@@ -106,8 +109,36 @@ def find(outcome: Outcome) -> tuple[Finding, ...]:
     for name, one in outcome.services.items():
         # Where a service waits for one that has no slots left, its own are full because of that.
         told = _OF_SLOTS if name in waiting else ()
-        found += [replace(finding, service=name) for finding in one.findings if finding.kind not in told]
+        found += [replace(finding, service=one.label) for finding in one.findings if finding.kind not in told]
+    found += [edge] if (edge := _edge(outcome)) is not None else []
     return by_cost(outcome, found)
+
+
+def _edge(outcome: Outcome) -> Finding | None:
+    """What an edge has kept from the fleets: requests, bytes, and work."""
+    results = outcome.run.results
+    if outcome.system.edge is None or results is None or not outcome.has_trace:
+        return None
+    trace = outcome.trace
+    hits = np.flatnonzero(results.server == AT_THE_EDGE)
+    server = outcome.system.servers_of(trace.routes)[trace.route_codes[hits]]
+    alone = np.array([hosted.hosting.alone for hosted in outcome.system.hosted])[server]
+    # Replicas that the work of the hits would have kept busy, over the whole time.
+    replicas = float((trace.cpu_s[hits] / alone).sum()) / outcome.span_s
+    none_ready = np.zeros(len(hits), bool)
+    for first in np.unique(server).tolist():
+        ready = [stage_steps(one.run, "ready") for one in outcome.services.values()
+                 if one.of == outcome.system.hosted[first].of]  # fmt: skip
+        at_s = trace.at_s[hits]
+        there = sum((steps.count[np.searchsorted(steps.at_s, at_s, side="right") - 1] for steps in ready), 0)
+        none_ready |= (server == first) & (there == 0)
+    figures = {
+        "share": len(hits) / max(1, len(trace)),
+        "gb": 0.0 if trace.bytes_out is None else float(trace.bytes_out[hits].sum()) / 1e9,
+        "busy": replicas,
+        "none_ready": int(none_ready.sum()),
+    }
+    return Finding("edge", len(hits), figures=figures)
 
 
 def find_in_service(one: ServiceOutcome) -> tuple[Finding, ...]:
@@ -391,6 +422,27 @@ def _pinned(outcome: ServiceOutcome) -> Finding | None:
     return Finding("pinned", sum(causes.values()) or None, replicas=len(long), figures=figures)
 
 
+def _standby(outcome: ServiceOutcome) -> Finding | None:
+    """What the standbys of a service cost, and how often one was needed."""
+    run = outcome.run
+    if not outcome.hosting.standing_by:
+        return None
+    promoted = sum(
+        before == "standby" and after == "ready"
+        for replica in run.replicas
+        for (_, before), (_, after) in itertools.pairwise(replica.stages)
+    )
+    span = np.array([0.0, run.span_s])
+    idle_s = float(stage_steps(run, "standby").mean(span)[0]) * run.span_s
+    ready = stage_steps(run, "ready")
+    lasts_s = np.diff(np.append(ready.at_s, run.span_s))
+    none_s = float(lasts_s[(ready.count == 0) & (lasts_s > 0)].sum())
+    share = idle_s / outcome.paid_s if outcome.paid_s else 0.0
+    figures: dict[str, Any] = {"money": float(outcome.bill.month) * share, "currency": outcome.bill.currency}
+    figures |= {"home": outcome.hosting.heir_of, "none_s": none_s}
+    return Finding("standby", seconds=idle_s, replicas=promoted, figures=figures)
+
+
 _ALL: Final[tuple[Callable[[ServiceOutcome], Finding | None], ...]] = (
     _reacted_late,
     _flapping,
@@ -409,4 +461,5 @@ _ALL: Final[tuple[Callable[[ServiceOutcome], Finding | None], ...]] = (
     _release_skipped,
     _release_not_over,
     _pinned,
+    _standby,
 )

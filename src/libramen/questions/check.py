@@ -163,8 +163,10 @@ def check_plan(study: Study, trace: Trace, system: System) -> Iterator[PlanCheck
         _check_service(study, trace, system, loads, number, bill.of_service(hosted.name, system.names).month)
         for number, hosted in enumerate(system.hosted)
     ]
-    for shared in (*shared_limits(system), *account_limits(study, system), *_distances(study, trace, system, loads)):
-        checks[0] = replace(checks[0], problems=(*checks[0].problems, shared))
+    of_fleets = [(0, shared) for shared in (*shared_limits(system), *account_limits(study, system))]
+    of_fleets += [*_distances(study, trace, system, loads), *_lost_regions(system)]
+    for at, problem in of_fleets:
+        checks[at] = replace(checks[at], problems=(*checks[at].problems, problem))
     least = bill.month
     if month is not None and least > month:
         fewest = [(found.hosting.limits[0], found.service) for found in checks]
@@ -216,7 +218,21 @@ def _check_service(
     return replace(found, problems=problems)
 
 
-def _distances(study: Study, trace: Trace, system: System, loads: Loads) -> Iterator[Problem]:
+def _lost_regions(system: System) -> Iterator[tuple[int, Problem]]:
+    """Which services stand only where a region is lost, so that nothing of them works meanwhile."""
+    losses = [
+        (one.region, fault) for one in system.hosted for fault in one.hosting.faults if fault.kind == "region_loss"
+    ]
+    for region, fault in losses:
+        for at, first in enumerate(system.first):
+            fleets = [number for number, of in enumerate(system.first) if of == first]
+            if system.hosted[at].region == region and len(fleets) == 1:
+                hosted = system.hosted[at]
+                gap_s = fault.outage_s(_times(hosted.service, hosted.hosting))
+                yield at, Problem("fault_gap", {"fault": fault.kind, "gap_s": gap_s})
+
+
+def _distances(study: Study, trace: Trace, system: System, loads: Loads) -> Iterator[tuple[int, Problem]]:
     """Which areas are too far from any region for what is wanted there, whatever is bought."""
     if not system.is_placed or trace.area is None:
         return
@@ -234,16 +250,19 @@ def _distances(study: Study, trace: Trace, system: System, loads: Loads) -> Iter
                 continue
             told = {"goal": key, "wanted": float(limit), "alone": alone}
             if not name:
-                yield Problem("too_slow", told)
+                yield 0, Problem("too_slow", told)
                 continue
-            fleet = system.hosted[int(np.bincount(loads.server[there]).argmax())]
+            at = int(np.bincount(loads.server[there]).argmax())
+            fleet = system.hosted[at]
             far = system.round_trips.between(name, str(fleet.region)) * fleet.service.exchanges
             kind = "too_far" if far > float(limit) else "far"
-            yield Problem(kind, told | {"area": name, "region": fleet.region, "far": far})
+            yield at, Problem(kind, told | {"area": name, "region": fleet.region, "far": far})
 
 
 def _nobody(found: PlanCheck, visits: float) -> Iterator[Problem]:
     """Whether anybody is there, or will be."""
+    if found.hosting.heir_of is not None:
+        return
     if visits and found.hosting.limits[1] == 0:
         yield Problem("nobody_there", {"visits": visits})
 
@@ -361,12 +380,10 @@ def _backlog(service: Service, found: PlanCheck) -> Iterator[Problem]:
 
 def _faults(service: Service, found: PlanCheck) -> Iterator[Problem]:
     hosting = found.hosting
-    tier = hosting.tier
-    times = Times(
-        hosting.replicas_used, hosting.zones_used, tier.detect_about, tier.provision.median_s, service.start.median_s,
-        tier.restarts == "at_once", tier.notice, service.drain or 0.0, tier.on_notice == "replace",
-    )  # fmt: skip
+    times = _times(service, hosting)
     for fault in hosting.faults:
+        if fault.kind == "region_loss":  # see `_lost_regions`
+            continue
         gap = 0.0 if hosting.scaling.decides else fault.outage_s(times)
         if fault.number > hosting.replicas_used and not (hosting.scaling.decides or hosting.rollouts):
             yield Problem(
@@ -374,6 +391,14 @@ def _faults(service: Service, found: PlanCheck) -> Iterator[Problem]:
             )
         elif gap:
             yield Problem("fault_gap", {"fault": fault.kind, "gap_s": gap})
+
+
+def _times(service: Service, hosting: Hosting) -> Times:
+    tier = hosting.tier
+    return Times(
+        hosting.replicas_used, hosting.zones_used, tier.detect_about, tier.provision.median_s, service.start.median_s,
+        tier.restarts == "at_once", tier.notice, service.drain or 0.0, tier.on_notice == "replace",
+    )  # fmt: skip
 
 
 def _gap_s(service: Service, hosting: Hosting, rollout: Rollout) -> float:

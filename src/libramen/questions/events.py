@@ -287,6 +287,8 @@ def _otherwise(system: System, key: tuple[str, str, int | str], trace: Trace) ->
         given = {key: getattr(entry, key) for key in entry.model_fields_set} | {"at": f"quietest {quiet_s:g}s"}
         given = {key: value for key, value in given.items() if key not in {"daily", "days"}}
         yield _changed(plan, hosted, table, place, name, given)
+    if table == "faults" and hosted.hosting.standing_by:
+        yield "without a standby", plan.each(_without_standby(hosted)), ""
     if table != "rollouts":
         return
     common = entry.model_fields_set & set(Rollout.model_fields) - {"strategy"}
@@ -301,6 +303,14 @@ def _otherwise(system: System, key: tuple[str, str, int | str], trace: Trace) ->
             if name == "switch" and entry.is_judged:
                 more = {"keep_old": _KEPT_S}  # else it would be over before anything could be judged
             yield _changed(plan, hosted, table, place, name, same | {"strategy": name} | more)
+
+
+def _without_standby(hosted: Hosted) -> Callable[[str, Hosting], Hosting]:
+    def change(of: str, one: Hosting) -> Hosting:
+        # Releases are left out: they would need one.
+        return one.replace(standby=0, promote=0, rollouts=()) if of == hosted.of else one
+
+    return change
 
 
 def _changed(

@@ -86,7 +86,7 @@ def _in_nearest(trace: Trace, system: System, server: np.ndarray) -> tuple[np.nd
 
 def nearest_fleet(system: System, place: str, first: int) -> tuple[int, float]:
     """Of a service, whose first fleet is `first`, the fleet nearest to a place, and how far it is [s]."""
-    fleets = [at for at, one in enumerate(system.first) if one == first]
+    fleets = [at for at, one in enumerate(system.first) if one == first and system.hosted[at].hosting.heir_of is None]
     if not system.is_placed:
         return fleets[0], 0.0
     far = [(system.round_trips.between(place, str(system.hosted[at].region)), at) for at in fleets]

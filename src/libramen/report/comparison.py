@@ -178,12 +178,7 @@ def _fleets(figures: Figures, *, joined: bool) -> tuple[_Shown, _Shown]:
     Where plans have other fleets than each other (`joined`) all are in one column.
     """
     if joined:
-        named = figures.services or {next(iter(figures.regions.values()), ""): figures}
-        said = [
-            f"{fleet_range(one.replicas_min, one.replicas_max)} x {one.size} {name}".rstrip()
-            for name, one in named.items()
-        ]
-        return [(Column("fleets", "fleets", is_number=False), ", ".join(said))], []
+        return [(Column("fleets", "fleets", is_number=False), _joined(figures))], []
     if not figures.services:
         replicas = fleet_range(figures.replicas_min, figures.replicas_max)
         hosted: _Shown = [
@@ -201,6 +196,23 @@ def _fleets(figures: Figures, *, joined: bool) -> tuple[_Shown, _Shown]:
         cell = Cell(f"{fleet} x {one.size}, {units.show_share(one.utilisation, 0)}", short, short)
         hosted.append((Column(name, f"{name}_fleet", is_number=False), cell))
     return hosted, []
+
+
+def _joined(figures: Figures) -> str:
+    """All fleets of a plan in a few words: `web 2+2 small, database 1 large`, a number a region."""
+    named = figures.services or {next(iter(figures.regions.values()), ""): figures}
+    of: dict[str, list[tuple[str, Figures]]] = {}
+    for name, one in named.items():
+        region = figures.regions.get(name, "")
+        service = name.removesuffix(f" in {region}") if name != region else ""
+        of.setdefault(service, []).append((region, one))
+    said = []
+    for service, fleets in of.items():
+        sizes = list(dict.fromkeys(one.size or "" for _, one in fleets))
+        ranges = [fleet_range(one.replicas_min, one.replicas_max) for _, one in fleets]
+        where = f"in {' + '.join(region for region, _ in fleets)}" if not service and fleets[0][0] else ""
+        said.append(" ".join(part for part in (service, "+".join(ranges), "/".join(sizes), where) if part))
+    return ", ".join(said)
 
 
 def _used(figures: Figures) -> Cell:

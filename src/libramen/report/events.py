@@ -252,6 +252,7 @@ def _verdict(outcome: Outcome, entry: Ways) -> list[str]:
     for way in others:
         failed = way.failed or 0
         when = clock(outcome, way.events[0].at_s, seconds=False)
-        how = f"at {when}" if way.name.startswith("quietest") else f"as {way.name}"
+        how = way.name if way.name.startswith("without") else f"as {way.name}"
+        how = f"at {when}" if way.name.startswith("quietest") else how
         words.append(f"{max(0, failed):,} {how}")
     return [*said, f"It would have failed {and_list(words)}."]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from decimal import Decimal
 from typing import Any, Final
 
 from libramen.base import units
@@ -61,6 +62,20 @@ def _pinned(found: Finding) -> dict[str, str]:
     return {"said": "; ".join(said)}
 
 
+def _edge(found: Finding) -> dict[str, str]:
+    n = found.figures["none_ready"]
+    return {"stale": f"; {times(n, 'request')} of them while no replica was ready, and copies grow old" if n else ""}
+
+
+def _standby(found: Finding) -> dict[str, str]:
+    told = found.figures
+    meanwhile = say("; nobody served for {none_s:duration} in all", told)
+    if told["home"] is not None:
+        lost = ", and the writes of the last moments may be lost" if found.replicas else ""
+        meanwhile = f" in the place of {told['home']}{lost}"
+    return {"cost": units.about_money(Decimal(str(told["money"])), told["currency"]), "meanwhile": meanwhile}
+
+
 def _bottleneck(found: Finding) -> dict[str, str]:
     told = found.figures
     return {
@@ -88,7 +103,9 @@ _WORDS: Final[dict[str, Callable[[Finding], dict[str, Any]]]] = {
     "connections_exhausted": _connections,
     "cpu_full": lambda found: {"busy": BUSY, **_meanwhile(found)},
     "out_of_memory": lambda found: {"gb": found.figures["memory"] / 1e9},
+    "edge": _edge,
     "pinned": _pinned,
+    "standby": _standby,
     "pool_too_small": lambda found: {
         "never": f"; {times(found.requests, 'call')} never got one" if found.requests else ""
     },
@@ -172,6 +189,11 @@ _SENTENCES: Final = _NAMES_SERVICE | {
         "CPU full: for {seconds:duration}, first at {first_s:clock}, more than {busy:share 0} of the cores were in "
         "use, and requests took turns{failed}."
     ),
+    "edge": (
+        "Edge: it answered {requests:times request} ({share:share 0}), {gb:.3g} GB, and kept work from the fleets that "
+        "would have filled {busy:.2g} replicas all the time{stale}."
+    ),
+    "standby": ("Standby: promoted {replicas:times time}{meanwhile}. Standing by costs {cost} a month."),
     "first_visitor_waited": (
         "First visitors waited: {replicas:times time} a request came when no replica was ready, and "
         "{requests:times request} waited for a cold start then, {mean_s:duration} on average and {seconds:duration} at "

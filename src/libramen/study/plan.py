@@ -11,7 +11,7 @@ from pydantic import Field, SerializeAsAny, field_validator, model_validator
 
 from libramen.base.delays import Delay, DelayField
 from libramen.base.errors import StudyError, UnitError
-from libramen.base.fields import Replicas, Seconds, Table, nearest
+from libramen.base.fields import PositiveReplicas, Replicas, Seconds, Table, nearest
 from libramen.base.times import At, Moment, Timeline, parse_moment
 from libramen.prices import PricesOfPlan
 from libramen.prices.lines import in_steps
@@ -43,6 +43,19 @@ class Due(NamedTuple):
     at_s: float
     place: int
     entry: Any
+
+
+class Elsewhere(Table):
+    """Standbys in another region.
+
+    Example:
+        >>> Elsewhere(region="west", promote="5m").replicas
+        1
+    """
+
+    region: str = Field(description="where they stand")
+    replicas: PositiveReplicas = Field(1, description="how many")
+    promote: DelayField = Field(Delay(0.0), description="from when the home is closed to when one of them serves [s]")
 
 
 class Hosting(PricesOfPlan):  # type: ignore[misc]
@@ -85,10 +98,17 @@ class Hosting(PricesOfPlan):  # type: ignore[misc]
     reroute: Seconds = Field(
         0.0, description="so often a visitor looks which regions are open [s] (default: at every attempt)"
     )
-    standby: Replicas = Field(0, description="replicas beside these that stand by, ready and paid, and serve nobody")
+    standby: Replicas | Elsewhere = Field(
+        0,
+        union_mode="left_to_right",
+        description="replicas beside these that stand by, ready and paid, and serve nobody; or a table with region, "
+        "replicas (1) and promote: they stand by in another region, and are the home when this one is closed",
+    )
     promote: DelayField = Field(
         Delay(0.0), description="from when one that serves is gone or found dead to when a standby serves [s]"
     )
+    heir_of: str | None = Field(None, exclude=True)
+    """Of standbys in another region the home in whose place they would serve."""
     service: dict[str, Any] = Field({}, description="keys of the service that differ for this plan")
     rollouts: tuple[SerializeAsAny[STRATEGIES], ...] = Field((), description="rolling updates")
     faults: tuple[SerializeAsAny[KINDS], ...] = Field((), description="what breaks")
@@ -103,8 +123,9 @@ class Hosting(PricesOfPlan):  # type: ignore[misc]
             StudyError: a key of a region is not allowed there.
         """
         losses = [fault for fault in self.faults if isinstance(fault, RegionLoss)]
+        stands_in = [*self.regions, *([self.standby.region] if isinstance(self.standby, Elsewhere) else [])]
         for fault in losses if self.region is None else ():
-            if fault.region not in {None, *self.regions}:
+            if fault.region not in {None, *stands_in}:
                 known = nearest(str(fault.region), self.regions) if self.regions else "allowed: a plan with regions"
                 raise StudyError(f"plan {self.plan!r}: faults: region: found {fault.region!r}; {known}")
             if not self.regions:
@@ -135,10 +156,30 @@ class Hosting(PricesOfPlan):  # type: ignore[misc]
             try:
                 there = {"tier": self.tier.in_region(name), "size": self.size.name, "spill": False, "reroute": 0.0}
                 here = {"region": name, "spill": self.spill, "reroute": self.reroute}
+                if isinstance(self.standby, Elsewhere):
+                    here["standby"] = 0
+                    there["standby"] = 0
                 found.append(self.replace(**{"regions": {}, **there, **keys}).model_copy(update=here))
+                if isinstance(self.standby, Elsewhere):
+                    found.append(self._heirs(self.standby, name, losses))
             except StudyError as error:
                 raise StudyError(f"{where}: {str(error).removeprefix('[Plan] ')}") from None
         return found
+
+    def _heirs(self, standby: Elsewhere, home: str, losses: list[RegionLoss]) -> Hosting:
+        """What stands by in another region: nobody serves there unless the home is closed."""
+        if self.tier.regions and standby.region not in self.tier.regions:
+            raise StudyError(
+                f"standby: tier {self.tier.name!r} has no region {standby.region!r}; "
+                f"{nearest(standby.region, self.tier.regions)}"
+            )
+        alike = {"regions": {}, "spill": False, "reroute": 0.0, "standby": 0, "rollouts": (), "faults": losses}
+        tier = self.tier.in_region(standby.region)
+        there = self.replace(**alike, tier=tier, size=self.size.name, promote=0)
+        own = {"region": standby.region, "replicas": 0, "standby": standby.replicas, "promote": standby.promote}
+        mine = tuple(loss for loss in losses if loss.region in {None, standby.region})
+        heirs: Hosting = there.model_copy(update={**own, "heir_of": home, "faults": mine})
+        return heirs
 
     def replace(self, **values: Any) -> Self:
         """A copy with other values, read and checked like those of a file.
@@ -219,6 +260,11 @@ class Hosting(PricesOfPlan):  # type: ignore[misc]
     def counts(self) -> tuple[tuple[Moment, int], ...]:
         """How many replicas were ready from which moment on, where `replicas` is a list; else empty."""
         return self.replicas if isinstance(self.replicas, tuple) else ()
+
+    @property
+    def standing_by(self) -> int:
+        """How many replicas stand by here, beside those that serve."""
+        return self.standby if isinstance(self.standby, int) else 0
 
     @property
     def reserved_cores(self) -> float:
@@ -305,6 +351,15 @@ class Hosting(PricesOfPlan):  # type: ignore[misc]
     @model_validator(mode="after")
     def _stands_by(self) -> Self:
         strategies = [rollout.strategy for rollout in self.rollouts]
+        if isinstance(self.standby, Elsewhere):
+            if self.region is None and (len(self.regions) != 1 or self.standby.region in self.regions):
+                raise ValueError(
+                    f"standby: in {self.standby.region!r}, of a plan in {' and '.join(self.regions) or 'no region'}; "
+                    "allowed: of a plan with one region, in another one"
+                )
+            if self.scaling.decides or "handover" in strategies:
+                raise ValueError("standby: in another region it needs rule fixed without a timetable, and no handover")
+            return self
         if not self.standby:
             if "handover" in strategies:
                 raise ValueError("rollouts: a handover needs a standby; allowed: standby of 1 or more, or another one")

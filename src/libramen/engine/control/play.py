@@ -78,6 +78,10 @@ class Control:
             if one.region is not None:
                 regions[one.region].join(replay)
         self._link_releases(system)
+        for one, service in zip(system.hosted, self._services, strict=True):
+            for home, replay in zip(system.hosted, self._replays, strict=True):
+                if one.hosting.heir_of is not None and home.number == one.number and home is not one:
+                    replay.heir = service.standbys
         self._account = AccountLimits(account, self._agenda) if account.is_limited else None
         if self._account is not None:
             for replay in self._replays:
@@ -210,8 +214,8 @@ class _Service:
         self._faults = None
         if hosting.may_break:
             self._faults = Faults(replay, hosting.due("faults", timeline), timeline.span_s, left_out)
-        standbys = Standbys(replay) if hosting.standby else None
-        for part in (standbys, self._scaler, self.updates, self._faults, listed, self._meter):
+        self.standbys = Standbys(replay) if hosting.standing_by else None
+        for part in (self.standbys, self._scaler, self.updates, self._faults, listed, self._meter):
             if part is not None:
                 replay.join(part)
 

@@ -84,6 +84,10 @@ class Region:
                 replay.fleet.end(replica, now_s, why=_WHY)
         self._plane.find_silent([replay.index for replay in self._replays], now_s)
         self._is_closed = self._wanted is not None
+        for replay in self._replays if self._is_closed else ():
+            if replay.heir is not None and not replay.has_moved:
+                replay.has_moved = True
+                replay.heir.take_over(replay.hosting.replicas_used, now_s)
         self._tell(now_s)
 
     def open(self, now_s: float) -> None:
@@ -128,7 +132,7 @@ class Region:
         if self._losses:
             lost = "none" if self._is_silent else "at_once"
         for replay in self._replays:
-            replay.plane.shut(now_s, lost=lost, closed=self._is_closed)
+            replay.plane.shut(now_s, lost=lost, closed=self._is_closed or replay.has_moved)
 
 
 def _working(replay: Replay) -> int:

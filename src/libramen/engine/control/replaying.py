@@ -15,6 +15,7 @@ from libramen.study.system import Hosted
 
 if TYPE_CHECKING:
     from libramen.engine.control.region import Region
+    from libramen.engine.control.standbys import Standbys
 
 
 class Part:
@@ -75,6 +76,8 @@ class Replay:
         is_updating: whether an update is under way, so that the fleet's size is the update's.
         is_out: whether its region is lost, or not yet whole again.
         region: in which it stands, None: that does not matter.
+        heir: what would serve in another region if this one is closed, None: nothing does.
+        has_moved: whether it does.
     """
 
     def __init__(
@@ -88,6 +91,8 @@ class Replay:
         self.fleet = Fleet(self.service, self.hosting, plane, self.agenda, self.placement, seed, hosted.luck)
         self.is_updating = self.is_out = False
         self.region: Region | None = None
+        self.heir: Standbys | None = None
+        self.has_moved = False
         self._parts: list[Part] = []
 
     @property

@@ -24,7 +24,7 @@ class Standbys(Part):
         hosting = replay.hosting
         self._replay, self._fleet, self._agenda = replay, replay.fleet, replay.agenda
         self._promote = hosting.promote
-        self.serving, self.standing_by = hosting.replicas_used, hosting.standby
+        self.serving, self.standing_by = hosting.replicas_used, hosting.standing_by
         self._promoting: list[int] = []  # numbers of those that are being promoted
         self._leaving: list[int] = []  # and of those that hand over, which nobody may follow before they are gone
         self.promoted_s: list[float] = []
@@ -33,8 +33,13 @@ class Standbys(Part):
 
     def begin(self) -> None:
         """The standbys of the start stand by."""
-        for _ in range(self._replay.hosting.standby):
+        for _ in range(self.standing_by):
             self._fleet.appear(0.0, why="start")
+
+    def take_over(self, n: int, now_s: float) -> None:
+        """The home in another region is closed: this is the home from now on, with as many that serve."""
+        self.serving = n
+        self._may_promote(now_s)
 
     def hand_over(self, replica: Replica) -> None:
         """A serving one is drained: the next may serve when it is gone."""
