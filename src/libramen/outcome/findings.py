@@ -103,15 +103,15 @@ def find(outcome: Outcome) -> tuple[Finding, ...]:
     """All that is found in a replay, of its services and of what they ask of each other, in the order of `by_cost`."""
     from libramen.outcome.findings_of_calls import find_in_calls
 
+    at_edge = [edge] if (edge := _edge(outcome)) is not None else []
     if outcome.only is not None:
-        return outcome.only.findings
+        return by_cost(outcome, [*outcome.only.findings, *at_edge])
     found, waiting = find_in_calls(outcome)
     for name, one in outcome.services.items():
         # Where a service waits for one that has no slots left, its own are full because of that.
         told = _OF_SLOTS if name in waiting else ()
         found += [replace(finding, service=one.label) for finding in one.findings if finding.kind not in told]
-    found += [edge] if (edge := _edge(outcome)) is not None else []
-    return by_cost(outcome, found)
+    return by_cost(outcome, found + at_edge)
 
 
 def _edge(outcome: Outcome) -> Finding | None:

@@ -196,7 +196,10 @@ class System:
         size = Size(name=EDGE, cores=1)
         tier = Tier(
             name=EDGE, billing="per_request", per_million_requests=1, replicas={"least": 0}, sizes={EDGE: size},
-        ).model_copy(update=prices)  # fmt: skip
+        )  # fmt: skip
+        at_edge = Hosting(plan=self.name, tier=tier, size=tier.sizes[EDGE], replicas=0)
+        # A tier of this kind has a price above nothing; an edge may have none, and is given its own afterwards.
+        at_edge = at_edge.model_copy(update={"tier": tier.model_copy(update=prices)})
         fleets = self.fleets
         if edge.miss_per_gb is not None:
             of_misses = {"egress_per_gb": edge.miss_per_gb}
@@ -204,7 +207,7 @@ class System:
                 name: one.model_copy(update={"tier": one.tier.model_copy(update=of_misses)})
                 for name, one in fleets.items()
             }
-        return fleets | {EDGE: Hosting(plan=self.name, tier=tier, size=tier.sizes[EDGE], replicas=0)}
+        return fleets | {EDGE: at_edge}
 
     def of_service(self, name: str) -> list[int]:
         """Numbers of the fleets of a service."""

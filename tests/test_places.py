@@ -1,0 +1,531 @@
+"""Areas of users, regions of services, the edge and standbys: cases by hand, closed forms, and what is refused."""
+
+from __future__ import annotations
+
+import json
+from itertools import product
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+import pytest
+
+from builders import make_plan, make_tier, make_trace, plain_study
+from libramen import (
+    Hosting,
+    Objectives,
+    Outcome,
+    Plan,
+    Service,
+    Study,
+    Trace,
+    compare,
+    events,
+    load_study,
+    replay,
+    search,
+)
+from libramen.base.errors import StudyError
+from libramen.cli import run
+from libramen.questions.check import check
+from libramen.runs.store import Store
+from libramen.study.edge import hits_of
+from libramen.study.places import RoundTrips
+
+if TYPE_CHECKING:
+    from decimal import Decimal
+    from pathlib import Path
+
+TRIPS = {
+    "north": {"east": 0.25, "west": 1.0},
+    "south": {"east": 1.0, "west": 0.25},
+    "east": {"west": 0.5},
+}
+ENDINGS = ("ok", "refused", "timed_out", "lost", "cut", "errored")
+
+
+def placed(trace: Trace, service: Service | dict[str, Service], plan: Plan | dict[str, Any], **values: Any) -> Outcome:
+    """Replay on both data planes, and see that every request ends alike and in one region."""
+    values = {"round_trips": TRIPS} | values
+    one, other = (replay(trace, service, plan, data_plane=plane, **values) for plane in ("compiled", "plain"))
+    for name in ("ending", "server", "replica", "attempts"):
+        np.testing.assert_array_equal(getattr(one.run.kept, name), getattr(other.run.kept, name))
+    np.testing.assert_allclose(one.run.kept.latency_s, other.run.kept.latency_s, atol=1e-9)
+    return one
+
+
+def came(outcome: Outcome) -> list[tuple[str, float, str]]:
+    """How each request ended, after how long, and in which region."""
+    frame = outcome.requests
+    return list(zip(frame["ending"], frame["latency_s"].round(9), frame["region"], strict=True))
+
+
+# -- where requests go, and how long they are on their way ----------------------------------------------
+
+
+def test_the_nearest_region_has_a_request_and_its_round_trip_is_counted() -> None:
+    trace = make_trace([0.0, 10.0], cpu=0.5, area=["north", "south"])
+    service = Service(slots=1, exchanges=2)
+    found = placed(trace, service, make_plan(make_tier(overhead=0.125), regions=["east", "west"]))
+    # Half a second of work, the overhead, and two exchanges of a quarter each.
+    assert came(found) == [("ok", 1.125, "east"), ("ok", 1.125, "west")]
+    far = placed(trace, service, make_plan(regions=["east"]))
+    assert came(far) == [("ok", 1.0, "east"), ("ok", 2.5, "east")]
+    assert found.taken_in("north") == {"east": 1, "west": 0}
+
+
+def test_the_way_counts_towards_the_time_out() -> None:
+    trace = make_trace([0.0, 10.0], cpu=0.5, area=["north", "south"])
+    found = placed(trace, Service(slots=1, timeout=1.25), make_plan(regions=["east"]))
+    assert came(found) == [("ok", 0.75, "east"), ("timed_out", 1.25, "east")]
+
+
+def test_one_that_would_be_refused_spills_to_the_next_region_at_once() -> None:
+    trace = make_trace([0.0, 0.0, 0.0], cpu=1.0, area=["north"] * 3, span_s=60)
+    service = Service(slots=1, backlog=0)
+    alone = placed(trace, service, make_plan(regions=["east", "west"]))
+    assert [ending for ending, _, _ in came(alone)] == ["ok", "refused", "refused"]
+    found = placed(trace, service, make_plan(regions=["east", "west"], spill=True))
+    # The second has the way to the west; the third is refused everywhere, and counts in the first.
+    assert came(found) == [("ok", 1.25, "east"), ("ok", 2.0, "west"), ("refused", 0.0, "east")]
+    assert [found.services[name].attempts for name in ("east", "west")] == [2, 1]
+
+
+def test_a_call_goes_to_its_own_region_or_crosses() -> None:
+    trace = make_trace([0.0, 10.0], cpu=0.5, area=["north", "south"], route=["/"] * 2)
+    services = {
+        "web": Service(slots=1, routes=["*"], calls=[{"to": "database", "cpu": 0.25, "times": 2}]),
+        "database": Service(slots=1),
+    }
+    web = Hosting(tier=make_tier(), size="s", replicas=1, regions=["east", "west"])
+    both = placed(trace, services, {"web": web, "database": web})
+    assert came(both) == [("ok", 1.25, "east"), ("ok", 1.25, "west")]
+    home = Hosting(tier=make_tier(), size="s", replicas=1, regions=["east"])
+    one = placed(trace, services, {"web": web, "database": home})
+    assert came(one) == [("ok", 1.25, "east"), ("ok", 2.25, "west")]  # each call takes half a second more
+    where = {(one.service, one.part): one.mean_s for one in one.where.stretches}
+    assert where["database", "overhead"] == pytest.approx(0.5)
+
+
+def test_visitors_are_pinned_within_a_region_and_counted_when_they_move() -> None:
+    trace = make_trace([0.0, 1.0, 5.0, 20.0], cpu=0.25, area=["north"] * 4, visitor=["a"] * 4)
+    loss = {"kind": "region_loss", "region": "east", "at": 4, "lasts": 2, "detect": 0}
+    tier = make_tier(provision=1)
+    plan = make_plan(tier, regions=["east", "west"], balancer="pinned", faults=[loss])
+    found = placed(trace, Service(slots=1), plan)
+    assert [region for _, _, region in came(found)] == ["east", "east", "west", "east"]
+    assert found.services["east"].run.moved.sum() == 1
+    assert found.services["west"].run.moved.sum() == 1
+
+
+# -- a region is lost ----------------------------------------------------------------------------------
+
+
+def test_a_lost_region_is_found_closed_and_open_again_when_it_is_whole() -> None:
+    trace = make_trace([0.0, 10.0, 11.5, 12.0, 20.0, 24.9, 25.0], cpu=1.0, area=["north"] * 7)
+    loss = {"kind": "region_loss", "region": "east", "at": 10.5, "lasts": 9.5, "detect": 1.5}
+    plan = make_plan(make_tier(provision=4), regions=["east", "west"], replicas=2, faults=[loss])
+    found = placed(trace, Service(slots=1, start=1), plan)
+    assert came(found) == [
+        ("ok", 1.25, "east"),
+        ("lost", 0.5, "east"),  # in work when it was lost
+        ("lost", 0.0, "east"),  # sent there before that was known
+        ("ok", 2.0, "west"),  # at the very instant at which it is known
+        ("ok", 2.0, "west"),
+        ("ok", 2.0, "west"),
+        ("ok", 1.25, "east"),  # two machines ordered at 20 are ready at 25
+    ]
+
+
+def test_where_nothing_comes_back_clients_wait_for_their_time_out_or_for_the_news() -> None:
+    trace = make_trace([1.0], area=["north"])
+    loss = {"kind": "region_loss", "region": "east", "at": 0, "detect": 5, "answers": "none"}
+    plan = make_plan(regions=["east", "west"], faults=[loss])
+    assert came(placed(trace, Service(slots=1), plan)) == [("lost", 4.0, "east")]
+    assert came(placed(trace, Service(slots=1, timeout=2), plan)) == [("timed_out", 2.0, "east")]
+    again = placed(trace, Service(slots=1, timeout=2, retries=2, retry_after=1), plan)
+    assert came(again) == [
+        ("ok", 8.0, "west")
+    ]  # given up at 3 and 6, again at 4 and (twice the pause) 8, a second's way
+
+
+def test_a_visitor_sees_a_loss_when_he_looks() -> None:
+    at = np.arange(0.0, 60.0, 0.5)
+    trace = make_trace(at.tolist(), area=["north"] * len(at), visitor=["a"] * len(at))
+    loss = {"kind": "region_loss", "region": "east", "at": 10, "detect": 5}
+    at_once = placed(trace, Service(slots=1), make_plan(regions=["east", "west"], faults=[loss]))
+    late = placed(trace, Service(slots=1), make_plan(regions=["east", "west"], reroute=20, faults=[loss]))
+    first = [int(np.argmax([region == "west" for _, _, region in came(one)])) for one in (at_once, late)]
+    assert at[first[0]] == 15.0
+    assert 15.0 < at[first[1]] <= 35.0
+    lost = [sum(ending == "lost" for ending, _, _ in came(one)) for one in (at_once, late)]
+    assert lost == [10, int(2 * (at[first[1]] - 10))]
+
+
+def test_a_queue_outlives_the_region_and_what_was_in_work_does_not() -> None:
+    trace = make_trace([0.0, 0.0, 0.0], cpu=0.0, area=["north"] * 3, route=["/"] * 3, span_s=60)
+    letters = {"to": "letters", "cpu": 4, "wait_for_it": False}
+    services = {"web": Service(slots=9, routes=["*"], calls=[letters]), "letters": Service(slots=1)}
+    loss = {"kind": "region_loss", "region": "east", "at": 6, "lasts": 4, "detect": 1}
+    web = Hosting(tier=make_tier(), size="s", replicas=1, regions=["east"])
+    queue = Hosting(tier=make_tier(), size="s", replicas=1, regions=["east"], balancer="shared_queue", faults=[loss])
+    found = placed(trace, services, {"web": web, "letters": queue})
+    # One is done at 4; the second is in work at 6 and lost; the third waits until the region is whole, at 10.
+    assert found.services["letters"].endings == dict.fromkeys(ENDINGS, 0) | {"ok": 2, "lost": 1}
+    assert found.services["letters"].latency_s["max"] == pytest.approx(14.0, rel=0.005)
+
+
+def test_releases_go_from_region_to_region_and_stop_where_one_is_undone() -> None:
+    trace = make_trace(np.arange(0, 200, 0.5).tolist(), cpu=0.01, area=["north", "south"] * 200)
+    release = {"strategy": "rolling", "at": 10, "regions": ["west", "east"], "pause": 30}
+    plan = make_plan(make_tier(provision=4), regions=["east", "west"], replicas=2, rollouts=[release])
+    found = placed(trace, Service(slots=4, start=1), plan)
+    west, east = (found.services[name].run.updates[0] for name in ("west", "east"))
+    assert west.began_s == 10
+    assert west.ended_s is not None
+    assert east.began_s == west.ended_s + 30
+    judged = {"error_rate": 1.0, "rollback_above": 0.1, "judge_least": 2, "watch": 20}
+    bad = placed(trace, Service(slots=4, start=1), plan.replace(rollouts=[release | judged]))
+    assert [one.result for one in bad.services["west"].run.updates] == ["undone"]
+    assert bad.services["east"].run.updates == []
+
+
+# -- standbys ------------------------------------------------------------------------------------------
+
+
+def stages(outcome: Outcome, service: str = "service") -> list[list[tuple[float, str]]]:
+    return [replica.stages[1:] for replica in outcome.run.services[service].replicas]
+
+
+def test_a_standby_is_promoted_and_who_comes_back_stands_by() -> None:
+    trace = make_trace([0.0, 9.5, 11.0, 14.0, 16.0, 40.0], cpu=1.0, span_s=50.0)
+    crash = {"kind": "crash", "at": 10, "detect": 2}
+    plan = make_plan(make_tier(), standby=1, promote=3, faults=[crash])
+    found = replay(trace, Service(slots=1, start=20), plan)
+    assert found.endings == dict.fromkeys(ENDINGS, 0) | {"ok": 3, "lost": 2, "refused": 1}
+    assert stages(found) == [
+        [(0.0, "ready"), (12.0, "coming"), (30.0, "standby")],
+        [(0.0, "standby"), (15.0, "ready")],
+    ]
+    assert found.bill.month == 2 * 730  # paid all the time
+    assert found.replicas_max == 1
+    told = next(finding for finding in found.findings if finding.kind == "standby")
+    assert told.replicas == 1
+    assert told.figures["none_s"] == pytest.approx(3.0)
+
+
+def test_the_primary_dies_while_its_release_is_under_way() -> None:
+    trace = make_trace([0.0], cpu=0.0, span_s=100.0)
+    release = {"strategy": "handover", "at": 10}
+    plan = make_plan(standby=1, promote=3, rollouts=[release], faults=[{"kind": "crash", "at": 15, "replica": 1}])
+    found = replay(trace, Service(slots=1, start=20), plan)
+    # The standby is renewed from 10 to 30 on its machine. The primary dies at 15, and nobody can be promoted before 30.
+    assert stages(found) == [
+        [(0.0, "ready"), (15.0, "coming"), (30.0, "gone")],
+        [(0.0, "standby"), (10.0, "gone")],
+        [(30.0, "standby"), (33.0, "ready")],
+        [(50.0, "standby")],
+    ] or stages(found)[2] == [(30.0, "standby"), (33.0, "ready")]
+    assert all(replica.version == 2 for replica in found.run.only.replicas if replica.stage != "gone")
+    assert found.run.only.updates[0].result == "done"
+
+
+def test_a_handover_has_one_that_serves_at_a_time() -> None:
+    trace = make_trace(np.arange(0.0, 100.0, 0.25).tolist(), cpu=0.01)
+    plan = make_plan(standby=1, promote=3, rollouts=[{"strategy": "handover", "at": 10}])
+    found = replay(trace, Service(slots=1, start=20, drain=5), plan)
+    assert list(stages(found)[2]) == [(30.0, "standby"), (33.0, "ready")]
+    assert found.endings["refused"] == 12  # three seconds
+    serving = [replica.times("ready") for replica in found.run.only.replicas]
+    assert sum(len(times) for times in serving) == 2
+
+
+def test_a_home_moves_to_its_standby_and_stays_there() -> None:
+    trace = make_trace(np.arange(0.5, 100.0).tolist(), area=["south"] * 100, route=["/"] * 100)
+    services = {
+        "web": Service(slots=9, routes=["*"], calls=[{"to": "database", "cpu": 0}]),
+        "database": Service(slots=9),
+    }
+    web = Hosting(tier=make_tier(), size="s", replicas=1, regions=["east", "west"])
+    loss = {"kind": "region_loss", "region": "east", "at": 30, "lasts": 20, "detect": 10}
+    home = Hosting(
+        tier=make_tier(),
+        size="s",
+        replicas=1,
+        regions=["east"],
+        faults=[loss],
+        standby={"region": "west", "promote": 5},
+    )
+    found = placed(trace, services, {"web": web, "database": home})
+    latency = found.run.kept.latency_s
+    assert latency[29] == pytest.approx(0.75)  # to the east and back, once
+    assert (found.run.kept.ending[30:45] != 0).all()  # lost, then nobody serves until the standby is promoted
+    assert (found.run.kept.ending[45:] == 0).all()
+    assert latency[-1] == pytest.approx(0.25)  # the home is in the west for good
+    assert found.services["database in west"].bill.month == 730
+
+
+# -- the edge ------------------------------------------------------------------------------------------
+
+
+def test_hits_meet_no_fleet_and_have_luck_of_their_own() -> None:
+    rng = np.random.default_rng(5)
+    trace = make_trace(
+        np.sort(rng.uniform(0, 4000, 20_000)).tolist(), cpu=0.01, route=["/a", "/b"] * 10_000,
+        bytes_out=np.full(20_000, 1000.0), area=["north"] * 20_000,
+    )  # fmt: skip
+    edge = {"hit": {"/a": 0.6}, "time": 0.002, "miss_time": 0.25, "per_gb": 2, "per_million_requests": 3}
+    plan = make_plan(regions=["east"], edge=edge)
+    found = placed(trace.part(slice(0, 500)), Service(slots=4), plan)
+    hits = found.run.kept.server == 0xFFFF
+    np.testing.assert_array_equal(hits, hits_of(0, 0, np.where(trace.route_codes[:500] == 0, 0.6, 0.0)))
+    np.testing.assert_array_equal(hits[123:], hits_of(0, 123, np.where(trace.route_codes[123:500] == 0, 0.6, 0.0)))
+    assert found.run.kept.latency_s[hits] == pytest.approx(0.002)
+    assert found.run.kept.latency_s[~hits].min() == pytest.approx(0.51)  # 0.01 of work, the way, and the miss
+    whole = replay(trace, Service(slots=4), plan, round_trips=TRIPS)
+    served = whole.services["service"].n_requests
+    # A hit share h leaves 1 - h of the load, within three standard deviations of a binomial.
+    assert served == pytest.approx(20_000 - 6_000, abs=3 * np.sqrt(10_000 * 0.6 * 0.4))
+    lines = {(line.service or line.tier, line.item): line for line in whole.bill.lines}
+    month = 730 * 3600 / trace.span_s
+    assert float(lines["edge", "requests"].quantity) == pytest.approx(20_000 * month / 1e6, rel=1e-6)
+    assert float(lines["edge", "egress"].quantity) == pytest.approx(20_000 * 1000 * month / 1e9, rel=1e-6)
+    counted = replay(trace, Service(slots=4), plan, round_trips=TRIPS, keep_requests=False)
+    assert counted.endings == whole.endings
+    assert counted.bill == whole.bill
+    assert counted.latency_s["p95"] == pytest.approx(whole.latency_s["p95"], rel=0.005)
+
+
+def test_an_edge_answers_while_nothing_works() -> None:
+    trace = make_trace(np.arange(0.5, 100.0).tolist(), area=["north"] * 100)
+    loss = {"kind": "region_loss", "region": "east", "at": 0}
+    found = placed(trace, Service(slots=1), make_plan(regions=["east"], faults=[loss], edge={"hit": 1.0}))
+    assert found.availability == 1
+    told = next(finding for finding in found.findings if finding.kind == "edge")
+    assert told.figures["none_ready"] == pytest.approx(100, abs=60)
+    assert "copies grow old" in told.text
+
+
+# -- closed forms --------------------------------------------------------------------------------------
+
+
+def test_two_regions_without_queues_are_a_mixture_of_shifted_latencies() -> None:
+    rng = np.random.default_rng(11)
+    n = 4000
+    area = np.where(rng.random(n) < 0.7, "north", "south")
+    work = rng.exponential(0.05, n)
+    trace = Trace.from_arrays(at_s=np.arange(n) * 10.0, cpu_s=work, area=area)
+    for regions, far in ((["east"], {"north": 0.25, "south": 1.0}), (["east", "west"], {"north": 0.25, "south": 0.25})):
+        found = replay(trace, Service(slots=1), make_plan(regions=regions), round_trips=TRIPS)
+        expected = np.sort(work + np.array([far[name] for name in area]))
+        for name, share in (("p50", 0.5), ("p95", 0.95)):
+            assert found.latency_s[name] == pytest.approx(expected[int(np.ceil(share * n)) - 1])
+        south = np.sort((work + far["south"])[area == "south"])
+        p95 = found.areas.set_index("area").loc["south", "p95_s"]
+        assert p95 == pytest.approx(south[int(np.ceil(0.95 * len(south))) - 1])
+
+
+def test_availability_with_one_region_lost_for_a_known_time() -> None:
+    trace = make_trace((np.arange(36_000) / 10).tolist(), area=["north", "south"] * 18_000)
+    loss = {"kind": "region_loss", "region": "east", "at": 600, "lasts": 900, "detect": 60}
+    plan = make_plan(regions=["east", "west"], faults=[loss])
+    found = replay(trace, Service(slots=1), plan, round_trips=TRIPS)
+    # Half of the users for a minute, until it is known: the others, and they afterwards, are in the west.
+    assert found.endings["lost"] == 300
+    assert found.availability == pytest.approx(1 - 300 / 36_000)
+    only = replay(trace, Service(slots=1), plan.replace(regions=["east"]), round_trips=TRIPS)
+    assert 1 - only.availability == pytest.approx(900 / 3600, abs=1e-3)  # all of them, as long as it lasts
+
+
+# -- whole studies -------------------------------------------------------------------------------------
+
+
+@pytest.fixture
+def study(tmp_path: Path) -> Path:
+    """Two areas, two regions, a plan in one and a plan in both."""
+    rng = np.random.default_rng(2)
+    n = 1200
+    at, cpu = np.sort(rng.uniform(0, 3600, n)), rng.exponential(0.2, n)
+    area = np.where(rng.random(n) < 0.6, "north", "south")
+    rows = [f"{a:.3f},{c:.4f},{place},1000" for a, c, place in zip(at, cpu, area, strict=True)]
+    (tmp_path / "t.csv").write_text("at_s,cpu_s,area,bytes_out\n" + "\n".join(rows) + "\n")
+    plans = {
+        "one": {"regions": ["east"], "replicas": 2},
+        "two": {"regions": {"east": {"replicas": 2}, "west": {}}, "spill": True},
+        "near": {"regions": ["east"], "edge": {"hit": "40%", "time": "20ms", "per_gb": 0.1}},
+    }
+    trips = {"north": {"east": "20ms", "west": "300ms"}, "south": {"east": "310ms", "west": "25ms"}}
+    return plain_study(
+        tmp_path, {"files": "t.csv"}, plans,
+        tier={"regions": {"east": {}, "west": {"prices": 1.5}}, "egress_per_gb": 0.1},
+        service={"slots": 2}, round_trips=trips | {"east": {"west": "280ms"}},
+        objectives={"p95": "900ms", "areas": {"south": {"p50": "300ms"}}},
+    )  # fmt: skip
+
+
+def test_regions_have_their_prices_and_their_tables(study: Path) -> None:
+    found = load_study(study).replay("two")
+    bills = {name: one.bill.month for name, one in found.services.items()}
+    east = next(line for line in found.services["east"].bill.lines if line.key == "per_hour")
+    west = next(line for line in found.services["west"].bill.lines if line.key == "per_hour")
+    assert (east.unit_price, west.unit_price) == (1, 1.5)
+    assert sum(bills.values()) == found.bill.month
+    figures = found.figures()
+    assert figures.regions == {"east": "east", "west": "west"}
+    assert [area.route for area in figures.areas] == ["north", "south"]
+    assert sum(area.n_requests for area in figures.areas) == 1200
+    assert type(figures).from_dict(json.loads(json.dumps(figures.to_dict()))).areas == figures.areas
+
+
+def test_an_area_is_judged_kept_counted_and_stored_alike(study: Path) -> None:
+    loaded = load_study(study)
+    kept = loaded.replay("one")
+    counted = loaded.replay("one", keep_requests=False)
+    for one, other in zip(kept.objectives, counted.objectives, strict=True):
+        assert (one.name, one.met, one.within) == (other.name, other.met, other.within)
+    south = next(goal for goal in kept.objectives if goal.name == "areas.south.p50")
+    mine = kept.requests[kept.requests["area"] == "south"]
+    assert south.within == pytest.approx(float((mine["latency_s"] <= 0.3).mean()))
+    with Store(study.parent / "figures.sqlite") as store:
+        first, again = (compare(loaded, store=store) for _ in range(2))
+        assert [one.to_dict() for one in first.figures] == [one.to_dict() for one in again.figures]
+        study.write_text(study.read_text().replace("310ms", "110ms"))  # another question: the store must not answer it
+        nearer = compare(load_study(study), store=store)
+    assert nearer.figures[0].areas[1].latency_s["p50"] < first.figures[0].areas[1].latency_s["p50"] - 0.15
+
+
+def test_check_says_which_area_is_too_far_whatever_is_bought(study: Path) -> None:
+    found = {one.hosting.plan: [problem.text for problem in one.problems] for one in check(load_study(study)).plans}
+    assert any(text.startswith("south is 310 ms away: p50 of 300 ms cannot be met from east") for text in found["one"])
+    assert not any("south" in text for text in found["two"])
+
+
+def cheapest(study: Study, plans: list[Plan]) -> Decimal | None:
+    """The least bill of plans that meet every objective, each replayed to its end."""
+    every = (study.replay(plan).figures(routes=False) for plan in plans)
+    return min((one.bill.month for one in every if one.meets_all), default=None)
+
+
+def test_a_search_over_regions_finds_what_brute_force_finds(study: Path) -> None:
+    loaded = load_study(study)
+    two = loaded.plans["two"]
+    ranges = {"plan.regions": ["east", "west", "east+west"], "replicas": [1, 2]}
+    found = search(loaded, "two", vary=ranges).cheapest
+    changed = [
+        two.replace(regions={name: {} for name in regions.split("+")}, replicas=n)
+        for regions, n in product(*ranges.values())
+    ]
+    assert found is not None
+    assert found.bill.month == cheapest(loaded, changed)
+
+
+def test_a_search_over_the_edge_finds_what_brute_force_finds(study: Path) -> None:
+    loaded = load_study(study)
+    near = loaded.plans["near"].replace(regions=["west"])
+    ranges = {"plan.edge.hit": [0.0, 0.5, 0.9], "replicas": [1, 2, 3]}
+    found = search(loaded, near, vary=ranges).cheapest
+    edge = near.edge
+    assert edge is not None
+    changed = [near.replace(edge=edge.replace(hit=hit), replicas=n) for hit, n in product(*ranges.values())]
+    assert found is not None
+    assert found.bill.month == cheapest(loaded, changed)
+
+
+def test_events_loses_each_region_in_its_busiest_half_hour(study: Path) -> None:
+    found = events(load_study(study), "two")
+    assert [lost.region for lost in found.regions] == ["east", "west"]
+    assert all(lost.failed > 0 and lost.lasts_s >= 600 for lost in found.regions)
+    assert json.dumps(found.to_dict()["regions"])
+
+
+def test_the_islands_teach_what_they_should(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    assert run(["demo", str(tmp_path / "islands"), "--study", "islands", "--json"]) == 0
+    found = {plan["plan"]: plan for plan in json.loads(capsys.readouterr().out)["plans"]}
+    missed = {name: [o["name"] for o in plan["objectives"] if not o["met"]] for name, plan in found.items()}
+    assert missed == {
+        "one_region": ["areas.south_isles.p95"],
+        "edge": ["areas.south_isles.p95"],
+        "two_regions": ["routes./bookings.p95"],
+        "lost_at_noon": ["availability", "routes./bookings.p95"],
+        "ready_for_it": [],
+    }
+    assert found["edge"]["bill"]["month"] < found["one_region"]["bill"]["month"]
+    assert run(["trace", "inspect", str(tmp_path / "islands" / "islands.parquet")]) == 0
+    assert "south_isles" in capsys.readouterr().out
+
+
+# -- what is refused -----------------------------------------------------------------------------------
+
+BAD: dict[str, tuple[dict[str, Any], dict[str, Any], str]] = {
+    "no distance": ({"regions": ["east", "far"]}, {}, "no round trip between north and far"),
+    "a region that the tier has not": ({"regions": ["moon"]}, {}, "tier 't' has no such region"),
+    "twice": ({"regions": ["east", "east"]}, {}, "allowed: names that differ"),
+    "a key that is not regional": ({"regions": {"east": {"balancer": "random"}}}, {}, "allowed: keys of replicas"),
+    "spill without regions": ({"spill": True}, {}, "spill has no effect without regions"),
+    "spill beside a canary": (
+        {"regions": ["east"], "spill": True, "rollouts": [{"strategy": "switch", "at": 5}]}, {}, "allowed: one of the two",
+    ),
+    "a standby under a rule": (
+        {"standby": 1, "scaling": {"rule": "target", "measure": "cpu", "target": 0.5, "ceiling": 3}}, {},
+        "a rule would drain it",
+    ),
+    "a standby and a release": ({"standby": 1, "rollouts": [{"strategy": "rolling", "at": 5}]}, {}, "allowed: handover"),
+    "a handover to nobody": ({"rollouts": [{"strategy": "handover", "at": 5}]}, {}, "a handover needs a standby"),
+    "a loss elsewhere": (
+        {"regions": ["east"], "faults": [{"kind": "region_loss", "region": "west", "at": 5}]}, {}, "found 'west'",
+    ),
+    "a loss without regions": ({"faults": [{"kind": "region_loss", "region": "e", "at": 5}]}, {}, "a plan with regions"),
+    "a release elsewhere": (
+        {"regions": ["east"], "rollouts": [{"strategy": "rolling", "at": 5, "regions": ["west"]}]}, {}, "found 'west'",
+    ),
+    "a share": ({"edge": {"hit": "140%"}}, {}, "allowed: a share"),
+    "shares": ({}, {"trace": {"files": "t.csv", "areas": {"north": 0.5, "south": 0.4}}}, "the shares make 90 %"),
+    "a distance": ({}, {"round_trips": {"north": {"east": "fast"}}}, "[round_trips.north] east"),
+    "a distance to itself": ({}, {"round_trips": {"north": {"north": 1}}}, "within a place a round trip is 0"),
+    "two distances": ({}, {"round_trips": {"a": {"b": 1}, "b": {"a": 2}}}, "the other way; allowed: one of the two"),
+    "standbys at home": (
+        {"regions": ["east"], "standby": {"region": "east"}}, {}, "of a plan with one region, in another one",
+    ),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("case", BAD)
+def test_what_makes_no_sense_is_one_sentence(case: str, tmp_path: Path) -> None:
+    plan, tables, said = BAD[case]
+    (tmp_path / "t.csv").write_text("at_s,cpu_s,area\n1,1,north\n9,1,south\n")
+    trips = {"north": {"east": 0.1}, "south": {"east": 0.2}}
+    shares = {"files": "t.csv", "areas": {"north": 0.5, "south": 0.5}}
+    told = {"round_trips": trips} | {key: value for key, value in tables.items() if key != "trace"}
+    tier = {"regions": {"east": {}, "far": {}, "west": {}}, "replicas": {"least": 0, "most": 9}, "autoscaling": True}
+    path = plain_study(tmp_path, tables.get("trace", shares), {"p": plan}, tier=tier, **told)
+    with pytest.raises(StudyError) as caught:
+        load_study(path)
+    assert said in str(caught.value)
+    assert "\n" not in str(caught.value)
+
+
+def test_round_trips_hold_both_ways() -> None:
+    trips = RoundTrips({"a": {"b": "20ms"}})
+    assert trips.between("b", "a") == 0.02
+    with pytest.raises(StudyError, match="no round trip between a and c"):
+        trips.between("a", "c")
+
+
+def test_latencies_seen_by_users_lose_their_way(tmp_path: Path) -> None:
+    rows = "\n".join(f"{at},{latency},{area}" for at, latency, area in ((1, 0.5, "north"), (9, 0.7, "south")))
+    (tmp_path / "t.csv").write_text(f"at_s,latency_s,area\n{rows}\n")
+    table = {"files": "t.csv", "seen_by": "user", "recorded_on": "p"}
+    trips = {"north": {"east": 0.1}, "south": {"east": 0.25}}
+    path = plain_study(tmp_path, table, {"p": {"regions": ["east"]}}, service={"slots": 2}, round_trips=trips)
+    assert load_study(path).log(cache=False).latency_s.tolist() == pytest.approx([0.4, 0.45])
+
+
+def test_objectives_of_a_service_are_of_all_its_regions() -> None:
+    trace = make_trace([0.0, 10.0], cpu=0.5, area=["north", "south"], route=["/"] * 2)
+    services = {
+        "web": Service(slots=1, routes=["*"], calls=[{"to": "database", "cpu": 0.25}]),
+        "database": Service(slots=1, cpu_share=1.0),
+    }
+    both = Hosting(tier=make_tier(), size="s", replicas=1, regions=["east", "west"])
+    wanted = Objectives(services={"database": {"p95": 1}})
+    found = replay(trace, services, {"web": both, "database": both}, wanted, round_trips=TRIPS)
+    assert [(goal.name, goal.met, goal.within) for goal in found.objectives] == [("services.database.p95", True, 1.0)]
