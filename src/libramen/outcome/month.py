@@ -192,5 +192,5 @@ def named(system: System, singles: list[tuple[Key, Any]], trace: Any) -> list[Si
 
 _KINDS = {
     "zone_loss": "lost zone", "no_stock": "empty stock", "dependency": "trouble of a dependency",
-    "slow": "slow replica",
+    "slow": "slow replica", "region_loss": "lost region",
 }  # fmt: skip

@@ -57,6 +57,8 @@ def _fewest_planned(hosting: Hosting, *, is_limited: bool = False) -> int:
     """How many replicas there are at any time at the least, if nothing breaks."""
     low = hosting.limits[0]
     least = min([low, *(rollout.least_ready(low) for rollout in hosting.rollouts)])
+    if not hosting.rollouts:
+        least += hosting.standing_by  # a hand-over renews them all at once
     return min(least, hosting.replicas_used) if is_limited else least
 
 
@@ -147,8 +149,11 @@ class LeastUse:
         self._known: dict[tuple[float, float, bool], UsedAtLeast] = {}
 
     def of(self, case: Case) -> UsedAtLeast:
-        """By service and item, as of `Use`. Of several services nothing is known: what one is sent, another calls."""
-        if case.system.only is None:
+        """By service and item, as of `Use`. Of several services nothing is known: what one is sent, another calls.
+
+        Nor behind an edge, which answers others with every seed.
+        """
+        if case.system.only is None or case.system.edge is not None:
             return NOTHING
         hour_weights, budgets = self._weighed.of(case)
         key = case.settle_s, budgets.may_fail, hour_weights.once
@@ -304,7 +309,7 @@ class Overload:
     def rules_out(self, case: Case) -> bool:
         """Whether too many requests must be late, whatever happens."""
         only = case.system.only
-        if only is None or case.settle_s > 0:
+        if only is None or case.system.edge is not None or case.settle_s > 0:
             return False
         hosting = only.hosting
         # Of a fleet that changes, replicas that drain go on working beside the new ones.

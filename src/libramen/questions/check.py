@@ -151,12 +151,12 @@ def check(study: Study, *, seed: int = 0, cache: bool = True, progress: Callable
     systems = [study.system(plan) for plan in study.plans]
     services = systems[0].service_labels
     study.objectives.check(trace.routes, trace.start, trace.span_s, services, trace.areas)
-    return Check(study, trace, tuple(found for system in systems for found in check_plan(study, trace, system)))
+    return Check(study, trace, tuple(found for system in systems for found in check_plan(study, trace, system, seed)))
 
 
-def check_plan(study: Study, trace: Trace, system: System) -> Iterator[PlanCheck]:
+def check_plan(study: Study, trace: Trace, system: System, seed: int = 0) -> Iterator[PlanCheck]:
     """What a plan needs and what is wrong with it, for each of its services."""
-    loads = loads_of(trace, system)
+    loads = loads_of(trace, system, seed)
     month = study.objectives.month
     bill = _least_bill(study, trace, system, loads)
     checks = [
@@ -271,7 +271,7 @@ def _least_bill(study: Study, trace: Trace, system: System, loads: Loads) -> Bil
     """At the plan's fewest replicas; on tiers billed by use, what the requests need if none ever queues or fails."""
     month = month_of(trace.span_s, trace.start, study.month, trace.gaps)
     hour = ((trace.at_s + trace.into_hour_s) // 3600).astype(np.int64)
-    fewest = {hosted.name: hosted.hosting.limits[0] for hosted in system.hosted}
+    fewest = {hosted.name: hosted.hosting.limits[0] + hosted.hosting.standing_by for hosted in system.hosted}
     used = {}
     for hosted, load in zip(system.hosted, loads.of, strict=True):
         # A replica is in use at least for as long as its requests, were its slots always full.

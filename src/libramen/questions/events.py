@@ -78,7 +78,8 @@ class RegionLost(NamedTuple):
         at_s: when it is lost, for `lasts_s` [s].
         lasts_s: for how long [s].
         failed: requests more that failed than without the loss.
-        availability: of the requests that came after it was known, up to the end of the loss; None: none came.
+        availability: of the requests that came after it was known, and standbys in its place served, up to the end of
+            the loss; None: none came.
         p95_s: of those that were answered [s], None: none was.
         holds: whether these meet the study's objectives on all requests.
         short: by fleet how many replicas it is short of at the busiest minute of the loss; those that have enough are
@@ -216,8 +217,11 @@ def events(
                 ways.append(Way(name, tuple(counted(difference(other, without, again))), outcome=other))
         entries.append(Ways(planned[0].kind, key[0], planned[0].is_release, tuple(ways)))
     lost = []
-    for region in case.system.regions if len(case.system.regions) > 1 else ():
-        found = _without_region(study, outcome, chosen, region, replayed)
+    regions = case.system.regions if len(case.system.regions) > 1 else ()
+    whole = chosen.each(_without_losses) if regions else chosen
+    spared = outcome if whole == chosen else replayed(whole)
+    for region in regions:
+        found = _without_region(study, spared, whole, region, replayed)
         lost += [found] if found is not None else []
     context.report("events", 1.0)
     return Events(outcome, tuple(entries), once=once, regions=tuple(lost))
@@ -242,7 +246,9 @@ def _without_region(
     first = system.hosted[mine[0]].of
     changed = plan.each(lambda name, one: one.replace(faults=[*one.faults, loss]) if name == first else one)
     other = replayed(changed)
-    after = other.stretch(min(at_s + _DETECT_S, trace.span_s - 60), min(at_s + lasts_s, trace.span_s))
+    promote_s = max((one.hosting.promote.percentile(0.95) for one in system.hosted if one.hosting.heir_of), default=0.0)
+    from_s = min(at_s + _DETECT_S + promote_s, at_s + lasts_s - 60)
+    after = other.stretch(min(from_s, trace.span_s - 60), min(at_s + lasts_s, trace.span_s))
     goals = [goal for goal in study.objectives.goals() if "." not in goal.name]
     within = [after.within.get(goal.name, 1.0) >= (goal.share or 0.0) - EPSILON_S for goal in goals if goal.share]
     wanted = [float(goal.wanted) for goal in goals if goal.key == "availability"]
@@ -255,13 +261,16 @@ def _without_region(
     )  # fmt: skip
 
 
+def _without_losses(_name: str, one: Hosting) -> Hosting:
+    return one.replace(faults=[fault for fault in one.faults if fault.kind != "region_loss"])
+
+
 def _short(study: Study, plan: Plan, trace: Trace, region: str) -> dict[str, int]:
     """By fleet how many replicas the others are short of while a region is lost, at the busiest minute."""
 
     def rest(_name: str, one: Hosting) -> Hosting:
         left = {name: keys for name, keys in one.regions.items() if name != region}
-        faults = [fault for fault in one.faults if getattr(fault, "region", None) != region]
-        return one.replace(regions=left or one.regions, faults=faults if left else one.faults)
+        return one.replace(regions=left or one.regions)
 
     left = study.system(plan.each(rest))
     found = {}

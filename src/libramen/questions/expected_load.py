@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from libramen.base.delays import Delay
+from libramen.study.edge import hits_of
 from libramen.study.places import NOWHERE
 from libramen.study.system import Made, System
 from libramen.trace.trace import Trace
@@ -36,7 +37,8 @@ class Loads:
         of: by number of the service.
         server: int32 (n,), at which each request arrives: in the nearest region.
         alone_s: float64 (n,), how long each takes if it is alone [s].
-        way_s: float64 (n,), round trips of its answer, beside the overhead of its tier [s].
+        way_s: float64 (n,), network time of its answer beside the overhead of its tier [s]: negative where an edge
+            answers sooner than that.
     """
 
     of: list[Load] = field(default_factory=list)
@@ -45,8 +47,8 @@ class Loads:
     way_s: np.ndarray = field(default_factory=lambda: np.zeros(0))
 
 
-def loads_of(trace: Trace, system: System) -> Loads:
-    """Follow every request through the services.
+def loads_of(trace: Trace, system: System, seed: int = 0) -> Loads:
+    """Follow every request through the services, but for those that an edge answers with this seed.
 
     Raises:
         StudyError: requests match no service.
@@ -62,12 +64,18 @@ def loads_of(trace: Trace, system: System) -> Loads:
     if system.is_placed:
         found.server, found.way_s = _in_nearest(trace, system, found.server)
     applies = system.applies(trace.routes)[len(system.hosted) :]
+    missed = np.ones(n, bool)
+    if system.edge is not None:
+        missed = ~hits_of(seed, 0, system.edge.shares(trace.routes)[trace.route_codes])
     follow = _Follow(trace, system, found, applies)
     for number in np.unique(found.server).tolist():
         here = found.server == number
-        weight = here.astype(float)
+        weight = (here & missed).astype(float)
         took_s = follow.visit(number, trace.cpu_s * weight, trace.wait_s * weight, weight)
-        found.alone_s += np.where(here, took_s, 0.0)
+        found.alone_s += np.where(here & missed, took_s, 0.0)
+    if system.edge is not None:
+        overhead_s = np.array([one.hosting.tier.overhead for one in system.hosted])[found.server]
+        found.way_s = np.where(missed, found.way_s + system.edge.miss_time, system.edge.time - overhead_s)
     return found
 
 

@@ -206,7 +206,7 @@ def _regions(found: Events) -> Section:
             Column("replicas short", "short", is_number=False),
         ),
         rows=tuple(rows),
-        notes=("After: from when the loss is known, a minute later, up to its end.",),
+        notes=("After: from when the loss is known, a minute later, and standbys in its place serve, up to its end.",),
         name="regions",
         prose=True,
     )
@@ -222,7 +222,8 @@ def _ways(outcome: Outcome, entry: Ways) -> Section:
             name = Cell(way.name if event is way.events[0] else "", way.name)
             when = "at random" if event.table == "at_random" else clock(outcome, event.at_s, seconds=False)
             rows.append(row([name, Cell(when, event.at_s), *_cells(event, outcome.bill.currency)]))
-    of = whose(outcome.services[entry.service].label)
+    one = outcome.services[entry.service]
+    of = whose(one.hosting.region if entry.kind == "region_loss" else one.label)  # it is lost with all that is there
     return Section(
         f"{of}{entry.kind} release" if entry.is_release else f"{of}{BY_KIND[entry.kind].names[0]}",
         sentences=tuple(_verdict(outcome, entry)),

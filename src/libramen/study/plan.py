@@ -116,6 +116,9 @@ class Hosting(PricesOfPlan):  # type: ignore[misc]
     region: str | None = Field(None, exclude=True)
     """The region in which this fleet stands, None: places do not matter, or it stands in all `regions`."""
 
+    may_lose_region: bool = Field(False, exclude=True)
+    """Whether its region is lost by a fault of the plan."""
+
     def in_regions(self) -> list[Hosting]:
         """What runs in each region; of a plan without regions itself.
 
@@ -238,8 +241,12 @@ class Hosting(PricesOfPlan):  # type: ignore[misc]
 
     @property
     def may_break(self) -> bool:
-        """Whether there are faults, the plan's own or its tier's."""
-        return bool(self.faults) or (self.tier.interruptible and self.tier.reclaimed_every is not None)
+        """Whether there are faults, the plan's own, its region's or its tier's."""
+        return (
+            bool(self.faults)
+            or self.may_lose_region
+            or (self.tier.interruptible and self.tier.reclaimed_every is not None)
+        )
 
     def service_of(self, service: Service) -> Service:
         """The service as it is hosted: with its own keys, and with slots where these go by the cores.

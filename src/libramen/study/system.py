@@ -139,6 +139,14 @@ class System:
                     known_as = str(fleet.region) if len(named) == 1 else f"{name} in {fleet.region}"
                 label = known_as if len(named) > 1 or len(fleets) > 1 else None
                 hosted.append(Hosted(known_as, fleet.service_of(service), fleet, label, number, name))
+        # A loss is an event of its region, whichever service's faults it stands among.
+        lost = {one.region for one in hosted for fault in one.hosting.faults if fault.kind == "region_loss"}
+        hosted = [
+            one._replace(hosting=one.hosting.model_copy(update={"may_lose_region": True}))
+            if one.region in lost
+            else one
+            for one in hosted
+        ]
         placed = [one.of for one in hosted if one.region is not None]
         if placed and len(placed) < len(hosted):
             other = next(one.of for one in hosted if one.region is None)
@@ -459,8 +467,8 @@ def check_account(plan: Plan, account: Account) -> None:
         StudyError: it has not.
     """
     fleets = [fleet for hosting in plan.services.values() for fleet in hosting.in_regions()]
-    starts = sum(hosting.replicas_used for hosting in fleets)
-    cores = sum(hosting.replicas_used * hosting.size.cores for hosting in fleets)
+    starts = sum(hosting.replicas_used + hosting.standing_by for hosting in fleets)
+    cores = sum((hosting.replicas_used + hosting.standing_by) * hosting.size.cores for hosting in fleets)
     committed = sum(entry.replicas for hosting in fleets for entry in hosting.committed)
     where, says = f"plan {plan.name!r}", "as [account] says"
     if account.replicas is not None and starts > account.replicas:
