@@ -2,7 +2,7 @@
 
 What stands in a block of the language `console` after a `$ ` is a command, and what follows is its output. In comments
 before the block `shows: /REGEX/+2; /REGEX/` picks lines of an output, `shows: all` all of it, and `run: COMMAND` is run
-before and not shown. All is run in one folder in which the three demos stand. With `--check` nothing is written, and a
+before and not shown. All is run in one folder in which the four demos stand. With `--check` nothing is written, and a
 page that says something else is an error.
 """
 
@@ -87,7 +87,7 @@ def main(arguments: list[str]) -> int:
     with tempfile.TemporaryDirectory() as made:
         folder = Path(made)
         os.environ["LIBRAMEN_CACHE"] = os.environ.get("LIBRAMEN_CACHE", str(folder / "cache"))
-        for study in ("saltmarsh", "landing", "cabins"):
+        for study in ("saltmarsh", "landing", "cabins", "islands"):
             write_demo(folder / study, study=study)
         for page in named or sorted(DOCS.rglob("*.md")):
             text = page.read_text(encoding="utf-8")

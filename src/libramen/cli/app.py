@@ -72,7 +72,9 @@ def demo(
     study_name: Annotated[
         str,
         typer.Option(
-            "--study", metavar="NAME", help="saltmarsh: a day; cabins: four services; landing: releases, faults."
+            "--study",
+            metavar="NAME",
+            help="saltmarsh: a day; cabins: four services; landing: releases, faults; islands: regions.",
         ),
     ] = "saltmarsh",
     json: Json = False,

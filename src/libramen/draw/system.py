@@ -89,6 +89,8 @@ def _service(axes: Axes, times: Any, name: str, one: ServiceOutcome, series: dic
     )
     (cpu,) = axes.step(times, series["utilisation"], where="post", color=SEA, linewidth=1.2, label="CPU in use")
     none = series["ready"] < 1e-9
+    if one.hosting.heir_of is not None:  # nobody is missed there before the home has moved
+        none &= np.maximum.accumulate(series["ready"]) > 0
     handles = [taken, cpu]
     if none.any():
         axes.plot(

@@ -143,8 +143,9 @@ class Figures(Result):
 
     @property
     def tier_of_arrivals(self) -> str:
-        """The tier at which requests arrive: the only one, or of several services that of the first."""
-        return next(iter(self.parts.values())).tier or ""
+        """The tier at which requests arrive, in whichever region: the only one, or of several services the first's."""
+        name, part = next(iter(self.parts.items()))
+        return (part.tier or "").removesuffix(f" {self.regions.get(name, '')}")
 
     @property
     def meets_all(self) -> bool:

@@ -437,7 +437,8 @@ def _standby(outcome: ServiceOutcome) -> Finding | None:
     ready = stage_steps(run, "ready")
     lasts_s = np.diff(np.append(ready.at_s, run.span_s))
     none_s = float(lasts_s[(ready.count == 0) & (lasts_s > 0)].sum())
-    share = idle_s / outcome.paid_s if outcome.paid_s else 0.0
+    # What stands by is paid like what serves, whichever of them it is by now.
+    share = outcome.hosting.standing_by / (outcome.hosting.standing_by + outcome.hosting.replicas_used)
     figures: dict[str, Any] = {"money": float(outcome.bill.month) * share, "currency": outcome.bill.currency}
     figures |= {"home": outcome.hosting.heir_of, "none_s": none_s}
     return Finding("standby", seconds=idle_s, replicas=promoted, figures=figures)

@@ -307,6 +307,8 @@ def _otherwise(system: System, key: tuple[str, str, int | str], trace: Trace) ->
         yield _changed(plan, hosted, table, place, "rolling in place", same | in_place)
     for strategy in CLASSES:
         name = strategy.model_fields["strategy"].default
+        if name == "handover" and not hosted.hosting.standing_by:
+            continue
         if name != entry.strategy:
             more: dict[str, Any] = {"steps": _STEPS} if name == "canary" else {}
             if name == "switch" and entry.is_judged:

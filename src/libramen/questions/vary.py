@@ -250,6 +250,13 @@ def _with_all(study: Study, hosting: Hosting, varied: dict[str, Any], service: d
     changed = hosting
     for key in sorted(varied, key=lambda key: _FIRST.index(key) if key in _FIRST else len(_FIRST)):
         changed = _with(study, changed, key, varied[key], varied)
+    for key in varied:
+        part = key.partition(".")[0]
+        if part != "regions" and changed.regions and all(part in keys for keys in changed.regions.values()):
+            there = ", ".join(changed.regions)
+            raise StudyError(
+                f"vary {key!r}: each of its regions ({there}) has its own; allowed: that of one, as in regions.R.{key}"
+            )
     changed = _lifted(changed, varied)
     changed = changed.beside(study.path.parent, trusted=study.trusts_code)
     return changed.replace(service={**changed.service, **service}) if service else changed

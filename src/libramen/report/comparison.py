@@ -243,11 +243,12 @@ def _met(missed: Sequence[Objective], *, any_set: bool) -> Cell:
 
 def _notes(all_figures: Sequence[Figures], shares: list[str]) -> list[str]:
     notes = [FAILED_NOTE] if any(figures.hides_failures for figures in all_figures) else []
-    answered = "answered ok"
     if shares:
         answered = f"answered ok within {shares[0].removeprefix('≤ ')}"
         notes.append(f"{shares[0]}: share of all requests, failed ones too, that was {answered}.")
-    notes.append(f"worst hour: the same share in the hour in which most requests were not {answered}.")
+        notes.append(f"worst hour: the same share in the hour in which most requests were not {answered}.")
+    else:
+        notes.append("worst hour: share of the requests that were answered ok, in the hour in which most were not.")
     if any(figures.month.is_binned for figures in all_figures):
         notes.append(
             "Percentiles are within 0.5 %: [month] was changed after these replays were stored (--no-store replays "

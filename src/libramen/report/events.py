@@ -176,9 +176,11 @@ def _regions(found: Events) -> Section:
     for one in found.regions:
         when = clock(found.outcome, one.at_s, seconds=False)
         held = "the rest holds" if one.holds else "the rest does not hold"
+        alone = _only_in(one.outcome, one.region)
         said.append(
             f"{one.region[0].upper()}{one.region[1:]} lost at {when} for {units.show_duration(one.lasts_s)}: "
             f"{times(max(0, one.failed), 'request')} more fail, and {held} once it is known"
+            + (f"; {and_list(alone)} {'stands' if len(alone) == 1 else 'stand'} there alone" if alone else "")
             + (f"; short of {and_list([times(n, 'replica') + f' of {name}' for name, n in one.short.items()])}."
                if one.short else ".")
         )  # fmt: skip
@@ -210,6 +212,14 @@ def _regions(found: Events) -> Section:
         name="regions",
         prose=True,
     )
+
+
+def _only_in(outcome: Outcome, region: str) -> list[str]:
+    """The services that stand in a region and nowhere else."""
+    fleets: dict[str, set[str | None]] = {}
+    for hosted in outcome.system.hosted:
+        fleets.setdefault(hosted.of, set()).add(hosted.region)
+    return [name for name, regions in fleets.items() if regions == {region}]
 
 
 def _ways(outcome: Outcome, entry: Ways) -> Section:

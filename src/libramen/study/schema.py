@@ -16,6 +16,7 @@ from pydantic.json_schema import JsonSchemaMode, models_json_schema
 from libramen.prices.fees import KINDS as FEES
 from libramen.rules.scaling import PREFIX
 from libramen.study.catalogue import Catalogue
+from libramen.study.edge import Edge
 from libramen.study.file import StudyFile
 from libramen.study.plan import Hosting
 
@@ -55,7 +56,7 @@ def schema_of(kind: Kind) -> dict[str, Any]:
         ['tiers']
     """
     table = StudyFile if kind == "study" else Catalogue
-    tables = [(of, _MODE) for of in (StudyFile, Catalogue, Hosting)]
+    tables = [(of, _MODE) for of in (StudyFile, Catalogue, Hosting, Edge)]
     _, found = models_json_schema(tables, ref_template="#/$defs/{model}")
     every: dict[str, dict[str, Any]] = found["$defs"]
     every["Custom"]["properties"]["rule"]["pattern"] = f"^{PREFIX}"
@@ -91,7 +92,8 @@ def _as_written(every: dict[str, Any]) -> None:
     }
     service["anyOf"] = _SLOTS
     properties = hosting["properties"]
-    properties.pop("plan")
+    for key in ("plan", "region", "heir_of", "may_lose_region"):  # not the file's
+        properties.pop(key)
     for key in ("tier", "size"):
         properties[key] = {"type": "string", "description": properties[key]["description"]}
     properties["service"] = {"$ref": "#/$defs/ServiceOfPlan"}
@@ -100,13 +102,20 @@ def _as_written(every: dict[str, Any]) -> None:
         "description": "A plan of several services: a table for each that is not as the service says.",
         "additionalProperties": False,
         "properties": {
+            "edge": {"$ref": "#/$defs/Edge"},
+            "faults": {
+                "type": "array",
+                "description": "regions that are lost, with all that stands there",
+                "items": {"$ref": "#/$defs/RegionLoss"},
+            },
             "services": {
                 "type": "object",
                 "description": "what each service runs on",
                 "additionalProperties": {"$ref": "#/$defs/Hosting"},
-            }
+            },
         },
     }
+    every["PlanOfOne"] = hosting | {"properties": properties | {"edge": {"$ref": "#/$defs/Edge"}}}
     every["Search"] = {
         "type": "object",
         "description": "What `libramen search` tries: the plan, or several, and keys of it with their values.",
@@ -156,7 +165,7 @@ def _study(top: dict[str, Any]) -> None:
         "additionalProperties": {
             "if": {"anyOf": [{"required": ["services"]}, {"maxProperties": 0}]},
             "then": {"$ref": "#/$defs/PlanOfServices"},
-            "else": {"$ref": "#/$defs/Hosting"},
+            "else": {"$ref": "#/$defs/PlanOfOne"},
         },
     }
     top["oneOf"] = [{"required": ["service"]}, {"required": ["services"]}]

@@ -83,7 +83,9 @@ class Updates(Part):
     def __init__(self, replay: Replay, due: Sequence[Due], left_out: Collection[tuple[str, int | str]] = ()) -> None:
         self._replay, self._fleet, self._agenda, self._plane = replay, replay.fleet, replay.agenda, replay.plane
         self._most = replay.hosting.tier.replicas.most
-        self._left_out, self.following = set(left_out), dict[Rollout, Updates]()
+        self.following = dict[Rollout, Updates]()
+        # Those that come from another region are begun from there; of others nothing need be remembered.
+        self._left_out = {of.place for of in due if of.entry.regions and ("rollouts", of.place) in left_out}
         region = replay.hosting.region
         mine = [of for of in due if not of.entry.regions or of.entry.regions[0] == region]
         self._all = [_Release(*of) for of in mine if ("rollouts", of.place) not in left_out]
@@ -108,7 +110,7 @@ class Updates(Part):
     def follow(self, now_s: float, before: _Release) -> None:
         """A release is over in the region before this one: here it begins after its pause."""
         entry = self._replay.hosting.rollouts.index(before.rollout)
-        if ("rollouts", entry) in self._left_out:
+        if entry in self._left_out:
             self._go_on(now_s, before)
             return
         update = _Release(before.due_s, entry, before.rollout)
