@@ -117,6 +117,29 @@ def test_visitors_are_pinned_within_a_region_and_counted_when_they_move() -> Non
     assert found.services["west"].run.moved.sum() == 1
 
 
+def test_answers_that_cross_and_copies_are_paid_for_where_they_come_from() -> None:
+    trace = make_trace(
+        np.arange(0.5, 3600.0).tolist(), area=["north", "south", "south"] * 1200, route=["/"] * 3600, span_s=3600
+    )
+    read = {"to": "database", "times": 2, "cpu": 0, "bytes": 1000}
+    letter = {"to": "database", "cpu": 0, "bytes": 999, "wait_for_it": False}
+    services = {"web": Service(slots=9, routes=["*"], calls=[read, letter]), "database": Service(slots=99)}
+    tier = make_tier(
+        between_regions_per_gb=2, free={"between_regions_gb": 0.1}, regions={"east": {}, "west": {"prices": 3}}
+    )
+    web = Hosting(tier=tier, size="s", replicas=1, regions=["east", "west"])
+    elsewhere = {"region": "west", "copies_gb": 50}
+    home = Hosting(tier=tier, size="s", replicas=1, regions=["east"], standby=elsewhere)
+    for keep in (None, False):
+        found = replay(trace, services, {"web": web, "database": home}, round_trips=TRIPS, keep_requests=keep)
+        lines = {line.tier: line for line in found.bill.lines if line.key == "between_regions_per_gb"}
+        # Two thirds ask from the west, twice each; letters are answered to nobody.
+        assert float(lines["tier east"].quantity) == pytest.approx(2400 * 2 * 1000 * 730 / 1e9 - 0.1)
+        assert lines["tier east"].unit_price == 2
+        assert float(lines["tier west"].quantity) == pytest.approx(50 - 0.1)
+        assert lines["tier west"].unit_price == 6
+
+
 # -- a region is lost ----------------------------------------------------------------------------------
 
 

@@ -72,7 +72,7 @@ _COST: Final = Decimal("0.0000000001")
 _CENT: Final = Decimal("0.00")
 _OF_REPLICAS: Final = {"replicas", "lived", "months", "committed", "in_use"}
 """Lines that are of replicas, and so of zones."""
-_NETWORK: Final = {"egress_per_gb", "balancer_per_hour", "zone_per_hour"}
+_NETWORK: Final = {"egress_per_gb", "between_regions_per_gb", "balancer_per_hour", "zone_per_hour"}
 _FIRST_YEAR, _LAST_YEAR = 1900, 9998
 _LEAST_SHARE: Final = 1e-12
 

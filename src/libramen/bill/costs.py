@@ -303,7 +303,7 @@ class Spreading:
         return self._known[key]
 
     def _spread(self, charge: Charge, service: str) -> np.ndarray:
-        if charge.spread in {"requests", "egress"}:
+        if charge.spread in {"requests", "egress", "crossed"}:
             found = self._nothing()
             found[:, :_OTHERS] = self._sent(service, charge.spread)
         elif charge.spread == "in_use":

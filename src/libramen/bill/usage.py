@@ -7,7 +7,7 @@ import bisect
 import math
 import zlib
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any, Final, NamedTuple, Protocol, Self
 
@@ -77,6 +77,11 @@ class Usage:
         rows = [row.amount for row in self.of(item)]
         most = max((len(row) for row in rows), default=1)
         return sum((np.pad(row, (0, most - len(row))) for row in rows), np.zeros(most))
+
+    def with_crossed(self, sent: np.ndarray, routes: Sequence[str]) -> Self:
+        """The same with what was answered to callers in other regions: float64 (hours, routes) [bytes]."""
+        more = tuple(Used("crossed", sent[:, code], route=route) for code, route in enumerate(routes[: sent.shape[1]]))
+        return replace(self, rows=self.rows + more)
 
     def to_dict(self) -> dict[str, Any]:
         """Small enough to be kept."""

@@ -20,6 +20,7 @@ from libramen.engine.control.fleet import Fleet
 from libramen.engine.control.play import TimesOfChunks
 from libramen.outcome.counted_requests import CountedRequests
 from libramen.outcome.counts import Counting
+from libramen.outcome.crossings import Crossings
 from libramen.outcome.kept_replays import TOO_LONG
 from libramen.outcome.kept_requests import KeptRequests
 from libramen.outcome.measures import Asked, Measured, Measures
@@ -268,12 +269,13 @@ class _Asking:
             if len(numbers := system.of_service(service.of)) > 1 and service.of in objectives.services
         }
         told += [(system.of_service(name), one) for name, one in together.items()]
+        crossings = Crossings(system, first.into_hour_s) if system.is_placed else None
         if watched is not None:
             how["records"], how["watch"] = watched.begin(with_events=not without)
         run = simulation.run(
             whole if whole is not None else chunks, system, seed=self._seed, window_s=window_s, span_s=span_s,
-            sink=None if counted is None and not visits else Tally(counted, told, len(system.hosted)), keeps=keeps,
-            spends=True,
+            sink=None if counted is None and not visits else Tally(counted, told, len(system.hosted), crossings),
+            keeps=keeps, spends=True,
             progress=progress, without=without, account=self._account, **how,
         )  # fmt: skip
         for counts in (counted, *visits, *together.values()):
@@ -296,6 +298,10 @@ class _Asking:
             )
             for hosted in system.hosted
         }
+        if crossings is not None:
+            for number, name in enumerate(system.names):
+                sent = crossings.of(number, of[name][0].hourly("requests"))
+                usage[name] = usage[name].with_crossed(sent, run.routes)
         if system.edge is not None:
             usage[EDGE] = usage_of_edge(measured, run.routes, run.span_s, run.start)
         return MeasuredReplay(run, measured, of_all, of, usage)

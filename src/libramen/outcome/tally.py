@@ -8,6 +8,7 @@ import numpy as np
 
 from libramen.engine.border.records import Ended
 from libramen.outcome.counted_requests import CountedRequests
+from libramen.outcome.crossings import Crossings
 
 
 class Tally:
@@ -17,6 +18,7 @@ class Tally:
         requests: counts the requests of the trace; None: they are kept.
         visits: counts the visits of some fleets, where there are several: their numbers, and what counts them.
         users: so many of the clients are users.
+        crossings: counts what goes from region to region; None: places do not matter.
     """
 
     def __init__(
@@ -24,8 +26,9 @@ class Tally:
         requests: CountedRequests | None,
         visits: Sequence[tuple[Sequence[int], CountedRequests]],
         users: int,
+        crossings: Crossings | None = None,
     ) -> None:
-        self._requests, self._visits, self._users = requests, visits, users
+        self._requests, self._visits, self._users, self._crossings = requests, visits, users, crossings
 
     def arrived(self, at_s: np.ndarray) -> None:
         """Some more requests are going to arrive at these times: float64 (n,) [s]."""
@@ -34,6 +37,8 @@ class Tally:
 
     def take(self, ended: Ended) -> None:
         """Some visits have ended."""
+        if self._crossings is not None:
+            self._crossings.take(ended)
         for numbers, counts in self._visits:
             rows = np.flatnonzero(np.isin(ended.server, numbers))
             if len(rows):

@@ -9,6 +9,7 @@ from pydantic import create_model
 from libramen.base.fields import Table
 from libramen.prices import (
     balancer,
+    between_regions,
     core_seconds,
     egress,
     fees,

@@ -40,7 +40,9 @@ class BillLine(Result):
     key: str = ""
 
 
-Spread = Literal["replicas", "months", "committed", "requests", "egress", "in_use", "lived", "lines", "standing"]
+Spread = Literal[
+    "replicas", "months", "committed", "requests", "egress", "crossed", "in_use", "lived", "lines", "standing"
+]
 """By what a line goes to routes, hours and kinds: see `bill.costs`."""
 
 

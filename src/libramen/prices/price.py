@@ -18,7 +18,8 @@ class Use(Protocol):
     def amount(self, service: str, item: str) -> Fraction:
         """Of one thing, by its name.
 
-        "requests": attempts that the balancer got. "egress" [bytes]. "in_use": replicas while a request holds a slot,
+        "requests": attempts that the balancer got. "egress" [bytes]. "crossed" [bytes], answers to
+        calls from other regions. "in_use": replicas while a request holds a slot,
         rounded up [s].
         """
 

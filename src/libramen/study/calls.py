@@ -7,7 +7,7 @@ from typing import Annotated, Any, Literal, Self
 from pydantic import Field, model_validator
 
 from libramen.base.delays import DelayField
-from libramen.base.fields import Fraction, PositiveCount, PositiveSeconds, Seconds, Table, usually
+from libramen.base.fields import Bytes, Fraction, PositiveCount, PositiveSeconds, Seconds, Table, usually
 
 
 class Call(Table):
@@ -35,6 +35,7 @@ class Call(Table):
     )
     cpu: DelayField | None = Field(None, description="CPU work of each [core-seconds], or two percentiles (default: 0)")
     wait: DelayField | None = Field(None, description="wait of each [s], or two percentiles (default: 0)")
+    bytes: Bytes = Field(0, description="of its answer: it is paid for where it goes to another region")
     timeout: Annotated[PositiveSeconds | None, usually(900.0)] = Field(
         None, description="the caller gives up after this [s] (default: never)"
     )

@@ -24,7 +24,8 @@ _OF_SIZE: Final = tuple(key for key in Size.model_fields if key not in {"name", 
 _OF_TIER: Final = (
     "summary", "category", "billing", "billed_from", "minimum_billed", "granularity", "autoscaling", "interruptible",
     "provision", "overhead", "holds_requests", "queue_limit", "reserved_cores", "fixed_per_month", "least_per_month",
-    "balancer_per_hour", "zone_per_hour", "egress_per_gb", "per_million_requests", "per_core_second", "per_gb_second",
+    "balancer_per_hour", "zone_per_hour", "egress_per_gb", "between_regions_per_gb", "per_million_requests",
+    "per_core_second", "per_gb_second",
 )  # fmt: skip
 KEYS: Final = ("tier", "size", *_OF_SIZE, *_OF_TIER)
 """What columns of a table may be called."""

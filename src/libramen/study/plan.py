@@ -11,7 +11,7 @@ from pydantic import Field, SerializeAsAny, field_validator, model_validator
 
 from libramen.base.delays import Delay, DelayField
 from libramen.base.errors import StudyError, UnitError
-from libramen.base.fields import PositiveReplicas, Replicas, Seconds, Table, nearest
+from libramen.base.fields import NonNegativeNumber, PositiveReplicas, Replicas, Seconds, Table, nearest
 from libramen.base.times import At, Moment, Timeline, parse_moment
 from libramen.prices import PricesOfPlan
 from libramen.prices.lines import in_steps
@@ -56,6 +56,9 @@ class Elsewhere(Table):
     region: str = Field(description="where they stand")
     replicas: PositiveReplicas = Field(1, description="how many")
     promote: DelayField = Field(Delay(0.0), description="from when the home is closed to when one of them serves [s]")
+    copies_gb: NonNegativeNumber = Field(
+        0.0, description="gigabytes that are copied there in a month, at `between_regions_per_gb` of the tier there"
+    )
 
 
 class Hosting(PricesOfPlan):  # type: ignore[misc]
@@ -116,6 +119,8 @@ class Hosting(PricesOfPlan):  # type: ignore[misc]
     region: str | None = Field(None, exclude=True)
     """The region in which this fleet stands, None: places do not matter, or it stands in all `regions`."""
 
+    copies_gb: float = Field(0.0, exclude=True)
+    """Of standbys in another region what is copied there in a month [GB]."""
     may_lose_region: bool = Field(False, exclude=True)
     """Whether its region is lost by a fault of the plan."""
 
@@ -180,6 +185,7 @@ class Hosting(PricesOfPlan):  # type: ignore[misc]
         tier = self.tier.in_region(standby.region)
         there = self.replace(**alike, tier=tier, size=self.size.name, promote=0)
         own = {"region": standby.region, "replicas": 0, "standby": standby.replicas, "promote": standby.promote}
+        own["copies_gb"] = standby.copies_gb
         mine = tuple(loss for loss in losses if loss.region in {None, standby.region})
         heirs: Hosting = there.model_copy(update={**own, "heir_of": home, "faults": mine})
         return heirs

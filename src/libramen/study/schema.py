@@ -92,7 +92,7 @@ def _as_written(every: dict[str, Any]) -> None:
     }
     service["anyOf"] = _SLOTS
     properties = hosting["properties"]
-    for key in ("plan", "region", "heir_of", "may_lose_region"):  # not the file's
+    for key in ("plan", "region", "heir_of", "copies_gb", "may_lose_region"):  # not the file's
         properties.pop(key)
     for key in ("tier", "size"):
         properties[key] = {"type": "string", "description": properties[key]["description"]}

@@ -82,8 +82,10 @@ class Region:
         for replay, replica in lost:
             if replica.stage in {"ready", "standby", "coming"}:
                 replay.fleet.end(replica, now_s, why=_WHY)
-        self._plane.find_silent([replay.index for replay in self._replays], now_s)
+        # First it is closed: what callers send when they hear of it must not wait for the news as well.
         self._is_closed = self._wanted is not None
+        self._tell(now_s)
+        self._plane.find_silent([replay.index for replay in self._replays], now_s)
         for replay in self._replays if self._is_closed else ():
             if replay.heir is not None and not replay.has_moved:
                 replay.has_moved = True
