@@ -30,6 +30,7 @@ from libramen.questions.check import check
 from libramen.runs.store import Store
 from libramen.study.edge import hits_of
 from libramen.study.places import RoundTrips
+from libramen.study.terms import Account, Terms
 
 if TYPE_CHECKING:
     from decimal import Decimal
@@ -458,6 +459,29 @@ def test_events_loses_each_region_in_its_busiest_half_hour(study: Path) -> None:
     assert [lost.region for lost in found.regions] == ["east", "west"]
     assert all(lost.failed > 0 and lost.lasts_s >= 600 for lost in found.regions)
     assert json.dumps(found.to_dict()["regions"])
+
+
+def test_a_region_of_the_account_has_its_limit() -> None:
+    trace = make_trace(np.arange(0.0, 60.0, 0.25).tolist(), cpu=1.0, area=["south"] * 240)
+    rule = {"rule": "target", "measure": "in_progress", "target": 1, "every": "1s", "ceiling": 9}
+    plan = make_plan(make_tier(provision=1), regions=["east", "west"], scaling=rule)
+    for limits, most in (({}, 9), ({"west": {"replicas": 3}}, 3), ({"west": {"cores": 2.5}}, 2)):
+        found = placed(trace, Service(slots=4), plan, terms=Terms(account=Account(regions=limits)))
+        assert found.services["west"].run.peak == most
+    with pytest.raises(StudyError, match=r"its fleets in east at the start are 2 replicas; allowed: up to 1"):
+        replay(trace, Service(slots=4), plan.replace(replicas=2), round_trips=TRIPS,
+               terms=Terms(account=Account(regions={"east": {"replicas": 1}})))  # fmt: skip
+
+
+def test_behind_an_edge_all_requests_are_misses(study: Path) -> None:
+    text = study.read_text().replace('files = "t.csv"', 'files = "t.csv"\nbehind_edge = true')
+    study.write_text(text)
+    with pytest.raises(StudyError, match=r"\[plans.near.edge\] hit: found it with \[trace\] behind_edge"):
+        load_study(study)
+    study.write_text(text.replace('hit = "40%"', 'miss_time = "10ms"'))
+    found = load_study(study).replay("near")
+    assert (found.run.kept.server == 0).all()
+    assert found.latency_s["p50"] == pytest.approx(load_study(study).replay("one").latency_s["p50"] + 0.01, abs=0.05)
 
 
 def test_the_islands_teach_what_they_should(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:

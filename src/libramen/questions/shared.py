@@ -62,11 +62,10 @@ def shared_limits(system: System) -> Iterator[Problem]:
 
 def account_limits(study: Study, system: System) -> Iterator[Problem]:
     """Whether services may together want more than the account has."""
-    account = study.account
-    could = {
-        "replicas": sum(one.hosting.limits[1] for one in system.hosted),
-        "cores": sum(one.hosting.limits[1] * one.hosting.size.cores for one in system.hosted),
-    }
-    for what, most in (("replicas", account.replicas), ("cores", account.cores)):
-        if most is not None and could[what] > most:
-            yield Problem("account_most", {"what": what, "most": most, "could": could[what]})
+    for region, limits in study.account.limits():
+        there = [one.hosting for one in system.hosted if region in {None, one.region}]
+        most = [one.limits[1] + one.standing_by for one in there]
+        cores = sum(n * one.size.cores for n, one in zip(most, there, strict=True))
+        for what, allowed, could in (("replicas", limits.replicas, sum(most)), ("cores", limits.cores, cores)):
+            if allowed is not None and could > allowed:
+                yield Problem("account_most", {"what": what, "most": allowed, "could": could, "region": region})

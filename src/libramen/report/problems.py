@@ -30,8 +30,10 @@ def _words(kind: str, told: dict[str, Any]) -> dict[str, Any]:
             "because": "its tier holds requests" if told["holds"] else "its balancer is shared_queue",
             "limit": limit,
         }
-    if kind == "account_most" and told["could"] >= sys.maxsize:
-        return {"could": math.inf}
+    if kind == "account_most":
+        could = math.inf if told["could"] >= sys.maxsize else told["could"]
+        region = told["region"]
+        return {"could": could, "where": f" in {region}" if region else "", "there": " there" if region else ""}
     if kind == "shared_most":
         return {"who": and_list(told["services"])}
     if kind == "over_budget":
@@ -46,8 +48,8 @@ def _words(kind: str, told: dict[str, Any]) -> dict[str, Any]:
 
 _SENTENCES: Final = {
     "account_most": (
-        "it may want {could:,g} {what} at once, and the account has {most:,g}: what is more is held back until a "
-        "replica is gone"
+        "it may want {could:,g} {what} at once{where}, and the account has {most:,g}{there}: what is more is held back "
+        "until a replica is gone"
     ),
     "connections": (
         "those that call it may open {could_open:,} connections ({who}), and it takes {takes:,}: more are refused"

@@ -54,7 +54,10 @@ class Edge(Table):
         [0.8, 0.0]
     """
 
-    hit: Hit = Field(description="share of the requests that it answers, or by route: the first pattern that fits")
+    hit: Hit = Field(
+        0.0,
+        description="share of the requests that it answers, or by route: the first pattern that fits (default: none)",
+    )
     time: Seconds = Field(0.0, description="latency of a hit, its round trip included [s]")
     miss_time: Seconds = Field(0.0, description="what a miss takes more, like overhead [s]")
     per_gb: Stepped = Field(Decimal(0), description="price of a gigabyte (1e9 bytes) that it sends; may be in steps")

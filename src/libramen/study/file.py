@@ -80,6 +80,17 @@ def load_study(path: str | Path, *, trust_code: bool = False) -> Study:
         raise StudyError(f"{path}: {error}") from None
     services = read_services(path, tables.service, tables.services)
     plans = {name: read_plan(path, name, table, tables.services, tiers) for name, table in tables.plans.items()}
+    known = {name for tier in tiers.values() for name in tier.regions}
+    known |= {name for plan in plans.values() for one in plan.services.values() for name in one.regions}
+    for name in tables.account.regions:
+        if name not in known:
+            raise StudyError(f"{path}: [account.regions.{name}]: no tier and no plan has it; {nearest(name, known)}")
+    for plan in plans.values():
+        if tables.trace.behind_edge and plan.edge is not None and plan.edge.hit:
+            raise StudyError(
+                f"{path}: [plans.{plan.name}.edge] hit: found it with [trace] behind_edge, whose requests all are "
+                "misses; allowed: an edge without hit"
+            )
     recorded_on = tables.trace.recorded_on
     if recorded_on is not None and recorded_on not in plans:
         raise StudyError(f"{path}: [trace] recorded_on: found {recorded_on!r}; {nearest(recorded_on, plans)}")

@@ -467,15 +467,19 @@ def check_account(plan: Plan, account: Account) -> None:
         StudyError: it has not.
     """
     fleets = [fleet for hosting in plan.services.values() for fleet in hosting.in_regions()]
-    starts = sum(hosting.replicas_used + hosting.standing_by for hosting in fleets)
-    cores = sum((hosting.replicas_used + hosting.standing_by) * hosting.size.cores for hosting in fleets)
-    committed = sum(entry.replicas for hosting in fleets for entry in hosting.committed)
-    where, says = f"plan {plan.name!r}", "as [account] says"
-    if account.replicas is not None and starts > account.replicas:
-        found = f"its fleets at the start are {starts} replicas"
-        raise StudyError(f"{where}: {found}; allowed: up to {account.replicas}, {says}")
-    if account.cores is not None and cores > account.cores + _EPSILON:
-        found = f"its fleets at the start have {cores:g} cores"
-        raise StudyError(f"{where}: {found}; allowed: up to {account.cores:g}, {says}")
-    if account.replicas is not None and committed > account.replicas:
-        raise StudyError(f"{where}: {committed} replicas are committed; allowed: up to {account.replicas}, {says}")
+    for region, limits in account.limits():
+        there = [one for one in fleets if region in {None, one.region}]
+        starts = sum(one.replicas_used + one.standing_by for one in there)
+        cores = sum((one.replicas_used + one.standing_by) * one.size.cores for one in there)
+        committed = sum(entry.replicas for one in there for entry in one.committed)
+        where = f"plan {plan.name!r}"
+        says = "as [account] says" if region is None else f"as [account.regions.{region}] says"
+        fleets_there = "its fleets at the start" if region is None else f"its fleets in {region} at the start"
+        if limits.replicas is not None and starts > limits.replicas:
+            found = f"{fleets_there} are {starts} replicas"
+            raise StudyError(f"{where}: {found}; allowed: up to {limits.replicas}, {says}")
+        if limits.cores is not None and cores > limits.cores + _EPSILON:
+            found = f"{fleets_there} have {cores:g} cores"
+            raise StudyError(f"{where}: {found}; allowed: up to {limits.cores:g}, {says}")
+        if limits.replicas is not None and committed > limits.replicas:
+            raise StudyError(f"{where}: {committed} replicas are committed; allowed: up to {limits.replicas}, {says}")

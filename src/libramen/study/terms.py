@@ -83,11 +83,11 @@ class MonthTable(Table):
         return self
 
 
-class Account(Table):
-    """The most that all services of a plan may have at once, ordered and draining replicas included.
+class Limits(Table):
+    """The most that some services may have at once, ordered and draining replicas included.
 
     Example:
-        >>> Account(replicas=20).cores is None
+        >>> Limits(replicas=20).cores is None
         True
     """
 
@@ -100,6 +100,26 @@ class Account(Table):
     def is_limited(self) -> bool:
         """Whether there is a limit."""
         return self.replicas is not None or self.cores is not None
+
+
+class Account(Limits):
+    """The most that all services of a plan may have at once, and those that stand in a region.
+
+    Example:
+        >>> Account(replicas=20, regions={"west": {"replicas": 4}}).regions["west"].replicas
+        4
+    """
+
+    regions: dict[str, Limits] = Field({}, description="by region what all services there may have")
+
+    @property
+    def is_limited(self) -> bool:
+        """Whether there is a limit, anywhere."""
+        return super().is_limited or any(limits.is_limited for limits in self.regions.values())
+
+    def limits(self) -> list[tuple[str | None, Limits]]:
+        """All limits, each with its region; None: of all regions together."""
+        return [(None, self), *self.regions.items()]
 
 
 class Terms(PricesOfStudy):  # type: ignore[misc]

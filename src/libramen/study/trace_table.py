@@ -44,6 +44,7 @@ class TraceTable(ReadingKeys):
         description="where users are: shares of the areas, which make 1, drawn for each visitor, or each request "
         "(default: the trace's column `area`)",
     )
+    behind_edge: bool = Field(False, description="an edge answered others: these are its misses, and no plan has hits")
     seen_by: Literal["server", "user"] = Field(
         "server", description='where logged latencies were measured: "user", round trips are part of them'
     )
@@ -93,6 +94,17 @@ class TraceTable(ReadingKeys):
 
     def options(self, seed: int, zone: str) -> dict[str, Any]:
         """The keywords of `read_trace` that this table says."""
-        mine = ("files", "shape", "settle", "time_zone", "recorded_on", "server", "cpu_use", "areas", "seen_by")
+        mine = (
+            "files",
+            "shape",
+            "settle",
+            "time_zone",
+            "recorded_on",
+            "server",
+            "cpu_use",
+            "areas",
+            "behind_edge",
+            "seen_by",
+        )
         options = {key: getattr(self, key) for key in self.model_fields_set if key not in mine}
         return options | {"time_zone": zone, "seed": seed}

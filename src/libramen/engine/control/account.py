@@ -34,13 +34,17 @@ class AccountLimits:
 
     def room(self, fleet: Fleet) -> int:
         """How many replicas more a fleet may order."""
-        account, fleets = self._account, [replay.fleet for replay in self._replays]
+        place = next(replay.hosting.region for replay in self._replays if replay.fleet is fleet)
         room = MANY
-        if account.replicas is not None:
-            room = min(room, account.replicas - sum(one.n_alive for one in fleets))
-        if account.cores is not None:
-            used = sum(one.n_alive * one.cores for one in fleets)
-            room = min(room, int((account.cores - used) / fleet.cores + _EPSILON))
+        for region, limits in self._account.limits():
+            if region not in {None, place}:
+                continue
+            fleets = [replay.fleet for replay in self._replays if region in {None, replay.hosting.region}]
+            if limits.replicas is not None:
+                room = min(room, limits.replicas - sum(one.n_alive for one in fleets))
+            if limits.cores is not None:
+                used = sum(one.n_alive * one.cores for one in fleets)
+                room = min(room, int((limits.cores - used) / fleet.cores + _EPSILON))
         return max(0, room)
 
     def hold_back(self) -> None:
