@@ -26,7 +26,9 @@ from libramen import (
 )
 from libramen.base.errors import StudyError
 from libramen.cli import run
+from libramen.questions.causes import because
 from libramen.questions.check import check
+from libramen.questions.vary import sensible
 from libramen.runs.store import Store
 from libramen.study.edge import hits_of
 from libramen.study.places import RoundTrips
@@ -452,6 +454,20 @@ def test_a_search_over_the_edge_finds_what_brute_force_finds(study: Path) -> Non
     changed = [near.replace(edge=edge.replace(hit=hit), replicas=n) for hit, n in product(*ranges.values())]
     assert found is not None
     assert found.bill.month == cheapest(loaded, changed)
+
+
+def test_ranges_that_make_sense_are_by_region_where_replicas_are(study: Path) -> None:
+    loaded = load_study(study)
+    assert set(sensible(loaded, loaded.plans["two"], loaded.trace())) == {"replicas", "plan.regions.east.replicas"}
+    assert set(sensible(loaded, loaded.plans["one"], loaded.trace())) == {"replicas"}
+    with pytest.raises(StudyError, match=r"each of its regions \(east\) has its own; allowed: that of one, as in"):
+        search(loaded, loaded.plans["two"].replace(regions={"east": {"replicas": 2}}), vary={"replicas": [1, 2]})
+
+
+def test_what_is_too_far_away_is_no_want_of_cpu(study: Path) -> None:
+    loaded = load_study(study)
+    far = loaded.replay(loaded.plans["one"].replace(replicas=9))
+    assert because(far, "areas.south.p50") == "distance"
 
 
 def test_events_loses_each_region_in_its_busiest_half_hour(study: Path) -> None:

@@ -284,7 +284,7 @@ def test_both_planes_agree_on_every_visit(case: tuple[Trace, System]) -> None:
     check(case)
 
 
-@settings(max_examples=max(120, settings().max_examples))
+@settings(max_examples=max(60, settings().max_examples))
 @given(placed())
 def test_both_planes_agree_where_places_matter(case: tuple[Trace, System]) -> None:
     check(case)

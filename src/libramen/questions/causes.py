@@ -12,6 +12,9 @@ _CPU_GONE: Final = 0.98
 _FULL: Final = 0.5
 """Of the CPU or the slots in use in some minute, below which neither has run out."""
 
+_MOST: Final = 0.5
+"""Of a limit, or of the time of the slowest requests: it is what keeps them."""
+
 _CAUSES: Final = {
     "cpu_full": "CPU",
     "bank_empty": "CPU",
@@ -40,10 +43,10 @@ def because(outcome: Outcome, breaks: str | None) -> str:
     for finding in sorted(outcome.findings, key=lambda finding: _CAUSES.get(finding.kind) != "connections"):
         if finding.kind in _CAUSES:
             return _CAUSES[finding.kind]
-    return _most_used(outcome)
+    return _most_used(outcome, breaks)
 
 
-def _most_used(outcome: Outcome) -> str:
+def _most_used(outcome: Outcome, breaks: str | None) -> str:
     """CPU or slots, whichever was nearest to full in any minute, in any service; an event, if neither nearly was."""
     cpu = slots = 0.0
     for one in outcome.services.values():
@@ -54,6 +57,26 @@ def _most_used(outcome: Outcome) -> str:
         slots = max(slots, float(max(in_use, default=0.0)))
     if max(cpu, slots) < _FULL and any(one.run.updates or one.run.faults for one in outcome.services.values()):
         return "event"
+    if max(cpu, slots) < SHORT and outcome.system.is_placed and _is_far(outcome, breaks):
+        return "distance"
     if SHORT <= cpu < _CPU_GONE and slots >= SHORT:
         return "CPU and slots"  # neither is ruled out
     return "CPU" if cpu >= slots else "slots"
+
+
+def _is_far(outcome: Outcome, breaks: str | None) -> bool:
+    """Whether it is the way that takes most: of the limit of an area, or else of the time of the slowest requests."""
+    goal = next((one for one in outcome.objectives if one.name == breaks), None)
+    _, _, area = (breaks or "").partition("areas.")
+    if goal is not None and area:
+        system, name = outcome.system, area.rpartition(".")[0]
+        called = {made.callee for made in system.calls}
+        ways = [
+            system.round_trips.between(name, str(one.region)) * one.service.exchanges
+            for first, one in zip(system.first, system.hosted, strict=True)
+            if first not in called and one.hosting.heir_of is None
+        ]
+        return bool(ways) and min(ways) > _MOST * float(goal.wanted)
+    slowest = outcome.where.stretches
+    on_the_way = sum(one.slowest_s for one in slowest if one.part == "overhead")
+    return on_the_way > _MOST * sum(one.slowest_s for one in slowest)

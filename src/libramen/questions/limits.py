@@ -59,8 +59,8 @@ class Room(Result):
         holds_to: the last factor before the first of `points` at which an objective is missed; None: none holds, from a
             hundredth on, or from `FEWEST` requests.
         breaks: the objective that is missed first; None: nothing breaks up to where it was looked.
-        because: what runs out then: CPU, slots, CPU and slots, memory, connections, ceiling, tier limit, cold starts,
-            stock, money; or event: nothing runs out, a release or a fault suffices; None: nothing breaks.
+        because: what it is then: CPU, slots, CPU and slots, memory, connections, ceiling, tier limit, cold starts,
+            stock, distance, money; or event: nothing runs out, a release or a fault suffices; None: nothing breaks.
         next_at: the least factor at which another objective is missed, too; None: none is, up to four times the limit.
         limits: of each objective the last factor before the first of `points` at which it is missed. 0: it is missed
             even at a hundredth, or with `FEWEST` requests. None: it is met up to four times the load at which the first

@@ -11,7 +11,7 @@ from libramen.base.errors import StudyError
 from libramen.base.fields import nearest
 from libramen.prices import PricesOfPlan, PricesOfSize, PricesOfTier
 from libramen.prices.replica_hours import Commitment
-from libramen.questions.check import PlanCheck, check_plan
+from libramen.questions.check import check_plan
 from libramen.rules.scaling import CLASSES
 from libramen.study.edge import Edge
 from libramen.study.plan import Hosting, Plan, only_of
@@ -368,24 +368,34 @@ def sensible(study: Study, plan: Plan, trace: Trace) -> dict[str, range]:
     services, whose combinations are many, the replicas of those that do not scale, from what that minute needs on.
     """
     system = System.of(study.services, plan, study.round_trips)
-    found = dict(zip(system.names, check_plan(study, trace, system), strict=True))
-    if len(plan.services) == 1:
-        return _sensible(plan.only, next(iter(found.values())))
+    needs: dict[str, dict[str | None, int]] = {}  # service -> region -> replicas of its busiest minute
+    for hosted, found in zip(system.hosted, check_plan(study, trace, system), strict=True):
+        if hosted.hosting.heir_of is None:
+            needs.setdefault(hosted.of, {})[hosted.region] = max(1, found.needs_cpu, found.needs_slots)
+    is_alone = len(plan.services) == 1
     ranges: dict[str, range] = {}
-    for name, part in plan.services.items():
-        needs, most = _needs(found[name]), part.tier.replicas.most
-        high = 3 * needs + 1 if most is None else min(most, 3 * needs + 1)
-        if not part.scaling.decides and needs <= high:
-            ranges[f"plan.services.{name}.replicas"] = range(needs, high + 1)
+    for (name, part), of_region in zip(plan.services.items(), needs.values(), strict=True):
+        place = "plan." if is_alone else f"plan.services.{name}."
+        # A region with replicas of its own has a range of its own.
+        own = {region: n for region, n in of_region.items() if "replicas" in part.regions.get(str(region), {})}
+        others = [n for region, n in of_region.items() if region not in own]
+        if is_alone and others:
+            ranges |= _sensible(part, max(others))
+        elif others:
+            ranges |= _at_full_use(part, max(others), f"{place}replicas")
+        for region, n in own.items():
+            ranges |= _at_full_use(part, n, f"{place}regions.{region}.replicas")
     return ranges
 
 
-def _needs(found: PlanCheck) -> int:
-    return max(1, found.needs_cpu, found.needs_slots)
+def _at_full_use(hosting: Hosting, needs: int, key: str) -> dict[str, range]:
+    """Replicas from what the busiest minute needs on; nothing of a fleet that scales."""
+    most = hosting.tier.replicas.most
+    high = 3 * needs + 1 if most is None else min(most, 3 * needs + 1)
+    return {} if hosting.scaling.decides or needs > high else {key: range(needs, high + 1)}
 
 
-def _sensible(hosting: Hosting, found: PlanCheck) -> dict[str, range]:
-    needs = _needs(found)
+def _sensible(hosting: Hosting, needs: int) -> dict[str, range]:
     tier = hosting.tier.replicas
     most = 3 * needs + 2 if tier.most is None else min(tier.most, 3 * needs + 2)
     least = min(max(1, tier.least), most)

@@ -382,7 +382,10 @@ class Fleet:
         self.note_death(replica, now_s, why)
         is_found = detection.at_s == now_s
         if not is_found:
-            self._agenda.add(detection.at_s, Kind.FAULT, self._detect, replica.number, replica, detection)
+            counts = not self._dies_for_ever(replica)
+            self._agenda.add(
+                detection.at_s, Kind.FAULT, self._detect, replica.number, replica, detection, counts=counts
+            )
         if self._hosting.tier.restarts == "at_once":
             self._start_again(replica, now_s)
         if is_found:
@@ -395,7 +398,12 @@ class Fleet:
         at_s = now_s + start.at(z)
         if replica.detection is None or at_s - replica.detection.at_s > EPSILON_S:  # it is out until it works
             at_s = self.detector.counts_from(replica, at_s)
-        self._agenda.add(at_s, Kind.READY, self._has_started, replica.number, Process(replica, replica.life))
+        process, counts = Process(replica, replica.life), not self._dies_for_ever(replica)
+        self._agenda.add(at_s, Kind.READY, self._has_started, replica.number, process, counts=counts)
+
+    def _dies_for_ever(self, replica: Replica) -> bool:
+        """Whether its processes die one after the other: while only that goes on, nothing is left to happen."""
+        return self.versions[replica.version].crashes_after is not None
 
     def _detect(self, now_s: float, replica: Replica, detection: Detection) -> None:
         """The balancer learns of a death, unless the replica was drained or lost meanwhile, or works again."""
@@ -424,7 +432,8 @@ class Fleet:
             self._plane.drain(replica.number, now_s)
         self._enter(replica, now_s, "coming")
         again_s = max(now_s, self.detector.counts_from(replica, replica.works_s, after=1))
-        self._agenda.add(again_s, Kind.READY, self._has_started, replica.number, Process(replica, replica.life))
+        process, counts = Process(replica, replica.life), not self._dies_for_ever(replica)
+        self._agenda.add(again_s, Kind.READY, self._has_started, replica.number, process, counts=counts)
         self._changed(now_s, replica)
 
     def _ran_out_of_memory(self, replica: Replica, now_s: float) -> None:
