@@ -52,7 +52,7 @@ def draw_system(outcome: Outcome, from_s: float | None = None, to_s: float | Non
         2 + len(names), len(shown), sharex="col", squeeze=False, height_ratios=[1.3, 1.3] + [1.0] * len(names),
         width_ratios=WIDTHS[: len(shown)],
     )  # fmt: skip
-    handles: list[Any] = []
+    handles: dict[str, Any] = {}  # by label, of whichever panel has it
     for column, stretch in zip(panels.T, shown, strict=True):
         seen = stretch.outcome
         series = stretch.inside(seen.series_arrays())
@@ -61,7 +61,8 @@ def draw_system(outcome: Outcome, from_s: float | None = None, to_s: float | Non
         draw_latency(column[1], times, series, seen)
         for axes, name in zip(column[2:], names, strict=True):
             one = seen.services[name]
-            handles = _service(axes, times, name, one, stretch.inside(one.series_of_counts()))
+            drawn = _service(axes, times, name, one, stretch.inside(one.series_of_counts()))
+            handles |= {handle.get_label(): handle for handle in drawn}
             draw_events([axes], one)
         for axes in column:
             axes.margins(x=0.005)
@@ -71,7 +72,9 @@ def draw_system(outcome: Outcome, from_s: float | None = None, to_s: float | Non
             column[0].set_title(stretch.name, fontsize=10, color=INK, loc="left")
     for axes in panels[:2, -1]:
         axes.legend(loc="center left", bbox_to_anchor=(1.06, 0.5), frameon=False, fontsize=9)
-    panels[2, -1].legend(handles=handles, loc="center left", bbox_to_anchor=(1.06, 0.5), frameon=False, fontsize=9)
+    panels[2, -1].legend(
+        handles=[*handles.values()], loc="center left", bbox_to_anchor=(1.06, 0.5), frameon=False, fontsize=9
+    )
     figure.align_ylabels(panels[:, 0])
     return figure
 
@@ -93,9 +96,9 @@ def _service(axes: Axes, times: Any, name: str, one: ServiceOutcome, series: dic
         none &= np.maximum.accumulate(series["ready"]) > 0
     handles = [taken, cpu]
     if none.any():
-        axes.plot(
+        handles += axes.plot(
             times[none], np.full(np.count_nonzero(none), 0.04), linestyle="none", marker="|", markersize=7,
-            markeredgewidth=1.4, color=BUOY,
+            markeredgewidth=1.4, color=BUOY, label="nobody ready",
         )  # fmt: skip
     axes.set_ylim(0, 1.12)
     axes.yaxis.set_major_formatter(PercentFormatter(1.0, decimals=0))

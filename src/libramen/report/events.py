@@ -36,7 +36,7 @@ def events_section(found: Outcome, happened: Sequence[Event]) -> list[Section]:
     if not shown:
         return []
     rows = [
-        row([found.services[event.service].label or "", _when(found, event), *_cells(event, found.bill.currency)])
+        row([_where(found, event.service, event.kind) or "", _when(found, event), *_cells(event, found.bill.currency)])
         for event in shown
     ]
     return [
@@ -50,6 +50,12 @@ def events_section(found: Outcome, happened: Sequence[Event]) -> list[Section]:
             prose=True,
         )
     ]
+
+
+def _where(found: Outcome, service: str, kind: str) -> str | None:
+    """Whose an event is: a fleet's, of several, or a region's, which is lost with all that stands there."""
+    one = found.services[service]
+    return one.hosting.region if kind == "region_loss" else one.label
 
 
 def sentence(found: Outcome | Figures, event: Event) -> str:
@@ -232,8 +238,7 @@ def _ways(outcome: Outcome, entry: Ways) -> Section:
             name = Cell(way.name if event is way.events[0] else "", way.name)
             when = "at random" if event.table == "at_random" else clock(outcome, event.at_s, seconds=False)
             rows.append(row([name, Cell(when, event.at_s), *_cells(event, outcome.bill.currency)]))
-    one = outcome.services[entry.service]
-    of = whose(one.hosting.region if entry.kind == "region_loss" else one.label)  # it is lost with all that is there
+    of = whose(_where(outcome, entry.service, entry.kind))
     return Section(
         f"{of}{entry.kind} release" if entry.is_release else f"{of}{BY_KIND[entry.kind].names[0]}",
         sentences=tuple(_verdict(outcome, entry)),
