@@ -431,6 +431,15 @@ def cheapest(study: Study, plans: list[Plan]) -> Decimal | None:
     return min((one.bill.month for one in every if one.meets_all), default=None)
 
 
+def test_check_warns_of_a_handover_that_may_wait_for_ever(tmp_path: Path) -> None:
+    (tmp_path / "t.csv").write_text("at_s,cpu_s\n0,0.1\n60,0.1\n")
+    plan = {"replicas": 1, "standby": 1, "rollouts": [{"strategy": "handover", "at": "30s"}]}
+    for drain, kinds in (({}, ["handover_waits"]), ({"drain": "5s"}, [])):
+        path = plain_study(tmp_path, {"files": "t.csv"}, {"p": plan}, service={"slots": 1} | drain)
+        (found,) = check(load_study(path)).plans
+        assert [problem.kind for problem in found.problems if problem.kind != "update_gap"] == kinds
+
+
 def test_a_search_over_regions_finds_what_brute_force_finds(study: Path) -> None:
     loaded = load_study(study)
     two = loaded.plans["two"]

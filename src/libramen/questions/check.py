@@ -337,6 +337,8 @@ def _updates(service: Service, found: PlanCheck) -> Iterator[Problem]:
         gap = _gap_s(service, found.hosting, rollout)
         if gap:
             yield Problem("update_gap", {"strategy": rollout.strategy, "gap_s": gap})
+        if rollout.strategy == "handover" and service.drain is None:
+            yield Problem("handover_waits", {})
 
 
 def _judgements(trace: Trace, service: Service, found: PlanCheck, load: Load) -> Iterator[Problem]:

@@ -55,6 +55,10 @@ _SENTENCES: Final = {
         "those that call it may open {could_open:,} connections ({who}), and it takes {takes:,}: more are refused"
     ),
     "fault_gap": "its {fault} leaves no replica that works {ever}",
+    "handover_waits": (
+        "without drain a hand-over waits for the last request of the replica that is handed over, and new ones are "
+        "not served meanwhile"
+    ),
     "lent": (
         "its CPU is only lent: the trace needs {needed:.3g} cores on average, {most} of this size earn {earned:.3g}; "
         "what they begin with lasts {lasts_s:duration} at that rate"
