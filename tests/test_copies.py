@@ -53,7 +53,7 @@ def gone_on(snapshot: bytes, trace: Trace, kept: bytes) -> bytes:
 
 
 @pytest.mark.parametrize("plane", ["compiled", "plain"])
-@settings(max_examples=40)
+@settings(max_examples=24)
 @given(case=cases(), shares=st.lists(st.floats(0, 1.5), min_size=1, max_size=3))
 def test_a_copy_comes_to_the_same_bytes(
     elsewhere: ProcessPoolExecutor, plane: Any, case: tuple[Trace, System], shares: list[float]
