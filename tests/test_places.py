@@ -26,12 +26,15 @@ from libramen import (
 )
 from libramen.base.errors import StudyError
 from libramen.cli import run
+from libramen.questions.bounds import least_cost
 from libramen.questions.causes import because
 from libramen.questions.check import check
 from libramen.questions.vary import sensible
+from libramen.runs.cases import Case
 from libramen.runs.store import Store
 from libramen.study.edge import hits_of
 from libramen.study.places import RoundTrips
+from libramen.study.system import System
 from libramen.study.terms import Account, Terms
 
 if TYPE_CHECKING:
@@ -463,6 +466,36 @@ def test_a_search_over_the_edge_finds_what_brute_force_finds(study: Path) -> Non
     changed = [near.replace(edge=edge.replace(hit=hit), replicas=n) for hit, n in product(*ranges.values())]
     assert found is not None
     assert found.bill.month == cheapest(loaded, changed)
+
+
+def test_the_least_that_a_plan_costs_knows_of_regions_that_are_lost() -> None:
+    """Replicas that are lost are not paid for, whichever service's faults the loss stands among."""
+    trace = make_trace([0.0, 10.0], area=["north"] * 2, route=["/"] * 2, span_s=7200)
+    services = {
+        "web": Service(slots=1, routes=["*"], calls=[{"to": "database", "cpu": 0}]),
+        "database": Service(slots=1),
+    }
+    loss = {"kind": "region_loss", "region": "east", "at": 60}
+    here = Hosting(tier=make_tier(), size="s", replicas=2, regions=["east"])
+    plan = Plan(services={"web": here.replace(faults=[loss]), "database": here})
+    terms = Terms(month={"events": "as_traced"})
+    case = Case(System.of(services, plan, RoundTrips(TRIPS)), Objectives(), terms=terms)
+    paid = replay(trace, services, plan, round_trips=TRIPS, terms=terms).bill.month
+    assert paid < 730
+    assert least_cost(case) <= paid
+
+
+def test_a_search_over_standbys_finds_what_brute_force_finds(study: Path) -> None:
+    loaded = load_study(study)
+    crash = {"kind": "crash", "at": "20m", "replica": 1, "detect": "5m"}
+    wanted = Objectives(availability=0.999)
+    loaded = loaded.replace(objectives=wanted)
+    home = loaded.plans["one"].replace(regions={"east": {}}, faults=[crash], replicas=1)
+    ranges = {"standby": [0, 1, 2], "replicas": [1, 2]}
+    found = search(loaded, home, vary=ranges).cheapest
+    best = cheapest(loaded, [home.replace(standby=n, replicas=m) for n, m in product(*ranges.values())])
+    assert found is not None
+    assert found.bill.month == best
 
 
 def test_ranges_that_make_sense_are_by_region_where_replicas_are(study: Path) -> None:

@@ -149,11 +149,8 @@ class LeastUse:
         self._known: dict[tuple[float, float, bool], UsedAtLeast] = {}
 
     def of(self, case: Case) -> UsedAtLeast:
-        """By service and item, as of `Use`. Of several services nothing is known: what one is sent, another calls.
-
-        Nor behind an edge, which answers others with every seed.
-        """
-        if case.system.only is None or case.system.edge is not None:
+        """By service and item, as of `Use`; nothing of several services, nor behind an edge: see `System.only`."""
+        if case.system.only is None:
             return NOTHING
         hour_weights, budgets = self._weighed.of(case)
         key = case.settle_s, budgets.may_fail, hour_weights.once
@@ -309,7 +306,7 @@ class Overload:
     def rules_out(self, case: Case) -> bool:
         """Whether too many requests must be late, whatever happens."""
         only = case.system.only
-        if only is None or case.system.edge is not None or case.settle_s > 0:
+        if only is None or case.settle_s > 0:
             return False
         hosting = only.hosting
         # Of a fleet that changes, replicas that drain go on working beside the new ones.

@@ -94,17 +94,7 @@ class TraceTable(ReadingKeys):
 
     def options(self, seed: int, zone: str) -> dict[str, Any]:
         """The keywords of `read_trace` that this table says."""
-        mine = (
-            "files",
-            "shape",
-            "settle",
-            "time_zone",
-            "recorded_on",
-            "server",
-            "cpu_use",
-            "areas",
-            "behind_edge",
-            "seen_by",
-        )
+        mine = {"files", "shape", "settle", "time_zone", "recorded_on", "server", "cpu_use"}
+        mine |= {"areas", "behind_edge", "seen_by"}  # where users are
         options = {key: getattr(self, key) for key in self.model_fields_set if key not in mine}
         return options | {"time_zone": zone, "seed": seed}
