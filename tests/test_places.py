@@ -476,7 +476,7 @@ def test_the_least_that_a_plan_costs_knows_of_regions_that_are_lost() -> None:
         "database": Service(slots=1),
     }
     loss = {"kind": "region_loss", "region": "east", "at": 60}
-    here = Hosting(tier=make_tier(), size="s", replicas=2, regions=["east"])
+    here = Hosting(tier=make_tier(billing="per_second"), size="s", replicas=2, regions=["east"])
     plan = Plan(services={"web": here.replace(faults=[loss]), "database": here})
     terms = Terms(month={"events": "as_traced"})
     case = Case(System.of(services, plan, RoundTrips(TRIPS)), Objectives(), terms=terms)
