@@ -29,6 +29,7 @@ from libramen.cli import run
 from libramen.questions.bounds import least_cost
 from libramen.questions.causes import because
 from libramen.questions.check import check
+from libramen.questions.expected_load import loads_of
 from libramen.questions.vary import sensible
 from libramen.runs.cases import Case
 from libramen.runs.store import Store
@@ -240,6 +241,7 @@ def test_a_standby_is_promoted_and_who_comes_back_stands_by() -> None:
     told = next(finding for finding in found.findings if finding.kind == "standby")
     assert told.replicas == 1
     assert told.figures["none_s"] == pytest.approx(3.0)
+    assert told.figures["money"] == pytest.approx(730)  # one of two
 
 
 def test_the_primary_dies_while_its_release_is_under_way() -> None:
@@ -483,6 +485,49 @@ def test_the_least_that_a_plan_costs_knows_of_regions_that_are_lost() -> None:
     paid = replay(trace, services, plan, round_trips=TRIPS, terms=terms).bill.month
     assert paid < 730
     assert least_cost(case) <= paid
+    stands_by = make_plan(regions=["east"], standby=1)
+    case = Case(System.of({"service": Service(slots=1)}, stands_by, RoundTrips(TRIPS)), Objectives())
+    assert 2 * 730 - 0.01 <= least_cost(case) <= 2 * 730
+
+
+def test_a_standby_is_in_the_least_of_a_check(tmp_path: Path) -> None:
+    (tmp_path / "t.csv").write_text("at_s,cpu_s\n0,0.1\n3600,0.1\n")
+    plans = {"alone": {"replicas": 1}, "backed": {"replicas": 1, "standby": 1}}
+    path = plain_study(tmp_path, {"files": "t.csv"}, plans, service={"slots": 1})
+    alone, backed = (float(found.least_month) for found in check(load_study(path)).plans)
+    assert backed == pytest.approx(2 * alone)
+
+
+def test_what_an_edge_answers_is_no_work_of_the_fleets(study: Path) -> None:
+    loaded = load_study(study)
+    near = loaded.plans["near"]
+    assert near.edge is not None
+    system = System.of(loaded.services, near.replace(edge=near.edge.replace(hit=1.0)), loaded.round_trips)
+    loads = loads_of(loaded.trace(), system)
+    assert loads.of[0].visits.sum() == loads.of[0].cpu_s.sum() == 0
+    np.testing.assert_allclose(loads.way_s, 0.02)
+
+
+def test_who_hears_of_a_loss_does_not_wait_for_the_same_news_again() -> None:
+    trace = make_trace([1.0, 2.0], area=["south"] * 2, route=["/"] * 2, span_s=60)
+    ask = {"to": "database", "pool": 1, "cpu": 0, "if_it_fails": "go_on"}
+    services = {"web": Service(slots=9, routes=["*"], calls=[ask]), "database": Service(slots=9)}
+    loss = {"kind": "region_loss", "region": "east", "at": 0, "detect": 5, "answers": "none"}
+    web = Hosting(tier=make_tier(), size="s", replicas=1, regions=["west"])
+    home = Hosting(tier=make_tier(holds_requests=True), size="s", replicas=1, regions=["east"], faults=[loss])
+    found = placed(trace, services, {"web": web, "database": home})
+    # The first call hears at 5 that all is lost; the second has its connection then, and knows it at once.
+    assert came(found) == [("ok", 4.25, "west"), ("ok", 3.25, "west")]
+
+
+def test_held_requests_end_beside_a_release_that_crashes_for_ever() -> None:
+    trace = make_trace([1.0, 2.0], cpu=0.1, route=["/held", "/"], span_s=20)
+    services = {"held": Service(slots=1, routes=["/held"]), "other": Service(slots=1, routes=["/"], start=1)}
+    release = {"strategy": "rolling", "at": 5, "crashes_after": 3}  # one after the other: some restart is always due
+    nobody = Hosting(tier=make_tier(holds_requests=True), size="s", replicas=0)
+    loops = Hosting(tier=make_tier(detect=2), size="s", replicas=3, rollouts=[release])
+    found = replay(trace, services, {"held": nobody, "other": loops})
+    assert list(found.requests["ending"]) == ["refused", "ok"]
 
 
 def test_a_search_over_standbys_finds_what_brute_force_finds(study: Path) -> None:
@@ -516,14 +561,24 @@ def test_events_loses_each_region_in_its_busiest_half_hour(study: Path) -> None:
     found = events(load_study(study), "two")
     assert [lost.region for lost in found.regions] == ["east", "west"]
     assert all(lost.failed > 0 and lost.lasts_s >= 600 for lost in found.regions)
+    # A loss of the plan's own is left out: each region is lost once.
+    loss = {"kind": "region_loss", "region": "east", "at": "10m", "lasts": "40m"}
+    loaded = load_study(study)
+    again = events(loaded, loaded.plans["two"].replace(faults=[loss]))
+    assert [lost.failed for lost in again.regions] == [lost.failed for lost in found.regions]
     assert json.dumps(found.to_dict()["regions"])
 
 
 def test_a_region_of_the_account_has_its_limit() -> None:
     trace = make_trace(np.arange(0.0, 60.0, 0.25).tolist(), cpu=1.0, area=["south"] * 240)
-    rule = {"rule": "target", "measure": "in_progress", "target": 1, "every": "1s", "ceiling": 9}
+    rule = {"rule": "target", "measure": "in_progress", "target": 1, "every": "1s", "floor": 1, "ceiling": 9}
     plan = make_plan(make_tier(provision=1), regions=["east", "west"], scaling=rule)
-    for limits, most in (({}, 9), ({"west": {"replicas": 3}}, 3), ({"west": {"cores": 2.5}}, 2)):
+    for limits, most in (
+        ({}, 9),
+        ({"east": {"replicas": 1}}, 9),
+        ({"west": {"replicas": 3}}, 3),
+        ({"west": {"cores": 2.5}}, 2),
+    ):
         found = placed(trace, Service(slots=4), plan, terms=Terms(account=Account(regions=limits)))
         assert found.services["west"].run.peak == most
     with pytest.raises(StudyError, match=r"its fleets in east at the start are 2 replicas; allowed: up to 1"):

@@ -437,9 +437,13 @@ def _standby(outcome: ServiceOutcome) -> Finding | None:
     ready = stage_steps(run, "ready")
     lasts_s = np.diff(np.append(ready.at_s, run.span_s))
     none_s = float(lasts_s[(ready.count == 0) & (lasts_s > 0)].sum())
-    # What stands by is paid like what serves, whichever of them it is by now.
-    share = outcome.hosting.standing_by / (outcome.hosting.standing_by + outcome.hosting.replicas_used)
-    figures: dict[str, Any] = {"money": float(outcome.bill.month) * share, "currency": outcome.bill.currency}
+    # What stands by is paid like what serves, whichever of them it is by now. Elsewhere it has a balancer of its own.
+    hosting, bill = outcome.hosting, outcome.bill
+    of_replicas = [line for line in bill.lines if line.key in {"per_hour", "per_month"}]
+    paid = [line for line in bill.lines if line.key != "egress_per_gb"] if hosting.heir_of else of_replicas
+    share = hosting.standing_by / (hosting.standing_by + hosting.replicas_used)
+    money = float(sum(line.amount for line in paid)) * share
+    figures: dict[str, Any] = {"money": money, "currency": bill.currency}
     figures |= {"home": outcome.hosting.heir_of, "none_s": none_s}
     return Finding("standby", seconds=idle_s, replicas=promoted, figures=figures)
 
