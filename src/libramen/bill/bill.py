@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from decimal import Decimal
+from fractions import Fraction
 from typing import Annotated, Any
 
 from pydantic import Field
@@ -52,20 +53,26 @@ class Bill(Result):
         money = {name: f"{name} [{self.currency}]" for name in ("unit_price", "amount")}
         return frame.rename(columns=money).dropna(axis="columns", how="all")
 
-    def of_service(self, name: str, services: tuple[str, ...]) -> Bill:
-        """What of it is one service's: its share of every line; those of all services add up to the bill."""
+    def of_service(self, names: tuple[str, ...], services: tuple[str, ...]) -> Bill:
+        """What of it is one service's: its share of every line; those of all services add up to the bill.
+
+        Args:
+            names: under which the service is paid for: of a mixed fleet those of its entries.
+            services: all names.
+        """
         lines = []
         for charge in self.charges:
-            amount = divided(charge, services)[name]
-            if charge.line.service == name:
+            of_each = divided(charge, services)
+            amount = sum((of_each[name] for name in names), Decimal(0))
+            if charge.line.service in names:
                 lines.append(charge.line)
             elif amount:
-                lines.append(replace(charge.line, quantity=_scaled(charge, name), amount=amount))
+                lines.append(replace(charge.line, quantity=_scaled(charge, names), amount=amount))
         return replace(self, lines=tuple(lines), charges=())
 
 
-def _scaled(charge: Charge, name: str) -> Decimal:
-    share = charge.shares[name]
+def _scaled(charge: Charge, names: tuple[str, ...]) -> Decimal:
+    share = sum((charge.shares.get(name, Fraction(0)) for name in names), Fraction(0))
     return (charge.line.quantity * share.numerator / share.denominator).quantize(Decimal("0.000001"))
 
 

@@ -9,7 +9,7 @@ spread over the hours by their weight.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
 from decimal import Decimal
@@ -123,6 +123,7 @@ def costs_of(
     use: MonthOfUse,
     span_s: float,
     start: datetime | None,
+    entries: Mapping[str, str] | None = None,
 ) -> Costs:
     """Where the money goes.
 
@@ -131,13 +132,15 @@ def costs_of(
         use: what they used.
         span_s: the time that the trace covers.
         start: its begin as a real time, None: not known.
+        entries: of names that are an entry of a mixed fleet that fleet. Default: there is none.
     """
     tables = _Tables(bill, Spreading(use, use.services, span_s, start))
+    whose = {name: (entries or {}).get(name, name) for name in use.services}
     return Costs(
         currency=bill.currency,
         month=tables.total,
         lines=tuple(tables.lines()),
-        services=tuple(tables.services(use.services)),
+        services=tuple(tables.services(whose)),
         routes=tuple(tables.routes()),
         hours=tuple(tables.hours()),
         kinds=tuple(tables.kinds()),
@@ -200,12 +203,18 @@ class _Tables:
             line, kinds = charge.line, _exact(KINDS, _by_kind(cells))
             yield LineCost(line.item, line.service, line.amount, by_largest_remainder(line.amount, kinds))
 
-    def services(self, names: Sequence[str]) -> Iterator[Cost]:
-        """By service."""
-        attempts = np.array([self._spreading.sent_by(name) for name in names])
-        return self._table(
-            names, lambda n: (float(self._charges[n].shares.get(name, Fraction(0))) for name in names), attempts
+    def services(self, whose: Mapping[str, str]) -> Iterator[Cost]:
+        """By service; `whose`: of each name the service."""
+        names = list(dict.fromkeys(whose.values()))
+
+        def of(number: int, service: str) -> float:
+            shares = self._charges[number].shares
+            return float(sum((shares.get(name, Fraction(0)) for name in whose if whose[name] == service), Fraction(0)))
+
+        attempts = np.array(
+            [sum(self._spreading.sent_by(one) for one in whose if whose[one] == name) for name in names]
         )
+        return self._table(names, lambda number: (of(number, name) for name in names), attempts)
 
     def routes(self) -> Iterator[Cost]:
         """What was used by route, and the other kinds."""

@@ -126,12 +126,28 @@ class Counted(Protocol):
         """Attempts ("requests"), bytes ("egress"), or core- and slot-seconds: float64 (hours, routes)."""
 
 
-def usage_of(run: ServiceRun, hosting: Hosting, counted: Counted, routes: Sequence[str], slots: int) -> Usage:
+def usages_of(
+    name: str, run: ServiceRun, hosting: Hosting, counted: Counted, routes: Sequence[str], slots: int
+) -> dict[str, Usage]:
+    """What a fleet has used, by the names under which it is paid for: of a mix each entry; see `Hosting.shares`.
+
+    Of a mix requests and bytes are of the first entry, whose balancer it is.
+    """
+    return {
+        share: _usage_of(run, hosting, entry if hosting.mix else None, counted, routes, slots)
+        for entry, share in enumerate(hosting.shares(name))
+    }
+
+
+def _usage_of(
+    run: ServiceRun, hosting: Hosting, entry: int | None, counted: Counted, routes: Sequence[str], slots: int
+) -> Usage:
     """All that a run has used. What is billed by started hours, minimums or granules is rounded up so.
 
     Args:
         run: what became of the fleet.
         hosting: what it runs on.
+        entry: of its mix, None: all replicas.
         counted: what is counted of its requests.
         routes: names of what was asked for.
         slots: of a replica.
@@ -139,10 +155,13 @@ def usage_of(run: ServiceRun, hosting: Hosting, counted: Counted, routes: Sequen
     tier, rows = hosting.tier, []
     for item in ("requests", "egress", "cpu", "held"):
         hourly = counted.hourly(item)
+        if entry and item in {"requests", "egress"}:
+            hourly = np.zeros_like(hourly)
         rows += [Used(item, hourly[:, code], route=route) for code, route in enumerate(routes[: hourly.shape[1]])]
     if tier.billing == "per_request":
         rows += [Used("in_use", run.use * (tier.granularity or 1.0)), Used("lasted", run.lasted)]
-    lives = [life for replica in run.replicas if (life := _life(replica, hosting, run.span_s)) is not None]
+    mine = (replica for replica in run.replicas if entry in {None, replica.entry})
+    lives = [life for replica in mine if (life := _life(replica, hosting, run.span_s)) is not None]
     replicas = _Replicas(lives, run.span_s, run.start)
     rows += replicas.by_zone()
     rows += replicas.by_stage()
@@ -175,7 +194,7 @@ def usage_of_edge(counted: Counted, routes: Sequence[str], span_s: float, start:
 
 def paid_from(replica: Replica, hosting: Hosting) -> float | None:
     """When the meter of a replica starts [s]; None: never."""
-    return replica.ready_s if hosting.tier.billed_from == "ready" else replica.bought_s
+    return replica.ready_s if hosting.stocks[replica.entry].tier.billed_from == "ready" else replica.bought_s
 
 
 def paid_to(replica: Replica) -> float:
@@ -204,7 +223,7 @@ def _life(replica: Replica, hosting: Hosting, span_s: float) -> Life | None:
     end_s = max(start_s, paid_to(replica))
     is_over = end_s <= span_s
     to_s = min(end_s, span_s)
-    extra_s = billed_time(to_s - start_s, hosting.tier) - (to_s - start_s) if is_over else 0.0
+    extra_s = billed_time(to_s - start_s, hosting.stocks[replica.entry].tier) - (to_s - start_s) if is_over else 0.0
     return Life(replica, start_s, to_s, extra_s, not is_over)
 
 
@@ -396,5 +415,5 @@ def most_at_once(lives: Iterable[tuple[float, float]]) -> int:
 
 
 def is_by_time(hosting: Hosting) -> bool:
-    """Whether replicas are paid for by time."""
-    return hosting.tier.billing in BY_TIME
+    """Whether replicas are paid for by time, all of them."""
+    return all(one.tier.billing in BY_TIME for one in hosting.stocks)

@@ -35,7 +35,7 @@ def draw_one(outcome: Outcome, only: ServiceOutcome, from_s: float | None = None
     """
     shown, hosting = stretches(outcome, from_s, to_s), only.hosting
     figure = new_figure(
-        *over(outcome, shown, f"tier {hosting.tier.name}, size {hosting.size.name}; "), notes=under(outcome, shown)
+        *over(outcome, shown, f"tier {hosting.tier_name}, size {hosting.size_name}; "), notes=under(outcome, shown)
     )
     panels = figure.subplots(
         4, len(shown), sharex="col", sharey="row", height_ratios=(1.25, 1.15, 1, 0.8), squeeze=False,

@@ -105,7 +105,7 @@ def _service(axes: Axes, times: Any, name: str, one: ServiceOutcome, series: dic
     axes.set_yticks([0, 0.5, 1])
     dress(axes, y_label="")
     fleet = fleet_range(one.replicas_min, one.replicas_max)
-    axes.set_title(plain(f"{name}: {fleet} x {one.hosting.size.name}"), loc="left", fontsize=9.5, color=INK, pad=2)
+    axes.set_title(plain(f"{name}: {fleet} x {one.hosting.size_name}"), loc="left", fontsize=9.5, color=INK, pad=2)
     right = axes.twinx()
     (waits,) = right.step(
         times, series["waiting"], where="post", color=DUSK, linewidth=1.0, linestyle="--",

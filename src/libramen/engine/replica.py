@@ -35,6 +35,8 @@ class Replica:
     why: str  # "start", "scaling" or "update"
     ordered_s: float
     started_s: float  # when the machine is there and the process starts, if it is not cancelled before
+    entry: int = 0  # of a mixed fleet the number (from 0) of the entry of which its machine is
+    moved_from: int | None = None  # the entry that could not meet its order, where another one did
     decision: int | None = None  # number (from 0) of the decision that ordered it
     ready_s: float | None = None
     draining_s: float | None = None
@@ -139,8 +141,8 @@ class Replica:
         if self.stage == "gone":
             return []
         return [
-            self.zone, self.version, self.stage, self.is_serving, self.is_held_up, self.is_lost, self.notice_s,
-            self.why_gone, self.checked_s, self.ready_s is None, self.bought_s is None, self.detection,
+            self.zone, self.entry, self.version, self.stage, self.is_serving, self.is_held_up, self.is_lost,
+            self.notice_s, self.why_gone, self.checked_s, self.ready_s is None, self.bought_s is None, self.detection,
             None if self.failed is None else (self.failed, self.works_s), self.stands_for,
         ]  # fmt: skip
 

@@ -175,7 +175,7 @@ class NearestSettings:
         service = self._service.replace(**changes) if changes else self._service
         hosting = self._hosting.replace(service={})
         if "overhead" in values:
-            hosting = hosting.replace(tier=hosting.tier.replace(overhead=values["overhead"]))
+            hosting = hosting.with_tiers(lambda tier: tier.replace(overhead=values["overhead"]))
         share = values.get("cpu_share", self._cpu_share)
         try:
             found = estimate(self._log, service, hosting, cpu_share=share, seed=seed).trace

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Final, NamedTuple
+from typing import Any, Final, NamedTuple
 
 import numpy as np
 
@@ -44,7 +44,7 @@ class Recorded:
         self, trace: Trace, service: Service, hosting: Hosting, data_plane: DataPlaneName = "compiled"
     ) -> None:
         service = hosting.service_of(service)
-        self.hosting = hosting.replace(tier=hosting.tier.replace(queue_limit=None), service={})
+        self.hosting = hosting.with_tiers(lambda tier: tier.replace(queue_limit=None)).replace(service={})
         self.service = service.replace(
             timeout=None, retries=0, backlog=None, drain=None, memory_base=0, memory_per_request=0
         )
@@ -62,10 +62,9 @@ class Recorded:
         # With the work as it then is: a rule that looks at cores in use must see them in use.
         _, run = self._backwards(at_s, latency_s, share, seed, hosting, _PASSES)
         listed = [(f"{at_s:.9f}s", n) for at_s, n in run.only.ready_steps() if at_s < self._span_s]
-        anything = hosting.tier.replace(replicas={"least": 0})
-        self.hosting = hosting.replace(
-            tier=anything, replicas=listed, scaling={"rule": "fixed"}, rollouts=(), faults=()
-        )
+        still: dict[str, Any] = {"scaling": {"rule": "fixed"}, "rollouts": (), "faults": ()}
+        anything = hosting.replace(**still).with_tiers(lambda tier: tier.replace(replicas={"least": 0}))
+        self.hosting = anything.replace(replicas=listed)
 
     @property
     def slots(self) -> int:
@@ -143,10 +142,9 @@ class Recorded:
         if server is None:
             return self._backwards(at_s, latency_s, share, seed, self.hosting, passes)[0]
         # Each server by itself: whoever chose it, its requests took its slots in the order in which they came.
-        any_number = self.hosting.tier.replace(replicas={"least": 1})
-        one = self.hosting.replace(
-            tier=any_number, replicas=1, balancer="round_robin", scaling={"rule": "fixed"}, rollouts=(), faults=()
-        )
+        still: dict[str, Any] = {"scaling": {"rule": "fixed"}, "rollouts": (), "faults": ()}
+        any_number = self.hosting.replace(**still).with_tiers(lambda tier: tier.replace(replicas={"least": 1}))
+        one = any_number.replace(replicas=1, balancer="round_robin")
         found = Backwards(np.zeros(len(at_s)), np.zeros(len(at_s)), np.zeros(len(at_s), bool))
         for number in np.unique(server).tolist():
             rows = np.flatnonzero(server == number)

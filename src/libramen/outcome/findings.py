@@ -57,7 +57,7 @@ class Finding(Result):
     Attributes:
         kind: reacted_late, flapping, never_scaled_down, at_the_ceiling, floor_never_left, first_visitor_waited,
             cold_starts_cost, bank_empty, blind_measure, slots_full, cpu_full, slots_and_cpu_full, out_of_memory,
-            out_of_stock, account_full, release_skipped, release_not_over, pinned, standby or edge; of several
+            out_of_stock, account_full, release_skipped, release_not_over, pinned, standby, mixed or edge; of several
             services also
             bottleneck, connections_exhausted, pool_too_small, retries_multiply, queue_grows, workers_idle or
             callee_down.
@@ -372,7 +372,7 @@ def _release_skipped(outcome: ServiceOutcome) -> Finding | None:
         "releases": len(skipped),
         "due_s": first.due_s,
         "strategy": first.strategy,
-        "most": outcome.hosting.tier.replicas.most,
+        "most": outcome.hosting.most,
         "by_account": first.by_account,
     }
     return Finding("release_skipped", replicas=first.replicas, figures=figures)
@@ -448,6 +448,21 @@ def _standby(outcome: ServiceOutcome) -> Finding | None:
     return Finding("standby", seconds=idle_s, replicas=promoted, figures=figures)
 
 
+def _mixed(outcome: ServiceOutcome) -> Finding | None:
+    """Of a mixed fleet what was taken back, and what could not be had again where it was ordered."""
+    stocks, replicas = outcome.hosting.mix, outcome.run.replicas
+    taken = [sum(one.entry == entry and one.is_reclaimed for one in replicas) for entry in range(len(stocks))]
+    moved = [one.moved_from for one in replicas if one.moved_from is not None]
+    if not (sum(taken) or moved):
+        return None
+    names = [stock.tier.name for stock in stocks]
+    figures = {
+        "taken": {name: n for name, n in zip(names, taken, strict=True) if n},
+        "moved": {name: moved.count(entry) for entry, name in enumerate(names) if entry in moved},
+    }
+    return Finding("mixed", replicas=sum(taken), figures=figures)
+
+
 _ALL: Final[tuple[Callable[[ServiceOutcome], Finding | None], ...]] = (
     _reacted_late,
     _flapping,
@@ -467,4 +482,5 @@ _ALL: Final[tuple[Callable[[ServiceOutcome], Finding | None], ...]] = (
     _release_not_over,
     _pinned,
     _standby,
+    _mixed,
 )

@@ -205,7 +205,9 @@ class Outcome(OfRequests, Shown):
     @property
     def usage(self) -> tuple[Used, ...]:
         """What was used, by hour of the clock; `Used.service` says whose it is."""
-        return tuple(row._replace(service=name) for name, one in self.services.items() for row in one.usage)
+        return tuple(
+            row._replace(service=row.service or name) for name, one in self.services.items() for row in one.usage
+        )
 
     def _month_for(self, goal: Goal) -> Measures:
         weighted_replays = self.weighted_replays
@@ -250,7 +252,7 @@ class Outcome(OfRequests, Shown):
     @cached_property
     def costs(self) -> Costs:
         """Where the money of a month goes: by service, by route, by hour, and by what it is paid for."""
-        return costs_of(self.bill, self.weighted_replays.use(), self.span_s, self.start)
+        return costs_of(self.bill, self.weighted_replays.use(), self.span_s, self.start, self.system.entries)
 
     def series_table(self) -> heavy.DataFrame:
         """One row per window of `run.window_s`, with units in the names of columns, for a file.

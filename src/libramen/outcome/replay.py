@@ -13,7 +13,7 @@ from libramen.base.errors import ReplayError
 from libramen.bill.bill import bill_of
 from libramen.bill.made_of import made_of
 from libramen.bill.month import month_of
-from libramen.bill.usage import usage_of, usage_of_edge
+from libramen.bill.usage import Usage, usage_of_edge, usages_of
 from libramen.engine import simulation
 from libramen.engine.border.records import Ending, Results
 from libramen.engine.control.fleet import Fleet
@@ -195,10 +195,10 @@ def replay_system(
     for hosted, of in zip(system.hosted, asking.settings, strict=True):
         name = hosted.name
         mine, figures = with_events.visits[name]
-        bill = paid if system.only else paid.of_service(name, tuple(system.billed))
+        bill = paid if system.only else paid.of_service(system.shares_of(name), tuple(system.billed))
         services[name] = ServiceOutcome(
             hosted, run.services[name], mine, figures, bill, of.asked, seed, weighted.of_visits(name), weighted.scale,
-            with_events.usage[name],
+            {share: with_events.usage[share] for share in system.shares_of(name)},
         )  # fmt: skip
     return Outcome(
         trace=trace if isinstance(trace, Trace) else None, system=system, services=services, weighted_replays=weighted,
@@ -292,12 +292,10 @@ class _Asking:
         seen: list[tuple[Measured, Measures]] = [(one, one.measures()) for one in visits] or [(measured, of_all)]
         of = dict(zip(system.names, seen, strict=True))
         of |= {name: (one, one.measures()) for name, one in together.items()}
-        usage = {
-            hosted.name: usage_of(
-                run.services[hosted.name], hosted.hosting, of[hosted.name][0], run.routes, hosted.service.slots
-            )
-            for hosted in system.hosted
-        }
+        usage: dict[str, Usage] = {}
+        for hosted in system.hosted:
+            name, slots = hosted.name, hosted.service.slots
+            usage |= usages_of(name, run.services[name], hosted.hosting, of[name][0], run.routes, slots)
         if crossings is not None:
             for number, name in enumerate(system.names):
                 sent = crossings.of(number, of[name][0].hourly("requests"))

@@ -103,7 +103,7 @@ class Scaling:
         if self.measured is None:
             return None
         needed = self.rule.needed(np.nan_to_num(self.measured) * self._outcome.series_of_counts()["ready"])
-        return None if needed is None else np.maximum(needed, self._hosting.tier.replicas.least)
+        return None if needed is None else np.maximum(needed, self._hosting.least)
 
     @cached_property
     def surplus(self) -> Surplus | None:
@@ -118,7 +118,7 @@ class Scaling:
 
     def _price_of(self, replica_h: float) -> Decimal | None:
         """What so many replica-hours more of a month cost; None: replicas are not paid for by time."""
-        price = self._hosting.size.per_hour
+        price = self._hosting.stocks[-1].size.per_hour  # of a mix the last entry has what is beyond the numbers
         if not is_by_time(self._hosting) or price is None:
             return None
         # More is paid at the price of the last step.
@@ -193,7 +193,7 @@ class Scaling:
     @cached_property
     def usual_cold_start_s(self) -> float:
         """The median of what a new replica takes to be ready, as the plan says [s]."""
-        return self._hosting.tier.provision.median_s + self._outcome.service.start.median_s
+        return self._hosting.provision_s + self._outcome.service.start.median_s
 
     @cached_property
     def undone(self) -> list[Replica]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from functools import cached_property
 
 import numpy as np
@@ -30,7 +31,7 @@ class ServiceOutcome(OfRequests):
         name, service, hosting: of it, as its plan hosts it; label: its name where there are others, else None.
         run: the record of its fleet.
         bill: the `Bill` of a month of it: its share of every line.
-        used: what was used; `usage`: by hour of the clock.
+        used: what was used, of a mixed fleet by the names of its entries; `usage`: by hour of the clock.
         tier, size: names of what it runs on.
         utilisation: cores in use over cores there, None: there were none.
         replicas_min, replicas_mean, replicas_max: ready replicas; `replicas_peak`: also those on their way.
@@ -50,13 +51,13 @@ class ServiceOutcome(OfRequests):
         seed: int,
         month: Measures,
         scale: float,
-        usage: Usage,
+        usage: Mapping[str, Usage],
     ) -> None:
         super().__init__(run, measured, whole, bill, asked, seed, month, scale)
         self.used = usage
         self.name, self.service, self.hosting, self.label = hosted.name, hosted.service, hosted.hosting, hosted.label
         self.region, self.of = hosted.region, hosted.of
-        self.tier, self.size = self.hosting.tier.name, self.hosting.size.name
+        self.tier, self.size = self.hosting.tier_name, self.hosting.size_name
         self.run, self.time_s = run, whole.time_s
         self.utilisation = measures.utilisation(run, self.hosting.size.cores, self.hosting.reserved_cores)
         ready = measures.stage_steps(run, "ready")
@@ -75,7 +76,11 @@ class ServiceOutcome(OfRequests):
     @property
     def usage(self) -> tuple[Used, ...]:
         """What was used, by hour of the clock: what the bill is made of."""
-        return self.used.rows
+        return tuple(
+            row if share == self.name else row._replace(service=share)
+            for share, one in self.used.items()
+            for row in one.rows
+        )
 
     @property
     def slots_taken(self) -> float | None:

@@ -32,11 +32,11 @@ class Balancer(Price):
             if not (price := on.tier.balancer_per_hour):
                 continue
             if in_steps(price):
-                hours = dict.fromkeys(on.services, Fraction(HOURS))
+                hours = {fleet.service: Fraction(HOURS) for fleet in on.fleets if fleet.of == fleet.service}
                 whole = sum(hours.values(), Fraction(0))
                 for line in priced("balancers", whole, "h", price, tier=on.tier.name, key=key):
                     yield Charge(line, "standing", shares_of(hours), of_quantity=True)
                 continue
-            for service in on.services:
+            for service in (fleet.service for fleet in on.fleets if fleet.of == fleet.service):
                 for line in priced("balancer", Fraction(HOURS), "h", price, service=service, key=key):
                     yield Charge(line, "standing", {service: Fraction(1)}, of_quantity=True)

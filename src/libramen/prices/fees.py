@@ -107,7 +107,9 @@ def scopes(bought: Bought) -> Iterator[Scope]:
     """All tables that may have fees: of sizes and plans, of tiers, of the study."""
     for fleet in bought.fleets:
         yield Scope(fleet.size.fees, "sizes.fees", 1, (fleet,), service=fleet.service)
-        yield Scope(fleet.plan.fees, "plans.fees", 1, (fleet,), service=fleet.service)
+        if fleet.of == fleet.service:  # those of a plan are of all entries of a mix together
+            parts = tuple(one for one in bought.fleets if one.of == fleet.service)
+            yield Scope(fleet.plan.fees, "plans.fees", 1, parts, service=fleet.service)
     for on in bought.tiers:
         yield Scope(on.tier.fees, "tiers.fees", 2, on.fleets, tier=on.tier.name)
     yield Scope(bought.study.fees, "study.fees", 3, bought.fleets)

@@ -47,6 +47,17 @@ class Fleet:
     size: Any
     plan: Any
 
+    @property
+    def of(self) -> str:
+        """The fleet of which it is a part: itself, or where it is an entry of a mix, that whole fleet."""
+        return self.plan.part_of or self.service
+
+    @property
+    def replicas(self) -> str:
+        """What its replicas are called in a bill."""
+        told = f"replicas of size {self.size.name}"
+        return told if self.plan.part_of is None else f"{told} on {self.tier.name}"
+
 
 @dataclass(frozen=True)
 class OnTier:

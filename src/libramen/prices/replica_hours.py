@@ -71,7 +71,7 @@ class ReplicaHours(Price):
 
     def _of(self, bought: Bought, fleet: Fleet) -> Iterator[Charge]:
         mine, service, key = {fleet.service: Fraction(1)}, fleet.service, "per_hour"
-        item, price = f"replicas of size {fleet.size.name}", fleet.size.per_hour
+        item, price = fleet.replicas, fleet.size.per_hour
         committed = 0
         for place, entry in enumerate(fleet.plan.committed):
             if not entry.replicas:

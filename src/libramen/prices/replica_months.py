@@ -32,7 +32,7 @@ class ReplicaMonths(Price):
                 continue
             most = Fraction(bought.use.most_at_once((fleet.service,)))
             line = line_of(
-                f"replicas of size {fleet.size.name}", most, "replica", fleet.size.per_month or Decimal(0),
+                fleet.replicas, most, "replica", fleet.size.per_month or Decimal(0),
                 service=fleet.service, key="per_month",
             )  # fmt: skip
             mine = {fleet.service: Fraction(1)}

@@ -59,10 +59,10 @@ class Shares(Price):
 
 
 def _parts(bought: Bought, scope: Scope) -> Iterator[Part]:
-    services = {fleet.service for fleet in scope.fleets}
+    services = [fleet.service for fleet in scope.fleets]
     for charge in bought.charges:
         line = charge.line
         if scope.rank == _RANKS[-1] or line.service in services or (scope.tier and line.tier == scope.tier):
             yield Part(charge, None)
-        elif scope.rank == 1 and charge.of_quantity and scope.service in charge.shares:
-            yield Part(charge, scope.service)
+        elif scope.rank == 1 and charge.of_quantity:
+            yield from (Part(charge, service) for service in services if service in charge.shares)

@@ -48,6 +48,8 @@ def fewest(hosting: Hosting, *, is_limited: bool = False) -> int:
         is_limited: whether the account has limits, so that a fleet below its floor may stay there.
     """
     may_die = hosting.may_break or (hosting.size.memory is not None and bool(hosting.rollouts))
+    # While a mixed fleet is renewed its entries may be short of each other.
+    may_die |= hosting.part_of is not None and bool(hosting.rollouts)
     if may_die or hosting.tier.order_fails or hosting.tier.billed_from == "ready":
         return 0
     return _fewest_planned(hosting, is_limited=is_limited)
@@ -193,8 +195,9 @@ class Spent:
         """The money, at `now_s` of one of the replays."""
         services = self._case.system.billed
         self._of_part[part] = {
-            hosted.name: self._paid(self._weights[part], hosted.name, hosted.hosting, now_s, fleet)
+            name: self._paid(self._weights[part], name, hosted.hosting, now_s, fleet, entry)
             for hosted, fleet in zip(self._case.system.hosted, fleets, strict=True)
+            for entry, name in enumerate(hosted.hosting.shares(hosted.name))
         }
         standing = _standing(self._fewest, {})
         used = {name: dict(self._least_use.get(name, {})) for name in services}
@@ -215,9 +218,9 @@ class Spent:
             )
         return least_of(services, Known(used, ranks, at_once, standing.zones), self._case.terms)
 
-    def _paid(self, weights: Weights, name: str, hosting: Hosting, now_s: float, fleet: Fleet) -> _Paid:
+    def _paid(self, weights: Weights, name: str, hosting: Hosting, now_s: float, fleet: Fleet, entry: int) -> _Paid:
         lives = []
-        for replica in fleet.replicas:
+        for replica in (one for one in fleet.replicas if one.entry == entry):
             begun_s = paid_from(replica, hosting)
             if begun_s is not None and begun_s < now_s:
                 lives.append((begun_s, max(begun_s, min(paid_to(replica), now_s))))

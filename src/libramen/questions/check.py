@@ -115,8 +115,8 @@ class Check:
                 {
                     "plan": check.hosting.plan,
                     **({"service": check.service} if check.service else {}),
-                    "tier": check.hosting.tier.name,
-                    "size": check.hosting.size.name,
+                    "tier": check.hosting.tier_name,
+                    "size": check.hosting.size_name,
                     "replicas": list(check.hosting.limits),
                     "needs_cpu": check.needs_cpu,
                     "needs_slots": check.needs_slots,
@@ -160,7 +160,14 @@ def check_plan(study: Study, trace: Trace, system: System, seed: int = 0) -> Ite
     month = study.objectives.month
     bill = _least_bill(study, trace, system, loads)
     checks = [
-        _check_service(study, trace, system, loads, number, bill.of_service(hosted.name, system.names).month)
+        _check_service(
+            study,
+            trace,
+            system,
+            loads,
+            number,
+            bill.of_service(system.shares_of(hosted.name), tuple(system.shares)).month,
+        )
         for number, hosted in enumerate(system.hosted)
     ]
     of_fleets = [(0, shared) for shared in (*shared_limits(system), *account_limits(study, system))]
@@ -271,7 +278,8 @@ def _least_bill(study: Study, trace: Trace, system: System, loads: Loads) -> Bil
     """At the plan's fewest replicas; on tiers billed by use, what the requests need if none ever queues or fails."""
     month = month_of(trace.span_s, trace.start, study.month, trace.gaps)
     hour = ((trace.at_s + trace.into_hour_s) // 3600).astype(np.int64)
-    fewest = {hosted.name: hosted.hosting.limits[0] + hosted.hosting.standing_by for hosted in system.hosted}
+    shares = system.shares
+    fewest = {name: one.limits[0] + one.standing_by for name, one in shares.items()}
     used = {}
     for hosted, load in zip(system.hosted, loads.of, strict=True):
         # A replica is in use at least for as long as its requests, were its slots always full.
@@ -280,9 +288,9 @@ def _least_bill(study: Study, trace: Trace, system: System, loads: Loads) -> Bil
             "requests": month.weights.of_hours(np.bincount(hour, weights=load.visits)),
             "in_use": month.weights.of_hours(held_s),
         }
-    zones = {one.name: Fraction(HOURS * min(fewest[one.name], len(one.hosting.zones_used))) for one in system.hosted}
+    zones = {name: Fraction(HOURS * min(fewest[name], len(one.zones_used))) for name, one in shares.items()}
     ranks = {name: (Fraction(HOURS * 3600),) * n for name, n in fewest.items()}
-    return bill_of(system.fleets, Known(used, ranks, fewest, zones), study.terms, "", "")
+    return bill_of(shares, Known(used, ranks, fewest, zones), study.terms, "", "")
 
 
 def _capacity(found: PlanCheck) -> Iterator[Problem]:
@@ -386,7 +394,9 @@ def _faults(service: Service, found: PlanCheck) -> Iterator[Problem]:
     for fault in hosting.faults:
         if fault.kind == "region_loss":  # see `_lost_regions`
             continue
-        gap = 0.0 if hosting.scaling.decides else fault.outage_s(times)
+        # Of a mixed fleet what is struck of one entry leaves the others.
+        spared = hosting.scaling.decides or (bool(hosting.mix) and fault.kind == "reclaim")
+        gap = 0.0 if spared else fault.outage_s(times)
         if fault.number > hosting.replicas_used and not (hosting.scaling.decides or hosting.rollouts):
             yield Problem(
                 "no_such_replica", {"fault": fault.kind, "number": fault.number, "has": hosting.replicas_used}
@@ -406,7 +416,7 @@ def _times(service: Service, hosting: Hosting) -> Times:
 def _gap_s(service: Service, hosting: Hosting, rollout: Rollout) -> float:
     """For how long, at the least, an update leaves no replica ready [s]."""
     # The least it can be: half of the starts are quicker where they vary.
-    start = service.start.median_s + (0.0 if getattr(rollout, "in_place", False) else hosting.tier.provision.median_s)
+    start = service.start.median_s + (0.0 if getattr(rollout, "in_place", False) else hosting.provision_s)
     return start if rollout.least_ready(hosting.replicas_used) == 0 else 0.0
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
 from typing import Any, Final, NamedTuple, Unpack
 
@@ -102,6 +102,40 @@ class RegionLost(NamedTuple):
         return {name: value for name, value in self._asdict().items() if name != "outcome"}
 
 
+class TierTaken(NamedTuple):
+    """All machines of one tier of a mixed fleet, taken back at once: does the rest bear it until others are there?
+
+    Attributes:
+        tier: whose machines.
+        service: of which fleet; None: of the only one.
+        at_s, lasts_s: when, and for how long it is looked at: the fleet's busiest half hour [s].
+        machines: how many were taken.
+        moved: how many orders in that time went to another tier, since this one could not meet them.
+        failed: requests more that failed than without it.
+        ready: replicas just before, and the fewest that were ready at an instant of that time.
+        whole_s: from then to when as many were ready as before [s]; None: not by the end of that time.
+        p95_s: of the requests of that time; `p95_without_s`: of the same without it [s]; None: none was answered.
+        outcome: of the plan with it.
+    """
+
+    tier: str
+    service: str | None
+    at_s: float
+    lasts_s: float
+    machines: int
+    moved: int
+    failed: int
+    ready: tuple[int, int]
+    whole_s: float | None
+    p95_s: float | None
+    p95_without_s: float | None
+    outcome: Outcome
+
+    def to_dict(self) -> dict[str, Any]:
+        """As in the JSON of the command line."""
+        return {name: value for name, value in self._asdict().items() if name != "outcome"}
+
+
 class Events(Shown):
     """What the releases and faults of a plan cost.
 
@@ -110,12 +144,19 @@ class Events(Shown):
         entries: each with its ways, in the order in which they first happen.
         once: whether each counts once a month, and not as often as the trace has it.
         regions: of a plan in several regions each of them, lost in its busiest half hour.
+        tiers: of mixed fleets each tier that may take its machines back, when it takes all of them.
     """
 
     def __init__(
-        self, outcome: Outcome, entries: tuple[Ways, ...], *, once: bool, regions: tuple[RegionLost, ...] = ()
+        self,
+        outcome: Outcome,
+        entries: tuple[Ways, ...],
+        *,
+        once: bool,
+        regions: tuple[RegionLost, ...] = (),
+        tiers: tuple[TierTaken, ...] = (),
     ) -> None:
-        self.outcome, self.entries, self.once, self.regions = outcome, entries, once, regions
+        self.outcome, self.entries, self.once, self.regions, self.tiers = outcome, entries, once, regions, tiers
 
     def to_dict(self) -> dict[str, Any]:
         """The JSON of the command line."""
@@ -139,6 +180,7 @@ class Events(Shown):
                 for entry in self.entries
             ],
             **({"regions": [lost.to_dict() for lost in self.regions]} if self.regions else {}),
+            **({"tiers": [taken.to_dict() for taken in self.tiers]} if self.tiers else {}),
         }
 
     def plot(self, entry: int = 0) -> heavy.Figure:
@@ -170,7 +212,8 @@ def events(
 
     As planned; in the quietest window; a release also with each other strategy that the plan allows. Each is compared
     with a replay without it, on the same luck; random faults of a kind are left out together, and not moved.
-    Of a plan in several regions each is also lost in its busiest half hour, whether or not the plan says so.
+    Of a plan in several regions each is also lost in its busiest half hour, whether or not the plan says so; of a mixed
+    fleet all machines of each tier that may take them back are also taken at once, as its busiest half hour begins.
 
     Args:
         study: from `load_study`.
@@ -218,13 +261,24 @@ def events(
         entries.append(Ways(planned[0].kind, key[0], planned[0].is_release, tuple(ways)))
     lost = []
     regions = case.system.regions if len(case.system.regions) > 1 else ()
-    whole = chosen.each(_without_losses) if regions else chosen
+    whole = chosen.each(_without("region_loss")) if regions else chosen
     spared = outcome if whole == chosen else replayed(whole)
     for region in regions:
         found = _without_region(study, spared, whole, region, replayed)
         lost += [found] if found is not None else []
+    # Those of the plan's own are left out, as they may have struck all before.
+    whole = chosen.each(_without("reclaim"))
+    kept = outcome if whole == chosen or not any(one.hosting.mix for one in case.system.hosted) else replayed(whole)
+    taken = [
+        _taken_back(kept, number, entry, replayed)
+        for number, hosted in enumerate(case.system.hosted)
+        for entry, stock in enumerate(hosted.hosting.mix)
+        if stock.tier.interruptible
+    ]
     context.report("events", 1.0)
-    return Events(outcome, tuple(entries), once=once, regions=tuple(lost))
+    return Events(
+        outcome, tuple(entries), once=once, regions=tuple(lost), tiers=tuple(one for one in taken if one is not None)
+    )
 
 
 def _without_region(
@@ -232,16 +286,11 @@ def _without_region(
 ) -> RegionLost | None:
     """What becomes of a plan when a region is lost in the half hour that is its busiest; None: nothing comes there."""
     system, trace = outcome.system, outcome.trace
-    loads = loads_of(trace, system)
     mine = [at for at, one in enumerate(system.hosted) if one.region == region]
-    visits = sum((loads.of[at].visits for at in mine), np.zeros(len(trace)))
-    lasts_s = min(_LOST_S, trace.span_s // 240 * 60)
-    if not visits.any() or lasts_s < _DETECT_S:
+    busiest = _busiest(outcome, mine)
+    if busiest is None:
         return None
-    starts = np.arange(max(1, int((trace.span_s - lasts_s) / 60 + 1e-9) + 1)) * 60.0
-    up_to = np.append(0.0, np.cumsum(visits))
-    came = up_to[np.searchsorted(trace.at_s, starts + lasts_s)] - up_to[np.searchsorted(trace.at_s, starts)]
-    at_s = float(starts[int(np.argmax(came))])
+    at_s, lasts_s = busiest
     loss = {"kind": "region_loss", "region": region, "at": at_s, "lasts": lasts_s, "detect": _DETECT_S}
     first = system.hosted[mine[0]].of
     changed = plan.each(lambda name, one: one.replace(faults=[*one.faults, loss]) if name == first else one)
@@ -261,8 +310,59 @@ def _without_region(
     )  # fmt: skip
 
 
-def _without_losses(_name: str, one: Hosting) -> Hosting:
-    return one.replace(faults=[fault for fault in one.faults if fault.kind != "region_loss"])
+def _busiest(outcome: Outcome, fleets: Sequence[int]) -> tuple[float, float] | None:
+    """When the busiest half hour of some fleets begins, and how long it is [s]; None: nothing comes there."""
+    trace, loads = outcome.trace, loads_of(outcome.trace, outcome.system)
+    visits = sum((loads.of[at].visits for at in fleets), np.zeros(len(trace)))
+    lasts_s = min(_LOST_S, trace.span_s // 240 * 60)
+    if not visits.any() or lasts_s < _DETECT_S:
+        return None
+    starts = np.arange(max(1, int((trace.span_s - lasts_s) / 60 + 1e-9) + 1)) * 60.0
+    up_to = np.append(0.0, np.cumsum(visits))
+    came = up_to[np.searchsorted(trace.at_s, starts + lasts_s)] - up_to[np.searchsorted(trace.at_s, starts)]
+    return float(starts[int(np.argmax(came))]), lasts_s
+
+
+def _taken_back(outcome: Outcome, number: int, entry: int, replayed: Callable[[Plan], Outcome]) -> TierTaken | None:
+    """What becomes of a plan when all machines of one entry of a fleet are taken back; None: nothing comes there."""
+    hosted, busiest = outcome.system.hosted[number], _busiest(outcome, [number])
+    if busiest is None:
+        return None
+    (at_s, lasts_s), tier = busiest, hosted.hosting.mix[entry].tier.plain_name
+    fault = {"kind": "reclaim", "tier": tier, "share": 1, "at": at_s}
+
+    def struck(name: str, one: Hosting) -> Hosting:
+        if name != hosted.of:
+            return one
+        if hosted.region is None:
+            return one.replace(faults=[*one.faults, fault])
+        there = [fault for fault in hosted.hosting.faults if fault.kind != "region_loss"]
+        keys = {**one.regions[hosted.region], "faults": [*there, fault]}
+        return one.replace(regions={**one.regions, hosted.region: keys})
+
+    other = replayed(outcome.plan.each(struck))
+    run, to_s = other.services[hosted.name].run, min(at_s + lasts_s, outcome.trace.span_s)
+    mine = [one for one in run.replicas if one.entry == entry and one.ordered_s <= at_s]
+    there = [(from_s, n) for from_s, n in run.ready_steps() if from_s < to_s]
+    before = next((n for from_s, n in reversed(there) if from_s < at_s or from_s == 0), 0)
+    after = [(from_s, n) for from_s, n in there if from_s > at_s]
+    fewest = min([before, *(n for _, n in after)])
+    short = next((place for place, (_, n) in enumerate(after) if n < before), None)
+    whole = None if short is None else next((from_s for from_s, n in after[short:] if n >= before), None)
+    with_it, without = (one.stretch(at_s, to_s).latency_s["p95"] for one in (other, outcome))
+    return TierTaken(
+        tier, hosted.label, at_s, to_s - at_s, sum((one.notice_s or 0.0) >= at_s for one in mine if one.is_reclaimed),
+        sum(one.moved_from == entry and at_s <= one.ordered_s < to_s for one in run.replicas),
+        (other.n_requests - other.endings["ok"]) - (outcome.n_requests - outcome.endings["ok"]), (before, fewest),
+        0.0 if short is None else None if whole is None else whole - at_s, with_it, without, other,
+    )  # fmt: skip
+
+
+def _without(kind: str) -> Callable[[str, Hosting], Hosting]:
+    def change(_name: str, one: Hosting) -> Hosting:
+        return one.replace(faults=[fault for fault in one.faults if fault.kind != kind])
+
+    return change
 
 
 def _short(study: Study, plan: Plan, trace: Trace, region: str) -> dict[str, int]:

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from libramen.base.shown import sentence_of
+from libramen.study.mix import Stock
 from libramen.study.study import Study
 from libramen.study.system import Hosted, System
 
@@ -49,12 +50,18 @@ def connections(system: System, number: int) -> Iterator[Problem]:
 
 def shared_limits(system: System) -> Iterator[Problem]:
     """Whether services on one tier may together have more replicas than it allows; a limit is of each of them."""
-    by_tier: dict[str, list[Hosted]] = {}
+    by_tier: dict[str, list[tuple[Hosted, Stock]]] = {}
     for hosted in system.hosted:
-        if hosted.hosting.tier.replicas.most is not None:
-            by_tier.setdefault(hosted.hosting.tier.name, []).append(hosted)
-    for tier, sharing in by_tier.items():
-        most, could = sharing[0].hosting.tier.replicas.most, sum(one.hosting.limits[1] for one in sharing)
+        for stock in hosted.hosting.stocks:
+            if stock.tier.replicas.most is not None:
+                by_tier.setdefault(stock.tier.name, []).append((hosted, stock))
+    for tier, of_tier in by_tier.items():
+        most = of_tier[0][1].tier.replicas.most
+        sharing = [hosted for hosted, _ in of_tier]
+        # An entry of a mix has all that the tier allows at the most, whatever its number: orders may move to it.
+        could = sum(
+            min(one.hosting.limits[1], most or 0) if one.hosting.mix else one.hosting.limits[1] for one in sharing
+        )
         if len(sharing) > 1 and most is not None and could > most:
             names = [one.name for one in sharing]
             yield Problem("shared_most", {"tier": tier, "most": most, "could": could, "services": names})

@@ -14,6 +14,7 @@ from libramen.prices.replica_hours import Commitment
 from libramen.questions.check import check_plan
 from libramen.rules.scaling import CLASSES
 from libramen.study.edge import Edge
+from libramen.study.mix import Stock
 from libramen.study.plan import Hosting, Plan, only_of
 from libramen.study.service import Service, Size, Tier
 from libramen.study.study import Study
@@ -24,9 +25,9 @@ MOST: Final = 100_000
 """Combinations of one search."""
 _FIRST: Final = ("tier", "size", "scaling.rule")
 """What others are about: these are changed before them."""
-_PARTS: Final = ("scaling", "rollouts", "committed", "size", "tier")
-_TABLES: Final = {"plan", "scaling", "service", "rollouts", "faults", "region"}
-_LISTS: Final = ("rollouts", "committed")
+_PARTS: Final = ("scaling", "rollouts", "committed", "mix", "size", "tier")
+_TABLES: Final = {"plan", "scaling", "service", "rollouts", "faults", "region", "mix"}
+_LISTS: Final = ("rollouts", "committed", "mix")
 """Tables of which a plan may have several: with a number, from 1."""
 _MOST_SCALE: Final = 1000
 
@@ -63,10 +64,10 @@ def combinations(study: Study, plan: Plan | None, ranges: Mapping[str, Iterable[
         study: its tiers and services.
         plan: what is not varied; None: the plan is varied, too.
         ranges: the values of each key: `plan`, names of the study's; of the plan bare, else `scaling.K`,
-            `rollouts.N.K` (N from 1), `size.K`,
-            `tier.K`, `committed.N.K` (`committed.K` where there is one, or none yet); of the part of a plan that is for
-            service N, `plan.services.N.` and such a key; `plan.regions` (names joined by +), `plan.regions.R.K` of
-            region R, `plan.edge.K`; of a service `service.K` or `services.N.K`; `trace.scale`.
+            `rollouts.N.K` (N from 1), `size.K`, `tier.K`, `mix.N.K` of a mixed fleet, `committed.N.K` (`committed.K`
+            where there is one, or none yet); of the part of a plan that is for service N, `plan.services.N.` and such a
+            key; `plan.regions` (names joined by +), `plan.regions.R.K` of region R, `plan.edge.K`; of a service
+            `service.K` or `services.N.K`; `trace.scale`.
 
     Raises:
         StudyError: there is no such plan or key; a key has no values; there are too many combinations.
@@ -195,7 +196,7 @@ def _check_hosting_key(key: str, path: str, hosting: Hosting) -> None:
         if not inner or not number.isdigit() or not 1 <= int(number) <= there:
             found = f"plan {hosting.plan!r} has {there} entries in {part}"
             raise StudyError(f"vary {key!r}: {found}; allowed: {part}.N.KEY, with N from 1 to how many there are")
-        if part == "committed":
+        if part in {"committed", "mix"}:
             _check_inner(key, part, inner)
     else:
         _check_inner(key, part, rest)
@@ -210,6 +211,7 @@ def _check_inner(key: str, part: str, rest: str) -> None:
         "service": list(Service.model_fields),
         "edge": list(Edge.model_fields),
         "committed": list(Commitment.model_fields),
+        "mix": list(Stock.model_fields),
     }[part]
     if rest not in known:
         raise StudyError(f"vary {key!r}: unknown key {rest!r} of {part}; {nearest(rest, known)}")
@@ -308,6 +310,16 @@ def _with(study: Study, hosting: Hosting, key: str, value: Any, varied: Mapping[
             {"replicas": max(value, hosting.replicas_used)} if rest == "floor" and "replicas" not in varied else {}
         )
         return hosting.replace(scaling=hosting.scaling.replace(**{rest: value}), **replicas)
+    if part == "mix":
+        number, _, inner = rest.partition(".")
+        stocks = list(hosting.mix)
+        stock, one = stocks[int(number) - 1], {inner: value}
+        if inner == "tier":
+            one = {"tier": _tier(study, value), "size": varied.get(f"mix.{number}.size", stock.size.name)}
+        elif inner == "size":
+            one = {"tier": stock.tier, "size": value}
+        stocks[int(number) - 1] = stock.replace(**one)
+        return hosting.replace(mix=stocks)
     if part in _LISTS:
         number, _, inner = (rest if "." in rest else f"1.{rest}").partition(".")
         entries = list(getattr(hosting, part)) or [Commitment(replicas=0)]  # there are rollouts, or the key is unknown
@@ -390,19 +402,18 @@ def sensible(study: Study, plan: Plan, trace: Trace) -> dict[str, range]:
 
 def _at_full_use(hosting: Hosting, needs: int, key: str) -> dict[str, range]:
     """Replicas from what the busiest minute needs on; nothing of a fleet that scales."""
-    most = hosting.tier.replicas.most
+    most = hosting.most
     high = 3 * needs + 1 if most is None else min(most, 3 * needs + 1)
     return {} if hosting.scaling.decides or needs > high else {key: range(needs, high + 1)}
 
 
 def _sensible(hosting: Hosting, needs: int) -> dict[str, range]:
-    tier = hosting.tier.replicas
-    most = 3 * needs + 2 if tier.most is None else min(tier.most, 3 * needs + 2)
-    least = min(max(1, tier.least), most)
+    most = 3 * needs + 2 if hosting.most is None else min(hosting.most, 3 * needs + 2)
+    least = min(max(1, hosting.least), most)
     if not hosting.scaling.decides or hosting.scaling.bounds is None:
         return {"replicas": range(least, most + 1)}
     return {
-        "scaling.floor": range(max(tier.least, 0), min(most, needs) + 1),
+        "scaling.floor": range(hosting.least, min(most, needs) + 1),
         "scaling.ceiling": range(min(max(needs, least), most), most + 1),
     }
 

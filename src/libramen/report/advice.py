@@ -44,6 +44,7 @@ ADVICE: Final = {
     "account_full": "ask for more, before the day on which you need it; or lower ceilings elsewhere.",
     "pinned": '`balancer = "least_busy"` if the service does not need them to stay.',
     "edge": "nothing; compare with the plan without it: what it saves in replicas and egress is in the bill.",
+    "mixed": "`libramen events` says what it costs when all machines of such a tier are taken back at once.",
     "standby": "`libramen events` says what a crash would have cost without it.",
     "release_skipped": "another strategy, or a higher limit of tier or account.",
     "release_not_over": "look at what holds it up: `batch`, start-up times, orders that fail, an account that is full.",

@@ -53,8 +53,8 @@ def _plan(found: Check, plan: PlanCheck) -> list[Cell | str]:
     return [
         plan.hosting.plan,
         plan.service or "",
-        plan.hosting.tier.name,
-        plan.hosting.size.name,
+        plan.hosting.tier_name,
+        plan.hosting.size_name,
         fleet_range(*plan.hosting.limits),
         *(Cell("", limit) for limit in plan.hosting.limits),
         Cell(str(plan.needs_cpu), plan.needs_cpu),

@@ -166,11 +166,12 @@ def ways_sections(name: str, found: Events) -> list[Section]:
     """Each event as planned and otherwise: a table, and what is best. `name`: of the study."""
     outcome = found.outcome
     title = f"{name}: releases and faults of plan {outcome.plan.name}"
-    if not found.entries and not found.regions:
+    if not (found.entries or found.regions or found.tiers):
         return [Section(title, ("This plan has neither releases nor faults.",))]
     sections = [*(demand_sections(outcome.trace.demand) if outcome.has_trace else ()), Section(title)]
     sections += [_ways(outcome, entry) for entry in found.entries]
     sections += [_regions(found)] if found.regions else []
+    sections += [_tiers(found)] if found.tiers else []
     counted = "Each counts once a month." if found.once else f"A month here is {outcome.bill.note}."
     compared = "Each is compared with a replay without it, with the same random numbers."
     return [*sections, Section(sentences=(compared, counted))]
@@ -185,7 +186,7 @@ def _regions(found: Events) -> Section:
         alone = _only_in(one.outcome, one.region)
         said.append(
             f"{one.region[0].upper()}{one.region[1:]} lost at {when} for {units.show_duration(one.lasts_s)}: "
-            f"{times(max(0, one.failed), 'request')} more fail, and {held} once it is known"
+            f"{_more_fail(one.failed)}, and {held} once it is known"
             + (f"; {and_list(alone)} {'stands' if len(alone) == 1 else 'stand'} there alone" if alone else "")
             + (f"; short of {and_list([times(n, 'replica') + f' of {name}' for name, n in one.short.items()])}."
                if one.short else ".")
@@ -218,6 +219,68 @@ def _regions(found: Events) -> Section:
         name="regions",
         prose=True,
     )
+
+
+def _tiers(found: Events) -> Section:
+    """What becomes of the plan when each tier of a mixed fleet takes all its machines back."""
+    said, rows = [], []
+    for one in found.tiers:
+        when = clock(found.outcome, one.at_s, seconds=False)
+        before, fewest = one.ready
+        whole = (
+            "nobody is missed"
+            if one.whole_s == 0
+            else f"for {units.show_duration(one.lasts_s)} there are not as many again"
+            if one.whole_s is None
+            else f"as many are ready again after {units.show_duration(one.whole_s)}"
+        )
+        said.append(
+            f"{one.tier} takes back {times(one.machines, 'machine')}{f' of {one.service}' if one.service else ''} at "
+            f"{when}: {_more_fail(one.failed)}"
+            + (f"; {fewest} of {before} replicas are left" if fewest < before else "")
+            + f"; {whole}"
+            + (f"; {times(one.moved, 'order')} went to another tier." if one.moved else ".")
+        )
+        rows.append(
+            row([
+                one.tier,
+                one.service or "",
+                Cell(when, one.at_s),
+                Cell(f"{one.machines:,}", one.machines),
+                Cell(f"{one.failed:,}", one.failed),
+                Cell(f"{fewest} of {before}", fewest),
+                Cell("never") if one.whole_s is None else duration(one.whole_s),
+                duration(one.p95_s),
+                duration(one.p95_without_s),
+            ])
+        )  # fmt: skip
+    return Section(
+        "Each tier that may do so takes all its machines back",
+        sentences=tuple(said),
+        columns=(
+            Column("tier", "tier", is_number=False),
+            Column("service", "service", is_number=False),
+            Column("at", "at_s", "s", is_number=False),
+            Column("machines", "machines"),
+            Column("failed", "failed"),
+            Column("ready", "ready"),
+            Column("whole after", "whole", "s"),
+            Column("p95", "p95", "s"),
+            Column("without", "p95_without", "s"),
+        ),
+        rows=tuple(rows),
+        notes=(
+            "At the begin of the busiest half hour, of which p95 is. Others are ordered at the notice.",
+            "A fault of kind no_stock says that the tier has none then.",
+        ),
+        name="tiers",
+        prose=True,
+    )
+
+
+def _more_fail(n: int) -> str:
+    """`1 more request fails`."""
+    return f"{times(max(0, n), 'more request')} {'fails' if n == 1 else 'fail'}"
 
 
 def _only_in(outcome: Outcome, region: str) -> list[str]:

@@ -8,7 +8,7 @@ from typing import Any, Final
 
 from libramen.base import units
 from libramen.outcome.findings import BUSY, SHORT, Finding
-from libramen.report.prose import times
+from libramen.report.prose import and_list, times
 from libramen.report.wording import say
 
 
@@ -92,6 +92,16 @@ def _connections(found: Finding) -> dict[str, str]:
     }
 
 
+def _mixed(found: Finding) -> dict[str, str]:
+    taken, moved = (
+        and_list([f"{times(n, what)} of {name}" for name, n in found.figures[key].items()])
+        for key, what in (("taken", "machine"), ("moved", "order"))
+    )
+    parts = [f"{taken} {'was' if found.replicas == 1 else 'were'} taken back"] if taken else []
+    parts += [f"{moved} could not be met there, and went to another tier at once"] if moved else []
+    return {"said": "; ".join(parts)}
+
+
 _FULL: Final = (
     "{what}: for {seconds:duration}, first at {first_s:clock}, all {slots} slots of every replica were taken while "
     "{cpu:share 0} of the CPU was in use: {helps}{failed}."
@@ -104,6 +114,7 @@ _WORDS: Final[dict[str, Callable[[Finding], dict[str, Any]]]] = {
     "cpu_full": lambda found: {"busy": BUSY, **_meanwhile(found)},
     "out_of_memory": lambda found: {"gb": found.figures["memory"] / 1e9},
     "edge": _edge,
+    "mixed": _mixed,
     "pinned": _pinned,
     "standby": _standby,
     "pool_too_small": lambda found: {
@@ -193,6 +204,7 @@ _SENTENCES: Final = _NAMES_SERVICE | {
         "Edge: it answered {requests:times request} ({share:share 0}), {gb:.3g} GB, and kept work from the fleets that "
         "would have filled {busy:.2g} replicas all the time{stale}."
     ),
+    "mixed": "Mixed fleet: {said}.",
     "standby": ("Standby: promoted {replicas:times time}{meanwhile}. Standing by costs {cost} a month."),
     "first_visitor_waited": (
         "First visitors waited: {replicas:times time} a request came when no replica was ready, and "

@@ -95,9 +95,10 @@ def prices_of(case: Case) -> Any:
 
 def _without_prices(hosting: Hosting) -> dict[str, Any]:
     document: dict[str, Any] = hosting.model_dump(mode="json", exclude=set(PricesOfPlan.model_fields))
-    for table, prices in (("size", PricesOfSize), ("tier", PricesOfTier)):
-        left_out = {*prices.model_fields, "free", "summary", "sizes"}
-        document[table] = {key: value for key, value in document[table].items() if key not in left_out}
+    for entry in (document, *document["mix"]):
+        for table, prices in (("size", PricesOfSize), ("tier", PricesOfTier)):
+            left_out = {*prices.model_fields, "free", "summary", "sizes"}
+            entry[table] = {key: value for key, value in entry[table].items() if key not in left_out}
     return document
 
 
@@ -131,7 +132,7 @@ def figures_of(document: dict[str, Any], case: Case) -> Figures | None:
         StudyError: the month has a day that the trace has not.
     """
     kept = Figures.from_dict(document["figures"])
-    names, hostings = case.system.names, case.system.billed
+    names, hostings, fleets = case.system.names, case.system.billed, case.system.fleets
     kept_replays: KeptReplays = KeptReplays.from_dict(
         document["kept_replays"], kept.span_s, kept.start, tuple(hostings)
     )
@@ -143,13 +144,13 @@ def figures_of(document: dict[str, Any], case: Case) -> Figures | None:
     services = {}
     for name, of in zip(names, case.objectives.of_services(names), strict=True):
         if name in kept.services:
-            mine = bill.of_service(name, tuple(hostings))
+            mine = bill.of_service(case.system.shares_of(name), tuple(hostings))
             services[name] = _renewed(
-                kept.services[name], mine, of, case.plan.name, hostings[name], months, f"services.{name}"
+                kept.services[name], mine, of, case.plan.name, fleets[name], months, f"services.{name}"
             )
-    whole = _renewed(kept, bill, case.objectives, case.plan.name, hostings[names[0]], months)
+    whole = _renewed(kept, bill, case.objectives, case.plan.name, fleets[names[0]], months)
     told = dataclasses.replace(kept_replays, table=case.terms.month)
-    costs = costs_of(bill, told.use(month_weights.weights), kept.span_s, kept.start).short()
+    costs = costs_of(bill, told.use(month_weights.weights), kept.span_s, kept.start, case.system.entries).short()
     return dataclasses.replace(whole, services=services, kept_replays=told, costs=costs)
 
 
@@ -178,7 +179,7 @@ def _renewed(
     if not months.is_same and scope in months.kept_replays.replays[0].kept:
         month = MonthFigures.of(months.measures(scope, {}, kept), is_binned=True)
     # What all of several services run on has no name.
-    tier, size = kept.tier and hosting.tier.name, kept.size and hosting.size.name
+    tier, size = kept.tier and hosting.tier_name, kept.size and hosting.size_name
     return dataclasses.replace(kept, bill=bill, objectives=judged, plan=plan, tier=tier, size=size, month=month)
 
 

@@ -21,6 +21,7 @@ from libramen.rules.rollouts import STRATEGIES
 from libramen.rules.scaling import RULES, Fixed
 from libramen.study.balancers import BALANCERS, Balancer, BalancerName
 from libramen.study.edge import Edge
+from libramen.study.mix import Stock, composed, misfits, with_size
 from libramen.study.places import regions_of
 from libramen.study.service import Service, Size, Tier
 
@@ -79,6 +80,16 @@ class Hosting(PricesOfPlan):  # type: ignore[misc]
     """Name of the plan that it is part of, for messages."""
     tier: Tier = Field(description="name of the tier")
     size: Size = Field(description="name of the size")
+    mix: tuple[Stock, ...] = Field(
+        (),
+        description="machines of several tiers side by side, instead of tier and size: entries with tier, size and, "
+        "but for the last, replicas; orders fill the first that is short",
+    )
+    replacement: Literal["same", "other"] = Field(
+        "same",
+        description='what becomes of an order that its tier cannot meet, of a mix only: "same", it is tried again '
+        'there; "other", it goes at once to the first other entry that can meet it',
+    )
     replicas: Replicas | tuple[tuple[At, Replicas], ...] | None = Field(
         None,
         union_mode="left_to_right",
@@ -121,8 +132,10 @@ class Hosting(PricesOfPlan):  # type: ignore[misc]
 
     copies_gb: float = Field(0.0, exclude=True)
     """Of standbys in another region what is copied there in a month [GB]."""
-    may_lose_region: bool = Field(False, exclude=True)
-    """Whether its region is lost by a fault of the plan."""
+    part_of: str | None = Field(None, exclude=True)
+    """Of one entry of a mixed fleet, as it is paid for, the name of that fleet."""
+    breaks_too: bool = Field(False, exclude=True)
+    """Whether it may break by what is none of its own faults: its region is lost, or it is part of a mix that may."""
 
     def in_regions(self) -> list[Hosting]:
         """What runs in each region; of a plan without regions itself.
@@ -157,12 +170,17 @@ class Hosting(PricesOfPlan):  # type: ignore[misc]
                     "allowed: one of the two"
                 )
             keys = {"rollouts": rollouts, **keys, "faults": [*own, *faults]}  # noqa: PLW2901
-            if self.tier.regions and name not in self.tier.regions:
-                raise StudyError(
-                    f"{where}: tier {self.tier.name!r} has no such region; {nearest(name, self.tier.regions)}"
-                )
+            for tier in (one.tier for one in self.stocks):
+                if tier.regions and name not in tier.regions:
+                    raise StudyError(f"{where}: tier {tier.name!r} has no such region; {nearest(name, tier.regions)}")
             try:
-                there = {"tier": self.tier.in_region(name), "size": self.size.name, "spill": False, "reroute": 0.0}
+                there: dict[str, Any] = {"tier": self.tier.in_region(name), "size": self.size.name}
+                there |= {"spill": False, "reroute": 0.0}
+                if self.mix:
+                    there["mix"] = [
+                        Stock(tier=one.tier.in_region(name), size=one.size.name, replicas=one.replicas)
+                        for one in self.mix
+                    ]
                 here = {"region": name, "spill": self.spill, "reroute": self.reroute}
                 if isinstance(self.standby, Elsewhere):
                     here["standby"] = 0
@@ -203,12 +221,28 @@ class Hosting(PricesOfPlan):  # type: ignore[misc]
             >>> Hosting(tier=tier, size="small").replace(replicas=2).replicas_used
             2
         """
+        if values.get("mix"):  # its first entry says the tier and the size
+            first = Stock.of(values["mix"][0])
+            values = {"tier": first.tier, "size": first.size, **values}
         if isinstance(values.get("tier"), Tier) and "size" not in values:
             values["size"] = self.size.name
         if isinstance(values.get("size"), str) and "tier" not in values:
             values["tier"] = self.tier
         changed: Self = super().replace(**values)
         return changed
+
+    def with_tiers(self, change: Callable[[Tier], Tier]) -> Self:
+        """A copy on changed tiers: of a mix those of all entries.
+
+        Example:
+            >>> tier = Tier(billing="per_hour", sizes={"small": {"cores": 1, "per_hour": "0.03"}})
+            >>> one = Hosting(tier=tier, size="small")
+            >>> one.with_tiers(lambda tier: tier.replace(detect="5s")).tier.detect
+            5.0
+        """
+        if not self.mix:
+            return self.replace(tier=change(self.tier), size=self.size)
+        return self.replace(mix=[one.replace(tier=change(one.tier), size=one.size) for one in self.mix])
 
     def beside(self, folder: Path, *, trusted: bool) -> Self:
         """The same for a study in a folder; see `AnyRule.beside`."""
@@ -250,8 +284,8 @@ class Hosting(PricesOfPlan):  # type: ignore[misc]
         """Whether there are faults, the plan's own, its region's or its tier's."""
         return (
             bool(self.faults)
-            or self.may_lose_region
-            or (self.tier.interruptible and self.tier.reclaimed_every is not None)
+            or self.breaks_too
+            or any(one.tier.interruptible and one.tier.reclaimed_every is not None for one in self.stocks)
         )
 
     def service_of(self, service: Service) -> Service:
@@ -263,11 +297,62 @@ class Hosting(PricesOfPlan):  # type: ignore[misc]
         return (service.replace(**self.service) if self.service else service).on(self.size)
 
     @property
+    def stocks(self) -> tuple[Stock, ...]:
+        """The entries of `mix`; without one, what all replicas are of."""
+        return self.mix or (Stock.model_construct(tier=self.tier, size=self.size, replicas=None),)
+
+    @property
+    def tier_name(self) -> str:
+        """Of its tier, of a mix of all of them: "tidal + driftwood"."""
+        return " + ".join(one.tier.name for one in self.stocks)
+
+    @property
+    def size_name(self) -> str:
+        """Of its size, of a mix of those of all entries, each once."""
+        return " + ".join(dict.fromkeys(one.size.name for one in self.stocks))
+
+    @property
+    def least(self) -> int:
+        """The fewest replicas that its tier allows; of a mix the greatest of these."""
+        return max(one.tier.replicas.least for one in self.stocks)
+
+    @property
+    def most(self) -> int | None:
+        """The most replicas that its tier allows, None: any number; of a mix all entries together."""
+        of_each = [one.tier.replicas.most for one in self.stocks]
+        return None if None in of_each else sum(n for n in of_each if n is not None)
+
+    @property
+    def provision_s(self) -> float:
+        """The median from the order of a machine to the start of its process, of a mix of the slowest entry [s]."""
+        return max(one.tier.provision.median_s for one in self.stocks)
+
+    def shares(self, name: str) -> dict[str, Hosting]:
+        """What is paid for under names of its own: of a mix each entry, of others the fleet itself.
+
+        Of an entry `replicas` is how many are of it while there are the fewest.
+
+        Args:
+            name: of the fleet; the first entry has it, too, and with it balancer, egress and commitments.
+        """
+        if not self.mix:
+            return {name: self}
+        there = composed(self.mix, min(self.limits[0], self.replicas_used))
+        found: dict[str, Hosting] = {}
+        for stock, n in zip(self.mix, there, strict=True):
+            most = stock.tier.replicas.most
+            own = {"tier": stock.tier, "size": stock.size, "mix": (), "part_of": name, "scaling": Fixed()}
+            own |= {"replicas": n if most is None else min(n, most), "breaks_too": self.may_break}
+            own |= {"committed": ()} if found else {}
+            found[f"{name} on {stock.tier.plain_name}" if found else name] = self.model_copy(update=own)
+        return found
+
+    @property
     def replicas_used(self) -> int:
         """`replicas`, or the tier's least; of a list the first."""
         if isinstance(self.replicas, tuple):
             return self.replicas[0][1]
-        return self.tier.replicas.least if self.replicas is None else self.replicas
+        return self.least if self.replicas is None else self.replicas
 
     @property
     def counts(self) -> tuple[tuple[Moment, int], ...]:
@@ -307,10 +392,9 @@ class Hosting(PricesOfPlan):  # type: ignore[misc]
     @property
     def base_limits(self) -> tuple[int, int]:
         """Fewest and most replicas of the scaling rule while no entry of its timetable says otherwise."""
-        tier, rule = self.tier.replicas, self.scaling
-        floor, ceiling = rule.bounds or (None, None)
-        most = sys.maxsize if tier.most is None else tier.most
-        return tier.least if floor is None else floor, most if ceiling is None else ceiling
+        floor, ceiling = self.scaling.bounds or (None, None)
+        most = sys.maxsize if self.most is None else self.most
+        return self.least if floor is None else floor, most if ceiling is None else ceiling
 
     @property
     def limits(self) -> tuple[int, int]:
@@ -364,6 +448,8 @@ class Hosting(PricesOfPlan):  # type: ignore[misc]
     @model_validator(mode="after")
     def _stands_by(self) -> Self:
         strategies = [rollout.strategy for rollout in self.rollouts]
+        if self.mix and isinstance(self.standby, Elsewhere):
+            raise ValueError("standby, mix: which entry would stand by is not said; allowed: one of the two")
         if isinstance(self.standby, Elsewhere):
             if self.region is None and (len(self.regions) != 1 or self.standby.region in self.regions):
                 raise ValueError(
@@ -373,6 +459,8 @@ class Hosting(PricesOfPlan):  # type: ignore[misc]
             if self.scaling.decides or "handover" in strategies:
                 raise ValueError("standby: in another region it needs rule fixed without a timetable, and no handover")
             return self
+        if self.mix and self.standby:
+            raise ValueError("standby, mix: which entry would stand by is not said; allowed: one of the two")
         if not self.standby:
             if "handover" in strategies:
                 raise ValueError("rollouts: a handover needs a standby; allowed: standby of 1 or more, or another one")
@@ -387,7 +475,7 @@ class Hosting(PricesOfPlan):  # type: ignore[misc]
         other = next((name for name in strategies if name != "handover"), None)
         if other is not None:
             raise ValueError(f"standby: a {other} release would drain it; allowed: handover")
-        most = self.tier.replicas.most
+        most = self.most
         if most is not None and self.replicas_used + self.standby > most:
             raise ValueError(
                 f"standby: {self.replicas_used} replicas and {self.standby} beside them; tier {self.tier.name!r} "
@@ -398,12 +486,23 @@ class Hosting(PricesOfPlan):  # type: ignore[misc]
     @model_validator(mode="before")
     @classmethod
     def _size_by_name(cls, values: Any) -> Any:
-        if isinstance(values, dict) and isinstance(values.get("size"), str) and isinstance(values.get("tier"), Tier):
-            sizes = values["tier"].sizes
-            if values["size"] not in sizes:
-                raise ValueError(f"size: found {values['size']!r}; {nearest(values['size'], sizes)}")
-            return {**values, "size": sizes[values["size"]]}
-        return values
+        if isinstance(values, dict) and isinstance(mix := values.get("mix"), list | tuple) and mix:
+            stocks = [one if isinstance(one, Stock) else Stock.model_validate(one) for one in mix]
+            first: dict[str, Any] = {"tier": stocks[0].tier, "size": stocks[0].size}
+            own = {key: values[key] for key in first if values.get(key) is not None}
+            if any(value not in (first[key], first[key].name) for key, value in own.items()):
+                raise ValueError(f"mix, {' and '.join(own)}: found both; allowed: mix, or tier and size")
+            return {**values, **first, "mix": stocks}
+        return with_size(values)
+
+    @model_validator(mode="after")
+    def _mixes(self) -> Self:
+        if not self.mix and self.replacement != "same":
+            raise ValueError("replacement has no effect without mix; allowed: a mix, or to leave it out")
+        problem = next(misfits(self.mix, self.replicas_used), None) if self.mix else None
+        if problem is not None:
+            raise ValueError(problem)
+        return self
 
     @model_validator(mode="after")
     def _may_commit(self) -> Self:
@@ -418,9 +517,10 @@ class Hosting(PricesOfPlan):  # type: ignore[misc]
 
     @model_validator(mode="after")
     def _fits_the_tier(self) -> Self:
-        tier = self.tier
-        least, most = tier.replicas.least, tier.replicas.most
-        allowed = f"tier {tier.name!r} allows {least} to {most if most is not None else 'any number'}"
+        tier, least, most = self.tier, self.least, self.most
+        named = " and ".join(repr(one.tier.name) for one in self.stocks)
+        of = f"tiers {named} allow" if self.mix else f"tier {named} allows"
+        allowed = f"{of} {least} to {most if most is not None else 'any number'}"
         if self.replicas == ():
             raise ValueError("replicas: found an empty list; allowed: a number, or pairs of a moment and a number")
         numbers: dict[str, int | None] = {"replicas": self.replicas_used}
@@ -432,7 +532,8 @@ class Hosting(PricesOfPlan):  # type: ignore[misc]
         ):
             if self.counts and there:
                 raise ValueError(f"{table}: the fleet is a list (replicas), which says all; allowed: to leave it out")
-        problem = self.scaling.problem(tier.name, autoscaling=tier.autoscaling, is_limited=most is not None)
+        fixed = next((one.tier for one in self.stocks if not one.tier.autoscaling), tier)
+        problem = self.scaling.problem(fixed.name, autoscaling=fixed.autoscaling, is_limited=most is not None)
         if problem is not None:
             raise ValueError(problem)
         numbers |= self.scaling.numbers
@@ -446,7 +547,8 @@ class Hosting(PricesOfPlan):  # type: ignore[misc]
             if zone not in tier.zones:
                 raise ValueError(f"zones: found {zone!r}; {nearest(zone, tier.zones)}")
         for place, fault in enumerate(self.faults, start=1):
-            problem = fault.problem(self.zones_used, interruptible=tier.interruptible)
+            tiers = {one.tier.plain_name: one.tier.interruptible for one in self.stocks}
+            problem = fault.problem(self.zones_used, tiers)
             if problem is not None:
                 raise ValueError(f"faults[{place}]: {problem}")
         for rollout in self.rollouts:

@@ -12,6 +12,7 @@ from pydantic import ValidationError
 from libramen.base.errors import StudyError
 from libramen.base.fields import Table, describe, nearest
 from libramen.study.edge import Edge
+from libramen.study.mix import Stock
 from libramen.study.plan import ALONE, Hosting, Plan
 from libramen.study.service import Service, Tier
 
@@ -139,21 +140,50 @@ def _read_hosting(path: Path, place: str, table: dict[str, Any], tiers: dict[str
     for key in {"name", "plan"} & set(table):
         raise StudyError(f"{path}: [{place}] unknown key {key!r}; the plan is named by its table")
     resolved = dict(table)
-    if isinstance(tier_name := table.get("tier"), str):
-        if tier_name not in tiers:
-            raise StudyError(f"{path}: [{place}] tier: found {tier_name!r}; {nearest(tier_name, tiers)}")
-        resolved["tier"] = tiers[tier_name]
-        size_name = table.get("size")
-        if isinstance(size_name, str) and size_name not in tiers[tier_name].sizes:
-            sizes = tiers[tier_name].sizes
-            raise StudyError(
-                f"{path}: [{place}] size: found {size_name!r}, which tier {tier_name!r} does not sell; "
-                f"{nearest(size_name, sizes)}"
-            )
+    if isinstance(table.get("tier"), str):
+        resolved["tier"] = _tier(path, place, table, tiers)
+    if "mix" in table:
+        resolved["mix"] = _mix(path, place, table["mix"], tiers)
     for key in ("tier", "size"):
         if key in table and not isinstance(table[key], str):
             raise StudyError(f"{path}: [{place}] {key}: found {table[key]!r}; allowed: the name of a {key}")
     return checked(path, Hosting, resolved, place)
+
+
+def _tier(path: Path, place: str, table: dict[str, Any], tiers: dict[str, Tier]) -> Tier:
+    """The tier that a table names, which sells the size that it names.
+
+    Raises:
+        StudyError: there is none, or it does not.
+    """
+    name, size = table["tier"], table.get("size")
+    if name not in tiers:
+        raise StudyError(f"{path}: [{place}] tier: found {name!r}; {nearest(name, tiers)}")
+    if isinstance(size, str) and size not in tiers[name].sizes:
+        raise StudyError(
+            f"{path}: [{place}] size: found {size!r}, which tier {name!r} does not sell; "
+            f"{nearest(size, tiers[name].sizes)}"
+        )
+    return tiers[name]
+
+
+def _mix(path: Path, place: str, mix: Any, tiers: dict[str, Tier]) -> list[Stock]:
+    """The entries of a mixed fleet, their tiers and sizes looked up by name.
+
+    Raises:
+        StudyError: they are no tables, or one says something that is not allowed.
+    """
+    if not isinstance(mix, list) or not mix or not all(isinstance(entry, dict) for entry in mix):
+        raise StudyError(f"{path}: [{place}] mix: found {mix!r}; allowed: entries, each with tier, size and replicas")
+    stocks = []
+    for number, entry in enumerate(mix, start=1):
+        where = f"{place}.mix.{number}"
+        for key in ("tier", "size"):
+            if not isinstance(entry.get(key), str):
+                found = f"found {entry[key]!r}" if key in entry else "it is missing"
+                raise StudyError(f"{path}: [{where}] {key}: {found}; allowed: the name of a {key}")
+        stocks.append(checked(path, Stock, {**entry, "tier": _tier(path, where, entry, tiers)}, where))
+    return stocks
 
 
 def checked(path: Path, model: type[_Table], values: dict[str, Any], place: str = "") -> _Table:

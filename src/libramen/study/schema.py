@@ -92,10 +92,14 @@ def _as_written(every: dict[str, Any]) -> None:
     }
     service["anyOf"] = _SLOTS
     properties = hosting["properties"]
-    for key in ("plan", "region", "heir_of", "copies_gb", "may_lose_region"):  # not the file's
+    for key in ("plan", "region", "heir_of", "copies_gb", "part_of", "breaks_too"):  # not the file's
         properties.pop(key)
-    for key in ("tier", "size"):
-        properties[key] = {"type": "string", "description": properties[key]["description"]}
+    every["Tier"]["properties"].pop("region")
+    for table in (properties, every["Stock"]["properties"]):
+        for key in ("tier", "size"):
+            table[key] = {"type": "string", "description": table[key]["description"]}
+    hosting["required"] = [key for key in hosting["required"] if key not in {"tier", "size"}]
+    hosting["anyOf"] = [{"required": ["tier", "size"]}, {"required": ["mix"]}]
     properties["service"] = {"$ref": "#/$defs/ServiceOfPlan"}
     every["PlanOfServices"] = {
         "type": "object",

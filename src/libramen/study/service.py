@@ -229,6 +229,8 @@ class Tier(PricesOfTier):  # type: ignore[misc]
     """
 
     name: str = Field("tier", exclude=True)
+    region: str | None = Field(None, exclude=True)
+    """In which it is this tier, see `in_region`; None: in none in particular."""
     summary: str = Field("", description="one line for the reader")
     category: ServiceCategory = Field(
         "Compute", description="what kind of service the tier is, as tables of costs call it (`--costs`)"
@@ -357,9 +359,14 @@ class Tier(PricesOfTier):  # type: ignore[misc]
             for size_name, size in self.sizes.items()
         }
         there: Tier = self.model_copy(
-            update={**scaled, **own, "sizes": sizes, "name": f"{self.name} {name}", "regions": {}}
+            update={**scaled, **own, "sizes": sizes, "name": f"{self.name} {name}", "region": name, "regions": {}}
         )
         return there
+
+    @property
+    def plain_name(self) -> str:
+        """Its name, without the region in which it is."""
+        return self.name if self.region is None else self.name.removesuffix(f" {self.region}")
 
     def reserved_of(self, size: Size) -> float:
         """Cores that the platform takes on a replica of a size."""

@@ -142,9 +142,7 @@ class System:
         # A loss is an event of its region, whichever service's faults it stands among.
         lost = {one.region for one in hosted for fault in one.hosting.faults if fault.kind == "region_loss"}
         hosted = [
-            one._replace(hosting=one.hosting.model_copy(update={"may_lose_region": True}))
-            if one.region in lost
-            else one
+            one._replace(hosting=one.hosting.model_copy(update={"breaks_too": True})) if one.region in lost else one
             for one in hosted
         ]
         placed = [one.of for one in hosted if one.region is not None]
@@ -195,11 +193,26 @@ class System:
         return self.plan.edge
 
     @property
+    def shares(self) -> dict[str, Hosting]:
+        """What each fleet is paid for as, by name: itself, or each entry of its mix, the first under the same name."""
+        return {name: share for one in self.hosted for name, share in one.hosting.shares(one.name).items()}
+
+    @property
+    def entries(self) -> dict[str, str]:
+        """Of the names of `shares` that are an entry of a mixed fleet the name of that fleet."""
+        return {name: one.part_of for name, one in self.shares.items() if one.part_of is not None}
+
+    def shares_of(self, name: str) -> tuple[str, ...]:
+        """The names under which a fleet is paid for."""
+        return tuple(share for share, one in self.shares.items() if (one.part_of or share) == name)
+
+    @property
     def billed(self) -> dict[str, Hosting]:
-        """All that is paid for, by name: the fleets, and the edge as if it were one, on a tier of its own."""
+        """All that is paid for, by name: `shares`, and the edge as if it were a fleet, on a tier of its own."""
         edge = self.edge
+        fleets = self.shares
         if edge is None:
-            return self.fleets
+            return fleets
         prices = {"per_million_requests": edge.per_million_requests, "egress_per_gb": edge.per_gb}
         size = Size(name=EDGE, cores=1)
         tier = Tier(
@@ -208,7 +221,6 @@ class System:
         at_edge = Hosting(plan=self.name, tier=tier, size=tier.sizes[EDGE], replicas=0)
         # A tier of this kind has a price above nothing; an edge may have none, and is given its own afterwards.
         at_edge = at_edge.model_copy(update={"tier": tier.model_copy(update=prices)})
-        fleets = self.fleets
         if edge.miss_per_gb is not None:
             of_misses = {"egress_per_gb": edge.miss_per_gb}
             fleets = {

@@ -25,7 +25,7 @@ def unusual_values(study: Study) -> tuple[str, ...]:
         tables.append(("service" if name == ALONE else f"services.{name}", service))
     for plan in study.plans.values():
         for one in study.system(plan).hosted:
-            tables.append((f"tiers.{one.hosting.tier.name}", one.hosting.tier))
+            tables += [(f"tiers.{stock.tier.name}", stock.tier) for stock in one.hosting.stocks]
             where = ".".join(plan.place_of(one.name))
             tables.append((where, one.hosting))
             if one.hosting.service:

@@ -8,6 +8,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from libramen.base.errors import StudyError
+from libramen.study.mix import Stock
 from libramen.study.plan import Hosting, Plan
 from libramen.study.service import Tier
 
@@ -44,14 +45,19 @@ def tiers_toml(tiers: Mapping[str, Tier]) -> str:
 
 
 def _tables(hosting: Hosting, place: str, tiers: dict[str, Tier]) -> str:
-    tier = tiers.get(hosting.tier.name)
-    if tier is None or hosting.tier != tier or tier.sizes.get(hosting.size.name) != hosting.size:
-        raise StudyError(
-            f"plan {hosting.plan!r}: its tier or size is not as the study sells it, so it cannot be named; allowed: a "
-            "plan of which neither is changed"
-        )
-    kept = hosting.model_dump(mode="json", exclude_defaults=True, exclude={"tier", "size"})
-    lines = [f"[{place}]", f"tier = {_value(hosting.tier.name)}", f"size = {_value(hosting.size.name)}"]
+    for stock in hosting.stocks:
+        tier = tiers.get(stock.tier.name)
+        if tier is None or stock.tier != tier or tier.sizes.get(stock.size.name) != stock.size:
+            raise StudyError(
+                f"plan {hosting.plan!r}: its tier or size is not as the study sells it, so it cannot be named; "
+                "allowed: a plan of which neither is changed"
+            )
+    kept = hosting.model_dump(mode="json", exclude_defaults=True, exclude={"tier", "size", "mix"})
+    lines = [f"[{place}]"]
+    if hosting.mix:
+        lines.append(f"mix = {_value([_named(stock) for stock in hosting.mix])}")
+    else:
+        lines += [f"{key} = {_value(name)}" for key, name in _named(hosting).items()]
     lines += [f"{_key(key)} = {_value(value)}" for key, value in kept.items() if key not in {"scaling", *_TABLES}]
     if "scaling" in kept or hosting.scaling.rule != "fixed":
         lines += ["", f"[{place}.scaling]", *_lines({"rule": hosting.scaling.rule} | kept.get("scaling", {}))]
@@ -59,6 +65,11 @@ def _tables(hosting: Hosting, place: str, tiers: dict[str, Tier]) -> str:
         for entry, values in zip(getattr(hosting, table), kept.get(table, ()), strict=True):
             lines += ["", f"[[{place}.{table}]]", *_lines({tag: getattr(entry, tag)} | values)]
     return "\n".join(lines) + "\n"
+
+
+def _named(stock: Stock | Hosting) -> dict[str, Any]:
+    named = {"tier": stock.tier.name, "size": stock.size.name}
+    return named | ({"replicas": stock.replicas} if isinstance(stock, Stock) and stock.replicas is not None else {})
 
 
 def _lines(table: dict[str, Any]) -> list[str]:

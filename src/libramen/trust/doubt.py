@@ -131,7 +131,7 @@ def _parameters(
         )
         yield "work", f"{trace.demand.kind} estimate", list(_work_ends(study, trace, plans))
     hosted = [one for plan in study.plans.values() for one in study.system(plan).hosted]
-    starts = any(one.hosting.tier.provision.median_s or one.service.start.median_s for one in hosted)
+    starts = any(one.hosting.provision_s or one.service.start.median_s for one in hosted)
     if starts:
         yield (
             "cold start",
@@ -202,11 +202,11 @@ def _slower_start(study: Study, plans: tuple[Plan, ...] | None, factor: float) -
         return Delay(factor * delay.median_s, delay.sigma)
 
     def slower(name: str, hosting: Hosting) -> Hosting:
-        tier = hosting.tier.replace(provision=scaled(hosting.tier.provision))
         own = hosting.service
         if "start" in own:
             own = {**own, "start": scaled(hosting.service_of(study.services[name]).start)}
-        return hosting.replace(tier=tier, size=hosting.size, service=own)
+        slow = hosting.with_tiers(lambda tier: tier.replace(provision=scaled(tier.provision)))
+        return slow.replace(service=own)
 
     changed = study.replace(
         services={name: {"start": scaled(service.start)} for name, service in study.services.items()}

@@ -23,7 +23,7 @@ class FleetOfFaults:
         self._placement, self._reclaims = replay.placement, Reclaims(replay)
         self._slow: list[tuple[object, float, int | None, str | None]] = []  # one fault may be there more than once
         self._dependency: list[tuple[object, float, float]] = []
-        self._shortages: list[tuple[object, str | None]] = []
+        self._shortages: list[tuple[object, str | None, str | None]] = []
         self._fleet.slower, self._fleet.out_of_stock = self._slower, self._out_of_stock
 
     def alive(self) -> list[Replica]:
@@ -37,6 +37,11 @@ class FleetOfFaults:
     def reclaim(self, replica: Replica, now_s: float, *, notice_s: float | None) -> None:
         """The machine of a replica is taken back after a notice, and one is ordered in its place."""
         self._reclaims.reclaim(replica, now_s, notice_s=notice_s)
+
+    def is_of(self, replica: Replica, tier: str | None) -> bool:
+        """Whether its machine is of this tier, None: of one that may take its machines back."""
+        of = self._fleet.mixture.tier(replica)
+        return of.interruptible if tier is None else of.plain_name == tier
 
     # -- zones -------------------------------------------------------------------------------------
 
@@ -100,12 +105,12 @@ class FleetOfFaults:
         self._dependency.append((key, slower, errors))
         self._tell()
 
-    def suspend_orders(self, key: object, *, zone: str | None) -> None:
-        """No order is met from now on, in one zone or anywhere."""
-        self._shortages.append((key, zone))
+    def suspend_orders(self, key: object, *, zone: str | None, tier: str | None) -> None:
+        """No order is met from now on, in one zone or anywhere, of one tier or of all."""
+        self._shortages.append((key, zone, tier))
 
-    def _out_of_stock(self, zone: str) -> bool:
-        return any(of in {None, zone} for _, of in self._shortages)
+    def _out_of_stock(self, zone: str, tier: str) -> bool:
+        return any(at in {None, zone} and of in {None, tier} for _, at, of in self._shortages)
 
     def restore(self, key: object, now_s: float) -> None:  # noqa: ARG002
         """What was called `key` is over."""

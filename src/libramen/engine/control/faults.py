@@ -55,9 +55,12 @@ class Faults(Part):
         for at_s, place, fault in due:
             if ("faults", place) not in left_out:
                 self._plan(at_s, _Entry(fault, place), None)
-        faults, tier = list(replay.hosting.faults), replay.hosting.tier
-        if tier.interruptible and tier.reclaimed_every is not None:
-            faults.append(Reclaim(every_about=tier.reclaimed_every))
+        faults = list(replay.hosting.faults)
+        faults += [
+            Reclaim(every_about=tier.reclaimed_every, tier=tier.plain_name)
+            for tier in self._fleet.mixture.tiers
+            if tier.interruptible and tier.reclaimed_every is not None
+        ]
         self._random = [
             _Entry(fault, place)
             for place, fault in enumerate(faults)
@@ -132,6 +135,9 @@ class Faults(Part):
         if of is not None and (not of.replica.can_die or of.replica.is_draining or of.replica.life != of.life):
             return  # it is another process by now, or none
         fault, at_random = entry.fault, entry.fault.every_about is not None
+        named = self._fleet.replicas[target - 1] if isinstance(target, int) and target else None
+        if named is not None and not fault.is_about(self._struck, named):
+            return  # it has a machine of another tier by now
         struck = self._draw_ready_replica(entry) if fault.draws_replica else target or None
         if fault.draws_replica and struck is None:  # nobody is there
             if at_random:
@@ -148,7 +154,8 @@ class Faults(Part):
 
     def _draw_ready_replica(self, entry: _Entry) -> int | None:
         """The number of a replica that works, drawn from a stream of the entry's own; None: there is none."""
-        ready = [one.number for one in self._fleet.alive() if one.is_ready and not (one.is_dead or one.is_lost)]
+        there = (one for one in self._fleet.alive() if entry.fault.is_about(self._struck, one))
+        ready = [one.number for one in there if one.is_ready and not (one.is_dead or one.is_lost)]
         return ready[int(self._stream(entry, "any").integers(len(ready)))] if ready else None
 
     def _end(self, now_s: float, entry: _Entry, target: int | str | None) -> None:

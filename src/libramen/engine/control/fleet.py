@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import heapq
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from typing import TYPE_CHECKING, Final, Literal, NamedTuple
 
 from libramen.base.delays import Delay
@@ -14,6 +14,7 @@ from libramen.engine.border.records import AS_WRITTEN, Notices, Profile
 from libramen.engine.control.account import MANY, AccountLimits
 from libramen.engine.control.agenda import Kind, ServiceAgenda
 from libramen.engine.control.detector import Detector
+from libramen.engine.control.mixture import Mixture
 from libramen.engine.control.placement import InTurn
 from libramen.engine.replica import Death, Detection, Luck, Process, Replica, Stage
 from libramen.study.plan import Hosting
@@ -47,7 +48,7 @@ def _as_quick(_replica: Replica) -> float:
     return 1.0
 
 
-def _never(_zone: str) -> bool:
+def _never(_zone: str, _tier: str) -> bool:
     return False
 
 
@@ -64,7 +65,8 @@ class Fleet:
         keeps_versions: a replacement gets the version of what it replaces.
         free_machines: numbers of replicas that an update has drained, and whose machines are there; a heap.
         slower: by how much CPU work is multiplied on a replica that becomes ready.
-        out_of_stock: whether there is no machine to be had in a zone, for nobody.
+        out_of_stock: whether there is no machine to be had in a zone of a tier, for nobody.
+        mixture: of which tiers its machines are.
         owed: what is to be ordered as soon as some zone is open.
         release: number of the release under way; going back is part of it.
         account: limits of all services together, None: there are none.
@@ -85,18 +87,19 @@ class Fleet:
         self._placement = placement
         self.luck = Luck(seed, index)
         self.detector = Detector(hosting.tier, self.luck)
+        self.mixture = Mixture(hosting)
         self.replicas: list[Replica] = []  # ever ordered, by number - 1
         self.deaths: list[Death] = []
         self.held_s: list[float] = []  # when orders were held back, since the account had no room
         self._alive: dict[int, Replica] = {}
         # Numbers below 0, so that the highest is the first of the heap; those in another stage by now are skipped.
-        self._highest: dict[Stage, list[int]] = {"coming": [], "ready": []}
+        self._highest: dict[tuple[int, Stage], list[int]] = {}  # by entry of the mix
         self.versions = {_FIRST: Version(AS_WRITTEN, service.start)}
         self.version = _FIRST
         self.keeps_versions = False
         self.free_machines: list[int] = []
         self.slower: Callable[[Replica], float] = _as_quick
-        self.out_of_stock: Callable[[str], bool] = _never
+        self.out_of_stock: Callable[[str, str], bool] = _never
         self.owed: list[Owed] = []
         self.release = 0
         self.account: AccountLimits | None = None
@@ -165,12 +168,22 @@ class Fleet:
             return self.n_ready
         return self.n_ready - sum(one.is_ready for one in self._alive.values() if one.is_reclaimed)
 
-    def take_highest(self, stage: Stage) -> Replica:
+    def leaving(self, n: int) -> Iterator[Replica]:
+        """The n replicas that go first, one after the other: each has to leave before the next is asked for."""
+        if self.mixture.is_mixed:
+            for entry, stage in self.mixture.leaving(n, self.alive()):
+                yield self._take_highest(entry, stage)
+            return
+        coming = min(n, self.have - self.n_lasting)
+        for place in range(n):
+            yield self._take_highest(0, "coming" if place < coming else "ready")
+
+    def _take_highest(self, entry: int, stage: Stage) -> Replica:
         """The highest-numbered replica that is coming, or ready, not under notice, and about to be so no more."""
-        heap = self._highest[stage]
+        heap = self._highest[entry, stage]
         while True:
             replica = self.replicas[-heapq.heappop(heap) - 1]
-            if replica.stage == stage and not replica.is_reclaimed:
+            if replica.stage == stage and replica.entry == entry and not replica.is_reclaimed:
                 return replica
 
     def measure(self, at_s: float) -> None:
@@ -182,17 +195,17 @@ class Fleet:
     @property
     def draws_by_number(self) -> bool:
         """Whether replicas still draw something that depends on their number."""
-        tier = self._hosting.tier
+        tiers = self.mixture.tiers
         starts = [version.start for version in self.versions.values()]
         starts += [update.start for update in self._hosting.rollouts if update.start is not None]
-        delays_vary = not all(delay.is_constant for delay in (tier.provision, *starts))
-        return delays_vary or tier.order_fails > 0 or tier.health is not None
+        delays_vary = not all(delay.is_constant for delay in (*(tier.provision for tier in tiers), *starts))
+        return delays_vary or any(tier.order_fails > 0 for tier in tiers) or self._hosting.tier.health is not None
 
     def comparable(self, _now_s: float) -> list[object]:
         """What decides its future: see `sameness`."""
         return [
             self.alive(), self.versions, self.version, self.keeps_versions, self.owed, self.slower, self._is_measured,
-            [self.replicas[number - 1].zone for number in sorted(self.free_machines)],
+            [(one.zone, one.entry) for one in (self.replicas[n - 1] for n in sorted(self.free_machines))],
             self.luck if self.draws_by_number else None,
         ]  # fmt: skip
 
@@ -222,13 +235,13 @@ class Fleet:
             return None
         if in_place and self.free_machines:
             machine = self.replicas[heapq.heappop(self.free_machines) - 1]
-            replica = self._new(now_s, machine.zone, why, version)
+            replica = self._new(now_s, machine.zone, why, version, machine.entry)
             self._bought(replica, now_s, on_machine=True)
             return replica
         zone = self._placement.zone_of(len(self.replicas) + 1)
         if zone is None:
             return None
-        replica = self._new(now_s, zone, why, version)
+        replica = self._new(now_s, zone, why, version, self._short(version))
         replica.decision = decision
         self._try_to_buy(replica, now_s)
         return replica
@@ -253,15 +266,43 @@ class Fleet:
                 new.stands_for = one.stands_for
 
     def _try_to_buy(self, replica: Replica, now_s: float) -> None:
-        """A tier may be out of stock: then it is tried again."""
-        tier = self._hosting.tier
-        replica.is_held_up = self.out_of_stock(replica.zone) or (
-            tier.order_fails > 0 and self.luck.own("stock", replica.number).random() < tier.order_fails
+        """A tier may be out of stock: then another one meets the order, or it is tried again."""
+        replica.is_held_up = True
+        for entry in self.mixture.would_meet(replica.entry):
+            if not self._is_out(replica, entry):
+                self._move(replica, entry)
+                replica.is_held_up = False
+                self._bought(replica, now_s, on_machine=False)
+                return
+        again_s = now_s + self.mixture.tier(replica).order_again
+        self._agenda.add(again_s, Kind.FAULT, self._try_again, replica.number, replica, counts=False)
+
+    def _is_out(self, replica: Replica, entry: int) -> bool:
+        """Whether an order cannot be met by an entry: out of stock, at its most, or it happens to fail."""
+        tier = self.mixture.tiers[entry]
+        return (
+            self.out_of_stock(replica.zone, tier.plain_name)
+            or self.mixture.is_full(entry, self.alive())
+            or (tier.order_fails > 0 and self.luck.own("stock", replica.number).random() < tier.order_fails)
         )
-        if not replica.is_held_up:
-            self._bought(replica, now_s, on_machine=False)
+
+    def _move(self, replica: Replica, entry: int) -> None:
+        """A replica that is coming will be on a machine of this entry."""
+        if entry == replica.entry:
             return
-        self._agenda.add(now_s + tier.order_again, Kind.FAULT, self._try_again, replica.number, replica, counts=False)
+        self._count(replica, -1)
+        replica.moved_from, replica.entry = replica.entry, entry
+        self._count(replica, 1)
+        heapq.heappush(self._highest.setdefault((entry, replica.stage), []), -replica.number)
+
+    def _short(self, version: int) -> int:
+        """The entry of which the next machine is; while two versions are side by side, within that one."""
+        if not (self.mixture.is_mixed and self.keeps_versions):
+            return self.mixture.short()
+        there = [0] * len(self.mixture.have)
+        for one in self.of_version(version):
+            there[one.entry] += (one.is_ready or one.is_coming) and not one.is_reclaimed
+        return self.mixture.short(there)
 
     def _try_again(self, now_s: float, replica: Replica) -> None:
         if replica.is_coming and not replica.is_lost:  # else it was cancelled
@@ -269,7 +310,7 @@ class Fleet:
 
     def _bought(self, replica: Replica, now_s: float, *, on_machine: bool) -> None:
         replica.bought_s = now_s
-        provision, start = self._hosting.tier.provision, self.versions[replica.version].start
+        provision, start = self.mixture.tier(replica).provision, self.versions[replica.version].start
         replica.started_s = now_s + (0.0 if on_machine else self._takes_s(provision, "provision", replica.number))
         self._plan_ready(replica, replica.started_s + self._takes_s(start, "start", replica.number))
 
@@ -280,7 +321,7 @@ class Fleet:
     def _appear(self, now_s: float, why: str, *, warm: bool = False) -> Replica:
         zone = self._placement.zone_of(len(self.replicas) + 1)
         assert zone is not None, "a zone is open"
-        replica = self._new(now_s, zone, why, self.version)
+        replica = self._new(now_s, zone, why, self.version, self.mixture.short())
         replica.bought_s = now_s
         self.detector.begin(replica, now_s)
         self._become_ready(replica, now_s, warm=warm)
@@ -327,9 +368,9 @@ class Fleet:
 
     def note_notice(self, replica: Replica, end_s: float) -> None:
         """Write down when the machine of a replica is taken back."""
-        self._leave(replica, -1)
+        self._count(replica, -1)
         replica.notice_s = end_s
-        self._leave(replica, 1)
+        self._count(replica, 1)
 
     # -- what goes wrong ---------------------------------------------------------------------------
 
@@ -386,7 +427,7 @@ class Fleet:
             self._agenda.add(
                 detection.at_s, Kind.FAULT, self._detect, replica.number, replica, detection, counts=counts
             )
-        if self._hosting.tier.restarts == "at_once":
+        if self.mixture.tier(replica).restarts == "at_once":
             self._start_again(replica, now_s)
         if is_found:
             self._found_dead(replica, now_s)
@@ -421,7 +462,7 @@ class Fleet:
         """The balancer knows: the replica is out until its process works."""
         replica.detection = None
         self._enter(replica, now_s, "coming")
-        if self._hosting.tier.restarts == "when_found":
+        if self.mixture.tier(replica).restarts == "when_found":
             self._start_again(replica, now_s)
         self._changed(now_s, replica)
 
@@ -446,9 +487,9 @@ class Fleet:
 
     # -- from one stage to the next ----------------------------------------------------------------
 
-    def _new(self, now_s: float, zone: str, why: str, version: int) -> Replica:
+    def _new(self, now_s: float, zone: str, why: str, version: int, entry: int) -> Replica:
         number = len(self.replicas) + 1
-        replica = Replica(number, zone, version, why, ordered_s=now_s, started_s=now_s)
+        replica = Replica(number, zone, version, why, ordered_s=now_s, started_s=now_s, entry=entry)
         self.replicas.append(replica)
         self._alive[number] = replica
         self._enter(replica, now_s, "coming")
@@ -518,9 +559,14 @@ class Fleet:
         if replica.freed_by == self.release and not (replica.is_reclaimed or replica.is_lost):
             heapq.heappush(self.free_machines, replica.number)
 
-    def _leave(self, replica: Replica, change: int) -> None:
-        if replica.is_reclaimed and (replica.is_ready or replica.is_coming):
+    def _count(self, replica: Replica, change: int) -> None:
+        """One that is ready or coming counts among those under notice, or for its entry."""
+        if not (replica.is_ready or replica.is_coming):
+            return
+        if replica.is_reclaimed:
             self.n_leaving += change
+        else:
+            self.mixture.have[replica.entry] += change
 
     def _enter(self, replica: Replica, now_s: float, stage: Stage) -> None:
         """From now on a replica is in another stage."""
@@ -531,11 +577,11 @@ class Fleet:
         self.n_coming += (stage == "coming") - (before == "coming")
         self.peak = max(self.peak, self.n_ready + self.n_coming)
         if replica.stages:
-            self._leave(replica, -1)
+            self._count(replica, -1)
         replica.stages.append((now_s, stage))
-        self._leave(replica, 1)
-        if stage in self._highest:
-            heapq.heappush(self._highest[stage], -replica.number)
+        self._count(replica, 1)
+        if stage in {"coming", "ready"}:
+            heapq.heappush(self._highest.setdefault((replica.entry, stage), []), -replica.number)
 
     def _changed(self, now_s: float, replica: Replica) -> None:
         for listener in self.listeners:

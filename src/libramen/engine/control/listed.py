@@ -39,4 +39,5 @@ class ListedFleet(Part):
         while self._fleet.have < n:
             self._fleet.appear(now_s, why="list")
         while self._fleet.have > n:
-            self._fleet.drain(self._fleet.take_highest("ready"), now_s, why="list")
+            for replica in self._fleet.leaving(1):
+                self._fleet.drain(replica, now_s, why="list")

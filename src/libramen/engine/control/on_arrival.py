@@ -114,7 +114,7 @@ class ArrivalScaler(Scaler):
     def _drain_if_allowed(self, replica: Replica, now_s: float, idle_s: float) -> None:
         fleet, limits = self._fleet, self._limits
         limits.advance(now_s)
-        if self._replay.stands_still or fleet.n_lasting <= limits.floor:
+        if self._replay.stands_still or fleet.n_lasting <= limits.floor or not fleet.mixture.may_leave(replica):
             self._idle_but_needed.add(replica.number)
             return
         ready, coming, leaving, have = fleet.n_ready, fleet.n_coming, fleet.n_leaving, fleet.have

@@ -114,7 +114,8 @@ class PeriodicScaler(Scaler):
         super().__init__(replay)
         hosting, agenda = replay.hosting, replay.agenda
         rule = cast("PeriodicRule", hosting.scaling)
-        cold_start_s = hosting.tier.provision.percentile(0.95) + replay.service.start.percentile(0.95)
+        provision_s = max(one.tier.provision.percentile(0.95) for one in hosting.stocks)
+        cold_start_s = provision_s + replay.service.start.percentile(0.95)
         setting = RuleSetting(cold_start_s, hosting.size.cores, replay.start)
         self._rule_name, self._plan_name = rule.rule, hosting.plan
         self._plane, self._start = replay.plane, setting.start

@@ -16,7 +16,7 @@ class Reclaims:
 
     def __init__(self, replay: Replay) -> None:
         self._replay, self._fleet, self._agenda = replay, replay.fleet, replay.agenda
-        self._tier, self._drain_s = replay.hosting.tier, replay.service.drain
+        self._drain_s = replay.service.drain
         self._fleet.listeners.append(self._became_ready)
 
     def reclaim(self, replica: Replica, now_s: float, *, notice_s: float | None) -> None:
@@ -24,7 +24,7 @@ class Reclaims:
         fleet = self._fleet
         if replica.is_lost or replica.is_held_up or replica.stage == "gone":
             return
-        end_s = now_s + (self._tier.notice if notice_s is None else notice_s)
+        end_s = now_s + (fleet.mixture.tier(replica).notice if notice_s is None else notice_s)
         if replica.notice_s is not None:
             if end_s < replica.notice_s:  # the earlier end holds
                 self._give_notice(replica, now_s, end_s)
@@ -46,7 +46,7 @@ class Reclaims:
         self._agenda.add(end_s, Kind.DRAIN_END, self._take, replica.number, replica)
         if replica.is_draining:
             return
-        if self._tier.on_notice == "drain":
+        if self._fleet.mixture.tier(replica).on_notice == "drain":
             self._drain(now_s, replica)
         elif self._drain_s is not None:
             drains_s = max(now_s, end_s - self._drain_s)

@@ -32,7 +32,7 @@ class Scaler(Part):
                 "not say"
             )
         self._limits = Limits(*hosting.base_limits, entries, replay.start)
-        self._tier = hosting.tier.replicas
+        self._least, self._most = hosting.least, hosting.most
         self._down_after_s = hosting.scaling.down_after
         self._wants: deque[tuple[float, int]] = deque()  # of the last so long: when, and how many, falling
         self._last_order_s = -math.inf
@@ -96,9 +96,9 @@ class Scaler(Part):
         ready, coming, leaving, have = fleet.n_ready, fleet.n_coming, fleet.n_leaving, fleet.have
         goal = min(max(wanted, limits.floor), limits.ceiling)
         if goal > wanted:
-            held_by = "tier_least" if goal == self._tier.least else "floor"
+            held_by = "tier_least" if goal == self._least else "floor"
         elif goal < wanted:
-            held_by = "tier_most" if goal == self._tier.most else "ceiling"
+            held_by = "tier_most" if goal == self._most else "ceiling"
         if self._down_after_s and goal < have:
             kept = min(have, self._greatest_wanted(now_s, goal))
             goal, held_by = kept, "down_after" if kept > goal else held_by
@@ -160,13 +160,11 @@ class Scaler(Part):
             )  # fmt: skip
 
     def _shrink(self, n: int, now_s: float) -> tuple[int, int]:
-        """Cancel what is on its way, newest first, then drain the highest numbers."""
-        fleet, decision = self._fleet, len(self.decisions)
-        cancelled = min(n, fleet.have - fleet.n_lasting)
-        for _ in range(cancelled):
-            fleet.cancel(fleet.take_highest("coming"), now_s, why="scaling", decision=decision)
-        for _ in range(n - cancelled):
-            fleet.drain(fleet.take_highest("ready"), now_s, why="scaling", decision=decision)
+        """Cancel what is on its way, newest first, then drain the highest numbers; of a mixed fleet entry by entry."""
+        fleet, decision, cancelled = self._fleet, len(self.decisions), 0
+        for replica in fleet.leaving(n):
+            cancelled += replica.is_coming
+            (fleet.cancel if replica.is_coming else fleet.drain)(replica, now_s, why="scaling", decision=decision)
         self._last_drain_s = now_s
         return cancelled, n - cancelled
 

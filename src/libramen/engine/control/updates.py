@@ -82,7 +82,7 @@ class Updates(Part):
 
     def __init__(self, replay: Replay, due: Sequence[Due], left_out: Collection[tuple[str, int | str]] = ()) -> None:
         self._replay, self._fleet, self._agenda, self._plane = replay, replay.fleet, replay.agenda, replay.plane
-        self._most = replay.hosting.tier.replicas.most
+        self._most = replay.hosting.most
         self.following = dict[Rollout, Updates]()
         # Those that come from another region are begun from there; of others nothing need be remembered.
         self._left_out = {of.place for of in due if of.entry.regions and ("rollouts", of.place) in left_out}

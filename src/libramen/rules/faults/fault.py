@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
+from collections.abc import Mapping
 from typing import Annotated, Any, ClassVar, Literal, NamedTuple, Protocol, Self, TypeAlias, TypeVar
 
 from pydantic import BeforeValidator, Field, WithJsonSchema, model_validator
@@ -101,8 +102,11 @@ class FaultFleet(Protocol[_M]):
     def depend(self, key: object, slower: float, errors: float, now_s: float) -> None:
         """Waits that begin are multiplied by `slower`, and this share of attempts fails before."""
 
-    def suspend_orders(self, key: object, *, zone: str | None) -> None:
-        """No order is met from now on, in one zone or anywhere."""
+    def is_of(self, replica: _M, tier: str | None) -> bool:
+        """Whether the machine of a replica is of this tier, None: of one that may take its machines back."""
+
+    def suspend_orders(self, key: object, *, zone: str | None, tier: str | None) -> None:
+        """No order is met from now on, in one zone or anywhere, of one tier or of all."""
 
     def restore(self, key: object, now_s: float) -> None:
         """What was called `key` is over; where it was begun more than once, the first of them."""
@@ -157,6 +161,10 @@ class Fault(Table, ABC):
         """Whether it strikes one replica of those that are ready, drawn when it does."""
         return False
 
+    def is_about(self, fleet: FaultFleet[Any], replica: Any) -> bool:  # noqa: ARG002  (for those that choose)
+        """Whether it may strike a replica, if its time has come or it is drawn."""
+        return True
+
     @property
     def number(self) -> int:
         """Of the replica that it strikes, which says what comes first at one instant; 0: of none in particular."""
@@ -171,8 +179,13 @@ class Fault(Table, ABC):
         """For how long a fleet has no replica that works, at the least, by its own doing [s]."""
         return 0.0
 
-    def problem(self, zones: tuple[str, ...], *, interruptible: bool) -> str | None:  # noqa: ARG002  (for some)
-        """Why a plan in these zones cannot have it; None: it can."""
+    def problem(self, zones: tuple[str, ...], tiers: Mapping[str, bool]) -> str | None:  # noqa: ARG002  (for some)
+        """Why a plan in these zones, on these tiers, cannot have it; None: it can.
+
+        Args:
+            zones: their names.
+            tiers: by name, whether machines of it may be taken back.
+        """
         return None
 
     @abstractmethod
@@ -206,7 +219,7 @@ class InAZone(Lasting, ABC):
 
     zone: str | None = Field(None, description="name of the zone (default: all)")
 
-    def problem(self, zones: tuple[str, ...], *, interruptible: bool) -> str | None:  # noqa: ARG002
+    def problem(self, zones: tuple[str, ...], tiers: Mapping[str, bool]) -> str | None:  # noqa: ARG002
         """A zone in which the plan has nothing."""
         if self.zone is None or self.zone in zones:
             return None

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping
 from typing import Any, ClassVar, Literal
 
 from pydantic import Field
@@ -46,7 +47,7 @@ class RegionLoss(Fault):
         """Of a fleet that stands there alone, until a replica is ready again [s]."""
         return (math.inf if self.lasts is None else self.lasts) + times.provision_s + times.start_s
 
-    def problem(self, zones: tuple[str, ...], *, interruptible: bool) -> str | None:  # noqa: ARG002
+    def problem(self, zones: tuple[str, ...], tiers: Mapping[str, bool]) -> str | None:  # noqa: ARG002
         """No region, where one must be named."""
         if self.region is None and self.every_about is None:
             return "region is missing; allowed: one of the plan's regions"

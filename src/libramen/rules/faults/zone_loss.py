@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping
 from typing import Any, ClassVar, Literal
 
 from pydantic import Field
@@ -45,7 +46,7 @@ class ZoneLoss(Fault):
         detect_s = times.detect_s if self.detect is None else self.detect
         return max(detect_s, math.inf if self.lasts is None else self.lasts) + times.provision_s + times.start_s
 
-    def problem(self, zones: tuple[str, ...], *, interruptible: bool) -> str | None:  # noqa: ARG002
+    def problem(self, zones: tuple[str, ...], tiers: Mapping[str, bool]) -> str | None:  # noqa: ARG002
         """A zone in which the plan has nothing."""
         if self.zone is None:
             return None if self.every_about is not None else f"zone is missing; allowed: {', '.join(zones)}"
