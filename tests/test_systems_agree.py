@@ -11,8 +11,9 @@ from hypothesis import given, settings, strategies as st
 from builders import make_plan, make_tier
 from libramen import Plan, Service, Trace
 from libramen.engine import simulation
-from libramen.engine.border.records import Ended
+from libramen.engine.border.records import AT_THE_EDGE, Ended
 from libramen.study.balancers import BALANCERS
+from libramen.study.edge import Edge
 from libramen.study.places import RoundTrips
 from libramen.study.system import System
 from troubles import faults, rollouts, tiers
@@ -132,15 +133,13 @@ def services(draw: st.DrawFn, name: str, below: list[str]) -> Service:
 def plans(draw: st.DrawFn, span_s: float, regions: list[str] | None = None) -> Plan:
     size: dict[str, Any] = {"cores": draw(st.sampled_from([0.5, 1, 2])), "speed": draw(st.sampled_from([0.5, 1.0]))}
     size |= {"per_hour": 1} | ({"memory": draw(st.sampled_from([50, 100, 150]))} if draw(st.booleans()) else {})
-    tier = make_tier(
-        sizes={"s": size},
-        overhead=draw(st.sampled_from([0, 0, 0.25])),
-        holds_requests=draw(st.integers(0, 3)) == 0,
-        queue_limit=draw(st.sampled_from([None, 1])),
-        provision=draw(quarters),
-        replicas={"least": 0, "most": 9},
-        **draw(tiers()),
-    )
+    alike = {
+        "sizes": {"s": size},
+        "overhead": draw(st.sampled_from([0, 0, 0.25])),
+        "holds_requests": draw(st.integers(0, 3)) == 0,
+        "queue_limit": draw(st.sampled_from([None, 1])),
+    }
+    tier = make_tier(**alike, provision=draw(quarters), replicas={"least": 0, "most": 9}, **draw(tiers()))
     n = draw(st.integers(0, 3))
     balancer = st.sampled_from(sorted(BALANCERS))
     plan: dict[str, Any] = {"replicas": n, "balancer": draw(balancer)}
@@ -160,7 +159,23 @@ def plans(draw: st.DrawFn, span_s: float, regions: list[str] | None = None) -> P
             plan["rollouts"] = [draw(rollouts(span_s, n, fixed=True, strategies=["handover"]))]
     elif n and draw(st.booleans()):
         plan["rollouts"] = [draw(rollouts(span_s, n, fixed="scaling" not in plan))]
-    plan["faults"] = draw(st.lists(faults(span_s, interruptible=tier.interruptible), max_size=2))
+    sold = [tier]
+    if "standby" not in plan and draw(st.integers(0, 2)) == 0:
+        first = draw(st.integers(0, 3))
+        most = draw(st.sampled_from([None, 9, max(1, n - first) if regions is None else 3]))
+        other = make_tier(
+            name="other", **alike, provision=draw(quarters), replicas={"least": 0, "most": most}, **draw(tiers())
+        )
+        entries = [{"tier": tier, "size": "s", "replicas": first}, {"tier": other, "size": "s"}]
+        plan |= {"mix": entries, "replacement": draw(st.sampled_from(["same", "other"]))}
+        sold.append(other)
+    lent = [one.name for one in sold if one.interruptible]
+    plan["faults"] = draw(st.lists(faults(span_s, interruptible=bool(lent)), max_size=2))
+    for fault in plan["faults"] if len(sold) > 1 else ():
+        if fault["kind"] == "reclaim":
+            fault["tier"] = draw(st.sampled_from([None, *lent]))
+        elif fault["kind"] == "no_stock":
+            fault["tier"] = draw(st.sampled_from([None, tier.name, "other"]))
     if regions is not None:
         there = draw(st.lists(st.sampled_from(regions), min_size=1, max_size=3, unique=True))
         plan["regions"] = {
@@ -170,7 +185,7 @@ def plans(draw: st.DrawFn, span_s: float, regions: list[str] | None = None) -> P
             r["strategy"] in {"switch", "canary"} for r in plan.get("rollouts", ())
         )
         plan["reroute"] = draw(st.sampled_from([0, 0, 0.75, 3]))
-    return make_plan(tier, **plan)
+    return Plan(**plan) if "mix" in plan else make_plan(tier, **plan)
 
 
 @st.composite
@@ -226,7 +241,11 @@ def placed(draw: st.DrawFn) -> tuple[Trace, System]:
         if draw(st.integers(0, 2)) == 0:
             losses = draw(st.lists(region_losses(trace.span_s, list(plan.only.regions)), min_size=1, max_size=2))
             hosted[name] = hosted[name].replace(faults=[*plan.only.faults, *losses])
-    return trace, System.of(services, hosted, RoundTrips(trips))
+    edge = None
+    if draw(st.integers(0, 2)) == 0:
+        hit = draw(st.sampled_from([0.25, {"/a": 1, "*": 0.5}]))
+        edge = Edge(hit=hit, time=draw(st.sampled_from([0, 0.5])), miss_time=draw(st.sampled_from([0, 0.25])))
+    return trace, System.of(services, Plan(services=hosted, edge=edge), RoundTrips(trips))
 
 
 @st.composite
@@ -273,7 +292,7 @@ def check(case: tuple[Trace, System]) -> None:
         np.testing.assert_allclose(visits[name], theirs[name], atol=1e-9, err_msg=name)
     # Every request ends once, and where one was answered its latency is where its time went.
     assert np.sort(visits["id"][visits["call"] < len(case[1].hosted)]).tolist() == list(range(len(case[0])))
-    ok = runs.kept.ending == 0
+    ok = (runs.kept.ending == 0) & (runs.kept.server != AT_THE_EDGE)
     if runs.kept.spent_s.shape[1]:
         np.testing.assert_allclose(runs.kept.spent_s[ok].sum(axis=(1, 2)), runs.kept.latency_s[ok], atol=1e-8)
 

@@ -179,6 +179,10 @@ def _check_hosting_key(key: str, path: str, hosting: Hosting) -> None:
         if inner not in {"replicas", "size", "zones"} and not inner.startswith("scaling."):
             raise StudyError(f"vary {key!r}: found {inner!r}; allowed: replicas, size, zones or scaling.KEY")
         return
+    if hosting.mix and part in {"tier", "size"}:
+        raise StudyError(
+            f"vary {key!r}: plan {hosting.plan!r} has a mix; allowed: that of one of its entries, as in mix.1.{part}"
+        )
     bare = [name for name in Hosting.model_fields if name not in _TABLES]
     if not rest:
         if part not in bare:

@@ -93,12 +93,16 @@ def _connections(found: Finding) -> dict[str, str]:
 
 
 def _mixed(found: Finding) -> dict[str, str]:
-    taken, moved = (
-        and_list([f"{times(n, what)} of {name}" for name, n in found.figures[key].items()])
-        for key, what in (("taken", "machine"), ("moved", "order"))
-    )
-    parts = [f"{taken} {'was' if found.replicas == 1 else 'were'} taken back"] if taken else []
-    parts += [f"{moved} could not be met there, and went to another tier at once"] if moved else []
+    parts = []
+    for key, what, became in (
+        ("taken", "machine", "{were} taken back"),
+        ("moved", "order", "could not be met there, and went to another tier at once"),
+    ):
+        of_tier = found.figures[key]
+        if of_tier:
+            named = and_list([f"{times(n, what)} of {name}" for name, n in of_tier.items()])
+            were = "was" if sum(of_tier.values()) == 1 else "were"
+            parts.append(f"{named} {became.format(were=were)}")
     return {"said": "; ".join(parts)}
 
 

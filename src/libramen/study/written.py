@@ -28,9 +28,11 @@ def plan_toml(plan: Plan, name: str, tiers: dict[str, Tier]) -> str:
         StudyError: its tier or its size is not as the study has it.
     """
     named = plan.replace(name=name)
-    return "\n".join(
-        _tables(part, ".".join(map(_key, named.place_of(of))), tiers) for of, part in plan.services.items()
-    )
+    tables = [_tables(part, ".".join(map(_key, named.place_of(of))), tiers) for of, part in plan.services.items()]
+    if plan.edge is not None:
+        kept = plan.edge.model_dump(mode="json", exclude_defaults=True)
+        tables.append("\n".join([f"[plans.{_key(name)}.edge]", *_lines(kept)]) + "\n")
+    return "\n".join(tables)
 
 
 def tiers_toml(tiers: Mapping[str, Tier]) -> str:
