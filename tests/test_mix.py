@@ -217,7 +217,6 @@ def test_each_entry_is_paid_for_at_its_own_price() -> None:
         ("service", None, "balancer_per_hour"): Decimal("7.30"),
         (None, "lasting", "egress_per_gb"): Decimal("0.73"),
         ("service on lent", None, "per_hour"): Decimal(730),
-        (None, "lent", "egress_per_gb"): Decimal(0),
     }
     assert found.only.bill.month == found.bill.month
     assert [row.name for row in found.costs.services] == ["service"]

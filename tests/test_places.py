@@ -113,6 +113,23 @@ def test_a_call_goes_to_its_own_region_or_crosses() -> None:
     assert where["database", "overhead"] == pytest.approx(0.5)
 
 
+def test_a_region_that_can_order_nothing_on_arrival_is_not_open_for_calls() -> None:
+    trace = make_trace([0.0, 2.0], cpu=0.0, area=["south"] * 2, route=["/"] * 2, span_s=60)
+    services = {
+        "web": Service(slots=9, routes=["*"], calls=[{"to": "database", "cpu": 10}]),
+        "database": Service(slots=1, start=1),
+    }
+    rule = {"rule": "on_arrival", "idle": 60, "floor": 1, "ceiling": 4}
+    release = {"strategy": "stop_start", "at": 1}
+    regions = {"west": {"rollouts": [release]}, "east": {}}
+    asked = Hosting(tier=make_tier(), size="s", replicas=1, regions=regions, scaling=rule)
+    web = Hosting(tier=make_tier(), size="s", replicas=1, regions=["west"])
+    found = placed(trace, services, {"web": web, "database": asked})
+    # In the west the release waits for the first to be done, and its rule stands still: the second crosses.
+    assert [found.services[f"database in {name}"].attempts for name in ("west", "east")] == [1, 1]
+    assert came(found) == [("ok", 10.25, "west"), ("ok", 10.75, "west")]
+
+
 def test_visitors_are_pinned_within_a_region_and_counted_when_they_move() -> None:
     trace = make_trace([0.0, 1.0, 5.0, 20.0], cpu=0.25, area=["north"] * 4, visitor=["a"] * 4)
     loss = {"kind": "region_loss", "region": "east", "at": 4, "lasts": 2, "detect": 0}

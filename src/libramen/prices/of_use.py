@@ -36,7 +36,8 @@ class OfUse(Price):
         """A line of the tier, or of steps one for each that it reaches into."""
         for on in bought.tiers:
             price, free = getattr(on.tier, self.key), getattr(on.tier.free, self.free_key)
-            if not price:
+            # What is only an entry of a mixed fleet here uses nothing: it is all of the first one's tier.
+            if not price or all(fleet.of != fleet.service for fleet in on.fleets):
                 continue
             used = self.used(bought, on)
             quantity = max(Fraction(0), sum(used.values(), Fraction(0)) - Fraction(free)) / self.per

@@ -17,6 +17,7 @@ from libramen.outcome.outcome import Outcome
 from libramen.questions.check import check_plan
 from libramen.questions.context import Context, Reading
 from libramen.questions.expected_load import loads_of
+from libramen.rules.faults import BY_KIND
 from libramen.rules.rollouts import CLASSES
 from libramen.rules.rollouts.update import Rollout
 from libramen.runs.cases import Case
@@ -266,8 +267,8 @@ def events(
     for region in regions:
         found = _without_region(study, spared, whole, region, replayed)
         lost += [found] if found is not None else []
-    # Those of the plan's own are left out, as they may have struck all before.
-    whole = chosen.each(_without("reclaim"))
+    # The plan's own faults are left out, for they may strike just then; but not that there is no stock.
+    whole = chosen.each(_without(*(kind for kind in BY_KIND if kind != "no_stock")))
     kept = outcome if whole == chosen or not any(one.hosting.mix for one in case.system.hosted) else replayed(whole)
     taken = [
         _taken_back(kept, number, entry, replayed)
@@ -358,11 +359,24 @@ def _taken_back(outcome: Outcome, number: int, entry: int, replayed: Callable[[P
     )  # fmt: skip
 
 
-def _without(kind: str) -> Callable[[str, Hosting], Hosting]:
+def _without(*kinds: str) -> Callable[[str, Hosting], Hosting]:
+    """A change of what a service runs on: it has no faults of these kinds."""
+
     def change(_name: str, one: Hosting) -> Hosting:
-        return one.replace(faults=[fault for fault in one.faults if fault.kind != kind])
+        regions = {
+            name: keys | ({"faults": [fault for fault in keys["faults"] if _kind(fault) not in kinds]})
+            if "faults" in keys
+            else keys
+            for name, keys in one.regions.items()
+        }
+        return one.replace(faults=[fault for fault in one.faults if fault.kind not in kinds], regions=regions)
 
     return change
+
+
+def _kind(fault: Any) -> str:
+    """Of a fault, or of the keys of one."""
+    return str(fault["kind"] if isinstance(fault, dict) else fault.kind)
 
 
 def _short(study: Study, plan: Plan, trace: Trace, region: str) -> dict[str, int]:

@@ -191,6 +191,7 @@ class PlainState:
         if self._asked_for != self._attempts and server.lacks_slot():
             self._asked_for = self._attempts
             self._asked_until_s = min(self._asked_until_s, self.on_asked(server.index, now_s))
+            server, finds_none = self.regions.chosen(call, now_s)  # one that can order nothing is not open
         self._attempt(server, call, number, now_s, finds_none=finds_none)
 
     def lose_at_the_door(self, attempt: Attempt, now_s: float) -> None:
