@@ -37,6 +37,7 @@ from libramen.study.edge import hits_of
 from libramen.study.places import RoundTrips
 from libramen.study.system import System
 from libramen.study.terms import Account, Terms
+from libramen.study.written import plan_toml
 
 if TYPE_CHECKING:
     from decimal import Decimal
@@ -485,6 +486,14 @@ def test_a_search_over_the_edge_finds_what_brute_force_finds(study: Path) -> Non
     changed = [near.replace(edge=edge.replace(hit=hit), replicas=n) for hit, n in product(*ranges.values())]
     assert found is not None
     assert found.bill.month == cheapest(loaded, changed)
+
+
+def test_a_plan_that_is_saved_keeps_its_edge(study: Path) -> None:
+    loaded = load_study(study)
+    study.write_text(study.read_text() + plan_toml(loaded.plans["near"], "again", loaded.tiers))
+    again = load_study(study).plans["again"]
+    assert again.edge == loaded.plans["near"].edge
+    assert again.only.regions == loaded.plans["near"].only.regions
 
 
 def test_the_least_that_a_plan_costs_knows_of_regions_that_are_lost() -> None:

@@ -545,7 +545,7 @@ def test_words_of_a_search(tmp_path: Path) -> None:
     assert sum(found.reasons.values()) == found.counts.impossible == 1
     with pytest.raises(
         StudyError,
-        match=r"or scaling.KEY, rollouts.KEY, committed.KEY, size.KEY, tier.KEY, service.KEY, plan, trace.scale",
+        match=r"or scaling.KEY, rollouts.KEY, committed.KEY, mix.KEY, size.KEY, tier.KEY, service.KEY, plan, trace.scale",
     ):
         search(_study(tmp_path), "scaled", zones_of=["a"])
 

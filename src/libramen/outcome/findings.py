@@ -455,7 +455,7 @@ def _mixed(outcome: ServiceOutcome) -> Finding | None:
     moved = [one.moved_from for one in replicas if one.moved_from is not None]
     if not (sum(taken) or moved):
         return None
-    names = [stock.tier.name for stock in stocks]
+    names = [stock.tier.plain_name for stock in stocks]
     figures = {
         "taken": {name: n for name, n in zip(names, taken, strict=True) if n},
         "moved": {name: moved.count(entry) for entry, name in enumerate(names) if entry in moved},

@@ -42,7 +42,7 @@ def events_section(found: Outcome, happened: Sequence[Event]) -> list[Section]:
     return [
         Section(
             "Events",
-            sentences=tuple(f"- {sentence(found, event)}" for event in shown),
+            sentences=tuple(f"- {_whose(found, event)}{sentence(found, event)}" for event in shown),
             columns=(SERVICE, Column("event", "event", is_number=False), *_columns(found.bill.currency)),
             rows=tuple(rows),
             notes=("Each against a replay without it, on the same luck.",),
@@ -56,6 +56,11 @@ def _where(found: Outcome, service: str, kind: str) -> str | None:
     """Whose an event is: a fleet's, of several, or a region's, which is lost with all that stands there."""
     one = found.services[service]
     return one.hosting.region if kind == "region_loss" else one.label
+
+
+def _whose(found: Outcome, event: Event) -> str:
+    where = _where(found, event.service, event.kind)
+    return f"{where}: " if where else ""
 
 
 def sentence(found: Outcome | Figures, event: Event) -> str:
@@ -237,7 +242,7 @@ def _tiers(found: Events) -> Section:
         said.append(
             f"{one.tier} takes back {times(one.machines, 'machine')}{f' of {one.service}' if one.service else ''} at "
             f"{when}: {_more_fail(one.failed)}"
-            + (f"; {fewest} of {before} replicas are left" if fewest < before else "")
+            + (f"; {fewest} of {before} replicas {'is' if fewest == 1 else 'are'} left" if fewest < before else "")
             + f"; {whole}"
             + (f"; {times(one.moved, 'order')} went to another tier." if one.moved else ".")
         )
