@@ -72,17 +72,56 @@ def test_orders_fill_the_first_entry_that_is_short_and_drains_empty_the_last() -
 
 def test_what_an_entry_has_beyond_its_number_is_drained_first() -> None:
     """Of the fleet of four all four came to be of the first tier, while the other had none."""
-    times = [{"floor": 4, "ceiling": 4, "at": "00:00"}, {"floor": 2, "ceiling": 2, "at": "00:01"}]
-    scaling = {"rule": "fixed", "timetable": times}
+    scaling = between(("00:00", 4), ("00:01", 2))
     shortage = {"kind": "no_stock", "tier": "lent", "at": 0, "lasts": 50}
     back = {"kind": "reclaim", "tier": "lent", "share": 1, "at": 5}
     plan = mixed(1, replicas=4, replacement="other", scaling=scaling, faults=[shortage, back])
-    trace = Trace.from_arrays(
-        at_s=[0.0, 100.0], cpu_s=[0.0, 0.0], wait_s=[0.0, 0.0], span_s=120, start="2031-06-05T00:00:00+00:00"
-    )
-    found = both(trace, SERVICE, plan)
+    found = both(day(), SERVICE, plan)
     assert entries(found) == [0, 1, 1, 1, 0, 0, 0]
     assert [one.number for one in found.only.run.replicas if one.why_gone == "scaling"] == [6, 7]
+
+
+def day(span_s: float = 300) -> Trace:
+    return Trace.from_arrays(at_s=[0.0], cpu_s=[0.0], wait_s=[0.0], span_s=span_s, start="2031-06-05T00:00:00+00:00")
+
+
+def between(*steps: tuple[str, int]) -> dict[str, Any]:
+    """A fleet whose size follows the clock."""
+    return {"rule": "fixed", "timetable": [{"at": at, "floor": n, "ceiling": n} for at, n in steps]}
+
+
+def test_beyond_its_number_goes_before_the_last_entry_and_coming_before_ready() -> None:
+    shortage = {"kind": "no_stock", "tier": "lent", "at": 0, "lasts": 50}
+    back = {"kind": "reclaim", "tier": "lent", "share": 1, "at": 5}
+    steps = between(("00:00", 4), ("00:01", 6), ("00:02", 3))
+    found = both(day(), SERVICE, mixed(1, replacement="other", faults=[shortage, back], scaling=steps))
+    # Four of the first tier came to be there; two lent ones came at 60 and stay, three of the four go.
+    assert entries(found) == [0, 1, 1, 1, 0, 0, 0, 1, 1]
+    assert [one.number for one in found.only.run.replicas if one.why_gone == "scaling"] == [5, 6, 7]
+    slow = mixed(1, other=lent(provision=60), replicas=3, scaling=between(("00:00", 3), ("00:01", 4), ("00:01:10", 3)))
+    found = both(day(), SERVICE, slow)
+    assert [(one.number, one.ready_s) for one in found.only.run.replicas if one.gone_s is not None] == [(4, None)]
+
+
+def test_what_starts_on_a_freed_machine_keeps_its_tier() -> None:
+    shortage = {"kind": "no_stock", "tier": "lent", "at": 0, "lasts": 50}
+    back = {"kind": "reclaim", "tier": "lent", "share": 1, "at": 5}
+    release = {"strategy": "rolling", "at": 60, "spare": 0, "keep": 3, "in_place": True}
+    plan = mixed(1, replacement="other", faults=[shortage, back], rollouts=[release])
+    found = both(quiet(200), SERVICE, plan)
+    assert entries(found) == [0, 1, 1, 1, 0, 0, 0, 0, 0, 0, 0]
+
+
+def test_each_tier_restarts_and_takes_back_in_its_own_way() -> None:
+    one = lasting(restarts="at_once", detect=5)
+    other = lent(restarts="when_found", detect=5, on_notice="drain", notice=20)
+    crashes = [{"kind": "crash", "at": 10, "replica": number} for number in (1, 4)]
+    back = {"kind": "reclaim", "at": 30, "replica": 3}
+    found = both(quiet(), Service(slots=1, start=2), mixed(one=one, other=other, faults=[*crashes, back]))
+    first, _, third, fourth, *_ = found.only.run.replicas
+    assert [round(to_s, 9) for _, to_s in first.down] == [12.0]
+    assert [round(to_s, 9) for _, to_s in fourth.down] == [17.0]
+    assert (third.draining_s, third.gone_s) == (30.0, 30.0)
 
 
 def test_an_order_that_cannot_be_met_waits_or_moves_and_is_not_moved_back() -> None:
@@ -110,12 +149,11 @@ def test_all_are_out_of_stock_where_no_tier_is_named() -> None:
 
 
 def test_an_entry_at_its_most_cannot_be_ordered() -> None:
-    timetable = [{"at": "00:00", "floor": 5, "ceiling": 5}]
     trace = Trace.from_arrays(at_s=[0.0], cpu_s=[0.0], wait_s=[0.0], span_s=30, start="2031-06-05T00:00:00+00:00")
     for replacement, wanted in (("same", [0, 1, 1, 1, 1]), ("other", [0, 1, 1, 0, 0])):
         plan = mixed(
             1, other=lent(replicas={"least": 0, "most": 2}), replicas=1, replacement=replacement,
-            scaling={"rule": "fixed", "timetable": timetable},
+            scaling=between(("00:00", 5)),
         )  # fmt: skip
         found = both(trace, SERVICE, plan)
         assert entries(found) == wanted
@@ -144,6 +182,7 @@ def test_machines_taken_at_random_are_of_the_tier_that_takes_them() -> None:
     found = replay(quiet(10_000), SERVICE, mixed(other=lent(reclaimed_every=100, provision=0)))
     taken = [one.entry for one in found.only.run.replicas if one.is_reclaimed]
     assert set(taken) == {1}
+    assert len(found.only.run.faults) == len(taken)
     assert 150 < len(taken) < 250
     both_take = mixed(one=lasting(interruptible=True, reclaimed_every=400), other=lent(reclaimed_every=100))
     taken = [one.entry for one in replay(quiet(10_000), SERVICE, both_take).only.run.replicas if one.is_reclaimed]
@@ -228,6 +267,7 @@ def test_fees_of_a_plan_are_of_all_entries_and_commitments_of_the_first() -> Non
         {"name": "watching", "per_replica_hour": "0.1"},
         {"name": "at most", "per_replica_month": 3},
         {"name": "support", "share": "10%"},
+        {"name": "counted", "per_million_requests": 1_000_000},
     ]
     plan = mixed(fees=fees, committed=[{"replicas": 2, "off": "50%"}])
     found = replay(quiet(3600), SERVICE, plan)
@@ -237,8 +277,46 @@ def test_fees_of_a_plan_are_of_all_entries_and_commitments_of_the_first() -> Non
     assert amounts["replicas of size s on lent"] == 730
     assert amounts["watching"] == 292
     assert amounts["at most"] == 12
-    assert amounts["support"] == Decimal("176.40")
-    assert found.only.bill.month == found.bill.month == Decimal("1940.40")
+    assert amounts["counted"] == 1460
+    assert amounts["support"] == Decimal("322.40")
+    assert found.only.bill.month == found.bill.month == Decimal("3546.40")
+
+
+def test_what_is_rounded_up_and_in_steps_goes_by_the_tier() -> None:
+    """Lives of 601 and 3,000 s, by the second with a minimum of 900 s; two hours at the one price, then at the other."""
+    steps = [{"up_to": 730, "price": 1}, {"price": "0.5"}]
+    other = lent(billing="per_second", minimum_billed=900, sizes={"s": {"cores": 1, "per_hour": steps}})
+    back = {"kind": "reclaim", "at": 600, "share": 1, "tier": "lent"}
+    plan = mixed(other=other, faults=[back], fees=[{"name": "support", "share": "10%"}])
+    found = replay(quiet(3600), SERVICE, plan, terms=Terms(month={"events": "as_traced"}))
+    amounts = [(line.tier, line.quantity, line.amount) for line in found.bill.lines if line.key == "per_hour"]
+    hours = Decimal(7800) / 3600 * 730
+    assert [(tier, float(quantity)) for tier, quantity, _ in amounts] == [
+        (None, 1460), ("lent", 730), ("lent", pytest.approx(float(hours - 730)))
+    ]  # fmt: skip
+    lines = {line.item: line.amount for line in found.bill.lines}
+    whole = 1460 + 730 + (hours - 730) / 2
+    assert float(lines["support"]) == pytest.approx(float(whole / 10), abs=0.01)
+    assert found.only.bill.month == found.bill.month
+
+
+def test_the_least_of_a_mix_that_is_renewed_is_not_made_of_entries() -> None:
+    """While the first new one is beyond the first entry's number, that entry has one fewer."""
+    one = lasting(billing="per_second", sizes={"s": {"cores": 1, "per_hour": 100}}, provision=300)
+    plan = mixed(one=one, other=lent(billing="per_second", provision=300),
+                 rollouts=[{"strategy": "rolling", "at": 900, "spare": 1}])  # fmt: skip
+    case = make_case(SERVICE, plan, Objectives(), terms=Terms(month={"events": "as_traced"}))
+    assert least_cost(case) <= case.replay(quiet(3600)).bill.month
+    still = make_case(SERVICE, mixed(), Objectives())
+    assert least_cost(still) == pytest.approx(Decimal(2190), abs=Decimal("0.02"))
+
+
+def test_what_stands_beyond_the_need_is_of_the_last_entry() -> None:
+    rule = {"rule": "target", "measure": "in_progress", "target": 1, "every": "60s", "floor": 4, "ceiling": 5}
+    found = replay(quiet(3600), SERVICE, mixed(scaling=rule))
+    surplus = found.only.scaling.surplus
+    assert surplus is not None
+    assert float(surplus.month or 0) == pytest.approx(730 * surplus.replica_s / 3600 * 0.5, abs=0.01)
 
 
 def test_rows_of_costs_say_the_tier(study: Path) -> None:
@@ -381,6 +459,7 @@ def test_a_mix_is_checked_written_and_kept(study: Path, capsys: pytest.CaptureFi
     dear = json.loads(json.dumps(TIERS))
     dear["lent"]["sizes"]["s"]["per_hour"] = 0.5
     second = compare(load_study(write(study.parent, {"both": BOTH}, dear)), plans=["both"], store=store).figures[0]
+    assert store.size().entries == 1  # prices do not change what is replayed
     assert second.bill.month == replay_of(study).bill.month != first.bill.month
     assert run(["replay", str(study), "--plan", "both"]) == 0
     assert "lasting + lent" in capsys.readouterr().out
@@ -462,6 +541,7 @@ def test_a_mistake_in_a_mix_is_one_sentence(keys: dict[str, Any], said: str, tmp
         ({"billing": "per_request", "interruptible": False, "notice": 0, "per_million_requests": 1}, {"per_hour": None},
          r"mix.2: tier 'lent' has billing = 'per_request'"),
         ({"autoscaling": False}, {}, r"tier 'lent'"),
+        ({"replicas": {"least": 5, "most": 8}}, {}, r"found 4; tiers 'lasting' and 'lent' allow 5 to any number"),
     ],
 )  # fmt: skip
 def test_entries_that_are_not_alike_are_refused(
@@ -476,6 +556,14 @@ def test_entries_that_are_not_alike_are_refused(
     rule = {"rule": "target", "measure": "cpu", "target": 0.5, "ceiling": 4}
     with pytest.raises(StudyError, match=said):
         load_study(write(tmp_path, {"both": {**BOTH, "faults": [], "scaling": rule}}, tiers))
+
+
+def test_a_mix_has_at_most_what_its_tiers_sell_together(tmp_path: Path) -> None:
+    tiers = json.loads(json.dumps(TIERS))
+    tiers["lasting"]["replicas"]["most"] = 2
+    rule = {"rule": "target", "measure": "cpu", "target": 0.5, "ceiling": 11}
+    with pytest.raises(StudyError, match=r"ceiling: found 11; tiers 'lasting' and 'lent' allow 0 to 10"):
+        load_study(write(tmp_path, {"both": {**BOTH, "scaling": rule}}, tiers))
 
 
 def test_what_has_no_effect_without_a_mix_is_refused(tmp_path: Path) -> None:

@@ -135,7 +135,7 @@ class Hosting(PricesOfPlan):  # type: ignore[misc]
     part_of: str | None = Field(None, exclude=True)
     """Of one entry of a mixed fleet, as it is paid for, the name of that fleet."""
     breaks_too: bool = Field(False, exclude=True)
-    """Whether it may break by what is none of its own faults: its region is lost, or it is part of a mix that may."""
+    """Whether it may break by what is none of its own faults: its region is lost."""
 
     def in_regions(self) -> list[Hosting]:
         """What runs in each region; of a plan without regions itself.
@@ -342,7 +342,7 @@ class Hosting(PricesOfPlan):  # type: ignore[misc]
         for stock, n in zip(self.mix, there, strict=True):
             most = stock.tier.replicas.most
             own = {"tier": stock.tier, "size": stock.size, "mix": (), "part_of": name, "scaling": Fixed()}
-            own |= {"replicas": n if most is None else min(n, most), "breaks_too": self.may_break}
+            own |= {"replicas": n if most is None else min(n, most)}
             own |= {"committed": ()} if found else {}
             found[f"{name} on {stock.tier.plain_name}" if found else name] = self.model_copy(update=own)
         return found
