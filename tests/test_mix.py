@@ -196,6 +196,7 @@ def test_each_tier_has_its_own_times() -> None:
     found = both(quiet(), SERVICE, mixed(one=one, other=other, faults=[loss]))
     new = [(one.entry, one.ready_s) for one in found.only.run.replicas[4:]]
     assert new == [(0, 15.0), (1, 12.0)]
+    assert found.only.fleet["tier"].tolist() == ["lasting", "lasting", "lent", "lent", "lasting", "lent"]
     paid = found.only.fleet["paid_s"].tolist()
     assert paid == [10, 60, 10, 60, 50, 48]
 

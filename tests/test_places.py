@@ -448,6 +448,29 @@ def test_check_says_which_area_is_too_far_whatever_is_bought(study: Path) -> Non
     assert not any("south" in text for text in found["two"])
 
 
+def test_what_is_drawn_is_not_sure() -> None:
+    """A second of work in two calls, of which one is drawn, one is sure, one is made half of the time, and one is cut."""
+    trace = make_trace([0.0, 1.0], cpu=0.25, wait=0.5, route=["/"] * 2, area=["north"] * 2)
+    drawn = {"p50": 0.5, "p95": 2}
+    calls = [
+        {"to": "a", "cpu": drawn, "wait": 0.125},
+        {"to": "a", "cpu": 0.5, "times": 2},
+        {"to": "a", "cpu": 9, "share": 0.5},
+        {"to": "a", "cpu": 9, "timeout": 1, "if_it_fails": "go_on"},
+        {"to": "a", "cpu": 9, "wait_for_it": False},
+        {"to": "a", "cpu": 2, "at_once": True},
+        {"to": "a", "cpu": 3, "at_once": True},
+    ]
+    services = {"web": Service(slots=1, routes=["*"], calls=calls), "a": Service(slots=9)}
+    west = Hosting(tier=make_tier(overhead=0.25), size="s", replicas=1, regions=["west"])
+    plan = Plan(services={"web": west, "a": west})
+    loads = loads_of(trace, System.of(services, plan, RoundTrips(TRIPS)))
+    # Own work and wait; each call's overhead beside its work; the longer of those at once.
+    assert loads.least_s.tolist() == pytest.approx([0.75 + (0.125 + 0.25) + 2 * 0.75 + 1 + 3.25] * 2)
+    assert (loads.alone_s > loads.least_s + 4.5).all()
+    assert loads.way_s.tolist() == [1.0, 1.0]
+
+
 def cheapest(study: Study, plans: list[Plan]) -> Decimal | None:
     """The least bill of plans that meet every objective, each replayed to its end."""
     every = (study.replay(plan).figures(routes=False) for plan in plans)
@@ -476,6 +499,20 @@ def test_a_search_over_regions_finds_what_brute_force_finds(study: Path) -> None
     assert found.bill.month == cheapest(loaded, changed)
 
 
+def test_a_search_over_spills_finds_what_brute_force_finds(study: Path) -> None:
+    loaded = load_study(study)
+    loss = {"kind": "crash", "at": "20m", "replica": 1, "detect": "5m"}
+    two = loaded.plans["two"].replace(faults=[loss])
+    ranges = {"spill": [False, True], "replicas": [1, 2, 3], "plan.regions.west.replicas": [1, 2]}
+    found = search(loaded, two.replace(regions={"east": {}, "west": {"replicas": 1}}), vary=ranges).cheapest
+    changed = [
+        two.replace(spill=spill, replicas=n, regions={"east": {}, "west": {"replicas": m}})
+        for spill, n, m in product(*ranges.values())
+    ]
+    assert found is not None
+    assert found.bill.month == cheapest(loaded, changed)
+
+
 def test_a_search_over_the_edge_finds_what_brute_force_finds(study: Path) -> None:
     loaded = load_study(study)
     near = loaded.plans["near"].replace(regions=["west"])
@@ -486,6 +523,11 @@ def test_a_search_over_the_edge_finds_what_brute_force_finds(study: Path) -> Non
     changed = [near.replace(edge=edge.replace(hit=hit), replicas=n) for hit, n in product(*ranges.values())]
     assert found is not None
     assert found.bill.month == cheapest(loaded, changed)
+
+
+def test_a_notebook_shows_what_each_area_got(study: Path) -> None:
+    loaded = load_study(study)
+    assert ">area</th>" in loaded.replay("two")._repr_html_()
 
 
 def test_a_plan_that_is_saved_keeps_its_edge(study: Path) -> None:

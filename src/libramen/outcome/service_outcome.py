@@ -111,11 +111,11 @@ class ServiceOutcome(OfRequests):
     def fleet(self) -> heavy.DataFrame:
         """One row per replica: its life in seconds from the start, and what came of it.
 
-        Columns: number, zone, version; why it was ordered (start, scaling, update) and by which decision (its number
-        in `decisions`, from 0); ordered_s (it is booting), started_s (its process starts), ready_s (for the first
-        time), draining_s, gone_s, NaN where that never was; why_gone (scaling, idle, update, reclaim, zone_loss) and
-        ended_by, the decision that took it away; deaths; served (requests answered ok); core_s (cores in use by
-        requests) and paid_s, up to the end of the span. `stages` has all that it went through.
+        Columns: number, zone, of a mixed fleet tier, version; why it was ordered (start, scaling, update) and by which
+        decision (its number in `decisions`, from 0); ordered_s (it is booting), started_s (its process starts), ready_s
+        (for the first time), draining_s, gone_s, NaN where that never was; why_gone (scaling, idle, update, reclaim,
+        zone_loss) and ended_by, the decision that took it away; deaths; served (requests answered ok); core_s (cores in
+        use by requests) and paid_s, up to the end of the span. `stages` has all that it went through.
         """
         from libramen.outcome.tables import fleet
 

@@ -30,6 +30,8 @@ def fleet(run: ServiceRun, hosting: Hosting, served: np.ndarray) -> pd.DataFrame
              "gone_s", "why_gone", "ended_by", "deaths", "core_s")  # fmt: skip
     frame = pd.DataFrame({name: [getattr(replica, name) for replica in replicas] for name in names})
     times = [name for name in names if name.endswith("_s")]
+    if hosting.mix:
+        frame.insert(2, "tier", [hosting.mix[replica.entry].tier.plain_name for replica in replicas])
     frame = frame.astype(dict.fromkeys(times, float) | {"decision": "Int64", "ended_by": "Int64"})
     never_started = (frame["gone_s"] < frame["started_s"]).to_numpy()
     frame["started_s"] = np.where(never_started, np.nan, frame["started_s"])

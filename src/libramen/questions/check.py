@@ -244,7 +244,7 @@ def _distances(study: Study, trace: Trace, system: System, loads: Loads) -> Iter
     if not system.is_placed or trace.area is None:
         return
     overhead_s = np.array([one.hosting.tier.overhead for one in system.hosted])[loads.server]
-    alone_s = loads.alone_s + loads.way_s + overhead_s
+    alone_s = loads.least_s + loads.way_s + overhead_s
     goals = {"": study.objectives.wanted()} if system.only is None else {}
     goals |= {name: wanted.wanted() for name, wanted in study.objectives.areas.items()}
     for name, wanted in goals.items():

@@ -36,7 +36,8 @@ class Loads:
     Attributes:
         of: by number of the service.
         server: int32 (n,), at which each request arrives: in the nearest region.
-        alone_s: float64 (n,), how long each takes if it is alone [s].
+        alone_s: float64 (n,), how long each takes if it is alone, an expected value where calls are drawn [s].
+        least_s: float64 (n,), how long it takes at the least then: of what is drawn nothing is sure [s].
         way_s: float64 (n,), network time of its answer beside the overhead of its tier [s]: negative where an edge
             answers sooner than that.
     """
@@ -44,6 +45,7 @@ class Loads:
     of: list[Load] = field(default_factory=list)
     server: np.ndarray = field(default_factory=lambda: np.zeros(0, np.int32))
     alone_s: np.ndarray = field(default_factory=lambda: np.zeros(0))
+    least_s: np.ndarray = field(default_factory=lambda: np.zeros(0))
     way_s: np.ndarray = field(default_factory=lambda: np.zeros(0))
 
 
@@ -59,6 +61,7 @@ def loads_of(trace: Trace, system: System, seed: int = 0) -> Loads:
         of=[Load(np.zeros(n), np.zeros(n), np.zeros(n)) for _ in system.hosted],
         server=system.servers_of(trace.routes)[trace.route_codes],
         alone_s=np.zeros(n),
+        least_s=np.zeros(n),
         way_s=np.zeros(n),
     )
     if system.is_placed:
@@ -71,8 +74,10 @@ def loads_of(trace: Trace, system: System, seed: int = 0) -> Loads:
     for number in np.unique(found.server).tolist():
         here = found.server == number
         weight = (here & missed).astype(float)
-        took_s = follow.visit(number, trace.cpu_s * weight, trace.wait_s * weight, weight)
+        own = trace.cpu_s * weight, trace.wait_s * weight
+        took_s = follow.visit(number, *own, weight)
         found.alone_s += np.where(here & missed, took_s, 0.0)
+        found.least_s += np.where(here & missed, follow.least(number, *own, weight), 0.0)
     if system.edge is not None:
         overhead_s = np.array([one.hosting.tier.overhead for one in system.hosted])[found.server]
         found.way_s = np.where(missed, found.way_s + system.edge.miss_time, system.edge.time - overhead_s)
@@ -138,12 +143,40 @@ class _Follow:
         load.held_s += weight * took_s
         return took_s
 
-    def _work(self, made: Made, wait_s: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """CPU work and wait of each time of a call."""
+    def least(self, number: int, cpu_s: np.ndarray, wait_s: np.ndarray, weight: np.ndarray) -> np.ndarray:
+        """How long a visit takes at the least: with calls that are always made, and what they always take [s]."""
+        took_s: np.ndarray = cpu_s / self._system.hosted[number].hosting.alone
+        left_s = wait_s.copy()
+        groups: dict[int, np.ndarray] = {}
+        for row, made in enumerate(self._system.calls):
+            if made.caller != number:
+                continue
+            call, makes = made.call, self._applies[row][self._trace.route_codes] * weight
+            if call.of_wait is not None:
+                left_s -= np.where(makes * call.share > 0, call.of_wait * wait_s, 0.0)
+            if call.share < 1 or not call.wait_for_it:
+                continue
+            callee, far_s = nearest_fleet(self._system, self._system.hosted[number].region or NOWHERE, made.callee)
+            overhead_s = self._system.hosted[callee].hosting.tier.overhead
+            call_s = self.least(callee, *self._work(made, wait_s, surely=True), makes) + overhead_s + far_s
+            if call.if_it_fails == "go_on" and call.timeout is not None:
+                call_s = np.minimum(call_s, call.timeout)
+            if call.at_once:
+                groups[made.group] = np.maximum(groups.get(made.group, np.zeros(1)), makes * call_s)
+            else:
+                took_s = took_s + call.times * makes * call_s
+        for lasts_s in groups.values():
+            took_s = took_s + lasts_s
+        least_s: np.ndarray = took_s + np.maximum(0.0, left_s)
+        return least_s
+
+    def _work(self, made: Made, wait_s: np.ndarray, *, surely: bool = False) -> tuple[np.ndarray, np.ndarray]:
+        """CPU work and wait of each time of a call; `surely`: nothing of what is drawn, not the mean of it."""
         call, callee = made.call, self._system.hosted[made.callee]
         n = len(wait_s)
         if call.has_own_work:
-            return np.full(n, _mean(call.cpu)), np.full(n, _mean(call.wait))
+            of = _surely if surely else _mean
+            return np.full(n, of(call.cpu)), np.full(n, of(call.wait))
         if call.of_wait is not None:
             work_s = call.of_wait * wait_s / call.times
         else:
@@ -152,6 +185,11 @@ class _Follow:
         cpu_s: np.ndarray = share * work_s * self._trace.source.recorded_speed
         rest_s: np.ndarray = (1 - share) * work_s
         return cpu_s, rest_s
+
+
+def _surely(delay: Delay | None) -> float:
+    """What it takes at the least: of a log-normal distribution nothing."""
+    return delay.median_s if delay is not None and delay.is_constant else 0.0
 
 
 def _mean(delay: Delay | None) -> float:

@@ -100,7 +100,7 @@ _SENTENCES: Final = {
     ),
     "far": (
         "{area} is {far:duration} from {region}, its nearest region: {goal} of {wanted:duration} cannot be met there, "
-        "where requests take {alone:duration} even if each is alone on a warm replica"
+        "where it is at least {alone:duration} even if each request is alone on a warm replica"
     ),
     "too_far": (
         "{area} is {far:duration} away: {goal} of {wanted:duration} cannot be met from {region}, whatever is bought"

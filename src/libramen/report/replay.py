@@ -26,9 +26,10 @@ _ROUTES_SHOWN: Final = 8
 
 
 def shown(found: Outcome) -> list[Section]:
-    """What a notebook shows: what speaks against it, and its row in a table of plans."""
+    """What a notebook shows: what speaks against it, its row in a table of plans, and what each area got."""
     above = demand_sections(found.trace.demand) if found.has_trace else []
-    return [*above, plans_section([found.figures(routes=False)])]
+    figures = found.figures(routes=False)
+    return [*above, plans_section([figures]), *areas_section(figures)]
 
 
 def outcome_sections(study: Study, found: Outcome) -> list[Section]:
