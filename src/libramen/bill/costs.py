@@ -63,12 +63,14 @@ class LineCost(Result):
         service: whose it is; None: of several.
         amount: of the line.
         kinds: the same by kind.
+        tier: of what is of all services on a tier its name.
     """
 
     item: str
     service: str | None
     amount: Cents
     kinds: dict[str, Cents]
+    tier: str | None = None
 
 
 @dataclass(frozen=True)
@@ -201,7 +203,7 @@ class _Tables:
         """Each line by kind."""
         for charge, cells in zip(self._charges, self._cells, strict=True):
             line, kinds = charge.line, _exact(KINDS, _by_kind(cells))
-            yield LineCost(line.item, line.service, line.amount, by_largest_remainder(line.amount, kinds))
+            yield LineCost(line.item, line.service, line.amount, by_largest_remainder(line.amount, kinds), line.tier)
 
     def services(self, whose: Mapping[str, str]) -> Iterator[Cost]:
         """By service; `whose`: of each name the service."""

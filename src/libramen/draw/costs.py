@@ -9,7 +9,7 @@ import numpy as np
 from matplotlib.patches import Patch
 
 from libramen.base import units
-from libramen.bill.costs import KINDS, Costs
+from libramen.bill.costs import KINDS, Costs, LineCost
 from libramen.draw.style import DUSK, FOAM, INK, KELP, SAND, SEA, dress, new_figure, plain
 from libramen.outcome.outcome import Outcome
 from libramen.report.costs import KIND_NAMES, counted, said
@@ -55,7 +55,7 @@ def _lines(axes: Axes, costs: Costs) -> None:
     """Each line of the bill as a bar of its kinds; small ones together."""
     several = len(costs.services) > 1
     named = [
-        (f"{line.service}: {line.item}" if several and line.service else line.item, line.amount, line.kinds)
+        (_named(line) if several else line.item, line.amount, line.kinds)
         for line in sorted(costs.lines, key=lambda line: -line.amount)
         if line.amount
     ]
@@ -79,6 +79,12 @@ def _lines(axes: Axes, costs: Costs) -> None:
     dress(axes, y_label="")
     axes.set_xlabel(f"{plain(costs.currency)} a month", color=INK)
     axes.set_title("the bill, by what is paid for", color=INK, fontsize=11, loc="left")
+
+
+def _named(line: LineCost) -> str:
+    """Of several services whose it is, and so that it fits what it is."""
+    whose = line.service or line.tier
+    return f"{whose}: {line.item.removeprefix('replicas of size ')}" if whose else line.item
 
 
 def _routes(axes: Axes, costs: Costs) -> None:
@@ -121,7 +127,7 @@ def _hours(axes: Axes, costs: Costs) -> None:
     other = axes.twinx()
     other.plot(at, 100 * requests, color=SEA, linewidth=1.6, marker="o" if len(at) <= 48 else "", markersize=3)
     other.set_ylabel(f"% of the {counted(costs)} (line)", color=INK)
-    other.set_ylim(bottom=0)
+    other.set_ylim(0, 108 * float(requests.max(initial=0.0)) or 1.0)  # its marks are whole
     for side in ("top", "left"):
         other.spines[side].set_visible(False)
     is_week = any(" " in name for name in names)

@@ -56,7 +56,7 @@ class Fleet:
     def replicas(self) -> str:
         """What its replicas are called in a bill."""
         told = f"replicas of size {self.size.name}"
-        return told if self.plan.part_of is None else f"{told} on {self.tier.name}"
+        return told if self.plan.part_of is None else f"{told} on {self.tier.plain_name}"
 
 
 @dataclass(frozen=True)
