@@ -513,6 +513,10 @@ MISTAKES: list[tuple[dict[str, Any], str]] = [
         r"mix.1.replicas: found 9; allowed: up to 8, the most of 'lent'",
     ),
     ({"mix": [{"tier": "lent", "size": "s", "replicas": -1}, {"tier": "lasting", "size": "s"}]}, r"replicas"),
+    (
+        {"mix": [{**BOTH["mix"][0], "replicas": True}, BOTH["mix"][1]]},
+        r"mix.1\] replicas: found True; allowed: a whole num",
+    ),
     ({"replicas": 12}, r"replicas: 10 of 12 would be of 'lent'; allowed: up to 8 there"),
     ({"standby": 1, "faults": []}, r"standby, mix: which entry would stand by is not said; allowed: one of the two"),
     ({"replacement": "any"}, r"replacement"),
@@ -575,6 +579,7 @@ def test_what_has_no_effect_without_a_mix_is_refused(tmp_path: Path) -> None:
     for plan, key, said in (
         ("one", "mix.1.replicas", r"plan 'one' has 0 entries in mix; allowed: mix.N.KEY"),
         ("both", "mix.3.replicas", r"plan 'both' has 2 entries in mix"),
+        ("one", "part_of", r"unknown key 'part_of'; allowed: fees, committed, .* promote, or scaling"),
         ("both", "mix.1.cores", r"unknown key 'cores' of mix"),
     ):
         with pytest.raises(StudyError, match=said):

@@ -107,14 +107,28 @@ Money = Annotated[
 ]
 MOST_REPLICAS: Final = 100_000
 """Each takes some 25 us and 1.3 kB to set up; a fleet of more is a mistake."""
-Count = Annotated[int, Field(ge=0, le=10**9)]
-PositiveCount = Annotated[int, Field(ge=1, le=10**9)]
-Replicas = Annotated[int, Field(ge=0, le=MOST_REPLICAS)]
-PositiveReplicas = Annotated[int, Field(ge=1, le=MOST_REPLICAS)]
-Factor = Annotated[float, Field(ge=1e-6, le=1e6, allow_inf_nan=False)]
+
+
+def _no_truth(allowed: str) -> BeforeValidator:
+    """`true` is no 1."""
+
+    def checked(value: Any) -> Any:
+        if isinstance(value, bool):
+            raise UnitError(value, allowed)
+        return value
+
+    return BeforeValidator(checked)
+
+
+_WHOLE, _NUMBER = _no_truth("a whole number"), _no_truth("a number")
+Count = Annotated[int, _WHOLE, Field(ge=0, le=10**9)]
+PositiveCount = Annotated[int, _WHOLE, Field(ge=1, le=10**9)]
+Replicas = Annotated[int, _WHOLE, Field(ge=0, le=MOST_REPLICAS)]
+PositiveReplicas = Annotated[int, _WHOLE, Field(ge=1, le=MOST_REPLICAS)]
+Factor = Annotated[float, _NUMBER, Field(ge=1e-6, le=1e6, allow_inf_nan=False)]
 """Of work, of load, of speed: beyond a million it is a mistake, and times would lose their digits."""
-AtLeastOne = Annotated[float, Field(ge=1, le=1e6, allow_inf_nan=False)]
-NonNegativeNumber = Annotated[float, Field(ge=0, le=1e12, allow_inf_nan=False)]
+AtLeastOne = Annotated[float, _NUMBER, Field(ge=1, le=1e6, allow_inf_nan=False)]
+NonNegativeNumber = Annotated[float, _NUMBER, Field(ge=0, le=1e12, allow_inf_nan=False)]
 
 
 @dataclass(frozen=True)

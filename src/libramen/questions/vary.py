@@ -183,7 +183,7 @@ def _check_hosting_key(key: str, path: str, hosting: Hosting) -> None:
         raise StudyError(
             f"vary {key!r}: plan {hosting.plan!r} has a mix; allowed: that of one of its entries, as in mix.1.{part}"
         )
-    bare = [name for name in Hosting.model_fields if name not in _TABLES]
+    bare = [name for name, field in Hosting.model_fields.items() if name not in _TABLES and not field.exclude]
     if not rest:
         if part not in bare:
             more = ", ".join(f"{one}.KEY" for one in (*_PARTS, "service"))
