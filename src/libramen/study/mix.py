@@ -84,12 +84,12 @@ def composed(stocks: Sequence[Stock], n: int) -> list[int]:
     return found
 
 
-def misfits(stocks: Sequence[Stock], start: int) -> Iterator[str]:
+def misfits(stocks: Sequence[Stock], whole: int) -> Iterator[str]:
     """Why some entries make no mixed fleet: sentences.
 
     Args:
         stocks: the entries.
-        start: how many replicas there are at the start.
+        whole: how many replicas there are at the start, or at the most where that is a list.
     """
     if len(stocks) == 1:
         yield "mix: found one entry; allowed: two or more, or tier and size instead"
@@ -107,10 +107,10 @@ def misfits(stocks: Sequence[Stock], start: int) -> Iterator[str]:
         if stock.tier.name in {other.tier.name for other in stocks[: place - 1]}:
             yield f"{where}: tier {stock.tier.name!r} has an entry already; allowed: an entry for each tier"
     yield from _differences(stocks)
-    last, n = stocks[-1], composed(stocks, start)[-1]
+    last, n = stocks[-1], composed(stocks, whole)[-1]
     if last.tier.replicas.most is not None and n > last.tier.replicas.most:
         yield (
-            f"replicas: {n} of {start} would be of {last.tier.name!r}; allowed: up to {last.tier.replicas.most} there"
+            f"replicas: {n} of {whole} would be of {last.tier.name!r}; allowed: up to {last.tier.replicas.most} there"
         )
 
 

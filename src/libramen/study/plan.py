@@ -499,7 +499,8 @@ class Hosting(PricesOfPlan):  # type: ignore[misc]
     def _mixes(self) -> Self:
         if not self.mix and self.replacement != "same":
             raise ValueError("replacement has no effect without mix; allowed: a mix, or to leave it out")
-        problem = next(misfits(self.mix, self.replicas_used), None) if self.mix else None
+        most = max([self.replicas_used, *(n for _, n in self.counts)])
+        problem = next(misfits(self.mix, most), None) if self.mix else None
         if problem is not None:
             raise ValueError(problem)
         return self
