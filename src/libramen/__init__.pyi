@@ -100,14 +100,12 @@ from .rules.scaling import (
 from .runs.store import Store as Store
 from .study.catalogue import read_catalogue as read_catalogue
 from .study.file import load_study as load_study
+from .study.hosting import Hosting as Hosting
 from .study.objectives import (
     Objective as Objective,
     Objectives as Objectives,
 )
-from .study.plan import (
-    Hosting as Hosting,
-    Plan as Plan,
-)
+from .study.plan import Plan as Plan
 from .study.service import (
     Service as Service,
     Size as Size,

@@ -9,7 +9,7 @@ from fractions import Fraction
 from libramen.prices import PRICES
 from libramen.prices.lines import Charge
 from libramen.prices.price import Bought, Fleet, OnTier, Price, Use
-from libramen.study.plan import Hosting
+from libramen.study.hosting import Hosting
 from libramen.study.terms import Terms
 
 HALF_A_CENT = Decimal("0.005")

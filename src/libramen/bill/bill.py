@@ -15,7 +15,7 @@ from libramen.base.results import Result
 from libramen.bill.account import charges_of, divided
 from libramen.prices.lines import BillLine, Charge, total
 from libramen.prices.price import Use
-from libramen.study.plan import Hosting
+from libramen.study.hosting import Hosting
 from libramen.study.terms import Terms
 
 

@@ -24,7 +24,7 @@ from libramen.bill.costs import COMMITTED, Spreading
 from libramen.bill.month import clock_hours, local_times
 from libramen.bill.use import MonthOfUse
 from libramen.prices.lines import Charge
-from libramen.study.plan import Hosting
+from libramen.study.hosting import Hosting
 
 Kind = Literal["text", "decimal", "time", "json"]
 

@@ -15,7 +15,7 @@ from libramen.base.shown import Shown
 from libramen.bill.account import charges_of
 from libramen.bill.use import Known
 from libramen.prices.lines import HOURS, total
-from libramen.study.plan import Hosting
+from libramen.study.hosting import Hosting
 from libramen.study.service import Size, Tier
 from libramen.study.terms import Terms
 

@@ -19,7 +19,7 @@ from libramen.bill.month import clock_hours
 from libramen.engine.record import ServiceRun
 from libramen.engine.replica import Replica
 from libramen.prices.replica_hours import BY_TIME
-from libramen.study.plan import Hosting
+from libramen.study.hosting import Hosting
 from libramen.study.service import Tier
 
 _MANY: Final = 4_000_000

@@ -23,7 +23,7 @@ from libramen.engine.control.play import Control, TimesOfChunks
 from libramen.engine.feed import Feed
 from libramen.engine.record import Run
 from libramen.engine.sameness import renaming
-from libramen.study.plan import Hosting
+from libramen.study.hosting import Hosting
 from libramen.study.system import System, check_distances
 from libramen.study.terms import Account
 from libramen.trace.trace import Trace

@@ -19,7 +19,7 @@ from libramen.load.exchange import shuffled_nearby
 from libramen.load.instants import in_system
 from libramen.load.recorded import Recorded
 from libramen.load.unqueue import estimate
-from libramen.study.plan import Hosting
+from libramen.study.hosting import Hosting
 from libramen.study.service import Service
 from libramen.study.system import System
 from libramen.trace.demand import shares_of

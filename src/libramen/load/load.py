@@ -12,8 +12,8 @@ import numpy as np
 from libramen.base.errors import StudyError, TraceError
 from libramen.load.cache import find, keep, key_of
 from libramen.load.evidence import busiest_minute
+from libramen.study.hosting import Hosting
 from libramen.study.places import NO_TRIPS, RoundTrips
-from libramen.study.plan import Hosting
 from libramen.study.system import Hosted, System
 from libramen.study.trace_table import TraceTable
 from libramen.trace.demand import with_demand

@@ -9,7 +9,7 @@ import numpy as np
 from libramen.engine import simulation
 from libramen.engine.record import Run
 from libramen.engine.simulation import DataPlaneName
-from libramen.study.plan import Hosting
+from libramen.study.hosting import Hosting
 from libramen.study.service import Service
 from libramen.study.system import System
 from libramen.trace.trace import Trace

@@ -40,7 +40,8 @@ from libramen.load.instants import evened, in_system, rows_by_route
 from libramen.load.recorded import Backwards, Recorded
 from libramen.load.totals import stretches_of, with_totals
 from libramen.load.unqueue_notes import Fit, _cannot_be, _notes, _routes
-from libramen.study.plan import Hosting, Plan
+from libramen.study.hosting import Hosting
+from libramen.study.plan import Plan
 from libramen.study.service import Service
 from libramen.study.system import System
 from libramen.trace.demand import shares_of

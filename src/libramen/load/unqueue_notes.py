@@ -13,7 +13,7 @@ from libramen.load.exchange import (
 )
 from libramen.load.instants import by_route
 from libramen.load.recorded import Recorded
-from libramen.study.plan import Hosting
+from libramen.study.hosting import Hosting
 from libramen.trace.source import RouteDemand
 from libramen.trace.trace import Trace
 

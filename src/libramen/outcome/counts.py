@@ -32,8 +32,8 @@ from libramen.engine.kernel.bins import (
 from libramen.outcome import measures
 from libramen.outcome.hourly import Hourly, Latencies
 from libramen.outcome.measures import TIME_PARTS, Asked, Failures, Hour, Measures, Within
+from libramen.study.hosting import Hosting
 from libramen.study.objectives import Goal
-from libramen.study.plan import Hosting
 
 _HOURLY: Final = {"requests": TRIES, "egress": SENT, "cpu": WORK, "held": HELD}
 _EDGES_S: Final = ((np.arange(BINS + 1) + BASE) << SHIFT).view(np.float64)

@@ -17,7 +17,7 @@ from libramen.bill.use import MonthOfUse, Part
 from libramen.outcome.hourly import KeptCounts, WeightedCounts, of_month
 from libramen.outcome.measures import Measures
 from libramen.outcome.month import may_happen_once
-from libramen.study.plan import Hosting
+from libramen.study.hosting import Hosting
 from libramen.study.terms import MonthTable, Terms
 
 

@@ -14,8 +14,8 @@ from libramen.base.steps import Steps
 from libramen.base.times import EPSILON_S
 from libramen.engine.record import ServiceRun
 from libramen.engine.replica import Replica, Stage
+from libramen.study.hosting import Hosting
 from libramen.study.objectives import Goal, Objectives
-from libramen.study.plan import Hosting
 
 if TYPE_CHECKING:
     from libramen.outcome.hourly import Hourly, Latencies

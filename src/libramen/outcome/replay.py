@@ -29,9 +29,10 @@ from libramen.outcome.outcome import Outcome
 from libramen.outcome.service_outcome import ServiceOutcome
 from libramen.outcome.tally import Tally
 from libramen.study.edge import EDGE
+from libramen.study.hosting import Hosting
 from libramen.study.objectives import Objectives
 from libramen.study.places import NOWHERE, RoundTrips
-from libramen.study.plan import Hosting, Plan
+from libramen.study.plan import Plan
 from libramen.study.service import Service
 from libramen.study.system import System, check_account
 from libramen.study.terms import Account, Terms

@@ -17,7 +17,7 @@ from libramen.engine.replica import Death
 from libramen.outcome import measures
 from libramen.outcome.events import Event
 from libramen.outcome.measures import Measures
-from libramen.study.plan import Hosting
+from libramen.study.hosting import Hosting
 
 if TYPE_CHECKING:
     from libramen.outcome.outcome import Outcome

@@ -20,8 +20,8 @@ from libramen.engine.border.records import RESULT
 from libramen.engine.control.fleet import Fleet
 from libramen.prices.lines import HOURS
 from libramen.runs.cases import Case
+from libramen.study.hosting import Hosting
 from libramen.study.objectives import Goal, Objective
-from libramen.study.plan import Hosting
 from libramen.trace.trace import Trace
 
 UsedAtLeast = Mapping[str, Mapping[str, Fraction]]

@@ -24,7 +24,7 @@ from libramen.questions.expected_load import Load, Loads, loads_of
 from libramen.questions.shared import Problem, account_limits, connections, shared_limits
 from libramen.rules.faults.fault import Times
 from libramen.rules.rollouts.update import Rollout
-from libramen.study.plan import Hosting
+from libramen.study.hosting import Hosting
 from libramen.study.service import Service
 from libramen.study.study import Study
 from libramen.study.system import System

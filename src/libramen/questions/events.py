@@ -21,7 +21,8 @@ from libramen.rules.faults import BY_KIND
 from libramen.rules.rollouts import CLASSES
 from libramen.rules.rollouts.update import Rollout
 from libramen.runs.cases import Case
-from libramen.study.plan import Hosting, Plan
+from libramen.study.hosting import Hosting
+from libramen.study.plan import Plan
 from libramen.study.study import Study
 from libramen.study.system import Hosted, System
 from libramen.trace.trace import Trace

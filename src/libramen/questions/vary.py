@@ -14,8 +14,9 @@ from libramen.prices.replica_hours import Commitment
 from libramen.questions.check import check_plan
 from libramen.rules.scaling import CLASSES
 from libramen.study.edge import Edge
+from libramen.study.hosting import Hosting
 from libramen.study.mix import Stock
-from libramen.study.plan import Hosting, Plan, only_of
+from libramen.study.plan import Plan, only_of
 from libramen.study.service import Service, Size, Tier
 from libramen.study.study import Study
 from libramen.study.system import System, check_account, check_distances

@@ -25,8 +25,8 @@ from libramen.outcome.measures import Measures, Within
 from libramen.outcome.month import MonthFigures
 from libramen.prices import PricesOfPlan, PricesOfSize, PricesOfTier
 from libramen.runs.cases import Case
+from libramen.study.hosting import Hosting
 from libramen.study.objectives import Objective, Objectives
-from libramen.study.plan import Hosting
 from libramen.study.system import System
 
 _LIMITS: Final = {"availability", "availability_minutes"}

@@ -12,8 +12,9 @@ from pydantic import ValidationError
 from libramen.base.errors import StudyError
 from libramen.base.fields import Table, describe, nearest
 from libramen.study.edge import Edge
+from libramen.study.hosting import Hosting
 from libramen.study.mix import Stock
-from libramen.study.plan import ALONE, Hosting, Plan
+from libramen.study.plan import ALONE, Plan
 from libramen.study.service import Service, Tier
 
 _Table = TypeVar("_Table", bound=Table)

@@ -18,7 +18,7 @@ from libramen.rules.scaling import PREFIX
 from libramen.study.catalogue import Catalogue
 from libramen.study.edge import Edge
 from libramen.study.file import StudyFile
-from libramen.study.plan import Hosting
+from libramen.study.hosting import Hosting
 
 Kind = Literal["study", "catalogue"]
 KINDS: Final[tuple[Kind, ...]] = ("study", "catalogue")

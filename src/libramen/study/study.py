@@ -13,9 +13,10 @@ from libramen.base.errors import StudyError
 from libramen.base.fields import Table, nearest
 from libramen.base.times import ZoneName
 from libramen.prices import PricesOfStudy
+from libramen.study.hosting import Hosting
 from libramen.study.objectives import Objectives
 from libramen.study.places import RoundTrips
-from libramen.study.plan import Hosting, Plan, only_of
+from libramen.study.plan import Plan, only_of
 from libramen.study.service import Service, Tier
 from libramen.study.system import System, check_account
 from libramen.study.terms import Account, MonthTable, Terms

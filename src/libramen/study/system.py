@@ -15,8 +15,9 @@ from libramen.base.errors import StudyError
 from libramen.base.fields import nearest
 from libramen.study.calls import Call
 from libramen.study.edge import EDGE, Edge
+from libramen.study.hosting import Hosting
 from libramen.study.places import NO_TRIPS, NOWHERE, RoundTrips
-from libramen.study.plan import ALONE, Hosting, Plan
+from libramen.study.plan import ALONE, Plan
 from libramen.study.service import Service, Size, Tier
 from libramen.study.terms import Account
 

@@ -12,7 +12,8 @@ from pydantic import BaseModel
 
 from libramen.base.delays import Delay
 from libramen.base.fields import Table, Usual
-from libramen.study.plan import ALONE, Hosting
+from libramen.study.hosting import Hosting
+from libramen.study.plan import ALONE
 from libramen.study.service import Tier
 from libramen.study.study import Study
 

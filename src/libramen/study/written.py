@@ -8,8 +8,9 @@ from collections.abc import Mapping
 from typing import Any
 
 from libramen.base.errors import StudyError
+from libramen.study.hosting import Hosting
 from libramen.study.mix import Stock
-from libramen.study.plan import Hosting, Plan
+from libramen.study.plan import Plan
 from libramen.study.service import Tier
 
 _BARE = re.compile(r"[A-Za-z0-9_-]+")

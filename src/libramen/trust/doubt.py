@@ -13,7 +13,8 @@ from libramen.base.delays import Delay
 from libramen.base.results import Result
 from libramen.questions.compare import Comparison, compare
 from libramen.questions.context import Asking, Context
-from libramen.study.plan import Hosting, Plan
+from libramen.study.hosting import Hosting
+from libramen.study.plan import Plan
 from libramen.study.study import Study
 from libramen.trace.trace import Trace
 from libramen.trust.other_loads import other_loads

@@ -16,7 +16,7 @@ from libramen.engine.border.records import N_PARTS
 from libramen.study.balancers import BALANCERS, Balancer
 
 if TYPE_CHECKING:
-    from libramen.study.plan import Hosting
+    from libramen.study.hosting import Hosting
     from libramen.study.service import Service
 
 

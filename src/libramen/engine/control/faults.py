@@ -15,7 +15,7 @@ from libramen.engine.record import FaultRecord
 from libramen.engine.replica import Process, Replica
 from libramen.rules.faults import Reclaim
 from libramen.rules.faults.fault import Fault
-from libramen.study.plan import Due
+from libramen.study.hosting import Due
 
 _ENTRIES = 1 << 20
 """More than there are replicas: streams of an entry are numbered by what it strikes."""

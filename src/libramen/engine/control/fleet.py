@@ -17,7 +17,7 @@ from libramen.engine.control.detector import Detector
 from libramen.engine.control.mixture import Mixture
 from libramen.engine.control.placement import InTurn
 from libramen.engine.replica import Death, Detection, Luck, Process, Replica, Stage
-from libramen.study.plan import Hosting
+from libramen.study.hosting import Hosting
 from libramen.study.service import Service
 
 if TYPE_CHECKING:

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from typing import Final, NamedTuple
 
 from libramen.engine.replica import Replica, Stage
-from libramen.study.plan import Hosting
+from libramen.study.hosting import Hosting
 from libramen.study.service import Tier
 
 _RATHER: Final[tuple[Stage, ...]] = ("coming", "ready")

@@ -16,7 +16,7 @@ from libramen.engine.control.replaying import Part, Replay
 from libramen.engine.record import UpdateRecord
 from libramen.engine.replica import Replica
 from libramen.rules.rollouts.update import Rollout, Update
-from libramen.study.plan import Due
+from libramen.study.hosting import Due
 
 _JUDGEMENT, _STEP, _DUE = range(3)
 """Numbers of events: at one instant a judgement comes before all other steps."""
