@@ -121,14 +121,14 @@ def _no_truth(allowed: str) -> BeforeValidator:
 
 
 _WHOLE, _NUMBER = _no_truth("a whole number"), _no_truth("a number")
-Count = Annotated[int, _WHOLE, Field(ge=0, le=10**9)]
-PositiveCount = Annotated[int, _WHOLE, Field(ge=1, le=10**9)]
-Replicas = Annotated[int, _WHOLE, Field(ge=0, le=MOST_REPLICAS)]
-PositiveReplicas = Annotated[int, _WHOLE, Field(ge=1, le=MOST_REPLICAS)]
-Factor = Annotated[float, _NUMBER, Field(ge=1e-6, le=1e6, allow_inf_nan=False)]
+Count = Annotated[int, Field(ge=0, le=10**9), _WHOLE]
+PositiveCount = Annotated[int, Field(ge=1, le=10**9), _WHOLE]
+Replicas = Annotated[int, Field(ge=0, le=MOST_REPLICAS), _WHOLE]
+PositiveReplicas = Annotated[int, Field(ge=1, le=MOST_REPLICAS), _WHOLE]
+Factor = Annotated[float, Field(ge=1e-6, le=1e6, allow_inf_nan=False), _NUMBER]
 """Of work, of load, of speed: beyond a million it is a mistake, and times would lose their digits."""
-AtLeastOne = Annotated[float, _NUMBER, Field(ge=1, le=1e6, allow_inf_nan=False)]
-NonNegativeNumber = Annotated[float, _NUMBER, Field(ge=0, le=1e12, allow_inf_nan=False)]
+AtLeastOne = Annotated[float, Field(ge=1, le=1e6, allow_inf_nan=False), _NUMBER]
+NonNegativeNumber = Annotated[float, Field(ge=0, le=1e12, allow_inf_nan=False), _NUMBER]
 
 
 @dataclass(frozen=True)

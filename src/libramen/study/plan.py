@@ -25,6 +25,7 @@ class Plan(Table):
     Of one service its keys may stand in the plan itself, a short form: it is called `service` then.
 
     Example:
+        >>> from libramen import Tier
         >>> tier = Tier(billing="per_hour", sizes={"small": {"cores": 1, "per_hour": "0.03"}})
         >>> Plan(name="one", tier=tier, size="small", replicas=2).only.replicas_used
         2
@@ -62,6 +63,7 @@ class Plan(Table):
             StudyError: a key is unknown, or its value is not allowed.
 
         Example:
+            >>> from libramen import Tier
             >>> tier = Tier(billing="per_hour", sizes={"small": {"cores": 1, "per_hour": "0.03"}})
             >>> Plan(tier=tier, size="small").replace(name="two", replicas=2).only.replicas_used
             2
