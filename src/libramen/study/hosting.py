@@ -494,10 +494,11 @@ class Hosting(PricesOfPlan):  # type: ignore[misc]
     def _mixes(self) -> Self:
         if not self.mix and self.replacement != "same":
             raise ValueError("replacement has no effect without mix; allowed: a mix, or to leave it out")
-        most = max([self.replicas_used, *(n for _, n in self.counts)])
-        problem = next(misfits(self.mix, most), None) if self.mix else None
-        if problem is not None:
-            raise ValueError(problem)
+        if self.mix and self.replicas != ():  # an empty list is refused elsewhere
+            whole = max([self.replicas_used, *(n for _, n in self.counts)])
+            problem = next(misfits(self.mix, whole), None)
+            if problem is not None:
+                raise ValueError(problem)
         return self
 
     @model_validator(mode="after")
