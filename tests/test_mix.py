@@ -374,7 +374,7 @@ def plans(draw: st.DrawFn) -> Plan:
     return mixed(draw(st.integers(0, 4)), tier("lasting"), tier("lent"), **values)
 
 
-@settings(max_examples=max(40, settings().max_examples))
+@settings(max_examples=max(25, settings().max_examples - 15))
 @given(plans(), st.integers(0, 2**32))
 def test_a_bound_is_below_the_bill_and_tables_add_up_to_it(plan: Plan, seed: int) -> None:
     trace = make_trace(np.sort(np.random.default_rng(seed).uniform(0, 3600, 300)).tolist(), cpu=5.0, span_s=3600)

@@ -170,7 +170,7 @@ def _replays(case: tuple[Trace, Service, Any]) -> tuple[Outcome, Outcome]:
     )
 
 
-@settings(max_examples=max(120, settings().max_examples))
+@settings(max_examples=max(80, settings().max_examples))
 @given(cases())
 def test_both_planes_agree_on_every_request(case: tuple[Trace, Service, Any]) -> None:
     compiled, plain = _replays(case)
@@ -200,8 +200,8 @@ def _check_scaling_limits(plan: Any, outcome: Outcome) -> None:
 def test_both_planes_agree_on_a_busy_day(balancer: str, n: int) -> None:
     """A long busy period at the end of a day, where times have few digits left after the point."""
     rng = np.random.default_rng(n)
-    at = 80_000 + np.cumsum(rng.exponential(0.25 / n, 1500))
-    trace = Trace.from_arrays(at_s=at, cpu_s=rng.exponential(0.21, 1500), wait_s=rng.exponential(0.4, 1500))
+    at = 80_000 + np.cumsum(rng.exponential(0.25 / n, 800))
+    trace = Trace.from_arrays(at_s=at, cpu_s=rng.exponential(0.21, 800), wait_s=rng.exponential(0.4, 800))
     plan = make_plan(make_tier(cores=0.9), replicas=n, balancer=balancer)
     service = Service(slots=4, threads=3, backlog=30, timeout=6)
     assert_agree(replay(trace, service, plan), replay(trace, service, plan, data_plane="plain"))

@@ -117,7 +117,7 @@ searches = st.sampled_from(
 )
 
 
-@settings(max_examples=max(45, settings().max_examples))
+@settings(max_examples=max(30, settings().max_examples))
 @given(cases, searches)
 def test_the_winner_is_that_of_brute_force(
     tmp_path_factory: pytest.TempPathFactory, case: dict[str, Any], what: tuple[str, dict[str, Any]]
