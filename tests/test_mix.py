@@ -328,6 +328,8 @@ def test_rows_of_costs_say_the_tier(study: Path) -> None:
         key = f"{row['SkuId']} {row['PricingCategory']}"
         by_name[key] = by_name.get(key, Decimal(0)) + row["BilledCost"]
     assert set(by_name) == {"lasting/s Standard", "lent/s Dynamic"}
+    assert {row["ResourceId"] for row in rows} == {"both/service"}
+    assert {row["SubAccountId"] for row in rows} == {"service"}
     assert sum(by_name.values()) == loaded.replay("both").bill.month
 
 

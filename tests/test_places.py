@@ -525,6 +525,23 @@ def test_a_search_over_the_edge_finds_what_brute_force_finds(study: Path) -> Non
     assert found.bill.month == cheapest(loaded, changed)
 
 
+def test_rows_of_costs_say_the_region(study: Path) -> None:
+    outcome = load_study(study).replay("two")
+    rows = outcome.cost_rows("s", "2031-06")
+    told = {
+        (row["RegionId"], row["RegionName"], row["ResourceId"], row["SkuId"], row["SkuPriceId"], row["SubAccountId"])
+        for row in rows
+        if row["ChargeDescription"] == "replicas of size s"
+    }
+    assert told == {
+        ("east", "east", "two/east", "t/s", "t/s/east/per_hour", "service"),
+        ("west", "west", "two/west", "t/s", "t/s/west/per_hour", "service"),
+    }
+    assert sum(row["BilledCost"] for row in rows) == outcome.bill.month
+    edge = load_study(study).replay("near").cost_rows("s", "2031-06")
+    assert {row["RegionId"] for row in edge if row["ServiceName"] == "edge"} == {None}
+
+
 def test_a_notebook_shows_what_each_area_got(study: Path) -> None:
     loaded = load_study(study)
     assert ">area</th>" in loaded.replay("two")._repr_html_()

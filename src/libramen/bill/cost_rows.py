@@ -9,7 +9,7 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import UTC, date, datetime, timedelta
 from decimal import ROUND_HALF_EVEN, Decimal
 from fractions import Fraction
@@ -83,14 +83,16 @@ class Account:
 
     Attributes:
         study, plan: their names.
-        services: what each service of the plan runs on.
+        services: what is paid for, by name, and what each runs on.
         month: first day of the billing period.
+        whose: by these names the service, where it is called otherwise: it has several regions, or a mixed fleet.
     """
 
     study: str
     plan: str
     services: Mapping[str, Hosting]
     month: date
+    whose: Mapping[str, str] = field(default_factory=dict)
 
     @property
     def period(self) -> tuple[datetime, datetime]:
@@ -321,11 +323,14 @@ class _Rows:
         first, last = account.period
         hosting = account.services[part.service]
         tier = line.tier or (hosting.tier.name if line.service is not None else None)
-        issuer = account.study if tier is None else tier
+        issuer = account.study if tier is None else hosting.tier.plain_name if tier == hosting.tier.name else tier
+        region = None if tier is None else hosting.region
+        service, fleet = account.whose.get(part.service, part.service), hosting.part_of or part.service
         is_of_size = line.service is not None and not line.key.startswith(("plans.", "balancer"))
         sku = f"{issuer}/{hosting.size.name}" if is_of_size else issuer
         is_tax = line.key == "study.tax"
-        price = f"{sku}/{line.key}" + (f"/{line.item}" if line.key.endswith("fees") else "")
+        key = line.key if region is None else f"{region}/{line.key}"
+        price = f"{sku}/{key}" + (f"/{line.item}" if line.key.endswith("fees") else "")
         empty: dict[str, Any] = dict.fromkeys(column.name for column in COLUMNS)
         day = None if part.day < 0 else self._parts.days[part.day]
         return empty | {
@@ -342,16 +347,18 @@ class _Rows:
             "ProviderName": issuer,
             "PublisherName": issuer,
             "PricingCategory": None if is_tax else self._pricing(hosting),
-            "ResourceId": f"{account.plan}/{part.service}",
-            "ResourceName": f"fleet of {part.service}",
+            "RegionId": region,
+            "RegionName": region,
+            "ResourceId": f"{account.plan}/{fleet}",
+            "ResourceName": f"fleet of {fleet}",
             "ResourceType": "fleet",
             "ServiceCategory": self._service_category(hosting, tier),
             "ServiceName": issuer,
             "SkuId": None if is_tax else sku,
             "SkuPriceId": None if is_tax else price,
-            "SubAccountId": part.service,
-            "SubAccountName": part.service,
-            "Tags": json.dumps({"plan": account.plan, "service": part.service}),
+            "SubAccountId": service,
+            "SubAccountName": service,
+            "Tags": json.dumps({"plan": account.plan, "service": service}),
             "x_Line": line.item,
             "x_TraceDay": None if day is None else day.isoformat(),
             "x_Weight": None if part.day < 0 else _decimal(Fraction(self._parts.weights[part.day]), _QUANTITY),

@@ -289,7 +289,8 @@ class Outcome(OfRequests, Shown):
         """
         from libramen.bill.cost_rows import Account, billing_month, rows_of
 
-        account = Account(study, self.plan.name, self.system.billed, billing_month(month, self.start))
+        whose = {share: one.of for one in self.system.hosted for share in one.hosting.shares(one.name)}
+        account = Account(study, self.plan.name, self.system.billed, billing_month(month, self.start), whose)
         return list(rows_of(self.bill, self.weighted_replays.use(), self.span_s, self.start, account))
 
     def plot_costs(self) -> heavy.Figure:
