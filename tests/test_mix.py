@@ -16,6 +16,7 @@ from builders import both, make_case, make_tier, make_trace
 from libramen import Objectives, Outcome, Plan, Service, Tier, Trace, compare, events, load_study, replay, search
 from libramen.base.errors import StudyError
 from libramen.cli import run
+from libramen.prices.lines import named
 from libramen.questions.bounds import least_cost, likely_cost
 from libramen.questions.check import check
 from libramen.runs.store import Store
@@ -240,6 +241,12 @@ def test_a_mix_in_regions_is_one_in_each() -> None:
     assert prices["west", "replicas of size s on lasting"] == 2
     assert prices["west on lent", "replicas of size s on lent"] == Decimal("0.5")
     assert sum(one.bill.month for one in found.services.values()) == found.bill.month
+    assert [named(line, several=True) for line in found.bill.lines] == [
+        "east: replicas of size s on lasting",
+        "east: replicas of size s on lent",
+        "west: replicas of size s on lasting",
+        "west: replicas of size s on lent",
+    ]
 
 
 # -- money ---------------------------------------------------------------------------------------------

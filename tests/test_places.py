@@ -542,6 +542,17 @@ def test_rows_of_costs_say_the_region(study: Path) -> None:
     assert {row["RegionId"] for row in edge if row["ServiceName"] == "edge"} == {None}
 
 
+def test_a_page_shows_what_each_area_got(study: Path) -> None:
+    page = study.parent / "page.md"
+    assert run(["report", str(study), "--plan", "two", "--out", str(page)]) == 0
+    assert "What each area gets, and where its requests went" in page.read_text()
+    assert run(["report", str(plain_study(study.parent / "other.toml", {"files": "t.csv"})), "--out", str(page)]) == 0
+    assert "What each area gets" in page.read_text()  # they are somewhere, wherever that is
+    (study.parent / "u.csv").write_text("at_s,cpu_s\n0,0.1\n3600,0.1\n")
+    assert run(["report", str(plain_study(study.parent / "other.toml", {"files": "u.csv"})), "--out", str(page)]) == 0
+    assert "What each area gets" not in page.read_text()
+
+
 def test_a_notebook_shows_what_each_area_got(study: Path) -> None:
     loaded = load_study(study)
     assert ">area</th>" in loaded.replay("two")._repr_html_()

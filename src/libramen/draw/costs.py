@@ -9,9 +9,10 @@ import numpy as np
 from matplotlib.patches import Patch
 
 from libramen.base import units
-from libramen.bill.costs import KINDS, Costs, LineCost
+from libramen.bill.costs import KINDS, Costs
 from libramen.draw.style import DUSK, FOAM, INK, KELP, SAND, SEA, dress, new_figure, plain
 from libramen.outcome.outcome import Outcome
+from libramen.prices.lines import named as named_line
 from libramen.report.costs import KIND_NAMES, counted, said
 
 if TYPE_CHECKING:
@@ -55,7 +56,7 @@ def _lines(axes: Axes, costs: Costs) -> None:
     """Each line of the bill as a bar of its kinds; small ones together."""
     several = len(costs.services) > 1
     named = [
-        (_named(line) if several else line.item, line.amount, line.kinds)
+        (named_line(line, several=several, short=True), line.amount, line.kinds)
         for line in sorted(costs.lines, key=lambda line: -line.amount)
         if line.amount
     ]
@@ -79,12 +80,6 @@ def _lines(axes: Axes, costs: Costs) -> None:
     dress(axes, y_label="")
     axes.set_xlabel(f"{plain(costs.currency)} a month", color=INK)
     axes.set_title("the bill, by what is paid for", color=INK, fontsize=11, loc="left")
-
-
-def _named(line: LineCost) -> str:
-    """Of several services whose it is, and so that it fits what it is."""
-    whose = line.service or line.tier
-    return f"{whose}: {line.item.removeprefix('replicas of size ')}" if whose else line.item
 
 
 def _routes(axes: Axes, costs: Costs) -> None:

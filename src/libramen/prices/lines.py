@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from decimal import ROUND_HALF_EVEN, Decimal
 from fractions import Fraction
-from typing import Annotated, Any, Final, Literal, NamedTuple
+from typing import Annotated, Any, Final, Literal, NamedTuple, Protocol
 
 from pydantic import BeforeValidator, Field
 
@@ -77,6 +77,36 @@ class Charge(NamedTuple):
     def amount(self) -> Fraction:
         """Of the line."""
         return Fraction(self.line.amount)
+
+
+class _Owned(Protocol):
+    @property
+    def item(self) -> str: ...
+
+    @property
+    def service(self) -> str | None: ...
+
+    @property
+    def tier(self) -> str | None: ...
+
+
+def named(line: _Owned, *, several: bool, short: bool = False) -> str:
+    """A line as it is called: where there are several services with whose it is, unless it is that of the whole study.
+
+    Of an entry of a mixed fleet, which the item says, that is the fleet.
+
+    Args:
+        line: of a bill, or of what it is paid for.
+        several: whether there are several services.
+        short: for a picture.
+    """
+    whose = line.tier if line.service is None else line.service
+    if not (several and whose):
+        return line.item
+    fleet, _, tier = whose.rpartition(" on ")
+    if fleet and line.item.endswith(f" on {tier}"):
+        whose = fleet
+    return f"{whose}: {line.item.removeprefix('replicas of size ') if short else line.item}"
 
 
 def total(lines: tuple[BillLine, ...]) -> Decimal:

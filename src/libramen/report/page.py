@@ -26,7 +26,7 @@ from libramen.report.costs import costs_section
 from libramen.report.events import events_section
 from libramen.report.headroom import headroom_sections
 from libramen.report.load import demand_section
-from libramen.report.replay import bill_section, objectives_section, time_section
+from libramen.report.replay import areas_section, bill_section, objectives_section, time_section
 from libramen.report.section import Section
 from libramen.report.story import sentences
 from libramen.report.system import system_sections
@@ -151,6 +151,7 @@ def _parts(found: Dossier, *, zooms: bool | None) -> Iterator[Part]:
     yield Part("events", "What each release and fault costs", events_section(chosen, figures.events))
     where = [time_section(figures)] if chosen.only is not None else system_sections(chosen)
     yield Part("where", "Where the time goes", where)
+    yield Part("areas", "What each area gets, and where its requests went", areas_section(figures))
     words = f"Where the money of a month of {chosen.plan.name} goes, as in the table above."
     money = [bill_section(figures), costs_section(chosen.costs)]
     drawn = _drawn(zooms, lambda: live_of_costs(chosen), lambda: _picture(chosen.plot_costs(), words))
@@ -255,6 +256,6 @@ def sections_of(found: Dossier) -> Iterable[Section]:
     """All sections of the page, in their order, each under the heading of its part."""
     rests_on = tuple(f"- {what}: {said}" for what, said in _rests_on(found))
     yield Section(found.study.name, (found.comparison.verdict(), *rests_on), prose=True)
-    for part in _parts(found, zooms=None):
+    for part in (one for one in _parts(found, zooms=None) if one.sections):
         yield Section(part.heading)
         yield from part.sections

@@ -11,7 +11,7 @@ from libramen.outcome.figures import Figures, RouteFigures
 from libramen.outcome.measures import hides_failures
 from libramen.outcome.outcome import Outcome
 from libramen.outcome.service_outcome import ServiceOutcome
-from libramen.prices.lines import BillLine
+from libramen.prices.lines import named
 from libramen.report.comparison import plans_section
 from libramen.report.costs import costs_section
 from libramen.report.events import events_section
@@ -182,7 +182,7 @@ def bill_section(figures: Figures) -> Section:
     bill = figures.bill
     rows = [
         row([
-            _item(line, several=len(figures.services) > 1),
+            named(line, several=len(figures.services) > 1),
             Cell(f"{line.quantity:,f}", float(line.quantity)),
             line.unit,
             Cell(_price(line.unit_price), float(line.unit_price)),
@@ -204,12 +204,6 @@ def bill_section(figures: Figures) -> Section:
         notes=(f"A month here is {bill.note}.",),
         name="bill",
     )
-
-
-def _item(line: BillLine, *, several: bool) -> str:
-    """A line as it is called; where there are several services with whose it is."""
-    whose = line.service or line.tier
-    return f"{whose}: {line.item}" if several and whose else line.item
 
 
 def _available(figures: Figures, scope: str) -> float | None:

@@ -14,6 +14,7 @@ from libramen.base.errors import StudyError
 from libramen.base.results import Cents, Result
 from libramen.base.rows import read_rows
 from libramen.bill.bill import Bill
+from libramen.prices.lines import named
 
 _ALIKE: Final = 0.6
 """So many of its words a name must share with another to be of the same thing."""
@@ -123,8 +124,7 @@ def beside(path: Path, bill: Bill, services: Sequence[str]) -> Invoice:
     invoiced = read_invoice(path)
     billed: dict[str, Decimal] = {}
     for line in bill.lines:
-        whose = line.service or line.tier
-        name = f"{whose}: {line.item}" if len(services) > 1 and whose else line.item
+        name = named(line, several=len(services) > 1)
         billed[name] = billed.get(name, Decimal(0)) + line.amount
     pairs = _paired(list(billed), list(invoiced))
     lines = [

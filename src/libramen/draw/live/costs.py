@@ -8,6 +8,7 @@ from typing import Any, Final
 from libramen.bill.costs import KINDS, Costs
 from libramen.draw.live.spec import DUSK, FOAM, INK, KELP, SAND, SEA, Live, axis, numbers, text
 from libramen.outcome.outcome import Outcome
+from libramen.prices.lines import named as named_line
 from libramen.report.costs import KIND_NAMES, counted
 
 _LOOKS: Final = {
@@ -51,10 +52,7 @@ def _layout(title: str, names: list[str], **more: Any) -> dict[str, Any]:
 def _lines(costs: Costs) -> dict[str, Any]:
     several = len(costs.services) > 1
     lines = sorted((line for line in costs.lines if line.amount), key=lambda line: -line.amount)
-    named = [
-        (text(f"{line.service}: {line.item}" if several and line.service else line.item, 34), line.kinds)
-        for line in lines[:_MOST]
-    ]
+    named = [(text(named_line(line, several=several, short=True), 34), line.kinds) for line in lines[:_MOST]]
     if len(lines) > _MOST:
         rest = {kind: sum((line.kinds[kind] for line in lines[_MOST:]), Decimal(0)) for kind in KINDS}
         named.append((f"{len(lines) - _MOST} more lines", rest))
