@@ -20,37 +20,43 @@ from libramen.cli.app import app
 from libramen.demo.write import write_demo
 from libramen.study.schema import JSON
 
-SALT, LAND, CABINS = (f"{name}/study.toml" for name in ("saltmarsh", "landing", "cabins"))
+SALT, LAND, CABINS, ISLES = (f"{name}/study.toml" for name in ("saltmarsh", "landing", "cabins", "islands"))
 PLAIN = "plain/study.toml"
 ASKED = {
     "compare": [
-        [SALT, "--plan", "bare", "--plan", "lent"], [CABINS], [PLAIN],
+        [SALT, "--plan", "bare", "--plan", "lent"], [CABINS], [ISLES], [PLAIN],
         [LAND, "--plan", "noon", "--plan", "one_zone", "--repeats", "2"],
         [LAND, "--plan", "noon", "--doubt"], [LAND, "--plan", "noon", "--against", "old.json"],
     ],
     "replay": [
         [SALT, "--plan", "lent"], [SALT, "--plan", "brisk", "--from", "Thu 17:30", "--to", "Thu 18:30"],
         [CABINS, "--plan", "crowd"], [LAND, "--plan", "careful", "--repeats", "2"], [PLAIN, "--plan", "one"],
-        [LAND, "--plan", "noon", "--series", "-"],
+        [LAND, "--plan", "noon", "--series", "-"], [ISLES, "--plan", "ready_for_it"],
     ],
-    "check": [[SALT], [CABINS], [LAND], [PLAIN]],
+    "check": [[SALT], [CABINS], [LAND], [ISLES], [PLAIN]],
     "search": [
         [SALT, "--plan", "steady", "--vary", "replicas=8..12"], [CABINS, "--plan", "pooled", "--vary", "auto"],
         [LAND, "--vary", "plan=noon,lone", "--vary", "trace.scale=0.5,1"],
         [PLAIN, "--plan", "one", "--vary", "replicas=1..2"],
+        [ISLES, "--plan", "ready_for_it", "--vary", "plan.services.web.mix.1.replicas=0..1"],
     ],
     "headroom": [[LAND, "--plan", "noon", "--plan", "lone", "--grow", "5%..8%"], [CABINS, "--plan", "crowd"]],
     "breakeven": [[LAND, "--between", "noon,lone", "--loads", "0.5..2"], [PLAIN, "--loads", "0.5..2"]],
-    "events": [[LAND, "--plan", "careful"], [LAND, "--plan", "three_zones"], [CABINS, "--plan", "failover"]],
+    "events": [
+        [LAND, "--plan", "careful"], [LAND, "--plan", "three_zones"], [CABINS, "--plan", "failover"],
+        [ISLES, "--plan", "ready_for_it"],
+    ],
     "backtest": [[SALT], [SALT, "--fit", "cpu_share"], [SALT, "--invoice", "invoice.csv"]],
     "tiers": [["saltmarsh/tiers.toml"], [CABINS]],
-    "inspect": [["saltmarsh/saltmarsh.log.gz"], ["cabins/cabins.parquet"], ["plain/t.csv"]],
+    "inspect": [
+        ["saltmarsh/saltmarsh.log.gz"], ["cabins/cabins.parquet"], ["islands/islands.parquet"], ["plain/t.csv"],
+    ],
 }  # fmt: skip
 """Of each kind the ways in which it is asked."""
 _COMMANDS = {"inspect": ["trace", "inspect"]}
 _MAPS = frozenset({
     "figures", "limits", "skipped_reasons", "statuses", "impossible", "varied", "services", "tiers", "series",
-    "moved",
+    "moved", "regions", "short", "taken",
 })  # fmt: skip
 """Objects whose keys are names, or differ by kind."""
 _PLAIN = """
@@ -124,7 +130,7 @@ def main() -> None:
     """Write all of them."""
     JSON.mkdir(exist_ok=True)
     with tempfile.TemporaryDirectory() as folder, contextlib.chdir(folder):
-        for study in ("saltmarsh", "landing", "cabins"):
+        for study in ("saltmarsh", "landing", "cabins", "islands"):
             write_demo(Path(study), study=study)
         Path("plain").mkdir()
         rows = "\n".join(f"{0.7 * n},0.1,0.05" for n in range(200))
