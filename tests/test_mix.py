@@ -20,6 +20,7 @@ from libramen.prices.lines import named
 from libramen.questions.bounds import least_cost, likely_cost
 from libramen.questions.check import check
 from libramen.runs.store import Store
+from libramen.study.schema import schema_of_output
 from libramen.study.terms import Account, Terms
 from libramen.study.written import plan_toml
 
@@ -486,7 +487,9 @@ def test_events_say_what_it_costs_when_all_are_taken_back(study: Path, capsys: p
     assert taken.p95_s is not None
     assert taken.p95_without_s is not None
     assert taken.p95_s > taken.p95_without_s
-    assert json.loads(json.dumps(found.to_dict()))["tiers"][0]["machines"] == 2
+    document = json.loads(json.dumps(found.to_dict()))
+    assert document["tiers"][0]["machines"] == 2
+    assert set(document["tiers"][0]) == set(schema_of_output("events")["properties"]["tiers"]["items"]["required"])
     assert run(["events", str(study), "--plan", "both"]) == 0
     out = capsys.readouterr().out
     assert "2 of 4 replicas are left; as many are ready again after 1 min" in out

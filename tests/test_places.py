@@ -6,6 +6,7 @@ import json
 from itertools import product
 from typing import TYPE_CHECKING, Any
 
+import jsonschema
 import numpy as np
 import pytest
 
@@ -35,6 +36,7 @@ from libramen.runs.cases import Case
 from libramen.runs.store import Store
 from libramen.study.edge import hits_of
 from libramen.study.places import RoundTrips
+from libramen.study.schema import schema_of_output
 from libramen.study.system import System
 from libramen.study.terms import Account, Terms
 from libramen.study.written import plan_toml
@@ -540,6 +542,17 @@ def test_rows_of_costs_say_the_region(study: Path) -> None:
     assert sum(row["BilledCost"] for row in rows) == outcome.bill.month
     edge = load_study(study).replay("near").cost_rows("s", "2031-06")
     assert {row["RegionId"] for row in edge if row["ServiceName"] == "edge"} == {None}
+
+
+@pytest.mark.parametrize("asked", ["compare", "replay --plan two", "check", "events --plan two"])
+def test_json_of_places_is_as_its_schema_says(asked: str, study: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    kind, *more = asked.split()
+    assert run([kind, str(study), *more, "--json"]) in {0, 1}
+    schema, document = schema_of_output(kind), json.loads(capsys.readouterr().out)
+    jsonschema.validate(document, schema)
+    named = {"compare": "areas", "replay": "areas", "events": "regions"}.get(kind, "plans")
+    assert f'"{named}"' in json.dumps(schema)
+    assert f'"{named}"' in json.dumps(document)
 
 
 def test_a_page_shows_what_each_area_got(study: Path) -> None:
