@@ -12,7 +12,7 @@ import pytest
 import tomli_w
 from hypothesis import given, settings, strategies as st
 
-from builders import both, make_case, make_tier, make_trace
+from builders import both, make_case, make_plan, make_tier, make_trace
 from libramen import Objectives, Outcome, Plan, Service, Tier, Trace, compare, events, load_study, replay, search
 from libramen.base.errors import StudyError
 from libramen.cli import run
@@ -21,6 +21,7 @@ from libramen.questions.bounds import least_cost, likely_cost
 from libramen.questions.check import check
 from libramen.runs.store import Store
 from libramen.study.schema import schema_of_output
+from libramen.study.system import System
 from libramen.study.terms import Account, Terms
 from libramen.study.written import plan_toml
 
@@ -573,6 +574,16 @@ def test_entries_that_are_not_alike_are_refused(
     rule = {"rule": "target", "measure": "cpu", "target": 0.5, "ceiling": 4}
     with pytest.raises(StudyError, match=said):
         load_study(write(tmp_path, {"both": {**BOTH, "faults": [], "scaling": rule}}, tiers))
+
+
+def test_two_things_that_are_paid_for_have_two_names() -> None:
+    plan = Plan(services={"web": mixed().only, "web on lent": mixed().only})
+    services = {"web": Service(slots=1, routes=["/a"]), "web on lent": Service(slots=1)}
+    with pytest.raises(StudyError, match=r"two lines of its bill would be called 'web on lent'"):
+        System.of(services, plan)
+    plain = Plan(services={"edge": make_plan().only}, edge={"hit": 0.5})
+    with pytest.raises(StudyError, match=r"would be called 'edge', that of the service and that of the edge"):
+        System.of({"edge": Service(slots=1)}, plain)
 
 
 def test_a_mix_has_at_most_what_its_tiers_sell_together(tmp_path: Path) -> None:

@@ -194,7 +194,7 @@ def usage_of_edge(counted: Counted, routes: Sequence[str], span_s: float, start:
 
 def paid_from(replica: Replica, hosting: Hosting) -> float | None:
     """When the meter of a replica starts [s]; None: never."""
-    return replica.ready_s if hosting.stocks[replica.entry].tier.billed_from == "ready" else replica.bought_s
+    return replica.ready_s if hosting.tier_of(replica.entry).billed_from == "ready" else replica.bought_s
 
 
 def paid_to(replica: Replica) -> float:
@@ -223,7 +223,7 @@ def _life(replica: Replica, hosting: Hosting, span_s: float) -> Life | None:
     end_s = max(start_s, paid_to(replica))
     is_over = end_s <= span_s
     to_s = min(end_s, span_s)
-    extra_s = billed_time(to_s - start_s, hosting.stocks[replica.entry].tier) - (to_s - start_s) if is_over else 0.0
+    extra_s = billed_time(to_s - start_s, hosting.tier_of(replica.entry)) - (to_s - start_s) if is_over else 0.0
     return Life(replica, start_s, to_s, extra_s, not is_over)
 
 

@@ -36,7 +36,7 @@ class OfUse(Price):
         """A line of the tier, or of steps one for each that it reaches into."""
         for on in bought.tiers:
             price, free = getattr(on.tier, self.key), getattr(on.tier.free, self.free_key)
-            # What is only an entry of a mixed fleet here uses nothing: it is all of the first one's tier.
+            # Use of a mixed fleet is paid on the tier of its first entry.
             if not price or all(fleet.of != fleet.service for fleet in on.fleets):
                 continue
             used = self.used(bought, on)

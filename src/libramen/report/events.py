@@ -233,9 +233,9 @@ def _tiers(found: Events) -> Section:
         when = clock(found.outcome, one.at_s, seconds=False)
         before, fewest = one.ready
         whole = (
-            "nobody is missed"
+            "no replica is missing meanwhile"
             if one.whole_s == 0
-            else f"for {units.show_duration(one.lasts_s)} there are not as many again"
+            else f"{units.show_duration(one.lasts_s)} later there are still fewer than before"
             if one.whole_s is None
             else f"as many are ready again after {units.show_duration(one.whole_s)}"
         )
@@ -260,7 +260,7 @@ def _tiers(found: Events) -> Section:
             ])
         )  # fmt: skip
     return Section(
-        "Each tier that may do so takes all its machines back",
+        "All machines of a tier taken back at once",
         sentences=tuple(said),
         columns=(
             Column("tier", "tier", is_number=False),

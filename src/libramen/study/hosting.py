@@ -130,7 +130,7 @@ class Hosting(PricesOfPlan):  # type: ignore[misc]
     part_of: str | None = Field(None, exclude=True)
     """Of one entry of a mixed fleet, as it is paid for, the name of that fleet."""
     breaks_too: bool = Field(False, exclude=True)
-    """Whether it may break by what is none of its own faults: its region is lost."""
+    """Whether a fault of another service may break it: one that takes its region."""
 
     def in_regions(self) -> list[Hosting]:
         """What runs in each region; of a plan without regions itself.
@@ -295,6 +295,10 @@ class Hosting(PricesOfPlan):  # type: ignore[misc]
     def stocks(self) -> tuple[Stock, ...]:
         """The entries of `mix`; without one, what all replicas are of."""
         return self.mix or (Stock.model_construct(tier=self.tier, size=self.size, replicas=None),)
+
+    def tier_of(self, entry: int) -> Tier:
+        """Of an entry of `mix` (from 0); without one, that of all replicas."""
+        return self.mix[entry].tier if self.mix else self.tier
 
     @property
     def tier_name(self) -> str:

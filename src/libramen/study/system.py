@@ -146,6 +146,7 @@ class System:
             one._replace(hosting=one.hosting.model_copy(update={"breaks_too": True})) if one.region in lost else one
             for one in hosted
         ]
+        _are_paid_apart(whole, hosted)
         placed = [one.of for one in hosted if one.region is not None]
         if placed and len(placed) < len(hosted):
             other = next(one.of for one in hosted if one.region is None)
@@ -360,6 +361,22 @@ class System:
         for n in order:
             ends[n] = max([place[n] + 1, *(ends[m] for m in below[n])])
         return tuple((place[n], ends[n]) for n in self.first)
+
+
+def _are_paid_apart(plan: Plan, hosted: Sequence[Hosted]) -> None:
+    """See that no two things that are paid for have one name.
+
+    Raises:
+        StudyError: two have; else the one would have the bill of the other.
+    """
+    names = [name for one in hosted for name in one.hosting.shares(one.name)]
+    names += [EDGE] if plan.edge is not None else []
+    twice = next((name for name in names if names.count(name) > 1), None)
+    if twice is not None:
+        raise StudyError(
+            f"plan {plan.name!r}: two lines of its bill would be called {twice!r}, that of the service and that of "
+            f"{'the edge' if twice == EDGE else 'an entry of a mix'}; allowed: another name for the service"
+        )
 
 
 def _calls(hosted: Sequence[Hosted]) -> tuple[Made, ...]:

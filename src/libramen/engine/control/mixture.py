@@ -9,8 +9,7 @@ from libramen.engine.replica import Replica, Stage
 from libramen.study.hosting import Hosting
 from libramen.study.service import Tier
 
-_RATHER: Final[tuple[Stage, ...]] = ("coming", "ready")
-"""What leaves first."""
+_LEAVES_FIRST: Final[tuple[Stage, ...]] = ("coming", "ready")
 
 
 class Leaving(NamedTuple):
@@ -81,7 +80,7 @@ class Mixture:
         First what an entry has beyond its number, then the last entry, then those before; of an entry what is coming
         first, the newest first.
         """
-        there = [dict.fromkeys(_RATHER, 0) for _ in self._stocks]
+        there = [dict.fromkeys(_LEAVES_FIRST, 0) for _ in self._stocks]
         for one in alive:
             if _counts(one):
                 there[one.entry][one.stage] += 1
@@ -91,7 +90,7 @@ class Mixture:
             beyond = [e for e, number in enumerate(self._numbers) if number is not None and have[e] > number]
             last = [e for e in reversed(range(len(have))) if have[e]]
             entry = next(iter([*beyond, *last]))
-            stage = next(stage for stage in _RATHER if there[entry][stage])
+            stage = next(stage for stage in _LEAVES_FIRST if there[entry][stage])
             there[entry][stage] -= 1
             found.append(Leaving(entry, stage))
         return found
