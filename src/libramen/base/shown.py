@@ -18,13 +18,13 @@ if TYPE_CHECKING:
 
 _SECTIONS: Final = {
     "Backtest": "report.backtest:backtest_sections",
-    "BreakEven": "report.break_even:shown",
+    "BreakEven": "report.break_even:break_even_sections",
     "Comparison": "report.comparison:shown",
-    "Events": "report.events:shown",
-    "Headroom": "report.headroom:shown",
+    "Events": "report.events:ways_sections",
+    "Headroom": "report.headroom:headroom_sections",
     "Outcome": "report.replay:shown",
-    "PriceList": "report.price_list:shown",
-    "Repeats": "report.repeats:shown",
+    "PriceList": "report.price_list:price_sections",
+    "Repeats": "report.repeats:repeats_sections",
     "Summary": "report.load:summary_sections",
 }
 """What a notebook shows of a result: its class, and the function that makes its sections."""

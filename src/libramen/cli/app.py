@@ -9,24 +9,15 @@ import typer
 
 from libramen._version import __version__
 from libramen.cli.common import (
-    Cluster,
-    Csv,
-    Form,
-    Json,
-    NoCache,
-    NoStore,
+    Given,
     Outputs,
-    Plot,
+    OutputsAndPicture,
     RepeatTimes,
+    ReplayedOften,
     Seed,
     SomePlans,
-    StoreFile,
     Strict,
-    StudyPath,
-    Trust,
     read_repeats,
-    repeats_document,
-    replaying,
 )
 from libramen.cli.decide import app as decide_app
 from libramen.cli.grouped import App
@@ -66,6 +57,7 @@ def _options(
 
 @app.command(examples=["libramen demo", "libramen demo --study landing"])
 def demo(
+    out: OutputsAndPicture,
     directory: Annotated[
         Path | None, typer.Argument(metavar="[DIR]", help="Where to write it (default: a folder of the study's name).")
     ] = None,
@@ -77,65 +69,49 @@ def demo(
             help="saltmarsh: a day; cabins: four services; landing: releases, faults; islands: regions.",
         ),
     ] = "saltmarsh",
-    json: Json = False,
     seed: Seed = 0,
-    plot: Plot = None,
-    csv: Csv = None,
-    form: Form = "text",
 ) -> int:
     """Write the Saltmarsh Ferries study with its log, and compare its plans."""
-    from libramen.cli import sections, show
+    from libramen.cli import show
     from libramen.demo.write import write_demo
     from libramen.engine.compiling import Compilation
     from libramen.questions.compare import compare
+    from libramen.report.comparison import comparison_sections
     from libramen.study.file import load_study
 
-    out = Outputs(json, plot, csv, form)
     with Compilation(show.told) as compilation, show.progress() as bar:
-        path = write_demo(
-            directory or Path(study_name),
-            bar.share("writing the log"),
-            compilation.wait,
-            study=study_name,
-        )
+        folder = directory or Path(study_name)
+        path = write_demo(folder, bar.share("writing the log"), compilation.wait, study=study_name)
         compilation.wait()
         study = load_study(path)
         comparison = compare(study, seed=seed, progress=bar.named)
-    out.give(comparison, lambda: sections.comparison(study, comparison), "plans")
-    if not json and form == "text":
+    out.draw(comparison)
+    out.give(comparison, lambda: comparison_sections(study, comparison), "plans")
+    if not out.json and out.form == "text":
         show.next_steps(study)
     return 0
 
 
 @app.command(examples=["libramen check saltmarsh/study.toml", "libramen check tiers.toml"])
-def check(
-    study: StudyPath,
-    json: Json = False,
-    seed: Seed = 0,
-    strict: Strict = False,
-    no_cache: NoCache = False,
-    csv: Csv = None,
-    form: Form = "text",
-) -> int:
+def check(given: Given, out: Outputs, strict: Strict = False) -> int:
     """Read everything, replay nothing: what was understood, and the problems of each plan; or a catalogue alone."""
-    from libramen.cli import sections, show
-    from libramen.cli.catalogues import is_catalogue, tiers_of
+    from libramen.cli import show
+    from libramen.cli.catalogues import is_catalogue, show_prices
     from libramen.questions.check import check as check_study
-    from libramen.study.file import load_study
+    from libramen.report.check import check_sections
+    from libramen.report.trust import trust_section
     from libramen.trust.grade import kept_grade
 
-    out = Outputs(json, csv=csv, form=form)
-    if is_catalogue(study):
-        from libramen.bill.price_list import price_list
-
-        name, read, _ = tiers_of(study, [])
-        priced = price_list(read.tiers, notes=read.notes)
-        out.give(priced, lambda: sections.price_list(name, priced), "sizes")
-        return 0
-    loaded = load_study(study)
+    if is_catalogue(given.study):
+        return show_prices(out, given.study)
+    study = given.load()
     with show.progress() as bar:
-        found = check_study(loaded, seed=seed, cache=not no_cache, progress=bar.share("reading the trace"))
-    out.give_with(found.trace, found, lambda: sections.check(found, kept_grade(loaded, seed)), "plans")
+        found = check_study(study, progress=bar.share("reading the trace"), **given.reading)
+
+    def shown() -> list[Section]:
+        return [*check_sections(found), *trust_section(study, kept_grade(study, given.seed))]
+
+    out.give(found, shown, "plans", trace=found.trace)
     return int(strict and not found.works)
 
 
@@ -147,15 +123,9 @@ def check(
     ]
 )
 def compare(
-    study: StudyPath,
-    json: Json = False,
-    seed: Seed = 0,
+    given: ReplayedOften,
+    out: OutputsAndPicture,
     strict: Strict = False,
-    trust_code: Trust = False,
-    no_cache: NoCache = False,
-    plot: Plot = None,
-    csv: Csv = None,
-    form: Form = "text",
     plan: SomePlans = None,
     baseline: Annotated[
         Path | None,
@@ -169,45 +139,39 @@ def compare(
         typer.Option("--percentile", metavar="P", help="--plot: p50 to p999 (default: what is wanted, or p95)."),
     ] = None,
     repeats: RepeatTimes = None,
-    store: StoreFile = None,
-    no_store: NoStore = False,
-    cluster: Cluster = None,
 ) -> int:
     """Replay all plans of a study, or some, and compare them; also with an earlier comparison."""
     from libramen.base.ranks import percentile_of
-    from libramen.cli import sections
     from libramen.questions.against import against as find_changes, read_baseline
     from libramen.questions.compare import compare as compare_plans
-    from libramen.study.file import load_study
+    from libramen.questions.repeats import repeat
+    from libramen.report.against import against_section
+    from libramen.report.comparison import comparison_sections, doubts_of_verdict
+    from libramen.report.repeats import repeats_sections
+    from libramen.report.trust import trust_section
+    from libramen.trust.doubt import doubt as doubt_verdict
     from libramen.trust.grade import kept_grade
 
-    out = Outputs(json, plot, csv, form, {} if percentile is None else {"percentile": percentile_of(percentile)})
+    drawn = {} if percentile is None else {"percentile": percentile_of(percentile)}
     earlier = None if baseline is None else read_baseline(baseline)
-    loaded = load_study(study, trust_code=trust_code)
-    n = read_repeats(repeats)
-    where = replaying(loaded, seed, no_cache=no_cache, store=store, no_store=no_store, cluster=cluster)
-    with where as (trace, _, asked):
-        comparison = compare_plans(loaded, plans=plan or None, **asked)
-        doubted: tuple[Doubt, ...] = ()
-        if doubt:
-            from libramen.trust.doubt import doubt as doubt_verdict
-
-            doubted = doubt_verdict(loaded, comparison, **asked)
-        repeated = None
-        if n is not None:
-            from libramen.questions.repeats import repeat
-
-            repeated = repeat(loaded, n, plans=plan or None, **asked)
+    study, n = given.load(), read_repeats(repeats)
+    with given.asked(study) as (trace, _, asked):
+        comparison = compare_plans(study, plans=plan or None, **asked)
+        doubted: tuple[Doubt, ...] = doubt_verdict(study, comparison, **asked) if doubt else ()
+        repeated = None if n is None else repeat(study, n, plans=plan or None, **asked)
     since = None if earlier is None else find_changes(comparison, repeated, earlier, str(baseline))
     document = comparison.to_dict() | ({"doubt": [one.to_dict() for one in doubted]} if doubt else {})
+    document |= {} if repeated is None else {"repeats": repeated.to_dict()}
+    document |= {} if since is None else {"against": since.to_dict()}
 
     def shown() -> list[Section]:
-        some = sections.comparison(loaded, comparison, kept_grade(loaded, seed), doubted)
-        some += [] if repeated is None else sections.repeats(repeated)
-        return some if since is None else [*some, *sections.against(loaded, since)]
+        some = [*comparison_sections(study, comparison), *(doubts_of_verdict(doubted) if doubted else [])]
+        some += trust_section(study, kept_grade(study, given.seed))
+        some += [] if repeated is None else repeats_sections(repeated)
+        return some if since is None else [*some, against_section(since, study.currency)]
 
-    document |= repeats_document(repeated) | ({} if since is None else {"against": since.to_dict()})
-    out.give_with(trace, comparison, shown, "plans", document)
+    out.draw(comparison, **drawn)
+    out.give(comparison, shown, "plans", document, trace=trace)
     if plan:  # those that are named must hold, each of them
         holds = comparison.meets_all if repeated is None else all(one.holds for one in repeated.plans)
     else:
@@ -227,16 +191,11 @@ for more in (replay_app, decide_app, handing_over_app):
     ]
 )
 def backtest(
-    study: StudyPath,
-    json: Json = False,
-    seed: Seed = 0,
+    given: Given,
+    out: OutputsAndPicture,
     strict: Annotated[
         bool, typer.Option("--strict", help="Exit with 1 when the grade is neither close nor fair.")
     ] = False,
-    no_cache: NoCache = False,
-    plot: Plot = None,
-    csv: Csv = None,
-    form: Form = "text",
     fit: Annotated[
         str | None,
         typer.Option("--fit", metavar="KEYS", help="Which slots,threads,cpu_share,overhead explain the log best."),
@@ -248,28 +207,32 @@ def backtest(
 ) -> int:
     """Replay the log on the plan on which it was recorded, and see how far to trust a replay."""
     from libramen.base.errors import LibramenError
-    from libramen.cli import sections, show
+    from libramen.cli import show
     from libramen.engine.compiling import Compilation
-    from libramen.study.file import load_study
+    from libramen.report.backtest import backtest_sections, fit_sections
     from libramen.trust.backtest import backtest as test_study
+    from libramen.trust.fit import fit as fit_settings
 
-    out, loaded = Outputs(json, plot, csv, form), load_study(study)
+    study = given.load()
     with Compilation(show.told) as compilation, show.progress() as bar:
         compilation.wait()
         fitted: tuple[Fitted, ...] = ()
         if fit is not None:
-            from libramen.trust.fit import fit as fit_settings
-
             keys = [key.strip() for key in fit.split(",")]
-            fitted = fit_settings(loaded, keys, seed=seed, cache=not no_cache, progress=bar.named)
+            fitted = fit_settings(study, keys, progress=bar.named, **given.reading)
         try:
-            found = test_study(loaded, invoice=invoice, seed=seed, cache=not no_cache, progress=bar.named)
+            found = test_study(study, invoice=invoice, progress=bar.named, **given.reading)
         except LibramenError:  # the settings in the study are impossible: then what was fitted is the answer
-            if fitted and not json:
-                show.render(sections.fitted(fitted))
+            if fitted and not out.json:
+                show.render(fit_sections(fitted))
             raise
     document = found.to_dict() | ({"fit": [one.to_dict() for one in fitted]} if fit is not None else {})
-    out.give_with(found.trace, found, lambda: sections.backtest(found, fitted), "percentiles", document)
+    out.draw(found)
+
+    def shown() -> list[Section]:
+        return [*backtest_sections(found), *(fit_sections(fitted) if fitted else [])]
+
+    out.give(found, shown, "percentiles", document, trace=found.trace)
     return int(strict and found.grade.grade not in {"close", "fair"})
 
 

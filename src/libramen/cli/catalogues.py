@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from importlib.resources import as_file, files
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from libramen.base.errors import StudyError
 from libramen.study.catalogue import TABLES, ReadCatalogue, read_catalogue
 from libramen.study.read import read_toml
 
 if TYPE_CHECKING:
+    from libramen.cli.common import Outputs
     from libramen.study.terms import Terms
 
 
@@ -22,7 +23,26 @@ def is_catalogue(file: Path) -> bool:
     return "tiers" in raw and not set(raw) & {"trace", "plans", "service", "services"}
 
 
-def tiers_of(file: Path | None, columns: list[str]) -> tuple[str, ReadCatalogue, Terms | None]:
+def show_prices(
+    out: Outputs, file: Path | None, columns: list[str] | None = None, save: Path | None = None, **load: Any
+) -> int:
+    """What each size of a catalogue costs; `save`: where it is written as one; `load`: of `price_list`."""
+    from libramen.base.files import write_whole
+    from libramen.bill.price_list import price_list
+    from libramen.report.price_list import price_sections
+    from libramen.study.unusual import unusual_tiers
+    from libramen.study.written import tiers_toml
+
+    name, found, terms = _tiers_of(file, columns or [])
+    priced = price_list(found.tiers, terms=terms, notes=found.notes, **load)
+    if save is not None:
+        text = tiers_toml(found.tiers).encode()
+        write_whole(save, lambda path: path.write_bytes(text))
+    out.give(priced, lambda: price_sections(priced, name, unusual_tiers(priced.tiers)), "sizes")
+    return 0
+
+
+def _tiers_of(file: Path | None, columns: list[str]) -> tuple[str, ReadCatalogue, Terms | None]:
     """The tiers of a file, None: those of the demo; what it is called; and of a study what holds for its plans.
 
     Args:

@@ -1,35 +1,35 @@
-"""What the commands share: their options, a study that is ready to be replayed, and how results are given out."""
+"""What the commands share: their options, a study that is ready to be replayed, and how results are given out.
+
+A dataclass here stands in a command for the options that are its fields; see `grouped.App.command`.
+"""
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any, TypeVar
 
 import typer
 
-_Found = TypeVar("_Found")
-
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterator
     from concurrent.futures import Executor
 
     from libramen.cli.show import Bar
     from libramen.questions.context import Asking
-    from libramen.questions.repeats import Repeats
     from libramen.report.section import Section
     from libramen.runs.store import Store
     from libramen.study.study import Study
     from libramen.trace.trace import Trace
 
-StudyPath = Annotated[Path, typer.Argument(metavar="STUDY", help="The study file (TOML).")]
+_Found = TypeVar("_Found")
+FORMS = ("text", "md")
+_REACHED_S = 10
+"""So long a cluster may take to answer."""
 Json = Annotated[bool, typer.Option("--json", help="Print JSON on stdout, and nothing else there.")]
 Seed = Annotated[int, typer.Option("--seed", min=0, help="Random seed.")]
 Strict = Annotated[bool, typer.Option("--strict", help="Exit with 1 when an objective or check is not met.")]
-Trust = Annotated[
-    bool, typer.Option("--trust-code", help="Run scaling rules in Python modules beside the study; read them first.")
-]
 NoCache = Annotated[bool, typer.Option("--no-cache", help="Read the files again, also if they were read before.")]
 RepeatTimes = Annotated[
     str | None,
@@ -41,10 +41,6 @@ StoreFile = Annotated[
     Path | None,
     typer.Option("--store", metavar="FILE", help="Keep figures here, .sqlite (default: in the cache directory)."),
 ]
-NoStore = Annotated[bool, typer.Option("--no-store", help="Replay everything, and keep nothing.")]
-Cluster = Annotated[
-    str | None, typer.Option("--cluster", metavar="ADDRESS", help="Replay on this Dask cluster, tcp://HOST:PORT.")
-]
 Memory = Annotated[
     str | None, typer.Option("--memory", metavar="SIZE", help="What replays may take (default: half of the machine's).")
 ]
@@ -52,12 +48,6 @@ Growth = Annotated[
     str | None,
     typer.Option("--grow", metavar="SHARE", help="Growth of the load a month, as 8% or 5%..12%: when it ends."),
 ]
-_REACHED_S = 10
-"""So long a cluster may take to answer."""
-Csv = Annotated[Path | None, typer.Option("--csv", metavar="FILE", help="Write the tables as CSV, the main one here.")]
-FORMS = ("text", "md")
-Form = Annotated[str, typer.Option("--format", metavar="FORM", help="text, or md: Markdown, for a pull request.")]
-Plot = Annotated[Path | None, typer.Option("--plot", metavar="FILE", help="Draw a picture: .png or .svg.")]
 
 
 def plans_of(incomplete: str) -> list[str]:
@@ -142,7 +132,7 @@ def open_store(file: Path | None, *, no_store: bool) -> Store | None:
 
 
 @contextmanager
-def on_cluster(address: str | None) -> Iterator[Executor | None]:
+def _on_cluster(address: str | None) -> Iterator[Executor | None]:
     """Where replays run: on a cluster, or None: on this machine.
 
     Raises:
@@ -168,36 +158,84 @@ def on_cluster(address: str | None) -> Iterator[Executor | None]:
         yield client.get_executor()
 
 
-@contextmanager
-def replaying(
-    study: Study, seed: int, *, no_cache: bool, store: Path | None, no_store: bool, cluster: str | None
-) -> Iterator[tuple[Trace, Bar, Asking]]:
-    """The trace of a study, a progress bar, and in what every question that replays it many times is asked."""
-    from libramen.runs.cases import cores, forks
+@dataclass(frozen=True)
+class Given:
+    """A study, and how it is read."""
 
-    kept = open_store(store, no_store=no_store)
-    workers = None if forks() else cores()  # nobody's script would run again
-    try:
-        with on_cluster(cluster) as executor, ready(study, seed, no_cache=no_cache) as (trace, bar):
-            asked: Asking = {"trace": trace, "seed": seed, "store": kept, "progress": bar.named}
-            yield trace, bar, {**asked, "executor": executor, "workers": workers}
-    finally:
-        if kept is not None:
-            kept.close()
+    study: Annotated[Path, typer.Argument(metavar="STUDY", help="The study file (TOML).")]
+    seed: Seed = 0
+    no_cache: NoCache = False
+
+    def load(self) -> Study:
+        """The study.
+
+        Raises:
+            StudyError: something in it is not allowed.
+        """
+        from libramen.study.file import load_study
+
+        return load_study(self.study)
+
+    @property
+    def reading(self) -> dict[str, Any]:
+        """The keywords of what reads its trace."""
+        return {"seed": self.seed, "cache": not self.no_cache}
 
 
-@contextmanager
-def ready(study: Study, seed: int, *, no_cache: bool) -> Iterator[tuple[Trace, Bar]]:
-    """The trace of a study, with the engine compiled, and a progress bar for what is done with them."""
-    from libramen.cli import show
-    from libramen.engine.compiling import Compilation
-    from libramen.study.unusual import unusual_values
+@dataclass(frozen=True)
+class Replayed(Given):
+    """A study that is replayed here and now."""
 
-    with Compilation(show.told) as compilation, show.progress() as bar:
-        trace = study.trace(seed=seed, progress=bar.share("reading the trace"), cache=not no_cache)
-        show.unusual(unusual_values(study), trace)
-        compilation.wait()
-        yield trace, bar
+    trust_code: Annotated[
+        bool,
+        typer.Option("--trust-code", help="Run scaling rules in Python modules beside the study; read them first."),
+    ] = False
+
+    def load(self) -> Study:
+        """The study; its rules may run, if that is said."""
+        from libramen.study.file import load_study
+
+        return load_study(self.study, trust_code=self.trust_code)
+
+    @contextmanager
+    def ready(self, study: Study) -> Iterator[tuple[Trace, Bar]]:
+        """Its trace, with the engine compiled, and a progress bar for what is done with them."""
+        from libramen.cli import show
+        from libramen.engine.compiling import Compilation
+        from libramen.study.unusual import unusual_values
+
+        with Compilation(show.told) as compilation, show.progress() as bar:
+            trace = study.trace(progress=bar.share("reading the trace"), **self.reading)
+            show.unusual(unusual_values(study), trace)
+            compilation.wait()
+            yield trace, bar
+
+
+@dataclass(frozen=True)
+class ReplayedOften(Replayed):
+    """A study that is replayed many times, on workers, with figures that are kept."""
+
+    store: StoreFile = None
+    no_store: Annotated[bool, typer.Option("--no-store", help="Replay everything, and keep nothing.")] = False
+    cluster: Annotated[
+        str | None,
+        typer.Option("--cluster", metavar="ADDRESS", help="Replay on this Dask cluster, tcp://HOST:PORT."),
+    ] = None
+
+    @contextmanager
+    def asked(self, study: Study) -> Iterator[tuple[Trace, Bar, Asking]]:
+        """Its trace, a progress bar, and in what every question that replays it many times is asked."""
+        from libramen.runs.cases import cores, forks
+
+        kept = open_store(self.store, no_store=self.no_store)
+        workers = None if forks() else cores()  # nobody's script would run again
+        try:
+            with _on_cluster(self.cluster) as executor, self.ready(study) as (trace, bar):
+                asked: Asking = {"trace": trace, "seed": self.seed, "store": kept, "progress": bar.named}
+                yield trace, bar, {**asked, "executor": executor, "workers": workers}
+        finally:
+            if kept is not None:
+                kept.close()
 
 
 def save_figure(figure: Any, file: Path) -> None:
@@ -220,21 +258,15 @@ def read_growth(text: str | None) -> tuple[float, float] | None:
 
 @dataclass(frozen=True)
 class Outputs:
-    """How a result is to be given out.
+    """How a result is to be given out: in words or as JSON, and its tables, the main one where that is said."""
 
-    Attributes:
-        json: whether as JSON, instead of in words.
-        form: of the words, "text" or "md".
-        plot: where its picture goes.
-        csv: where its tables go: the main one there, the others beside it.
-        drawn: what its picture is to show, for its `plot()`.
-    """
-
-    json: bool = False
-    plot: Path | None = None
-    csv: Path | None = None
-    form: str = "text"
-    drawn: dict[str, Any] = field(default_factory=dict)
+    json: Json = False
+    csv: Annotated[
+        Path | None, typer.Option("--csv", metavar="FILE", help="Write the tables as CSV, the main one here.")
+    ] = None
+    form: Annotated[
+        str, typer.Option("--format", metavar="FORM", help="text, or md: Markdown, for a pull request.")
+    ] = "text"
 
     def __post_init__(self) -> None:
         """Before any time is spent: whether they can be written.
@@ -242,7 +274,6 @@ class Outputs:
         Raises:
             OutputError: they cannot.
         """
-        check_plot(self.plot)
         if self.form not in FORMS or (self.json and self.form != "text"):
             from libramen.base.errors import OutputError
 
@@ -254,20 +285,27 @@ class Outputs:
             check_output(self.csv, (".csv",))
 
     def give(
-        self, result: Any, sections: Callable[[], list[Section]], main: str, document: dict[str, Any] | None = None
+        self,
+        result: Any,
+        sections: Callable[[], list[Section]],
+        main: str,
+        document: dict[str, Any] | None = None,
+        *,
+        trace: Trace | None = None,
     ) -> None:
-        """The picture, the tables, and the JSON or the words.
+        """The tables, and the JSON or the words; on stderr what is to be known of a trace.
 
         Args:
-            result: with `plot()` and `to_dict()`.
+            result: with `to_dict()`.
             sections: what is said of it.
             main: name of the main table.
             document: the JSON, where it is not that of the result.
+            trace: what was replayed.
         """
         from libramen.cli import show
 
-        if self.plot is not None:
-            save_figure(result.plot(**self.drawn), self.plot)
+        if trace is not None:
+            show.skipped_lines(trace)
         made = sections() if self.csv is not None or not self.json else []
         if self.csv is not None:
             from libramen.report.tables import write_tables
@@ -278,6 +316,8 @@ class Outputs:
             import json
 
             typer.echo(json.dumps(result.to_dict() if document is None else document, indent=2, allow_nan=False))
+            if trace is not None:
+                show.doubts(trace.demand)
         elif self.form == "md":
             from libramen.report.markdown import to_markdown
 
@@ -285,23 +325,19 @@ class Outputs:
         else:
             show.render(made)
 
-    def give_with(
-        self,
-        trace: Trace,
-        result: Any,
-        sections: Callable[[], list[Section]],
-        main: str,
-        document: dict[str, Any] | None = None,
-    ) -> None:
-        """The same, and on stderr what is to be known of the trace."""
-        from libramen.cli import show
 
-        show.skipped_lines(trace)
-        self.give(result, sections, main, document)
-        if self.json:
-            show.doubts(trace.demand)
+@dataclass(frozen=True)
+class OutputsAndPicture(Outputs):
+    """The same of a result that has a picture."""
 
+    plot: Annotated[Path | None, typer.Option("--plot", metavar="FILE", help="Draw a picture: .png or .svg.")] = None
 
-def repeats_document(repeated: Repeats | None) -> dict[str, Any]:
-    """What repeats add to the JSON of a command."""
-    return {} if repeated is None else {"repeats": repeated.to_dict()}
+    def __post_init__(self) -> None:
+        """See `Outputs`."""
+        super().__post_init__()
+        check_plot(self.plot)
+
+    def draw(self, result: Any, **how: Any) -> None:
+        """The picture, if one is asked for; `how`: of its `plot()`."""
+        if self.plot is not None:
+            save_figure(result.plot(**how), self.plot)

@@ -8,30 +8,19 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from libramen.cli.common import (
-    Cluster,
-    Csv,
-    Form,
     Growth,
-    Json,
     Memory,
-    NoCache,
-    NoStore,
     OnePlan,
-    Outputs,
-    Plot,
+    OutputsAndPicture,
     RepeatTimes,
-    Seed,
+    Replayed,
+    ReplayedOften,
     SomePlans,
-    StoreFile,
     Strict,
-    StudyPath,
-    Trust,
     plans_of,
     read,
     read_growth,
     read_repeats,
-    ready,
-    replaying,
 )
 from libramen.cli.grouped import App
 
@@ -49,30 +38,23 @@ app = App()
     ]
 )
 def events(
-    study: StudyPath,
+    given: Replayed,
     plan: OnePlan,
-    json: Json = False,
-    seed: Seed = 0,
-    trust_code: Trust = False,
-    no_cache: NoCache = False,
+    out: OutputsAndPicture,
     once: Annotated[
         bool, typer.Option("--once", help="Count each event once a month, not as often as the trace stands for.")
     ] = False,
-    plot: Plot = None,
-    csv: Csv = None,
-    form: Form = "text",
 ) -> int:
     """What each release and fault of a plan costs: as planned, in the quietest window, with other strategies."""
-    from libramen.cli import sections
-    from libramen.questions.events import events as find_events
-    from libramen.study.file import load_study
+    from libramen.questions.events import events as find
+    from libramen.report.events import ways_sections
 
-    out = Outputs(json, plot, csv, form)
-    loaded = load_study(study, trust_code=trust_code)
-    loaded.plan(plan)
-    with ready(loaded, seed, no_cache=no_cache) as (trace, bar):
-        found = find_events(loaded, plan, trace=trace, seed=seed, once=once, progress=bar.named)
-    out.give_with(trace, found, lambda: sections.events(loaded, found), "events")
+    study = given.load()
+    study.plan(plan)
+    with given.ready(study) as (trace, bar):
+        found = find(study, plan, trace=trace, seed=given.seed, once=once, progress=bar.named)
+    out.draw(found)
+    out.give(found, lambda: ways_sections(found, study.name), "events", trace=trace)
     return 0
 
 
@@ -84,7 +66,8 @@ def events(
     ]
 )
 def search(
-    study: StudyPath,
+    given: ReplayedOften,
+    out: OutputsAndPicture,
     name: Annotated[str | None, typer.Argument(metavar="[NAME]", help="A [search.NAME] of the study.")] = None,
     plan: Annotated[
         str | None,
@@ -100,39 +83,27 @@ def search(
             help="Key and values, 2..20 or a,b,c: plan, replicas, scaling.K, size.K, service.K, trace.scale; or auto.",
         ),
     ] = None,
-    json: Json = False,
-    seed: Seed = 0,
     strict: Strict = False,
-    trust_code: Trust = False,
-    no_cache: NoCache = False,
     front: Annotated[
         bool, typer.Option("--front", help="Replay all, and show the plans that nobody beats in everything.")
     ] = False,
     save: Annotated[
         Path | None, typer.Option("--save", metavar="FILE", help="Write the winner as a plan to be pasted: .toml.")
     ] = None,
-    plot: Plot = None,
-    csv: Csv = None,
-    form: Form = "text",
     repeats: RepeatTimes = None,
-    store: StoreFile = None,
-    no_store: NoStore = False,
-    cluster: Cluster = None,
 ) -> int:
     """Find the cheapest combination that meets every objective, and prove it without replaying all of them."""
     from libramen.base.errors import OutputError
     from libramen.base.files import check_output
-    from libramen.cli import sections
     from libramen.questions.search import search as find
-    from libramen.study.file import load_study
+    from libramen.report.search import search_sections
 
-    out = Outputs(json, plot, csv, form)
     if save is not None:
         check_output(save, (".toml",))
     ranges = _ranges(vary or [])
-    loaded = load_study(study, trust_code=trust_code)
+    study = given.load()
     if name is not None:
-        planned, own = _named(loaded, name)
+        planned, own = _named(study, name)
         if plan is not None:
             own.pop("plan", None)
         plan, ranges = plan or planned, own | ranges
@@ -141,17 +112,17 @@ def search(
             "--plan is missing; allowed: a plan and what is varied, --vary plan=A,B, or the name of a [search.NAME]"
         )
     if plan is not None:
-        loaded.plan(plan)
+        study.plan(plan)
     for key in ranges if save is not None else ():
         if {"size", "tier"} & set(key.split(".")[:-1]):
             raise OutputError(f"--save: {key} changes what the tier sells, which a plan cannot name; leave one out")
     how: Any = {"auto": "auto" in (vary or ()), "front": front, "repeats": read_repeats(repeats)}
-    where = replaying(loaded, seed, no_cache=no_cache, store=store, no_store=no_store, cluster=cluster)
-    with where as (trace, _, asked):
-        found = find(loaded, plan, vary=ranges, **how, **asked)
+    with given.asked(study) as (trace, _, asked):
+        found = find(study, plan, vary=ranges, **how, **asked)
     if save is not None:
-        _save(save, found.winner(), plan, loaded)
-    out.give_with(trace, found, lambda: sections.search(loaded, found, front=front), "plans")
+        _save(save, found.winner(), plan, study)
+    out.draw(found)
+    out.give(found, lambda: search_sections(study.name, found, front=front), "plans", trace=trace)
     return int(strict and any(one.cheapest is None for one in found.scenarios))
 
 
@@ -203,47 +174,27 @@ def _ranges(vary: list[str]) -> dict[str, Any]:
     ]
 )
 def headroom(
-    study: StudyPath,
+    given: ReplayedOften,
+    out: OutputsAndPicture,
     plan: SomePlans = None,
     grow: Growth = None,
-    json: Json = False,
-    seed: Seed = 0,
-    trust_code: Trust = False,
-    no_cache: NoCache = False,
-    plot: Plot = None,
-    csv: Csv = None,
-    form: Form = "text",
     repeats: Annotated[
         int | None,
         typer.Option("--repeats", metavar="N", min=1, max=100_000, help="Look for the limits with N seeds."),
     ] = None,
-    store: StoreFile = None,
-    no_store: NoStore = False,
-    cluster: Cluster = None,
     memory: Memory = None,
 ) -> int:
     """How much more load each plan takes, which objective breaks first, and what runs out."""
     from libramen.base.units import parse_size
-    from libramen.cli import sections
     from libramen.questions.headroom import headroom as find
-    from libramen.report.headroom import in_words
-    from libramen.study.file import load_study
+    from libramen.report.headroom import headroom_sections, in_words
 
-    out = Outputs(json, plot, csv, form)
-    growth, most = read_growth(grow), read(memory, parse_size, "--memory")
-    loaded = load_study(study, trust_code=trust_code)
-    where = replaying(loaded, seed, no_cache=no_cache, store=store, no_store=no_store, cluster=cluster)
-    with where as (trace, bar, asked):
-        found = find(
-            loaded,
-            plans=plan or None,
-            grow=growth,
-            repeats=repeats,
-            memory=most,
-            found=lambda room: bar.line(in_words(room)),
-            **asked,
-        )
-    out.give_with(trace, found, lambda: sections.headroom(loaded, found), "plans")
+    how: Any = {"grow": read_growth(grow), "memory": read(memory, parse_size, "--memory"), "repeats": repeats}
+    study = given.load()
+    with given.asked(study) as (trace, bar, asked):
+        found = find(study, plans=plan or None, found=lambda room: bar.line(in_words(room)), **how, **asked)
+    out.draw(found)
+    out.give(found, lambda: headroom_sections(found, study.name), "plans", trace=trace)
     return 0
 
 
@@ -254,40 +205,29 @@ def headroom(
     ]
 )
 def breakeven(
-    study: StudyPath,
+    given: ReplayedOften,
+    out: OutputsAndPicture,
     between: Annotated[
         str | None, typer.Option("--between", metavar="P,Q,...", help="Two plans or more (default: all of them).")
     ] = None,
     loads: Annotated[
         str, typer.Option("--loads", metavar="FROM..TO", help="From where to where, in times the load of the trace.")
     ] = "0.05..20",
-    json: Json = False,
-    seed: Seed = 0,
-    trust_code: Trust = False,
-    no_cache: NoCache = False,
-    plot: Plot = None,
-    csv: Csv = None,
-    form: Form = "text",
-    store: StoreFile = None,
-    no_store: NoStore = False,
-    cluster: Cluster = None,
     memory: Memory = None,
 ) -> int:
     """At which loads another plan becomes the cheaper one, and which objectives each misses there."""
     from libramen.base.units import parse_range, parse_size
-    from libramen.cli import sections
     from libramen.questions.break_even import break_even as find
-    from libramen.study.file import load_study
+    from libramen.report.break_even import break_even_sections
 
-    out = Outputs(json, plot, csv, form)
     ends, most = read(loads, parse_range, "--loads"), read(memory, parse_size, "--memory")
     assert ends is not None
-    loaded = load_study(study, trust_code=trust_code)
+    study = given.load()
     plans = None if between is None else [name.strip() for name in between.split(",")]
     for name in plans or ():
-        loaded.plan(name)
-    where = replaying(loaded, seed, no_cache=no_cache, store=store, no_store=no_store, cluster=cluster)
-    with where as (trace, _, asked):
-        found = find(loaded, between=plans, loads=ends, memory=most, **asked)
-    out.give_with(trace, found, lambda: sections.break_even(loaded, found), "crossings")
+        study.plan(name)
+    with given.asked(study) as (trace, _, asked):
+        found = find(study, between=plans, loads=ends, memory=most, **asked)
+    out.draw(found)
+    out.give(found, lambda: break_even_sections(found, study.name), "crossings", trace=trace)
     return 0

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any, Final
+import functools
+import inspect
+from dataclasses import MISSING, fields, is_dataclass
+from typing import TYPE_CHECKING, Any, Final, get_type_hints
 
 import typer
 from typer.core import TyperCommand, TyperGroup
@@ -99,4 +102,31 @@ class App(typer.Typer):
         self, name: str | None = None, *, examples: list[str], **how: Any
     ) -> Callable[[Any], Any]:
         """Add a command; `examples`: as they are typed."""
-        return super().command(name, cls=_Command, epilog="\n".join(examples), **how)
+        add = super().command(name, cls=_Command, epilog="\n".join(examples), **how)
+        return lambda function: add(_with_options(function))
+
+
+def _with_options(function: Callable[..., int]) -> Callable[..., int]:
+    """A command in whose place of a dataclass stand the options that are its fields."""
+    hints = get_type_hints(function, include_extras=True)
+    tables: dict[str, Any] = {name: kind for name, kind in hints.items() if is_dataclass(kind)}
+    parameters: list[inspect.Parameter] = []
+    for name, parameter in inspect.signature(function).parameters.items():
+        if name not in tables:
+            parameters.append(parameter.replace(annotation=hints[name]))
+            continue
+        of = get_type_hints(tables[name], include_extras=True)
+        for one in fields(tables[name]):
+            default = [] if one.default_factory is not MISSING else one.default
+            none = inspect.Parameter.empty if default is MISSING else default
+            parameters.append(parameter.replace(name=one.name, annotation=of[one.name], default=none))
+
+    @functools.wraps(function)
+    def command(**given: Any) -> int:
+        made = {name: kind(**{one.name: given.pop(one.name) for one in fields(kind)}) for name, kind in tables.items()}
+        return function(**given, **made)
+
+    needed = sorted(parameters, key=lambda one: one.default is not inspect.Parameter.empty)
+    command.__signature__ = inspect.Signature(needed, return_annotation=int)  # type: ignore[attr-defined]
+    command.__annotations__ = {one.name: one.annotation for one in needed} | {"return": int}
+    return command

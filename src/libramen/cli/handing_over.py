@@ -7,25 +7,7 @@ from typing import Annotated
 
 import typer
 
-from libramen.cli.common import (
-    Cluster,
-    Csv,
-    Form,
-    Growth,
-    Json,
-    NoCache,
-    NoStore,
-    Outputs,
-    Seed,
-    SomePlans,
-    StoreFile,
-    StudyPath,
-    Trust,
-    open_store,
-    read,
-    read_growth,
-    replaying,
-)
+from libramen.cli.common import Growth, Outputs, ReplayedOften, SomePlans, open_store, read, read_growth
 from libramen.cli.grouped import App
 
 app = App()
@@ -38,6 +20,7 @@ app = App()
     ]
 )
 def tiers(
+    out: Outputs,
     file: Annotated[
         Path | None,
         typer.Argument(
@@ -53,29 +36,16 @@ def tiers(
     save: Annotated[
         Path | None, typer.Option("--save", metavar="FILE", help="Write them as a catalogue for a study: .toml.")
     ] = None,
-    json: Json = False,
-    csv: Csv = None,
-    form: Form = "text",
 ) -> int:
     """What each size costs in a month: idle, half used and full, before anything is replayed."""
-    from libramen.base.files import check_output, write_whole
+    from libramen.base.files import check_output
     from libramen.base.units import parse_duration, parse_size
-    from libramen.bill.price_list import price_list
-    from libramen.cli import sections
-    from libramen.cli.catalogues import tiers_of
-    from libramen.study.written import tiers_toml
+    from libramen.cli.catalogues import show_prices
 
-    out = Outputs(json, csv=csv, form=form)
     if save is not None:
         check_output(save, (".toml",))
     cpu_s, sent = read(cpu, parse_duration, "--cpu"), read(size, parse_size, "--bytes")
-    name, found, terms = tiers_of(file, column or [])
-    priced = price_list(found.tiers, cpu=cpu_s or 0.0, bytes_out=sent or 0, terms=terms, notes=found.notes)
-    if save is not None:
-        text = tiers_toml(found.tiers).encode()
-        write_whole(save, lambda path: path.write_bytes(text))
-    out.give(priced, lambda: sections.price_list(name, priced), "sizes")
-    return 0
+    return show_prices(out, file, column or [], save, cpu=cpu_s or 0.0, bytes_out=sent or 0)
 
 
 @app.command(
@@ -115,19 +85,13 @@ def schema(
     ]
 )
 def report(
-    study: StudyPath,
+    given: ReplayedOften,
     out: Annotated[Path, typer.Option("--out", metavar="FILE", help="Where to: .html, or .md without figures.")],
     plan: SomePlans = None,
     full: Annotated[
         bool, typer.Option("--full", help="Look for headroom and break-even, too, if they are not known yet.")
     ] = False,
     grow: Growth = None,
-    seed: Seed = 0,
-    trust_code: Trust = False,
-    no_cache: NoCache = False,
-    store: StoreFile = None,
-    no_store: NoStore = False,
-    cluster: Cluster = None,
 ) -> int:
     """Write one page to hand over: the verdict, the plans, what happens, what it costs, how long it lasts."""
     from libramen.base.files import check_output, write_whole
@@ -135,16 +99,14 @@ def report(
     from libramen.questions.dossier import dossier
     from libramen.report.markdown import to_markdown
     from libramen.report.page import page_of, sections_of
-    from libramen.study.file import load_study
 
     check_output(out, (".html", ".md"))
     growth = read_growth(grow)
-    loaded = load_study(study, trust_code=trust_code)
+    study = given.load()
     for name in plan or ():
-        loaded.plan(name)
-    where = replaying(loaded, seed, no_cache=no_cache, store=store, no_store=no_store, cluster=cluster)
-    with where as (trace, _, asked):
-        found = dossier(loaded, plans=plan or None, full=full, grow=growth, **asked)
+        study.plan(name)
+    with given.asked(study) as (trace, _, asked):
+        found = dossier(study, plans=plan or None, full=full, grow=growth, **asked)
         text = page_of(found) if out.suffix.lower() == ".html" else to_markdown(sections_of(found))
     write_whole(out, lambda path: path.write_text(text, encoding="utf-8"))
     show.skipped_lines(trace)

@@ -3,32 +3,25 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
 from libramen.cli.common import (
-    Csv,
-    Form,
-    Json,
-    NoCache,
     OnePlan,
     Outputs,
-    Plot,
     RepeatTimes,
-    Seed,
+    Replayed,
     Strict,
-    StudyPath,
-    Trust,
     check_plot,
     read_repeats,
-    ready,
-    repeats_document,
     save_figure,
 )
 from libramen.cli.grouped import App
 
 if TYPE_CHECKING:
+    from collections.abc import Callable
+
     from libramen.outcome.outcome import Outcome
     from libramen.report.section import Section
     from libramen.trace.trace import Trace
@@ -47,16 +40,11 @@ app = App()
     ]
 )
 def replay(
-    study: StudyPath,
+    given: Replayed,
     plan: OnePlan,
-    json: Json = False,
-    seed: Seed = 0,
+    out: Outputs,
     strict: Strict = False,
-    trust_code: Trust = False,
-    no_cache: NoCache = False,
-    plot: Plot = None,
-    csv: Csv = None,
-    form: Form = "text",
+    plot: Annotated[Path | None, typer.Option("--plot", metavar="FILE", help="Draw a picture: .png or .svg.")] = None,
     where: Annotated[
         Path | None, typer.Option("--where", metavar="FILE", help="Draw where the time of requests went: .png or .svg.")
     ] = None,
@@ -93,82 +81,99 @@ def replay(
     last: Annotated[str | None, typer.Option("--to", metavar="T", help="Show up to then, likewise.")] = None,
 ) -> int:
     """Replay one plan, and see what happened and why."""
-    from libramen.base.errors import OutputError
-    from libramen.base.files import check_output
-    from libramen.bill.cost_rows import billing_month
-    from libramen.cli import sections
-    from libramen.report.cost_file import write_costs
-    from libramen.report.tables import json_of_frame, write_frame
-    from libramen.study.file import load_study
+    from libramen.questions.repeats import repeat
+    from libramen.report.repeats import repeats_sections
+    from libramen.report.replay import outcome_sections
+    from libramen.report.stretch import stretch_sections
+    from libramen.report.tables import json_of_frame
+    from libramen.report.trust import trust_section
     from libramen.trust.grade import kept_grade
 
-    out = Outputs(json, csv=csv, form=form)
-    check_plot(plot)
-    check_plot(where)
-    check_plot(money)
-    for file, suffixes in ((requests, (".parquet",)), (decisions, (".csv",)), (costs, (".csv", ".parquet"))):
-        if file is not None:
-            check_output(file, suffixes)
     in_json = series == "-"
-    if series is not None and not in_json:
-        check_output(Path(series), (".csv", ".parquet"))
-    if in_json and not json:
-        raise OutputError("--series -: found no --json beside it; allowed: a file .csv or .parquet, or - with --json")
-    if month is not None:
-        if costs is None:
-            raise OutputError("--month says which month --costs is of; allowed: with --costs")
-        billing_month(month, None)
-    loaded, n = load_study(study, trust_code=trust_code), read_repeats(repeats)
-    chosen = loaded.plan(plan)
-    with ready(loaded, seed, no_cache=no_cache) as (trace, bar):
+    pictures, tables = (plot, where, money), (requests, decisions, None if in_json else series, costs)
+    _check(out, pictures, tables, month, in_json=in_json)
+    study, n = given.load(), read_repeats(repeats)
+    chosen = study.plan(plan)
+    with given.ready(study) as (trace, bar):
         stretch = _stretch(trace, first, last)
-        outcome = loaded.replay(chosen, trace=trace, seed=seed, progress=bar.share(f"replaying {plan}"))
-        repeated = None
-        if n is not None:
-            from libramen.questions.repeats import repeat
-
-            repeated = repeat(loaded, n, plans=[plan], trace=trace, seed=seed, progress=bar.named)
-    _write(outcome, requests, decisions, where)
+        outcome = study.replay(chosen, trace=trace, seed=given.seed, progress=bar.share(f"replaying {plan}"))
+        how: Any = {"trace": trace, "seed": given.seed, "progress": bar.named}
+        repeated = None if n is None else repeat(study, n, plans=[plan], **how)
+    _write(outcome, tables, study.name, month)
+    draw = (lambda: outcome.plot(**stretch), outcome.plot_where, outcome.plot_costs)
+    for file, made in zip(pictures, draw, strict=True):
+        if file is not None:
+            save_figure(made(), file)
     seen = outcome.stretch(**stretch) if stretch else None
-    said = repeats_document(repeated) | ({} if seen is None else {"stretch": seen.to_dict()})
-    if series is not None and not in_json:
-        write_frame(Path(series), outcome.series_table())
-    if in_json:
-        said |= {"series": json_of_frame(outcome.series_table())}
-    if costs is not None:
-        write_costs(costs, outcome.cost_rows(loaded.name, month))
-    if plot is not None:
-        save_figure(outcome.plot(**stretch), plot)
-    if money is not None:
-        save_figure(outcome.plot_costs(), money)
+    said = {} if repeated is None else {"repeats": repeated.to_dict()}
+    said |= {} if seen is None else {"stretch": seen.to_dict()}
+    said |= {"series": json_of_frame(outcome.series_table())} if in_json else {}
 
     def shown() -> list[Section]:
-        some = (
-            sections.outcome(loaded, outcome, kept_grade(loaded, seed))
-            if seen is None
-            else sections.stretch(loaded, outcome, seen)
-        )
-        return some if repeated is None else [*some, *sections.repeats(repeated)]
+        if seen is None:
+            some = [*outcome_sections(study, outcome), *trust_section(study, kept_grade(study, given.seed))]
+        else:
+            some = stretch_sections(study, outcome, seen)
+        return some if repeated is None else [*some, *repeats_sections(repeated)]
 
-    main = "bill" if seen is None else "latency"
-    out.give_with(trace, outcome, shown, main, outcome.to_dict() | said if json else None)
+    document = outcome.to_dict() | said if out.json else None
+    out.give(outcome, shown, "bill" if seen is None else "latency", document, trace=trace)
     return int(strict and not (outcome.meets_all if repeated is None else repeated.cheapest is not None))
 
 
-def _write(outcome: Outcome, requests: Path | None, decisions: Path | None, where: Path | None) -> None:
-    """Write the tables and the picture that are asked for beside what is shown."""
-    from libramen.base.files import write_whole
+_Tables = tuple[Path | None, Path | None, str | None, Path | None]
+"""Where the requests, the decisions, the series and the costs go."""
+_ENDINGS = ((".parquet",), (".csv",), (".csv", ".parquet"), (".csv", ".parquet"))
 
-    if requests is not None:
+
+def _check(
+    out: Outputs, pictures: tuple[Path | None, ...], tables: _Tables, month: str | None, *, in_json: bool
+) -> None:
+    """Before any time is spent: whether all that is asked for can be written.
+
+    Raises:
+        OutputError: it cannot.
+    """
+    from libramen.base.errors import OutputError
+    from libramen.base.files import check_output
+    from libramen.bill.cost_rows import billing_month
+
+    for picture in pictures:
+        check_plot(picture)
+    for file, endings in zip(tables, _ENDINGS, strict=True):
+        if file is not None:
+            check_output(Path(file), endings)
+    if in_json and not out.json:
+        raise OutputError("--series -: found no --json beside it; allowed: a file .csv or .parquet, or - with --json")
+    if month is not None:
+        if tables[-1] is None:
+            raise OutputError("--month says which month --costs is of; allowed: with --costs")
+        billing_month(month, None)
+
+
+def _write(outcome: Outcome, tables: _Tables, study: str, month: str | None) -> None:
+    """Write the tables that are asked for beside what is shown."""
+    from libramen.base.files import write_whole
+    from libramen.report.cost_file import write_costs
+    from libramen.report.tables import write_frame
+
+    def write_requests(file: Path) -> None:
         from pyarrow import parquet
 
-        table = outcome.requests_table()
-        write_whole(requests, lambda path: parquet.write_table(table, path))
-    if decisions is not None:
-        frame = outcome.decisions
-        write_whole(decisions, lambda path: frame.to_csv(path, index=False, lineterminator="\n"))
-    if where is not None:
-        save_figure(outcome.plot_where(), where)
+        write_whole(file, lambda path: parquet.write_table(outcome.requests_table(), path))
+
+    def write_decisions(file: Path) -> None:
+        write_whole(file, lambda path: outcome.decisions.to_csv(path, index=False, lineterminator="\n"))
+
+    writers: tuple[Callable[[Path], None], ...] = (
+        write_requests,
+        write_decisions,
+        lambda file: write_frame(file, outcome.series_table()),
+        lambda file: write_costs(file, outcome.cost_rows(study, month)),
+    )
+    for file, write in zip(tables, writers, strict=True):
+        if file is not None:
+            write(Path(file))
 
 
 def _stretch(trace: Trace, first: str | None, last: str | None) -> dict[str, float]:

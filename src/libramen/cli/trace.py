@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import json as json_format
 import re
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from libramen.cli.common import Csv, Form, Outputs, Plot
+from libramen.cli.common import Json, NoCache, OutputsAndPicture, Seed
 from libramen.cli.grouped import App
 
 if TYPE_CHECKING:
@@ -19,94 +20,85 @@ _BARE = re.compile(r"[^\s\"'\[\]{},#=][^\"'\[\]{}#=]*")
 
 app = App(help="Look at traces, convert, shape and make them.", no_args_is_help=True)
 
-Files = Annotated[list[str], typer.Argument(metavar="FILES", help="Logs or a trace table; patterns and '-' too.")]
-Json = Annotated[bool, typer.Option("--json", help="Print JSON on stdout, and nothing else there.")]
-Seed = Annotated[int, typer.Option("--seed", min=0, help="Random seed.")]
 Out = Annotated[Path, typer.Option("--out", metavar="FILE", help="Where to: .csv, .jsonl, .parquet or .arrow.")]
 Settings = Annotated[
     list[str],
     typer.Option("--set", metavar="KEY=VALUE", help="A key of [trace], such as latency_unit=ms; may be repeated."),
 ]
-NoCache = Annotated[bool, typer.Option("--no-cache", help="Read the files again, also if they were read before.")]
-Zone = Annotated[str, typer.Option("--time-zone", metavar="ZONE", help="Zone of local times, such as Europe/Lisbon.")]
+
+
+@dataclass(frozen=True)
+class Source:
+    """Logs or a trace, read as `[trace]` with some keys would."""
+
+    files: Annotated[list[str], typer.Argument(metavar="FILES", help="Logs or a trace table; patterns and '-' too.")]
+    seed: Seed = 0
+    time_zone: Annotated[
+        str, typer.Option("--time-zone", metavar="ZONE", help="Zone of local times, such as Europe/Lisbon.")
+    ] = "UTC"
+    settings: Settings = field(default_factory=list)
+    no_cache: NoCache = False
+
+    def read(self, *, estimate: bool = True, **more: Any) -> Trace:
+        """Read it, with a bar."""
+        from libramen.cli import show
+        from libramen.load.load import Load
+        from libramen.study.trace_table import TraceTable
+
+        table = TraceTable(files=self.files, time_zone=self.time_zone, **_settings(self.settings), **more)
+        with show.progress() as bar:
+            load = Load(table, Path(), self.seed)
+            return load.trace(bar.share("reading"), estimate=estimate, cache=not self.no_cache)
 
 
 @app.command(examples=["libramen trace inspect saltmarsh/saltmarsh.log.gz --time-zone Europe/Lisbon"])
-def inspect(
-    files: Files,
-    json: Json = False,
-    seed: Seed = 0,
-    time_zone: Zone = "UTC",
-    settings: Settings = [],  # noqa: B006  (typer reads it, nobody changes it)
-    no_cache: NoCache = False,
-    plot: Plot = None,
-    csv: Csv = None,
-    form: Form = "text",
-) -> int:
+def inspect(source: Source, out: OutputsAndPicture) -> int:
     """Look at the load of logs or a trace, and see what was assumed."""
-    from libramen.cli import sections, show
+    from libramen.cli import show
+    from libramen.report.load import summary_sections
     from libramen.trace.source import Demand
     from libramen.trace.summary import summarise
 
-    out = Outputs(json, plot, csv, form)
-    with show.progress() as bar:
-        trace = _read(files, settings, seed, time_zone, bar.share("reading"), estimate=False, cache=not no_cache)
-        summary = summarise(trace)
+    trace = source.read(estimate=False)
+    summary = summarise(trace)
     show.skipped_lines(trace)
     show.unusual((), trace)
-    if json:
+    if out.json:
         show.doubts(Demand("quiet", doubts=summary.doubts))
-    out.give(summary, lambda: sections.summary(summary), "routes")
+    out.draw(summary)
+    out.give(summary, lambda: summary_sections(summary), "routes")
     return 0
 
 
 @app.command(examples=["libramen trace convert saltmarsh/saltmarsh.log.gz --out saltmarsh/trace.parquet"])
 def convert(
-    files: Files,
+    source: Source,
     out: Out,
-    seed: Seed = 0,
-    time_zone: Zone = "UTC",
-    settings: Settings = [],  # noqa: B006
     counts: Annotated[
         str | None, typer.Option("--counts", metavar="LENGTH", help="Write requests per interval, such as 1m.")
     ] = None,
-    no_cache: NoCache = False,
     json: Json = False,
 ) -> int:
     """Write any readable log or trace as a trace table, or as counts per interval."""
     from libramen.base import units
-    from libramen.cli import show
 
     _check_out(out)
     every_s = None if counts is None else units.parse_duration(counts)
-    with show.progress() as bar:
-        trace = _read(files, settings, seed, time_zone, bar.share("reading"), estimate=True, cache=not no_cache)
-    return _write(trace, out, json, every_s)
+    return _write(source.read(), out, json, every_s)
 
 
 @app.command(
     examples=["libramen trace shape saltmarsh/saltmarsh.log.gz --step '{ repeat = \"7d\" }' --out week.parquet"]
 )
 def shape(
-    files: Files,
+    source: Source,
     out: Out,
     steps: Annotated[list[str], typer.Option("--step", metavar="STEP", help="A step as in shape = [...]; in order.")],
-    seed: Seed = 0,
-    time_zone: Zone = "UTC",
-    settings: Settings = [],  # noqa: B006
-    no_cache: NoCache = False,
     json: Json = False,
 ) -> int:
     """Stretch, thin, grow, cut or mix a trace, and write it."""
-    from libramen.cli import show
-
     _check_out(out)
-    table = _toml("shape = [" + ", ".join(steps) + "]", "--step")
-    with show.progress() as bar:
-        trace = _read(
-            files, settings, seed, time_zone, bar.share("reading"), estimate=True, cache=not no_cache, **table
-        )
-    return _write(trace, out, json)
+    return _write(source.read(**_toml("shape = [" + ", ".join(steps) + "]", "--step")), out, json)
 
 
 @app.command(examples=["libramen trace make --set rate=20 --set profile=daily --out day.parquet"])
@@ -137,25 +129,6 @@ def _check_out(out: Path) -> None:
     from libramen.trace.write import SUFFIXES
 
     check_output(out, SUFFIXES)
-
-
-def _read(
-    files: list[str],
-    settings: list[str],
-    seed: int,
-    time_zone: str,
-    progress: Any,
-    *,
-    estimate: bool,
-    cache: bool,
-    **more: Any,
-) -> Trace:
-    """Read files as `[trace]` with some keys would."""
-    from libramen.load.load import Load
-    from libramen.study.trace_table import TraceTable
-
-    table = TraceTable(files=files, time_zone=time_zone, **_settings(settings), **more)
-    return Load(table, Path(), seed).trace(progress, estimate=estimate, cache=cache)
 
 
 def _settings(settings: list[str]) -> dict[str, Any]:

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from typing import Final
 
 from libramen.base import units
 from libramen.questions.against import Against, Change
+from libramen.report.columns import data, number, table, words
 from libramen.report.prose import and_list
-from libramen.report.section import Cell, Column, Row, Section, row
+from libramen.report.section import Cell, Column, Section
 
 _MORE: Final = "more than 1 % (for availability: of the failed share or of the error budget, whichever is greater)"
 _NAMES: Final = {"availability": "availability", "p95_s": "p95 (ok)", "month": "a month"}
@@ -16,23 +17,27 @@ _NAMES: Final = {"availability": "availability", "p95_s": "p95 (ok)", "month": "
 
 def against_section(found: Against, currency: str) -> Section:
     """A row for each figure of each plan, those that got worse first."""
-    order = sorted(found.changes, key=lambda change: not change.is_worse)
-    return Section(
-        f"Against {found.file}",
+
+    def figure(title: str, key: str, of: Callable[[Change], float | None]) -> Column:
+        return number(title, key, lambda one: Cell(_shown(one.measure, of(one), currency), of(one)))
+
+    return table(
+        (
+            words("plan", "plan"),
+            words("what", "measure", lambda one: Cell(_NAMES.get(one.measure, one.measure), one.measure)),
+            figure("before", "before", lambda one: one.before),
+            figure("now", "now", lambda one: one.now),
+            number("change", "change", _change),
+            words("95 % interval", of=_within, if_any=True),
+            data("low", if_any=True),
+            data("high", if_any=True),
+            words("", "is_worse", lambda one: Cell("worse" if one.is_worse else "", one.is_worse)),
+        ),
+        sorted(found.changes, key=lambda change: not change.is_worse),
+        stands_out=lambda one: one.is_worse,
+        title=f"Against {found.file}",
         sentences=tuple(_said(found, currency)),
         prose=True,
-        columns=(
-            Column("plan", "plan", is_number=False),
-            Column("what", "measure", is_number=False),
-            Column("before", "before"),
-            Column("now", "now"),
-            Column("change", "change"),
-            Column("95 % interval", is_number=False, if_any=True),
-            Column("", "low", in_text=False, if_any=True),
-            Column("", "high", in_text=False, if_any=True),
-            Column("", "is_worse", is_number=False),
-        ),
-        rows=tuple(_row(change, currency) for change in order),
         notes=(_note(found),),
         name="against",
     )
@@ -59,21 +64,17 @@ def _in_words(change: Change, currency: str) -> str:
     return f"{_NAMES[change.measure]} is {now}, was {before}"
 
 
-def _row(change: Change, currency: str) -> Row:
-    is_figure = change.measure in _NAMES
-    difference = None if change.before is None or change.now is None else change.now - change.before
+def _change(change: Change) -> Cell:
+    """By how much a figure changed; of an objective the sign alone, in data."""
+    if change.before is None or change.now is None:
+        return Cell("")
+    difference = change.now - change.before
+    return Cell(_difference(change.measure, difference) if change.measure in _NAMES else "", difference)
+
+
+def _within(change: Change) -> Cell:
     ends = (change.low, change.high)
-    within = "" if None in ends else " to ".join(_difference(change.measure, end or 0.0) for end in ends)
-    return row([
-        change.plan,
-        Cell(_NAMES.get(change.measure, change.measure), change.measure),
-        Cell(_shown(change.measure, change.before, currency), change.before),
-        Cell(_shown(change.measure, change.now, currency), change.now),
-        Cell(_difference(change.measure, difference) if is_figure and difference is not None else "", difference),
-        Cell(within),
-        *(Cell("", end) for end in ends),
-        Cell("worse" if change.is_worse else "", change.is_worse),
-    ], stands_out=change.is_worse)  # fmt: skip
+    return Cell("" if None in ends else " to ".join(_difference(change.measure, end or 0.0) for end in ends))
 
 
 def _shown(measure: str, value: float | None, currency: str) -> str:

@@ -6,16 +6,17 @@ from collections.abc import Iterable, Iterator
 from typing import TYPE_CHECKING, Final
 
 from libramen.base import units
+from libramen.report.columns import data, money, number, table, words
 from libramen.report.prose import and_list
-from libramen.report.section import Cell, Column, Row, Section, row
+from libramen.report.section import Cell, Column, Section, row
 from libramen.report.trust import title
-from libramen.report.words import clock, count, demand_sections
+from libramen.report.words import clock, demand_sections
 from libramen.trust.compared import Compared
 
 if TYPE_CHECKING:
     from libramen.trust.backtest import Backtest
     from libramen.trust.fit import Fitted
-    from libramen.trust.invoice import Invoice
+    from libramen.trust.invoice import Billed, Invoice
 
 _MOST_SCOPES: Final = 8
 _MOST_SAID: Final = 3
@@ -44,34 +45,32 @@ def backtest_sections(found: Backtest) -> list[Section]:
 
 def invoice_section(plan: str, found: Invoice) -> Section:
     """The bill of the recorded plan, the invoice, and what differs, line by line."""
-    rows = [
-        row([
-            Cell(line.item or "-", line.item),
-            Cell("" if line.invoiced_as == line.item else line.invoiced_as or "-", line.invoiced_as),
-            *(Cell(f"{amount:,.2f}", float(amount)) for amount in (line.billed, line.invoiced)),
-            Cell(f"{line.difference:+,.2f}" if line.difference else "0.00", float(line.difference)),
-        ])
-        for line in found.lines
-    ]  # fmt: skip
+
+    def other_name(line: Billed) -> Cell:
+        return Cell("" if line.invoiced_as == line.item else line.invoiced_as or "-", line.invoiced_as)
+
     totals = (found.billed, found.invoiced, found.invoiced - found.billed)
     shown = (f"{totals[0]:,.2f}", f"{totals[1]:,.2f}", f"{totals[2]:+,.2f}")
-    cells = [Cell(text, float(amount)) for text, amount in zip(shown, totals, strict=True)]
-    rows.append(row([Cell("total", "total"), Cell(""), *cells], stands_out=True, is_total=True))
-    unit = f"{found.currency}/month"
-    return Section(
-        f"The invoice {found.file} beside the bill of {plan}",
+    cells = [Cell(said, float(amount)) for said, amount in zip(shown, totals, strict=True)]
+    return table(
+        (
+            words("bill", "item", lambda line: Cell(line.item or "-", line.item)),
+            words("on the invoice", "invoiced_as", other_name),
+            money(f"bill, {found.currency}", "billed", found.currency),
+            money(f"invoice, {found.currency}", "invoiced", found.currency),
+            number("more", "difference", _more, unit=f"{found.currency}/month"),
+        ),
+        found.lines,
+        total=row([Cell("total", "total"), Cell(""), *cells], stands_out=True, is_total=True),
+        title=f"The invoice {found.file} beside the bill of {plan}",
         sentences=tuple(_differs(found)),
         prose=True,
-        columns=(
-            Column("bill", "item", is_number=False),
-            Column("on the invoice", "invoiced_as", is_number=False),
-            Column(f"bill, {found.currency}", "billed", unit),
-            Column(f"invoice, {found.currency}", "invoiced", unit),
-            Column("more", "difference", unit),
-        ),
-        rows=tuple(rows),
         name="invoice",
     )
+
+
+def _more(line: Billed) -> Cell:
+    return Cell(f"{line.difference:+,.2f}" if line.difference else "0.00", float(line.difference))
 
 
 def _differs(found: Invoice) -> Iterator[str]:
@@ -105,35 +104,33 @@ def _ready(found: Backtest) -> Iterator[str]:
 
 def fit_sections(found: Iterable[Fitted]) -> list[Section]:
     """What the log tells of the settings of the plan on which it was recorded."""
-    columns = (
-        Column("setting", "key", is_number=False),
-        Column("in the study", "now"),
-        Column("best", "best"),
-        Column("likely", "likely", is_number=False),
-        Column("off now", "off_now", "share"),
-        Column("off at best", "off_best", "share"),
-    )
-    rows, lines = [], []
-    for one in found:
-        off = dict(one.tried)
-        likely = f"{one.show(one.low)} to {one.show(one.high)}" if one.high > one.low else one.show(one.best)
-        rows.append(
-            row([
-                one.key,
-                Cell(one.show(one.now), one.now),
-                Cell(one.show(one.best) if one.tells else "-", one.best if one.tells else None),
-                likely if one.tells else "the log cannot tell",
-                _off(off[one.now]),
-                _off(off[one.best]) if one.tells else Cell("-"),
-            ])
-        )  # fmt: skip
-        if one.tells and not one.low <= one.now <= one.high:
-            lines.append(f"  {one.line}")
+    every = list(found)
+    lines = [f"  {one.line}" for one in every if one.tells and not one.low <= one.now <= one.high]
     said = ("Lines to paste into the study:", *lines) if lines else ("What the study says is as likely as anything.",)
-    note = "off: mean difference of percentiles among requests that found as many in progress."
-    title = "What the log tells of the recorded plan"
-    table = Section(title, columns=columns, rows=tuple(rows), notes=(note,), name="settings")
-    return [table, Section(sentences=said)]
+    settings = table(
+        (
+            words("setting", "key"),
+            number("in the study", "now", lambda one: Cell(one.show(one.now), one.now)),
+            number("best", "best", lambda one: Cell(one.show(one.best), one.best) if one.tells else None),
+            words("likely", "likely", _likely),
+            number("off now", "off_now", lambda one: _off(dict(one.tried)[one.now]), unit="share"),
+            number(
+                "off at best", "off_best",
+                lambda one: _off(dict(one.tried)[one.best]) if one.tells else None, unit="share",
+            ),
+        ),
+        every,
+        title="What the log tells of the recorded plan",
+        notes=("off: mean difference of percentiles among requests that found as many in progress.",),
+        name="settings",
+    )  # fmt: skip
+    return [settings, Section(sentences=said)]
+
+
+def _likely(one: Fitted) -> str:
+    if not one.tells:
+        return "the log cannot tell"
+    return f"{one.show(one.low)} to {one.show(one.high)}" if one.high > one.low else one.show(one.best)
 
 
 def _off(value: float) -> Cell:
@@ -141,33 +138,56 @@ def _off(value: float) -> Cell:
 
 
 def _table(found: Backtest) -> Section:
-    columns = (
-        Column("requests of the log", "scope", is_number=False),
-        Column("answered", "requests"),
-        *(
-            column
-            for name in ("p50", "p90", "p95", "p99")
-            for column in (Column(name, f"{name}_replayed", "s"), Column("", f"{name}_logged", "s", in_text=False))
-        ),
-    )
-    rows = [_row("all", "all", found.figures)]
+    rows = [("all", "all", found.figures)]
     if found.held_back:
-        rows.append(_row("held back", "all", found.held_back))
+        rows.append(("held back", "all", found.held_back))
     if found.busiest:
-        rows.append(_row("busiest tenth", "all", found.busiest))
-    left_out, more = 0, list[Row]()
+        rows.append(("busiest tenth", "all", found.busiest))
+    left_out, more = 0, []
     for kind in _KINDS:
         scopes = list(dict.fromkeys(one.scope for one in found.figures if one.scope.startswith(kind)))
-        shown = scopes if kind != "hour " else _worst(found.figures, scopes)
-        left_out += len(scopes) - len(shown[:_MOST_SCOPES])
-        rows += [_row(scope, scope, found.figures) for scope in shown[:_MOST_SCOPES]]
-        more += [_row(scope, scope, found.figures) for scope in scopes if scope not in shown[:_MOST_SCOPES]]
+        shown = (scopes if kind != "hour " else _worst(found.figures, scopes))[:_MOST_SCOPES]
+        left_out += len(scopes) - len(shown)
+        rows += [(scope, scope, found.figures) for scope in shown]
+        more += [(scope, scope, found.figures) for scope in scopes if scope not in shown]
     notes = ["held back: predicted from the rest of the log, without their own latencies."] if found.held_back else []
     if found.busiest:
         notes.append("busiest tenth: predicted from the quieter half of the log.")
     if left_out:
         notes.append(f"{left_out} rows more with --json; of hours those that are farthest off are shown.")
-    return Section(columns=columns, rows=tuple(rows), notes=tuple(notes), name="percentiles", more=tuple(more))
+    compared = [
+        (name, scope, {one.quantile: one for one in figures if one.scope == scope})
+        for name, scope, figures in (*rows, *more)
+    ]
+    return table(
+        (
+            words("requests of the log", "scope", lambda of: of[0]),
+            number("answered", "requests", lambda of: next(iter(of[2].values())).requests),
+            *(column for name in ("p50", "p90", "p95", "p99") for column in _both(name)),
+        ),
+        compared,
+        stands_out=lambda of: of[1] == "all",
+        most=len(rows),
+        notes=tuple(notes),
+        name="percentiles",
+    )
+
+
+def _both(quantile: str) -> tuple[Column, Column]:
+    """A percentile of the log and of the replay."""
+
+    def cell(of: tuple[str, str, dict[str, Compared]]) -> Cell:
+        one = of[2][quantile]
+        return Cell(
+            f"{units.show_duration(one.logged_s)} → {units.show_duration(one.replayed_s)} "
+            f"{100 * (one.replayed_s / max(one.logged_s, 1e-9) - 1):+.0f} %",
+            one.replayed_s,
+        )
+
+    return (
+        number(quantile, f"{quantile}_replayed", cell, unit="s"),
+        data(f"{quantile}_logged", lambda of: of[2][quantile].logged_s, "s"),
+    )
 
 
 def _worst(figures: Iterable[Compared], scopes: list[str]) -> list[str]:
@@ -177,25 +197,13 @@ def _worst(figures: Iterable[Compared], scopes: list[str]) -> list[str]:
     return [scope for scope in scopes if scope in worst]
 
 
-def _row(title: str, scope: str, figures: Iterable[Compared]) -> Row:
-    mine = [one for one in figures if one.scope == scope]
-    cells = [
-        Cell(
-            f"{units.show_duration(one.logged_s)} → {units.show_duration(one.replayed_s)} "
-            f"{100 * (one.replayed_s / max(one.logged_s, 1e-9) - 1):+.0f} %",
-            one.replayed_s,
-        )
-        for one in mine
-    ]
-    both = [cell for one, cell in zip(mine, cells, strict=True) for cell in (cell, Cell("", one.logged_s))]
-    return row([title, count(mine[0].requests), *both], stands_out=scope == "all")
-
-
 def _minutes(found: Backtest) -> Section:
-    columns = (
-        Column("minutes with most failures", "minute", is_number=False),
-        Column("logged", "logged"),
-        Column("replayed", "replayed"),
+    return table(
+        (
+            words("minutes with most failures", "minute", lambda one: clock(found.trace, one.at_s)),
+            number("logged", "logged"),
+            number("replayed", "replayed"),
+        ),
+        found.failures,
+        name="minutes",
     )
-    rows = (row([clock(found.trace, one.at_s), count(one.logged), count(one.replayed)]) for one in found.failures)
-    return Section(columns=columns, rows=tuple(rows), name="minutes")

@@ -7,22 +7,18 @@ from collections.abc import Iterator
 from typing import Final
 
 from libramen.base import units
-from libramen.questions.break_even import BreakEven, Stretch
+from libramen.questions.break_even import BreakEven, Crossing, Stretch
+from libramen.report.columns import data, money, number, table, words
 from libramen.report.comparison import months_said
 from libramen.report.prose import and_list
-from libramen.report.section import Cell, Column, Section, row
+from libramen.report.section import Cell, Column, Section
 from libramen.report.words import BEYOND, demand_sections
 
 _MOST_PAIRS: Final = 3
 """Pairs that are said in words; of more there is only the table."""
 
 
-def shown(found: BreakEven) -> list[Section]:
-    """What a notebook shows."""
-    return break_even_sections("break-even", found)
-
-
-def break_even_sections(name: str, found: BreakEven) -> list[Section]:
+def break_even_sections(found: BreakEven, name: str = "break-even") -> list[Section]:
     """Where the cheaper one changes, a row a change; `name`: of the study."""
     said = tuple(sentences(found))
     above = demand_sections(found.evidence.demand)
@@ -66,29 +62,28 @@ def _cheaper(found: BreakEven, one: str, other: str) -> str:
 
 def crossings_section(found: BreakEven) -> Section:
     """A row for each load at which the cheaper one of two plans changes."""
-    rows = []
-    for crossing in found.crossings:
-        beyond = BEYOND if found.evidence.is_beyond(crossing.factor) else ""
-        rows.append(
-            row([
-                crossing.below,
-                crossing.above,
-                Cell(_times(crossing.factor) + beyond, crossing.factor),
-                *(Cell(f"{month:,.2f}", month) for month in crossing.month),
-                *(Cell(and_list(list(names)) if names else "-", " ".join(names)) for names in crossing.missed),
-            ])
-        )  # fmt: skip
-    return Section(
-        columns=(
-            Column("cheaper below", "below", is_number=False),
-            Column("cheaper above", "above", is_number=False),
-            Column("from load", "factor"),
-            Column("first costs", "month_below", f"{found.currency}/month"),
-            Column("second costs", "month_above", f"{found.currency}/month"),
-            Column("first misses", "missed_below", is_number=False),
-            Column("second misses", "missed_above", is_number=False),
+
+    def factor(one: Crossing) -> Cell:
+        return Cell(_times(one.factor) + (BEYOND if found.evidence.is_beyond(one.factor) else ""), one.factor)
+
+    def missed(title: str, key: str, at: int) -> Column:
+        def cell(one: Crossing) -> Cell:
+            names = one.missed[at]
+            return Cell(and_list(list(names)) if names else "-", " ".join(names))
+
+        return words(title, key, cell)
+
+    return table(
+        (
+            words("cheaper below", "below"),
+            words("cheaper above", "above"),
+            number("from load", "factor", factor),
+            money("first costs", "month_below", found.currency, lambda one: one.month[0]),
+            money("second costs", "month_above", found.currency, lambda one: one.month[1]),
+            missed("first misses", "missed_below", 0),
+            missed("second misses", "missed_above", 1),
         ),
-        rows=tuple(rows),
+        found.crossings,
         notes=tuple(_notes(found)),
         name="crossings",
     )
@@ -96,37 +91,33 @@ def crossings_section(found: BreakEven) -> Section:
 
 def cheapest_section(found: BreakEven) -> Section:
     """The cheapest that meets every objective, from load to load."""
-    rows = [
-        row([
-            Cell(_times(stretch.from_factor), stretch.from_factor),
-            Cell(_times(stretch.to_factor), stretch.to_factor),
-            Cell(stretch.plan or "none", stretch.plan),
-            *_costs(found, stretch),
-        ])
-        for stretch in found.cheapest
-    ]  # fmt: skip
-    return Section(
-        sentences=("The cheapest plan that meets every objective, by load:",),
-        columns=(
-            Column("from", "from_factor"),
-            Column("to", "to_factor"),
-            Column("plan", "plan", is_number=False),
-            Column(f"{found.currency} a month", "month_from", f"{found.currency}/month"),
-            Column("", "month_to", f"{found.currency}/month", in_text=False),
+    unit = f"{found.currency}/month"
+
+    def load(of: str) -> Column:
+        return number(of.removesuffix("_factor"), of, lambda one: Cell(_times(getattr(one, of)), getattr(one, of)))
+
+    return table(
+        (
+            load("from_factor"),
+            load("to_factor"),
+            words("plan", "plan", lambda one: Cell(one.plan or "none", one.plan)),
+            number(f"{found.currency} a month", "month_from", lambda one: _costs(found, one)[0], unit=unit),
+            data("month_to", lambda one: _costs(found, one)[1], unit),
         ),
-        rows=tuple(rows),
+        found.cheapest,
+        sentences=("The cheapest plan that meets every objective, by load:",),
         name="cheapest",
     )
 
 
-def _costs(found: BreakEven, stretch: Stretch) -> tuple[Cell, Cell]:
+def _costs(found: BreakEven, stretch: Stretch) -> tuple[Cell, float | None]:
     """What a plan costs at the ends of a stretch."""
     line = next((line for line in found.lines if line.plan == stretch.plan), None)
     if line is None:
-        return Cell("-"), Cell("")
+        return Cell("-"), None
     month = {point.factor: point.month for point in line.points}
     ends = [month[stretch.from_factor], month[stretch.to_factor]]
-    return Cell(" to ".join(dict.fromkeys(f"{end:,.2f}" for end in ends)), ends[0]), Cell("", ends[1])
+    return Cell(" to ".join(dict.fromkeys(f"{end:,.2f}" for end in ends)), ends[0]), ends[1]
 
 
 def _notes(found: BreakEven) -> Iterator[str]:

@@ -8,10 +8,11 @@ from typing import Final
 from libramen.base import units
 from libramen.outcome.figures import Figures
 from libramen.questions.compare import Comparison
+from libramen.report.columns import availabilities, data, money, number, shares, table, words
 from libramen.report.prose import and_list, clock
-from libramen.report.section import Cell, Column, Row, Section, row
-from libramen.report.story import FAILED_NOTE, miss, show_latency
-from libramen.report.words import availability, beyond, demand_sections, fleet_range, heading, share
+from libramen.report.section import Cell, Column, Section
+from libramen.report.story import FAILED_NOTE, latency_cell, miss
+from libramen.report.words import beyond, demand_sections, fleet_range, heading
 from libramen.study.objectives import Objective
 from libramen.study.study import Study
 from libramen.trust.doubt import Doubt, share_from
@@ -95,20 +96,6 @@ def how_sure(found: Comparison) -> str:
 
 def doubts_of_verdict(doubts: Sequence[Doubt]) -> list[Section]:
     """Whether the verdict holds at the ends of what is not known."""
-    columns = (
-        Column("not known", "parameter", is_number=False),
-        Column("now from", "from", is_number=False),
-        Column("low end", "low", is_number=False),
-        Column("verdict there", "low_verdict", is_number=False),
-        Column("high end", "high", is_number=False),
-        Column("verdict there", "high_verdict", is_number=False),
-        Column("plans changed", "changed"),
-    )
-    rows = []
-    for one in doubts:
-        changed = one.low.changed + one.high.changed
-        cells = (one.parameter, one.from_, one.low.value, one.low.verdict, one.high.value, one.high.verdict)
-        rows.append(row([*cells, Cell(str(changed), changed)]))
     most = next((one for one in doubts if any(one.weight)), None)
     if most is None:
         said = "Nothing of this changes the verdict, or what any plan meets."
@@ -116,7 +103,16 @@ def doubts_of_verdict(doubts: Sequence[Doubt]) -> list[Section]:
         said = f"What moves the answer most is {most.parameter}: find out more about that first."
     else:
         said = f"The verdict holds throughout. What moves single plans most is {most.parameter}."
-    return [Section(columns=columns, rows=tuple(rows), notes=(said,), name="doubts")]
+    columns = (
+        words("not known", "parameter"),
+        words("now from", "from", lambda one: one.from_),
+        words("low end", "low", lambda one: one.low.value),
+        words("verdict there", "low_verdict", lambda one: one.low.verdict),
+        words("high end", "high", lambda one: one.high.value),
+        words("verdict there", "high_verdict", lambda one: one.high.verdict),
+        number("plans changed", "changed", lambda one: one.low.changed + one.high.changed, form="{}"),
+    )
+    return [table(columns, doubts, notes=(said,), name="doubts")]
 
 
 def plans_section(all_figures: Sequence[Figures], best: Figures | None = None) -> Section:
@@ -128,74 +124,75 @@ def plans_section(all_figures: Sequence[Figures], best: Figures | None = None) -
     """
     first = all_figures[0]
     limits = {str(goal.wanted): goal for goal in first.objectives if goal.within is not None and goal.name == goal.key}
-    shares = {key: f"≤ {units.show_duration(float(goal.wanted))}" for key, goal in limits.items()}
-    joined = len({tuple(figures.services) for figures in all_figures}) > 1
-    hosted, used = _fleets(first, joined=joined)
-    columns = (
-        Column("plan", "plan", is_number=False),
-        *(column for column, _ in hosted),
-        *(Column(name, name, "s", only_wide=name != "p95") for name in ("p50", "p95", "p99")),
-        *(Column(title, f"within_{limits[key].key}", "share") for key, title in shares.items()),
-        Column("worst hour", "worst_hour", "share"),
-        Column("", "worst_hour_at", "s", in_text=False),
-        Column("available", "availability", "share"),
-        *(column for column, _ in used),
-        Column(f"{first.bill.currency}/month", "month", f"{first.bill.currency}/month"),
-        Column("of it used", "money_used", "share", only_wide=True),
-        Column("objectives", "misses", is_number=False),
+    titles = {key: f"≤ {units.show_duration(float(goal.wanted))}" for key, goal in limits.items()}
+    currency = first.bill.currency
+    hosted, used = _fleets(first, joined=len({tuple(figures.services) for figures in all_figures}) > 1)
+    return table(
+        (
+            words("plan", "plan"),
+            *hosted,
+            *(_latency(name) for name in ("p50", "p95", "p99")),
+            *(_within(title, limits[key].key, key) for key, title in titles.items()),
+            number("worst hour", "worst_hour", _worst_hour, unit="share"),
+            data("worst_hour_at", lambda one: None if one.worst_hour is None else one.worst_hour.at_s, "s"),
+            availabilities("available", "availability", lambda one: one.month.availability),
+            *used,
+            money(f"{currency}/month", "month", currency, lambda one: one.bill.month),
+            number("of it used", "money_used", _used, unit="share", only_wide=True),
+            words("objectives", "misses", lambda one: _met(one.missed, any_set=bool(one.objectives))),
+        ),
+        all_figures,
+        stands_out=lambda one: one is best,
+        notes=tuple(_notes(all_figures, list(titles.values()))),
+        name="plans",
     )
-    rows = tuple(_plan(figures, tuple(limits), stands_out=figures is best, joined=joined) for figures in all_figures)
-    notes = tuple(_notes(all_figures, list(shares.values())))
-    return Section(columns=columns, rows=rows, notes=notes, name="plans")
 
 
-def _plan(figures: Figures, limits: Sequence[str], *, stands_out: bool, joined: bool) -> Row:
-    within = {str(goal.wanted): goal.within for goal in figures.objectives if goal.name == goal.key}
-    latencies = [(name, figures.month.latency_s[name]) for name in ("p50", "p95", "p99")]
-    hosted, used = _fleets(figures, joined=joined)
-    cells: tuple[Cell | str, ...] = (
-        figures.plan,
-        *(cell for _, cell in hosted),
-        *(Cell(show_latency(value, hides_failures=figures.hides_failures), value) for _, value in latencies),
-        *(availability(within[limit]) for limit in limits),
-        _worst_hour(figures),
-        Cell("", None if figures.worst_hour is None else figures.worst_hour.at_s),
-        availability(figures.month.availability),
-        *(cell for _, cell in used),
-        Cell(f"{figures.bill.month:,}", float(figures.bill.month)),
-        _used(figures),
-        _met(figures.missed, any_set=bool(figures.objectives)),
-    )
-    return row(cells, stands_out=stands_out)
+def _latency(name: str) -> Column:
+    def cell(figures: Figures) -> Cell:
+        return latency_cell(figures.month.latency_s[name], figures.month.availability)
+
+    return number(name, name, cell, unit="s", only_wide=name != "p95")
 
 
-_Shown = list[tuple[Column, Cell | str]]
+def _within(title: str, key: str, limit: str) -> Column:
+    """The share that was answered within a limit."""
+
+    def of(figures: Figures) -> float | None:
+        return {str(goal.wanted): goal.within for goal in figures.objectives if goal.name == goal.key}[limit]
+
+    return availabilities(title, f"within_{key}", of)
 
 
-def _fleets(figures: Figures, *, joined: bool) -> tuple[_Shown, _Shown]:
-    """What a plan runs on, and how far that is used: each column and its cell; of several services each.
+def _fleets(first: Figures, *, joined: bool) -> tuple[list[Column], list[Column]]:
+    """What a plan runs on, and how far that is used; of several services each.
 
-    Where plans have other fleets than each other (`joined`) all are in one column.
+    Args:
+        first: the figures of one of the plans.
+        joined: whether the plans have not the same fleets, so that one column says all.
     """
     if joined:
-        return [(Column("fleets", "fleets", is_number=False), _joined(figures))], []
-    if not figures.services:
-        replicas = fleet_range(figures.replicas_min, figures.replicas_max)
-        hosted: _Shown = [
-            (Column("tier", "tier", is_number=False, in_short=False), figures.tier or ""),
-            (Column("size", "size", is_number=False, in_short=False), figures.size or ""),
-            (Column("replicas", is_number=False), replicas),
-            (Column("", "replicas_min", in_text=False), Cell("", figures.replicas_min)),
-            (Column("", "replicas_max", in_text=False), Cell("", figures.replicas_max)),
+        return [words("fleets", "fleets", _joined)], []
+    if not first.services:
+        hosted = [
+            words("tier", "tier", in_short=False),
+            words("size", "size", in_short=False),
+            words("replicas", of=lambda one: fleet_range(one.replicas_min, one.replicas_max)),
+            data("replicas_min"),
+            data("replicas_max"),
         ]
-        return hosted, [(Column("utilised", "utilisation", "share", in_short=False), share(figures.utilisation))]
-    hosted = []
-    for name, one in figures.services.items():
+        return hosted, [shares("utilised", "utilisation", in_short=False)]
+    return [_fleet_of(name) for name in first.services], []
+
+
+def _fleet_of(name: str) -> Column:
+    def cell(figures: Figures) -> Cell:
+        one = figures.services[name]
         fleet = fleet_range(one.replicas_min, one.replicas_max)
         short = f"{fleet} {one.size}"
-        cell = Cell(f"{fleet} x {one.size}, {units.show_share(one.utilisation, 0)}", short, short)
-        hosted.append((Column(name, f"{name}_fleet", is_number=False), cell))
-    return hosted, []
+        return Cell(f"{fleet} x {one.size}, {units.show_share(one.utilisation, 0)}", short, short)
+
+    return words(name, f"{name}_fleet", cell)
 
 
 def _joined(figures: Figures) -> str:

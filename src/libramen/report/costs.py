@@ -6,7 +6,8 @@ from typing import Final
 
 from libramen.base import units
 from libramen.bill.costs import Cost, Costs
-from libramen.report.section import Cell, Column, Row, Section, row
+from libramen.report.columns import data, money, number, table, words
+from libramen.report.section import Cell, Section
 
 KIND_NAMES: Final = {
     "used": "used by requests",
@@ -24,47 +25,40 @@ _MORE: Final = 2.0
 
 def costs_section(costs: Costs) -> Section:
     """What is paid for, and the routes that cost most."""
-    kinds = [one for one in costs.kinds if one.amount]
     routes = sorted((one for one in costs.routes if one.requests), key=lambda one: -one.amount)
-    rows, left = [_row("kind", KIND_NAMES[one.name], one) for one in kinds], list[Row]()
-    if len(routes) > 1:
-        of_routes = [_row("route", f"  {one.name}", one) for one in routes]
-        rows, left = rows + of_routes[:_ROUTES_SHOWN], of_routes[_ROUTES_SHOWN:]
+    routes = routes if len(routes) > 1 else []
+    rows = [("kind", KIND_NAMES[one.name], one) for one in costs.kinds if one.amount]
+    rows += [("route", f"  {one.name}", one) for one in routes[:_ROUTES_SHOWN]]
     if len(costs.services) > 1:
-        rows += [_row("service", f"{one.name} (all of it)", one) for one in costs.services]
-    left += [_row("hour", one.name, one) for one in costs.hours]
+        rows += [("service", f"{one.name} (all of it)", one) for one in costs.services]
+    left = [("route", f"  {one.name}", one) for one in routes[_ROUTES_SHOWN:]]
+    left += [("hour", one.name, one) for one in costs.hours]
     more = len(routes) - _ROUTES_SHOWN
     notes = [f"and {more} more routes: see --json or --csv"] if more > 0 else []
     if len(costs.services) > 1:
         notes.append("attempts: what the balancers of all services got, with calls between services and repeats.")
-    return Section(
-        columns=(
-            Column("where the money goes", "name", is_number=False),
-            Column("", "by", is_number=False, in_text=False),
-            Column(f"{costs.currency}/month", "amount", f"{costs.currency}/month"),
-            Column("of the bill", "share", "share"),
-            Column(f"of the {counted(costs)}", "requests", "share"),
+    return table(
+        (
+            words("where the money goes", "name", lambda of: Cell(of[1], of[2].name)),
+            data("by", lambda of: of[0], is_number=False),
+            money(f"{costs.currency}/month", "amount", costs.currency, lambda of: of[2].amount),
+            number("of the bill", "share", lambda of: Cell(percent(of[2].share), of[2].share), unit="share"),
+            number(f"of the {counted(costs)}", "requests", lambda of: _requests(of[2]), unit="share"),
         ),
-        rows=tuple(rows),
+        (*rows, *left),
+        most=len(rows),
         name="costs",
-        more=tuple(left),
         notes=(*(f"{sentence[0].upper()}{sentence[1:]}." for sentence in said(costs)), *notes),
     )
+
+
+def _requests(cost: Cost) -> Cell:
+    return Cell("" if cost.requests is None else percent(cost.requests), cost.requests)
 
 
 def counted(costs: Costs) -> str:
     """What shares of use are of: a request to one service is an attempt at several, and each is counted."""
     return "requests" if len(costs.services) == 1 else "attempts"
-
-
-def _row(by: str, shown: str, cost: Cost) -> Row:
-    return row([
-        Cell(shown, cost.name),
-        Cell("", by),
-        Cell(f"{cost.amount:,}", float(cost.amount)),
-        Cell(percent(cost.share), cost.share),
-        Cell("" if cost.requests is None else percent(cost.requests), cost.requests),
-    ])  # fmt: skip
 
 
 def percent(share: float) -> str:

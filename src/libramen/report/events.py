@@ -10,13 +10,15 @@ from libramen.outcome.events import Event
 from libramen.outcome.figures import Figures
 from libramen.outcome.outcome import Outcome
 from libramen.prices.lines import HOURS
+from libramen.report.columns import availabilities, duration, durations, number, service, table, words
 from libramen.report.prose import and_list, clock, times, whose
-from libramen.report.section import SERVICE, Cell, Column, Row, Section, row
-from libramen.report.words import availability, demand_sections, duration
+from libramen.report.section import Cell, Column, Section
+from libramen.report.words import demand_sections
 from libramen.rules.faults import BY_KIND
 
 if TYPE_CHECKING:
     from libramen.questions.events import Events, Way, Ways
+    from libramen.questions.losses import RegionLost, TierTaken
 
 _SAME = 0.005
 """Hours of a replica, or money, below which nothing is said."""
@@ -35,16 +37,16 @@ def events_section(found: Outcome, happened: Sequence[Event]) -> list[Section]:
     shown = [event for event in happened if event.failed is not None]
     if not shown:
         return []
-    rows = [
-        row([_where(found, event.service, event.kind) or "", _when(found, event), *_cells(event, found.bill.currency)])
-        for event in shown
-    ]
     return [
-        Section(
-            "Events",
+        table(
+            (
+                service(lambda event: _where(found, event.service, event.kind)),
+                words("event", "event", lambda event: _when(found, event)),
+                *_columns(found.bill.currency),
+            ),
+            shown,
+            title="Events",
             sentences=tuple(f"- {_whose(found, event)}{sentence(found, event)}" for event in shown),
-            columns=(SERVICE, Column("event", "event", is_number=False), *_columns(found.bill.currency)),
-            rows=tuple(rows),
             notes=("Each against a replay without it, on the same luck.",),
             name="events",
             prose=True,
@@ -123,28 +125,24 @@ def _when(found: Outcome, event: Event) -> Cell:
 
 
 def _columns(currency: str) -> tuple[Column, ...]:
+    """What an event cost."""
+
+    def p95(title: str, when: str) -> Column:
+        return durations(title, f"p95_{when}", lambda event: (event.p95_s or {}).get(when))
+
+    def budget(event: Event) -> Cell:
+        return Cell("-" if event.budget_share is None else _share(event.budget_share), event.budget_share)
+
     return (
-        Column("failed", "failed"),
-        Column("lasts", "lasts", "s"),
-        Column("p95 before", "p95_before", "s"),
-        Column("during", "p95_during", "s"),
-        Column("after", "p95_after", "s"),
-        Column("of the budget", "budget_share", "share"),
-        Column("replica-hours", "replica_hours"),
-        Column("a month", "money", currency),
+        number("failed", "failed", _more_failed),
+        durations("lasts", "lasts", lambda event: event.lasts_s),
+        p95("p95 before", "before"),
+        p95("during", "during"),
+        p95("after", "after"),
+        number("of the budget", "budget_share", budget, unit="share"),
+        number("replica-hours", "replica_hours", lambda event: _signed(event.replica_hours, "{:+.2f}")),
+        number("a month", "money", lambda event: _signed(event.money, "{:+,.2f} " + currency), unit=currency),
     )
-
-
-def _cells(event: Event, currency: str) -> list[Cell | str]:
-    p95_s = event.p95_s or {}
-    return [
-        _more_failed(event),
-        duration(event.lasts_s),
-        *(duration(p95_s.get(name)) for name in ("before", "during", "after")),
-        Cell("-" if event.budget_share is None else _share(event.budget_share), event.budget_share),
-        _signed(event.replica_hours, "{:+.2f}"),
-        _signed(event.money, "{:+,.2f} " + currency),
-    ]
 
 
 def _more_failed(event: Event) -> Cell:
@@ -162,12 +160,7 @@ def _signed(value: float | None, form: str) -> Cell:
 # -- other ways of doing it ------------------------------------------------------------------------
 
 
-def shown(found: Events) -> list[Section]:
-    """What a notebook shows."""
-    return ways_sections("events", found)
-
-
-def ways_sections(name: str, found: Events) -> list[Section]:
+def ways_sections(found: Events, name: str = "events") -> list[Section]:
     """Each event as planned and otherwise: a table, and what is best. `name`: of the study."""
     outcome = found.outcome
     title = f"{name}: releases and faults of plan {outcome.plan.name}"
@@ -184,102 +177,92 @@ def ways_sections(name: str, found: Events) -> list[Section]:
 
 def _regions(found: Events) -> Section:
     """What becomes of the plan when each of its regions is lost in the half hour that is its busiest."""
-    said, rows = [], []
-    for one in found.regions:
-        when = clock(found.outcome, one.at_s, seconds=False)
-        held = "the rest holds" if one.holds else "the rest does not hold"
-        alone = _only_in(one.outcome, one.region)
-        said.append(
-            f"{one.region[0].upper()}{one.region[1:]} lost at {when} for {units.show_duration(one.lasts_s)}: "
-            f"{_more_fail(one.failed)}, and {held} once it is known"
-            + (f"; {and_list(alone)} {'stands' if len(alone) == 1 else 'stand'} there alone" if alone else "")
-            + (f"; short of {and_list([times(n, 'replica') + f' of {name}' for name, n in one.short.items()])}."
-               if one.short else ".")
-        )  # fmt: skip
-        rows.append(
-            row([
-                one.region,
-                Cell(when, one.at_s),
-                Cell(f"{one.failed:,}", one.failed),
-                availability(one.availability),
-                duration(one.p95_s),
-                Cell("holds" if one.holds else "does not hold", one.holds),
-                Cell(", ".join(f"{n} {name}" for name, n in one.short.items()), sum(one.short.values())),
-            ])
-        )  # fmt: skip
-    return Section(
-        "Each region lost in its busiest half hour",
-        sentences=tuple(said),
-        columns=(
-            Column("region", "region", is_number=False),
-            Column("at", "at_s", "s", is_number=False),
-            Column("failed", "failed"),
-            Column("available after", "availability", "share"),
-            Column("p95 after", "p95", "s"),
-            Column("the rest", "holds", is_number=False),
-            Column("replicas short", "short", is_number=False),
+    return table(
+        (
+            words("region", "region"),
+            _at(found.outcome),
+            number("failed", "failed"),
+            availabilities("available after", "availability"),
+            durations("p95 after", "p95", lambda one: one.p95_s),
+            words("the rest", "holds", lambda one: Cell("holds" if one.holds else "does not hold", one.holds)),
+            words("replicas short", "short", _replicas_short),
         ),
-        rows=tuple(rows),
+        found.regions,
+        title="Each region lost in its busiest half hour",
+        sentences=tuple(_lost(found.outcome, one) for one in found.regions),
         notes=("After: from when the loss is known, a minute later, and standbys in its place serve, up to its end.",),
         name="regions",
         prose=True,
     )
 
 
+def _at(outcome: Outcome) -> Column:
+    """When something happens."""
+    return words("at", "at_s", lambda one: Cell(clock(outcome, one.at_s, seconds=False), one.at_s), unit="s")
+
+
+def _replicas_short(one: RegionLost) -> Cell:
+    return Cell(", ".join(f"{n} {name}" for name, n in one.short.items()), sum(one.short.values()))
+
+
+def _lost(outcome: Outcome, one: RegionLost) -> str:
+    when = clock(outcome, one.at_s, seconds=False)
+    held = "the rest holds" if one.holds else "the rest does not hold"
+    alone = _only_in(one.outcome, one.region)
+    short = and_list([times(n, "replica") + f" of {name}" for name, n in one.short.items()]) if one.short else ""
+    return (
+        f"{one.region[0].upper()}{one.region[1:]} lost at {when} for {units.show_duration(one.lasts_s)}: "
+        f"{_more_fail(one.failed)}, and {held} once it is known"
+        + (f"; {and_list(alone)} {'stands' if len(alone) == 1 else 'stand'} there alone" if alone else "")
+        + (f"; short of {short}." if short else ".")
+    )
+
+
 def _tiers(found: Events) -> Section:
     """What becomes of the plan when each tier of a mixed fleet takes all its machines back."""
-    said, rows = [], []
-    for one in found.tiers:
-        when = clock(found.outcome, one.at_s, seconds=False)
-        before, fewest = one.ready
-        whole = (
-            "no replica is missing meanwhile"
-            if one.whole_s == 0
-            else f"{units.show_duration(one.lasts_s)} later there are still fewer than before"
-            if one.whole_s is None
-            else f"as many are ready again after {units.show_duration(one.whole_s)}"
-        )
-        said.append(
-            f"{one.tier} takes back {times(one.machines, 'machine')}{f' of {one.service}' if one.service else ''} at "
-            f"{when}: {_more_fail(one.failed)}"
-            + (f"; {fewest} of {before} replicas {'is' if fewest == 1 else 'are'} left" if fewest < before else "")
-            + f"; {whole}"
-            + (f"; {times(one.moved, 'order')} went to another tier." if one.moved else ".")
-        )
-        rows.append(
-            row([
-                one.tier,
-                one.service or "",
-                Cell(when, one.at_s),
-                Cell(f"{one.machines:,}", one.machines),
-                Cell(f"{one.failed:,}", one.failed),
-                Cell(f"{fewest} of {before}", fewest),
-                Cell("never") if one.whole_s is None else duration(one.whole_s),
-                duration(one.p95_s),
-                duration(one.p95_without_s),
-            ])
-        )  # fmt: skip
-    return Section(
-        "All machines of a tier taken back at once",
-        sentences=tuple(said),
-        columns=(
-            Column("tier", "tier", is_number=False),
-            Column("service", "service", is_number=False),
-            Column("at", "at_s", "s", is_number=False),
-            Column("machines", "machines"),
-            Column("failed", "failed"),
-            Column("ready", "ready"),
-            Column("whole after", "whole", "s"),
-            Column("p95", "p95", "s"),
-            Column("without", "p95_without", "s"),
+    return table(
+        (
+            words("tier", "tier"),
+            words("service", "service"),
+            _at(found.outcome),
+            number("machines", "machines"),
+            number("failed", "failed"),
+            number("ready", "ready", lambda one: Cell(f"{one.ready[1]} of {one.ready[0]}", one.ready[1])),
+            number("whole after", "whole", _whole_after, unit="s"),
+            durations("p95", "p95", lambda one: one.p95_s),
+            durations("without", "p95_without", lambda one: one.p95_without_s),
         ),
-        rows=tuple(rows),
+        found.tiers,
+        title="All machines of a tier taken back at once",
+        sentences=tuple(_taken(found.outcome, one) for one in found.tiers),
         notes=(
             "At the begin of the busiest half hour, of which p95 is. Others are ordered at the notice.",
             "A fault of kind no_stock says that the tier has none then.",
         ),
         name="tiers",
         prose=True,
+    )
+
+
+def _whole_after(one: TierTaken) -> Cell:
+    return Cell("never") if one.whole_s is None else duration(one.whole_s)
+
+
+def _taken(outcome: Outcome, one: TierTaken) -> str:
+    before, fewest = one.ready
+    whole = (
+        "no replica is missing meanwhile"
+        if one.whole_s == 0
+        else f"{units.show_duration(one.lasts_s)} later there are still fewer than before"
+        if one.whole_s is None
+        else f"as many are ready again after {units.show_duration(one.whole_s)}"
+    )
+    return (
+        f"{one.tier} takes back {times(one.machines, 'machine')}{f' of {one.service}' if one.service else ''} at "
+        f"{clock(outcome, one.at_s, seconds=False)}: {_more_fail(one.failed)}"
+        + (f"; {fewest} of {before} replicas {'is' if fewest == 1 else 'are'} left" if fewest < before else "")
+        + f"; {whole}"
+        + (f"; {times(one.moved, 'order')} went to another tier." if one.moved else ".")
     )
 
 
@@ -297,29 +280,41 @@ def _only_in(outcome: Outcome, region: str) -> list[str]:
 
 
 def _ways(outcome: Outcome, entry: Ways) -> Section:
-    rows: list[Row] = []
-    for way in entry.ways:
-        if not way.events:
-            rows.append(row([way.name, Cell("-"), *[Cell("")] * 8]))
-            continue
-        for event in way.events:
-            name = Cell(way.name if event is way.events[0] else "", way.name)
-            when = "at random" if event.table == "at_random" else clock(outcome, event.at_s, seconds=False)
-            rows.append(row([name, Cell(when, event.at_s), *_cells(event, outcome.bill.currency)]))
+    tried: list[tuple[Way, Event | None]] = [(way, event) for way in entry.ways for event in way.events or (None,)]
+
+    def way_name(of: tuple[Way, Event | None]) -> Cell:
+        way, event = of
+        return Cell("" if way.events and event is not way.events[0] else way.name, way.name)
+
+    def when(of: tuple[Way, Event | None]) -> Cell:
+        event = of[1]
+        if event is None:
+            return Cell("-")
+        return Cell(
+            "at random" if event.table == "at_random" else clock(outcome, event.at_s, seconds=False), event.at_s
+        )
+
     of = whose(_where(outcome, entry.service, entry.kind))
-    return Section(
-        f"{of}{entry.kind} release" if entry.is_release else f"{of}{BY_KIND[entry.kind].names[0]}",
-        sentences=tuple(_verdict(outcome, entry)),
-        columns=(
-            Column("", "way", is_number=False),
-            Column("at", "at_s", "s", is_number=False),
-            *_columns(outcome.bill.currency),
+    return table(
+        (
+            words("", "way", way_name),
+            words("at", "at_s", when, unit="s"),
+            *(_of_event(column) for column in _columns(outcome.bill.currency)),
         ),
-        rows=tuple(rows),
+        tried,
+        title=f"{of}{entry.kind} release" if entry.is_release else f"{of}{BY_KIND[entry.kind].names[0]}",
+        sentences=tuple(_verdict(outcome, entry)),
         notes=tuple(f"{way.name}: {_reason(way)}" for way in entry.ways if way.why_not),
         name=entry.kind,
         prose=True,
     )
+
+
+def _of_event(column: Column) -> Column:
+    """A column of an event, of a way in which there may be none."""
+    cell = column.cell
+    assert cell is not None
+    return column._replace(cell=lambda of: Cell("") if of[1] is None else cell(of[1]))
 
 
 def _reason(way: Way) -> str:

@@ -7,8 +7,9 @@ from typing import TYPE_CHECKING, Final
 
 from libramen.base import units
 from libramen.load.evidence import Evidence
+from libramen.report.columns import data, number, table, words
 from libramen.report.comparison import months_said
-from libramen.report.section import Cell, Column, Section, row
+from libramen.report.section import Cell, Column, Section
 from libramen.report.words import BEYOND, demand_sections
 
 if TYPE_CHECKING:
@@ -18,53 +19,40 @@ if TYPE_CHECKING:
 _BEYOND_SAYS: Final = f" {BEYOND.strip()} marks loads above that: there nothing but the model says what happens."
 
 
-def shown(found: Headroom) -> list[Section]:
-    """What a notebook shows."""
-    return headroom_sections("headroom", found)
-
-
-def headroom_sections(name: str, found: Headroom) -> list[Section]:
+def headroom_sections(found: Headroom, name: str = "headroom") -> list[Section]:
     """A row a plan; `name`: of the study."""
     return [*demand_sections(found.evidence.demand), _rooms(name, found)]
 
 
 def _rooms(name: str, found: Headroom) -> Section:
-    rows, seen = [], found.evidence
     goals = list(dict.fromkeys(name for room in found.plans for name in room.limits))
     repeated = max((len(room.repeats) for room in found.plans), default=0)
-    for room in found.plans:
-        cells: list[Cell | str] = [
-            room.plan,
-            Cell(factor_said(room) + (BEYOND if _is_beyond(room, seen) else ""), room.holds_to),
-            Cell(room.breaks or "-", room.breaks),
-            Cell(room.because or "-", room.because),
-            Cell("-" if room.next_at is None else f"{room.next_at:.2f}", room.next_at),
-            ", ".join(f"{name} {_limit(limit)}" for name, limit in room.limits.items()),
-            *(Cell("", room.limits.get(name)) for name in goals),
-        ]
-        if repeated:
-            cells.append(_span_of(room))
-        if found.grow is not None:
-            cells += [*_months_cells(room, found.grow), *_dates_cells(room)]
-        rows.append(row(cells))
-    again = [Column(f"in {repeated} seeds", "repeats", is_number=False)] if repeated else []
-    grows = [] if found.grow is None else _grows(found.grow)
-    return Section(
-        f"{name}: headroom",
+
+    def holds_to(room: Room) -> Cell:
+        return Cell(factor_said(room) + (BEYOND if _is_beyond(room, found.evidence) else ""), room.holds_to)
+
+    def limits(room: Room) -> str:
+        return ", ".join(f"{name} {_limit(limit)}" for name, limit in room.limits.items())
+
+    def limit(goal: str) -> Column:
+        return data(f"limit_{goal}", lambda room: room.limits.get(goal))
+
+    return table(
+        (
+            words("plan", "plan"),
+            number("holds to", "holds_to", holds_to),
+            words("breaks first", "breaks", lambda room: Cell(room.breaks or "-", room.breaks)),
+            words("because of", "because", lambda room: Cell(room.because or "-", room.because)),
+            number("next at", "next_at", form="{:.2f}"),
+            words("each holds to", "limits", limits, only_wide=True),
+            *map(limit, goals),
+            *([words(f"in {repeated} seeds", "repeats", _span_of)] if repeated else []),
+            *([] if found.grow is None else _grows(found.grow)),
+        ),
+        found.plans,
+        title=f"{name}: headroom",
         sentences=tuple(_changes(found)),
         prose=True,
-        columns=(
-            Column("plan", "plan", is_number=False),
-            Column("holds to", "holds_to"),
-            Column("breaks first", "breaks", is_number=False),
-            Column("because of", "because", is_number=False),
-            Column("next at", "next_at"),
-            Column("each holds to", "limits", is_number=False, only_wide=True),
-            *(Column("", f"limit_{name}", in_text=False) for name in goals),
-            *again,
-            *grows,
-        ),
-        rows=tuple(rows),
         notes=_notes(found),
         name="plans",
     )
@@ -116,10 +104,10 @@ def _is_beyond(room: Room, seen: Evidence) -> bool:
 def _grows(grow: tuple[float, float]) -> list[Column]:
     """What is said of growth."""
     return [
-        Column(f"months at {_growth(grow)}", "month"),
-        Column("", "month_latest", is_number=False, in_text=False),
-        Column("until", "date_soonest", is_number=False, if_any=True),
-        Column("", "date_latest", is_number=False, in_text=False),
+        number(f"months at {_growth(grow)}", "month", lambda room: _months(room, grow)),
+        data("month_latest", is_number=False),
+        words("until", "date_soonest", _until, if_any=True),
+        data("date_latest", lambda room: None if room.dates is None else room.dates[1], is_number=False),
     ]
 
 
@@ -127,20 +115,18 @@ def _growth(grow: tuple[float, float]) -> str:
     return " to ".join(dict.fromkeys(f"{100 * each:g} %" for each in grow))
 
 
-def _months_cells(room: Room, grow: tuple[float, float]) -> list[Cell]:
+def _months(room: Room, grow: tuple[float, float]) -> Cell:
     soonest, latest = room.month, room.month_latest
     if soonest is None or latest is None:
-        return [Cell("-"), Cell("")]
+        return Cell("-")
     if room.breaks is not None and not latest:
-        return [Cell("already past", soonest), Cell("", latest)]
+        return Cell("already past", soonest)
     said = f"{soonest:.1f}" if grow[0] == grow[1] else f"{soonest:.1f} to {latest:.1f}"
-    return [Cell(said if room.breaks is not None else f"{said} and more", soonest), Cell("", latest)]
+    return Cell(said if room.breaks is not None else f"{said} and more", soonest)
 
 
-def _dates_cells(room: Room) -> list[Cell]:
-    if room.dates is None:
-        return [Cell(""), Cell("")]
-    return [Cell(dates_said(room.dates), room.dates[0]), Cell("", room.dates[1])]
+def _until(room: Room) -> Cell:
+    return Cell("") if room.dates is None else Cell(dates_said(room.dates), room.dates[0])
 
 
 def dates_said(dates: tuple[str, str]) -> str:

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+from operator import itemgetter
 from typing import Final
 
 import numpy as np
 
 from libramen.base import units
-from libramen.report.section import Cell, Column, Section, row, text
-from libramen.report.words import FROM_CACHE, clock, count, doubts_section, duration, share
-from libramen.trace.summary import Summary
+from libramen.report.columns import durations, number, shares, table, words
+from libramen.report.section import Cell, Column, Section
+from libramen.report.words import FROM_CACHE, clock, doubts_section
+from libramen.trace.source import RouteDemand
+from libramen.trace.summary import RouteLoad, Summary
 from libramen.trace.trace import Trace
 
 _MOST_ROUTES: Final = 20
@@ -43,18 +46,14 @@ def summary_sections(found: Summary) -> list[Section]:
 
 
 def _rates(found: Summary) -> Section:
-    mean = row(["mean", Cell(f"{found.mean_rate:.3g}", found.mean_rate), ""])
-    peaks = [
-        row([f"busiest {name}", Cell(f"{peak.per_second:.3g}", peak.per_second), clock(found.trace, peak.at_s)])
-        for name, peak in found.peaks.items()
-    ]
-    return Section(
-        columns=(
-            Column("rate", "rate", is_number=False),
-            Column("requests / s", "requests", "1/s"),
-            Column("when", "when", is_number=False),
+    peaks = [(f"busiest {name}", peak.per_second, clock(found.trace, peak.at_s)) for name, peak in found.peaks.items()]
+    return table(
+        (
+            words("rate", "rate", itemgetter(0)),
+            number("requests / s", "requests", itemgetter(1), "{:.3g}", "1/s"),
+            words("when", "when", itemgetter(2)),
         ),
-        rows=(mean, *peaks),
+        [("mean", found.mean_rate, ""), *peaks],
         name="rates",
     )
 
@@ -79,52 +78,37 @@ def _sentences(found: Summary) -> list[str]:
 
 
 def _routes(found: Summary) -> Section:
-    rows = [
-        row([
-            load.route,
-            count(load.requests),
-            share(load.share),
-            *(duration(seconds) for seconds in (load.p50, load.p95, load.p99)),
-            Cell("-" if load.bytes is None else f"{load.bytes / 1e6:,.1f}", load.bytes),
-        ])
-        for load in found.routes
-    ]  # fmt: skip
     more = len(found.routes) - _MOST_ROUTES
-    return Section(
-        columns=(
-            Column("route", "route", is_number=False),
-            Column("requests", "requests"),
-            Column("share", "share", "share"),
-            *(Column(name, name, "s") for name in ("p50", "p95", "p99")),
-            Column("MB", "sent", "bytes"),
+    return table(
+        (
+            words("route", "route"),
+            number("requests", "requests"),
+            shares("share", "share"),
+            *(durations(name, name) for name in ("p50", "p95", "p99")),
+            number("MB", "sent", _sent, unit="bytes"),
         ),
-        rows=tuple(rows[:_MOST_ROUTES]),
+        found.routes,
+        most=_MOST_ROUTES,
         notes=(f"and {more} routes more (--json and --csv have them all)",) if more > 0 else (),
         name="routes",
-        more=tuple(rows[_MOST_ROUTES:]),
     )
+
+
+def _sent(load: RouteLoad) -> Cell:
+    return Cell("-" if load.bytes is None else f"{load.bytes / 1e6:,.1f}", load.bytes)
 
 
 def _areas(found: Summary) -> list[Section]:
     """Where users are; empty: nobody knows."""
     if not found.areas:
         return []
-    rows = [
-        row([one.area or "nowhere", count(one.requests), share(one.share), duration(one.p50), duration(one.p95)])
-        for one in found.areas
-    ]
-    return [
-        Section(
-            columns=(
-                Column("area", "area", is_number=False),
-                Column("requests", "requests"),
-                Column("share", "share", "share"),
-                *(Column(name, name, "s") for name in ("p50", "p95")),
-            ),
-            rows=tuple(rows),
-            name="areas",
-        )
-    ]
+    columns = (
+        words("area", "area", lambda one: one.area or "nowhere"),
+        number("requests", "requests"),
+        shares("share", "share"),
+        *(durations(name, name) for name in ("p50", "p95")),
+    )
+    return [table(columns, found.areas, name="areas")]
 
 
 def demand_section(trace: Trace) -> list[Section]:
@@ -133,26 +117,24 @@ def demand_section(trace: Trace) -> list[Section]:
         return []
     measured = {cpu.route: cpu for cpu in trace.demand.cpu}
     where = "all that took a slot" if trace.demand.kind == "unqueued" else "{} of the minutes"
-    rows = []
-    for route in sorted(trace.demand.routes, key=lambda route: -route.requests):
-        times = (duration(route.observed_mean_s), duration(route.work_mean_s))
-        cells = [text(route.route), count(route.requests), count(route.samples), *times]
-        if measured:
-            cpu = measured[route.route]
-            cells += [duration(cpu.core_s), duration(None if np.isnan(cpu.error) else cpu.error)]
-        rows.append(row([*cells, where.format(route.minutes)]))
+
+    def error(route: RouteDemand) -> float | None:
+        found = measured[route.route].error
+        return None if np.isnan(found) else found
+
+    cpu = (durations("CPU measured", "cpu", lambda one: measured[one.route].core_s), durations("±", "cpu_error", error))
     columns = (
-        Column("route", "route", is_number=False),
-        Column("requests", "requests"),
-        Column("samples", "samples"),
-        Column("observed mean", "observed_mean", "s"),
-        Column("mean work", "work_mean", "s"),
-        *((Column("CPU measured", "cpu", "s"), Column("±", "cpu_error", "s")) if measured else ()),
-        Column("samples are from", "samples_from", is_number=False),
+        words("route", "route"),
+        number("requests", "requests"),
+        number("samples", "samples"),
+        durations("observed mean", "observed_mean", lambda one: one.observed_mean_s),
+        durations("mean work", "work_mean", lambda one: one.work_mean_s),
+        *(cpu if measured else ()),
+        words("samples are from", "samples_from", lambda one: where.format(one.minutes)),
     )
     notes = ("±: standard error of the CPU time of a request, as cpu_use has it.",) if measured else ()
-    shown, more = tuple(rows[:_MOST_ROUTES]), tuple(rows[_MOST_ROUTES:])
-    return [Section(columns=columns, rows=shown, notes=notes, name="demand", more=more)]
+    routes = sorted(trace.demand.routes, key=lambda route: -route.requests)
+    return [table(columns, routes, most=_MOST_ROUTES, notes=notes, name="demand")]
 
 
 def _week(found: Summary, week: np.ndarray) -> Section:
@@ -160,20 +142,29 @@ def _week(found: Summary, week: np.ndarray) -> Section:
     days = [day for day in range(7) if not np.isnan(week[day]).all()]
     names = [("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")[day] for day in days]
     latencies = {load.hour: load for load in found.hours}
-    percentiles = ("p50", "p95", "p99") if latencies else ()
     top = float(np.nanmax(week))
-    rows = []
-    for hour in range(24):
+
+    def rate(name: str, day: int) -> Column:
+        def of(hour: int) -> float | None:
+            return None if np.isnan(week[day, hour]) else float(week[day, hour])
+
+        return number(name, name, of, "{:.3g}", "1/s")
+
+    def percentile(name: str) -> Column:
+        return durations(name, name, lambda hour: getattr(latencies.get(hour), name, None))
+
+    def bar(hour: int) -> Cell:
         rates = week[days, hour]
         mean = float(np.nanmean(rates)) if not np.isnan(rates).all() else 0.0
-        cells = [Cell("-") if np.isnan(rate) else Cell(f"{rate:.3g}", rate) for rate in rates.tolist()]
-        cells += [duration(getattr(latencies.get(hour), name, None)) for name in percentiles]
-        bar = Cell("▆" * round(_BAR * mean / top) if top else "", mean)
-        rows.append(row([text(f"{hour:02}"), *cells, bar]))
-    columns = (
-        Column("hour", "hour", is_number=False),
-        *(Column(name, name, "1/s") for name in names),
-        *(Column(name, name, "s") for name in percentiles),
-        Column("mean requests / s", "mean", "1/s", is_number=False),
+        return Cell("▆" * round(_BAR * mean / top) if top else "", mean)
+
+    return table(
+        (
+            words("hour", "hour", lambda hour: f"{hour:02}"),
+            *(rate(name, day) for name, day in zip(names, days, strict=True)),
+            *(percentile(name) for name in (("p50", "p95", "p99") if latencies else ())),
+            words("mean requests / s", "mean", bar, unit="1/s"),
+        ),
+        range(24),
+        name="week",
     )
-    return Section(columns=columns, rows=tuple(rows), name="week")

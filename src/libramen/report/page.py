@@ -185,12 +185,12 @@ def _lasting(found: Dossier, *, zooms: bool | None) -> Iterator[Part]:
     if lines is not None:
         words = "What the two best plans cost a month at each load, as in the table above."
         drawn = _drawn(zooms, lambda: live_of(lines), lambda: _picture(lines.plot(), words))
-        some = [_under(one) for one in break_even_sections(name, lines)]
+        some = [_under(one) for one in break_even_sections(lines, name)]
         yield _part("break-even", "When another one is cheaper", some, drawn)
     if rooms is not None:
         words = "Up to which load each plan meets every objective, as in the table above."
         drawn = _drawn(zooms, lambda: live_of(rooms), lambda: _picture(rooms.plot(), words))
-        some = [_under(one) for one in headroom_sections(name, rooms)]
+        some = [_under(one) for one in headroom_sections(rooms, name)]
         yield _part("headroom", "How much more load each plan takes", some, drawn)
     looked = {
         "when another plan is cheaper": lines is not None or found.runner_up is None,

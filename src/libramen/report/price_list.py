@@ -6,15 +6,11 @@ from collections.abc import Iterator
 
 from libramen.base import units
 from libramen.bill.price_list import PricedSize, PriceList
-from libramen.report.section import Cell, Column, Row, Section, row
+from libramen.report.columns import money, number, table, words
+from libramen.report.section import Cell, Section
 
 
-def shown(found: PriceList) -> list[Section]:
-    """What a notebook shows."""
-    return price_sections("catalogue", found)
-
-
-def price_sections(name: str, found: PriceList, doubts: tuple[str, ...] = ()) -> list[Section]:
+def price_sections(found: PriceList, name: str = "catalogue", doubts: tuple[str, ...] = ()) -> list[Section]:
     """Each tier in a line, and a row a size; `name`: of the file; `doubts`: what can hardly be meant."""
     meant = tuple(f"- {doubt[0].upper()}{doubt[1:]}" for doubt in doubts)
     said = [f"{tier.name}: {tier.summary}" for tier in found.tiers.values() if tier.summary]
@@ -31,42 +27,29 @@ def price_sections(name: str, found: PriceList, doubts: tuple[str, ...] = ()) ->
 def sizes_section(found: PriceList) -> Section:
     """What a month costs, idle, half used and full."""
     cheapest = min(found.sizes, key=lambda size: size.per_core_month)
-    month = f"{found.currency}/month"
-    return Section(
-        columns=(
-            Column("tier", "tier", is_number=False),
-            Column("size", "size", is_number=False),
-            Column("cores", "cores"),
-            Column("speed", "speed", only_wide=True),
-            Column("memory", "memory", "bytes", in_short=False),
-            Column("replicas", "replicas", in_short=False),
-            Column("idle", "idle", month),
-            Column("half used", "half", month),
-            Column("full", "full", month),
-            Column("a core-month", "per_core_month", found.currency),
-            Column("a million requests", "per_million", found.currency),
-            Column("requests a month", "requests", "1/month", only_wide=True),
+    currency = found.currency
+    return table(
+        (
+            words("tier", "tier"),
+            words("size", "size"),
+            number("cores", "cores", form="{:g}"),
+            number("speed", "speed", form="{:g}", only_wide=True),
+            number("memory", "memory", _memory, unit="bytes", in_short=False),
+            number("replicas", "replicas", form="{}", in_short=False),
+            *(money(title, title.split()[0], currency) for title in ("idle", "half used", "full")),
+            number("a core-month", "per_core_month", form="{:,.2f}", unit=currency),
+            number("a million requests", "per_million", form="{:,.3f}", unit=currency),
+            number("requests a month", "requests", form="{:,.0f}", unit="1/month", only_wide=True),
         ),
-        rows=tuple(_row(size, is_best=size is cheapest) for size in found.sizes),
+        found.sizes,
+        stands_out=lambda size: size is cheapest,
         notes=tuple(_notes(found)),
         name="sizes",
     )
 
 
-def _row(size: PricedSize, *, is_best: bool) -> Row:
-    cells: list[Cell | str] = [
-        size.tier,
-        size.size,
-        Cell(f"{size.cores:g}", size.cores),
-        Cell(f"{size.speed:g}", size.speed),
-        Cell("-" if size.memory is None else f"{size.memory / 1e9:.3g} GB", size.memory),
-        Cell(str(size.replicas), size.replicas),
-        *(Cell(f"{amount:,.2f}", float(amount)) for amount in (size.idle, size.half, size.full)),
-        Cell(f"{size.per_core_month:,.2f}", size.per_core_month),
-        Cell(f"{size.per_million:,.3f}", size.per_million),
-        Cell(f"{size.requests:,.0f}", size.requests),
-    ]
-    return row(cells, stands_out=is_best)
+def _memory(size: PricedSize) -> Cell:
+    return Cell("-" if size.memory is None else f"{size.memory / 1e9:.3g} GB", size.memory)
 
 
 def _notes(found: PriceList) -> Iterator[str]:

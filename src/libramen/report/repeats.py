@@ -2,26 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import replace
 from typing import Final
 
 from libramen.base import units
 from libramen.questions.months import DAY_S, LEAST
-from libramen.questions.repeats import Repeats, Spread
+from libramen.questions.repeats import Repeated, Repeats
 from libramen.questions.sequential import ERROR, SURE, UNSURE
+from libramen.report.columns import data, number, table, words
 from libramen.report.comparison import months_said
 from libramen.report.prose import times
-from libramen.report.section import Cell, Column, Row, Section, row
+from libramen.report.section import Cell, Column, Row, Section
 
 _SAME: Final = "the same"
 
 
-def shown(found: Repeats) -> list[Section]:
-    """What a notebook shows."""
-    return [repeats_section(found)]
-
-
-def repeats_section(found: Repeats) -> Section:
+def repeats_sections(found: Repeats) -> list[Section]:
     """A row a plan: mean and 95 % interval of what matters, and how often it meets the objectives."""
     n, best, currency = len(found.seeds), found.cheapest, found.currency
 
@@ -34,64 +31,61 @@ def repeats_section(found: Repeats) -> Section:
             f"wrongly in {100 * ERROR:.0f} % at the most."
         )
     seeds = f"seed {found.seeds[0]}" if n == 1 else f"seeds {found.seeds[0]} to {found.seeds[-1]}"
-
-    def money(value: float) -> str:
-        return f"{value:,.2f}"
-
-    rows = []
-    for plan in found.plans:
-        cells: list[Cell | str] = [Cell(plan.plan, plan.plan)]
-        for measure, show in (
-            ("availability", units.show_availability),
-            ("p95_s", units.show_duration),
-            ("month", money),
-        ):
-            cells += _cells(plan.spread(measure), show)
-        verdict = "holds" if plan.holds else "does not hold"
-        if plan.is_sequential and not plan.is_clear:
-            verdict += ", not clear"
-        missed = ", ".join(f"{name} {count:,}" for name, count in plan.missed().items())
-        rows.append(
-            row(
-                [
-                    *cells,
-                    Cell(f"{plan.met:,} of {len(plan.figures):,}", plan.met),
-                    Cell("", len(plan.figures)),
-                    verdict,
-                    missed,
-                ],
-                stands_out=plan is best,
-            )
-        )
-    return Section(
-        f"{'up to ' if is_sequential else ''}{times(n, 'repeat')}, {seeds}",
-        sentences=(*_verdict(found, currency),),
-        columns=(
-            Column("plan", "plan", is_number=False),
-            Column("availability", "availability", "share"),
-            *_interval("availability", "share"),
-            Column("p95", "p95_s", "s"),
-            *_interval("p95", "s"),
-            Column(f"{currency}/month", "month", f"{currency}/month"),
-            *_interval("month", f"{currency}/month"),
-            Column("met in", "met", is_number=False),
-            Column("", "repeats", in_text=False),
-            Column("", "holds", is_number=False),
-            Column("missed", "missed", is_number=False, only_wide=True),
-        ),
-        rows=tuple(rows),
-        notes=(
-            f"{rule} Intervals are of the mean, given exactly these requests.",
-            *_fixed(rows),
-            *_days(found),
-            *_months(found),
-        ),
+    columns = (
+        words("plan", "plan"),
+        *_figure("availability", "availability", "share", units.show_availability),
+        *_figure("p95", "p95_s", "s", units.show_duration),
+        *_figure(f"{currency}/month", "month", f"{currency}/month", "{:,.2f}".format),
+        words("met in", "met", lambda plan: Cell(f"{plan.met:,} of {len(plan.figures):,}", plan.met)),
+        data("repeats", lambda plan: len(plan.figures)),
+        words("", "holds", _holds),
+        words("missed", "missed", _missed, only_wide=True),
+    )
+    rule = f"{rule} Intervals are of the mean, given exactly these requests."
+    section = table(
+        columns,
+        found.plans,
+        stands_out=lambda plan: plan is best,
+        title=f"{'up to ' if is_sequential else ''}{times(n, 'repeat')}, {seeds}",
+        sentences=tuple(_verdict(found, currency)),
         prose=True,
         name="repeats",
     )
+    return [replace(section, notes=(rule, *_fixed(section.rows), *_days(found), *_months(found)))]
 
 
-def _fixed(rows: list[Row]) -> list[str]:
+def _holds(plan: Repeated) -> str:
+    verdict = "holds" if plan.holds else "does not hold"
+    return f"{verdict}, not clear" if plan.is_sequential and not plan.is_clear else verdict
+
+
+def _missed(plan: Repeated) -> str:
+    return ", ".join(f"{name} {count:,}" for name, count in plan.missed().items())
+
+
+def _figure(title: str, measure: str, unit: str, show: Callable[[float], str]) -> tuple[Column, ...]:
+    """The mean of a figure, its interval in words, and the ends of that in data."""
+    name = measure.removesuffix("_s")
+
+    def mean(plan: Repeated) -> Cell:
+        value = plan.spread(measure).mean
+        return Cell("-") if value is None else Cell(show(value), value)
+
+    def interval(plan: Repeated) -> str:
+        spread = plan.spread(measure)
+        if spread.low is None or spread.high is None or not spread.deviation:
+            return _SAME if spread.n > 1 else ""
+        return f"{show(spread.low)} to {show(spread.high)}"
+
+    return (
+        number(title, measure, mean, unit=unit),
+        words("95 % interval", of=interval, in_short=False),
+        data(f"{name}_low", lambda plan: plan.spread(measure).low, unit),
+        data(f"{name}_high", lambda plan: plan.spread(measure).high, unit),
+    )
+
+
+def _fixed(rows: Iterable[Row]) -> list[str]:
     """What it means where nothing differs."""
     if not any(cell.text == _SAME for one in rows for cell in one.cells):
         return []
@@ -110,26 +104,6 @@ def _days(found: Repeats) -> list[str]:
 def _months(found: Repeats) -> Iterator[str]:
     """What the month of each plan is made of."""
     return months_said((plan.plan, plan.figures[0].bill.note) for plan in found.plans)
-
-
-def _cells(spread: Spread, show: Callable[[float], str]) -> list[Cell | str]:
-    """The mean, the interval in words, and its ends."""
-    if spread.mean is None:
-        return [Cell("-"), "", Cell(""), Cell("")]
-    mean = Cell(show(spread.mean), spread.mean)
-    if spread.low is None or spread.high is None or not spread.deviation:
-        return [mean, _SAME if spread.n > 1 else "", Cell("", spread.low), Cell("", spread.high)]
-    said = f"{show(spread.low)} to {show(spread.high)}"
-    return [mean, said, Cell("", spread.low), Cell("", spread.high)]
-
-
-def _interval(name: str, unit: str) -> tuple[Column, ...]:
-    """The columns of an interval: in words, and its ends in data."""
-    return (
-        Column("95 % interval", is_number=False, in_short=False),
-        Column("", f"{name}_low", unit, in_text=False),
-        Column("", f"{name}_high", unit, in_text=False),
-    )
 
 
 def _verdict(found: Repeats, currency: str) -> list[str]:

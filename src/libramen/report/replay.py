@@ -2,24 +2,24 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from decimal import Decimal
+from collections.abc import Iterator, Mapping
 from typing import Final
 
 from libramen.base import units
-from libramen.outcome.figures import Figures, RouteFigures
+from libramen.outcome.figures import AreaFigures, Figures, RouteFigures
 from libramen.outcome.measures import hides_failures
 from libramen.outcome.outcome import Outcome
 from libramen.outcome.service_outcome import ServiceOutcome
-from libramen.prices.lines import named
+from libramen.prices.lines import BillLine, named
+from libramen.report.columns import availabilities, data, durations, number, shares, table, words
 from libramen.report.comparison import plans_section
 from libramen.report.costs import costs_section
 from libramen.report.events import events_section
 from libramen.report.section import Cell, Column, Section, row
-from libramen.report.story import FAILED_NOTE, FAILED_SIGN, sentences, show_latency, wanted_share
+from libramen.report.story import FAILED_NOTE, FAILED_SIGN, latency_cell, sentences, wanted_share
 from libramen.report.system import system_sections
-from libramen.report.words import availability, count, demand_sections, duration, fleet_range, heading, share
-from libramen.study.objectives import show_objective
+from libramen.report.words import demand_sections, fleet_range, heading
+from libramen.study.objectives import Objective, show_objective
 from libramen.study.study import Study
 
 _ROUTES_SHOWN: Final = 8
@@ -53,7 +53,7 @@ def outcome_sections(study: Study, found: Outcome) -> list[Section]:
         Section(sentences=tuple(sentences(found)), prose=True),
         *([Section("Findings", findings, prose=True)] if findings else []),
         *events_section(found, figures.events),
-        latency_section(figures),
+        latency_section(figures.latency_s, figures.availability),
         *where,
         *areas_section(figures),
         Section(sentences=(f"{_availability(figures)}; {used}cold starts: {figures.cold_starts}.", *_month(found))),
@@ -70,16 +70,23 @@ def _fleet(one: ServiceOutcome, figures: Figures) -> str:
     return f"tier {figures.tier}, size {figures.size}, {fleet} {many}, {one.hosting.balancer}"
 
 
-def latency_section(figures: Figures) -> Section:
-    """The percentiles of the latency of ok requests."""
-    latency, hides = figures.latency_s, hides_failures(figures.availability)
-    cells = [Cell(show_latency(value, hides_failures=hides), value) for value in latency.values()]
-    return Section(
-        columns=(Column("latency", "of", is_number=False), *(Column(name, name, "s") for name in latency)),
-        rows=(row([Cell("", "ok requests"), *cells]),),
-        notes=(FAILED_NOTE,) if hides else (),
+def latency_section(latency_s: Mapping[str, float | None], available: float | None) -> Section:
+    """Percentiles of the latency of ok requests; `available`: the share that was answered ok."""
+
+    def percentile(name: str) -> Column:
+        return number(name, name, lambda of: latency_cell(of[name], available), unit="s")
+
+    return table(
+        (words("latency", "of", lambda _: Cell("", "ok requests")), *map(percentile, latency_s)),
+        [latency_s],
+        notes=(FAILED_NOTE,) if hides_failures(available) else (),
         name="latency",
     )
+
+
+def _percentile(name: str, *, in_short: bool = True) -> Column:
+    """Of the latencies of the ok ones."""
+    return number(name, name, lambda of: latency_cell(of.latency_s[name], of.availability), unit="s", in_short=in_short)
 
 
 def time_section(figures: Figures) -> Section:
@@ -88,40 +95,27 @@ def time_section(figures: Figures) -> Section:
     if figures.time_s["retried"]:
         parts["retried"] = "tried before"
     routes = sorted(figures.routes or (), key=lambda route: -route.n_requests)
-    named: list[tuple[str, Figures | RouteFigures]] = [("all requests", figures)]
-    if len(routes) > 1:
-        named += [(route.route, route) for route in routes]
-    rows = []
-    for name, of in named:
-        n_ok, p95 = of.endings["ok"], of.latency_s["p95"]
-        latency = Cell(show_latency(p95, hides_failures=hides_failures(of.availability)), p95)
-        means = (duration(of.time_s[part] / n_ok if n_ok else None) for part in parts)
-        rows.append(
-            row(
-                [
-                    name,
-                    count(of.n_requests),
-                    availability(of.availability),
-                    latency,
-                    duration(of.latency_s["mean"]),
-                    *means,
-                ]
-            )
-        )
     more = len(routes) - _ROUTES_SHOWN
-    return Section(
-        columns=(
-            Column("where the time went", "route", is_number=False),
-            Column("requests", "requests"),
-            Column("available", "availability", "share"),
-            Column("p95", "p95", "s"),
-            Column("mean", "mean", "s"),
-            *(Column(title, part, "s") for part, title in parts.items()),
+
+    def mean_of(title: str, part: str) -> Column:
+        def of(one: Figures | RouteFigures) -> float | None:
+            return one.time_s[part] / one.endings["ok"] if one.endings["ok"] else None
+
+        return durations(title, part, of)
+
+    return table(
+        (
+            words("where the time went", "route", lambda of: "all requests" if of is figures else of.route),
+            number("requests", "requests", lambda of: of.n_requests),
+            availabilities("available", "availability"),
+            _percentile("p95"),
+            durations("mean", "mean", lambda of: of.latency_s["mean"]),
+            *(mean_of(title, part) for part, title in parts.items()),
         ),
-        rows=tuple(rows[: _ROUTES_SHOWN + 1]),
+        [figures, *(routes if len(routes) > 1 else ())],
+        most=_ROUTES_SHOWN + 1,
         notes=(f"and {more} more routes: see --json or --csv",) if more > 0 else (),
         name="time",
-        more=tuple(rows[_ROUTES_SHOWN + 1 :]),
     )
 
 
@@ -131,35 +125,21 @@ def areas_section(figures: Figures) -> list[Section]:
         return []
     regions = list(dict.fromkeys(figures.regions.values()))
     shown = [name for name in regions if any((area.regions or {}).get(name) for area in figures.areas)]
-    rows = []
-    for area in figures.areas:
-        taken = area.regions or {}
-        hides = hides_failures(area.availability)
-        rows.append(
-            row([
-                area.route or "nowhere",
-                count(area.n_requests),
-                availability(area.availability),
-                *(
-                    Cell(show_latency(area.latency_s[key], hides_failures=hides), area.latency_s[key])
-                    for key in ("p50", "p95", "p99")
-                ),
-                *(share(taken[name] / area.n_requests if taken and area.n_requests else None) for name in shown),
-            ])
-        )  # fmt: skip
-    return [
-        Section(
-            columns=(
-                Column("area", "area", is_number=False),
-                Column("requests", "requests"),
-                Column("available", "availability", "share"),
-                *(Column(name, name, "s", in_short=name == "p95") for name in ("p50", "p95", "p99")),
-                *(Column(f"in {name}", f"in_{name}", "share") for name in shown),
-            ),
-            rows=tuple(rows),
-            name="areas",
-        )
-    ]
+
+    def taken_in(name: str) -> Column:
+        def of(area: AreaFigures) -> float | None:
+            return area.regions[name] / area.n_requests if area.regions and area.n_requests else None
+
+        return shares(f"in {name}", f"in_{name}", of)
+
+    columns = (
+        words("area", "area", lambda area: area.route or "nowhere"),
+        number("requests", "requests", lambda area: area.n_requests),
+        availabilities("available", "availability"),
+        *(_percentile(name, in_short=name == "p95") for name in ("p50", "p95", "p99")),
+        *map(taken_in, shown),
+    )
+    return [table(columns, figures.areas, name="areas")]
 
 
 def _availability(figures: Figures) -> str:
@@ -180,27 +160,17 @@ def _month(found: Outcome) -> Iterator[str]:
 def bill_section(figures: Figures) -> Section:
     """The lines of a month, and their total."""
     bill = figures.bill
-    rows = [
-        row([
-            named(line, several=len(figures.services) > 1),
-            Cell(f"{line.quantity:,f}", float(line.quantity)),
-            line.unit,
-            Cell(_price(line.unit_price), float(line.unit_price)),
-            Cell(f"{line.amount:,}", float(line.amount)),
-        ])
-        for line in bill.lines
-    ]  # fmt: skip
     total = Cell(f"{bill.month:,}", float(bill.month))
-    rows.append(row(["total", Cell(""), "", Cell(bill.currency), total], stands_out=True, is_total=True))
-    return Section(
-        columns=(
-            Column("a month", "item", is_number=False),
-            Column("quantity", "quantity"),
-            Column("unit", "unit", is_number=False),
-            Column("unit price", "unit_price", bill.currency),
-            Column("amount", "amount", bill.currency),
+    return table(
+        (
+            words("a month", "item", lambda line: named(line, several=len(figures.services) > 1)),
+            number("quantity", "quantity", lambda line: Cell(f"{line.quantity:,f}", float(line.quantity))),
+            words("unit", "unit"),
+            number("unit price", "unit_price", _unit_price, unit=bill.currency),
+            number("amount", "amount", lambda line: Cell(f"{line.amount:,}", float(line.amount)), unit=bill.currency),
         ),
-        rows=tuple(rows),
+        bill.lines,
+        total=row(["total", Cell(""), "", Cell(bill.currency), total], stands_out=True, is_total=True),
         notes=(f"A month here is {bill.note}.",),
         name="bill",
     )
@@ -221,40 +191,41 @@ def _available(figures: Figures, scope: str) -> float | None:
 def objectives_section(figures: Figures) -> Section:
     """What was wanted, what was got, and in how many minutes."""
     currency = figures.bill.currency
-    rows = []
-    for goal in figures.objectives:
+
+    def wanted(goal: Objective) -> Cell:
+        return Cell(show_objective(goal.name, goal.wanted, currency), _number(goal.wanted))
+
+    def got(goal: Objective) -> Cell:
         sign = FAILED_SIGN if goal.is_latency and hides_failures(_available(figures, goal.scope)) else ""
-        within = "" if goal.within is None else f"{units.show_availability(goal.within)} of {wanted_share(goal)}"
-        minutes = "" if goal.minutes is None else f"{goal.minutes.met:,} of {goal.minutes.of:,}"
-        rows.append(
-            row([
-                goal.name,
-                Cell(show_objective(goal.name, goal.wanted, currency), _number(goal.wanted)),
-                Cell(show_objective(goal.name, goal.got, currency) + sign, _number(goal.got)),
-                Cell(within, goal.within),
-                Cell(minutes, None if goal.minutes is None else goal.minutes.met),
-                Cell("", None if goal.minutes is None else goal.minutes.of),
-                Cell("met" if goal.met else "missed", goal.met),
-            ])
-        )  # fmt: skip
-    return Section(
-        columns=(
-            Column("objective", "objective", is_number=False),
-            Column("wanted", "wanted"),
-            Column("got", "got"),
-            Column("answered within it", "within", "share", is_number=False),
-            Column("minutes met", "minutes_met", is_number=False),
-            Column("", "minutes", in_text=False),
-            Column("", "met", is_number=False),
+        return Cell(show_objective(goal.name, goal.got, currency) + sign, _number(goal.got))
+
+    def within(goal: Objective) -> Cell:
+        said = "" if goal.within is None else f"{units.show_availability(goal.within)} of {wanted_share(goal)}"
+        return Cell(said, goal.within)
+
+    def minutes(goal: Objective) -> Cell:
+        found = goal.minutes
+        return Cell("") if found is None else Cell(f"{found.met:,} of {found.of:,}", found.met)
+
+    return table(
+        (
+            words("objective", "objective", lambda goal: goal.name),
+            number("wanted", "wanted", wanted),
+            number("got", "got", got),
+            words("answered within it", "within", within, unit="share"),
+            words("minutes met", "minutes_met", minutes),
+            data("minutes", lambda goal: None if goal.minutes is None else goal.minutes.of),
+            words("", "met", lambda goal: Cell("met" if goal.met else "missed", goal.met)),
         ),
-        rows=tuple(rows),
+        figures.objectives,
         name="objectives",
     )
 
 
-def _price(price: Decimal) -> str:
-    """A unit price: two decimals, or as many as it has."""
-    return f"{price:.2f}" if price == round(price, 2) else f"{price.normalize():f}"
+def _unit_price(line: BillLine) -> Cell:
+    """Two decimals, or as many as it has."""
+    price = line.unit_price
+    return Cell(f"{price:.2f}" if price == round(price, 2) else f"{price.normalize():f}", float(price))
 
 
 def _number(value: object) -> float | None:

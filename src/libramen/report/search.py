@@ -7,14 +7,15 @@ from collections.abc import Iterator
 from dataclasses import replace
 from typing import Final
 
-from libramen.outcome.measures import hides_failures
+from libramen.outcome.figures import Figures
 from libramen.questions.search import Search
+from libramen.report.columns import availabilities, money, number, table, words
 from libramen.report.comparison import months_said, plans_section
 from libramen.report.prose import and_list
-from libramen.report.repeats import repeats_section
-from libramen.report.section import Cell, Column, Section, row
-from libramen.report.story import show_latency
-from libramen.report.words import availability, beyond, demand_sections
+from libramen.report.repeats import repeats_sections
+from libramen.report.section import Cell, Section
+from libramen.report.story import latency_cell
+from libramen.report.words import beyond, demand_sections
 
 _MOST: Final = 12
 _REASONS: Final = 3
@@ -40,33 +41,31 @@ def search_sections(name: str, found: Search, *, front: bool = False) -> list[Se
 
 def loads_section(name: str, found: Search) -> Section:
     """The cheapest that holds at each load."""
-    rows = []
-    for one in found.scenarios:
-        best = one.cheapest
-        shown = one.nearest if best is None else best
-        label, p95 = one.label(shown), shown.month.latency_s["p95"]
-        rows.append(
-            row([
-                Cell(f"{one.scale:g}", one.scale),
-                Cell(label if best is not None else f"none; {label} comes nearest", None if best is None else label),
-                Cell(f"{shown.bill.month:,.2f}", float(shown.bill.month)),
-                availability(shown.month.availability),
-                Cell(show_latency(p95, hides_failures=hides_failures(shown.month.availability)), p95),
-                Cell(str(one.counts.replayed), one.counts.replayed),
-            ])
-        )  # fmt: skip
-    return Section(
-        name,
-        ("The cheapest that holds at each load: " + "; ".join(winners(found)) + ".",),
-        columns=(
-            Column("times the load", "scale"),
-            Column("cheapest that meets all", "cheapest", is_number=False),
-            Column(f"{found.figures[0].bill.currency} a month", "month", f"{found.figures[0].bill.currency}/month"),
-            Column("available", "availability", "share"),
-            Column("p95 (ok)", "p95", "s"),
-            Column("replayed to the end", "replayed"),
+
+    def shown(one: Search) -> Figures:
+        return one.nearest if one.cheapest is None else one.cheapest
+
+    def cheapest(one: Search) -> Cell:
+        label = one.label(shown(one))
+        return Cell(f"none; {label} comes nearest") if one.cheapest is None else Cell(label, label)
+
+    def p95(one: Search) -> Cell:
+        month = shown(one).month
+        return latency_cell(month.latency_s["p95"], month.availability)
+
+    currency = found.figures[0].bill.currency
+    return table(
+        (
+            number("times the load", "scale", form="{:g}"),
+            words("cheapest that meets all", "cheapest", cheapest),
+            money(f"{currency} a month", "month", currency, lambda one: shown(one).bill.month),
+            availabilities("available", "availability", lambda one: shown(one).month.availability),
+            number("p95 (ok)", "p95", p95, unit="s"),
+            number("replayed to the end", "replayed", lambda one: one.counts.replayed, form="{}"),
         ),
-        rows=tuple(rows),
+        found.scenarios,
+        title=name,
+        sentences=("The cheapest that holds at each load: " + "; ".join(winners(found)) + ".",),
         prose=True,
         name="loads",
     )
@@ -95,7 +94,7 @@ def _sections(name: str, found: Search, *, front: bool) -> list[Section]:
     more = len(found.front if front else found.figures) - len(shown)
     rest = [Section(sentences=(f"and {more:,} more: see --json or --csv",))] if more else []
     if found.repeats is not None:
-        rest.append(repeats_section(found.repeats))
+        rest += repeats_sections(found.repeats)
     return [Section(name, tuple(_said(found)), prose=True), Section(sentences=(which,)), table, *rest]
 
 

@@ -28,6 +28,7 @@ class Column(NamedTuple):
         if_any: whether it is left out where no row has a text there.
         in_text: whether it is shown; else it is in data alone.
         in_short: whether it is shown where only few columns are.
+        cell: what it says of the object of a row; see `columns.table`.
     """
 
     title: str
@@ -38,6 +39,7 @@ class Column(NamedTuple):
     if_any: bool = False
     in_text: bool = True
     in_short: bool = True
+    cell: Callable[[Any], Cell | str] | None = None
 
 
 class Cell(NamedTuple):
@@ -141,10 +143,6 @@ class Section:
         safe = {key: str(spreadsheet_safe(name)) for key, name in named.items()}
         frame = self.to_frame().rename(columns=safe).map(spreadsheet_safe)
         return str(frame.to_csv(index=False, lineterminator="\r\n"))
-
-
-SERVICE: Final = Column("service", "service", is_number=False, if_any=True)
-"""Whose a row is, where there are several services."""
 
 
 def text(value: str) -> Cell:

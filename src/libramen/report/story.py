@@ -10,9 +10,11 @@ import numpy as np
 from libramen.base import units
 from libramen.base.ranks import PERCENTILES
 from libramen.engine.record import UpdateRecord
+from libramen.outcome.measures import hides_failures
 from libramen.outcome.outcome import Outcome
 from libramen.outcome.service_outcome import ServiceOutcome
 from libramen.report.prose import clock, times, whose
+from libramen.report.section import Cell
 from libramen.study.objectives import Objective, show_objective
 from libramen.trace.statuses import is_answer
 
@@ -177,6 +179,11 @@ def _failed_between(outcome: ServiceOutcome, from_s: float, to_s: float) -> str:
 def show_latency(seconds: float | None, *, hides_failures: bool) -> str:
     """A latency of ok requests, with a sign where so many failed that it says too little."""
     return units.show_duration(seconds) + (FAILED_SIGN if hides_failures and seconds is not None else "")
+
+
+def latency_cell(seconds: float | None, available: float | None) -> Cell:
+    """The same as a cell; `available`: the share of requests that were answered ok."""
+    return Cell(show_latency(seconds, hides_failures=hides_failures(available)), seconds)
 
 
 def wanted_share(objective: Objective) -> str:

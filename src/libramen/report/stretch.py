@@ -8,8 +8,9 @@ from libramen.base import units
 from libramen.outcome.outcome import Outcome
 from libramen.outcome.stretch import FleetMeanwhile, StretchFigures
 from libramen.report.prose import clock, times
-from libramen.report.section import Cell, Column, Section, row
-from libramen.report.story import FAILED_NOTE, show_latency
+from libramen.report.replay import latency_section
+from libramen.report.section import Section
+from libramen.report.story import show_latency
 from libramen.report.words import fleet_range, heading
 from libramen.rules.faults import BY_KIND
 from libramen.study.study import Study
@@ -40,22 +41,11 @@ def stretch_notes(outcome: Outcome, found: StretchFigures) -> list[str]:
 
 def stretch_sections(study: Study, outcome: Outcome, found: StretchFigures) -> list[Section]:
     """A stretch of a replay as text, and nothing of the rest."""
-    cells = [
-        Cell(show_latency(found.latency_s[name], hides_failures=found.hides_failures), found.latency_s[name])
-        for name in ("mean", "p50", "p95", "p99", "max")
-    ]
+    shown = {name: found.latency_s[name] for name in ("mean", "p50", "p95", "p99", "max")}
     return [
         heading(study, outcome.trace, f"{stretch_title(outcome, found)}."),
         Section(sentences=tuple(stretch_notes(outcome, found)), prose=True),
-        Section(
-            columns=(
-                Column("latency", "of", is_number=False),
-                *(Column(n, n, "s") for n in ("mean", "p50", "p95", "p99", "max")),
-            ),
-            rows=(row([Cell("", "ok requests"), *cells]),),
-            notes=(FAILED_NOTE,) if found.hides_failures else (),
-            name="latency",
-        ),
+        latency_section(shown, found.availability),
         Section(sentences=("All of this is about that stretch; without --from and --to it is about the whole trace.",)),
     ]
 

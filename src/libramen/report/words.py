@@ -7,7 +7,7 @@ from typing import Final
 from libramen.base import units
 from libramen.load.evidence import Evidence
 from libramen.report.prose import and_list
-from libramen.report.section import Cell, Section
+from libramen.report.section import Section
 from libramen.study.study import Study
 from libramen.trace.implausible import REMEDY
 from libramen.trace.source import Bottleneck, Demand
@@ -95,23 +95,3 @@ def clock(trace: Trace, at_s: float) -> str:
     """A time of the trace: local where it is known, else from the start."""
     local = trace.local_time(at_s)
     return f"{units.show_duration(at_s)} after the start" if local is None else f"{local:%a %d %b %H:%M:%S}"
-
-
-def duration(seconds: float | None) -> Cell:
-    """A cell of a duration [s]."""
-    return Cell(units.show_duration(seconds), seconds)
-
-
-def count(n: int) -> Cell:
-    """A cell of a count."""
-    return Cell(f"{n:,}", n)
-
-
-def share(of_one: float | None) -> Cell:
-    """A cell of a share, from 0 to 1."""
-    return Cell(units.show_share(of_one), of_one)
-
-
-def availability(of_one: float | None) -> Cell:
-    """A cell of a share that is near 1."""
-    return Cell(units.show_availability(of_one), of_one)
