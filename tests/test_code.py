@@ -136,11 +136,11 @@ def test_it_compiles_where_warnings_are_errors(tmp_path: Path) -> None:
 
 def test_records_are_never_taken_for_one_another() -> None:
     """The compiler would take a full record for a lean one, which lacks fields; it warns, which may be an error."""
-    from libramen.engine.kernel import layout, reach
+    from libramen.engine.kernel import reach
 
     if reach.CHECKED:
         pytest.skip("nothing is compiled")
-    full, lean = reach._types("WORLD", layout.WORLD)
+    full, lean = reach._types("WORLD")
     assert full != lean
     assert full.can_convert_to(None, lean) is None
     assert lean.can_convert_to(None, full) is None

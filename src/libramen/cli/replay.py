@@ -2,26 +2,16 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from libramen.cli.common import (
-    OnePlan,
-    Outputs,
-    RepeatTimes,
-    Replayed,
-    Strict,
-    check_plot,
-    read_repeats,
-    save_figure,
-)
+from libramen.cli.common import OnePlan, Outputs, RepeatTimes, Replayed, Strict, check_plot, read_repeats, save_figure
 from libramen.cli.grouped import App
 
 if TYPE_CHECKING:
-    from collections.abc import Callable
-
     from libramen.outcome.outcome import Outcome
     from libramen.report.section import Section
     from libramen.trace.trace import Trace
@@ -30,6 +20,101 @@ _AROUND_S = 900.0
 """So much is shown on either side of the peak [s]."""
 
 app = App()
+
+
+@dataclass(frozen=True)
+class Files:
+    """What is written and drawn of a replay beside what is shown of it."""
+
+    plot: Annotated[Path | None, typer.Option("--plot", metavar="FILE", help="Draw a picture: .png or .svg.")] = None
+    where: Annotated[
+        Path | None, typer.Option("--where", metavar="FILE", help="Draw where the time of requests went: .png or .svg.")
+    ] = None
+    money: Annotated[
+        Path | None, typer.Option("--money", metavar="FILE", help="Draw where the money goes: .png or .svg.")
+    ] = None
+    costs: Annotated[
+        Path | None,
+        typer.Option("--costs", metavar="FILE", help="Write the month for finance, FOCUS 1.0: .csv or .parquet."),
+    ] = None
+    month: Annotated[
+        str | None, typer.Option("--month", metavar="YYYY-MM", help="--costs: the month that is billed.")
+    ] = None
+    requests: Annotated[
+        Path | None, typer.Option("--requests", metavar="FILE", help="Write one row per request: .parquet.")
+    ] = None
+    decisions: Annotated[
+        Path | None,
+        typer.Option("--decisions", metavar="FILE", help="Write one row per decision of the scaling rule: .csv."),
+    ] = None
+    series: Annotated[
+        str | None,
+        typer.Option(
+            "--series", metavar="FILE", help="Write one row per window: .csv or .parquet; -: in the JSON, with --json."
+        ),
+    ] = None
+
+    def check(self, *, in_json: bool) -> None:
+        """Before any time is spent: whether all of it can be written; `in_json`: whether JSON is printed.
+
+        Raises:
+            OutputError: it cannot.
+        """
+        from libramen.base.errors import OutputError
+        from libramen.base.files import check_output
+        from libramen.bill.cost_rows import billing_month
+
+        for picture in (self.plot, self.where, self.money):
+            check_plot(picture)
+        either = (".csv", ".parquet")
+        for file, endings in (
+            (self.requests, (".parquet",)), (self.decisions, (".csv",)), (self.costs, either), (self.frame, either),
+        ):  # fmt: skip
+            if file is not None:
+                check_output(file, endings)
+        if self.has_series_in_json and not in_json:
+            raise OutputError(
+                "--series -: found no --json beside it; allowed: a file .csv or .parquet, or - with --json"
+            )
+        if self.month is not None:
+            if self.costs is None:
+                raise OutputError("--month says which month --costs is of; allowed: with --costs")
+            billing_month(self.month, None)
+
+    @property
+    def has_series_in_json(self) -> bool:
+        """Whether the series go into the JSON."""
+        return self.series == "-"
+
+    @property
+    def frame(self) -> Path | None:
+        """Where the series go."""
+        return None if self.series is None or self.has_series_in_json else Path(self.series)
+
+    def write(self, outcome: Outcome, study: str, stretch: dict[str, float]) -> None:
+        """Write and draw what is asked for; `stretch`: what the picture over time is to show."""
+        from libramen.base.files import write_whole
+        from libramen.report.cost_file import write_costs
+        from libramen.report.tables import write_frame
+
+        if self.requests is not None:
+            from pyarrow import parquet
+
+            table = outcome.requests_table()
+            write_whole(self.requests, lambda path: parquet.write_table(table, path))
+        if self.decisions is not None:
+            frame = outcome.decisions
+            write_whole(self.decisions, lambda path: frame.to_csv(path, index=False, lineterminator="\n"))
+        if self.frame is not None:
+            write_frame(self.frame, outcome.series_table())
+        if self.costs is not None:
+            write_costs(self.costs, outcome.cost_rows(study, self.month))
+        if self.where is not None:
+            save_figure(outcome.plot_where(), self.where)
+        if self.plot is not None:
+            save_figure(outcome.plot(**stretch), self.plot)
+        if self.money is not None:
+            save_figure(outcome.plot_costs(), self.money)
 
 
 @app.command(
@@ -43,34 +128,8 @@ def replay(
     given: Replayed,
     plan: OnePlan,
     out: Outputs,
+    files: Files,
     strict: Strict = False,
-    plot: Annotated[Path | None, typer.Option("--plot", metavar="FILE", help="Draw a picture: .png or .svg.")] = None,
-    where: Annotated[
-        Path | None, typer.Option("--where", metavar="FILE", help="Draw where the time of requests went: .png or .svg.")
-    ] = None,
-    money: Annotated[
-        Path | None, typer.Option("--money", metavar="FILE", help="Draw where the money goes: .png or .svg.")
-    ] = None,
-    costs: Annotated[
-        Path | None,
-        typer.Option("--costs", metavar="FILE", help="Write the month for finance, FOCUS 1.0: .csv or .parquet."),
-    ] = None,
-    month: Annotated[
-        str | None, typer.Option("--month", metavar="YYYY-MM", help="--costs: the month that is billed.")
-    ] = None,
-    requests: Annotated[
-        Path | None, typer.Option("--requests", metavar="FILE", help="Write one row per request: .parquet.")
-    ] = None,
-    decisions: Annotated[
-        Path | None,
-        typer.Option("--decisions", metavar="FILE", help="Write one row per decision of the scaling rule: .csv."),
-    ] = None,
-    series: Annotated[
-        str | None,
-        typer.Option(
-            "--series", metavar="FILE", help="Write one row per window: .csv or .parquet; -: in the JSON, with --json."
-        ),
-    ] = None,
     repeats: RepeatTimes = None,
     first: Annotated[
         str | None,
@@ -89,9 +148,7 @@ def replay(
     from libramen.report.trust import trust_section
     from libramen.trust.grade import kept_grade
 
-    in_json = series == "-"
-    pictures, tables = (plot, where, money), (requests, decisions, None if in_json else series, costs)
-    _check(out, pictures, tables, month, in_json=in_json)
+    files.check(in_json=out.json)
     study, n = given.load(), read_repeats(repeats)
     chosen = study.plan(plan)
     with given.ready(study) as (trace, bar):
@@ -99,15 +156,11 @@ def replay(
         outcome = study.replay(chosen, trace=trace, seed=given.seed, progress=bar.share(f"replaying {plan}"))
         how: Any = {"trace": trace, "seed": given.seed, "progress": bar.named}
         repeated = None if n is None else repeat(study, n, plans=[plan], **how)
-    _write(outcome, tables, study.name, month)
-    draw = (lambda: outcome.plot(**stretch), outcome.plot_where, outcome.plot_costs)
-    for file, made in zip(pictures, draw, strict=True):
-        if file is not None:
-            save_figure(made(), file)
+    files.write(outcome, study.name, stretch)
     seen = outcome.stretch(**stretch) if stretch else None
     said = {} if repeated is None else {"repeats": repeated.to_dict()}
     said |= {} if seen is None else {"stretch": seen.to_dict()}
-    said |= {"series": json_of_frame(outcome.series_table())} if in_json else {}
+    said |= {"series": json_of_frame(outcome.series_table())} if files.has_series_in_json else {}
 
     def shown() -> list[Section]:
         if seen is None:
@@ -119,61 +172,6 @@ def replay(
     document = outcome.to_dict() | said if out.json else None
     out.give(outcome, shown, "bill" if seen is None else "latency", document, trace=trace)
     return int(strict and not (outcome.meets_all if repeated is None else repeated.cheapest is not None))
-
-
-_Tables = tuple[Path | None, Path | None, str | None, Path | None]
-"""Where the requests, the decisions, the series and the costs go."""
-_ENDINGS = ((".parquet",), (".csv",), (".csv", ".parquet"), (".csv", ".parquet"))
-
-
-def _check(
-    out: Outputs, pictures: tuple[Path | None, ...], tables: _Tables, month: str | None, *, in_json: bool
-) -> None:
-    """Before any time is spent: whether all that is asked for can be written.
-
-    Raises:
-        OutputError: it cannot.
-    """
-    from libramen.base.errors import OutputError
-    from libramen.base.files import check_output
-    from libramen.bill.cost_rows import billing_month
-
-    for picture in pictures:
-        check_plot(picture)
-    for file, endings in zip(tables, _ENDINGS, strict=True):
-        if file is not None:
-            check_output(Path(file), endings)
-    if in_json and not out.json:
-        raise OutputError("--series -: found no --json beside it; allowed: a file .csv or .parquet, or - with --json")
-    if month is not None:
-        if tables[-1] is None:
-            raise OutputError("--month says which month --costs is of; allowed: with --costs")
-        billing_month(month, None)
-
-
-def _write(outcome: Outcome, tables: _Tables, study: str, month: str | None) -> None:
-    """Write the tables that are asked for beside what is shown."""
-    from libramen.base.files import write_whole
-    from libramen.report.cost_file import write_costs
-    from libramen.report.tables import write_frame
-
-    def write_requests(file: Path) -> None:
-        from pyarrow import parquet
-
-        write_whole(file, lambda path: parquet.write_table(outcome.requests_table(), path))
-
-    def write_decisions(file: Path) -> None:
-        write_whole(file, lambda path: outcome.decisions.to_csv(path, index=False, lineterminator="\n"))
-
-    writers: tuple[Callable[[Path], None], ...] = (
-        write_requests,
-        write_decisions,
-        lambda file: write_frame(file, outcome.series_table()),
-        lambda file: write_costs(file, outcome.cost_rows(study, month)),
-    )
-    for file, write in zip(tables, writers, strict=True):
-        if file is not None:
-            write(Path(file))
 
 
 def _stretch(trace: Trace, first: str | None, last: str | None) -> dict[str, float]:

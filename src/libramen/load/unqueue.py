@@ -166,8 +166,7 @@ def estimate(
     work_s = _with_censored(work_s, found.work_s, gave_up[rows], logged.route, seed)
     fit = Fit(each, late, waited, error, unsure, evenly)
     whole_s = _for_all(trace, work_s, served, seed)
-    if each:  # its own work belongs to its own arrival
-        free_s = trace.at_s
+    free_s = trace.at_s if each else free_s  # its own work belongs to its own arrival
     order = np.argsort(free_s, kind="stable")
     work = [work[order] for work in (share * whole_s * hosting.size.speed, (1 - share) * whole_s)]
     said = tuple(_notes(fit, served, gave_up, hosting))

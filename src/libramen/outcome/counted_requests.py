@@ -14,14 +14,14 @@ from libramen.engine.kernel.bins import BINS, Columns
 from libramen.engine.record import ServiceRun
 from libramen.outcome.counts import MIDDLES_S, Counting, Counts, grown
 from libramen.outcome.hourly import Hourly, Latencies
-from libramen.outcome.measures import Failures, Hour, Measures
+from libramen.outcome.measures import ALL, Failures, Hour, Measures, Scope
 
 _PENDING: Final = 1 << 18
 """Requests that end before their windows are summed up, those that are complete."""
 
 
 class CountedRequests:
-    """Adds up requests or visits as they end; see `measures.Measured`, and `simulation.Sink` for what fills it.
+    """Adds up requests or visits as they end; see `measured.Measured`, and `simulation.Sink` for what fills it.
 
     Args:
         setting: what is the same for all of them.
@@ -38,7 +38,7 @@ class CountedRequests:
         goals = [goal for goal in asked.goals if goal.share is not None and goal.is_counted_at_once]
         self._counts = Counts(setting, goals, fine=False, coarse=True)
         self._of_window = [
-            Counts(setting, asked.limits(window=window), fine=False, coarse=True)
+            Counts(setting, asked.limits(Scope(window=window)), fine=False, coarse=True)
             for window in range(len(asked.edges_s))
         ]
         self.routes: tuple[str, ...] = ()
@@ -90,7 +90,7 @@ class CountedRequests:
     def _counts_of(self, area: str) -> Counts:
         """What is counted of an area."""
         if area not in self._of_area:
-            limits = self._setting.asked.limits(area=area)
+            limits = self._setting.asked.limits(Scope(area=area))
             self._of_area[area] = Counts(self._setting, limits, fine=False, coarse=True)
         return self._of_area[area]
 
@@ -128,16 +128,17 @@ class CountedRequests:
 
     # -- what it comes to --------------------------------------------------------------------------
 
-    def _of(self, window: int | None, area: str | None) -> Counts:
-        if area is not None:
-            return self._counts_of(area)
-        return self._counts if window is None else self._of_window[window]
+    def _of(self, scope: Scope) -> tuple[Counts, int | None]:
+        """What was counted of a scope, and where that is of all routes, the code of its own."""
+        if scope.area is not None:
+            return self._counts_of(scope.area), None
+        route = None if scope.route is None else self.routes.index(scope.route)
+        return self._counts if scope.window is None else self._of_window[scope.window], route
 
-    def measures(self, route: int | None = None, window: int | None = None, area: str | None = None) -> Measures:
-        """The figures of all that are measured, of one route, of one window of the objectives, or of one area."""
-        counts = self._of(window, area)
-        goals = self._setting.asked.limits(None if route is None else self.routes[route], window, area)
-        return counts.measures(route, goals, counts.coarse_latencies(route))
+    def measures(self, scope: Scope = ALL) -> Measures:
+        """See `Measured`."""
+        counts, route = self._of(scope)
+        return counts.measures(route, self._setting.asked.limits(scope), counts.coarse_latencies(route))
 
     def worst_hour(self) -> Hour | None:
         """The hour of the clock with the most requests that were not answered within `Asked.telling`."""
@@ -177,21 +178,17 @@ class CountedRequests:
         return None
 
     def hourly(self, item: str) -> np.ndarray:
-        """See `measures.Measured.hourly`."""
+        """See `Measured`."""
         return self._counts.hourly(item)
 
-    def by_hour(self, route: int | None = None, window: int | None = None, area: str | None = None) -> Hourly:
-        """Counts by hour of what `measures` is about."""
-        goals = self._setting.asked.limits(None if route is None else self.routes[route], window, area)
-        return self._of(window, area).by_hour(route, goals)
+    def by_hour(self, scope: Scope = ALL) -> Hourly:
+        """See `Measured`."""
+        counts, route = self._of(scope)
+        return counts.by_hour(route, self._setting.asked.limits(scope))
 
-    def latencies(
-        self, route: int | None = None, window: int | None = None, area: str | None = None
-    ) -> Latencies | None:
+    def latencies(self, scope: Scope = ALL) -> Latencies | None:
         """Latencies of the ok ones of the same, in bins; of a route they are not known by hour."""
-        if route is not None:
-            return None
-        return self._of(window, area).coarse_by_hour()
+        return None if scope.route is not None else self._of(scope)[0].coarse_by_hour()
 
     def cold_waits(self, run: ServiceRun) -> None:
         """Not known: requests were not kept."""

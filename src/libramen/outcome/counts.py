@@ -198,7 +198,7 @@ class Counts:
         )
 
     def hourly(self, item: str) -> np.ndarray:
-        """See `measures.Measured.hourly`."""
+        """See `measured.Measured.hourly`."""
         return self.of.hourly[:, :, _HOURLY[item]]
 
     def coarse_by_hour(self) -> Latencies:

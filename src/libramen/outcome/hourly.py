@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any, Final, NamedTuple, Protocol, Self
+from typing import Any, Final, NamedTuple, Self
 
 import numpy as np
 
@@ -72,47 +72,12 @@ class Hourly:
         return cls(endings, sums_s, minutes, within, float(document["most_s"]))
 
 
-class Scope(NamedTuple):
-    """What figures are about: a route, a window of the objectives, the visits of a service, an area; else all.
-
-    Attributes:
-        route, window: numbers.
-        service, area: names.
-    """
-
-    route: int | None = None
-    window: int | None = None
-    service: str | None = None
-    area: str | None = None
-
-
-ALL: Final = Scope()
-
-
-class Counts(Protocol):
-    """What counts requests by hour; see `measures.Measured`."""
-
-    def by_hour(self, route: int | None = None, window: int | None = None, area: str | None = None) -> Hourly:
-        """Of all that are measured, of one route, of one window of the objectives, or of one area."""
-
-    def latencies(
-        self, route: int | None = None, window: int | None = None, area: str | None = None
-    ) -> Latencies | None:
-        """Of the same; None: they are not known by hour."""
-
-
 class WeightedCounts(NamedTuple):
     """What one replay counted, and how often each of its hours stands in the month."""
 
     weights: Weights
     hourly: Hourly
     latencies: Latencies | None
-
-
-def weighted_counts(parts: Iterable[tuple[Weights, Counts]], scope: Scope = ALL) -> list[WeightedCounts]:
-    """Some replays with their hours in the month, of what a scope is about; of a service it is their own."""
-    of = (scope.route, scope.window, scope.area)
-    return [WeightedCounts(weights, counts.by_hour(*of), counts.latencies(*of)) for weights, counts in parts]
 
 
 def of_month(parts: Sequence[WeightedCounts], whole: Measures) -> Measures:

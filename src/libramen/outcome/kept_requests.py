@@ -14,14 +14,14 @@ from libramen.engine.record import ServiceRun
 from libramen.outcome import waits
 from libramen.outcome.counts import Counting, Counts, Percentiles
 from libramen.outcome.hourly import Hourly, Latencies
-from libramen.outcome.measures import Failures, Hour, Measures
+from libramen.outcome.measures import ALL, Failures, Hour, Measures, Scope
 from libramen.outcome.waits import ColdWaits
 from libramen.study.objectives import Goal
 from libramen.trace.trace import Trace
 
 
 class KeptRequests:
-    """What became of each request, and what that comes to; see `measures.Measured`."""
+    """What became of each request, and what that comes to; see `measured.Measured`."""
 
     def __init__(
         self, trace: Trace, results: Results, setting: Counting, windows: int, trip_s: np.ndarray | None = None
@@ -54,13 +54,16 @@ class KeptRequests:
             trip_s=self._trip_s[rows] if len(self._trip_s) else nothing,
         )
 
-    def measures(self, route: int | None = None, window: int | None = None, area: str | None = None) -> Measures:
-        """The figures of all that are measured, of one route, of one window of the objectives, or of one area."""
-        if window is not None:
-            return self._of_some(self._stretches(window), self._setting.asked.limits(window=window))
-        if area is not None:
-            return self._of_some(self._from(area), self._setting.asked.limits(area=area))
-        goals = self._setting.asked.limits(None if route is None else self._trace.routes[route])
+    def _route(self, scope: Scope) -> int | None:
+        """The code of the route of a scope."""
+        return None if scope.route is None else self._trace.routes.index(scope.route)
+
+    def measures(self, scope: Scope = ALL) -> Measures:
+        """See `Measured`."""
+        goals = self._setting.asked.limits(scope)
+        if _is_of_some(scope):
+            return self._of_some(self._parts(scope), goals)
+        route = self._route(scope)
         n, n_ok = self._counts.n_of(route)
         latencies = self._whole(n, n_ok) if route is None else self._of_route(route, n)
         return self._counts.measures(route, goals, latencies)
@@ -111,23 +114,21 @@ class KeptRequests:
     def _of_route(self, route: int, n: int) -> Percentiles:
         return _selected(self._by_route[route], n)
 
-    def _stretches(self, window: int) -> list[slice]:
-        """The stretches of the trace that are in a window."""
-        edges_s = self._setting.asked.edges_s[window]
-        edges = np.maximum(self._first, np.searchsorted(self._trace.at_s, edges_s, side="left"))
-        return [slice(first, end) for first, end in edges.reshape(-1, 2).tolist() if end > first]
-
     @property
     def areas(self) -> tuple[str, ...]:
         """Where requests come from; empty: nobody knows."""
         return self._trace.areas
 
-    def _from(self, area: str) -> list[np.ndarray]:
-        """The requests of an area that are measured."""
+    def _parts(self, scope: Scope) -> list[slice] | list[np.ndarray]:
+        """The measured requests of a window, which are stretches of the trace, or of an area."""
         trace = self._trace
-        if trace.area is None or area not in trace.areas:
+        if scope.window is not None:
+            edges_s = self._setting.asked.edges_s[scope.window]
+            edges = np.maximum(self._first, np.searchsorted(trace.at_s, edges_s, side="left"))
+            return [slice(first, end) for first, end in edges.reshape(-1, 2).tolist() if end > first]
+        if trace.area is None or scope.area not in trace.areas:
             return []
-        return [self._first + np.flatnonzero(trace.area[self._first :] == trace.areas.index(area))]
+        return [self._first + np.flatnonzero(trace.area[self._first :] == trace.areas.index(scope.area))]
 
     def _counts_of(self, parts: Sequence[slice | np.ndarray], goals: list[Goal]) -> Counts:
         counts = Counts(self._setting, goals, fine=False, coarse=False)
@@ -185,36 +186,39 @@ class KeptRequests:
         return int(np.count_nonzero(self._results.ending[rows] != Ending.OK)), len(at_s[rows])
 
     def hourly(self, item: str) -> np.ndarray:
-        """See `measures.Measured.hourly`."""
+        """See `Measured`."""
         return self._counts.hourly(item)
 
-    def by_hour(self, route: int | None = None, window: int | None = None, area: str | None = None) -> Hourly:
-        """Counts by hour of what `measures` is about."""
-        goals = self._setting.asked.limits(None if route is None else self._trace.routes[route], window, area)
-        if window is None and area is None:
-            return self._counts.by_hour(route, goals)
-        parts = self._from(area) if area is not None else self._stretches(window or 0)
-        return self._counts_of(parts, goals).by_hour(None, goals)
+    def by_hour(self, scope: Scope = ALL) -> Hourly:
+        """See `Measured`."""
+        goals = self._setting.asked.limits(scope)
+        if _is_of_some(scope):
+            return self._counts_of(self._parts(scope), goals).by_hour(None, goals)
+        return self._counts.by_hour(self._route(scope), goals)
 
-    def latencies(self, route: int | None = None, window: int | None = None, area: str | None = None) -> Latencies:
+    def latencies(self, scope: Scope = ALL) -> Latencies:
         """Latencies of the ok ones of the same, exact."""
-        at_s = self._trace.at_s
-        which = self._results.ending[self._first :] == Ending.OK
-        if route is not None:
-            which &= self._trace.route_codes[self._first :] == route
-        if window is not None:
-            which &= self._setting.asked.inside(at_s[self._first :], window)
-        if area is not None:
-            codes = self._trace.area
-            there = codes is not None and area in self._trace.areas
-            which &= (codes[self._first :] == self._trace.areas.index(area)) if there else False  # type: ignore[index]
-        rows = self._first + np.flatnonzero(which)
-        hour = ((at_s[rows] + self._setting.into_hour_s) // 3600).astype(np.int64)
+        is_ok = self._results.ending == Ending.OK
+        if _is_of_some(scope):
+            parts = [np.arange(len(is_ok))[rows] for rows in self._parts(scope)]
+            rows = np.concatenate(parts) if parts else np.zeros(0, np.int64)
+            rows = rows[is_ok[rows]]
+        else:
+            which, route = is_ok[self._first :], self._route(scope)
+            if route is not None:
+                which = which & (self._trace.route_codes[self._first :] == route)
+            rows = self._first + np.flatnonzero(which)
+        hour = ((self._trace.at_s[rows] + self._setting.into_hour_s) // 3600).astype(np.int64)
         return Latencies(self._results.latency_s[rows], hour)
 
     def cold_waits(self, run: ServiceRun) -> ColdWaits:
         """Requests that waited for a cold start."""
         return waits.cold_waits(self._trace, self._results, run)
+
+
+def _is_of_some(scope: Scope) -> bool:
+    """Whether it is about requests of which nothing was counted apart."""
+    return scope.window is not None or scope.area is not None
 
 
 def _selected(latency_s: np.ndarray, n: int) -> Percentiles:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 from datetime import datetime
-from typing import TYPE_CHECKING, Final, NamedTuple, Protocol
+from typing import Final, NamedTuple
 
 import numpy as np
 
@@ -17,12 +17,30 @@ from libramen.engine.replica import Replica, Stage
 from libramen.study.hosting import Hosting
 from libramen.study.objectives import Goal, Objectives
 
-if TYPE_CHECKING:
-    from libramen.outcome.hourly import Hourly, Latencies
-    from libramen.outcome.waits import ColdWaits
-
 LATENCIES: Final = ("mean", *PERCENTILES, "max")
 TIME_PARTS: Final = ("retried", "queued", "cpu", "slowed", "connecting", "called", "waiting", "overhead")
+
+
+class Scope(NamedTuple):
+    """What figures are about: a route, a window of the objectives, the visits of a service, an area; else all.
+
+    Attributes:
+        route, service, area: names.
+        window: a number, from 0.
+    """
+
+    route: str | None = None
+    window: int | None = None
+    service: str | None = None
+    area: str | None = None
+
+    @classmethod
+    def of(cls, goal: Goal) -> Scope:
+        """What an objective is about."""
+        return cls(goal.route, goal.window, goal.service, goal.area)
+
+
+ALL: Final = Scope()
 
 
 @dataclass(frozen=True)
@@ -47,10 +65,9 @@ class Asked:
         )
         return cls(tuple(objectives.goals()), objectives.minute_fails_above, edges_s)
 
-    def limits(self, route: str | None = None, window: int | None = None, area: str | None = None) -> list[Goal]:
-        """The limits on single requests among the goals of all requests, of a route, of a window or of an area."""
-        wanted = (route, window, None, area)
-        return [g for g in self.goals if g.share is not None and (g.route, g.window, g.service, g.area) == wanted]
+    def limits(self, scope: Scope = ALL) -> list[Goal]:
+        """The limits on single requests among the goals that are about a scope."""
+        return [goal for goal in self.goals if goal.share is not None and Scope.of(goal) == scope]
 
     def inside(self, at_s: np.ndarray, window: int) -> np.ndarray:
         """Which of some arrivals are in a window: float64 (n,) [s] -> bool (n,)."""
@@ -140,60 +157,6 @@ class Failures:
     first_s: float
     last_s: float
     worst_minute_s: float
-
-
-class Measured(Protocol):
-    """What became of the requests of a run: kept (`KeptRequests`), or only added up (`CountedRequests`)."""
-
-    def measures(self, route: int | None = None, window: int | None = None, area: str | None = None) -> Measures:
-        """The figures of all that are measured, of one route, of one window of the objectives, or of one area."""
-
-    @property
-    def areas(self) -> tuple[str, ...]:
-        """Where requests come from; empty: nobody knows."""
-
-    def worst_hour(self) -> Hour | None:
-        """The hour of the clock with the most requests that were not answered within `Asked.telling`."""
-
-    def per_window(self, n: int, route: int | None = None) -> dict[str, np.ndarray]:
-        """Of each of n windows, by first arrival: arrivals, and each ending. Of all requests or of one route.
-
-        Raises:
-            ReplayError: of a route, where requests are not kept.
-        """
-
-    def percentiles_per_window(self, n: int, route: int | None = None) -> dict[str, np.ndarray]:
-        """p50_s, p95_s and p99_s of the ok requests of each of n windows, NaN: none.
-
-        Raises:
-            ReplayError: of a route, where requests are not kept.
-        """
-
-    def served(self, n: int) -> np.ndarray:
-        """Requests answered ok by each of the replicas 1 to n."""
-
-    def failures(self) -> Failures | None:
-        """When requests failed, None: none did."""
-
-    def failed_between(self, from_s: float, to_s: float) -> tuple[int, int] | None:
-        """Of the requests that arrived then, how many failed, and how many there were; None: not known."""
-
-    def hourly(self, item: str) -> np.ndarray:
-        """Attempts ("requests"), bytes ("egress"), or core- and slot-seconds ("cpu", "held") by hour and route.
-
-        Of all requests, also before `settle`: float64 (hours, routes).
-        """
-
-    def by_hour(self, route: int | None = None, window: int | None = None, area: str | None = None) -> Hourly:
-        """Counts by hour of what `measures` is about."""
-
-    def latencies(
-        self, route: int | None = None, window: int | None = None, area: str | None = None
-    ) -> Latencies | None:
-        """Latencies of the ok ones of the same; None: they are not known by hour."""
-
-    def cold_waits(self, run: ServiceRun) -> ColdWaits | None:
-        """Requests that waited for a cold start; None: not known."""
 
 
 def hides_failures(available: float | None) -> bool:

@@ -12,8 +12,9 @@ from libramen.bill.month import LONGEST_WITH_EVENTS_S, Month
 from libramen.bill.usage import Usage
 from libramen.bill.use import MonthOfUse, Part
 from libramen.engine.record import Run
-from libramen.outcome.hourly import ALL, KeptCounts, Scope, in_bins, of_month, weighted_counts
-from libramen.outcome.measures import Measured, Measures
+from libramen.outcome.hourly import KeptCounts, in_bins, of_month
+from libramen.outcome.measured import Measured, weighted_counts
+from libramen.outcome.measures import ALL, Measures, Scope
 from libramen.study.system import System
 
 Key = tuple[str, str, int | str]
@@ -145,10 +146,10 @@ class WeightedReplays:
         found = []
         for _, one in self.parts:
             of = {}
-            for name, (route, window, service, area) in scopes.items():
-                measured = one.measured if service is None else one.visits[service][0]
-                some = (route, window, area)
-                of[name] = KeptCounts(measured.by_hour(*some), in_bins(measured.latencies(*some)))
+            for name, scope in scopes.items():
+                measured = one.measured if scope.service is None else one.visits[scope.service][0]
+                own = scope._replace(service=None)
+                of[name] = KeptCounts(measured.by_hour(own), in_bins(measured.latencies(own)))
             found.append(of)
         return found
 

@@ -11,7 +11,8 @@ from libramen.base import heavy
 from libramen.bill.bill import Bill
 from libramen.engine.record import Run, ServiceRun
 from libramen.outcome.judged import judged
-from libramen.outcome.measures import Asked, Failures, Hour, Measured, Measures, hides_failures
+from libramen.outcome.measured import Measured
+from libramen.outcome.measures import Asked, Failures, Hour, Measures, hides_failures
 from libramen.outcome.month import MonthFigures
 from libramen.study.objectives import Goal, Objective
 

@@ -20,8 +20,7 @@ from libramen.bill.usage import Used
 from libramen.outcome.events import Event
 from libramen.outcome.figures import Figures
 from libramen.outcome.findings import Finding
-from libramen.outcome.hourly import ALL, Scope
-from libramen.outcome.measures import Asked, Measures
+from libramen.outcome.measures import ALL, Asked, Measures, Scope
 from libramen.outcome.month import Key, WeightedReplays
 from libramen.outcome.of_requests import OfRequests
 from libramen.outcome.service_outcome import ServiceOutcome
@@ -172,7 +171,7 @@ class Outcome(OfRequests, Shown):
     def by_area(self) -> dict[str, Measures]:
         """The figures of each area, where it is known where users are."""
         names = self._trace.areas if self._trace is not None else self._measured.areas
-        return {name: self._measured.measures(area=name) for name in names}
+        return {name: self._measured.measures(Scope(area=name)) for name in names}
 
     def taken_in(self, area: str) -> dict[str, int] | None:
         """How many requests from an area were taken in each region at last; None: they were not kept, or there is none.
@@ -200,7 +199,7 @@ class Outcome(OfRequests, Shown):
 
     @cached_property
     def _by_route(self) -> list[Measures]:
-        return [self._measured.measures(code) for code in range(len(self.run.routes))]
+        return [self._measured.measures(Scope(route)) for route in self.run.routes]
 
     @property
     def usage(self) -> tuple[Used, ...]:
@@ -210,25 +209,17 @@ class Outcome(OfRequests, Shown):
         )
 
     def _month_for(self, goal: Goal) -> Measures:
-        weighted_replays = self.weighted_replays
+        scope = Scope.of(goal)
+        if scope == ALL:
+            return self._month
         if goal.service is not None:
-            return weighted_replays.of_visits(goal.service)
-        if goal.route is not None:
-            return weighted_replays.measures(self.of_route(goal.route), Scope(self.run.routes.index(goal.route)))
-        if goal.window is not None:
-            scope = Scope(window=goal.window)
-            return weighted_replays.measures(self._measured.measures(window=goal.window), scope)
-        if goal.area is not None:
-            return weighted_replays.measures(self._measured.measures(area=goal.area), Scope(area=goal.area))
-        return self._month
+            return self.weighted_replays.of_visits(goal.service)
+        whole = self._measured.measures(scope) if goal.route is None else self.of_route(goal.route)
+        return self.weighted_replays.measures(whole, scope)
 
     def scopes(self) -> dict[str, Scope]:
         """What objectives are about, by name; "" is all requests."""
-        found = {"": ALL}
-        for goal in self._asked.goals:
-            code = None if goal.route is None else self.run.routes.index(goal.route)
-            found[goal.scope] = Scope(code, goal.window, goal.service, goal.area)
-        return found
+        return {"": ALL} | {goal.scope: Scope.of(goal) for goal in self._asked.goals}
 
     # -- tables ------------------------------------------------------------------------------------
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Mapping
+from datetime import datetime
 from functools import partial
 from typing import Any, Protocol
 
@@ -10,7 +11,7 @@ import numpy as np
 
 from libramen.base import units
 from libramen.base.errors import ReplayError
-from libramen.bill.bill import bill_of
+from libramen.bill.bill import Bill, bill_of
 from libramen.bill.made_of import made_of
 from libramen.bill.month import month_of
 from libramen.bill.usage import Usage, usage_of_edge, usages_of
@@ -18,12 +19,14 @@ from libramen.engine import simulation
 from libramen.engine.border.records import Ending, Results
 from libramen.engine.control.fleet import Fleet
 from libramen.engine.control.play import TimesOfChunks
+from libramen.engine.record import Run
 from libramen.outcome.counted_requests import CountedRequests
 from libramen.outcome.counts import Counting
 from libramen.outcome.crossings import Crossings
 from libramen.outcome.kept_replays import TOO_LONG
 from libramen.outcome.kept_requests import KeptRequests
-from libramen.outcome.measures import Asked, Measured, Measures
+from libramen.outcome.measured import Measured
+from libramen.outcome.measures import Asked, Measures
 from libramen.outcome.month import Key, MeasuredReplay, WeightedReplays, may_happen_once, named, singles_of
 from libramen.outcome.outcome import Outcome
 from libramen.outcome.service_outcome import ServiceOutcome
@@ -192,19 +195,28 @@ def replay_system(
         again = partial(
             replay_system, trace, system, objectives, seed, terms=terms, settle=settle, **told_again,
         )  # fmt: skip
-    services = {}
-    for hosted, of in zip(system.hosted, asking.settings, strict=True):
-        name = hosted.name
-        mine, figures = with_events.visits[name]
-        bill = paid if system.only else paid.of_service(system.shares_of(name), tuple(system.billed))
-        services[name] = ServiceOutcome(
-            hosted, run.services[name], mine, figures, bill, of.asked, seed, weighted.of_visits(name), weighted.scale,
-            {share: with_events.usage[share] for share in system.shares_of(name)},
-        )  # fmt: skip
+    services = _services(system, asking.settings, weighted, paid, seed)
     return Outcome(
         trace=trace if isinstance(trace, Trace) else None, system=system, services=services, weighted_replays=weighted,
         bill=paid, terms=terms, asked=asking.asked, seed=seed, settle_s=settle, again=again,
     )  # fmt: skip
+
+
+def _services(
+    system: System, settings: list[Counting], weighted: WeightedReplays, paid: Bill, seed: int
+) -> dict[str, ServiceOutcome]:
+    """The outcome of each fleet."""
+    with_events = weighted.with_events
+    services = {}
+    for hosted, of in zip(system.hosted, settings, strict=True):
+        name = hosted.name
+        mine, figures = with_events.visits[name]
+        bill = paid if system.only else paid.of_service(system.shares_of(name), tuple(system.billed))
+        services[name] = ServiceOutcome(
+            hosted, with_events.run.services[name], mine, figures, bill, of.asked, seed, weighted.of_visits(name),
+            weighted.scale, {share: with_events.usage[share] for share in system.shares_of(name)},
+        )  # fmt: skip
+    return services
 
 
 class _Asking:
@@ -258,17 +270,8 @@ class _Asking:
         counted = None if keeps else CountedRequests(setting, areas=areas)
         # Of one fleet its visits are the requests.
         visits = [] if system.only else [CountedRequests(of, knows_arrivals=False) for of in self.settings]
-        told: list[tuple[list[int], CountedRequests]] = [([number], one) for number, one in enumerate(visits)]
-        together = {
-            service.of: CountedRequests(
-                self.settings[numbers[0]]._replace(
-                    asked=Asked.of(objectives.of_services([service.of])[0], first.start, known_s)
-                ),
-                knows_arrivals=False,
-            )
-            for service in system.services
-            if len(numbers := system.of_service(service.of)) > 1 and service.of in objectives.services
-        }
+        together = self._counted_together(first.start, known_s)
+        told = [([number], one) for number, one in enumerate(visits)]
         told += [(system.of_service(name), one) for name, one in together.items()]
         crossings = Crossings(system, first.into_hour_s) if system.is_placed else None
         if watched is not None:
@@ -293,6 +296,24 @@ class _Asking:
         seen: list[tuple[Measured, Measures]] = [(one, one.measures()) for one in visits] or [(measured, of_all)]
         of = dict(zip(system.names, seen, strict=True))
         of |= {name: (one, one.measures()) for name, one in together.items()}
+        return MeasuredReplay(run, measured, of_all, of, self._usage(run, measured, of, crossings))
+
+    def _counted_together(self, start: datetime | None, known_s: float) -> dict[str, CountedRequests]:
+        """Of services in several regions that have objectives, what counts the visits of all their fleets."""
+        found = {}
+        for service in self._system.services:
+            numbers = self._system.of_service(service.of)
+            if len(numbers) > 1 and service.of in self._objectives.services:
+                asked = Asked.of(self._objectives.of_services([service.of])[0], start, known_s)
+                setting = self.settings[numbers[0]]._replace(asked=asked)
+                found[service.of] = CountedRequests(setting, knows_arrivals=False)
+        return found
+
+    def _usage(
+        self, run: Run, measured: Measured, of: dict[str, tuple[Measured, Measures]], crossings: Crossings | None
+    ) -> dict[str, Usage]:
+        """What each fleet used, and the edge."""
+        system = self._system
         usage: dict[str, Usage] = {}
         for hosted in system.hosted:
             name, slots = hosted.name, hosted.service.slots
@@ -303,7 +324,7 @@ class _Asking:
                 usage[name] = usage[name].with_crossed(sent, run.routes)
         if system.edge is not None:
             usage[EDGE] = usage_of_edge(measured, run.routes, run.span_s, run.start)
-        return MeasuredReplay(run, measured, of_all, of, usage)
+        return usage
 
 
 def trips_of(system: System, trace: Trace, results: Results) -> np.ndarray | None:

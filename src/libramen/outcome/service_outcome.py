@@ -15,7 +15,8 @@ from libramen.engine.replica import Death
 from libramen.outcome import measures
 from libramen.outcome.figures import Figures
 from libramen.outcome.findings import Finding
-from libramen.outcome.measures import Asked, Measured, Measures
+from libramen.outcome.measured import Measured
+from libramen.outcome.measures import Asked, Measures
 from libramen.outcome.of_requests import OfRequests
 from libramen.outcome.scaling import Scaling
 from libramen.outcome.waits import ColdWaits

@@ -13,6 +13,7 @@ from libramen.base.fields import Table, nearest
 from libramen.study.catalogue import read_catalogue
 from libramen.study.objectives import Objectives
 from libramen.study.places import RoundTrips
+from libramen.study.plan import Plan
 from libramen.study.read import checked, read_plan, read_services, read_toml
 from libramen.study.service import Service, Tier, name_entries
 from libramen.study.study import Heading, Study
@@ -62,6 +63,32 @@ def load_study(path: str | Path, *, trust_code: bool = False) -> Study:
             f"{path}: this is a catalogue, with tiers alone; allowed: a study, or `libramen check` and `libramen tiers`"
         )
     tables = checked(path, StudyFile, name_entries(raw, "tiers"))
+    tiers = _tiers(path, tables)
+    try:
+        round_trips = RoundTrips(tables.round_trips)
+    except StudyError as error:
+        raise StudyError(f"{path}: {error}") from None
+    services = read_services(path, tables.service, tables.services)
+    plans = {name: read_plan(path, name, table, tables.services, tiers) for name, table in tables.plans.items()}
+    _check_plans(path, tables, services, plans, round_trips, {name for tier in tiers.values() for name in tier.regions})
+    return Study(
+        path,
+        heading=tables.study,
+        trace=tables.trace,
+        services=services,
+        objectives=tables.objectives,
+        tiers=tiers,
+        plans=plans,
+        month=tables.month,
+        account=tables.account,
+        round_trips=round_trips,
+        searches={name: _search(path, name, table, plans) for name, table in tables.search.items()},
+        trust_code=trust_code,
+    )
+
+
+def _tiers(path: Path, tables: StudyFile) -> dict[str, Tier]:
+    """The tiers of the study and of its catalogue."""
     tiers = dict(tables.tiers)
     if tables.study.catalogue is not None:
         catalogue_path = path.parent / tables.study.catalogue
@@ -74,14 +101,19 @@ def load_study(path: str | Path, *, trust_code: bool = False) -> Study:
         raise StudyError(f"{path}: [study] catalogue_columns needs catalogue, which is missing")
     if not tiers:
         raise StudyError(f"{path}: there are no tiers; allowed: [tiers.NAME] tables here or a catalogue in [study]")
-    try:
-        round_trips = RoundTrips(tables.round_trips)
-    except StudyError as error:
-        raise StudyError(f"{path}: {error}") from None
-    services = read_services(path, tables.service, tables.services)
-    plans = {name: read_plan(path, name, table, tables.services, tiers) for name, table in tables.plans.items()}
-    known = {name for tier in tiers.values() for name in tier.regions}
-    known |= {name for plan in plans.values() for one in plan.services.values() for name in one.regions}
+    return tiers
+
+
+def _check_plans(
+    path: Path,
+    tables: StudyFile,
+    services: Mapping[str, Service],
+    plans: Mapping[str, Plan],
+    round_trips: RoundTrips,
+    of_tiers: set[str],
+) -> None:
+    """Whether plans fit the services, each other, and the account; `of_tiers`: the regions of the tiers."""
+    known = of_tiers | {name for plan in plans.values() for one in plan.services.values() for name in one.regions}
     for name in tables.account.regions:
         if name not in known:
             raise StudyError(f"{path}: [account.regions.{name}]: no tier and no plan has it; {nearest(name, known)}")
@@ -107,20 +139,6 @@ def load_study(path: str | Path, *, trust_code: bool = False) -> Study:
             check_account(plan, tables.account)
         except StudyError as error:
             raise StudyError(f"{path}: {error}") from None
-    return Study(
-        path,
-        heading=tables.study,
-        trace=tables.trace,
-        services=services,
-        objectives=tables.objectives,
-        tiers=tiers,
-        plans=plans,
-        month=tables.month,
-        account=tables.account,
-        round_trips=round_trips,
-        searches={name: _search(path, name, table, plans) for name, table in tables.search.items()},
-        trust_code=trust_code,
-    )
 
 
 def _search(

@@ -5,14 +5,14 @@ from __future__ import annotations
 import sys
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any, ClassVar, Final, Literal, NamedTuple, Self
+from typing import Any, ClassVar, Literal, NamedTuple, Self
 
 from pydantic import Field, SerializeAsAny, field_validator, model_validator
 
 from libramen.base.delays import Delay, DelayField
-from libramen.base.errors import StudyError, UnitError
-from libramen.base.fields import NonNegativeNumber, PositiveReplicas, Replicas, Seconds, Table, nearest
-from libramen.base.times import At, Moment, Timeline, parse_moment
+from libramen.base.errors import StudyError
+from libramen.base.fields import Replicas, Seconds, nearest
+from libramen.base.times import At, Moment, Timeline
 from libramen.prices import PricesOfPlan
 from libramen.prices.lines import in_steps
 from libramen.prices.replica_hours import BY_TIME
@@ -20,11 +20,10 @@ from libramen.rules.faults import KINDS, RegionLoss
 from libramen.rules.rollouts import STRATEGIES
 from libramen.rules.scaling import RULES, Fixed
 from libramen.study.balancers import BALANCERS, Balancer, BalancerName
+from libramen.study.listed import number_or_list
 from libramen.study.mix import Stock, composed, misfits, with_size
-from libramen.study.places import regions_of
+from libramen.study.places import Elsewhere, regions_of
 from libramen.study.service import Service, Size, Tier
-
-_REPLICAS: Final = 'a whole number, or pairs of a moment and a whole number such as [["2031-06-05T06:00", 3]]'
 
 
 class Due(NamedTuple):
@@ -39,22 +38,6 @@ class Due(NamedTuple):
     at_s: float
     place: int
     entry: Any
-
-
-class Elsewhere(Table):
-    """Standbys in another region.
-
-    Example:
-        >>> Elsewhere(region="west", promote="5m").replicas
-        1
-    """
-
-    region: str = Field(description="where they stand")
-    replicas: PositiveReplicas = Field(1, description="how many")
-    promote: DelayField = Field(Delay(0.0), description="from when the home is closed to when one of them serves [s]")
-    copies_gb: NonNegativeNumber = Field(
-        0.0, description="gigabytes that are copied there in a month, at `between_regions_per_gb` of the tier there"
-    )
 
 
 class Hosting(PricesOfPlan):  # type: ignore[misc]
@@ -415,16 +398,7 @@ class Hosting(PricesOfPlan):  # type: ignore[misc]
     @field_validator("replicas", mode="before")
     @classmethod
     def _number_or_list(cls, value: Any) -> Any:
-        """One sentence for a mistake, whichever of the two was meant."""
-        if value is None or (isinstance(value, int) and not isinstance(value, bool)):
-            return value
-        if not isinstance(value, list | tuple):
-            raise UnitError(value, _REPLICAS)
-        for entry in value:
-            if not isinstance(entry, list | tuple) or len(entry) != 2 or not isinstance(entry[1], int):
-                raise UnitError(entry, _REPLICAS)
-            parse_moment(entry[0])
-        return value
+        return number_or_list(value)
 
     @field_validator("regions", mode="before")
     @classmethod

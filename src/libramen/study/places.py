@@ -5,14 +5,34 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from typing import Any, Final, NamedTuple
 
+from pydantic import Field
+
 from libramen.base import units
+from libramen.base.delays import Delay, DelayField
 from libramen.base.errors import StudyError, UnitError
+from libramen.base.fields import NonNegativeNumber, PositiveReplicas, Table
 from libramen.base.units import parse_duration
 
 NOWHERE: Final = ""
 """The area of requests of which nobody knows where they come from: no distance from anywhere."""
 MOST_REGIONS: Final = 32
 """Of one service."""
+
+
+class Elsewhere(Table):
+    """Standbys in another region.
+
+    Example:
+        >>> Elsewhere(region="west", promote="5m").replicas
+        1
+    """
+
+    region: str = Field(description="where they stand")
+    replicas: PositiveReplicas = Field(1, description="how many")
+    promote: DelayField = Field(Delay(0.0), description="from when the home is closed to when one of them serves [s]")
+    copies_gb: NonNegativeNumber = Field(
+        0.0, description="gigabytes that are copied there in a month, at `between_regions_per_gb` of the tier there"
+    )
 
 
 class RoundTrips:

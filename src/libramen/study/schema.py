@@ -71,6 +71,44 @@ def schema_of(kind: Kind) -> dict[str, Any]:
     return {"$schema": _DIALECT, "title": title} | top | {"$defs": {name: every[name] for name in sorted(kept)}}
 
 
+_PLAN_OF_SERVICES: Final[dict[str, Any]] = {
+    "type": "object",
+    "description": "A plan of several services: a table for each that is not as the service says.",
+    "additionalProperties": False,
+    "properties": {
+        "edge": {"$ref": "#/$defs/Edge"},
+        "faults": {
+            "type": "array",
+            "description": "regions that are lost, with all that stands there",
+            "items": {"$ref": "#/$defs/RegionLoss"},
+        },
+        "services": {
+            "type": "object",
+            "description": "what each service runs on",
+            "additionalProperties": {"$ref": "#/$defs/Hosting"},
+        },
+    },
+}
+_SEARCH: Final[dict[str, Any]] = {
+    "type": "object",
+    "description": "What `libramen search` tries: the plan, or several, and keys of it with their values.",
+    "required": ["plan"],
+    "properties": {
+        "plan": {
+            "anyOf": [{"type": "string"}, {"type": "array", "items": {"type": "string"}}],
+            "description": "name of the plan of which keys are varied, or of several",
+        }
+    },
+    "additionalProperties": {
+        "if": {"type": "object"},
+        "then": {
+            "required": ["from", "to"], "additionalProperties": False,
+            "properties": {"from": {"type": "integer"}, "to": {"type": "integer"}},
+        },
+    },
+}  # fmt: skip
+
+
 def _as_written(every: dict[str, Any]) -> None:
     """Tables as a file has them: names of tiers and sizes instead of these, and no names where the key is one."""
     for name in _NAMED:
@@ -101,43 +139,9 @@ def _as_written(every: dict[str, Any]) -> None:
     hosting["required"] = [key for key in hosting["required"] if key not in {"tier", "size"}]
     hosting["anyOf"] = [{"required": ["tier", "size"]}, {"required": ["mix"]}]
     properties["service"] = {"$ref": "#/$defs/ServiceOfPlan"}
-    every["PlanOfServices"] = {
-        "type": "object",
-        "description": "A plan of several services: a table for each that is not as the service says.",
-        "additionalProperties": False,
-        "properties": {
-            "edge": {"$ref": "#/$defs/Edge"},
-            "faults": {
-                "type": "array",
-                "description": "regions that are lost, with all that stands there",
-                "items": {"$ref": "#/$defs/RegionLoss"},
-            },
-            "services": {
-                "type": "object",
-                "description": "what each service runs on",
-                "additionalProperties": {"$ref": "#/$defs/Hosting"},
-            },
-        },
-    }
+    every["PlanOfServices"] = _PLAN_OF_SERVICES
     every["PlanOfOne"] = hosting | {"properties": properties | {"edge": {"$ref": "#/$defs/Edge"}}}
-    every["Search"] = {
-        "type": "object",
-        "description": "What `libramen search` tries: the plan, or several, and keys of it with their values.",
-        "required": ["plan"],
-        "properties": {
-            "plan": {
-                "anyOf": [{"type": "string"}, {"type": "array", "items": {"type": "string"}}],
-                "description": "name of the plan of which keys are varied, or of several",
-            }
-        },
-        "additionalProperties": {
-            "if": {"type": "object"},
-            "then": {
-                "required": ["from", "to"], "additionalProperties": False,
-                "properties": {"from": {"type": "integer"}, "to": {"type": "integer"}},
-            },
-        },
-    }  # fmt: skip
+    every["Search"] = _SEARCH
 
 
 def _tier(tier: dict[str, Any]) -> None:

@@ -98,13 +98,8 @@ def make_trace(
         >>> len(make_trace(span="1h", rate=1.0, seed=1))
         3620
     """
-    try:
-        span_s, mean_s = units.parse_duration(span), units.parse_duration(mean)
-        burst_s, think_s = units.parse_duration(burst_length), units.parse_duration(think)
-        crowd_s = None if crowd_at is None else units.parse_duration(crowd_at)
-        fades_s = units.parse_duration(crowd_fades)
-    except UnitError as error:
-        raise TraceError(f"make_trace: {error}") from None
+    span_s, mean_s, burst_s, think_s, fades_s = map(_seconds, (span, mean, burst_length, think, crowd_fades))
+    crowd_s = None if crowd_at is None else _seconds(crowd_at)
     _require(span_s > 0, "span", span, "above 0")
     rate = _mean_rate(rate, peak, profile, span_s)
     for name, number in (("burst", burst), ("crowd", crowd), ("clients", clients), ("spread", spread)):
@@ -135,6 +130,13 @@ def make_trace(
         bytes_out=size, in_s={}, span_s=span_s, start=instant_of(start, time_zone),
         source=Source(format="made", notes=(said,)),
     )  # fmt: skip
+
+
+def _seconds(text: str | float) -> float:
+    try:
+        return units.parse_duration(text)
+    except UnitError as error:
+        raise TraceError(f"make_trace: {error}") from None
 
 
 def _mean_rate(rate: float | None, peak: float | None, profile: str | Sequence[float], span_s: float) -> float:

@@ -5,51 +5,24 @@ from __future__ import annotations
 import heapq
 import math
 from collections.abc import Callable, Iterator
-from typing import TYPE_CHECKING, Final, Literal, NamedTuple
+from typing import TYPE_CHECKING, Literal
 
 from libramen.base.delays import Delay
 from libramen.base.times import EPSILON_S
 from libramen.engine.border.plane import Server
-from libramen.engine.border.records import AS_WRITTEN, Notices, Profile
+from libramen.engine.border.records import AS_WRITTEN, Notices
 from libramen.engine.control.account import MANY, AccountLimits
 from libramen.engine.control.agenda import Kind, ServiceAgenda
 from libramen.engine.control.detector import Detector
 from libramen.engine.control.mixture import Mixture
 from libramen.engine.control.placement import InTurn
+from libramen.engine.control.versions import FIRST, Owed, Version, as_quick, draws_by_number, never
 from libramen.engine.replica import Death, Detection, Luck, Process, Replica, Stage
 from libramen.study.hosting import Hosting
 from libramen.study.service import Service
 
 if TYPE_CHECKING:
     from libramen.engine.control.standbys import Standbys
-
-
-class Version(NamedTuple):
-    """What a replica runs: how it differs from the service as written."""
-
-    profile: Profile
-    start: Delay
-    crashes_after: float | None = None  # its replicas die so long after they became ready [s]
-
-
-class Owed(NamedTuple):
-    """A replacement to be ordered as soon as that may be: its version, who serves until it is ready, and why."""
-
-    version: int
-    stands_for: Replica | None
-    why: str
-
-
-_FIRST: Final = 1
-"""The version of the replicas at the start."""
-
-
-def _as_quick(_replica: Replica) -> float:
-    return 1.0
-
-
-def _never(_zone: str, _tier: str) -> bool:
-    return False
 
 
 class Fleet:
@@ -94,12 +67,12 @@ class Fleet:
         self._alive: dict[int, Replica] = {}
         # Numbers below 0, so that the highest is the first of the heap; those in another stage by now are skipped.
         self._highest: dict[tuple[int, Stage], list[int]] = {}  # by entry of the mix
-        self.versions = {_FIRST: Version(AS_WRITTEN, service.start)}
-        self.version = _FIRST
+        self.versions = {FIRST: Version(AS_WRITTEN, service.start)}
+        self.version = FIRST
         self.keeps_versions = False
         self.free_machines: list[int] = []
-        self.slower: Callable[[Replica], float] = _as_quick
-        self.out_of_stock: Callable[[str, str], bool] = _never
+        self.slower: Callable[[Replica], float] = as_quick
+        self.out_of_stock: Callable[[str, str], bool] = never
         self.owed: list[Owed] = []
         self.release = 0
         self.account: AccountLimits | None = None
@@ -114,8 +87,7 @@ class Fleet:
         """How many of both are under notice. They still serve, but `have` leaves them out."""
         self.peak = 0
         """The most that it has had, ready and coming, at once."""
-        self._ready_integral = 0.0
-        self._integrated_to_s = 0.0
+        self._ready_integral = self._integrated_to_s = 0.0
         self._is_measured = False
         for _ in range(hosting.replicas_used):
             self._appear(0.0, why="start", warm=True)
@@ -195,11 +167,7 @@ class Fleet:
     @property
     def draws_by_number(self) -> bool:
         """Whether replicas still draw something that depends on their number."""
-        tiers = self.mixture.tiers
-        starts = [version.start for version in self.versions.values()]
-        starts += [update.start for update in self._hosting.rollouts if update.start is not None]
-        delays_vary = not all(delay.is_constant for delay in (*(tier.provision for tier in tiers), *starts))
-        return delays_vary or any(tier.order_fails > 0 for tier in tiers) or self._hosting.tier.health is not None
+        return draws_by_number(self._hosting, self.mixture.tiers, self.versions.values())
 
     def comparable(self, _now_s: float) -> list[object]:
         """What decides its future: see `sameness`."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Literal
 
 from libramen.engine.control.agenda import Kind
-from libramen.engine.control.fleet import Owed
+from libramen.engine.control.versions import Owed
 
 if TYPE_CHECKING:
     from libramen.engine.border.plane import DataPlane

@@ -11,8 +11,8 @@ from libramen.base.ranks import PERCENTILES, rank_of
 from libramen.base.times import tolerance_s
 from libramen.engine.border.records import Profile
 from libramen.engine.control.agenda import Kind
-from libramen.engine.control.fleet import Version
 from libramen.engine.control.replaying import Part, Replay
+from libramen.engine.control.versions import Version
 from libramen.engine.record import UpdateRecord
 from libramen.engine.replica import Replica
 from libramen.rules.rollouts.update import Rollout, Update

@@ -24,26 +24,20 @@ import numba
 import numpy as np
 
 from libramen.base.code import number_of
-from libramen.engine.kernel import layout, reach
-from libramen.engine.kernel.balancer import (
-    arrive,
-    asks,
-    first_side,
-    get,
-    next_held,
-    next_scattered,
-    put,
-    side_for,
+from libramen.engine.kernel import (
+    balancer,
+    callers,
+    clients,
+    completions,
+    edge,
+    layout,
+    lists,
+    orders,
+    places,
+    reach,
+    service,
+    trees,
 )
-from libramen.engine.kernel.callers import hear_next, next_step, wait_no_longer
-from libramen.engine.kernel.clients import arrive_answer, give_up, next_repeat, next_repeat_s, take_repeat
-from libramen.engine.kernel.completions import complete, first_arrived, only_answer_due, only_one_due
-from libramen.engine.kernel.connections import next_impatient
-from libramen.engine.kernel.edge import answer_at_the_edge
-from libramen.engine.kernel.orders import carry_out
-from libramen.engine.kernel.places import forget_turned, site_for
-from libramen.engine.kernel.service import empty_bank
-from libramen.engine.kernel.trees import bank_due_s, first_due, first_fleet, way_due_s
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -68,32 +62,32 @@ def compiled(signature: Any) -> Callable[[Callable[..., Any]], Callable[..., Any
 def _complete_next(w, due_s, limit_s):
     """The next completion happens, or a bank runs empty; of several at one instant the first in order."""
     w.past_timeouts = 0
-    fleet, second_s = first_fleet(w)
+    fleet, second_s = trees.first_fleet(w)
     f = reach.fleet_at(w, fleet)
     ties = second_s < limit_s
     if w.calls:
-        if way_due_s(w, f) < limit_s:
-            if only_answer_due(w, f, second_s, limit_s):
-                arrive_answer(w, f, f.way_head)
+        if trees.way_due_s(w, f) < limit_s:
+            if completions.only_answer_due(w, f, second_s, limit_s):
+                clients.arrive_answer(w, f, f.way_head)
                 return
             ties = True
         due_s = reach.node_at(f.tree, 1).due_s
-    row, second_s = first_due(f)
+    row, second_s = trees.first_due(f)
     replica = reach.replica_at(f, row)
     at = layout.FIRST
     kind = layout.RUNNING
-    if f.lends and due_s < limit_s and bank_due_s(f, replica) < limit_s:
-        empty_bank(w, f, row, bank_due_s(f, replica))
+    if f.lends and due_s < limit_s and trees.bank_due_s(f, replica) < limit_s:
+        service.empty_bank(w, f, row, trees.bank_due_s(f, replica))
         return
-    if ties or not only_one_due(f, replica, second_s, limit_s):
-        fleet, row, kind, at, due_s = first_arrived(w, limit_s)
+    if ties or not completions.only_one_due(f, replica, second_s, limit_s):
+        fleet, row, kind, at, due_s = completions.first_arrived(w, limit_s)
         f = reach.fleet_at(w, fleet)
         if kind == layout.WAY:
-            arrive_answer(w, f, at)
+            clients.arrive_answer(w, f, at)
             return
     elif reach.entry_at(reach.heap_of(replica, layout.WAITING), 0).key == due_s:
         kind = layout.WAITING
-    complete(w, f, row, kind, at, due_s)
+    completions.complete(w, f, row, kind, at, due_s)
 
 
 @reach.apart
@@ -101,9 +95,9 @@ def _site(w, f, i, index, now_s):
     """The fleet of the region that gets the next attempt: of request `i` of the chunk, or of a visit."""
     if index >= 0:
         visit, now_s = reach.visit_at(w, index), reach.entry_at(w.repeating, 0).key
-        return site_for(w, f, np.int64(visit.origin), np.int64(visit.visitor), index, now_s)
+        return places.site_for(w, f, np.int64(visit.origin), np.int64(visit.visitor), index, now_s)
     visitor = np.int64(reach.int32_at(w.chunk_visitor, i)) if w.pins else layout.NOTHING
-    return site_for(w, f, np.int64(reach.int32_at(w.chunk_area, i)), visitor, index, now_s)
+    return places.site_for(w, f, np.int64(reach.int32_at(w.chunk_area, i)), visitor, index, now_s)
 
 
 _SIGNATURE: Final = numba.int64(numba.int64, numba.float64)
@@ -129,7 +123,7 @@ def _make_advance(sources: int, lean: int) -> Callable[..., Any]:
         w = reach.world_at(world, lean)
         is_ordered = w.order != layout.NO_ORDER
         if is_ordered and w.order != layout.CARRIED_OUT:
-            carry_out(w)
+            orders.carry_out(w)
         while True:
             if w.attention:
                 # What goes on within an event: calls with all that they set off, then what is held, then news.
@@ -142,21 +136,21 @@ def _make_advance(sources: int, lean: int) -> Callable[..., Any]:
                     top = reach.int_at(w.stack, w.n_stack - 1)
                     if top < 0:
                         f = reach.fleet_at(w, -1 - top)
-                        index, row = next_scattered(w, f)
+                        index, row = balancer.next_scattered(w, f)
                     else:
-                        index = next_step(w, now_s)
+                        index = callers.next_step(w, now_s)
                         if index == layout.ASK:
                             return layout.ASKING
                         if index < 0:
                             continue
                         f = reach.fleet_at(w, reach.visit_at(w, index).fleet)
-                        f = side_for(w, first_side(w, f), index)
-                        row = get(w, f, index, now_s)
+                        f = balancer.side_for(w, balancer.first_side(w, f), index)
+                        row = balancer.get(w, f, index, now_s)
                 elif w.room_row >= 0:
                     f = reach.fleet_at(w, w.room_fleet)
-                    index, row = next_held(w, f)
+                    index, row = balancer.next_held(w, f)
                 elif w.news_head >= 0:
-                    hear_next(w)
+                    callers.hear_next(w)
                     continue
                 else:
                     w.attention = 0
@@ -176,7 +170,7 @@ def _make_advance(sources: int, lean: int) -> Callable[..., Any]:
                 instant_s = reach.lesser(reach.lesser(due_s, now_s), until_s)
                 timeout_s = impatient_s = repeat_s = np.inf
                 if w.clocks:
-                    repeat_s = next_repeat_s(w)
+                    repeat_s = clients.next_repeat_s(w)
                     timeout_s = reach.float_at(w.deadlines, 1)
                     impatient_s = reach.float_at(w.patience, 1)
                     instant_s = reach.lesser(instant_s, reach.lesser(reach.lesser(timeout_s, impatient_s), repeat_s))
@@ -194,38 +188,38 @@ def _make_advance(sources: int, lean: int) -> Callable[..., Any]:
                     return layout.VISITS_FULL
                 w.past_timeouts = 1
                 if timeout_s < limit_s:
-                    give_up(w, limit_s)
+                    clients.give_up(w, limit_s)
                     continue
                 if impatient_s < limit_s:
-                    wait_no_longer(w, next_impatient(w, limit_s), impatient_s)
+                    callers.wait_no_longer(w, lists.first_impatient(w, limit_s), impatient_s)
                     continue
                 is_new, index = now_s < limit_s, layout.NOTHING
                 if is_new and w.edge and reach.int32_at(w.chunk_hit, i):
-                    answer_at_the_edge(w, i, now_s)
+                    edge.answer_at_the_edge(w, i, now_s)
                     continue
                 if is_new:
                     f = reach.fleet_at(w, reach.int32_at(w.chunk_server, i) if w.n_services > 1 else layout.FIRST)
                 else:
-                    index = next_repeat(w, limit_s)
-                    f = first_side(w, reach.fleet_at(w, reach.visit_at(w, index).fleet))
+                    index = clients.next_repeat(w, limit_s)
+                    f = balancer.first_side(w, reach.fleet_at(w, reach.visit_at(w, index).fleet))
                 if w.places:
                     f = reach.fleet_at(w, _site(w, f, i, index, now_s))
-                if asks(w, f):
+                if balancer.asks(w, f):
                     w.notice_s = instant_s
                     w.control_s = instant_s
                     return layout.CONTROL
                 if is_new:
-                    index = arrive(w, f, i, now_s)
+                    index = balancer.arrive(w, f, i, now_s)
                 else:
-                    now_s = take_repeat(w)
+                    now_s = clients.take_repeat(w)
                     if w.places:
                         reach.visit_at(w, index).fleet = f.index
-                        forget_turned(w, index)
+                        places.forget_turned(w, index)
                 w.event_s = now_s
-                f = side_for(w, f, index)
-                row = get(w, f, index, now_s)
+                f = balancer.side_for(w, f, index)
+                row = balancer.get(w, f, index, now_s)
             if row >= 0:
-                put(w, f, row, index, now_s)
+                balancer.put(w, f, row, index, now_s)
 
     # Each variant has files of its own: two processes may compile them at one time.
     advance.__qualname__ = "advance_lean" if lean else "advance"
@@ -234,7 +228,7 @@ def _make_advance(sources: int, lean: int) -> Callable[..., Any]:
 
 @functools.cache
 def advance_of(*, lean: bool) -> Callable[..., Any]:
-    """`advance` for a world in which nothing is known beforehand, or for one as in `layout.LEAN`.
+    """`advance` for a world in which nothing is known beforehand, or for one as in `fields.LEAN`.
 
     Each takes ten seconds to compile, so it is compiled when it is first asked for.
     """

@@ -8,7 +8,7 @@ import numpy as np
 
 from libramen.base import streams
 from libramen.engine.border.records import N_PARTS
-from libramen.engine.kernel import layout, reach
+from libramen.engine.kernel import fields, layout, reach
 from libramen.engine.kernel.settings import CHOSEN, CLIENT_SETTINGS, NOBODY, SETTINGS
 
 if TYPE_CHECKING:
@@ -50,7 +50,7 @@ class Pointing:
     def __getstate__(self) -> dict[str, Any]:
         """Values apart from addresses."""
         record = self._record.copy()
-        for name in layout.ADDRESSES[self._name]:
+        for name in fields.ADDRESSES[self._name]:
             record[name] = 0
         return {key: value for key, value in vars(self).items() if key not in self._derived} | {"_record": record}
 
@@ -58,7 +58,7 @@ class Pointing:
         """Of a copy: this is its record from now on, and points at its own arrays."""
         record[:] = self._record
         self._record = record
-        for name in layout.ADDRESSES[self._name]:
+        for name in fields.ADDRESSES[self._name]:
             array = getattr(self, f"_{name}", None)
             if array is not None:
                 self._point(**{name: _like(array) if array.dtype in _LINED else array})
@@ -366,6 +366,6 @@ def _like(array: np.ndarray) -> np.ndarray:
 
 def aligned(n: int, dtype: np.dtype[Any]) -> np.ndarray:
     """Zeros that begin where a cache line does, so that a record of one line lies in one."""
-    raw = np.zeros(n * dtype.itemsize + layout.CACHE_LINE, np.uint8)
-    start = -raw.ctypes.data % layout.CACHE_LINE
+    raw = np.zeros(n * dtype.itemsize + fields.CACHE_LINE, np.uint8)
+    start = -raw.ctypes.data % fields.CACHE_LINE
     return raw[start : start + n * dtype.itemsize].view(dtype)

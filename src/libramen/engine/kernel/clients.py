@@ -20,7 +20,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from libramen.engine.kernel import layout, lists, reach, settings
+from libramen.engine.kernel import layout, lists, reach
 from libramen.engine.kernel.heaps import heap_remove, heap_up, turn_out, turn_up
 from libramen.engine.kernel.trees import replay_time, tell_due
 from libramen.engine.kernel.uniforms import lineage_of, uniforms
@@ -57,7 +57,7 @@ def _way_s(w, f, visit):
 
 
 @reach.inner
-def _end(w, f, index, latency_s, ending, number, now_s):
+def end(w, f, index, latency_s, ending, number, now_s):
     """Write down how a visit ended."""
     visit = reach.visit_at(w, index)
     slot_at_s = now_s if np.isnan(visit.slot_at_s) else visit.slot_at_s
@@ -146,7 +146,7 @@ def answer(w, f, index, number, now_s):
     _log(w, f, visit, now_s)
     if w.parts:
         _add_up(w, f, index, way_s, now_s)
-    _end(w, f, index, latency_s, layout.OK, number, now_s)
+    end(w, f, index, latency_s, layout.OK, number, now_s)
     free(w, index)
 
 
@@ -235,7 +235,7 @@ def fail(w, f, index, ending, number, now_s):
     latency_s = max(0.0, now_s - _first_s(visit))
     if ending == layout.TIMED_OUT:
         latency_s = (visit.at_s - _first_s(visit)) + client.timeout_s
-    _end(w, f, index, latency_s, ending, number, now_s)
+    end(w, f, index, latency_s, ending, number, now_s)
     _tell(w, index)
 
 
@@ -257,7 +257,7 @@ def _is_abandoned(w, index):
 def give_up_for_good(w, f, index):
     """A call that was going to be sent again is over, since the visit that made it is."""
     visit = reach.visit_at(w, index)
-    _end(w, f, index, max(0.0, visit.failed_s - visit.first_s), visit.ending, visit.number, visit.failed_s)
+    end(w, f, index, max(0.0, visit.failed_s - visit.first_s), visit.ending, visit.number, visit.failed_s)
     _tell(w, index)
 
 
@@ -297,7 +297,7 @@ def arrive_answer(w, f, index):
     else:
         if visit.watched:
             unwatch(w, reach.client_at(w.clients, visit.client), index)
-        _end(w, f, index, max(0.0, now_s - _first_s(visit)), layout.OK, visit.number, now_s)
+        end(w, f, index, max(0.0, now_s - _first_s(visit)), layout.OK, visit.number, now_s)
         _tell(w, index)
 
 
@@ -397,14 +397,7 @@ def give_up(w, limit_s):
 
     A copy of it, in all that is not said here, is repeated, or was the last attempt.
     """
-    best = settings.NOBODY
-    index = layout.NOTHING
-    for number in range(w.n_clients):
-        if reach.float_at(w.deadlines, w.client_leaves + number) < limit_s:
-            head = reach.client_at(w.clients, number).waiting_head
-            if reach.visit_at(w, head).order < best:
-                best = reach.visit_at(w, head).order
-                index = head
+    index = lists.first_late(w, limit_s)
     old = reach.visit_at(w, index)
     client = reach.client_at(w.clients, old.client)
     unwatch(w, client, index)

@@ -11,63 +11,48 @@ from __future__ import annotations
 
 import numpy as np
 
-from libramen.engine.kernel import layout, reach, settings
-from libramen.engine.kernel.clients import answer, errored
-from libramen.engine.kernel.heaps import heap_remove
-from libramen.engine.kernel.integrals import integrate
-from libramen.engine.kernel.service import (
-    begin_calls,
-    catch_up,
-    change_running,
-    end_forced,
-    errs,
-    leave_slot,
-    next_turn,
-    runs_forced,
-    start_wait,
-)
-from libramen.engine.kernel.trees import running_due_s, update_row
+from libramen.engine.kernel import clients, heaps, integrals, layout, reach, service, settings, trees
 
 
 @reach.inner
 def complete(w, f, row, kind, at, now_s):
     """The CPU work (kind RUNNING) or the wait (kind WAITING) of the visit at this place of a heap is over."""
-    integrate(w, f, now_s)
+    integrals.integrate(w, f, now_s)
     w.event_s = now_s
     replica = reach.replica_at(f, row)
     heap = reach.heap_of(replica, kind)
     index = reach.entry_at(heap, at).request
     if kind == layout.RUNNING:
-        catch_up(f, replica, now_s)
-        heap_remove(heap, replica.n_running, at)
-        change_running(f, replica, layout.LESS)
-        next_turn(w, f, replica, now_s)
-        if f.errs and errs(w, f, replica, index):
-            errored(w, f, index, replica.number, now_s)
-            leave_slot(w, f, replica, row, now_s)
+        service.catch_up(f, replica, now_s)
+        heaps.heap_remove(heap, replica.n_running, at)
+        service.change_running(f, replica, layout.LESS)
+        service.next_turn(w, f, replica, now_s)
+        if f.errs and service.errs(w, f, replica, index):
+            clients.errored(w, f, index, replica.number, now_s)
+            service.leave_slot(w, f, replica, row, now_s)
             return
         if f.n_calls:
-            begin_calls(w, replica, row, index)
-            update_row(w, f, replica, row)
+            service.begin_calls(w, replica, row, index)
+            trees.update_row(w, f, replica, row)
             return
         if reach.visit_at(w, index).wait_s > 0.0:
-            start_wait(w, f, replica, index, now_s)
-            update_row(w, f, replica, row)
+            service.start_wait(w, f, replica, index, now_s)
+            trees.update_row(w, f, replica, row)
             return
     else:
-        heap_remove(heap, replica.n_waiting, at)
+        heaps.heap_remove(heap, replica.n_waiting, at)
         replica.n_waiting -= 1
-        if w.forced and runs_forced(w, index):
-            end_forced(w, f, replica, index, now_s)
-            start_wait(w, f, replica, index, now_s)
-            update_row(w, f, replica, row)
+        if w.forced and service.runs_forced(w, index):
+            service.end_forced(w, f, replica, index, now_s)
+            service.start_wait(w, f, replica, index, now_s)
+            trees.update_row(w, f, replica, row)
             return
         if f.errs and reach.visit_at(w, index).fails:
-            errored(w, f, index, replica.number, now_s)
-            leave_slot(w, f, replica, row, now_s)
+            clients.errored(w, f, index, replica.number, now_s)
+            service.leave_slot(w, f, replica, row, now_s)
             return
-    answer(w, f, index, replica.number, now_s)
-    leave_slot(w, f, replica, row, now_s)
+    clients.answer(w, f, index, replica.number, now_s)
+    service.leave_slot(w, f, replica, row, now_s)
 
 
 # -- which completion comes next -------------------------------------------------------------------
@@ -126,7 +111,7 @@ def first_arrived(w, limit_s):
                 for at in range(n):
                     due_s = reach.entry_at(reach.heap_of(replica, kind), at).key
                     if kind == layout.RUNNING:
-                        due_s = running_due_s(f, replica, due_s)
+                        due_s = trees.running_due_s(f, replica, due_s)
                     if due_s >= limit_s:
                         continue
                     order = reach.visit_at(w, reach.entry_at(reach.heap_of(replica, kind), at).request).order

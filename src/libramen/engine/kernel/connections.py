@@ -13,7 +13,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from libramen.engine.kernel import layout, lists, reach, settings
+from libramen.engine.kernel import layout, lists, reach
 from libramen.engine.kernel.clients import free, give_up_for_good
 from libramen.engine.kernel.heaps import find, heap_remove, turn_out
 from libramen.engine.kernel.trees import replay_time
@@ -98,20 +98,6 @@ def hand_on(w, index):
     other = reach.visit_at(w, following)
     leave_queue(w, f, reach.client_at(w.clients, other.client), following)
     _has_connection(w, f, other, following, row)
-
-
-@reach.apart
-def next_impatient(w, limit_s):
-    """Of the calls that will wait for a connection no longer that which began to wait first."""
-    best = settings.NOBODY
-    index = layout.NOTHING
-    for number in range(w.n_clients):
-        if reach.float_at(w.patience, w.client_leaves + number) < limit_s:
-            head = reach.client_at(w.clients, number).queue_head
-            if reach.visit_at(w, head).planned < best:
-                best = reach.visit_at(w, head).planned
-                index = head
-    return index
 
 
 @reach.apart

@@ -6,13 +6,13 @@ between two calls of them by `state`; the rest of the engine sees none of it.
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-from typing import Any, Final, NamedTuple
+from typing import Any, Final
 
 import numpy as np
 
 from libramen.engine.border.records import Ending, Signal
-from libramen.engine.kernel.settings import CLIENT_SETTINGS, KEYS, SETTINGS, Setting
+from libramen.engine.kernel.fields import address, known, lines, of_settings, record
+from libramen.engine.kernel.settings import CLIENT_SETTINGS, KEYS, SETTINGS
 
 FREE, READY, DRAINING, DEAD, OUT = np.arange(5)
 """States of a row. DEAD: the balancer does not know yet. OUT: it knows; the row waits for a restart."""
@@ -51,66 +51,9 @@ VISITS_FULL, FULL, ASKING = 10, 11, 12
 OK, REFUSED, TIMED_OUT, LOST, CUT, ERRORED = (np.int64(ending) for ending in Ending)
 CONTROL, CHUNK, OVER = int(Signal.CONTROL), int(Signal.CHUNK), int(Signal.ENDED)
 
-CACHE_LINE: Final = 64
-
-
-LEAN: Final[dict[str, dict[str, float]]] = {}
-"""By record: the values that fields have which the lean variant knows; see `known`."""
-
-
-ADDRESSES: Final[dict[str, tuple[str, ...]]] = {}
-"""By record: the fields that say where arrays begin; see `address`."""
-
-
-class _Known(NamedTuple):
-    """A field of which the lean variant knows the value."""
-
-    name: str
-    kind: str
-    value: float
-
-
-def known(name: str, kind: str, value: float) -> _Known:
-    """A field that no replay changes if it has this value at the beginning, so that the compiler may know it.
-
-    The lean variant is for worlds and services whose fields of this kind have these values. Those of VISIT and REPLICA
-    follow from them.
-    """
-    return _Known(name, kind, value)
-
-
-class _Address(NamedTuple):
-    """A field that says where an array begins."""
-
-    name: str
-    kind: str = "i8"
-
-
-def address(name: str) -> _Address:
-    """Where the array of this name begins: no value, so that it is left out of a copy."""
-    return _Address(name)
-
-
-def _record(name: str, *fields: Any) -> np.dtype[Any]:
-    """A record of these fields; what is known of them goes to `LEAN`, which are addresses to `ADDRESSES`."""
-    LEAN[name] = {field.name: field.value for field in fields if isinstance(field, _Known)}
-    ADDRESSES[name] = tuple(field.name for field in fields if isinstance(field, _Address))
-    return np.dtype([field if type(field) is tuple else field[:2] for field in fields])
-
-
-def _of_settings(settings: Iterable[Setting]) -> list[Any]:
-    return [(one.name, one.kind) if one.lean is None else known(*one[:2], one.lean) for one in settings]
-
-
-def _lines(name: str, *fields: Any) -> np.dtype[Any]:
-    """A record of these fields, filled up to whole cache lines, or to a share of one that leaves no rest."""
-    bare = _record(name, *fields).itemsize
-    size = next((share for share in (16, 32) if bare <= share), -(-bare // CACHE_LINE) * CACHE_LINE)
-    return _record(name, *fields, *([("padding", "u1", size - bare)] if size > bare else []))
-
 
 # One record: the clock, the trace, and what all services share.
-WORLD: Final = _record(
+WORLD: Final = record(
     "WORLD",
     ("event_s", "f8"),  # the latest event, which may still go on [s]
     ("control_s", "f8"),  # the instant at which the control plane must act [s]
@@ -302,7 +245,7 @@ _FLEET_FIELDS: Final[tuple[Any, ...]] = (
     address("answers"),  # float64 (answers_size,): latencies of ok answers, each of its own attempt [s]
     ("answers_size", "i8"),  # where no rule reads them: NOBODY
     address("series"),  # float64 (n_edges, 4): integrals then: cores, slots in use, visits waiting, throttled
-    *_of_settings(SETTINGS),
+    *of_settings(SETTINGS),
 )
 
 _AT_EVERY_EVENT: Final = (
@@ -315,7 +258,7 @@ _AT_EVERY_EVENT: Final = (
 )  # fmt: skip
 """What nearly every event looks at, the most often first: it lies together, in six cache lines instead of all."""
 
-FLEET: Final = _lines(
+FLEET: Final = lines(
     "FLEET",
     *sorted(
         _FLEET_FIELDS,
@@ -355,7 +298,7 @@ LEVEL: Final = np.dtype(
 )
 
 # One record a row; a replica that is gone gives its row back.
-REPLICA: Final = _lines(
+REPLICA: Final = lines(
     "REPLICA",
     ("number", "i8"),
     ("chosen", "i8"),  # the choice at which it was chosen last, from CHOSEN on; never: its number
@@ -393,7 +336,7 @@ POOL: Final = np.dtype(
 )
 
 # One record a row, looked at only where use is metered: its latest period with a slot in use.
-USE: Final = _lines(
+USE: Final = lines(
     "USE",
     ("begin_s", "f8"),  # NaN: there was none that is not yet in `billed` [s]
     ("end_s", "f8"),  # infinity: it goes on; without a period: when it became ready [s]
@@ -411,7 +354,7 @@ NODE: Final = np.dtype(
 
 # One record a visit (a request of the trace, or a call) that is at a replica, held, or to come; or a link of the free
 # list. A copy, since the chunk of its request may be gone. What every request needs stands in one cache line.
-VISIT: Final = _lines(
+VISIT: Final = lines(
     "VISIT",
     ("id", "i8"),
     ("at_s", "f8"),  # arrival of this attempt [s]

@@ -9,7 +9,9 @@ from __future__ import annotations
 
 from typing import Any
 
-from libramen.engine.kernel import reach
+import numpy as np
+
+from libramen.engine.kernel import layout, reach, settings
 
 
 def _one_way(first: str, last: str) -> tuple[Any, Any]:
@@ -112,6 +114,44 @@ def _any_order(first: str, following: str, before: str) -> tuple[Any, Any, Any]:
     return put_in, take_out, put_instead
 
 
+def _first_of_fleets(flag: str, first: str) -> Any:
+    """A function (w) -> which of the fleets with a flag has the visit that arrived first at the head of a list."""
+
+    @reach.seldom
+    def first_of_fleets(w):
+        best = settings.NOBODY
+        chosen = layout.NOTHING
+        for k in range(w.n_fleets):
+            f = reach.fleet_at(w, k)
+            if f[flag] and f[first] >= 0 and reach.visit_at(w, f[first]).order < best:
+                best = reach.visit_at(w, f[first]).order
+                chosen = np.int64(k)
+        return chosen
+
+    return first_of_fleets
+
+
+def _first_of_clients(times: str, first: str, order: str) -> Any:
+    """A function (w, limit_s) -> of the clients whose time has come by then the visit at the head of a list, the first.
+
+    times: the tree of their times. order: by what it is the first.
+    """
+
+    @reach.seldom
+    def first_of_clients(w, limit_s):
+        best = settings.NOBODY
+        index = layout.NOTHING
+        for number in range(w.n_clients):
+            if reach.float_at(w[times], w.client_leaves + number) < limit_s:
+                head = reach.client_at(w.clients, number)[first]
+                if reach.visit_at(w, head)[order] < best:
+                    best = reach.visit_at(w, head)[order]
+                    index = head
+        return index
+
+    return first_of_clients
+
+
 hold, unhold = _one_way("held_head", "held_tail")
 """Of a service: visits in the shared or held queue."""
 to_quiet, from_quiet = _one_way("quiet_head", "quiet_tail")
@@ -136,3 +176,15 @@ to_calling, from_calling, _ = _any_order("calling", "link", "back")
 """Of a replica: visits in slots that call."""
 to_calls, from_calls, instead_in_calls = _any_order("calls_head", "sibling", "sibling_back")
 """Of a visit: its calls that have not ended and that it waits for."""
+
+first_dismissed = _first_of_fleets("dismissed", "held_head")
+"""What is held where no replica will ever take it: in order of arrival."""
+
+first_silent = _first_of_fleets("struck", "quiet_head")
+"""What has heard nothing, of fleets whose loss is known now: in order of arrival."""
+
+first_late = _first_of_clients("deadlines", "waiting_head", "order")
+"""Whose client gives up: in order of arrival."""
+
+first_impatient = _first_of_clients("patience", "queue_head", "planned")
+"""What will wait for a connection no longer: in the order in which that began."""

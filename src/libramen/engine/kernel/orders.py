@@ -13,7 +13,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from libramen.engine.kernel import layout, reach, settings
+from libramen.engine.kernel import layout, lists, reach
 from libramen.engine.kernel.balancer import take_held
 from libramen.engine.kernel.clients import fail
 from libramen.engine.kernel.connections import push
@@ -158,13 +158,7 @@ def _remove(w, f, row, now_s):
 def _dismiss(w, now_s):
     """Nothing will ever take what these fleets hold: it ends by its time-out, or as refused, in order of arrival."""
     while True:
-        best = settings.NOBODY
-        chosen = layout.NOTHING
-        for k in range(w.n_fleets):
-            f = reach.fleet_at(w, k)
-            if f.dismissed and f.n_held and reach.visit_at(w, f.held_head).order < best:
-                best = reach.visit_at(w, f.held_head).order
-                chosen = np.int64(k)
+        chosen = lists.first_dismissed(w)
         if chosen < 0:
             break
         f = reach.fleet_at(w, chosen)

@@ -16,7 +16,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from libramen.engine.kernel import layout, lists, reach, settings
+from libramen.engine.kernel import layout, lists, reach
 from libramen.engine.kernel.clients import fail
 from libramen.engine.kernel.connections import push
 from libramen.engine.kernel.uniforms import uniforms
@@ -185,13 +185,7 @@ def _lose(w, f, index, now_s):
 def find_silent(w, now_s):
     """It is known that the struck fleets are lost: what has heard nothing is lost now, in order of arrival."""
     while True:
-        best = settings.NOBODY
-        chosen = layout.NOTHING
-        for k in range(w.n_fleets):
-            f = reach.fleet_at(w, k)
-            if f.struck and f.quiet_head >= 0 and reach.visit_at(w, f.quiet_head).order < best:
-                best = reach.visit_at(w, f.quiet_head).order
-                chosen = np.int64(k)
+        chosen = lists.first_silent(w)
         if chosen < 0:
             break
         f = reach.fleet_at(w, chosen)

@@ -28,24 +28,8 @@ from numba.np.arrayobj import record_getattr, record_setattr
 
 from libramen.base.times import EPSILON_S, EXACT_S
 from libramen.engine.border.records import RESULT
-from libramen.engine.kernel import parts
-from libramen.engine.kernel.layout import (
-    CLIENT,
-    ENDED_VISIT,
-    FLEET,
-    HEAP,
-    LEAN,
-    LEVEL,
-    NEXT_HEAP,
-    NODE,
-    POOL,
-    REPLICA,
-    SENT,
-    TIMED,
-    USE,
-    VISIT,
-    WORLD,
-)
+from libramen.engine.kernel import layout, parts
+from libramen.engine.kernel.fields import LEAN
 
 CHECKED: Final[bool] = bool(numba.config.DISABLE_JIT)  # type: ignore[attr-defined]
 """Whether nothing is compiled."""
@@ -112,9 +96,15 @@ if not CHECKED:
             record_setattr(context, builder, numba.void(record.kept, kind), arguments, field)
 
 
-def _types(name: str, dtype: np.dtype[Any]) -> tuple[Any, Any]:
+def _dtype(name: str) -> np.dtype[Any]:
+    """That of records of a kind."""
+    found: np.dtype[Any] = RESULT if name == "RESULT" else getattr(layout, name)
+    return found
+
+
+def _types(name: str) -> tuple[Any, Any]:
     """The compiler's type of such records, and of lean ones."""
-    kept = numba.from_dtype(dtype)
+    kept = numba.from_dtype(_dtype(name))
     full = _Record(name, kept, {})
     return full, _Record(f"LEAN_{name}", kept, LEAN[name]) if LEAN.get(name) else full
 
@@ -151,11 +141,11 @@ if CHECKED:
     np.seterr(over="ignore")  # random numbers are made of products that wrap around
 
 
-def _records(name: str, dtype: np.dtype[Any]) -> Any:
+def _records(name: str) -> Any:
     """A function (address, index) -> that record of an array of them."""
     if CHECKED:
-        return lambda address, index: _checked(address, index, dtype).view(np.recarray)[0]
-    record, _ = _types(name, dtype)
+        return lambda address, index: _checked(address, index, _dtype(name)).view(np.recarray)[0]
+    record, _ = _types(name)
 
     def reach(_typing_context, _address, _index):
         def generate(context, builder, _signature, arguments):
@@ -167,14 +157,14 @@ def _records(name: str, dtype: np.dtype[Any]) -> Any:
     return numba.extending.intrinsic(reach)
 
 
-def _records_of(field: str, name: str, dtype: np.dtype[Any]) -> Any:
+def _records_of(field: str, name: str) -> Any:
     """A function (owner, index) -> that record of the array at whose address a field of the owner points.
 
     Of a lean owner it is lean.
     """
     if CHECKED:
-        return lambda owner, index: _checked(getattr(owner, field), index, dtype).view(np.recarray)[0]
-    full, lean = _types(name, dtype)
+        return lambda owner, index: _checked(getattr(owner, field), index, _dtype(name)).view(np.recarray)[0]
+    full, lean = _types(name)
 
     def reach(_typing_context, owner, _index):
         record = lean if owner.known else full
@@ -189,22 +179,23 @@ def _records_of(field: str, name: str, dtype: np.dtype[Any]) -> Any:
     return numba.extending.intrinsic(reach)
 
 
-def _copier(field: str, name: str, dtype: np.dtype[Any]) -> Any:
+def _copier(field: str, name: str) -> Any:
     """A function (owner, to, from) that copies a record of the array at whose address a field of the owner points."""
     if CHECKED:
 
         def copy(owner: Any, to: int, index: int) -> None:
-            _checked(getattr(owner, field), to, dtype)[:] = _checked(getattr(owner, field), index, dtype)
+            kind = _dtype(name)
+            _checked(getattr(owner, field), to, kind)[:] = _checked(getattr(owner, field), index, kind)
 
         return copy
-    full, _ = _types(name, dtype)
+    full, _ = _types(name)
 
     def copied(_typing_context, owner, _to, _index):
         def generate(context, builder, _signature, arguments):
             address = context.get_getattr(owner, field)(context, builder, owner, arguments[0], field)
             first = builder.inttoptr(address, context.get_value_type(full))
             there, here = (builder.gep(first, [at]) for at in arguments[1:])
-            cgutils.raw_memcpy(builder, there, here, context.get_constant(numba.intp, 1), dtype.itemsize)
+            cgutils.raw_memcpy(builder, there, here, context.get_constant(numba.intp, 1), _dtype(name).itemsize)
             return context.get_dummy_value()
 
         return numba.void(owner, numba.int64, numba.int64), generate
@@ -215,8 +206,8 @@ def _copier(field: str, name: str, dtype: np.dtype[Any]) -> Any:
 def _world() -> Any:
     """A function (address, lean) -> the record there."""
     if CHECKED:
-        return lambda address, _lean: _checked(address, 0, WORLD).view(np.recarray)[0]
-    types = _types("WORLD", WORLD)
+        return lambda address, _lean: _checked(address, 0, layout.WORLD).view(np.recarray)[0]
+    types = _types("WORLD")
 
     def reach(_typing_context, _address, lean):
         record = types[lean.literal_value]
@@ -267,13 +258,11 @@ def _writer(kind: Any, dtype: str) -> Any:
 
 
 world_at = _world()
-fleet_at, visit_at = _records_of("fleets", "FLEET", FLEET), _records_of("visits", "VISIT", VISIT)
-replica_at, copy_visit = _records_of("replicas", "REPLICA", REPLICA), _copier("visits", "VISIT", VISIT)
-client_at, level_at = _records("CLIENT", CLIENT), _records("LEVEL", LEVEL)
-node_at, entry_at = _records("NODE", NODE), _records("HEAP", HEAP)
-use_at, pool_at, sent_at = _records("USE", USE), _records("POOL", POOL), _records("SENT", SENT)
-timed_at = _records("TIMED", TIMED)
-result_at, ended_at = _records("RESULT", RESULT), _records("ENDED_VISIT", ENDED_VISIT)
+fleet_at, visit_at = _records_of("fleets", "FLEET"), _records_of("visits", "VISIT")
+replica_at, copy_visit = _records_of("replicas", "REPLICA"), _copier("visits", "VISIT")
+client_at, level_at, node_at, entry_at = map(_records, ("CLIENT", "LEVEL", "NODE", "HEAP"))
+use_at, pool_at, sent_at, timed_at = map(_records, ("USE", "POOL", "SENT", "TIMED"))
+result_at, ended_at = map(_records, ("RESULT", "ENDED_VISIT"))
 float_at, int_at, int32_at = _reader(numba.float64, "f8"), _reader(numba.int64, "i8"), _reader(numba.int32, "i4")
 set_float, set_int, set_int32 = _writer(numba.float64, "f8"), _writer(numba.int64, "i8"), _writer(numba.int32, "i4")
 
@@ -295,4 +284,4 @@ def lesser(a, b):
 @inner
 def heap_of(replica, kind):
     """Where a heap of a replica begins."""
-    return replica.heap + NEXT_HEAP * kind
+    return replica.heap + layout.NEXT_HEAP * kind

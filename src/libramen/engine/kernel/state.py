@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any, Final
 import numpy as np
 
 from libramen.engine.border.records import Chunk, Ended, Results, Signal
-from libramen.engine.kernel import layout, reach
+from libramen.engine.kernel import fields, layout, reach
 from libramen.engine.kernel.advance import advance_of
 from libramen.engine.kernel.arrays import BUFFER, WorldArrays, aligned
 from libramen.engine.kernel.comparable import ComparableState
@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from libramen.engine.border.specs import SystemSpec
 
 _SIGNALS: Final[tuple[Signal, ...]] = tuple(Signal)
-_CHUNK: Final = tuple(f"_{name}" for name in layout.ADDRESSES["WORLD"] if name.startswith("chunk_"))
+_CHUNK: Final = tuple(f"_{name}" for name in fields.ADDRESSES["WORLD"] if name.startswith("chunk_"))
 _ROWS: Final = 2
 """For so many replicas there is room at the least."""
 
