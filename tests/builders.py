@@ -2,18 +2,21 @@
 
 from __future__ import annotations
 
+import os
+import shutil
+import time
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import tomli_w
 
 from libramen import Objectives, Outcome, Plan, Service, Tier, Trace, replay
+from libramen.demo.write import write_demo
 from libramen.runs.cases import Case
 from libramen.study.system import System
 
 if TYPE_CHECKING:
-    from pathlib import Path
-
     from libramen.engine.record import ServiceRun
 
 
@@ -137,3 +140,25 @@ def _assert_fleets_agree(one: ServiceRun, other: ServiceRun) -> None:
     np.testing.assert_allclose(one.lasted, other.lasted, rtol=1e-12, atol=1e-8)
     # Late in a day a time is a multiple of 1.5e-11 s, and an integral adds thousands of differences of times.
     np.testing.assert_allclose(one.integrals, other.integrals, rtol=1e-12, atol=1e-8)
+
+
+def shared_demo(name: str) -> Path:
+    """The study file of a demo that all workers use: whoever comes first writes it."""
+    folder = Path(os.environ["LIBRAMEN_CACHE"]) / "demos" / name
+    folder.parent.mkdir(parents=True, exist_ok=True)
+    done = folder.with_suffix(".done")
+    try:
+        folder.with_suffix(".begun").touch(exist_ok=False)
+    except FileExistsError:
+        while not done.exists():
+            time.sleep(0.1)
+        return folder / "study.toml"
+    write_demo(folder, study=name)
+    done.touch()
+    return folder / "study.toml"
+
+
+def demo_in(folder: Path, name: str) -> Path:
+    """The study file of a demo of its own, for what changes it."""
+    shutil.copytree(shared_demo(name).parent, folder)
+    return folder / "study.toml"

@@ -6,22 +6,19 @@ import gzip
 import os
 import shutil
 import tempfile
-from typing import TYPE_CHECKING
+from pathlib import Path
 
 import pytest
 from hypothesis import HealthCheck, settings
 
-from libramen.demo.write import write_demo
+from builders import shared_demo
 from libramen.engine.compiling import Compilation
-
-if TYPE_CHECKING:
-    from pathlib import Path
 
 _COMMON = {
     "deadline": None,
     "suppress_health_check": [HealthCheck.too_slow, HealthCheck.function_scoped_fixture],
 }
-settings.register_profile("short", max_examples=40, derandomize=True, **_COMMON)
+settings.register_profile("short", max_examples=30, derandomize=True, **_COMMON)
 settings.register_profile("thorough", max_examples=2000, **_COMMON)
 
 
@@ -30,9 +27,17 @@ def pytest_addoption(parser: pytest.Parser) -> None:
 
 
 def pytest_configure(config: pytest.Config) -> None:
+    config.addinivalue_line("markers", "thorough: one more of what other cases show; with --thorough only")
     settings.load_profile("thorough" if config.getoption("--thorough") else "short")
     os.environ.setdefault("COLUMNS", "200")
-    os.environ["LIBRAMEN_CACHE"] = tempfile.mkdtemp(prefix="libramen-tests-")
+    if not hasattr(config, "workerinput"):  # a worker has that of the first process, and so what others have read
+        os.environ["LIBRAMEN_CACHE"] = tempfile.mkdtemp(prefix="libramen-tests-")
+
+
+def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
+    left_out = [] if config.getoption("--thorough") else [one for one in items if one.get_closest_marker("thorough")]
+    config.hook.pytest_deselected(items=left_out)
+    items[:] = [one for one in items if one not in left_out]
 
 
 @pytest.hookimpl(tryfirst=True)
@@ -42,14 +47,15 @@ def pytest_sessionstart(session: pytest.Session) -> None:
         Compilation(lambda _what: None).wait()
 
 
-def pytest_unconfigure() -> None:
-    shutil.rmtree(os.environ["LIBRAMEN_CACHE"], ignore_errors=True)
+def pytest_unconfigure(config: pytest.Config) -> None:
+    if not hasattr(config, "workerinput"):
+        shutil.rmtree(os.environ["LIBRAMEN_CACHE"], ignore_errors=True)
 
 
 @pytest.fixture(scope="session")
-def demo_study(tmp_path_factory: pytest.TempPathFactory) -> Path:
+def demo_study() -> Path:
     """The study file of a demo, written once for the whole run."""
-    return write_demo(tmp_path_factory.mktemp("demo") / "saltmarsh")
+    return shared_demo("saltmarsh")
 
 
 @pytest.fixture(scope="session")

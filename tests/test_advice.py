@@ -9,11 +9,10 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import pytest
 
-from builders import make_plan, make_tier, make_trace, plain_study
+from builders import demo_in, make_plan, make_tier, make_trace, plain_study
 from libramen import Objectives, Outcome, ReplayError, Service, StudyError, Trace, check, events, load_study, replay
 from libramen.base.times import parse_moment
 from libramen.cli import run
-from libramen.demo.write import write_demo
 from libramen.report.events import sentence
 from libramen.report.stretch import stretch_notes, stretch_title
 from libramen.study.unusual import unusual_values
@@ -21,6 +20,7 @@ from libramen.trace.implausible import unit_doubts
 
 if TYPE_CHECKING:
     from pathlib import Path
+
 
 # -- a cause is named where its opposite was ruled out ------------------------------------------------
 
@@ -75,7 +75,7 @@ def test_what_a_release_costs_a_plan_that_is_overloaded_anyway() -> None:
 
 
 def test_no_budget_is_negative(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
-    study = load_study(write_demo(tmp_path / "landing", study="landing"))
+    study = load_study(demo_in(tmp_path / "landing", "landing"))
     small = study.replace(plans={"noon": {"replicas": 2, "size": "small"}})
     # Nine times the load: whatever is done, requests fail.
     at = np.sort(np.random.default_rng(2).uniform(0, 86400, 600_000))

@@ -16,11 +16,10 @@ import pytest
 from scipy import stats
 from typer.testing import CliRunner
 
-from builders import write_study
+from builders import demo_in, write_study
 from libramen import ReplayError, against, load_study, read_baseline, repeat
 from libramen.cli import run
 from libramen.cli.app import app
-from libramen.demo.write import write_demo
 from libramen.questions.against import _of_means
 from libramen.questions.repeats import Spread
 
@@ -199,7 +198,7 @@ def test_the_page_of_a_build_word_for_word(tmp_path: Path, monkeypatch: pytest.M
     """The baseline and the script of docs/in-a-build.md, as a shell runs them: all is well; then with a dearer tier."""
     page = (Path(__file__).parents[1] / "docs" / "in-a-build.md").read_text()
     keep, script = re.findall(r"```sh\n(.*?)```", page, re.DOTALL)[:2]
-    file = write_demo(tmp_path / "landing", study="landing")
+    file = demo_in(tmp_path / "landing", "landing")
     (tmp_path / "hosting.sh").write_text(script)
     monkeypatch.setenv("PATH", f"{Path(sys.executable).parent}{os.pathsep}{os.environ['PATH']}")
     monkeypatch.chdir(tmp_path)

@@ -11,8 +11,8 @@ from typing import Any
 import numpy as np
 import pytest
 
+from builders import demo_in
 from libramen import Plan, Service, Tier, Trace, load_study, replay, search
-from libramen.demo.write import write_demo
 from libramen.trace.options import ReadOptions
 from libramen.trace.read import read_requests
 
@@ -77,7 +77,7 @@ def test_services() -> None:
 def test_deciding_counts_what_is_replayed(tmp_path: Path) -> None:
     """All of it where all are replayed to the end, and less where some are stopped."""
     made = _load("deciding")
-    study = load_study(write_demo(tmp_path / "landing", study="landing"))
+    study = load_study(demo_in(tmp_path / "landing", "landing"))
     trace = study.trace()
     with made.counted() as requests:
         found = search(study, "noon", trace=trace, replicas=[3, 4, 5])

@@ -97,7 +97,7 @@ def _spent(trace: Trace, case: Case, used: UsedAtLeast = NOTHING) -> tuple[list[
     return seeing.seen, outcome.bill.month
 
 
-@settings(deadline=None)
+@settings(max_examples=max(16, settings().max_examples // 2))
 @given(plans, tiers, st.sampled_from([0.5, 3.0, 7.0, 9.5]), st.sampled_from([None, "2031-10-24T10:20"]))
 def test_what_is_spent_is_never_more_than_the_bill(
     plan: dict[str, Any], tier: dict[str, Any], days: float, start: str | None
@@ -118,7 +118,7 @@ SENDING: list[dict[str, Any]] = [
 ]
 
 
-@settings(deadline=None)
+@settings(max_examples=max(16, settings().max_examples // 2))
 @given(
     st.sampled_from(SENDING),
     st.sampled_from([0.5, 7.0, 9.5]),

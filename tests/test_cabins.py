@@ -10,9 +10,9 @@ import numpy as np
 import pytest
 from typer.testing import CliRunner
 
+from builders import demo_in
 from libramen import Comparison, Outcome, StudyError, Trace, compare, load_study, replay
 from libramen.cli.app import app
-from libramen.demo.write import write_demo
 from libramen.outcome.figures import Figures
 
 if TYPE_CHECKING:
@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 
 @pytest.fixture(scope="module")
 def cabins(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    return write_demo(tmp_path_factory.mktemp("demo") / "cabins", study="cabins")
+    return demo_in(tmp_path_factory.mktemp("demo") / "cabins", "cabins")
 
 
 @pytest.fixture(scope="module")

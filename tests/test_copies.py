@@ -53,7 +53,7 @@ def gone_on(snapshot: bytes, trace: Trace, kept: bytes) -> bytes:
 
 
 @pytest.mark.parametrize("plane", ["compiled", "plain"])
-@settings(max_examples=24)
+@settings(max_examples=14)
 @given(case=cases(), shares=st.lists(st.floats(0, 1.5), min_size=1, max_size=3))
 def test_a_copy_comes_to_the_same_bytes(
     elsewhere: ProcessPoolExecutor, plane: Any, case: tuple[Trace, System], shares: list[float]
@@ -116,7 +116,7 @@ def ends_of(run: Run, names: dict[int, int] | None = None) -> list[Any]:
     return [*zip(kept.ending.tolist(), kept.attempts.tolist(), replica, kept.latency_s.round(8).tolist(), strict=True)]
 
 
-@settings(max_examples=60)
+@settings(max_examples=40)
 @given(case=cases(), share=st.floats(0, 1.2), data=st.data())
 def test_what_is_the_same_goes_on_alike(case: tuple[Trace, System], share: float, data: st.DataObject) -> None:
     trace, system = case

@@ -14,11 +14,10 @@ from hypothesis import given, settings, strategies as st
 from pyarrow import parquet
 from typer.testing import CliRunner
 
-from builders import make_plan, make_tier, make_trace
+from builders import demo_in, make_plan, make_tier, make_trace
 from libramen import OutputError, Service, load_study, replay
 from libramen.bill.cost_rows import COLUMNS
 from libramen.cli.app import app
-from libramen.demo.write import write_demo
 from libramen.report.cost_file import write_costs
 from priced import months, of_everything
 
@@ -159,7 +158,7 @@ def test_rows_of_random_months_are_valid_and_add_up(month: tuple[Any, ...]) -> N
 @pytest.mark.parametrize(("demo", "plan"), [("landing", "drift"), ("cabins", "failover")])
 def test_rows_of_the_demos(tmp_path: Path, demo: str, plan: str) -> None:
     """Valid, adding up to the bill; read back from both files with pandas, and summed by service, zone and line."""
-    study = load_study(write_demo(tmp_path / demo, study=demo))
+    study = load_study(demo_in(tmp_path / demo, demo))
     outcome = study.replay(plan)
     rows = outcome.cost_rows(study.name)
     assert breaches(rows) == []

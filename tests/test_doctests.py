@@ -9,18 +9,18 @@ from typing import TYPE_CHECKING
 
 import libramen
 from libramen import load_study
-from libramen.demo.write import write_demo
 
 if TYPE_CHECKING:
     from pathlib import Path
 
     import pytest
+from builders import demo_in
 
 
 def test_examples_of_docstrings(demo_study: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     (tmp_path / "saltmarsh").symlink_to(demo_study.parent)
     monkeypatch.chdir(tmp_path)
-    study = load_study(write_demo(tmp_path / "landing", study="landing"))
+    study = load_study(demo_in(tmp_path / "landing", "landing"))
     known = {"study": study, "trace": study.trace()}
     failed, tried = [], 0
     for module in pkgutil.walk_packages(libramen.__path__, "libramen."):

@@ -9,10 +9,9 @@ import numpy as np
 import pytest
 from typer.testing import CliRunner
 
-from builders import make_plan, make_tier, make_trace
+from builders import demo_in, make_plan, make_tier, make_trace
 from libramen import Objectives, Outcome, ReplayError, Service, StudyError, compare, events, load_study, repeat, replay
 from libramen.cli.app import app
-from libramen.demo.write import write_demo
 from libramen.outcome.figures import Figures
 from libramen.questions.repeats import Spread
 from libramen.report.events import sentence
@@ -25,7 +24,7 @@ if TYPE_CHECKING:
 
 @pytest.fixture(scope="module")
 def landing(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    return write_demo(tmp_path_factory.mktemp("demo") / "landing", study="landing")
+    return demo_in(tmp_path_factory.mktemp("demo") / "landing", "landing")
 
 
 def _day(plan: dict[str, Any], *, every: float = 60.0, span_s: float = 86400.0, **tier: Any) -> Outcome:

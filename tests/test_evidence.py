@@ -54,10 +54,10 @@ overload = _benchmark("overload")
     ("kind", "load", "whole_seconds", "routes"),
     [
         ("database", 0.45, True, "all routes"),
-        ("database", 0.3, False, "all routes"),
+        pytest.param("database", 0.3, False, "all routes", marks=pytest.mark.thorough),
         ("pool", 0.75, False, "all routes"),
         ("lock", 0.6, True, "/b"),
-        ("lock", 0.3, True, "/c"),
+        pytest.param("lock", 0.3, True, "/c", marks=pytest.mark.thorough),
     ],
 )
 def test_a_hidden_bottleneck_is_found(kind: str, load: float, whole_seconds: bool, routes: str) -> None:
@@ -68,16 +68,15 @@ def test_a_hidden_bottleneck_is_found(kind: str, load: float, whole_seconds: boo
 
 
 @pytest.mark.parametrize(
-    ("balancer", "load", "whole_seconds", "named"),
+    ("balancer", "load", "whole_seconds", "named", "alike"),
     [
-        ("round_robin", 0.8, False, False),
-        ("least_busy", 0.5, True, False),
-        ("two_choices", 0.8, False, False),
-        ("random", 0.5, True, True),
-        ("shared_queue", 0.95, True, False),
+        ("round_robin", 0.8, False, False, False),
+        ("two_choices", 0.8, False, False, True),
+        ("random", 0.5, True, True, False),
+        ("shared_queue", 0.95, True, False, True),
+        pytest.param("least_busy", 0.5, True, False, True, marks=pytest.mark.thorough),
     ],
 )
-@pytest.mark.parametrize("alike", [False, True])
 def test_a_sound_log_raises_no_alarm(balancer: str, load: float, whole_seconds: bool, named: bool, alike: bool) -> None:
     """Queueing that is in the study, draws of a balancer, coarse stamps, work that is like the work before it."""
     case = bottlenecks.sound(balancer, load, 11, alike=alike)
@@ -240,7 +239,12 @@ def test_what_is_beyond_the_log_is_marked(quay: Path, capsys: pytest.CaptureFixt
 
 
 @pytest.mark.parametrize(
-    ("balancer", "kind"), [("least_busy", "lognormal"), ("shared_queue", "exponential"), ("random", "two humps")]
+    ("balancer", "kind"),
+    [
+        ("least_busy", "lognormal"),
+        pytest.param("shared_queue", "exponential", marks=pytest.mark.thorough),
+        pytest.param("random", "two humps", marks=pytest.mark.thorough),
+    ],
 )
 def test_a_noon_above_capacity_keeps_its_work(balancer: str, kind: str) -> None:
     """Whole-second stamps, an hour at 110 %: mean work, and p95 of each hour."""

@@ -13,10 +13,9 @@ import numpy as np
 import pytest
 from typer.testing import CliRunner
 
-from builders import make_case, make_tier, write_study
+from builders import demo_in, make_case, make_tier, write_study
 from libramen import Objectives, Plan, ReplayError, Service, StudyError, Terms, Trace, break_even, headroom, load_study
 from libramen.cli.app import app
-from libramen.demo.write import write_demo
 from libramen.questions.limits import STEP, Room, rooms_of
 from libramen.runs.pool import Pool
 from libramen.runs.store import Store
@@ -47,7 +46,7 @@ def room_of(case: Case, trace: Trace) -> Room:
     return room
 
 
-@pytest.mark.parametrize("number", [0, 1, 3, 4, 6, 7])
+@pytest.mark.parametrize("number", [0, 1, 3, *(pytest.param(n, marks=pytest.mark.thorough) for n in (4, 6, 7))])
 def test_the_limit_is_that_of_a_scan(number: int) -> None:
     """A hundred factors, one after the other: the last before the first that fails."""
     rng = np.random.default_rng(number)
@@ -130,7 +129,7 @@ def test_what_never_holds_and_what_always_does() -> None:
 
 
 def test_the_command(tmp_path: Path) -> None:
-    file = write_demo(tmp_path / "landing", study="landing")
+    file = demo_in(tmp_path / "landing", "landing")
     run = CliRunner().invoke
     picture = tmp_path / "h.png"
     shown = run(
@@ -173,7 +172,7 @@ def test_the_command(tmp_path: Path) -> None:
 
 def test_when_to_change_to_which_plan(tmp_path: Path) -> None:
     """The cheapest that holds, then the cheapest of those that hold longer."""
-    study = load_study(write_demo(tmp_path / "landing", study="landing"))
+    study = load_study(demo_in(tmp_path / "landing", "landing"))
     few = study.plan("drift").replace(replicas=5)
     found = headroom(study, plans=["noon", few], grow=0.05)
     drift, noon = found.plans[1], found.plans[0]

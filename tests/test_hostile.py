@@ -399,14 +399,14 @@ def _on_both_planes(
 
 
 def test_extreme_settings_on_both_planes() -> None:
-    settings(max_examples=max(25, settings.default.max_examples - 15))(_on_both_planes)()
+    settings(max_examples=max(12, settings.default.max_examples // 4))(_on_both_planes)()
 
 
 def test_extreme_settings_uncompiled_with_every_index_checked() -> None:
     """The kernel as plain Python: an index or address beyond an array raises instead of reading what lies there."""
     code = (
         "import hypothesis\n"
-        "few = hypothesis.settings(max_examples=10, derandomize=True, deadline=None,"
+        "few = hypothesis.settings(max_examples=5, derandomize=True, deadline=None,"
         " suppress_health_check=list(hypothesis.HealthCheck))\n"
         "import test_hostile\n"
         "few(test_hostile._on_both_planes)()\n"

@@ -21,7 +21,7 @@ import pytest
 from pyarrow import feather, parquet
 
 import libramen
-from builders import make_case, make_plan, make_tier, make_trace
+from builders import demo_in, make_case, make_plan, make_tier, make_trace
 from libramen import (
     LibramenError,
     Objectives,
@@ -43,7 +43,6 @@ from libramen import (
 from libramen.base.errors import shortened
 from libramen.base.fields import Table
 from libramen.cli import run
-from libramen.demo.write import write_demo
 from libramen.questions.limits import STEP, rooms_of
 from libramen.runs.cases import Case, LocalProcesses
 from libramen.runs.entries import key_of
@@ -187,7 +186,7 @@ def test_headroom_goes_on_without_memory_where_it_can(
     assert short.looked_to is not None
     assert 1.5 / STEP < short.looked_to <= 1.5
     assert max(point.factor for point in short.points) <= 1.5
-    file = write_demo(tmp_path / "landing", study="landing")
+    file = demo_in(tmp_path / "landing", "landing")
     assert run(["headroom", str(file), "--plan", "two_zones", "--memory", "1 kB", "--no-store"]) == 0
     assert "percentiles are within 0.5 %" in " ".join(capsys.readouterr().out.split())
     assert run(["headroom", str(file), "--memory", "lots"]) == 2
@@ -281,7 +280,7 @@ def test_a_fleet_of_a_million_is_refused() -> None:
 
 
 def test_several_services_have_use_and_no_scaling_of_all(tmp_path: Path) -> None:
-    study = load_study(write_demo(tmp_path / "cabins", study="cabins"))
+    study = load_study(demo_in(tmp_path / "cabins", "cabins"))
     found = replay(study.trace(), study.services, study.plans["pooled"], study.objectives)
     assert found.scaling is None
     assert {used.service for used in found.usage} == set(study.services)
@@ -299,7 +298,7 @@ def test_an_outcome_of_chunks_can_be_shown() -> None:
 
 
 def test_a_backtest_of_several_services_says_their_fleets(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
-    path = write_demo(tmp_path / "cabins", study="cabins")
+    path = demo_in(tmp_path / "cabins", "cabins")
     study = load_study(path)
     outcome = replay(study.trace(), study.services, study.plans["pooled"])
     n = 6000

@@ -48,9 +48,6 @@ def _imports(path: Path) -> list[Import]:
     return found
 
 
-ALL = [entry for path in sorted(SOURCE.rglob("*.py")) for entry in _imports(path)]
-
-
 def test_what_is_reached_through_the_seam_is_there() -> None:
     """Each place that it names; and nobody else loads a module of this package by its name."""
     tables = (
@@ -75,7 +72,7 @@ def test_the_base_needs_nothing_heavy() -> None:
 def test_no_circles() -> None:
     """Of what is imported when a file is: of two files at most one needs the other."""
     edges: dict[str, set[str]] = {}
-    for entry in ALL:
+    for entry in (one for path in sorted(SOURCE.rglob("*.py")) for one in _imports(path)):
         if entry.function or entry.typing:
             continue
         name = entry.module.removeprefix("libramen").lstrip(".").replace(".", "/")

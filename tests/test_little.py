@@ -57,7 +57,7 @@ def cases(draw: st.DrawFn) -> dict[str, Any]:
     return case
 
 
-@settings(max_examples=max(110, settings().max_examples))
+@settings(max_examples=max(60, settings().max_examples))
 @given(cases())
 def test_every_request_ends_as_it_does_there(case: dict[str, Any]) -> None:
     found = {"health": case["health"]} if case["health"] else {"detect": case["detect"]}

@@ -90,9 +90,9 @@ def test_what_tricks_do(tmp_path: Path) -> None:
     "arguments",
     [["compare", "{study}"], ["replay", "{study}", "--plan", "brisk"], ["check", "{study}"], ["tiers", "{tiers}"]],
 )
-def test_the_commands(demo_study: Path, arguments: list[str]) -> None:
+def test_the_commands(hour_study: Path, arguments: list[str]) -> None:
     """The same figures as in the terminal, in tables."""
-    given_ = [one.format(study=demo_study, tiers=demo_study.parent / "tiers.toml") for one in arguments]
+    given_ = [one.format(study=hour_study, tiers=hour_study.parent / "tiers.toml") for one in arguments]
     run = CliRunner().invoke
     shown, plain = run(app, [*given_, "--format", "md"]), run(app, given_)
     assert shown.exit_code == 0, shown.output

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import pytest
 
-from builders import make_case, make_plan, make_tier
+from builders import demo_in, make_case, make_plan, make_tier
 from libramen import (
     Comparison,
     Figures,
@@ -24,7 +24,6 @@ from libramen import (
     replay,
     search,
 )
-from libramen.demo.write import write_demo
 from libramen.questions import sequential
 from libramen.questions.months import _times, resampled
 
@@ -144,7 +143,7 @@ def test_the_test_errs_no_more_often_than_it_says() -> None:
 
 
 def test_as_many_repeats_as_it_takes(tmp_path: Path) -> None:
-    study = load_study(write_demo(tmp_path / "landing", study="landing"))
+    study = load_study(demo_in(tmp_path / "landing", "landing"))
     found = repeat(study, "auto", plans=["noon", "one_zone"])
     noon, one_zone = found.plans
     assert (len(noon.figures), noon.met, noon.holds, noon.is_clear) == (20, 20, True, True)
@@ -158,7 +157,7 @@ def test_as_many_repeats_as_it_takes(tmp_path: Path) -> None:
 
 
 def test_a_search_with_repeats(tmp_path: Path) -> None:
-    study = load_study(write_demo(tmp_path / "landing", study="landing"))
+    study = load_study(demo_in(tmp_path / "landing", "landing"))
     found = search(study, "noon", replicas=[3, 4, 5], repeats=3)
     assert found.repeats is not None
     best = found.cheapest or found.nearest

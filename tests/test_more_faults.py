@@ -219,7 +219,7 @@ def test_availability_is_binomial() -> None:
     Proschan, Statistical Theory of Reliability and Life Testing (1975). The interval of 8 repeats holds that in 95 % of
     studies: in 67 to 75 of 75, which is where 95 % of such counts are and more."""
     truth = 1 - 1 / 9
-    found = np.array([_available(seed) for seed in range(600)]).reshape(75, 8)
+    found = np.array([_available(seed) for seed in range(320)]).reshape(40, 8)
     held = 0
     for row in found:
         spread = Spread.of(row)

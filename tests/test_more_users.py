@@ -54,7 +54,7 @@ def truth() -> np.ndarray:
     return found
 
 
-@pytest.mark.parametrize("factor", [1.4, 2.0, 3.0, 10.0])
+@pytest.mark.parametrize("factor", [1.4, 10.0, *(pytest.param(n, marks=pytest.mark.thorough) for n in (2.0, 3.0))])
 def test_a_multiplied_load_is_that_of_so_many_users(truth: np.ndarray, factor: float) -> None:
     found = [_percentiles(shaped(_steady(seed, RATE / factor), [{"scale": factor}], seed=seed)) for seed in range(3)]
     np.testing.assert_allclose(np.mean(found, axis=0), truth, rtol=0.08)
@@ -77,7 +77,7 @@ def _bursts(rate: float) -> Trace:
     return _trace(at_s, 1, 7221.0)
 
 
-@pytest.mark.parametrize("rate", [4.0, 40.0])
+@pytest.mark.parametrize("rate", [4.0, pytest.param(40.0, marks=pytest.mark.thorough)])
 def test_bursts_of_all_users_stay_where_they_were(rate: float) -> None:
     """So it is for the many; small ones are seen where all minutes are laid on top of each other."""
     trace = _bursts(rate)

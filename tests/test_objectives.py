@@ -11,6 +11,7 @@ from hypothesis import given, strategies as st
 
 from builders import make_plan, make_tier, make_trace
 from libramen import Comparison, Objectives, Outcome, Plan, Service, StudyError, Trace, replay
+from libramen.outcome.measures import Scope
 from libramen.report.story import miss
 from libramen.study.objectives import Minutes, Objective
 
@@ -128,7 +129,7 @@ def test_a_window_follows_the_clock_over_its_change() -> None:
     trace = make_trace([12 * 3600, 36 * 3600, 37 * 3600, 38 * 3600], cpu=1.0, span_s=49 * 3600, **start)
     window = {"at": ["12:00", "13:00"], "availability": "100%"}
     outcome = replay(trace, Service(slots=9), make_plan(), Objectives(windows=[window], max="2s"))
-    figures = outcome._measured.measures(window=0)
+    figures = outcome._measured.measures(Scope(window=0))
     assert figures.n_requests == 2
 
 

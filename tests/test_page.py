@@ -17,10 +17,9 @@ import numpy as np
 import pytest
 from typer.testing import CliRunner
 
-from builders import make_plan, make_trace, write_study
+from builders import demo_in, make_plan, make_trace, write_study
 from libramen import Objectives, OutputError, Service, dossier, load_study, replay
 from libramen.cli.app import app
-from libramen.demo.write import write_demo
 from libramen.draw.live.over_time import _merged
 from libramen.draw.live.spec import Live, numbers, text
 from libramen.outcome.windows import worst_stretch
@@ -30,6 +29,7 @@ if TYPE_CHECKING:
     from collections.abc import Iterator
 
     from libramen import Study
+
 
 TRICKS = [
     "<script>alert(1)</script>", "<img src=x onerror=alert(1)>", "javascript:alert(1)", '"><svg/onload=alert(1)>',
@@ -90,7 +90,7 @@ def _tricky(folder: Path, n_routes: int = 40) -> Study:
 @pytest.fixture(scope="module")
 def landing(tmp_path_factory: pytest.TempPathFactory) -> tuple[Study, str]:
     """The landing, and its page."""
-    study = load_study(write_demo(tmp_path_factory.mktemp("page") / "landing", study="landing"))
+    study = load_study(demo_in(tmp_path_factory.mktemp("page") / "landing", "landing"))
     return study, dossier(study, plans=["noon", "bold"]).to_html()
 
 

@@ -170,7 +170,7 @@ def _replays(case: tuple[Trace, Service, Any]) -> tuple[Outcome, Outcome]:
     )
 
 
-@settings(max_examples=max(80, settings().max_examples))
+@settings(max_examples=max(50, settings().max_examples))
 @given(cases())
 def test_both_planes_agree_on_every_request(case: tuple[Trace, Service, Any]) -> None:
     compiled, plain = _replays(case)

@@ -88,7 +88,7 @@ def _run(
 
 @pytest.mark.parametrize("spec", [SPEC, EVERYTHING])
 @pytest.mark.parametrize("kind", [KernelState, PlainState])
-@settings(max_examples=max(20, settings().max_examples // 2))
+@settings(max_examples=max(10, settings().max_examples // 3))
 @given(cuts=st.lists(st.integers(1, 119), max_size=5), stops=st.lists(st.floats(0.0, 14.0), max_size=5))
 def test_splitting_a_replay_changes_no_byte(
     kind: type[KernelState], spec: SystemSpec, cuts: list[int], stops: list[float]

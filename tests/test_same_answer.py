@@ -9,10 +9,9 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import pytest
 
-from builders import make_plan, make_trace, plain_study
+from builders import demo_in, make_plan, make_trace, plain_study
 from libramen import Service, Store, StudyError, Trace, backtest, compare, load_study, shaped
 from libramen.cli import run
-from libramen.demo.write import write_demo
 from libramen.load.cache import find, keep
 from libramen.report.trust import title
 from libramen.trust.grade import kept_grade
@@ -223,7 +222,7 @@ def test_the_grade_of_a_backtest_is_found_from_anywhere(
 
 
 def test_one_number_is_changed_in_one_line(tmp_path: Path, hour_study: Path) -> None:
-    study = load_study(write_demo(tmp_path / "landing", study="landing"))
+    study = load_study(demo_in(tmp_path / "landing", "landing"))
     changed = study.replace(plans={"noon": {"replicas": 5}})
     assert list(changed.plans) == list(study.plans)
     assert (changed.plans["noon"].only.replicas, study.plans["noon"].only.replicas != 5) == (5, True)
@@ -234,7 +233,7 @@ def test_one_number_is_changed_in_one_line(tmp_path: Path, hour_study: Path) -> 
     festival = load_study(hour_study)
     slower = festival.replace(plans={"brisk": {"scaling": {"pause_down": "9m"}}}).plans["brisk"].only.scaling
     assert slower == festival.plans["brisk"].only.scaling.replace(pause_down=540)
-    cabins = load_study(write_demo(tmp_path / "cabins", study="cabins"))
+    cabins = load_study(demo_in(tmp_path / "cabins", "cabins"))
     joint = cabins.replace(plans={"pooled": {"services": {"web": {"replicas": 5}}}}).plans["pooled"]
     assert joint.of("web").replicas == 5
     assert joint.of("database") == cabins.plans["pooled"].of("database")

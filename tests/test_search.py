@@ -12,10 +12,9 @@ import pytest
 from hypothesis import given, settings, strategies as st
 from typer.testing import CliRunner
 
-from builders import BY_CPU, SOLD, make_case, write_study
+from builders import BY_CPU, SOLD, demo_in, make_case, write_study
 from libramen import Comparison, Plan, StudyError, Trace, load_study, replay, search, shaped
 from libramen.cli.app import app
-from libramen.demo.write import write_demo
 from libramen.questions.bounds import Overload, Stopped, Watch, Weighed, least_cost
 from libramen.questions.vary import combinations, is_price, read_values
 from libramen.study.written import plan_toml
@@ -117,7 +116,7 @@ searches = st.sampled_from(
 )
 
 
-@settings(max_examples=max(30, settings().max_examples))
+@settings(max_examples=max(16, settings().max_examples // 2))
 @given(cases, searches)
 def test_the_winner_is_that_of_brute_force(
     tmp_path_factory: pytest.TempPathFactory, case: dict[str, Any], what: tuple[str, dict[str, Any]]
@@ -172,7 +171,7 @@ terms_of = st.fixed_dictionaries(
 )
 
 
-@settings(max_examples=max(18, settings().max_examples - 22))
+@settings(max_examples=max(10, settings().max_examples // 3))
 @given(cases, priced, terms_of, searches)
 def test_the_winner_is_that_of_brute_force_whatever_is_paid_for(
     tmp_path_factory: pytest.TempPathFactory,
@@ -326,7 +325,7 @@ def _run_first(file: Path) -> Search:
 
 
 def test_every_plan_of_the_demos_can_be_written(demo_study: Path, tmp_path: Path) -> None:
-    for study in (load_study(demo_study), load_study(write_demo(tmp_path / "landing", study="landing"))):
+    for study in (load_study(demo_study), load_study(demo_in(tmp_path / "landing", "landing"))):
         text = study.path.read_text() + "\n"
         for name, plan in study.plans.items():
             assert isinstance(plan, Plan)
@@ -365,7 +364,7 @@ def test_more_load_wants_more(tmp_path: Path) -> None:
 
 def test_several_services(tmp_path: Path) -> None:
     """The same winner as brute force; keys of one service's plan, and of a service."""
-    study = load_study(write_demo(tmp_path / "cabins", study="cabins"))
+    study = load_study(demo_in(tmp_path / "cabins", "cabins"))
     trace = shaped(study.trace(), [{"between": ["11:30", "11:50"]}])
     ranges = {
         "plan.services.web.replicas": [5, 6],
@@ -398,7 +397,7 @@ def test_several_services(tmp_path: Path) -> None:
     ],
 )
 def test_keys_of_several_services_that_are_none(tmp_path: Path, key: str, why: str) -> None:
-    study = load_study(write_demo(tmp_path / "cabins", study="cabins"))
+    study = load_study(demo_in(tmp_path / "cabins", "cabins"))
     with pytest.raises(StudyError, match=why):
         combinations(study, study.plan("pooled"), {key: [1]})
 
@@ -511,7 +510,7 @@ def test_its_picture(tmp_path: Path, varied: dict[str, Any], *, front: bool) -> 
 
 def test_what_is_saved_and_what_is_not(tmp_path: Path) -> None:
     """The winner of several services is read again as it was; without a winner that is said, and nothing is written."""
-    file = write_demo(tmp_path / "cabins", study="cabins")
+    file = demo_in(tmp_path / "cabins", "cabins")
     study, saved = load_study(file), tmp_path / "found.toml"
     winner = combinations(study, study.plan("pooled"), {"plan.services.web.replicas": [7], "services.web.slots": [14]})[
         0
@@ -566,7 +565,7 @@ PRICES = st.one_of(
 )  # fmt: skip
 
 
-@settings(max_examples=15)
+@settings(max_examples=8)
 @given(cases, terms_of, PRICES)
 def test_other_prices_are_reckoned_without_a_replay(
     tmp_path_factory: pytest.TempPathFactory,

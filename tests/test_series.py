@@ -10,10 +10,9 @@ import pandas as pd
 import pytest
 from typer.testing import CliRunner
 
-from builders import make_plan, make_tier, make_trace
+from builders import demo_in, make_plan, make_tier, make_trace
 from libramen import OutputError, Service, load_study, replay
 from libramen.cli.app import app
-from libramen.demo.write import write_demo
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -66,7 +65,7 @@ def test_windows_that_hours_cut() -> None:
 
 def test_the_files(tmp_path: Path) -> None:
     """CSV and Parquet say the same, of several services each; the JSON has it on request."""
-    file = write_demo(tmp_path / "cabins", study="cabins")
+    file = demo_in(tmp_path / "cabins", "cabins")
     run, command = CliRunner().invoke, ["replay", str(file), "--plan", "pooled"]
     assert run(app, [*command, "--series", str(tmp_path / "s.csv")]).exit_code == 0
     shown = run(app, [*command, "--series", "-", "--json"])

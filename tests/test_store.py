@@ -19,10 +19,9 @@ import numpy as np
 import pytest
 from typer.testing import CliRunner
 
-from builders import BY_CPU, SOLD, make_case, write_study
+from builders import BY_CPU, SOLD, demo_in, make_case, write_study
 from libramen import OutputError, Store, compare, headroom, load_study, search
 from libramen.cli.app import app
-from libramen.demo.write import write_demo
 from libramen.outcome.replay import replay_system
 from libramen.runs import cases, pool
 from libramen.runs.store import MISSING, _checksum
@@ -101,7 +100,7 @@ def test_what_a_change_costs(tmp_path: Path, replays: list[str], changed: dict[s
 
 
 def test_several_services_and_their_bills(tmp_path: Path, replays: list[str]) -> None:
-    study = load_study(write_demo(tmp_path / "cabins", study="cabins"))
+    study = load_study(demo_in(tmp_path / "cabins", "cabins"))
     store = Store(tmp_path / "s.sqlite")
     first = compare(study, plans=["pooled"], store=store)
     replays.clear()

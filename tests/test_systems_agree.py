@@ -297,13 +297,13 @@ def check(case: tuple[Trace, System]) -> None:
         np.testing.assert_allclose(runs.kept.spent_s[ok].sum(axis=(1, 2)), runs.kept.latency_s[ok], atol=1e-8)
 
 
-@settings(max_examples=max(70, settings().max_examples))
+@settings(max_examples=max(50, settings().max_examples))
 @given(cases())
 def test_both_planes_agree_on_every_visit(case: tuple[Trace, System]) -> None:
     check(case)
 
 
-@settings(max_examples=max(40, settings().max_examples))
+@settings(max_examples=max(30, settings().max_examples))
 @given(placed())
 def test_both_planes_agree_where_places_matter(case: tuple[Trace, System]) -> None:
     check(case)

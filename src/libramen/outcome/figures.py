@@ -10,7 +10,7 @@ from zoneinfo import ZoneInfo
 
 from pydantic import Field
 
-from libramen.base.results import Count, Result
+from libramen.base.results import Count
 from libramen.base.times import local_time
 from libramen.bill.bill import Bill
 from libramen.bill.costs import Costs
@@ -19,7 +19,7 @@ from libramen.outcome.events import Event, happened
 from libramen.outcome.findings import Clock, Finding
 from libramen.outcome.kept_replays import KeptReplay, KeptReplays
 from libramen.outcome.measures import Hour, Measures, hides_failures
-from libramen.outcome.month import MonthFigures
+from libramen.outcome.month import Available, MonthFigures
 from libramen.outcome.of_requests import OfRequests
 from libramen.study.objectives import Objective
 from libramen.study.plan import ALONE
@@ -30,7 +30,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True)
-class RouteFigures(Result):
+class RouteFigures(Available):
     """The figures of one route; each as in `Figures`."""
 
     route: str
@@ -42,20 +42,6 @@ class RouteFigures(Result):
     availability_minutes: float | None
     time_s: dict[str, float]
     bytes_out: float
-
-    def to_dict(self) -> dict[str, Any]:
-        """As in the JSON of an outcome."""
-        document = super().to_dict()
-        document["availability"] = {"requests": self.availability, "minutes": document.pop("availability_minutes")}
-        return document
-
-    @classmethod
-    def from_dict(cls, document: dict[str, Any]) -> Self:
-        """What `to_dict` has written."""
-        availability = document["availability"]
-        return super().from_dict(
-            document | {"availability": availability["requests"], "availability_minutes": availability["minutes"]}
-        )
 
 
 @dataclass(frozen=True)
@@ -72,7 +58,7 @@ class AreaFigures(RouteFigures):
 
 
 @dataclass(frozen=True)
-class Figures(Result):
+class Figures(Available):
     """What came of replaying a trace against a plan, in figures. Plain values, equal when all are equal.
 
     Attributes:
@@ -171,7 +157,6 @@ class Figures(Result):
         document = dict.fromkeys(_ORDER) | super().to_dict()
         document["time_zone"] = None if self.start is None else str(self.start.tzinfo)
         document["start"] = None if self.start is None else self.start.isoformat()
-        document["availability"] = {"requests": self.availability, "minutes": document.pop("availability_minutes")}
         replicas = {name: document.pop(f"replicas_{name}") for name in _REPLICAS}
         document["replicas"] = replicas | {name: document.pop(name) for name in _STARTS}
         document["month"] = self.month.to_dict()
@@ -214,8 +199,6 @@ class Figures(Result):
             document
             | {
                 "start": at,
-                "availability": document["availability"]["requests"],
-                "availability_minutes": document["availability"]["minutes"],
                 **{f"replicas_{name}": replicas[name] for name in _REPLICAS},
                 **{name: replicas[name] for name in _STARTS},
                 "worst_hour": hour,

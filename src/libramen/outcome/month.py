@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Self
 
 from libramen.base.results import Result
 from libramen.bill.made_of import Single
@@ -41,8 +41,24 @@ class MeasuredReplay:
     usage: Mapping[str, Usage]
 
 
+class Available(Result):
+    """The base of results with `availability`, by requests and by minutes: in JSON both stand under that name."""
+
+    def to_dict(self) -> dict[str, Any]:
+        """As in the JSON of the command line."""
+        document = super().to_dict()
+        by = {"requests": document["availability"], "minutes": document.pop("availability_minutes")}
+        return document | {"availability": by}
+
+    @classmethod
+    def from_dict(cls, document: dict[str, Any]) -> Self:
+        """What `to_dict` has written."""
+        by = document["availability"]
+        return super().from_dict(document | {"availability": by["requests"], "availability_minutes": by["minutes"]})
+
+
 @dataclass(frozen=True)
-class MonthFigures(Result):
+class MonthFigures(Available):
     """What a month comes to; see `Measures` for each.
 
     Attributes:
@@ -65,18 +81,6 @@ class MonthFigures(Result):
             measures.availability, measures.availability_minutes, measures.latency_s, measures.answered_s, endings,
             is_binned,
         )  # fmt: skip
-
-    def to_dict(self) -> dict[str, Any]:
-        """As the JSON of the command line."""
-        document = super().to_dict()
-        document["availability"] = {"requests": self.availability, "minutes": document.pop("availability_minutes")}
-        return document
-
-    @classmethod
-    def from_dict(cls, document: dict[str, Any]) -> MonthFigures:
-        """What `to_dict` has written."""
-        told = document["availability"]
-        return super().from_dict(document | {"availability": told["requests"], "availability_minutes": told["minutes"]})
 
 
 class WeightedReplays:

@@ -96,10 +96,10 @@ def series(outcome: Outcome, costs: np.ndarray) -> pd.DataFrame:
     frame = outcome.series
     named = {"at_s": "at [s]"} | {f"{name}_s": f"{name} [s]" for name in ("p50", "p95", "p99")}
     parts = [frame[[name for name in frame if name not in _OF_FLEETS]].rename(columns=named)]
-    for name, one in outcome.services.items():
+    for one in outcome.services.values():
         counts = one.series_of_counts()
         fleet = pd.DataFrame({key: counts[key] for key in _OF_FLEETS if key in counts})
-        parts.append(fleet if outcome.only is not None else fleet.add_prefix(f"{name} "))
+        parts.append(fleet.add_prefix(f"{one.label} " if one.label else ""))
     money = pd.DataFrame({f"money [{outcome.bill.currency}]": _per_window(outcome, costs)})
     return pd.concat([*parts, money], axis=1)
 

@@ -3,40 +3,22 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from decimal import Decimal
 from fractions import Fraction
 
-from pydantic import Field
-
-from libramen.base.fields import NonNegativeNumber, Table
-from libramen.prices.lines import Stepped
-from libramen.prices.of_use import OfUse
+from libramen.prices.of_use import GB, OfUse
 from libramen.prices.price import Bought, OnTier
-
-_GB = 10**9
-
-
-class _OfTier(Table):
-    per_gb_second: Stepped = Field(
-        Decimal(0),
-        description="price of a gigabyte of memory for a second in use, per_request only; may be in steps",
-    )
-
-
-class _Free(Table):
-    gb_seconds: NonNegativeNumber = Field(0.0, description="gigabyte-seconds in use, per_request only")
 
 
 class GbSeconds(OfUse):
     """The memory of replicas while a request holds a slot there, rounded up by `granularity`, beyond an allowance."""
 
     stage = 12
-    of_tier = _OfTier
-    of_free = _Free
+    price_is = "price of a gigabyte of memory for a second in use, per_request only; may be in steps"
+    free_is = "gigabyte-seconds in use, per_request only"
     key, free_key, item, unit = "per_gb_second", "gb_seconds", "memory in use", "GB-s"
     spread = "in_use"
 
     def used(self, bought: Bought, on: OnTier) -> Mapping[str, Fraction]:
         """Gigabyte-seconds."""
         in_use_s = bought.used(on, "in_use")
-        return {fleet.service: in_use_s[fleet.service] * (fleet.size.memory or 0) / _GB for fleet in on.fleets}
+        return {fleet.service: in_use_s[fleet.service] * (fleet.size.memory or 0) / GB for fleet in on.fleets}

@@ -38,7 +38,8 @@ def table(
     rows = [row((one.cell(of) for one in columns if one.cell is not None), stands_out=stands_out(of)) for of in objects]
     rows += [] if total is None else [total]
     most = len(rows) if most is None else most
-    return Section(columns=columns, rows=tuple(rows[:most]), more=tuple(rows[most:]), **rest)
+    bare = tuple(one._replace(cell=None) for one in columns)  # a section is data alone
+    return Section(columns=bare, rows=tuple(rows[:most]), more=tuple(rows[most:]), **rest)
 
 
 def words(title: str, key: str = "", of: Of | None = None, **how: Any) -> Column:

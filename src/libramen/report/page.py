@@ -26,10 +26,9 @@ from libramen.report.costs import costs_section
 from libramen.report.events import events_section
 from libramen.report.headroom import headroom_sections
 from libramen.report.load import demand_section
-from libramen.report.replay import areas_section, bill_section, objectives_section, time_section
+from libramen.report.replay import areas_section, bill_section, objectives_section, where_sections
 from libramen.report.section import Section
 from libramen.report.story import sentences
-from libramen.report.system import system_sections
 from libramen.report.trust import reason, title
 from libramen.report.words import demand_sections
 from libramen.trust.grade import kept_grade
@@ -149,8 +148,7 @@ def _parts(found: Dossier, *, zooms: bool | None) -> Iterator[Part]:
         title = f"Next best: {other.plan.name} over time"
         yield _part("next", title, _of_plan(other), _drawn(zooms, list, lambda: _over_time(other)))
     yield Part("events", "What each release and fault costs", events_section(chosen, figures.events))
-    where = [time_section(figures)] if chosen.only is not None else system_sections(chosen)
-    yield Part("where", "Where the time goes", where)
+    yield Part("where", "Where the time goes", where_sections(chosen, figures))
     yield Part("areas", "What each area gets, and where its requests went", areas_section(figures))
     words = f"Where the money of a month of {chosen.plan.name} goes, as in the table above."
     money = [bill_section(figures), costs_section(chosen.costs)]

@@ -42,9 +42,9 @@ def outcome_sections(study: Study, found: Outcome) -> list[Section]:
     )
     if found.only is None:
         hosted_on = [plan, *(f"  {name}: {fleet}" for name, fleet in zip(found.services, fleets, strict=True))]
-        where, used = system_sections(found), ""
+        used = ""
     else:
-        hosted_on, where = [f"{plan} {fleets[0]}"], [time_section(figures)]
+        hosted_on = [f"{plan} {fleets[0]}"]
         used = f"utilisation {units.show_share(figures.utilisation)}; on average {figures.replicas_mean:.2f} replicas "
         used += "ready; "
     sections = [
@@ -54,13 +54,18 @@ def outcome_sections(study: Study, found: Outcome) -> list[Section]:
         *([Section("Findings", findings, prose=True)] if findings else []),
         *events_section(found, figures.events),
         latency_section(figures.latency_s, figures.availability),
-        *where,
+        *where_sections(found, figures),
         *areas_section(figures),
         Section(sentences=(f"{_availability(figures)}; {used}cold starts: {figures.cold_starts}.", *_month(found))),
         bill_section(figures),
         costs_section(found.costs),
     ]
     return [*sections, objectives_section(figures)] if figures.objectives else sections
+
+
+def where_sections(found: Outcome, figures: Figures) -> list[Section]:
+    """Where the time went: on which routes, or of several services at which."""
+    return [time_section(figures)] if found.only is not None else system_sections(found)
 
 
 def _fleet(one: ServiceOutcome, figures: Figures) -> str:

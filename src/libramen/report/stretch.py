@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from libramen.base import units
 from libramen.outcome.outcome import Outcome
 from libramen.outcome.stretch import FleetMeanwhile, StretchFigures
-from libramen.report.prose import clock, times
+from libramen.report.prose import clock, times, whose
 from libramen.report.replay import latency_section
 from libramen.report.section import Section
 from libramen.report.story import show_latency
@@ -31,8 +31,8 @@ def stretch_notes(outcome: Outcome, found: StretchFigures) -> list[str]:
     """What happened in it, a sentence each."""
     said = [_failures(outcome, found)]
     for name, fleet in found.fleets.items():
-        whose = "" if len(found.fleets) == 1 else f"{name}: "
-        said += [whose + sentence for sentence in _of_fleet(outcome.services[name].service.slots, fleet)]
+        one = outcome.services[name]
+        said += [whose(one.label) + sentence for sentence in _of_fleet(one.service.slots, fleet)]
     for event in found.events:
         what = f"{event.kind} release" if event.is_release else BY_KIND[event.kind].names[0]
         said.append(f"At {clock(outcome, event.at_s)}: {what}.")

@@ -133,7 +133,8 @@ def _services(outcomes: tuple[Outcome, ...]) -> list[str]:
 
 
 def _replicas_title(outcome: Outcome, name: str) -> str:
-    return "replicas" if outcome.only is not None else f"{text(name, 18)}, replicas"
+    label = outcome.services[name].label
+    return f"{text(label, 18)}, replicas" if label else "replicas"
 
 
 def _curves(
