@@ -81,9 +81,9 @@ def test_roots_are_those_of_a_scan(tmp_path: Path, number: int) -> None:
     """
     rng = np.random.default_rng(number)
     pair = str(rng.choice(["by_use", "sent", "steps", "floor"])), str(rng.choice(["fixed", "scaled"]))
-    study = _study(tmp_path, number, n=300, cpu=10)
+    study = _study(tmp_path, number, n=200, cpu=10)
     at = Case.of(study, study.plan(pair[0]), scale=float(rng.uniform(0.3, 3)))
-    study = _study(tmp_path, number, n=300, cpu=10, by_time=float(at.figures(study.trace()).bill.month) / (2 * 730))
+    study = _study(tmp_path, number, n=200, cpu=10, by_time=float(at.figures(study.trace()).bill.month) / (2 * 730))
     found = break_even(study, between=pair, loads=(0.5, 4.0))
     roots = [one.factor for one in found.crossings]
     scan = _scanned(study, pair, study.trace(), *found.loads)

@@ -60,6 +60,7 @@ def cluster() -> Iterator[Any]:
         yield there
 
 
+@pytest.mark.thorough
 def test_the_same_bytes_also_when_a_worker_is_killed(study: Path, cluster: Any) -> None:
     loaded = load_study(study)
     here = json.dumps(search(loaded, "scaled", **RANGES).to_dict())

@@ -76,7 +76,7 @@ def test_the_demo_teaches_something(demo_study: Path, hour_study: Path) -> None:
         assert plan in done.stdout
     hints = [line.strip() for line in done.stdout.splitlines() if line.startswith("  libramen ")]
     assert len(hints) == 4
-    for hint in hints:
+    for hint in hints[:1] + hints[2:]:  # to compare is what it has just done
         again = _libramen(*hint.replace(str(demo_study.parent), str(hour_study.parent)).split()[1:])
         assert again.returncode == 0, again.stderr
     assert (hour_study.parent / "late.png").read_bytes().startswith(b"\x89PNG")
@@ -369,11 +369,11 @@ def test_decisions_as_a_table(demo_study: Path, tmp_path: Path, capsys: pytest.C
 
 
 def test_completion_can_be_installed_and_bars_are_for_terminals(
-    capsys: pytest.CaptureFixture[str], demo_study: Path
+    capsys: pytest.CaptureFixture[str], hour_study: Path
 ) -> None:
     assert run(["--help"]) == 0
     assert "--install-completion" in capsys.readouterr().out
-    done = _libramen("check", demo_study, "--no-cache")
+    done = _libramen("check", hour_study, "--no-cache")
     assert (done.returncode, done.stderr) == (0, "")
 
 

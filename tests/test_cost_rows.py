@@ -155,7 +155,9 @@ def test_rows_of_random_months_are_valid_and_add_up(month: tuple[Any, ...]) -> N
     assert {row["x_Weight"] for row in rows} <= {Decimal("30.416666667"), None}
 
 
-@pytest.mark.parametrize(("demo", "plan"), [("landing", "drift"), ("cabins", "failover")])
+@pytest.mark.parametrize(
+    ("demo", "plan"), [("landing", "drift"), pytest.param("cabins", "failover", marks=pytest.mark.thorough)]
+)
 def test_rows_of_the_demos(tmp_path: Path, demo: str, plan: str) -> None:
     """Valid, adding up to the bill; read back from both files with pandas, and summed by service, zone and line."""
     study = load_study(demo_in(tmp_path / demo, demo))

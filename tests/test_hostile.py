@@ -406,7 +406,7 @@ def test_extreme_settings_uncompiled_with_every_index_checked() -> None:
     """The kernel as plain Python: an index or address beyond an array raises instead of reading what lies there."""
     code = (
         "import hypothesis\n"
-        "few = hypothesis.settings(max_examples=5, derandomize=True, deadline=None,"
+        "few = hypothesis.settings(max_examples=3, derandomize=True, deadline=None,"
         " suppress_health_check=list(hypothesis.HealthCheck))\n"
         "import test_hostile\n"
         "few(test_hostile._on_both_planes)()\n"
@@ -418,19 +418,19 @@ def test_extreme_settings_uncompiled_with_every_index_checked() -> None:
     assert done.returncode == 0, done.stderr[-2000:]
 
 
-@pytest.mark.parametrize(
-    "file",
-    [
-        "planes_agree", "systems_agree", "copies", "calls", "clients", "delays", "faults", "more_faults", "on_arrival",
-        "replicas", "requests", "rollouts", "rules", "scaling", "versions",
-    ],
-)  # fmt: skip
-def test_the_planes_agree_uncompiled_with_every_index_checked(request: pytest.FixtureRequest, file: str) -> None:
-    """With --thorough every test in which both planes meet."""
-    if not request.config.getoption("--thorough"):
-        pytest.skip("takes ten minutes; --thorough runs it")
+BOTH_PLANES = sorted(
+    path.name
+    for path in Path(__file__).parent.glob("test_*.py")
+    if path.name != Path(__file__).name and re.search(r'\bboth\(|assert_agree\(|"plain"|PlainState', path.read_text())
+)
+
+
+@pytest.mark.thorough
+@pytest.mark.parametrize("file", BOTH_PLANES)
+def test_the_planes_agree_uncompiled_with_every_index_checked(file: str) -> None:
+    """Every test in which both planes meet."""
     done = subprocess.run(
-        [sys.executable, "-m", "pytest", "-q", "-x", f"test_{file}.py"], capture_output=True, text=True, check=False,
+        [sys.executable, "-m", "pytest", "-q", "-x", file], capture_output=True, text=True, check=False,
         cwd=Path(__file__).parent, env=os.environ | {"NUMBA_DISABLE_JIT": "1"},
     )  # fmt: skip
     assert done.returncode == 0, done.stdout[-2000:]
@@ -445,10 +445,10 @@ def _libramen(*arguments: object, **how: Any) -> subprocess.CompletedProcess[byt
 
 def test_output_that_goes_nowhere(hour_study: Path) -> None:
     with Path("/dev/full").open("wb") as full:
-        done = _libramen("compare", hour_study, "--json", stdout=full, stderr=subprocess.PIPE)
+        done = _libramen("check", hour_study, "--json", stdout=full, stderr=subprocess.PIPE)
     assert (done.returncode, done.stderr) == (2, b"libramen: the output cannot be written: No space left on device\n")
     piped = subprocess.run(
-        f"{sys.executable} -m libramen compare {hour_study} | head -1; exit ${{PIPESTATUS[0]}}",
+        f"{sys.executable} -m libramen check {hour_study} | head -1; exit ${{PIPESTATUS[0]}}",
         shell=True, executable="/bin/bash", capture_output=True, check=False,
     )  # fmt: skip
     assert (piped.returncode, piped.stderr) == (0, b"")

@@ -117,6 +117,7 @@ def test_blocks_do_not_show(tmp_path: Path, suffix: str, monkeypatch: pytest.Mon
     assert wanted.routes == tuple(sorted(routes))
 
 
+@pytest.mark.thorough
 def test_making_a_trace_needs_no_more_than_the_trace(tmp_path: Path) -> None:
     """Made, written, read, looked at and kept: what is needed for each million requests more is the trace and little."""
     script = """
@@ -158,9 +159,7 @@ def _case(**plan: Any) -> tuple[Case, Trace]:
     return make_case({"service": Service(slots=8, timeout=10)}, made, Objectives(p95=3, availability=0.95)), trace
 
 
-def test_headroom_goes_on_without_memory_where_it_can(
-    tmp_path: Path, capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_headroom_goes_on_without_memory_where_it_can(monkeypatch: pytest.MonkeyPatch) -> None:
     case, trace = _case()
     (wanted,) = rooms_of([case], Pool(trace))
     assert wanted.holds_to is not None
@@ -186,6 +185,10 @@ def test_headroom_goes_on_without_memory_where_it_can(
     assert short.looked_to is not None
     assert 1.5 / STEP < short.looked_to <= 1.5
     assert max(point.factor for point in short.points) <= 1.5
+
+
+@pytest.mark.thorough
+def test_headroom_without_memory_says_so(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
     file = demo_in(tmp_path / "landing", "landing")
     assert run(["headroom", str(file), "--plan", "two_zones", "--memory", "1 kB", "--no-store"]) == 0
     assert "percentiles are within 0.5 %" in " ".join(capsys.readouterr().out.split())

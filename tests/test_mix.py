@@ -243,7 +243,7 @@ def test_a_mix_in_regions_is_one_in_each() -> None:
     assert prices["west", "replicas of size s on lasting"] == 2
     assert prices["west on lent", "replicas of size s on lent"] == Decimal("0.5")
     assert sum(one.bill.month for one in found.services.values()) == found.bill.month
-    assert [named(line, several=True) for line in found.bill.lines] == [
+    assert [named(line, ["web", "other"]) for line in found.bill.lines] == [
         "east: replicas of size s on lasting",
         "east: replicas of size s on lent",
         "west: replicas of size s on lasting",

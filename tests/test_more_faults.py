@@ -217,7 +217,7 @@ def _available(seed: int) -> float:
 def test_availability_is_binomial() -> None:
     """Each is there with probability 40 / (40 + 20), so one or both with 1 - (1/3)**2: alternating renewal, Barlow and
     Proschan, Statistical Theory of Reliability and Life Testing (1975). The interval of 8 repeats holds that in 95 % of
-    studies: in 67 to 75 of 75, which is where 95 % of such counts are and more."""
+    studies: in 35 to 40 of 40, which is where 95 % of such counts are and more."""
     truth = 1 - 1 / 9
     found = np.array([_available(seed) for seed in range(320)]).reshape(40, 8)
     held = 0
@@ -226,8 +226,8 @@ def test_availability_is_binomial() -> None:
         assert spread.low is not None
         assert spread.high is not None
         held += spread.low <= truth <= spread.high
-    assert 67 <= held <= 75
-    assert found.mean() == pytest.approx(truth, abs=0.005)
+    assert 35 <= held <= 40
+    assert found.mean() == pytest.approx(truth, abs=0.007)
 
 
 def test_three_of_four_with_detection() -> None:

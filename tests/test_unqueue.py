@@ -83,7 +83,7 @@ def _changed(busy: Path, folder: Path, old: str, new: str) -> Path:
         pytest.param("8 slots on two cores, load 0.8", "exponential", True, marks=pytest.mark.thorough),
         pytest.param("event loop, load 0.8", "two humps", False, marks=pytest.mark.thorough),
         ("lent CPU, load 0.7", "exponential", False),
-        ("autoscaled from 3 replicas, load 0.9", "exponential", False),
+        pytest.param("autoscaled from 3 replicas, load 0.9", "exponential", False, marks=pytest.mark.thorough),
     ],
 )
 def test_known_work_is_found(name: str, kind: str, whole_seconds: bool, tmp_path: Path) -> None:

@@ -9,9 +9,10 @@ import zlib
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
-from typing import Any, Final, NamedTuple, Protocol, Self
+from typing import Annotated, Any, Final, NamedTuple, Protocol, Self
 
 import numpy as np
+from pydantic import BeforeValidator, InstanceOf, PlainSerializer
 
 from libramen.base.steps import Steps
 from libramen.base.times import EPSILON_S
@@ -117,6 +118,14 @@ def unpacked(document: list[Any]) -> np.ndarray:
     """
     shape, text = document
     return np.frombuffer(zlib.decompress(base64.b64decode(text)), np.float64).reshape(shape)
+
+
+Packed = Annotated[InstanceOf[np.ndarray], BeforeValidator(unpacked), PlainSerializer(packed)]
+"""An array in a result: packed in JSON, float64 when it comes back."""
+PackedWhole = Annotated[
+    InstanceOf[np.ndarray], BeforeValidator(lambda told: unpacked(told).astype(np.int64)), PlainSerializer(packed)
+]
+"""The same of whole numbers."""
 
 
 class Counted(Protocol):

@@ -54,9 +54,8 @@ def draw_costs(outcome: Outcome) -> Figure:
 
 def _lines(axes: Axes, costs: Costs) -> None:
     """Each line of the bill as a bar of its kinds; small ones together."""
-    several = len(costs.services) > 1
     named = [
-        (named_line(line, several=several, short=True), line.amount, line.kinds)
+        (named_line(line, costs.services, short=True), line.amount, line.kinds)
         for line in sorted(costs.lines, key=lambda line: -line.amount)
         if line.amount
     ]

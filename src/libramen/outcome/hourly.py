@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
-from typing import Any, Final, NamedTuple, Self
+from typing import Final, NamedTuple
 
 import numpy as np
 
 from libramen.base.ranks import PERCENTILES, weighted_percentiles
+from libramen.base.results import Result
 from libramen.bill.month import Weights
-from libramen.bill.usage import packed, unpacked
+from libramen.bill.usage import Packed, PackedWhole
 from libramen.engine.border.records import ENDINGS
 from libramen.outcome.measures import LATENCIES, Measures, Within
 
@@ -27,13 +28,13 @@ class Latencies(NamedTuple):
         number: float64 (n,), how many such there are; None: one each.
     """
 
-    value_s: np.ndarray
-    hour: np.ndarray
-    number: np.ndarray | None = None
+    value_s: Packed
+    hour: PackedWhole
+    number: Packed | None = None
 
 
 @dataclass(frozen=True, eq=False)
-class Hourly:
+class Hourly(Result):
     """Counts of some requests by hour of the clock since the start.
 
     Attributes:
@@ -44,32 +45,11 @@ class Hourly:
         most_s: the greatest latency.
     """
 
-    endings: np.ndarray
-    sums_s: np.ndarray
-    minutes: np.ndarray
-    within: Mapping[str, np.ndarray]
+    endings: Packed
+    sums_s: Packed
+    minutes: Packed
+    within: dict[str, Packed]
     most_s: float
-
-    def to_dict(self) -> dict[str, Any]:
-        """Small enough to be kept."""
-        return {
-            "endings": packed(self.endings),
-            "sums_s": packed(self.sums_s),
-            "minutes": packed(self.minutes),
-            "within": {name: packed(counts) for name, counts in self.within.items()},
-            "most_s": self.most_s,
-        }
-
-    @classmethod
-    def from_dict(cls, document: dict[str, Any]) -> Self:
-        """What `to_dict` has written.
-
-        Raises:
-            ValueError, KeyError, TypeError: it is no such document.
-        """
-        within = {name: unpacked(counts) for name, counts in document["within"].items()}
-        endings, sums_s, minutes = (unpacked(document[name]) for name in ("endings", "sums_s", "minutes"))
-        return cls(endings, sums_s, minutes, within, float(document["most_s"]))
 
 
 class WeightedCounts(NamedTuple):
@@ -148,7 +128,7 @@ def _weighted(parts: Iterable[WeightedCounts]) -> tuple[np.ndarray, np.ndarray]:
 
 
 @dataclass(frozen=True, eq=False)
-class KeptCounts:
+class KeptCounts(Result):
     """One scope of a replay, by hour, small: latencies in bins.
 
     Attributes:
@@ -158,32 +138,6 @@ class KeptCounts:
 
     hourly: Hourly
     latencies: Latencies | None
-
-    def to_dict(self) -> dict[str, Any]:
-        """Small enough to be kept."""
-        found = self.latencies
-        return {
-            "hourly": self.hourly.to_dict(),
-            "latencies": None if found is None else [packed(found.value_s), packed(found.hour), packed(_counts(found))],
-        }
-
-    @classmethod
-    def from_dict(cls, document: dict[str, Any]) -> Self:
-        """What `to_dict` has written.
-
-        Raises:
-            ValueError, KeyError, TypeError: it is no such document.
-        """
-        told = document["latencies"]
-        latencies = None
-        if told is not None:
-            value_s, hour, count = (unpacked(one) for one in told)
-            latencies = Latencies(value_s, hour.astype(np.int64), count)
-        return cls(Hourly.from_dict(document["hourly"]), latencies)
-
-
-def _counts(latencies: Latencies) -> np.ndarray:
-    return np.ones(len(latencies.value_s)) if latencies.number is None else latencies.number
 
 
 def in_bins(latencies: Latencies | None) -> Latencies | None:

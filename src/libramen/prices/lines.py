@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass
 from decimal import ROUND_HALF_EVEN, Decimal
 from fractions import Fraction
@@ -90,18 +90,18 @@ class _Owned(Protocol):
     def tier(self) -> str | None: ...
 
 
-def named(line: _Owned, *, several: bool, short: bool = False) -> str:
+def named(line: _Owned, services: Collection[Any], *, short: bool = False) -> str:
     """A line as it is called: where there are several services with whose it is, unless it is that of the whole study.
 
     Of an entry of a mixed fleet, which the item says, that is the fleet.
 
     Args:
         line: of a bill, or of what it is paid for.
-        several: whether there are several services.
+        services: all that there are.
         short: for a picture.
     """
     whose = line.tier if line.service is None else line.service
-    if not (several and whose):
+    if not (len(services) > 1 and whose):
         return line.item
     fleet, _, tier = whose.rpartition(" on ")
     if fleet and line.item.endswith(f" on {tier}"):

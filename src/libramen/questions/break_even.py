@@ -81,6 +81,7 @@ class Line(Result):
     made_of: str
 
 
+@dataclass(frozen=True, eq=False)
 class BreakEven(Shown):
     """What some plans cost at many loads, and where the cheaper one changes.
 
@@ -96,20 +97,14 @@ class BreakEven(Shown):
         evidence: what the log has seen, beside the load of the trace.
     """
 
-    def __init__(
-        self,
-        lines: tuple[Line, ...],
-        crossings: tuple[Crossing, ...],
-        *,
-        same: tuple[tuple[str, str], ...],
-        cheapest: tuple[Stretch, ...],
-        loads: tuple[float, float],
-        cut_at: float | None,
-        currency: str,
-        evidence: Evidence,
-    ) -> None:
-        self.lines, self.crossings, self.same, self.cheapest = lines, crossings, same, cheapest
-        self.loads, self.cut_at, self.currency, self.evidence = loads, cut_at, currency, evidence
+    lines: tuple[Line, ...]
+    crossings: tuple[Crossing, ...]
+    same: tuple[tuple[str, str], ...]
+    cheapest: tuple[Stretch, ...]
+    loads: tuple[float, float]
+    cut_at: float | None
+    currency: str
+    evidence: Evidence
 
     @property
     def pairs(self) -> tuple[tuple[str, str], ...]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import Any, Final, NamedTuple, Unpack
 
 from libramen.base import heavy, units
@@ -65,6 +65,7 @@ class Ways(NamedTuple):
         return self.ways[0]
 
 
+@dataclass(frozen=True, eq=False)
 class Events(Shown):
     """What the releases and faults of a plan cost.
 
@@ -76,16 +77,11 @@ class Events(Shown):
         tiers: of mixed fleets each tier that may take its machines back, when it takes all of them.
     """
 
-    def __init__(
-        self,
-        outcome: Outcome,
-        entries: tuple[Ways, ...],
-        *,
-        once: bool,
-        regions: tuple[RegionLost, ...] = (),
-        tiers: tuple[TierTaken, ...] = (),
-    ) -> None:
-        self.outcome, self.entries, self.once, self.regions, self.tiers = outcome, entries, once, regions, tiers
+    outcome: Outcome
+    entries: tuple[Ways, ...]
+    once: bool
+    regions: tuple[RegionLost, ...] = ()
+    tiers: tuple[TierTaken, ...] = ()
 
     def to_dict(self) -> dict[str, Any]:
         """The JSON of the command line."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterable
-from dataclasses import replace, replace as changed
+from dataclasses import dataclass, replace, replace as changed
 from typing import Any, Final, Unpack
 
 from libramen.base import heavy
@@ -27,6 +27,7 @@ _AT_ONCE: Final = 20
 """Replays that one plan's search asks for at once."""
 
 
+@dataclass(frozen=True, eq=False)
 class Headroom(Shown):
     """How much more load some plans take, in the order of the study.
 
@@ -37,10 +38,10 @@ class Headroom(Shown):
         evidence: what the log has seen, beside the load of the trace.
     """
 
-    def __init__(
-        self, plans: tuple[Room, ...], grow: tuple[float, float] | None, currency: str, evidence: Evidence
-    ) -> None:
-        self.plans, self.grow, self.currency, self.evidence = plans, grow, currency, evidence
+    plans: tuple[Room, ...]
+    grow: tuple[float, float] | None
+    currency: str
+    evidence: Evidence
 
     @property
     def changes(self) -> tuple[Room, ...]:

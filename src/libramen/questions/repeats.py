@@ -115,6 +115,7 @@ class Repeated(NamedTuple):
         return counts
 
 
+@dataclass(frozen=True, eq=False)
 class Repeats(Shown):
     """Plans that were replayed with the same seeds.
 
@@ -123,8 +124,8 @@ class Repeats(Shown):
         seeds: the seeds.
     """
 
-    def __init__(self, plans: tuple[Repeated, ...], seeds: range) -> None:
-        self.plans, self.seeds = plans, seeds
+    plans: tuple[Repeated, ...]
+    seeds: range
 
     @property
     def currency(self) -> str:

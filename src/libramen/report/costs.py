@@ -29,13 +29,13 @@ def costs_section(costs: Costs) -> Section:
     routes = routes if len(routes) > 1 else []
     rows = [("kind", KIND_NAMES[one.name], one) for one in costs.kinds if one.amount]
     rows += [("route", f"  {one.name}", one) for one in routes[:_ROUTES_SHOWN]]
-    if len(costs.services) > 1:
-        rows += [("service", f"{one.name} (all of it)", one) for one in costs.services]
+    several = costs.services if counted(costs) == "attempts" else ()
+    rows += [("service", f"{one.name} (all of it)", one) for one in several]
     left = [("route", f"  {one.name}", one) for one in routes[_ROUTES_SHOWN:]]
     left += [("hour", one.name, one) for one in costs.hours]
     more = len(routes) - _ROUTES_SHOWN
     notes = [f"and {more} more routes: see --json or --csv"] if more > 0 else []
-    if len(costs.services) > 1:
+    if several:
         notes.append("attempts: what the balancers of all services got, with calls between services and repeats.")
     return table(
         (

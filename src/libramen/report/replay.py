@@ -168,7 +168,7 @@ def bill_section(figures: Figures) -> Section:
     total = Cell(f"{bill.month:,}", float(bill.month))
     return table(
         (
-            words("a month", "item", lambda line: named(line, several=len(figures.services) > 1)),
+            words("a month", "item", lambda line: named(line, figures.services)),
             number("quantity", "quantity", lambda line: Cell(f"{line.quantity:,f}", float(line.quantity))),
             words("unit", "unit"),
             number("unit price", "unit_price", _unit_price, unit=bill.currency),

@@ -124,7 +124,7 @@ def beside(path: Path, bill: Bill, services: Sequence[str]) -> Invoice:
     invoiced = read_invoice(path)
     billed: dict[str, Decimal] = {}
     for line in bill.lines:
-        name = named(line, several=len(services) > 1)
+        name = named(line, services)
         billed[name] = billed.get(name, Decimal(0)) + line.amount
     pairs = _paired(list(billed), list(invoiced))
     lines = [

@@ -50,9 +50,8 @@ def _layout(title: str, names: list[str], **more: Any) -> dict[str, Any]:
 
 
 def _lines(costs: Costs) -> dict[str, Any]:
-    several = len(costs.services) > 1
     lines = sorted((line for line in costs.lines if line.amount), key=lambda line: -line.amount)
-    named = [(text(named_line(line, several=several, short=True), 34), line.kinds) for line in lines[:_MOST]]
+    named = [(text(named_line(line, costs.services, short=True), 34), line.kinds) for line in lines[:_MOST]]
     if len(lines) > _MOST:
         rest = {kind: sum((line.kinds[kind] for line in lines[_MOST:]), Decimal(0)) for kind in KINDS}
         named.append((f"{len(lines) - _MOST} more lines", rest))
