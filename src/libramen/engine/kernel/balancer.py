@@ -219,7 +219,7 @@ def _row_for(w, f, visit):
     if f.pins:
         return _where_pinned(w, f, visit)
     row = least_busy(f)
-    if f.queues and not _has_room(f, row):
+    if f.queues and not _has_free_slot(f, row):
         return layout.HOLD
     return row
 
@@ -234,7 +234,7 @@ def _may_wait(w, f):
 
 
 @reach.inner
-def _has_room(f, row):
+def _has_free_slot(f, row):
     """Whether a replica has a free slot, where nothing waits at replicas; a dead one looks empty."""
     return reach.replica_at(f, row).in_slots < f.slots
 
@@ -305,7 +305,7 @@ def next_held(w, f):
         return settings.NOBODY, layout.NONE_READY
     replica = reach.replica_at(f, row)
     takes = replica.state == layout.READY or replica.state == layout.DEAD
-    if not f.n_held or not takes or not _has_room(f, row):
+    if not f.n_held or not takes or not _has_free_slot(f, row):
         w.room_row = layout.NONE_READY
         return settings.NOBODY, layout.NONE_READY
     index = take_held(w, f)
@@ -343,7 +343,7 @@ def next_scattered(w, f):
 def _where_late(f):
     """The first replica that has room; else none."""
     for k in range(f.n_ready):
-        if _has_room(f, reach.int_at(f.ready, k)):
+        if _has_free_slot(f, reach.int_at(f.ready, k)):
             return reach.replica_at(f, reach.int_at(f.ready, k)).number
     return layout.NO_REPLICA
 
@@ -375,10 +375,10 @@ def _where_pinned(w, f, visit):
             row = reach.int_at(f.row_of, number)
             replica = reach.replica_at(f, row)
             there = replica.number == number and (replica.state == layout.READY or replica.state == layout.DEAD)
-            if there and not (f.queues and not _has_room(f, row)):
+            if there and not (f.queues and not _has_free_slot(f, row)):
                 return row
     row = least_busy(f)
-    if f.queues and not _has_room(f, row):
+    if f.queues and not _has_free_slot(f, row):
         return layout.HOLD
     _pin(w, f, visit, reach.replica_at(f, row).number)
     return row
@@ -397,7 +397,7 @@ def _choose(w, f, visit):
     if f.balancer == _ROUND_ROBIN:
         at = find_ready(f, f.last_chosen)
         row = reach.int_at(f.ready, at if at < f.n_ready else 0)
-        while scans and not _has_room(f, row):
+        while scans and not _has_free_slot(f, row):
             at = find_ready(f, reach.replica_at(f, row).number)
             row = reach.int_at(f.ready, at if at < f.n_ready else 0)
         f.last_chosen = reach.replica_at(f, row).number
@@ -417,7 +417,7 @@ def _choose(w, f, visit):
 def _count_room(f):
     n = 0
     for k in range(f.n_ready):
-        if _has_room(f, reach.int_at(f.ready, k)):
+        if _has_free_slot(f, reach.int_at(f.ready, k)):
             n += 1
     return n
 
@@ -428,7 +428,7 @@ def _nth(f, n, scans):
     if not scans:
         return reach.int_at(f.ready, n)
     for k in range(f.n_ready):
-        if _has_room(f, reach.int_at(f.ready, k)):
+        if _has_free_slot(f, reach.int_at(f.ready, k)):
             if n == 0:
                 return reach.int_at(f.ready, k)
             n -= 1

@@ -47,10 +47,14 @@ class Replica:
         """Requests in slots and backlog."""
         return len(self.in_slots) + len(self.backlog)
 
+    def has_free_slot(self) -> bool:
+        """Whether one more would get a slot at once; a dead one looks empty."""
+        return len(self.in_slots) < self.spec.slots
+
     def has_room(self) -> bool:
-        """Whether it would take one more; a dead one looks empty."""
+        """Whether it would take one more, into a slot or its backlog."""
         backlog = self.spec.backlog_used
-        return len(self.in_slots) < self.spec.slots or backlog < 0 or len(self.backlog) < backlog
+        return self.has_free_slot() or backlog < 0 or len(self.backlog) < backlog
 
     def lacks_memory(self) -> bool:
         """Whether one more request in a slot is more than its memory has room for."""

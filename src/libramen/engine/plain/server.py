@@ -135,7 +135,7 @@ class PlainServer:
             self._sent.append(attempt)
         if replica.state == "dead":
             self.world.fail(attempt, Ending.LOST, replica.number, now_s)
-        elif len(replica.in_slots) < self.spec.slots:
+        elif replica.has_free_slot():
             if replica.lacks_memory():
                 self._kill(replica, now_s)
                 self.world.fail(attempt, Ending.LOST, replica.number, now_s)
@@ -211,7 +211,7 @@ class PlainServer:
         replica.in_slots.remove(attempt)
         replica.start_turns(now_s)
         self.world.answer(attempt, ending, replica.number, now_s)
-        while replica.backlog and len(replica.in_slots) < self.spec.slots:
+        while replica.backlog and replica.has_free_slot():
             following = replica.backlog.popleft()
             if self._is_dropped(following, now_s):
                 self.world.fail(following, Ending.TIMED_OUT, replica.number, now_s)
