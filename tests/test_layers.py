@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import ast
+import io
 import re
+import tokenize
 from pathlib import Path
 from typing import NamedTuple
 
@@ -90,3 +92,34 @@ def test_no_circles() -> None:
 
     for file in sorted(edges):
         walk(file, ())
+
+
+ONE_LOOP = {"advance", "_make_advance", "count", "_make_count"}
+"""The bodies of two compiled loops, which their docstrings and the page about the data plane explain whole."""
+NO_CODE = {tokenize.COMMENT, tokenize.NL, tokenize.NEWLINE, tokenize.INDENT, tokenize.DEDENT, tokenize.ENDMARKER}
+
+
+def _lines_of_code(text: str, tree: ast.AST) -> set[int]:
+    """Those that are no docstring, no comment, and not blank."""
+    texts: set[int] = set()
+    for node in ast.walk(tree):
+        if isinstance(node, ast.Expr) and isinstance(node.value, ast.Constant) and isinstance(node.value.value, str):
+            texts |= set(range(node.lineno, (node.end_lineno or node.lineno) + 1))
+    found: set[int] = set()
+    for token in tokenize.generate_tokens(io.StringIO(text).readline):
+        if token.type not in NO_CODE:
+            found |= set(range(token.start[0], token.end[0] + 1))
+    return found - texts
+
+
+def test_nothing_is_long() -> None:
+    """A file has at most 400 lines of code, a function at most 60."""
+    for path in SOURCE.rglob("*.py"):
+        text = path.read_text()
+        tree = ast.parse(text)
+        code = _lines_of_code(text, tree)
+        assert len(code) <= 400, path
+        for node in ast.walk(tree):
+            if isinstance(node, ast.FunctionDef) and node.name not in ONE_LOOP:
+                own = code & set(range(node.lineno, (node.end_lineno or node.lineno) + 1))
+                assert len(own) <= 60, f"{path}: {node.name}"
