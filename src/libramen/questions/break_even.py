@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 import math
 from collections.abc import Generator, Iterable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import KW_ONLY, dataclass, replace
 from decimal import Decimal
 from typing import Any, Final, Unpack
 
@@ -99,6 +99,7 @@ class BreakEven(Shown):
 
     lines: tuple[Line, ...]
     crossings: tuple[Crossing, ...]
+    _: KW_ONLY
     same: tuple[tuple[str, str], ...]
     cheapest: tuple[Stretch, ...]
     loads: tuple[float, float]

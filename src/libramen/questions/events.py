@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, replace
+from dataclasses import KW_ONLY, dataclass, replace
 from typing import Any, Final, NamedTuple, Unpack
 
 from libramen.base import heavy, units
@@ -79,6 +79,7 @@ class Events(Shown):
 
     outcome: Outcome
     entries: tuple[Ways, ...]
+    _: KW_ONLY
     once: bool
     regions: tuple[RegionLost, ...] = ()
     tiers: tuple[TierTaken, ...] = ()
