@@ -52,8 +52,10 @@ _BAR: Final = "report.bar:bar_of_notebook"
 _PAGE: Final = "report.page:page_of"
 _SVG: Final = "draw.style:svg_of"
 _SENTENCES: Final = {
+    "End": "report.comparison:verdict_there",
     "Finding": "report.findings:sentence",
     "Grade": "report.trust:reason",
+    "OnlyAtStart": "report.search:only_at_start",
     "Problem": "report.problems:sentence",
 }
 _ADVICE: Final = {"Finding": "report.advice:advice"}

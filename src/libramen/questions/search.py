@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from typing import Any, Final, Literal
+from typing import Any, Final, Literal, NamedTuple
 
 from libramen.base import heavy
 from libramen.base.errors import StudyError
-from libramen.base.shown import figure_of
+from libramen.base.shown import figure_of, sentence_of
 from libramen.outcome.figures import Figures
 from libramen.questions.bounded_search import NEAR, BoundedSearch, Counts, ahead_of
 from libramen.questions.compare import Comparison
@@ -23,6 +23,13 @@ from libramen.trace.trace import Trace
 _MOST_REPEATED: Final = 8
 
 
+class OnlyAtStart(NamedTuple):
+    """A key that is only the number of replicas at the start, and the one of the fewest that are kept."""
+
+    key: str
+    floor: str
+
+
 class Search(Comparison):
     """Combinations that were replayed to the end and might have won, in the order of their keys.
 
@@ -31,7 +38,7 @@ class Search(Comparison):
         values: the values of each key, in their order.
         counts: what became of all combinations.
         reasons: why combinations are impossible, with how many there are of each.
-        notes: what one should know of the question itself.
+        starts: keys that were varied and are only the number at the start of a plan that scales.
         scale: the load as a multiple of the trace's.
         stopped: key -> value of combinations that were stopped: they miss an objective, or cost more than the cheapest.
         scenarios: this search and those for the other values of `trace.scale`, in their order.
@@ -48,16 +55,21 @@ class Search(Comparison):
         values: dict[str, list[Any]],
         counts: Counts,
         reasons: dict[str, int],
-        notes: tuple[str, ...] = (),
+        starts: tuple[OnlyAtStart, ...] = (),
         scale: float = 1.0,
         stopped: Iterable[dict[str, Any]] = (),
     ) -> None:
         super().__init__(figures, trace, cases)
         self.varied, self.values = varied, values
-        self.counts, self.reasons, self.notes, self.scale = counts, reasons, notes, scale
+        self.counts, self.reasons, self.starts, self.scale = counts, reasons, starts, scale
         self.stopped = tuple(stopped)
         self.scenarios: tuple[Search, ...] = (self,)
         self.repeats: Repeats | None = None
+
+    @property
+    def notes(self) -> tuple[str, ...]:
+        """What one should know of the question itself, a sentence each."""
+        return tuple(map(sentence_of, self.starts))
 
     @property
     def near(self) -> tuple[Figures, ...]:
@@ -244,23 +256,21 @@ def _found(bounded: BoundedSearch, counts: Counts, everything: list[Combination]
         values={key: distinct(one.varied[key] for one in everything) for key in everything[0].varied},
         counts=counts,
         reasons=_reasons(everything),
-        notes=tuple(_notes(bounded.cases, everything[0].varied)),
+        starts=tuple(_starts(bounded.cases, everything[0].varied)),
         scale=everything[0].scale,
         stopped=[one.varied for one in bounded.stopped],
     )
 
 
-def _notes(cases: list[Case], keys: Iterable[str]) -> Iterator[str]:
-    """What one should know of the keys that were varied."""
+def _starts(cases: list[Case], keys: Iterable[str]) -> Iterator[OnlyAtStart]:
+    """Which of the keys that were varied are only the number at the start."""
     for key in keys:
         service, path = part_of(key)
         if path != "replicas":
             continue
         parts = [case.plan.of(service) if service else case.plan.only for case in cases]
         if any(part.scaling.bounds is not None for part in parts):
-            floor = f"{key.removesuffix(path)}scaling.floor"
-            told = f"{key} is only the number at the start of a plan that scales."
-            yield f"{told} To vary the fewest it keeps, vary {floor}."
+            yield OnlyAtStart(key, f"{key.removesuffix(path)}scaling.floor")
 
 
 def _part_of(report: Callable[[str, float], None], number: int, of: int) -> Callable[[str, float], None]:

@@ -15,7 +15,7 @@ from libramen.report.story import FAILED_NOTE, latency_cell, miss
 from libramen.report.words import beyond, demand_sections, fleet_range, heading
 from libramen.study.objectives import Objective
 from libramen.study.study import Study
-from libramen.trust.doubt import Doubt, share_from
+from libramen.trust.doubt import Doubt, End, share_from
 
 _MOST_NOTES: Final = 2
 """If plans have months of more kinds, they are said together."""
@@ -92,6 +92,15 @@ def how_sure(found: Comparison) -> str:
         f"Of {sure.months:,} months made of quarters of the {sure.days:,} days of the trace, the cheapest that meets "
         f"every objective is {', '.join(told)}."
     )
+
+
+def verdict_there(end: End) -> str:
+    """The verdict at one end of what is not known."""
+    if end.holds:
+        return "holds"
+    if end.cheapest is None:
+        return "changes to: no plan meets every objective"
+    return f"changes to {end.cheapest}: {units.about_money(end.month or 0.0, end.currency)}"
 
 
 def doubts_of_verdict(doubts: Sequence[Doubt]) -> list[Section]:

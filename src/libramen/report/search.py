@@ -8,7 +8,7 @@ from dataclasses import replace
 from typing import Final
 
 from libramen.outcome.figures import Figures
-from libramen.questions.search import Search
+from libramen.questions.search import OnlyAtStart, Search
 from libramen.report.columns import availabilities, money, number, table, words
 from libramen.report.comparison import months_said, plans_section
 from libramen.report.prose import and_list
@@ -76,6 +76,14 @@ def winners(found: Search) -> Iterator[str]:
     named = [(one.scale, "none" if one.cheapest is None else one.label(one.cheapest)) for one in found.scenarios]
     for winner, some in itertools.groupby(named, key=lambda entry: entry[1]):
         yield f"{winner} at {and_list([f'{scale:g}' for scale, _ in some])}"
+
+
+def only_at_start(found: OnlyAtStart) -> str:
+    """What one should know of a key that was varied."""
+    return (
+        f"{found.key} is only the number at the start of a plan that scales. To vary the fewest it keeps, vary "
+        f"{found.floor}."
+    )
 
 
 def _sections(name: str, found: Search, *, front: bool) -> list[Section]:

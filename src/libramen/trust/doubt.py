@@ -4,13 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
-from typing import Any, Final, NamedTuple, Unpack
+from typing import Annotated, Any, Final, NamedTuple, Unpack
 
 import numpy as np
+from pydantic import Field
 
 from libramen.base import units
 from libramen.base.delays import Delay
 from libramen.base.results import Result
+from libramen.base.shown import sentence_of
 from libramen.questions.compare import Comparison, compare
 from libramen.questions.context import Asking, Context
 from libramen.study.hosting import Hosting
@@ -29,14 +31,27 @@ _LEAST: Final = 0.02
 class End(Result):
     """One end of what is not known: its value in words, and the verdict there.
 
-    `changed`: how many plans meet every objective here and not in the comparison, or the other way round.
+    `currency`: of `month`. `holds`: whether the same plan is the cheapest as in the comparison. `changed`: how many
+    plans meet every objective here and not in the comparison, or the other way round.
     """
 
     value: str
     cheapest: str | None
     month: float | None
-    verdict: str
+    currency: Annotated[str, Field(exclude=True)]
+    holds: Annotated[bool, Field(exclude=True)]
     changed: int
+
+    @property
+    def verdict(self) -> str:
+        """The verdict there, in a few words."""
+        return sentence_of(self)
+
+    def to_dict(self) -> dict[str, Any]:
+        """As in the JSON of the command line."""
+        document = super().to_dict()
+        changed = document.pop("changed")
+        return document | {"verdict": self.verdict, "changed": changed}
 
 
 @dataclass(frozen=True)
@@ -58,7 +73,7 @@ class Doubt:
     def weight(self) -> tuple[int, int]:
         """How far it moves the answer: ends at which the verdict is another, then plans that change."""
         ends = (self.low, self.high)
-        return sum(end.verdict != "holds" for end in ends), sum(end.changed for end in ends)
+        return sum(not end.holds for end in ends), sum(end.changed for end in ends)
 
     def to_dict(self) -> dict[str, Any]:
         """As in the JSON of the command line."""
@@ -229,11 +244,6 @@ def _end(found: Comparison, change: _Change, context: Context, what: str) -> End
     before, now = found.cheapest, other.cheapest
     meets = {figures.plan: figures.meets_all for figures in found.figures}
     changed = sum(meets.get(figures.plan, False) != figures.meets_all for figures in other.figures)
-    if now is None:
-        verdict = "holds" if before is None else "changes to: no plan meets every objective"
-    elif before is not None and now.plan == before.plan:
-        verdict = "holds"
-    else:
-        verdict = f"changes to {now.plan}: {units.about_money(now.bill.month, now.bill.currency)}"
+    was, plan = (None if one is None else one.plan for one in (before, now))
     month = None if now is None else float(now.bill.month)
-    return End(change.value, None if now is None else now.plan, month, verdict, changed)
+    return End(change.value, plan, month, context.study.currency, holds=plan == was, changed=changed)
