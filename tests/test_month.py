@@ -94,6 +94,12 @@ def test_objectives_of_windows_routes_and_services_are_about_the_month() -> None
     assert several.services["a"].month.availability == 1
 
 
+@pytest.mark.parametrize(("span_s", "times"), [(200, "13,140"), (3600, "730"), (DAY, "30.42")])
+def test_how_often_a_trace_stands_in_a_month(span_s: float, times: str) -> None:
+    found = replay(make_trace([0.0], wait=1, span_s=span_s), Service(slots=1), make_plan())
+    assert found.bill.note.endswith(f", {times} times over")
+
+
 def test_a_release_happens_once() -> None:
     """A day of which a release at noon fails five minutes: once in 730 h, 5 of 4380 requests; as traced five of each 144."""
     trace = make_trace((600.0 * np.arange(144)).tolist(), wait=1, span_s=DAY)

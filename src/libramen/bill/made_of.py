@@ -61,9 +61,10 @@ def _alone(month: Month) -> tuple[str, str, str]:
     covered = units.show_duration(month.span_s)
     stretch = next((name for name, length_s in _STRETCHES.items() if abs(month.span_s - length_s) < 1), None)
     times = HOURS * 3600 / month.span_s
+    often = f"{times:,.0f}" if times >= 1000 else f"{times:.4g}"
     told = covered if stretch is None else stretch
     return (
-        f"the trace of {covered}, {times:.4g} times over",
+        f"the trace of {covered}, {often} times over",
         f"if every {told} of the month is like the trace",
         stretch or "trace",
     )
