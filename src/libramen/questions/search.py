@@ -55,13 +55,13 @@ class Search(Comparison):
         values: dict[str, list[Any]],
         counts: Counts,
         reasons: dict[str, int],
-        starts: tuple[OnlyAtStart, ...] = (),
+        notes: tuple[OnlyAtStart, ...] = (),
         scale: float = 1.0,
         stopped: Iterable[dict[str, Any]] = (),
     ) -> None:
         super().__init__(figures, trace, cases)
         self.varied, self.values = varied, values
-        self.counts, self.reasons, self.starts, self.scale = counts, reasons, starts, scale
+        self.counts, self.reasons, self.starts, self.scale = counts, reasons, notes, scale
         self.stopped = tuple(stopped)
         self.scenarios: tuple[Search, ...] = (self,)
         self.repeats: Repeats | None = None
@@ -256,7 +256,7 @@ def _found(bounded: BoundedSearch, counts: Counts, everything: list[Combination]
         values={key: distinct(one.varied[key] for one in everything) for key in everything[0].varied},
         counts=counts,
         reasons=_reasons(everything),
-        starts=tuple(_starts(bounded.cases, everything[0].varied)),
+        notes=tuple(_starts(bounded.cases, everything[0].varied)),
         scale=everything[0].scale,
         stopped=[one.varied for one in bounded.stopped],
     )
