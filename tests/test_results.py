@@ -25,6 +25,7 @@ from libramen import (
 )  # fmt: skip
 from libramen.base.errors import ReplayError
 from libramen.draw.style import save, tier_looks
+from libramen.report.columns import availabilities, table
 from libramen.report.story import sentences
 from libramen.study.objectives import Objective
 
@@ -308,3 +309,10 @@ def test_check_says_how_long_lent_cpu_lasts(tmp_path: Path) -> None:
     (problem,) = [one.text for one in check(load_study(path)).plans[0].problems if one.kind == "lent"]
     assert "the trace needs 0.508 cores on average, 2 of this size earn 0.2" in problem
     assert "what they begin with lasts 9 min 44 s at that rate" in problem
+
+
+def test_an_availability_near_one_keeps_its_digits() -> None:
+    """As any share it would be 99.9 %, which hides what an objective of 99.950 % is about."""
+    rows = table([availabilities("available", "up")], [SimpleNamespace(up=up) for up in (0.9995, 0.99999, 1.0)]).rows
+    assert [row.cells[0].text for row in rows] == ["99.950 %", "99.999 %", "100 %"]
+    assert [row.cells[0].value for row in rows] == [0.9995, 0.99999, 1.0]

@@ -10,7 +10,7 @@ from libramen.outcome.figures import Figures
 from libramen.questions.compare import Comparison
 from libramen.report.columns import availabilities, data, money, number, shares, table, words
 from libramen.report.prose import and_list, clock
-from libramen.report.section import Cell, Column, Section
+from libramen.report.section import Cell, Column, Section, text
 from libramen.report.story import FAILED_NOTE, latency_cell, miss
 from libramen.report.words import beyond, demand_sections, fleet_range, heading
 from libramen.study.objectives import Objective
@@ -186,7 +186,7 @@ def _fleets(first: Figures, *, joined: bool) -> tuple[list[Column], list[Column]
         hosted = [
             words("tier", "tier", in_short=False),
             words("size", "size", in_short=False),
-            words("replicas", of=lambda one: fleet_range(one.replicas_min, one.replicas_max)),
+            number("replicas", of=lambda one: text(fleet_range(one.replicas_min, one.replicas_max))),
             data("replicas_min"),
             data("replicas_max"),
         ]
