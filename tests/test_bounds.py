@@ -222,7 +222,9 @@ def test_as_many_are_late_as_an_overload_says(
     plan = Plan(tier=make_tier(), size="s", replicas=replicas, balancer=balancer)
     latency_s = replay(trace, Service(slots=20), plan).requests["latency_s"].to_numpy()
     hour_weights = HourWeights(trace, make_case({"service": Service(slots=20)}, plan, Objectives()))
-    late = Overload(Weighed(trace))._late(hour_weights, float(replicas), limit_s) / hour_weights.of_hour[0]
+    overload = Overload(Weighed(trace))
+    minutes = overload._minutes_of(np.arange(400))
+    late = overload._late(minutes, hour_weights, float(replicas), limit_s) / hour_weights.of_hour[0]
     assert late <= np.count_nonzero(latency_s > limit_s) + 1e-6
 
 

@@ -126,6 +126,8 @@ def costs_of(
     span_s: float,
     start: datetime | None,
     entries: Mapping[str, str] | None = None,
+    *,
+    in_short: bool = False,
 ) -> Costs:
     """Where the money goes.
 
@@ -135,6 +137,7 @@ def costs_of(
         span_s: the time that the trace covers.
         start: its begin as a real time, None: not known.
         entries: of names that are an entry of a mixed fleet that fleet. Default: there is none.
+        in_short: see `Costs.short`; the tables that it leaves out are most of the work.
     """
     tables = _Tables(bill, Spreading(use, use.services, span_s, start))
     whose = {name: (entries or {}).get(name, name) for name in use.services}
@@ -143,8 +146,8 @@ def costs_of(
         month=tables.total,
         lines=tuple(tables.lines()),
         services=tuple(tables.services(whose)),
-        routes=tuple(tables.routes()),
-        hours=tuple(tables.hours()),
+        routes=() if in_short else tuple(tables.routes()),
+        hours=() if in_short else tuple(tables.hours()),
         kinds=tuple(tables.kinds()),
         quiet=tables.quiet(),
     )

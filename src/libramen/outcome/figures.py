@@ -261,9 +261,9 @@ def figures_of(outcome: Outcome, of_routes: Sequence[Measures] | None, *, events
             AreaFigures(name, **{of: getattr(found, of) for of in shared}, regions=outcome.taken_in(name))
             for name, found in outcome.by_area.items()
         ),
-        services={name: one.figures() for name, one in outcome.services.items() if one is not outcome.only},
+        services={name: one.figures() for name, one in outcome.services.items() if one.label},
         regions={hosted.name: hosted.region for hosted in outcome.system.hosted if hosted.region is not None},
-        costs=outcome.costs if of_routes is not None else outcome.costs.short(),
+        costs=outcome.costs if of_routes is not None else outcome.costs_of(in_short=True),
         kept_replays=kept_replays(outcome),
         **_same(outcome),
     )

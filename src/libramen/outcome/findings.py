@@ -57,10 +57,9 @@ class Finding(Result):
     Attributes:
         kind: reacted_late, flapping, never_scaled_down, at_the_ceiling, floor_never_left, first_visitor_waited,
             cold_starts_cost, bank_empty, blind_measure, slots_full, cpu_full, slots_and_cpu_full, out_of_memory,
-            out_of_stock, account_full, release_skipped, release_not_over, pinned, standby, mixed or edge; of several
-            services also
-            bottleneck, connections_exhausted, pool_too_small, retries_multiply, queue_grows, workers_idle or
-            callee_down.
+            out_of_stock, account_full, release_skipped, release_not_over, pinned, standby, mixed, edge,
+            retries_multiply, queue_grows or workers_idle; of services that call each other also bottleneck,
+            connections_exhausted, pool_too_small or callee_down.
         requests: failed requests, or those concerned where none had to fail; None: it is not about requests.
         seconds: for how long, None: it is not about time.
         replicas: how many replicas, or orders, None: it is not about them.
@@ -104,8 +103,6 @@ def find(outcome: Outcome) -> tuple[Finding, ...]:
     from libramen.outcome.findings_of_calls import find_in_calls
 
     at_edge = [edge] if (edge := _edge(outcome)) is not None else []
-    if outcome.only is not None:
-        return by_cost(outcome, [*outcome.only.findings, *at_edge])
     found, waiting = find_in_calls(outcome)
     for name, one in outcome.services.items():
         # Where a service waits for one that has no slots left, its own are full because of that.

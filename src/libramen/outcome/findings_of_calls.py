@@ -136,7 +136,9 @@ def _bottleneck(outcome: Outcome, loads: dict[str, _Load]) -> Iterator[Finding]:
             "caller": caller.name,
             "caller_cpu": spare,
         }
-        yield Finding("bottleneck", _failed_in(outcome, load.full), seconds, service=name, figures=figures)
+        yield Finding(
+            "bottleneck", _failed_in(outcome, load.full), seconds, service=load.outcome.label, figures=figures
+        )
 
 
 def _connections(outcome: Outcome, loads: dict[str, _Load]) -> Iterator[Finding]:
@@ -166,7 +168,7 @@ def _connections(outcome: Outcome, loads: dict[str, _Load]) -> Iterator[Finding]
             continue
         callers_open = [{"service": caller, "replicas": n, "each": each} for caller, n, each in opened]
         figures = {"could_open": could, "opened": callers_open, "slots": most, "backlog": backlog}
-        yield Finding("connections_exhausted", refused, service=name, figures=figures)
+        yield Finding("connections_exhausted", refused, service=load.outcome.label, figures=figures)
 
 
 def _pool_too_small(outcome: Outcome, loads: dict[str, _Load]) -> Iterator[Finding]:
@@ -202,14 +204,14 @@ def _pool_too_small(outcome: Outcome, loads: dict[str, _Load]) -> Iterator[Findi
             "taken": taken,
             "slots": there,
         }
-        yield Finding("pool_too_small", unsent or None, waited_s, service=name, figures=figures)
+        yield Finding("pool_too_small", unsent or None, waited_s, service=load.outcome.label, figures=figures)
 
 
 def _retries_multiply(outcome: Outcome, loads: dict[str, _Load]) -> Iterator[Finding]:
     """Attempts per visit over the time of an overload."""
     edges_s = outcome.run.edges_s
     width = np.diff(edges_s)
-    for name, load in loads.items():
+    for load in loads.values():
         series = load.outcome.series_of_counts()
         arrivals, attempts = series["arrivals"], series["attempts"]
         over = (arrivals - series["ok"] > 0.05 * arrivals) & (attempts > 1.2 * arrivals)
@@ -223,12 +225,12 @@ def _retries_multiply(outcome: Outcome, loads: dict[str, _Load]) -> Iterator[Fin
             "rate": float(arrivals[over].sum()) / seconds,
         }
         failed = int((arrivals - series["ok"])[over].sum())
-        yield Finding("retries_multiply", failed, seconds, service=name, figures=figures)
+        yield Finding("retries_multiply", failed, seconds, service=load.outcome.label, figures=figures)
 
 
 def _queue_grows(outcome: Outcome, loads: dict[str, _Load]) -> Iterator[Finding]:
     """Work that comes faster than it is done, until the end."""
-    for name, load in loads.items():
+    for load in loads.values():
         waiting = load.waiting
         n = len(waiting)
         if n < 4:
@@ -248,7 +250,7 @@ def _queue_grows(outcome: Outcome, loads: dict[str, _Load]) -> Iterator[Finding]
         if rate < 0.05 * comes:
             continue
         figures = {"rate": comes, "done_rate": max(0.0, comes - rate), "waiting": float(last)}
-        yield Finding("queue_grows", int(last), seconds, service=name, figures=figures)
+        yield Finding("queue_grows", int(last), seconds, service=load.outcome.label, figures=figures)
 
 
 def _workers_idle(outcome: Outcome, loads: dict[str, _Load]) -> Iterator[Finding]:
@@ -261,7 +263,7 @@ def _workers_idle(outcome: Outcome, loads: dict[str, _Load]) -> Iterator[Finding
         busy = one.slots_taken
         if busy is None or busy > 0.05 or one.hosting.tier.billing == "per_request":
             continue
-        yield Finding("workers_idle", seconds=(1 - busy) * span_s, service=name, figures={"taken": busy})
+        yield Finding("workers_idle", seconds=(1 - busy) * span_s, service=load.outcome.label, figures={"taken": busy})
 
 
 def _callee_down(outcome: Outcome, loads: dict[str, _Load]) -> Iterator[Finding]:
@@ -273,7 +275,7 @@ def _callee_down(outcome: Outcome, loads: dict[str, _Load]) -> Iterator[Finding]
         seconds = sum(to_s - from_s for from_s, to_s in gaps)
         failed = _failed_in(outcome, _overlapping(outcome, gaps, after_s=60.0))
         figures = {"times": len(gaps), "first_s": gaps[0][0]}
-        yield Finding("callee_down", failed, seconds, service=name, figures=figures)
+        yield Finding("callee_down", failed, seconds, service=load.outcome.label, figures=figures)
 
 
 _ALL: Final[tuple[Callable[[Outcome, dict[str, _Load]], Iterator[Finding]], ...]] = (

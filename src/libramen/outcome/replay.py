@@ -211,7 +211,7 @@ def _services(
     for hosted, of in zip(system.hosted, settings, strict=True):
         name = hosted.name
         mine, figures = with_events.visits[name]
-        bill = paid if system.only else paid.of_service(system.shares_of(name), tuple(system.billed))
+        bill = paid.of_service(system.shares_of(name), tuple(system.billed))
         services[name] = ServiceOutcome(
             hosted, with_events.run.services[name], mine, figures, bill, of.asked, seed, weighted.of_visits(name),
             weighted.scale, {share: with_events.usage[share] for share in system.shares_of(name)},

@@ -6,7 +6,6 @@ import math
 from collections.abc import Callable, Iterable, Mapping
 from decimal import Decimal
 from fractions import Fraction
-from functools import cached_property
 from types import MappingProxyType
 from typing import Any, Final, NamedTuple
 
@@ -22,6 +21,7 @@ from libramen.prices.lines import HOURS
 from libramen.runs.cases import Case
 from libramen.study.hosting import Hosting
 from libramen.study.objectives import Goal, Objective
+from libramen.study.system import Hosted
 from libramen.trace.trace import Trace
 
 UsedAtLeast = Mapping[str, Mapping[str, Fraction]]
@@ -32,6 +32,7 @@ _SLACK: Final = 1e-8
 SETTLED_S: Final = 30.0
 """So long after its arrival a request has nearly always ended."""
 _WINDOW_S: Final = 60.0
+_Minutes = list[tuple[float, float, np.ndarray]]
 
 
 # -- money -------------------------------------------------------------------------------------------
@@ -136,6 +137,25 @@ class Weighed:
         return self._known[key][1:]
 
 
+def _known_as(case: Case, trace: Trace) -> tuple[Any, ...]:
+    """What `_entries` depends on."""
+    system = case.system
+    if system.is_placed or system.edge is not None:
+        return ()
+    return system.names, tuple(system.servers_of(trace.routes).tolist())
+
+
+def _entries(case: Case, trace: Trace) -> list[tuple[Hosted, np.ndarray]]:
+    """The fleets at which requests arrive, and the numbers of those: none behind an edge or where regions share them.
+
+    An answered request has been there once at least, and its CPU work is done there.
+    """
+    if not _known_as(case, trace):
+        return []
+    server = case.system.servers_of(trace.routes)[trace.route_codes]
+    return [(case.system.hosted[number], np.flatnonzero(server == number)) for number in np.unique(server).tolist()]
+
+
 class LeastUse:
     """The requests and the bytes of answers that a month is billed for at the least.
 
@@ -148,22 +168,26 @@ class LeastUse:
 
     def __init__(self, weighed: Weighed) -> None:
         self._weighed, self._trace = weighed, weighed.trace
-        self._known: dict[tuple[float, float, bool], UsedAtLeast] = {}
+        self._known: dict[tuple[Any, ...], UsedAtLeast] = {}
 
     def of(self, case: Case) -> UsedAtLeast:
-        """By service and item, as of `Use`; nothing of several services, nor behind an edge: see `System.only`."""
-        if case.system.only is None:
-            return NOTHING
+        """By service and item, as of `Use`: of those at which requests arrive; see `_entries`."""
         hour_weights, budgets = self._weighed.of(case)
-        key = case.settle_s, budgets.may_fail, hour_weights.once
+        key = _known_as(case, self._trace), case.settle_s, budgets.may_fail, hour_weights.once
         if key not in self._known:
-            first = int(np.searchsorted(self._trace.at_s, case.settle_s))  # those before may all fail
-            weight = hour_weights.at(self._trace.at_s[first:])
-            found = {"requests": _without_greatest(np.ones(len(weight)), weight, budgets.may_fail)}
-            if self._trace.bytes_out is not None:
-                found["egress"] = _without_greatest(self._trace.bytes_out[first:], weight, budgets.may_fail)
-            self._known[key] = {case.system.names[0]: {item: Fraction(amount) for item, amount in found.items()}}
+            self._known[key] = {
+                hosted.name: self._least(there[self._trace.at_s[there] >= case.settle_s], hour_weights, budgets)
+                for hosted, there in _entries(case, self._trace)
+            }
         return self._known[key]
+
+    def _least(self, there: np.ndarray, hour_weights: HourWeights, budgets: Budgets) -> dict[str, Fraction]:
+        """Of requests that are measured; those before may all fail."""
+        weight = hour_weights.at(self._trace.at_s[there])
+        found = {"requests": _without_greatest(np.ones(len(weight)), weight, budgets.may_fail)}
+        if self._trace.bytes_out is not None:
+            found["egress"] = _without_greatest(self._trace.bytes_out[there], weight, budgets.may_fail)
+        return {item: Fraction(amount) for item, amount in found.items()}
 
 
 def _without_greatest(amount: np.ndarray, weight: np.ndarray, left_out: float) -> float:
@@ -292,37 +316,45 @@ class Overload:
 
     def __init__(self, weighed: Weighed) -> None:
         self._weighed, self._trace = weighed, weighed.trace
+        self._known: dict[tuple[Any, ...], dict[str, _Minutes]] = {}
 
-    @cached_property
-    def _minutes(self) -> list[tuple[float, float, np.ndarray]]:
-        """Of each minute its first and last arrival [s], and the work of its requests added up, the greatest first."""
-        trace = self._trace
-        order = np.lexsort((-trace.cpu_s, trace.at_s // _WINDOW_S))
-        minute = (trace.at_s // _WINDOW_S).astype(np.int64)
-        if not len(minute):
-            return []
+    def _minutes(self, case: Case) -> dict[str, _Minutes]:
+        """By service, of each minute its first and last arrival [s], and its work added up, the greatest first."""
+        key = _known_as(case, self._trace)
+        if key not in self._known:
+            self._known[key] = {hosted.name: self._minutes_of(there) for hosted, there in _entries(case, self._trace)}
+        return self._known[key]
+
+    def _minutes_of(self, there: np.ndarray) -> _Minutes:
+        at_s, cpu_s = self._trace.at_s[there], self._trace.cpu_s[there]
+        minute = (at_s // _WINDOW_S).astype(np.int64)
+        order = np.lexsort((-cpu_s, minute))
         edges = np.flatnonzero(np.diff(minute)) + 1
-        first, last = trace.at_s[[0, *edges]], trace.at_s[[*(edges - 1), len(minute) - 1]]
-        works = [np.cumsum(work) for work in np.split(trace.cpu_s[order], edges)]
+        first, last = at_s[[0, *edges]], at_s[[*(edges - 1), len(minute) - 1]]
+        works = [np.cumsum(work) for work in np.split(cpu_s[order], edges)]
         return list(zip(first.tolist(), last.tolist(), works, strict=True))
 
     def rules_out(self, case: Case) -> bool:
         """Whether too many requests must be late, whatever happens."""
-        only = case.system.only
-        if only is None or case.settle_s > 0:
+        if case.settle_s > 0:
             return False
-        hosting = only.hosting
-        # Of a fleet that changes, replicas that drain go on working beside the new ones.
-        if hosting.scaling.decides or hosting.rollouts or hosting.may_break or hosting.counts:
-            return False
-        speed = hosting.replicas_used * hosting.cores * hosting.size.speed
         hour_weights, budgets = self._weighed.of(case)
-        return any(self._late(hour_weights, speed, limit_s) > most + budgets.slack for limit_s, most in budgets.late)
+        # Of a fleet that changes, replicas that drain go on working beside the new ones.
+        steady = [
+            (self._minutes(case)[one.name], one.hosting.replicas_used * one.hosting.cores * one.hosting.size.speed)
+            for one in case.system.hosted
+            if one.name in self._minutes(case)
+            and not (one.hosting.scaling.decides or one.hosting.rollouts or one.hosting.may_break or one.hosting.counts)
+        ]
+        return any(
+            sum(self._late(minutes, hour_weights, speed, limit_s) for minutes, speed in steady) > most + budgets.slack
+            for limit_s, most in budgets.late
+        )
 
-    def _late(self, hour_weights: HourWeights, speed: float, limit_s: float) -> float:
+    def _late(self, minutes: _Minutes, hour_weights: HourWeights, speed: float, limit_s: float) -> float:
         """The least weight of what is late with so many core-seconds of work done in a second."""
         late = 0.0
-        for first_s, last_s, work_s in self._minutes:
+        for first_s, last_s, work_s in minutes:
             excess_s = float(work_s[-1]) - speed * (_WINDOW_S + limit_s) * (1 + 1e-9)
             if excess_s > 0:  # a minute may be of two hours
                 each = float(hour_weights.at(np.array([first_s, last_s])).min())

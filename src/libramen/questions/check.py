@@ -12,7 +12,7 @@ from typing import Any, Final
 import numpy as np
 
 from libramen.base import units
-from libramen.base.ranks import PERCENTILES, nearest_rank
+from libramen.base.ranks import PERCENTILES, nearest_rank, weighted_percentiles
 from libramen.base.times import EPSILON_S
 from libramen.bill.bill import Bill, bill_of
 from libramen.bill.made_of import made_of
@@ -45,7 +45,7 @@ class PlanCheck:
         hosting: what it runs on.
         needs_cpu: replicas that the busiest minute needs at 100 % of their CPU.
         needs_slots: replicas whose slots the busiest minute fills, if nothing ever queues.
-        alone_p95_s: p95 of the latency of requests without queueing [s]; of one of several services the mean of visits.
+        alone_p95_s: p95 of the latency of visits without queueing, what is drawn counted with its mean [s].
         least_month: cost of a month at the fewest replicas, or of the least use, without egress.
         rollouts_s: when each rollout is due [s from the start].
         problems: what speaks against it.
@@ -159,19 +159,20 @@ def check_plan(study: Study, trace: Trace, system: System, seed: int = 0) -> Ite
     loads = loads_of(trace, system, seed)
     month = study.objectives.month
     bill = _least_bill(study, trace, system, loads)
+    slow = list(_latencies(study, trace, system, loads))
     checks = [
         _check_service(
-            study,
             trace,
             system,
             loads,
             number,
+            [problem for at, problem in slow if at == number],
             bill.of_service(system.shares_of(hosted.name), tuple(system.shares)).month,
         )
         for number, hosted in enumerate(system.hosted)
     ]
     of_fleets = [(0, shared) for shared in (*shared_limits(system), *account_limits(study, system))]
-    of_fleets += [*_distances(study, trace, system, loads), *_lost_regions(system)]
+    of_fleets += _lost_regions(system)
     for at, problem in of_fleets:
         checks[at] = replace(checks[at], problems=(*checks[at].problems, problem))
     least = bill.month
@@ -183,7 +184,7 @@ def check_plan(study: Study, trace: Trace, system: System, seed: int = 0) -> Ite
 
 
 def _check_service(
-    study: Study, trace: Trace, system: System, loads: Loads, number: int, least_month: Decimal
+    trace: Trace, system: System, loads: Loads, number: int, slow: list[Problem], least_month: Decimal
 ) -> PlanCheck:
     hosted, load = system.hosted[number], loads.of[number]
     service, hosting, size = hosted.service, hosted.hosting, hosted.hosting.size
@@ -194,16 +195,13 @@ def _check_service(
     rollouts_s = tuple(due.at_s for due in hosting.due("rollouts", trace))
     hosting.due("faults", trace)  # an error if one is not in the trace
     visits = float(load.visits.sum())
-    is_alone = system.only is not None
-    alone_s = (
-        np.sort(loads.alone_s + loads.way_s) if is_alone else np.array([float(load.held_s.sum()) / max(visits, 1e-9)])
-    )
+    (alone_p95_s,) = weighted_percentiles(load.held_s / np.maximum(load.visits, 1e-300), load.visits, [0.95])
     found = PlanCheck(
         service=hosted.label,
         hosting=hosting,
         needs_cpu=math.ceil(busiest_cpu / (hosting.cores * size.speed) - EPSILON_S),
         needs_slots=math.ceil(busiest_slots / service.slots - EPSILON_S),
-        alone_p95_s=nearest_rank(alone_s, 0.95) + hosting.tier.overhead,
+        alone_p95_s=(alone_p95_s or 0.0) + hosting.tier.overhead,
         least_month=least_month,
         rollouts_s=rollouts_s,
         problems=(),
@@ -214,7 +212,7 @@ def _check_service(
         *connections(system, number),
         *_lent(trace, found, load),
         *_memory(service, found),
-        *(_latency(study, service, found, alone_s) if is_alone else ()),
+        *slow,
         *_updates(service, found),
         *_judgements(trace, service, found, load),
         *_peaks(found),
@@ -239,14 +237,15 @@ def _lost_regions(system: System) -> Iterator[tuple[int, Problem]]:
                 yield at, Problem("fault_gap", {"fault": fault.kind, "gap_s": gap_s})
 
 
-def _distances(study: Study, trace: Trace, system: System, loads: Loads) -> Iterator[tuple[int, Problem]]:
-    """Which areas are too far from any region for what is wanted there, whatever is bought."""
-    if not system.is_placed or trace.area is None:
-        return
+def _latencies(study: Study, trace: Trace, system: System, loads: Loads) -> Iterator[tuple[int, Problem]]:
+    """What takes too long even without queueing: for an objective, in an area, or for those who give up.
+
+    Of what is drawn only the least that it may be is counted on.
+    """
     overhead_s = np.array([one.hosting.tier.overhead for one in system.hosted])[loads.server]
     alone_s = loads.least_s + loads.way_s + overhead_s
-    goals = {"": study.objectives.wanted()} if system.only is None else {}
-    goals |= {name: wanted.wanted() for name, wanted in study.objectives.areas.items()}
+    goals = {"": study.objectives.wanted()}
+    goals |= {name: wanted.wanted() for name, wanted in study.objectives.areas.items() if system.is_placed}
     for name, wanted in goals.items():
         there = np.flatnonzero(trace.area == trace.areas.index(name)) if name else np.arange(len(trace))
         for key, limit in wanted.items():
@@ -264,6 +263,11 @@ def _distances(study: Study, trace: Trace, system: System, loads: Loads) -> Iter
             far = system.round_trips.between(name, str(fleet.region)) * fleet.service.exchanges
             kind = "too_far" if far > float(limit) else "far"
             yield at, Problem(kind, told | {"area": name, "region": fleet.region, "far": far})
+    for at in np.unique(loads.server).tolist():
+        timeout = system.hosted[at].service.timeout
+        late = 0.0 if timeout is None else float(np.mean(alone_s[loads.server == at] > timeout + EPSILON_S))
+        if late:
+            yield at, Problem("timeout", {"late": late, "timeout": timeout})
 
 
 def _nobody(found: PlanCheck, visits: float) -> Iterator[Problem]:
@@ -325,19 +329,6 @@ def _memory(service: Service, found: PlanCheck) -> Iterator[Problem]:
             "little_memory",
             {"gb": memory / 1e9, "holds": left // each, "too_many": left // each + 1, "slots": service.slots},
         )
-
-
-def _latency(study: Study, service: Service, found: PlanCheck, alone_s: np.ndarray) -> Iterator[Problem]:
-    overhead = found.hosting.tier.overhead
-    for name, wanted in study.objectives.wanted().items():
-        if name in PERCENTILES:
-            alone = nearest_rank(alone_s, PERCENTILES[name]) + overhead
-            if alone > float(wanted):
-                yield Problem("too_slow", {"goal": name, "wanted": float(wanted), "alone": alone})
-    if service.timeout is not None:
-        late = float(np.mean(alone_s + overhead > service.timeout + EPSILON_S))
-        if late:
-            yield Problem("timeout", {"late": late, "timeout": service.timeout})
 
 
 def _updates(service: Service, found: PlanCheck) -> Iterator[Problem]:

@@ -127,8 +127,15 @@ def rooms_of(
         tickets = pool.hand_in_all([(case, task) for _, _, case, task in asked])
         for (look, key, _, _), ticket in zip(asked, tickets, strict=True):
             look.tickets[key] = ticket
-        futures = [future for look in waiting for ticket in look.tickets.values() if (future := ticket.future)]
-        pool.wait_for(futures)
+        running = [
+            future
+            for look in waiting
+            for ticket in look.tickets.values()
+            if (future := ticket.future) and not future.done()
+        ]
+        # What one of them has waited for may be there by now.
+        if not any(look.may_go_on for look in waiting):
+            pool.wait_for(running)
 
 
 class _Cause(Whole):
@@ -194,9 +201,14 @@ class _LimitSearch:
         ]
         return f"{self._case.plan.name} at {STEP ** factors[0]:.3g}" if factors else self._case.plan.name
 
+    @property
+    def may_go_on(self) -> bool:
+        """Whether all that it has handed in is done."""
+        return all(ticket.is_done for ticket in self.tickets.values())
+
     def go_on(self) -> None:
         """As far as what has been replayed allows."""
-        while self.room is None and not self._asks and all(ticket.is_done for ticket in self.tickets.values()):
+        while self.room is None and not self._asks and self.may_go_on:
             for key, ticket in self.tickets.items():
                 if isinstance(key, int):
                     self._figures[key] = ticket.result

@@ -389,30 +389,30 @@ def sensible(study: Study, plan: Plan, trace: Trace) -> dict[str, range]:
     for hosted, found in zip(system.hosted, check_plan(study, trace, system), strict=True):
         if hosted.hosting.heir_of is None:
             needs.setdefault(hosted.of, {})[hosted.region] = max(1, found.needs_cpu, found.needs_slots)
-    is_alone = len(plan.services) == 1
+    # Of several services the combinations are many.
+    start, try_of = ("plan.", _sensible) if len(plan.services) == 1 else ("plan.services.{}.", _at_full_use)
     ranges: dict[str, range] = {}
     for (name, part), of_region in zip(plan.services.items(), needs.values(), strict=True):
-        place = "plan." if is_alone else f"plan.services.{name}."
+        place = start.format(name)
         # A region with replicas of its own has a range of its own.
         own = {region: n for region, n in of_region.items() if "replicas" in part.regions.get(str(region), {})}
         others = [n for region, n in of_region.items() if region not in own]
-        if is_alone and others:
-            ranges |= _sensible(part, max(others))
-        elif others:
-            ranges |= _at_full_use(part, max(others), f"{place}replicas")
+        if others:
+            ranges |= try_of(part, max(others), place)
         for region, n in own.items():
-            ranges |= _at_full_use(part, n, f"{place}regions.{region}.replicas")
+            ranges |= _at_full_use(part, n, f"{place}regions.{region}.")
     return ranges
 
 
-def _at_full_use(hosting: Hosting, needs: int, key: str) -> dict[str, range]:
+def _at_full_use(hosting: Hosting, needs: int, place: str) -> dict[str, range]:
     """Replicas from what the busiest minute needs on; nothing of a fleet that scales."""
     most = hosting.most
     high = 3 * needs + 1 if most is None else min(most, 3 * needs + 1)
-    return {} if hosting.scaling.decides or needs > high else {key: range(needs, high + 1)}
+    return {} if hosting.scaling.decides or needs > high else {f"{place}replicas": range(needs, high + 1)}
 
 
-def _sensible(hosting: Hosting, needs: int) -> dict[str, range]:
+def _sensible(hosting: Hosting, needs: int, _place: str) -> dict[str, range]:
+    """Of the only service, whose keys need no place."""
     most = 3 * needs + 2 if hosting.most is None else min(hosting.most, 3 * needs + 2)
     least = min(max(1, hosting.least), most)
     if not hosting.scaling.decides or hosting.scaling.bounds is None:

@@ -30,7 +30,6 @@ def check_sections(found: Check) -> list[Section]:
 
 def _plans(found: Check) -> Section:
     currency = found.study.currency
-    alone = ("mean alone", "alone_mean") if any(plan.service for plan in found.plans) else ("p95 alone", "alone_p95")
 
     def limit(key: str, at: int) -> Column:
         return data(key, lambda one: one.hosting.limits[at])
@@ -46,7 +45,7 @@ def _plans(found: Check) -> Section:
             limit("replicas_max", 1),
             number("CPU needs", "needs_cpu", form="{}"),
             number("slots need", "needs_slots", form="{}"),
-            durations(*alone, lambda one: one.alone_p95_s),
+            durations("p95 alone", "alone_p95", lambda one: one.alone_p95_s),
             number(f"least {currency}/month", "least_month", _least, unit=f"{currency}/month"),
             words("updates at", "updates_at", lambda one: _updates_at(found, one)),
             number(

@@ -14,7 +14,7 @@ from libramen.report.wording import say
 
 def sentence(finding: Finding) -> str:
     """What was found, with its figures."""
-    figures = vars(finding) | finding.figures
+    figures = vars(finding) | finding.figures | {"service": finding.service or "the service"}
     words = _WORDS.get(finding.kind)
     said = say(_SENTENCES[finding.kind], figures | (words(finding) if words else {}), finding.clock)
     return f"{finding.service}: {said}" if finding.service and finding.kind not in _NAMES_SERVICE else said

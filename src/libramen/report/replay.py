@@ -36,27 +36,23 @@ def outcome_sections(study: Study, found: Outcome) -> list[Section]:
     """What came of one plan."""
     figures = found.figures(events=True)
     findings = tuple(f"- {finding.text}" for finding in figures.findings)
-    plan, fleets = (
-        f"plan {found.plan.name}:",
-        [_fleet(one, figures.parts[name]) for name, one in found.services.items()],
+    fleets = "".join(
+        f"\n  {one.label}: {fleet}" if one.label else f" {fleet}"
+        for one in found.services.values()
+        for fleet in [_fleet(one, figures.parts[one.name])]
     )
-    if found.only is None:
-        hosted_on = [plan, *(f"  {name}: {fleet}" for name, fleet in zip(found.services, fleets, strict=True))]
-        used = ""
-    else:
-        hosted_on = [f"{plan} {fleets[0]}"]
-        used = f"utilisation {units.show_share(figures.utilisation)}; on average {figures.replicas_mean:.2f} replicas "
-        used += "ready; "
     sections = [
         *demand_sections(found.trace.demand),
-        heading(study, found.trace, *hosted_on),
+        heading(study, found.trace, *f"plan {found.plan.name}:{fleets}".split("\n")),
         Section(sentences=tuple(sentences(found)), prose=True),
         *([Section("Findings", findings, prose=True)] if findings else []),
         *events_section(found, figures.events),
         latency_section(figures.latency_s, figures.availability),
         *where_sections(found, figures),
         *areas_section(figures),
-        Section(sentences=(f"{_availability(figures)}; {used}cold starts: {figures.cold_starts}.", *_month(found))),
+        Section(
+            sentences=(f"{_availability(figures)}; {_use(figures)}cold starts: {figures.cold_starts}.", *_month(found))
+        ),
         bill_section(figures),
         costs_section(found.costs),
     ]
@@ -65,7 +61,15 @@ def outcome_sections(study: Study, found: Outcome) -> list[Section]:
 
 def where_sections(found: Outcome, figures: Figures) -> list[Section]:
     """Where the time went: on which routes, or of several services at which."""
-    return [time_section(figures)] if found.only is not None else system_sections(found)
+    return system_sections(found) if figures.services else [time_section(figures)]
+
+
+def _use(figures: Figures) -> str:
+    """How many replicas there were, and how busy; of several services each says so of itself."""
+    if figures.replicas_mean is None:
+        return ""
+    used = units.show_share(figures.utilisation)
+    return f"utilisation {used}; on average {figures.replicas_mean:.2f} replicas ready; "
 
 
 def _fleet(one: ServiceOutcome, figures: Figures) -> str:

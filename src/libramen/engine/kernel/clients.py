@@ -329,7 +329,7 @@ def _repeat_later(w, client, index, failed_s):
     if client.retry_jitter > 0.0:
         u, _ = uniforms(w.retry_key, visit.id, lineage_of(visit), visit.place)
         pause_s *= 1.0 + client.retry_jitter * (2.0 * u - 1.0)
-    heap_up(w.repeats, w.n_repeats, failed_s + pause_s, index)
+    heap_up(w, w.repeats, w.n_repeats, failed_s + pause_s, index)
     w.n_repeats += 1
 
 
@@ -350,7 +350,7 @@ def next_repeat(w, limit_s):
     while w.n_repeats and reach.entry_at(w.repeats, 0).key < limit_s:
         at_s, index = reach.entry_at(w.repeats, 0).key, reach.entry_at(w.repeats, 0).request
         w.repeating_s = min(w.repeating_s, at_s) if w.n_repeating else at_s
-        heap_remove(w.repeats, w.n_repeats, layout.FIRST)
+        heap_remove(w, w.repeats, w.n_repeats, layout.FIRST)
         w.n_repeats -= 1
         turn_up(w, at_s, index)
     return reach.entry_at(w.repeating, 0).request

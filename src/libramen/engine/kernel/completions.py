@@ -24,7 +24,7 @@ def complete(w, f, row, kind, at, now_s):
     index = reach.entry_at(heap, at).request
     if kind == layout.RUNNING:
         service.catch_up(f, replica, now_s)
-        heaps.heap_remove(heap, replica.n_running, at)
+        heaps.heap_remove(w, heap, replica.n_running, at)
         service.change_running(f, replica, layout.LESS)
         service.next_turn(w, f, replica, now_s)
         if f.errs and service.errs(w, f, replica, index):
@@ -40,7 +40,7 @@ def complete(w, f, row, kind, at, now_s):
             trees.update_row(w, f, replica, row)
             return
     else:
-        heaps.heap_remove(heap, replica.n_waiting, at)
+        heaps.heap_remove(w, heap, replica.n_waiting, at)
         replica.n_waiting -= 1
         if w.forced and service.runs_forced(w, index):
             service.end_forced(w, f, replica, index, now_s)

@@ -130,7 +130,7 @@ def abandon(w, index):
         if call.phase == layout.PAUSED:
             at = find(w.repeats, w.n_repeats, call_index)
             if w.n_repeats and reach.entry_at(w.repeats, at).request == call_index:
-                heap_remove(w.repeats, w.n_repeats, at)
+                heap_remove(w, w.repeats, w.n_repeats, at)
                 w.n_repeats -= 1
             else:
                 turn_out(w, find(w.repeating, w.n_repeating, call_index))

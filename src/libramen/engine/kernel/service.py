@@ -107,7 +107,7 @@ def _note_turn(w, replica, index, now_s):
     reach.set_float(w.turns, 5 * request.id, now_s)
     reach.set_float(w.turns, 5 * request.id + 4, replica.v)
     ends_s = now_s + request.cpu_s * max(0.0, request.wait_s - now_s)
-    heap_up(reach.heap_of(replica, layout.WAITING), replica.n_waiting, ends_s, index)
+    heap_up(w, reach.heap_of(replica, layout.WAITING), replica.n_waiting, ends_s, index)
     replica.n_waiting += 1
 
 
@@ -129,7 +129,7 @@ def start_cpu(w, f, replica, index, now_s):
     if w.forced:  # it ends by time alone
         reach.set_float(w.turns, 5 * reach.visit_at(w, index).id + 3, factor)
         work = np.inf
-    heap_up(reach.heap_of(replica, layout.RUNNING), replica.n_running, replica.v + work, index)
+    heap_up(w, reach.heap_of(replica, layout.RUNNING), replica.n_running, replica.v + work, index)
     change_running(f, replica, layout.MORE)
     if w.forced:
         _note_turn(w, replica, index, now_s)
@@ -149,7 +149,7 @@ def end_forced(w, f, replica, index, now_s):
     at = 0
     while reach.entry_at(reach.heap_of(replica, layout.RUNNING), at).request != index:
         at += 1
-    heap_remove(reach.heap_of(replica, layout.RUNNING), replica.n_running, at)
+    heap_remove(w, reach.heap_of(replica, layout.RUNNING), replica.n_running, at)
     turn = 5 * reach.visit_at(w, index).id
     done = (replica.v - reach.float_at(w.turns, turn + 4)) / reach.float_at(w.turns, turn + 3)
     reach.set_float(w.turns, turn + 1, now_s)
@@ -164,7 +164,7 @@ def start_wait(w, f, replica, index, now_s):
     visit = reach.visit_at(w, index)
     wait_s = (visit.left_s if f.n_calls else visit.wait_s) * f.slower
     ends_s = max(now_s, f.wait_from * now_s + wait_s)
-    heap_up(reach.heap_of(replica, layout.WAITING), replica.n_waiting, ends_s, index)
+    heap_up(w, reach.heap_of(replica, layout.WAITING), replica.n_waiting, ends_s, index)
     replica.n_waiting += 1
 
 
@@ -195,7 +195,7 @@ def take_slot(w, f, replica, row, index, now_s):
     if visit.cpu_s == 0.0:
         if f.errs and errs(w, f, replica, index):  # a completion of its own, at this instant
             visit.fails = 1
-            heap_up(reach.heap_of(replica, layout.WAITING), replica.n_waiting, now_s, index)
+            heap_up(w, reach.heap_of(replica, layout.WAITING), replica.n_waiting, now_s, index)
             replica.n_waiting += 1
         elif f.n_calls:
             begin_calls(w, replica, row, index)

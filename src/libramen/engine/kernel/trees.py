@@ -7,39 +7,58 @@ guessed wrong.
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 
 from libramen.engine.kernel import layout, reach, settings
 
 
+def _winner_tree(time_at: Any, set_time: Any) -> tuple[Any, Any]:
+    """The verbs of a tree of times and of whose they are.
+
+    The first: the time of a leaf is `time_s` now, its path to the root is played again. The second: the leaf with the
+    earliest time, and the earliest of all others [s]: the smallest of the keys beside the winner's path. They can be
+    read all at once; on a way down from the root each comparison would wait for the one before.
+    """
+
+    @reach.inner
+    def replay(tree, winners, leaves, leaf, time_s):
+        node = leaves + leaf
+        set_time(tree, node, time_s)
+        while node > 1:
+            other_s, other = time_at(tree, node ^ 1), reach.int32_at(winners, node ^ 1)
+            leaf = other if other_s < time_s else leaf
+            time_s = reach.lesser(other_s, time_s)
+            node >>= 1
+            set_time(tree, node, time_s)
+            reach.set_int32(winners, node, leaf)
+
+    @reach.inner
+    def first(tree, winners, leaves):
+        leaf = reach.int32_at(winners, 1)
+        node = leaves + leaf
+        second_s = np.inf
+        while node > 1:
+            second_s = reach.lesser(second_s, time_at(tree, node ^ 1))
+            node >>= 1
+        return leaf, second_s
+
+    return replay, first
+
+
 @reach.inner
-def replay_due(f, row, due_s):
-    """The next completion of a row is at `due_s` now: play its path to the root again."""
-    tree, rows = f.tree, f.due_rows
-    node = f.leaves + row
+def _due_at(tree, node):
+    return reach.node_at(tree, node).due_s
+
+
+@reach.inner
+def _set_due(tree, node, due_s):
     reach.node_at(tree, node).due_s = due_s
-    while node > 1:
-        other_s, other = reach.node_at(tree, node ^ 1).due_s, reach.int32_at(rows, node ^ 1)
-        row = other if other_s < due_s else row
-        due_s = reach.lesser(other_s, due_s)
-        node >>= 1
-        reach.node_at(tree, node).due_s = due_s
-        reach.set_int32(rows, node, row)
 
 
-@reach.inner
-def replay_fleet(w, fleet, due_s):
-    """The same of a fleet, in the tree of all fleets."""
-    dues, fleets = w.dues, w.due_fleets
-    node = w.fleet_leaves + fleet
-    reach.set_float(dues, node, due_s)
-    while node > 1:
-        other_s, other = reach.float_at(dues, node ^ 1), reach.int32_at(fleets, node ^ 1)
-        fleet = other if other_s < due_s else fleet
-        due_s = reach.lesser(other_s, due_s)
-        node >>= 1
-        reach.set_float(dues, node, due_s)
-        reach.set_int32(fleets, node, fleet)
+_replay_row, _first_row = _winner_tree(_due_at, _set_due)
+_replay_fleet, _first_fleet = _winner_tree(reach.float_at, reach.set_float)
 
 
 @reach.inner
@@ -54,21 +73,10 @@ def replay_time(tree, node, time_s):
 
 @reach.inner
 def first_fleet(w):
-    """The fleet with the earliest next completion, and when another one has its next [s].
-
-    The second is the smallest of the keys beside the winner's path. They can be read all at once; on a way down from
-    the root each comparison would wait for the one before.
-    """
-    second_s = np.inf
+    """The fleet with the earliest next completion, and when another one has its next [s]."""
     if w.fleet_leaves == 1:
-        return layout.FIRST, second_s
-    dues = w.dues
-    fleet = reach.int32_at(w.due_fleets, 1)
-    node = w.fleet_leaves + fleet
-    while node > 1:
-        second_s = reach.lesser(second_s, reach.float_at(dues, node ^ 1))
-        node >>= 1
-    return fleet, second_s
+        return layout.FIRST, np.inf
+    return _first_fleet(w.dues, w.due_fleets, w.fleet_leaves)
 
 
 @reach.inner
@@ -84,14 +92,7 @@ def replay_load(tree, node, load):
 @reach.inner
 def first_due(f):
     """The row with the earliest next completion, and when another row has its next [s]."""
-    tree = f.tree
-    row = reach.int32_at(f.due_rows, 1)
-    node = f.leaves + row
-    second_s = np.inf
-    while node > 1:
-        second_s = reach.lesser(second_s, reach.node_at(tree, node ^ 1).due_s)
-        node >>= 1
-    return row, second_s
+    return _first_row(f.tree, f.due_rows, f.leaves)
 
 
 @reach.inner
@@ -154,7 +155,7 @@ def tell_due(w, f):
     due_s = reach.node_at(f.tree, 1).due_s
     if w.calls:
         due_s = reach.lesser(due_s, way_due_s(w, f))
-    replay_fleet(w, f.index, due_s)
+    _replay_fleet(w.dues, w.due_fleets, w.fleet_leaves, f.index, due_s)
 
 
 @reach.inner
@@ -168,7 +169,7 @@ def update_row(w, f, replica, row):
     tree = f.tree
     leaf = f.leaves + row
     if due_s != reach.node_at(tree, leaf).due_s:
-        replay_due(f, row, due_s)
+        _replay_row(tree, f.due_rows, f.leaves, row, due_s)
         tell_due(w, f)
     if f.by_load:
         load = settings.NOBODY
