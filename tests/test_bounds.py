@@ -354,3 +354,53 @@ def test_cases_with_and_without_single_events_are_weighed_by_themselves() -> Non
     for one in (case, eventful, case):
         assert weighed.of(one)[0].once == (one is eventful)
     assert weighed.of(case) is not weighed.of(eventful)
+
+
+@settings(max_examples=max(16, settings().max_examples // 2))
+@given(st.integers(0, 1000), st.sampled_from(SENDING), st.sampled_from([0.2, 1.0, 5.0]), st.integers(1, 3))
+def test_of_several_services_each_that_requests_come_to_is_bounded(
+    number: int, tier: dict[str, Any], gap_s: float, replicas: int
+) -> None:
+    """`c` is only called, so nothing is sure of it; what is ruled out misses its objective when it is replayed."""
+    rng = np.random.default_rng(number)
+    at_s = np.cumsum(rng.exponential(gap_s, 300))
+    trace = Trace.from_arrays(
+        at_s=at_s, cpu_s=rng.exponential(0.6, 300), bytes_out=rng.exponential(1e8, 300), span_s=float(at_s[-1]) + 60,
+        route=np.array(["/a", "/a", "/b"])[rng.integers(0, 3, 300)],
+    )  # fmt: skip
+    slots = {"slots": 9, "backlog": 9}
+    services = {
+        "a": Service(routes=["/a"], calls=[{"to": "c", "share": 0.5, "cpu": "10ms"}], **slots),
+        "b": Service(routes=["/b"], **slots),
+        "c": Service(slots=50),
+    }
+    hosting = make_plan(make_tier(**tier), replicas=replicas).only
+    plan = Plan(services=dict.fromkeys(services, hosting))
+    case = make_case(services, plan, Objectives(p90="2s"))
+    sent = LeastUse(Weighed(trace)).of(case)
+    assert set(sent) == {"a", "b"}
+    seen, bill = _spent(trace, case, sent)
+    assert least_cost(case) <= least_cost(case, sent) <= bill
+    assert max(seen) <= bill
+    if Overload(Weighed(trace)).rules_out(case):
+        assert not replay(trace, services, plan, case.objectives).meets_all
+
+
+def test_an_overload_of_one_of_several_services_is_seen() -> None:
+    """Half of the requests come to a service that can do a third of their work; with another one it holds."""
+    at_s = np.linspace(0, 590, 1200)
+    trace = Trace.from_arrays(
+        at_s=at_s, cpu_s=np.full(1200, 3.0), span_s=600, route=np.array(["/a", "/b"])[np.arange(1200) % 2]
+    )
+    services = {name: Service(slots=5, routes=[f"/{name}"]) for name in ("a", "b")}
+    wide, narrow = make_plan(replicas=5).only, make_plan(replicas=1).only
+    wanted = Objectives(p90="30s")
+
+    def is_out(**hosted: Any) -> bool:
+        return Overload(Weighed(trace)).rules_out(make_case(services, Plan(services=hosted), wanted))
+
+    assert is_out(a=wide, b=narrow)
+    assert is_out(a=narrow, b=wide)
+    assert not is_out(a=wide, b=wide)
+    assert not replay(trace, services, Plan(services={"a": wide, "b": narrow}), wanted).meets_all
+    assert replay(trace, services, Plan(services={"a": wide, "b": wide}), wanted).meets_all

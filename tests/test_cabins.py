@@ -10,8 +10,8 @@ import numpy as np
 import pytest
 from typer.testing import CliRunner
 
-from builders import demo_in
-from libramen import Comparison, Outcome, StudyError, Trace, compare, load_study, replay
+from builders import demo_in, make_plan, make_trace
+from libramen import Comparison, Outcome, Service, StudyError, Trace, compare, load_study, replay
 from libramen.cli.app import app
 from libramen.outcome.figures import Figures
 
@@ -328,6 +328,18 @@ def test_a_queue_that_grows(tmp_path: Path) -> None:
         study = _study(tmp_path, text)
         kinds = _kinds(replay(trace, study.services, study.plans["one"]))
         assert (("queue_grows", "database") in kinds) is grows
+
+
+def test_what_is_found_of_queues_is_found_of_one_service_too() -> None:
+    """Two jobs a second of 3 s for one worker; the same worker with one job of 30 s an hour; its sentences name no other."""
+    plan = make_plan(balancer="shared_queue")
+    busy = make_trace(np.arange(0, 3600, 0.5).tolist(), wait=3.0, span_s=3600)
+    found = {finding.kind: finding for finding in replay(busy, Service(slots=1), plan).findings}
+    assert found["queue_grows"].service is None
+    assert found["queue_grows"].text.startswith("The queue of the service grows faster than its workers: 2 visits")
+    idle = make_trace([10.0], wait=30.0, span_s=3600)
+    found = {finding.kind: finding for finding in replay(idle, Service(slots=1), plan).findings}
+    assert found["workers_idle"].text.startswith("Workers of the service are idle: 0.8 %")
 
 
 def test_a_pool_that_is_too_small(tmp_path: Path) -> None:

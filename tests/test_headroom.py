@@ -17,6 +17,7 @@ from builders import demo_in, make_case, make_tier, write_study
 from libramen import Objectives, Plan, ReplayError, Service, StudyError, Terms, Trace, break_even, headroom, load_study
 from libramen.cli.app import app
 from libramen.questions.limits import STEP, Room, rooms_of
+from libramen.runs.cases import LocalProcesses
 from libramen.runs.pool import Pool
 from libramen.runs.store import Store
 
@@ -39,6 +40,19 @@ def _case(service: dict[str, Any], plan: dict[str, Any], tier: Any = None, **obj
     wanted = Objectives(**({"p95": 3, "availability": 0.95} | objectives))
     made = Plan(**{"tier": tier or make_tier(), "size": "s", "replicas": 2, "name": "p"} | plan)
     return make_case({"service": Service(**{"slots": 8, "timeout": 10} | service)}, made, wanted)
+
+
+def test_it_waits_for_what_is_under_way(monkeypatch: pytest.MonkeyPatch) -> None:
+    """And does not ask again and again whether that is done: each wait ends with something that is."""
+    waits = []
+    wait_for = Pool.wait_for
+    monkeypatch.setattr(Pool, "wait_for", lambda pool, some: waits.append(len(some)) or wait_for(pool, some))
+    cases = [_case({"slots": slots}, {}) for slots in (1, 2)]
+    with LocalProcesses(2) as processes, Pool(_trace(), processes) as pool:
+        rooms = rooms_of(cases, pool)
+        replayed = len(pool._tickets)
+    assert rooms == rooms_of(cases, Pool(_trace()))
+    assert len(waits) <= 2 * replayed
 
 
 def room_of(case: Case, trace: Trace) -> Room:
