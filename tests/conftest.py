@@ -18,7 +18,7 @@ _COMMON = {
     "deadline": None,
     "suppress_health_check": [HealthCheck.too_slow, HealthCheck.function_scoped_fixture],
 }
-settings.register_profile("short", max_examples=30, derandomize=True, **_COMMON)
+settings.register_profile("short", max_examples=20, derandomize=True, **_COMMON)
 settings.register_profile("thorough", max_examples=2000, **_COMMON)
 
 

@@ -26,17 +26,17 @@ if TYPE_CHECKING:
 
 
 @pytest.fixture(scope="module")
-def alone(demo_study: Path) -> Comparison:
-    study = load_study(demo_study)
+def alone(hour_study: Path) -> Comparison:
+    study = load_study(hour_study)
     return compare(study, plans=["single", "late", "planned"])
 
 
-def _demo(demo_study: Path, executor: Executor | None = None, **values: Any) -> Comparison:
-    return compare(load_study(demo_study), executor=executor, plans=["single", "late", "planned"], **values)
+def _demo(hour_study: Path, executor: Executor | None = None, **values: Any) -> Comparison:
+    return compare(load_study(hour_study), executor=executor, plans=["single", "late", "planned"], **values)
 
 
 @pytest.mark.parametrize("kind", ["threads", "forked", "spawned", "workers"])
-def test_the_same_figures_wherever_they_run(demo_study: Path, alone: Comparison, kind: str) -> None:
+def test_the_same_figures_wherever_they_run(hour_study: Path, alone: Comparison, kind: str) -> None:
     """A spawned process has nothing: it maps the trace from the cache."""
     executors: dict[str, Callable[[], Executor]] = {
         "threads": lambda: ThreadPoolExecutor(2),
@@ -44,10 +44,10 @@ def test_the_same_figures_wherever_they_run(demo_study: Path, alone: Comparison,
         "spawned": lambda: ProcessPoolExecutor(1, multiprocessing.get_context("spawn")),
     }
     if kind == "workers":
-        found = _demo(demo_study, workers=2)
+        found = _demo(hour_study, workers=2)
     else:
         with executors[kind]() as executor:
-            found = _demo(demo_study, executor)
+            found = _demo(hour_study, executor)
     assert found.figures == alone.figures
     assert json.dumps(found.to_dict()) == json.dumps(alone.to_dict())
 
@@ -66,9 +66,9 @@ class _Weighing(Executor):
         return future
 
 
-def test_little_is_sent(demo_study: Path, alone: Comparison) -> None:
+def test_little_is_sent(hour_study: Path, alone: Comparison) -> None:
     weighing = _Weighing()
-    assert _demo(demo_study, weighing).figures == alone.figures
+    assert _demo(hour_study, weighing).figures == alone.figures
     assert weighing.sent < 90_000  # of twelve plans, with what other months can be made of
 
 
@@ -123,7 +123,7 @@ def test_figures_go_through_json_and_back(start: str | None) -> None:
     assert len(json.dumps(document)) < 10_000
 
 
-def test_one_plan_again_with_all_its_frames(demo_study: Path, alone: Comparison) -> None:
+def test_one_plan_again_with_all_its_frames(hour_study: Path, alone: Comparison) -> None:
     outcome = alone.outcome("late")
     assert outcome.figures(routes=False) == alone.figures[1]
     assert len(outcome.requests) == alone.figures[1].n_requests
