@@ -11,12 +11,12 @@ import pytest
 from libramen.engine.kernel import layout, reach, settings
 from libramen.engine.kernel.arrays import _winners, aligned
 from libramen.engine.kernel.trees import (
+    _replay_fleet,
+    _replay_row,
     choose,
     first_due,
     first_fleet,
     least_busy,
-    replay_due,
-    replay_fleet,
     replay_load,
 )
 
@@ -27,7 +27,7 @@ pytestmark = pytest.mark.skipif(reach.CHECKED, reason="nothing is compiled here"
 def _of_fleets(world, who, due_s, winner, second_s):  # type: ignore[no-untyped-def]
     w = reach.world_at(world, 0)
     for i in range(len(who)):
-        replay_fleet(w, who[i], due_s[i])
+        _replay_fleet(w.dues, w.due_fleets, w.fleet_leaves, who[i], due_s[i])
         winner[i], second_s[i] = first_fleet(w)
 
 
@@ -35,7 +35,7 @@ def _of_fleets(world, who, due_s, winner, second_s):  # type: ignore[no-untyped-
 def _of_rows(world, who, due_s, busy, chosen, winner, second_s, idlest):  # type: ignore[no-untyped-def]
     f = reach.fleet_at(reach.world_at(world, 0), 0)
     for i in range(len(who)):
-        replay_due(f, who[i], due_s[i])
+        _replay_row(f.tree, f.due_rows, f.leaves, who[i], due_s[i])
         replica = reach.replica_at(f, who[i])
         if chosen[i]:
             choose(f, replica, who[i])

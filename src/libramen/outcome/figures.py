@@ -13,7 +13,7 @@ from pydantic import Field
 from libramen.base.results import Count
 from libramen.base.times import local_time
 from libramen.bill.bill import Bill
-from libramen.bill.costs import Costs
+from libramen.bill.costs import Costs, costs_of
 from libramen.engine.replica import Death
 from libramen.outcome.events import Event, happened
 from libramen.outcome.findings import Clock, Finding
@@ -263,10 +263,15 @@ def figures_of(outcome: Outcome, of_routes: Sequence[Measures] | None, *, events
         ),
         services={name: one.figures() for name, one in outcome.services.items() if one.label},
         regions={hosted.name: hosted.region for hosted in outcome.system.hosted if hosted.region is not None},
-        costs=outcome.costs if of_routes is not None else outcome.costs_of(in_short=True),
+        costs=outcome.costs if of_routes is not None else _costs_in_short(outcome),
         kept_replays=kept_replays(outcome),
         **_same(outcome),
     )
+
+
+def _costs_in_short(outcome: Outcome) -> Costs:
+    use = outcome.weighted_replays.use()
+    return costs_of(outcome.bill, use, outcome.span_s, outcome.start, outcome.system.entries, in_short=True)
 
 
 def kept_replays(outcome: Outcome) -> KeptReplays:

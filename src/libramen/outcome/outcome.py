@@ -243,12 +243,7 @@ class Outcome(OfRequests, Shown):
     @cached_property
     def costs(self) -> Costs:
         """Where the money of a month goes: by service, by route, by hour, and by what it is paid for."""
-        return self.costs_of(in_short=False)
-
-    def costs_of(self, *, in_short: bool) -> Costs:
-        """The same; `in_short`: without those by route and by hour."""
-        use = self.weighted_replays.use()
-        return costs_of(self.bill, use, self.span_s, self.start, self.system.entries, in_short=in_short)
+        return costs_of(self.bill, self.weighted_replays.use(), self.span_s, self.start, self.system.entries)
 
     def series_table(self) -> heavy.DataFrame:
         """One row per window of `run.window_s`, with units in the names of columns, for a file.

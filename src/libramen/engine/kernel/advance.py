@@ -230,6 +230,6 @@ def _make_advance(sources: int, lean: int) -> Callable[..., Any]:
 def advance_of(*, lean: bool) -> Callable[..., Any]:
     """`advance` for a world in which nothing is known beforehand, or for one as in `fields.LEAN`.
 
-    Each takes ten seconds to compile, so it is compiled when it is first asked for.
+    Each takes half a minute to compile, so it is compiled when it is first asked for.
     """
     return _make_advance(_SOURCES, int(lean))

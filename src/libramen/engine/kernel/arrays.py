@@ -9,7 +9,7 @@ import numpy as np
 from libramen.base import streams
 from libramen.engine.border.records import N_PARTS
 from libramen.engine.kernel import fields, layout, reach
-from libramen.engine.kernel.settings import CHOSEN, CLIENT_SETTINGS, NOBODY, SETTINGS
+from libramen.engine.kernel.settings import CHOSEN, CLIENT_SETTINGS, KEYS, NOBODY, SETTINGS
 
 if TYPE_CHECKING:
     from libramen.engine.border.records import Results
@@ -119,10 +119,8 @@ class WorldArrays(Pointing):
         world["columns"], world["parts"] = spec.columns, spec.n_parts
         world["repeats_any"] = any(client.retries for client in spec.clients)
         world["forced"] = any(server.forced for server in spec.servers)
-        for key, purpose in (("balancer_key", "balancer"), ("retry_key", "retry"), ("share_key", "share")):
-            world[key] = streams.key(spec.seed, purpose)
-        for key, purpose in (("call_key", "call"), ("error_key", "error"), ("look_key", "look")):
-            world[key] = streams.key(spec.seed, purpose)
+        for key in KEYS:
+            world[key] = streams.key(spec.seed, key.removesuffix("_key"))
         self._make_clients()
         self._point(edges_s=np.zeros(0), applies=np.zeros(0, np.int64))
         n = 0 if results is None else len(results)

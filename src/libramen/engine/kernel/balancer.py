@@ -28,7 +28,7 @@ import numpy as np
 
 from libramen.base.times import EPSILON_S
 from libramen.engine.kernel import layout, lists, reach, settings
-from libramen.engine.kernel.clients import fail, watch
+from libramen.engine.kernel.clients import ask_for_room, fail, take, watch
 from libramen.engine.kernel.integrals import integrate
 from libramen.engine.kernel.places import begin_place, enter, refuse
 from libramen.engine.kernel.service import find_ready, is_dropped, kill, move_over, take_slot
@@ -41,9 +41,8 @@ _ROUND_ROBIN, _RANDOM = settings.CODES["round_robin"], settings.CODES["random"]
 @reach.inner
 def arrive(w, f, i, now_s):
     """Request `i` of the chunk arrives: its entry in `visits`."""
-    index = w.free
+    index = take(w)
     visit = reach.visit_at(w, index)
-    w.free = visit.link
     visit.id = w.next
     w.next += 1
     w.n_open += 1
@@ -153,8 +152,7 @@ def note_sent(w, f, index):
     entry.failed = 0
     main.n_sent += 1
     if main.n_sent == main.sent_size:
-        w.attention = 1
-        w.full = 1
+        ask_for_room(w)
 
 
 @reach.inner

@@ -21,7 +21,7 @@ import numpy as np
 
 from libramen.engine.kernel import layout, lists, reach, settings
 from libramen.engine.kernel.balancer import asks, first_side, lacks_slot
-from libramen.engine.kernel.clients import answer, errored, free
+from libramen.engine.kernel.clients import answer, errored, free, spend, take
 from libramen.engine.kernel.connections import abandon, connect, forget_unsent, hand_on, heard, leave_queue, push
 from libramen.engine.kernel.integrals import integrate
 from libramen.engine.kernel.places import begin_place, site_for
@@ -121,9 +121,8 @@ def _is_made(w, visit, client):
 @reach.seldom
 def _make(w, f, index, visit, client, nth, now_s):
     """A call is made: it is sent as soon as it has a connection."""
-    call_index = w.free
+    call_index = take(w)
     call = reach.visit_at(w, call_index)
-    w.free = call.link
     w.n_open += 1
     call.id = visit.id
     call.route = visit.route
@@ -229,12 +228,10 @@ def _take_over(w, to, index, now_s):
     call = reach.visit_at(w, index)
     f = reach.fleet_at(w, call.fleet)
     if call.ending != layout.OK:
-        at = w.parts * to + f.part + layout.RETRIED
-        reach.set_float(w.spent, at, reach.float_at(w.spent, at) + (now_s - call.first_s))
+        spend(w, w.parts * to + f.part + layout.RETRIED, now_s - call.first_s)
         return
     for part in range(f.part, f.parts_end):
-        at = w.parts * to + part
-        reach.set_float(w.spent, at, reach.float_at(w.spent, at) + reach.float_at(w.spent, w.parts * index + part))
+        spend(w, w.parts * to + part, reach.float_at(w.spent, w.parts * index + part))
 
 
 @reach.seldom

@@ -27,10 +27,32 @@ from libramen.engine.kernel.uniforms import lineage_of, uniforms
 
 
 @reach.inner
+def ask_for_room(w):
+    """Something is full: there must be more of it before this event goes on."""
+    w.attention = 1
+    w.full = 1
+
+
+@reach.inner
+def take(w):
+    """A free entry of `visits`."""
+    index = w.free
+    w.free = reach.visit_at(w, index).link
+    return index
+
+
+@reach.inner
 def free(w, index):
     """Give an entry of `visits` back."""
     reach.visit_at(w, index).link = w.free
     w.free = index
+
+
+@reach.inner
+def plan(w, visit):
+    """It waits for something from now on, behind all that do already."""
+    visit.planned = w.planned
+    w.planned += 1
 
 
 @reach.apart
@@ -94,8 +116,7 @@ def end(w, f, index, latency_s, ending, number, now_s):
         more.attempts = visit.attempt
         w.n_ended += 1
         if w.n_ended >= w.ended_full:
-            w.attention = 1
-            w.full = 1
+            ask_for_room(w)
     w.n_open -= 1
 
 
@@ -104,23 +125,24 @@ def _add_up(w, f, index, overhead_s, now_s):
     """Where the time of an attempt went that was answered ok; the time of its calls is there already."""
     visit = reach.visit_at(w, index)
     own = w.parts * index + f.part
-    _add(w, own + layout.RETRIED, visit.at_s - _first_s(visit))
+    spend(w, own + layout.RETRIED, visit.at_s - _first_s(visit))
     queued_s = max(0.0, visit.slot_at_s - visit.at_s)
-    _add(w, own + layout.QUEUED, queued_s)
+    spend(w, own + layout.QUEUED, queued_s)
     cpu_s = visit.cpu_s / f.alone
     own_wait_s = visit.left_s if f.n_calls else visit.wait_s
-    _add(w, own + layout.CPU, cpu_s)
-    _add(w, own + layout.SLOWED, max(0.0, now_s - visit.at_s) - queued_s - cpu_s - own_wait_s - visit.called_s)
-    _add(w, own + layout.CONNECTING, visit.connecting_s)
-    _add(w, own + layout.OWN_WAIT, own_wait_s)
-    _add(w, own + layout.OVERHEAD, overhead_s)
+    spend(w, own + layout.CPU, cpu_s)
+    spend(w, own + layout.SLOWED, max(0.0, now_s - visit.at_s) - queued_s - cpu_s - own_wait_s - visit.called_s)
+    spend(w, own + layout.CONNECTING, visit.connecting_s)
+    spend(w, own + layout.OWN_WAIT, own_wait_s)
+    spend(w, own + layout.OVERHEAD, overhead_s)
     if not visit.is_call:
         for part in range(f.part, f.parts_end):
             reach.set_float(w.out_spent, w.parts * visit.id + part, reach.float_at(w.spent, w.parts * index + part))
 
 
 @reach.inner
-def _add(w, at, time_s):
+def spend(w, at, time_s):
+    """So much more time of a visit went to a part of it."""
     reach.set_float(w.spent, at, reach.float_at(w.spent, at) + time_s)
 
 
@@ -158,8 +180,7 @@ def _log(w, f, visit, now_s):
         reach.set_float(main.answers, main.n_answers, max(0.0, now_s - visit.at_s) + _way_s(w, f, visit))
         main.n_answers += 1
         if main.n_answers == main.answers_size:
-            w.attention = 1
-            w.full = 1
+            ask_for_room(w)
 
 
 @reach.apart
@@ -193,8 +214,7 @@ def _note_time(w, main, visit, now_s):
     entry.judgement = main.judgement if visit.sent >= main.n_forgotten else 0
     main.n_timed += 1
     if main.n_timed == main.timed_size:
-        w.attention = 1
-        w.full = 1
+        ask_for_room(w)
 
 
 @reach.apart
@@ -323,8 +343,7 @@ def _repeat_later(w, client, index, failed_s):
     visit.first_s = _first_s(visit)
     visit.failed_s = failed_s
     visit.phase = layout.PAUSED
-    visit.planned = w.planned
-    w.planned += 1
+    plan(w, visit)
     pause_s = client.retry_after_s * 2.0 ** (visit.attempt - 1)
     if client.retry_jitter > 0.0:
         u, _ = uniforms(w.retry_key, visit.id, lineage_of(visit), visit.place)
@@ -401,9 +420,8 @@ def give_up(w, limit_s):
     old = reach.visit_at(w, index)
     client = reach.client_at(w.clients, old.client)
     unwatch(w, client, index)
-    copy = w.free
+    copy = take(w)
     new = reach.visit_at(w, copy)
-    w.free = new.link
     reach.copy_visit(w, copy, index)
     old.given_up = 1
     new.sent = -1

@@ -14,7 +14,7 @@ from __future__ import annotations
 import numpy as np
 
 from libramen.engine.kernel import layout, lists, reach
-from libramen.engine.kernel.clients import free, give_up_for_good
+from libramen.engine.kernel.clients import free, give_up_for_good, plan
 from libramen.engine.kernel.heaps import find, heap_remove, turn_out
 from libramen.engine.kernel.trees import replay_time
 
@@ -44,8 +44,7 @@ def connect(w, f, client, index, row, now_s):
     call.phase = layout.QUEUED_UP
     call.pool_row = row
     call.pool_fleet = f.index
-    call.planned = w.planned
-    w.planned += 1
+    plan(w, call)
     call.queued_at_s = now_s
     lists.to_pool(w, pool, index)
     if client.pool_timeout_s < np.inf and lists.to_impatient(w, client, index):

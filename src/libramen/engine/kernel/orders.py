@@ -19,7 +19,7 @@ from libramen.engine.kernel.clients import fail
 from libramen.engine.kernel.connections import push
 from libramen.engine.kernel.integrals import count_cores, integrate
 from libramen.engine.kernel.places import find_silent
-from libramen.engine.kernel.service import end_all, find_ready, lose_all, move_over, withdraw
+from libramen.engine.kernel.service import end_all, find_ready, lose_all, move_over, offer, withdraw
 from libramen.engine.kernel.trees import update_row
 from libramen.engine.kernel.use import forget_use
 
@@ -82,9 +82,7 @@ def _add(w, f, row, now_s):
         f.n_ready += 1
         if f.other >= 0:
             move_over(w, reach.fleet_at(w, f.other))
-    w.attention = 1
-    w.room_fleet = f.index
-    w.room_row = row
+    offer(w, f, row)
     update_row(w, f, replica, row)
 
 
@@ -133,9 +131,7 @@ def _fail(w, f, row, now_s, found):
             withdraw(f, row)
             move_over(w, f)
         else:
-            w.attention = 1
-            w.room_fleet = f.index
-            w.room_row = row
+            offer(w, f, row)
     update_row(w, f, replica, row)
 
 

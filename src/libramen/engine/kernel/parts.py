@@ -17,6 +17,13 @@ from numba.core.compiler_machinery import FunctionPass, register_pass
 from numba.core.untyped_passes import TranslateByteCode
 
 _USUAL: Final[Any] = getattr(codegen, "JITCodeLibrary", object)
+_NEEDLESS: Final = {
+    "WithLifting", "InlineClosureLikes", "RewriteSemanticConstants", "DeadBranchPrune", "RewriteDynamicRaises",
+    "MakeFunctionToJitFunction", "InlineInlinables", "FindLiterallyCalls", "LiteralUnroll",
+    "LiteralPropagationSubPipelinePass", "InlineOverloads", "NopythonRewrites", "AnnotateTypes",
+    "DumpParforDiagnostics",
+}  # fmt: skip
+"""What the compiler does for code that parts do not have: `with`, functions in functions, arrays, loops in parallel."""
 _REPLACED: Final = ("_optimize_final_module", "_finalize_final_module", "_finalize_dynamic_globals", "add_ir_module")
 
 
@@ -90,6 +97,7 @@ def _compiled_as(library: type) -> dict[str, Any]:
         def define_pipelines(self) -> list[Any]:
             passes = DefaultPassBuilder.define_nopython_pipeline(self.state)
             passes.add_pass_after(AsPart, TranslateByteCode)
+            passes.passes = [one for one in passes.passes if one[0].__name__ not in _NEEDLESS]
             passes.finalize()
             return [passes]
 

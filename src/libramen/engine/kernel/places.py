@@ -57,19 +57,6 @@ def _nearest(w, first, origin, among):
     return chosen
 
 
-@reach.seldom
-def _nearest_open(w, first, origin):
-    """The nearest region that is open now, NOTHING: none is. Only those are asked that would be the nearest yet."""
-    chosen = layout.NOTHING
-    best = np.inf
-    for k in range(first.n_sites):
-        trip_s = reach.float_at(w.trips_s, origin * w.n_services + first.index + k)
-        if trip_s < best and _is_open(w, reach.fleet_at(w, first.index + k)):
-            best = trip_s
-            chosen = np.int64(first.index + k)
-    return chosen
-
-
 @reach.apart
 def site_for(w, f, origin, visitor, index, now_s):
     """The fleet that gets the next attempt: of a visit, or of a request that is about to arrive (NOTHING).
@@ -77,11 +64,9 @@ def site_for(w, f, origin, visitor, index, now_s):
     It is refused there where no region is open (`w.finds_none`).
     """
     first = reach.fleet_at(w, f.first_site)
-    if first.reroute_s == 0.0 or (index >= 0 and reach.visit_at(w, index).is_call == 1):
-        chosen = _nearest_open(w, first, origin)
-        w.finds_none = 1 if chosen < 0 else 0
-        return _nearest(w, first, origin, np.int64(0)) if chosen < 0 else chosen
-    seen = _as_seen(w, first, visitor, index, now_s, _open(w, first))
+    seen = _open(w, first)
+    if first.reroute_s > 0.0 and (index < 0 or reach.visit_at(w, index).is_call == 0):
+        seen = _as_seen(w, first, visitor, index, now_s, seen)
     w.finds_none = 1 if seen == 0 else 0
     return _nearest(w, first, origin, seen)
 

@@ -28,7 +28,7 @@ from __future__ import annotations
 import numpy as np
 
 from libramen.engine.kernel import layout, lists, reach
-from libramen.engine.kernel.clients import fail
+from libramen.engine.kernel.clients import ask_for_room, fail
 from libramen.engine.kernel.connections import abandon, forget_connections, push
 from libramen.engine.kernel.heaps import heap_remove, heap_up
 from libramen.engine.kernel.integrals import count_cores, count_turn, integrate
@@ -100,15 +100,19 @@ def _slower(f, replica, now_s):
     return 1.0 + (f.warm_up_factor - 1.0) * max(0.0, cold)
 
 
+@reach.inner
+def _wait_until(w, replica, index, ends_s):
+    heap_up(w, reach.heap_of(replica, layout.WAITING), replica.n_waiting, ends_s, index)
+    replica.n_waiting += 1
+
+
 @reach.apart
 def _note_turn(w, replica, index, now_s):
     """A CPU turn whose end is known: it stands in both heaps, in that of the running without a time of its own."""
     request = reach.visit_at(w, index)
     reach.set_float(w.turns, 5 * request.id, now_s)
     reach.set_float(w.turns, 5 * request.id + 4, replica.v)
-    ends_s = now_s + request.cpu_s * max(0.0, request.wait_s - now_s)
-    heap_up(w, reach.heap_of(replica, layout.WAITING), replica.n_waiting, ends_s, index)
-    replica.n_waiting += 1
+    _wait_until(w, replica, index, now_s + request.cpu_s * max(0.0, request.wait_s - now_s))
 
 
 @reach.inner
@@ -163,9 +167,7 @@ def start_wait(w, f, replica, index, now_s):
     """A visit in its slot has no CPU work left, and no calls, and waits for something else."""
     visit = reach.visit_at(w, index)
     wait_s = (visit.left_s if f.n_calls else visit.wait_s) * f.slower
-    ends_s = max(now_s, f.wait_from * now_s + wait_s)
-    heap_up(w, reach.heap_of(replica, layout.WAITING), replica.n_waiting, ends_s, index)
-    replica.n_waiting += 1
+    _wait_until(w, replica, index, max(now_s, f.wait_from * now_s + wait_s))
 
 
 @reach.apart
@@ -189,14 +191,12 @@ def take_slot(w, f, replica, row, index, now_s):
     if replica.in_slots > f.fullest:
         f.fullest = replica.in_slots
         if f.fullest >= f.places_left_at:
-            w.attention = 1
-            w.full = 1
+            ask_for_room(w)
     reach.level_at(f.levels, replica.state - layout.READY).in_slots += 1
     if visit.cpu_s == 0.0:
         if f.errs and errs(w, f, replica, index):  # a completion of its own, at this instant
             visit.fails = 1
-            heap_up(w, reach.heap_of(replica, layout.WAITING), replica.n_waiting, now_s, index)
-            replica.n_waiting += 1
+            _wait_until(w, replica, index, now_s)
         elif f.n_calls:
             begin_calls(w, replica, row, index)
         else:
@@ -231,6 +231,14 @@ def end_calls(w, replica, index):
 
 
 @reach.inner
+def offer(w, f, row):
+    """A replica has room for what is held, which is handed out within this event."""
+    w.attention = 1
+    w.room_fleet = f.index
+    w.room_row = row
+
+
+@reach.inner
 def leave_slot(w, f, replica, row, now_s):
     """A visit has left its slot: the next one in the backlog takes it, then the queue may move up."""
     replica.in_slots -= 1
@@ -245,9 +253,7 @@ def leave_slot(w, f, replica, row, now_s):
         replica.busy -= 1
         fail(w, f, index, layout.TIMED_OUT, replica.number, now_s)
     if f.n_held:
-        w.attention = 1
-        w.room_fleet = f.index
-        w.room_row = row
+        offer(w, f, row)
     if f.meters and replica.in_slots == 0:
         end_use(w, f, replica, now_s)
     if replica.busy == 0 and replica.state == layout.DRAINING:  # the control plane is told that it has nothing left

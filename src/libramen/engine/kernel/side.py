@@ -253,14 +253,17 @@ class KernelSide(FleetArrays):
 
     def integrals(self, at_s: float) -> tuple[float, ...]:
         """The integrals up to `at_s`, see `Integrals`. Changes nothing."""
-        passed_s = max(0.0, at_s - self._now_s.item())
+        ready, together = self._both_sums(max(0.0, at_s - self._now_s.item()))
+        return *ready[:3], *together
+
+    def _both_sums(self, passed_s: Any) -> tuple[tuple[Any, ...], tuple[Any, ...]]:
+        """Of the ready replicas, and of all."""
         levels: Any = self._levels.tolist()
         ready, draining = levels
-        cpu, slots, waiting, throttled = sums = self._sums(ready, passed_s)
-        if draining[3] or draining[6]:  # one drains, or did
-            more = self._sums(draining, passed_s)
-            cpu, slots, waiting, throttled = (mine + theirs for mine, theirs in zip(sums, more, strict=True))
-        return sums[0], sums[1], sums[2], cpu, slots, waiting, throttled
+        sums = self._sums(ready, passed_s)
+        if not (draining[3] or draining[6]):  # none drains, or did
+            return sums, sums
+        return sums, tuple(a + b for a, b in zip(sums, self._sums(draining, passed_s), strict=True))
 
     def _sums(self, level: tuple[float, ...], passed_s: Any) -> tuple[Any, ...]:
         below, above, above_steady, in_slots, waiting, cpu_s, in_slots_s, waiting_s, throttled_s = level
@@ -334,10 +337,6 @@ class KernelSide(FleetArrays):
         """The integrals at the edges; those that are still to come are as nothing more happens before them."""
         edge = int(self._record[0]["edge"])
         passed_s = np.maximum(0.0, self._edges_s[edge:] - self._now_s.item())
-        ready, draining = self._levels.tolist()
-        sums = self._sums(ready, passed_s)
-        if draining[3] or draining[6]:
-            sums = tuple(a + b for a, b in zip(sums, self._sums(draining, passed_s), strict=True))
-        for column, values in enumerate(sums):
+        for column, values in enumerate(self._both_sums(passed_s)[1]):
             self._series[edge:, column] = values
         return self._series
