@@ -5,14 +5,19 @@ from __future__ import annotations
 import gzip
 import os
 import shutil
+import signal
 import tempfile
 from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
 import pytest
 from hypothesis import HealthCheck, settings
 
 from builders import shared_demo
 from libramen.engine.compiling import Compilation
+
+if TYPE_CHECKING:
+    from collections.abc import Generator
 
 _COMMON = {
     "deadline": None,
@@ -45,6 +50,33 @@ def pytest_sessionstart(session: pytest.Session) -> None:
     """Compile once, before the first test and before there are workers, so that no test depends on what is compiled."""
     if not session.config.option.collectonly:
         Compilation(lambda _what: None).wait()
+
+
+CHECKED_S = 60
+"""So long a test has where nothing is compiled and every index is checked: a thousand times slower, and some are large."""
+
+
+def _no_longer() -> Generator[None, Any, Any]:
+    """It goes as far as it comes in that time, and is left then, as one that was skipped."""
+    is_checked = bool(os.environ.get("NUMBA_DISABLE_JIT"))
+    if is_checked:
+        signal.signal(signal.SIGALRM, lambda *_: pytest.skip(f"{CHECKED_S} s of it found nothing"))
+        signal.alarm(CHECKED_S)
+    try:
+        return (yield)
+    finally:
+        if is_checked:
+            signal.alarm(0)
+
+
+@pytest.hookimpl(wrapper=True)
+def pytest_runtest_setup() -> Generator[None, Any, Any]:
+    return (yield from _no_longer())
+
+
+@pytest.hookimpl(wrapper=True)
+def pytest_runtest_call() -> Generator[None, Any, Any]:
+    return (yield from _no_longer())
 
 
 def pytest_unconfigure(config: pytest.Config) -> None:

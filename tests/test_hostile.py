@@ -428,7 +428,7 @@ BOTH_PLANES = sorted(
 @pytest.mark.thorough
 @pytest.mark.parametrize("file", BOTH_PLANES)
 def test_the_planes_agree_uncompiled_with_every_index_checked(file: str) -> None:
-    """Every test in which both planes meet."""
+    """Every test of the files in which both planes meet: see `conftest.CHECKED_S`."""
     done = subprocess.run(
         [sys.executable, "-m", "pytest", "-q", "-x", file], capture_output=True, text=True, check=False,
         cwd=Path(__file__).parent, env=os.environ | {"NUMBA_DISABLE_JIT": "1"},
