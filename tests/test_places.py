@@ -27,7 +27,7 @@ from libramen import (
 )
 from libramen.base.errors import StudyError
 from libramen.cli import run
-from libramen.questions.bounds import least_cost
+from libramen.questions.bounds import LeastUse, Overload, Weighed, least_cost
 from libramen.questions.causes import because
 from libramen.questions.check import check
 from libramen.questions.expected_load import loads_of
@@ -615,6 +615,20 @@ def test_what_an_edge_answers_is_no_work_of_the_fleets(study: Path) -> None:
     loads = loads_of(loaded.trace(), system)
     assert loads.of[0].visits.sum() == loads.of[0].cpu_s.sum() == 0
     np.testing.assert_allclose(loads.way_s, 0.02)
+
+
+def test_nothing_is_sure_of_a_fleet_whose_requests_others_may_get() -> None:
+    """All come from the south, so the region that is written first has none of them; an edge may answer all."""
+    trace = make_trace(np.arange(600.0).tolist(), cpu=5.0, area=["south"] * 600, span_s=600)
+    tier = make_tier(billing="per_request", per_million_requests=900, sizes={"s": {"cores": 1}})
+    for values in ({"regions": ["east", "west"]}, {"regions": ["east"], "edge": {"hit": 1.0}}):
+        system = System.of(Service(slots=4), make_plan(tier, **values), RoundTrips(TRIPS))
+        case = Case(system, Objectives(availability="100%", p95="9s"))
+        assert LeastUse(Weighed(trace)).of(case) == {}
+        assert not Overload(Weighed(trace)).rules_out(case)
+    alone = Case(System.of(Service(slots=4), make_plan(tier)), Objectives(availability="100%", p95="9s"))
+    assert LeastUse(Weighed(trace)).of(alone)
+    assert Overload(Weighed(trace)).rules_out(alone)
 
 
 def test_who_hears_of_a_loss_does_not_wait_for_the_same_news_again() -> None:
