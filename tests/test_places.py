@@ -626,9 +626,11 @@ def test_nothing_is_sure_of_a_fleet_whose_requests_others_may_get() -> None:
         case = Case(system, Objectives(availability="100%", p95="9s"))
         assert LeastUse(Weighed(trace)).of(case) == {}
         assert not Overload(Weighed(trace)).rules_out(case)
-    alone = Case(System.of(Service(slots=4), make_plan(tier)), Objectives(availability="100%", p95="9s"))
-    assert LeastUse(Weighed(trace)).of(alone)
-    assert Overload(Weighed(trace)).rules_out(alone)
+    for values in ({}, {"regions": ["east"]}):
+        alone = System.of(Service(slots=4), make_plan(tier, **values), RoundTrips(TRIPS))
+        case = Case(alone, Objectives(availability="100%", p95="9s"))
+        assert LeastUse(Weighed(trace)).of(case)
+        assert Overload(Weighed(trace)).rules_out(case)
 
 
 def test_who_hears_of_a_loss_does_not_wait_for_the_same_news_again() -> None:

@@ -140,13 +140,13 @@ class Weighed:
 def _known_as(case: Case, trace: Trace) -> tuple[Any, ...]:
     """What `_entries` depends on."""
     system = case.system
-    if system.is_placed or system.edge is not None:
+    if len(system.services) < len(system.hosted) or system.edge is not None:
         return ()
     return system.names, tuple(system.servers_of(trace.routes).tolist())
 
 
 def _entries(case: Case, trace: Trace) -> list[tuple[Hosted, np.ndarray]]:
-    """The fleets at which requests arrive, and the numbers of those: none behind an edge or where regions share them.
+    """The fleets at which requests arrive, and which requests; none behind an edge, or where a service has several.
 
     An answered request has been there once at least, and its CPU work is done there.
     """
