@@ -224,20 +224,22 @@ def test_check_finds_timeouts_and_gaps() -> None:
 
 
 def test_check_finds_what_is_too_slow_of_several_services() -> None:
-    """Half of the requests to `a` need 2 s and its users wait 1.5 s; those to `b` need 3 s and wait 9 s; p95 is 3 s."""
+    """Half of the requests to `a` need 2 s and its users wait 1.5 s; those to `b` need 4 s, two calls of 0.5 s included."""
     from libramen.questions.check import check_plan
     from libramen.study.system import System
 
     trace = make_trace([0, 100, 200], cpu=[1, 2, 3], route=["/a", "/a", "/b"], span_s=3600)
     services = {name: Service(slots=1, routes=[f"/{name}"], timeout=s) for name, s in (("a", 1.5), ("b", 9))}
+    services["b"] = services["b"].replace(calls=[{"to": "c", "times": 2, "cpu": "500ms"}])
+    services["c"] = Service(slots=1)
     plan = Plan(services=dict.fromkeys(services, make_plan().only))
     study: Any = SimpleNamespace(
         objectives=Objectives(p95="2.5s"), currency="EUR", month=MonthTable(), terms=Terms(), account=Account()
     )
     found = {one.service: one for one in check_plan(study, trace, System.of(services, plan))}
-    assert [one.alone_p95_s for one in found.values()] == [2, 3]
+    assert [one.alone_p95_s for one in found.values()] == [2, 4, 0.5]
     assert {name: [problem.kind for problem in one.problems] for name, one in found.items()} == {
-        "a": ["too_slow", "timeout"], "b": [],
+        "a": ["too_slow", "timeout"], "b": [], "c": [],
     }  # fmt: skip
     assert found["a"].problems[1].text.startswith("50.00 % of the requests")
 
