@@ -36,14 +36,16 @@ def outcome_sections(study: Study, found: Outcome) -> list[Section]:
     """What came of one plan."""
     figures = found.figures(events=True)
     findings = tuple(f"- {finding.text}" for finding in figures.findings)
-    fleets = "".join(
-        f"\n  {one.label}: {fleet}" if one.label else f" {fleet}"
-        for one in found.services.values()
-        for fleet in [_fleet(one, figures.parts[one.name])]
-    )
+    hosted_on = [f"plan {found.plan.name}:"]
+    for one in found.services.values():
+        fleet = _fleet(one, figures.parts[one.name])
+        if one.label:
+            hosted_on.append(f"  {one.label}: {fleet}")
+        else:
+            hosted_on[0] += f" {fleet}"
     sections = [
         *demand_sections(found.trace.demand),
-        heading(study, found.trace, *f"plan {found.plan.name}:{fleets}".split("\n")),
+        heading(study, found.trace, *hosted_on),
         Section(sentences=tuple(sentences(found)), prose=True),
         *([Section("Findings", findings, prose=True)] if findings else []),
         *events_section(found, figures.events),
