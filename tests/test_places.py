@@ -60,6 +60,8 @@ def placed(trace: Trace, service: Service | dict[str, Service], plan: Plan | dic
     for name in ("ending", "server", "replica", "attempts"):
         np.testing.assert_array_equal(getattr(one.run.kept, name), getattr(other.run.kept, name))
     np.testing.assert_allclose(one.run.kept.latency_s, other.run.kept.latency_s, atol=1e-9)
+    for mine, another in zip(one.run.services.values(), other.run.services.values(), strict=True):
+        np.testing.assert_allclose(mine.integrals, another.integrals, atol=1e-8)
     return one
 
 
@@ -643,6 +645,49 @@ def test_who_hears_of_a_loss_does_not_wait_for_the_same_news_again() -> None:
     found = placed(trace, services, {"web": web, "database": home})
     # The first call hears at 5 that all is lost; the second has its connection then, and knows it at once.
     assert came(found) == [("ok", 4.25, "west"), ("ok", 3.25, "west")]
+
+
+def test_what_is_held_in_a_closed_region_is_not_overtaken() -> None:
+    loss = {"kind": "region_loss", "region": "east", "at": 10, "lasts": 1, "detect": 0}
+    tier, slow = make_tier(provision=2, holds_requests=True), make_tier(provision=12)
+    web = Hosting(tier=tier, size="s", replicas=1, regions=["east", "west"], reroute=1000, faults=[loss])
+    plan = {"web": web, "other": Hosting(tier=slow, size="s", replicas=1, regions=["east"])}
+    services = {"web": Service(slots=1, routes=["/"]), "other": Service(slots=1, routes=["/other"])}
+    # Who came at 5 looks again after the trace is over, and so sends to the east while it is closed.
+    trace = make_trace([5.0, 12.0, 14.0], cpu=1.0, visitor=[0] * 3, area=["north"] * 3, route=["/"] * 3, span_s=50)
+    found = placed(trace, services, plan)
+    # Its replica is ready at 13, that of the other service at 23: then the region is open.
+    assert [stages(found, f"{name} in east" if name == "web" else name)[1] for name in plan] == [
+        [(13.0, "ready")],
+        [(23.0, "ready")],
+    ]
+    assert came(found) == [("ok", 1.25, "east"), ("ok", 12.25, "east"), ("ok", 11.25, "east")]
+
+
+def test_a_process_that_stood_by_is_struck_no_more_often_than_others() -> None:
+    trace, crash = make_trace([1.0], span_s=5000), {"kind": "crash", "every_about": 10}
+    serving, backed = (make_plan(replicas=2 - n, standby=n, promote=0, faults=[crash]) for n in (0, 1))
+    first, second = (replay(trace, Service(slots=1), plan).run.only.faults for plan in (serving, backed))
+    assert 900 < len(first) < 1100  # two processes for 5000 s
+    assert first == second
+
+
+def test_requests_end_that_are_held_for_standbys_which_die_before_they_serve() -> None:
+    trace = make_trace([1.0, 20.0], cpu=0.1, span_s=30)
+    release = {"strategy": "handover", "at": 5, "crashes_after": 1}
+    plan = make_plan(make_tier(holds_requests=True), standby=1, promote=3, rollouts=[release])
+    found = placed(trace, Service(slots=1, start=1), plan, round_trips=None)
+    assert list(found.requests["ending"]) == ["ok", "refused"]
+
+
+def test_requests_end_that_are_held_beside_a_rule_that_never_rests() -> None:
+    trace = make_trace([1.0, 2.0], cpu=0.1, route=["/held", "/"], span_s=20)
+    services = {"held": Service(slots=1, routes=["/held"]), "other": Service(slots=1, routes=["/"])}
+    nobody = Hosting(tier=make_tier(holds_requests=True), size="s", replicas=0)
+    now_three_now_one = {"rule": lambda seen: 4 - min(seen.have, 3), "every": 2, "floor": 1, "ceiling": 5}
+    restless = Hosting(tier=make_tier(provision=9), size="s", replicas=1, scaling=now_three_now_one)
+    found = replay(trace, services, {"held": nobody, "other": restless})
+    assert list(found.requests["ending"]) == ["refused", "ok"]
 
 
 def test_held_requests_end_beside_a_release_that_crashes_for_ever() -> None:

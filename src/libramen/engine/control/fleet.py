@@ -391,7 +391,7 @@ class Fleet:
         self.note_death(replica, now_s, why)
         is_found = detection.at_s == now_s
         if not is_found:
-            counts = not self._dies_for_ever(replica)
+            counts = not self.dies_for_ever(replica)
             self._agenda.add(
                 detection.at_s, Kind.FAULT, self._detect, replica.number, replica, detection, counts=counts
             )
@@ -407,10 +407,10 @@ class Fleet:
         at_s = now_s + start.at(z)
         if replica.detection is None or at_s - replica.detection.at_s > EPSILON_S:  # it is out until it works
             at_s = self.detector.counts_from(replica, at_s)
-        process, counts = Process(replica, replica.life), not self._dies_for_ever(replica)
+        process, counts = Process(replica, replica.life), not self.dies_for_ever(replica)
         self._agenda.add(at_s, Kind.READY, self._has_started, replica.number, process, counts=counts)
 
-    def _dies_for_ever(self, replica: Replica) -> bool:
+    def dies_for_ever(self, replica: Replica) -> bool:
         """Whether its processes die one after the other: while only that goes on, nothing is left to happen."""
         return self.versions[replica.version].crashes_after is not None
 
@@ -441,7 +441,7 @@ class Fleet:
             self._plane.drain(replica.number, now_s)
         self._enter(replica, now_s, "coming")
         again_s = max(now_s, self.detector.counts_from(replica, replica.works_s, after=1))
-        process, counts = Process(replica, replica.life), not self._dies_for_ever(replica)
+        process, counts = Process(replica, replica.life), not self.dies_for_ever(replica)
         self._agenda.add(again_s, Kind.READY, self._has_started, replica.number, process, counts=counts)
         self._changed(now_s, replica)
 

@@ -97,7 +97,9 @@ class ArrivalScaler(Scaler):
         self._idle_but_needed.clear()
 
     def _look_at(self, number: int, at_s: float) -> None:
-        self._agenda.add(at_s, Kind.IDLE, self._look, number, self._fleet.replicas[number - 1])
+        replica = self._fleet.replicas[number - 1]
+        counts = not self._fleet.dies_for_ever(replica)
+        self._agenda.add(at_s, Kind.IDLE, self._look, number, replica, counts=counts)
 
     def _look(self, now_s: float, replica: Replica) -> None:
         """Drain a replica that has been idle for long, or look again when it may have been."""

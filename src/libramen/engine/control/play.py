@@ -39,6 +39,8 @@ _SCALERS: Final[dict[str, type[Scaler]]] = {
     "on_arrival": ArrivalScaler,
 }
 """What runs a rule, by when it is asked."""
+_ENDLESS: Final = 10_000
+"""For so many instants of the control plane nothing happens to any request: a rule orders and cancels for ever."""
 
 
 class Control:
@@ -88,6 +90,7 @@ class Control:
                 self._account.join(replay)
         self._before_advance = [prepare for replay in self._replays for prepare in replay.told("before_advance")]
         self._has_begun = self._pauses = False
+        self._in_vain = 0  # instants since the span was over at which nothing was to happen to any request
         self._clock = _Clock(self._replays, self._agenda, plane, feed)
         plane.on_asked = self._asked
 
@@ -194,11 +197,15 @@ class Control:
         replays = self._replays
         waiting = [number for number, replay in enumerate(replays) if replay.plane.held]
         futile = [number for number in waiting if replays[number].is_futile]
-        if futile:
+        if futile or not waiting:
             return futile
-        if not waiting or not self._agenda.only_recurs or not self._plane.is_still():
+        if not self._plane.is_still():
+            self._in_vain = 0
             return []
-        return [number for number in waiting if replays[number].nothing_comes]
+        self._in_vain += 1
+        if self._in_vain > _ENDLESS:
+            return waiting
+        return [number for number in waiting if replays[number].nothing_comes] if self._agenda.only_recurs else []
 
 
 class _Service:

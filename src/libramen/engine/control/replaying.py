@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from datetime import datetime
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Final
 
 from libramen.engine.border.plane import Server
 from libramen.engine.border.records import Notices
@@ -16,6 +16,10 @@ from libramen.study.system import Hosted
 if TYPE_CHECKING:
     from libramen.engine.control.region import Region
     from libramen.engine.control.standbys import Standbys
+
+
+FUTILE: Final = 1000
+"""What was done so often while nothing became ready is done in vain."""
 
 
 class Part:

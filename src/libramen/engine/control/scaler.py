@@ -4,17 +4,14 @@ from __future__ import annotations
 
 import math
 from collections import deque
-from typing import Final
 
 from libramen.base.errors import StudyError
 from libramen.base.times import tolerance_s
 from libramen.engine.control.agenda import Kind
-from libramen.engine.control.replaying import Part, Replay
+from libramen.engine.control.replaying import FUTILE, Part, Replay
 from libramen.engine.decisions import Decisions
 from libramen.engine.replica import Replica
 from libramen.rules.scaling.timetable import Limits
-
-_FUTILE: Final = 1000
 
 
 class Scaler(Part):
@@ -63,7 +60,7 @@ class Scaler(Part):
     @property
     def is_futile(self) -> bool:
         """Whether it has decided a thousand times without a replica being ready: it orders and cancels for ever."""
-        return not self._fleet.n_ready and len(self.decisions) - self._waits_since > _FUTILE
+        return not self._fleet.n_ready and len(self.decisions) - self._waits_since > FUTILE
 
     @property
     def wants_nothing(self) -> bool:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from libramen.engine.control.agenda import Kind
-from libramen.engine.control.replaying import Part, Replay
+from libramen.engine.control.replaying import FUTILE, Part, Replay
 from libramen.engine.replica import Process, Replica
 
 
@@ -27,6 +27,7 @@ class Standbys(Part):
         self.serving, self.standing_by = hosting.replicas_used, hosting.standing_by
         self._promoting: list[int] = []  # numbers of those that are being promoted
         self._leaving: list[int] = []  # and of those that hand over, which nobody may follow before they are gone
+        self._in_vain = 0  # so many promotions were begun since something served, or since the span was over
         self.promoted_s: list[float] = []
         self._fleet.standbys = self
         self._fleet.listeners.append(self._fleet_changed)
@@ -35,6 +36,15 @@ class Standbys(Part):
         """The standbys of the start stand by."""
         for _ in range(self.standing_by):
             self._fleet.appear(0.0, why="start")
+
+    def span_is_over(self, _now_s: float) -> None:
+        """From now on nothing more may come of promotions."""
+        self._in_vain = 0
+
+    @property
+    def is_futile(self) -> bool:
+        """Whether it has promoted a thousand times without anything serving: each dies before it is promoted."""
+        return self._in_vain > FUTILE
 
     def take_over(self, n: int, now_s: float) -> None:
         """The home in another region is closed: this is the home from now on, with as many that serve."""
@@ -51,6 +61,8 @@ class Standbys(Part):
             self._fleet.drain(replica, now_s, why="reclaim")
 
     def _fleet_changed(self, now_s: float, replica: Replica) -> None:
+        if self._fleet.n_ready:
+            self._in_vain = 0
         if replica.number in self._promoting and not replica.is_standby:
             self._promoting.remove(replica.number)
         if replica.number in self._leaving and replica.stage == "gone":
@@ -63,13 +75,15 @@ class Standbys(Part):
             if following is None:
                 return
             self._promoting.append(following.number)
+            self._in_vain += 1
             promote, z = self._promote, 0.0
             if not promote.is_constant:
                 z = float(self._fleet.luck.own("promote", following.number).standard_normal())
             process = Process(following, following.life)
             takes_s = promote.at(z)
             if takes_s > 0:
-                self._agenda.add(now_s + takes_s, Kind.READY, self._serve, following.number, process)
+                counts = not self._fleet.dies_for_ever(following)
+                self._agenda.add(now_s + takes_s, Kind.READY, self._serve, following.number, process, counts=counts)
             else:
                 self._serve(now_s, process)
 

@@ -212,7 +212,8 @@ class Updates(Part):
     def _plan_step(self, now_s: float) -> None:
         if not self._step_planned:  # what happens at one instant is answered by one step
             self._step_planned = True
-            self._agenda.add(now_s, Kind.ROLLOUT, self._take_planned_step, _STEP)
+            # It comes at this instant, and counts as little as what it answers: a death may come again and again.
+            self._agenda.add(now_s, Kind.ROLLOUT, self._take_planned_step, _STEP, counts=False)
 
     def _take_planned_step(self, now_s: float) -> None:
         self._step_planned = False

@@ -188,7 +188,9 @@ def get(w, f, index, now_s):
             watch(w, client, index)
     if w.places and not enter(w, f, index, now_s):
         return layout.NONE_READY
-    row = _row_for(w, f, visit)
+    # In a region that is closed what is held stays, though a replica be ready: who comes later queues up behind.
+    stays = w.places and f.closed and f.n_held > 0
+    row = layout.HOLD if stays else _row_for(w, f, visit)
     if row >= 0:
         return row
     if row == layout.HOLD and _may_wait(w, f):
@@ -272,7 +274,7 @@ def _turns_away(f, replica):
     return replica.busy - replica.in_slots >= f.backlog
 
 
-# -- the shared or held queue: while it is not empty, no ready replica has room -------------------
+# -- the shared or held queue: while it is not empty, no ready replica has room, but where a region is closed -----
 
 
 @reach.apart

@@ -98,6 +98,7 @@ class PlainServer:
         return not self.is_closed and (bool(self.ready()) or self.coming_slots is not None or self.spec.holds)
 
     def shut(self, now_s: float, *, lost: str, closed: bool) -> None:
+        self.integrate(now_s)
         self.lost, self.is_closed = lost, closed
         self._hand_out(now_s)
         self.world.calls.hear_all(now_s)
