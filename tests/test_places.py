@@ -664,6 +664,26 @@ def test_what_is_held_in_a_closed_region_is_not_overtaken() -> None:
     assert came(found) == [("ok", 1.25, "east"), ("ok", 12.25, "east"), ("ok", 11.25, "east")]
 
 
+def test_a_region_opens_again_that_was_lost_with_the_spare_replica_of_a_release() -> None:
+    loss = {"kind": "region_loss", "region": "east", "at": 20, "lasts": 10, "detect": 2}
+    rolling = {"strategy": "rolling", "spare": 1, "keep": 2, "at": 10, "start": 10}
+    plan = make_plan(replicas=2, regions=["east"], rollouts=[rolling], faults=[loss])
+    trace = make_trace([19.0, 35.0, 45.0], cpu=0.5, area=["north"] * 3, span_s=60)
+    found = placed(trace, Service(slots=1), plan)
+    # Three work when it is lost at 20; two are wanted, and work from 40 on.
+    assert [ending for ending, *_ in came(found)] == ["ok", "refused", "ok"]
+    assert found.run.only.updates[0].result == "done"
+
+
+def test_a_standby_that_dies_and_comes_again_unseen_keeps_nobody_from_being_promoted() -> None:
+    crashes = [{"kind": "crash", "at": 10, "replica": 1, "detect": 0}, {"kind": "crash", "at": 15, "replica": 2}]
+    plan = make_plan(make_tier(detect=60), standby=1, promote=10, faults=crashes)
+    found = replay(make_trace([1.0, 30.0], cpu=0.1, span_s=60), Service(slots=1, start=1), plan)
+    # The second dies while it is promoted; it works again at 16, and the first, which has worked since 11, is promoted.
+    assert stages(found) == [[(0.0, "ready"), (10.0, "coming"), (11.0, "standby"), (26.0, "ready")], [(0.0, "standby")]]
+    assert found.endings["ok"] == 2
+
+
 def test_a_process_that_stood_by_is_struck_no_more_often_than_others() -> None:
     trace, crash = make_trace([1.0], span_s=5000), {"kind": "crash", "every_about": 10}
     serving, backed = (make_plan(replicas=2 - n, standby=n, promote=0, faults=[crash]) for n in (0, 1))

@@ -50,7 +50,7 @@ class Region:
             return
         self._is_silent = silent
         if self._wanted is None:
-            self._wanted = [_working(replay) for replay in self._replays]
+            self._wanted = [_wanted(replay) for replay in self._replays]
         for replay in self._replays:
             replay.is_out = True
             for zone in replay.hosting.zones_used:
@@ -135,6 +135,12 @@ class Region:
             lost = "none" if self._is_silent else "at_once"
         for replay in self._replays:
             replay.plane.shut(now_s, lost=lost, closed=self._is_closed or replay.has_moved)
+
+
+def _wanted(replay: Replay) -> int:
+    """As many as work; while an update is under way no more than it leaves: what it has beside them does not return."""
+    working = _working(replay)
+    return working if replay.updates_to is None else min(working, replay.updates_to)
 
 
 def _working(replay: Replay) -> int:

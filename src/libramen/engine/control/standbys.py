@@ -25,7 +25,7 @@ class Standbys(Part):
         self._replay, self._fleet, self._agenda = replay, replay.fleet, replay.agenda
         self._promote = hosting.promote
         self.serving, self.standing_by = hosting.replicas_used, hosting.standing_by
-        self._promoting: list[int] = []  # numbers of those that are being promoted
+        self._promoting: list[Process] = []  # those that are being promoted
         self._leaving: list[int] = []  # and of those that hand over, which nobody may follow before they are gone
         self._in_vain = 0  # so many promotions were begun since something served, or since the span was over
         self.promoted_s: list[float] = []
@@ -63,8 +63,12 @@ class Standbys(Part):
     def _fleet_changed(self, now_s: float, replica: Replica) -> None:
         if self._fleet.n_ready:
             self._in_vain = 0
-        if replica.number in self._promoting and not replica.is_standby:
-            self._promoting.remove(replica.number)
+        # One that died meanwhile is replaced when that is known: by the balancer, or since another process works.
+        self._promoting = [
+            one
+            for one in self._promoting
+            if one.replica is not replica or (replica.is_standby and (one.is_there or not replica.is_serving))
+        ]
         if replica.number in self._leaving and replica.stage == "gone":
             self._leaving.remove(replica.number)
         self._may_promote(now_s)
@@ -74,12 +78,12 @@ class Standbys(Part):
             following = self._next()
             if following is None:
                 return
-            self._promoting.append(following.number)
             self._in_vain += 1
             promote, z = self._promote, 0.0
             if not promote.is_constant:
                 z = float(self._fleet.luck.own("promote", following.number).standard_normal())
             process = Process(following, following.life)
+            self._promoting.append(process)
             takes_s = promote.at(z)
             if takes_s > 0:
                 counts = not self._fleet.dies_for_ever(following)
@@ -92,15 +96,15 @@ class Standbys(Part):
         there = [
             one
             for one in self._fleet.alive()
-            if one.is_standby and one.is_serving and not one.is_reclaimed and one.number not in self._promoting
+            if one.is_standby and one.is_serving and not one.is_reclaimed and not self._is_promoting(one)
         ]
         return min(there, key=lambda one: (one.works_s, one.number), default=None)
 
+    def _is_promoting(self, replica: Replica) -> bool:
+        return any(one.replica is replica for one in self._promoting)
+
     def _serve(self, now_s: float, process: Process) -> None:
-        replica = process.replica
-        if replica.number not in self._promoting or not (process.is_there and replica.is_standby):
-            return
-        if replica.is_serving:  # else it has died, and the next is promoted when that is known
-            self._promoting.remove(replica.number)
+        if process in self._promoting and process.is_there:
+            self._promoting.remove(process)
             self.promoted_s.append(now_s)
-            self._fleet.serve(replica, now_s)
+            self._fleet.serve(process.replica, now_s)
