@@ -675,6 +675,17 @@ def test_a_region_opens_again_that_was_lost_with_the_spare_replica_of_a_release(
     assert found.run.only.updates[0].result == "done"
 
 
+def test_a_release_counts_a_lost_replica_once_that_is_replaced_before_it_is_found() -> None:
+    loss = {"kind": "region_loss", "region": "east", "at": 10, "lasts": 2, "detect": 20}
+    for strategy in ("switch", "rolling", "stop_start"):
+        release = {"strategy": strategy, "at": 15}
+        plan = make_plan(regions=["east"], faults=[loss], rollouts=[release])
+        found = placed(make_trace([1.0, 55.0], cpu=0.5, area=["north"] * 2, span_s=60), Service(slots=1, start=5), plan)
+        assert [update.replicas for update in found.run.only.updates] == [1]
+        assert [one.gone_s for one in found.run.only.replicas].count(None) == 1
+        assert [ending for ending, *_ in came(found)] == ["ok", "ok"]
+
+
 def test_a_standby_that_dies_and_comes_again_unseen_keeps_nobody_from_being_promoted() -> None:
     crashes = [{"kind": "crash", "at": 10, "replica": 1, "detect": 0}, {"kind": "crash", "at": 15, "replica": 2}]
     plan = make_plan(make_tier(detect=60), standby=1, promote=10, faults=crashes)

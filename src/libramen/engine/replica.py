@@ -54,6 +54,7 @@ class Replica:
     is_serving: bool = False  # its process works
     works_s: float = math.inf  # since when it does, or did
     detection: Detection | None = None  # of the death of its process
+    is_replaced: bool = False  # lost with its region, and another one is ordered in its place while it counts as ready
     is_held_up: bool = False  # the tier is out of stock: it is ordered again and again
     checked_s: float = 0.0  # when the health of its process was or will be checked first
     failed: int | None = None  # number (from 0) of the first check that failed, of the latest that did in a row
@@ -88,6 +89,11 @@ class Replica:
     def is_reclaimed(self) -> bool:
         """Whether its machine is being taken back."""
         return self.notice_s is not None
+
+    @property
+    def is_leaving(self) -> bool:
+        """Whether it will be gone whatever anybody does, and another one is ordered in its place or not wanted."""
+        return self.is_reclaimed or self.is_replaced
 
     @property
     def is_ready(self) -> bool:
@@ -142,7 +148,8 @@ class Replica:
             return []
         return [
             self.zone, self.entry, self.version, self.stage, self.is_serving, self.is_held_up, self.is_lost,
-            self.notice_s, self.why_gone, self.checked_s, self.ready_s is None, self.bought_s is None, self.detection,
+            self.is_replaced, self.notice_s, self.why_gone, self.checked_s, self.ready_s is None,
+            self.bought_s is None, self.detection,
             None if self.failed is None else (self.failed, self.works_s), self.stands_for,
         ]  # fmt: skip
 

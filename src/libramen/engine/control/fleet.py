@@ -84,7 +84,7 @@ class Fleet:
         self.n_coming = 0
         """How many are ordered and not yet ready, or starting again."""
         self.n_leaving = 0
-        """How many of both are under notice. They still serve, but `have` leaves them out."""
+        """How many of both are under notice, or replaced before they were found lost. `have` leaves them out."""
         self.peak = 0
         """The most that it has had, ready and coming, at once."""
         self._ready_integral = self._integrated_to_s = 0.0
@@ -138,7 +138,7 @@ class Fleet:
         """Ready and not under notice."""
         if not self.n_leaving:
             return self.n_ready
-        return self.n_ready - sum(one.is_ready for one in self._alive.values() if one.is_reclaimed)
+        return self.n_ready - sum(one.is_ready for one in self._alive.values() if one.is_leaving)
 
     def leaving(self, n: int) -> Iterator[Replica]:
         """The n replicas that go first, one after the other: each has to leave before the next is asked for."""
@@ -155,7 +155,7 @@ class Fleet:
         heap = self._highest[entry, stage]
         while True:
             replica = self.replicas[-heapq.heappop(heap) - 1]
-            if replica.stage == stage and replica.entry == entry and not replica.is_reclaimed:
+            if replica.stage == stage and replica.entry == entry and not replica.is_leaving:
                 return replica
 
     def measure(self, at_s: float) -> None:
@@ -269,7 +269,7 @@ class Fleet:
             return self.mixture.short()
         there = [0] * len(self.mixture.have)
         for one in self.of_version(version):
-            there[one.entry] += (one.is_ready or one.is_coming) and not one.is_reclaimed
+            there[one.entry] += (one.is_ready or one.is_coming) and not one.is_leaving
         return self.mixture.short(there)
 
     def _try_again(self, now_s: float, replica: Replica) -> None:
@@ -333,6 +333,12 @@ class Fleet:
             self._ran_out_of_memory(self.replicas[number - 1], now_s)
         for number in notices.emptied:
             self.end_drain(number, now_s)
+
+    def note_replaced(self, replica: Replica) -> None:
+        """Write down that another one is ordered in the place of a lost one, which may count as ready until found."""
+        self._count(replica, -1)
+        replica.is_replaced = True
+        self._count(replica, 1)
 
     def note_notice(self, replica: Replica, end_s: float) -> None:
         """Write down when the machine of a replica is taken back."""
@@ -531,7 +537,7 @@ class Fleet:
         """One that is ready or coming counts among those under notice, or for its entry."""
         if not (replica.is_ready or replica.is_coming):
             return
-        if replica.is_reclaimed:
+        if replica.is_leaving:
             self.n_leaving += change
         else:
             self.mixture.have[replica.entry] += change

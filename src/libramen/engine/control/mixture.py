@@ -97,4 +97,4 @@ class Mixture:
 
 
 def _counts(replica: Replica) -> bool:
-    return (replica.is_ready or replica.is_coming) and not replica.is_reclaimed
+    return (replica.is_ready or replica.is_coming) and not replica.is_leaving

@@ -96,7 +96,7 @@ class Standbys(Part):
         there = [
             one
             for one in self._fleet.alive()
-            if one.is_standby and one.is_serving and not one.is_reclaimed and not self._is_promoting(one)
+            if one.is_standby and one.is_serving and not one.is_leaving and not self._is_promoting(one)
         ]
         return min(there, key=lambda one: (one.works_s, one.number), default=None)
 

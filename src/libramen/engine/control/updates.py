@@ -173,7 +173,7 @@ class Updates(Part):
             self._end(now_s, "done")
             return
         self._replay.updates_to = n
-        for replica in (one for one in fleet.coming() if not one.is_reclaimed):
+        for replica in (one for one in fleet.coming() if not one.is_leaving):
             fleet.cancel(replica, now_s, why="update")
         if splits:
             self._plane.renew(self.new_side)

@@ -37,7 +37,7 @@ class _HandoverUpdate(Update):
 
     def step(self, now_s: float) -> bool:
         while True:
-            old = [one for one in self.fleet.alive() if one.version != self.version and not one.is_reclaimed]
+            old = [one for one in self.fleet.alive() if one.version != self.version and not one.is_leaving]
             going = [one for one in old if one.is_draining]
             missing = self.total - len(old) - len(self.new())
             if missing > 0 and self.order(now_s):

@@ -113,7 +113,7 @@ class _RollingUpdate(Update):
         for old in alive:
             if len(self.drained) == self.batch:
                 break
-            if old.version == self.version or old.is_draining or old.is_reclaimed:
+            if old.version == self.version or old.is_draining or old.is_leaving:
                 continue
             if old.is_coming:  # it has died, and starts again with the old version
                 fleet.cancel(old, now_s, why="update")
@@ -131,5 +131,5 @@ class _RollingUpdate(Update):
     def _over(self) -> bool:
         """Whether n new ones are ready and no old one is left, but for those whose machine is being taken back."""
         new = self.new()
-        left = [one for one in self.fleet.alive() if one.version != self.version and not one.is_reclaimed]
+        left = [one for one in self.fleet.alive() if one.version != self.version and not one.is_leaving]
         return not left and len(new) >= self.n and all(one.is_ready for one in new)

@@ -33,8 +33,8 @@ class Member(Protocol):
         """Whether it is ordered and not yet ready, or starting again."""
 
     @property
-    def is_reclaimed(self) -> bool:
-        """Whether its machine is being taken back."""
+    def is_leaving(self) -> bool:
+        """Whether it will be gone whatever the update does: its machine is being taken back, or it is replaced."""
 
     @property
     def is_standby(self) -> bool:
@@ -184,7 +184,7 @@ class Update(ABC):
     def new(self) -> list[Any]:
         """The replicas of the version it goes to that are there or coming, and will stay."""
         of_version = self.fleet.of_version(self.version)
-        return [replica for replica in of_version if not (replica.is_draining or replica.is_reclaimed)]
+        return [replica for replica in of_version if not (replica.is_draining or replica.is_leaving)]
 
     def has_all(self, n: int) -> bool:
         """Whether there are n replicas of the version it goes to, all of them ready."""
