@@ -203,6 +203,15 @@ def test_after_every_fault_the_fleet_comes_back(rule: str) -> None:
     assert sum(found.endings.values()) == 300
 
 
+def test_a_release_ends_with_as_many_as_it_began_with_though_a_zone_is_lost() -> None:
+    """Of two replicas one is lost at 10, which is found at 20. The release has ordered two new ones by then."""
+    loss = {"kind": "zone_loss", "zone": "west", "at": 10, "lasts": 50, "detect": 10}
+    rolling = {"strategy": "rolling", "at": 15, "batch": 2, "spare": 1, "keep": 1}
+    found = _steady(2, [loss], tier={"zones": ["east", "west"]}, rollouts=[rolling])
+    assert [update.result for update in found.run.only.updates] == ["done"]
+    assert sum(r.is_ready for r in found.run.only.replicas) == 2
+
+
 def _available(seed: int) -> float:
     """Two replicas that live 40 s on average and are found at once and back in 20: of the requests, how many."""
     arrivals = np.cumsum(np.random.default_rng(1000 + seed).exponential(1.0, 1500))

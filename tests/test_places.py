@@ -695,6 +695,17 @@ def test_a_standby_that_dies_and_comes_again_unseen_keeps_nobody_from_being_prom
     assert found.endings["ok"] == 2
 
 
+def test_a_handover_is_undone_while_a_renewed_standby_is_being_promoted() -> None:
+    release = {"strategy": "handover", "at": 10, "start": 1, "error_rate": 1, "rollback_above": 0.1, "judge_least": 1}
+    plan = make_plan(replicas=2, standby=1, promote=2, rollouts=[release | {"judge_every": 0.5}])
+    trace = make_trace(np.arange(0, 60, 0.25), cpu=0.01, span_s=60)
+    found = replay(trace, Service(slots=4, start=1), plan)
+    # The first renewed one serves from 13 on and fails; undone at 13.5, as the second of the old ones has gone already.
+    assert [(one.result, one.undone_s) for one in found.run.only.updates] == [("undone", 13.5)]
+    there = [(one.version, one.stage) for one in found.run.only.replicas if one.gone_s is None]
+    assert sorted(there) == [(1, "ready"), (1, "ready"), (1, "standby")]
+
+
 def test_a_process_that_stood_by_is_struck_no_more_often_than_others() -> None:
     trace, crash = make_trace([1.0], span_s=5000), {"kind": "crash", "every_about": 10}
     serving, backed = (make_plan(replicas=2 - n, standby=n, promote=0, faults=[crash]) for n in (0, 1))

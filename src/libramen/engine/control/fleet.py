@@ -74,6 +74,8 @@ class Fleet:
         self.slower: Callable[[Replica], float] = as_quick
         self.out_of_stock: Callable[[str, str], bool] = never
         self.owed: list[Owed] = []
+        self.updates_to: int | None = None
+        """How many serving replicas the update under way leaves; None: there is none."""
         self.release = 0
         self.account: AccountLimits | None = None
         self.standbys: Standbys | None = None
@@ -172,7 +174,8 @@ class Fleet:
     def comparable(self, _now_s: float) -> list[object]:
         """What decides its future: see `sameness`."""
         return [
-            self.alive(), self.versions, self.version, self.keeps_versions, self.owed, self.slower, self._is_measured,
+            self.alive(), self.versions, self.version, self.keeps_versions, self.updates_to, self.owed, self.slower,
+            self._is_measured,
             [(one.zone, one.entry) for one in (self.replicas[n - 1] for n in sorted(self.free_machines))],
             self.luck if self.draws_by_number else None,
         ]  # fmt: skip
@@ -227,11 +230,22 @@ class Fleet:
         """Order what is owed if that may be, of the version that orders have now, or of what it replaces."""
         owed, self.owed = self.owed, []
         for one in owed:
+            if self._update_has_all:
+                continue
             new = self.order(now_s, one.why, version=one.version if self.keeps_versions else self.version)
             if new is None:
                 self.owed.append(one)
             else:
                 new.stands_for = one.stands_for
+
+    @property
+    def _update_has_all(self) -> bool:
+        """Whether as many as the update under way leaves are there or coming: one more would be one too many."""
+        if self.updates_to is None or self.keeps_versions:
+            return False
+        standing_by = 0 if self.standbys is None else self.standbys.standing_by
+        new = [one for one in self.of_version(self.version) if not (one.is_draining or one.is_leaving)]
+        return len(new) >= self.updates_to + standing_by
 
     def _try_to_buy(self, replica: Replica, now_s: float) -> None:
         """A tier may be out of stock: then another one meets the order, or it is tried again."""

@@ -141,7 +141,8 @@ class Region:
 def _wanted(replay: Replay) -> int:
     """As many as work; while an update is under way no more than it leaves: what it has beside them does not return."""
     working = _working(replay)
-    return working if replay.updates_to is None else min(working, replay.updates_to)
+    leaves = replay.fleet.updates_to
+    return working if leaves is None else min(working, leaves)
 
 
 def _working(replay: Replay) -> int:

@@ -77,7 +77,6 @@ class Replay:
         seed: random seed.
 
     Attributes:
-        updates_to: how many serving replicas the update under way leaves; None: there is none.
         is_out: whether its region is lost, or not yet whole again.
         region: in which it stands, None: that does not matter.
         heir: what would serve in another region if this one is closed, None: nothing does.
@@ -93,7 +92,6 @@ class Replay:
         self.agenda = ServiceAgenda(agenda, index)
         self.placement = InTurn(self.hosting.zones_used)
         self.fleet = Fleet(self.service, self.hosting, plane, self.agenda, self.placement, seed, hosted.luck)
-        self.updates_to: int | None = None
         self.is_out = False
         self.region: Region | None = None
         self.heir: Standbys | None = None
@@ -103,7 +101,7 @@ class Replay:
     @property
     def is_updating(self) -> bool:
         """Whether an update is under way, so that the fleet's size is the update's."""
-        return self.updates_to is not None
+        return self.fleet.updates_to is not None
 
     @property
     def stands_still(self) -> bool:
@@ -130,7 +128,7 @@ class Replay:
 
     def update_is_over(self, now_s: float) -> None:
         """No update is under way any more."""
-        self.updates_to = None
+        self.fleet.updates_to = None
         if not self.is_out:
             self.tell("update_is_over", now_s)
 

@@ -65,9 +65,7 @@ class Standbys(Part):
             self._in_vain = 0
         # One that died meanwhile is replaced when that is known: by the balancer, or since another process works.
         self._promoting = [
-            one
-            for one in self._promoting
-            if one.replica is not replica or (replica.is_standby and (one.is_there or not replica.is_serving))
+            one for one in self._promoting if one.replica.is_standby and (one.is_there or not one.replica.is_serving)
         ]
         if replica.number in self._leaving and replica.stage == "gone":
             self._leaving.remove(replica.number)

@@ -172,7 +172,7 @@ class Updates(Part):
             self._begin_judging(due, sides=False)
             self._end(now_s, "done")
             return
-        self._replay.updates_to = n
+        fleet.updates_to = n
         for replica in (one for one in fleet.coming() if not one.is_leaving):
             fleet.cancel(replica, now_s, why="update")
         if splits:
@@ -287,7 +287,7 @@ class Updates(Part):
                 due.result, due.undone_s = "not_undone", now_s
                 return
             self._current, due.result = due, "under_way"
-            self._replay.updates_to = n
+            fleet.updates_to = n
             fleet.keeps_versions = splits
         due.undone_s = now_s
         self._undone.add(due.entry)
