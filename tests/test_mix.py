@@ -225,6 +225,19 @@ def test_numbers_hold_within_each_version_and_a_freed_machine_keeps_its_tier() -
     assert sorted(alive) == [0, 0, 1, 1]
 
 
+def test_a_release_has_no_room_beside_an_entry_that_is_full() -> None:
+    full = lent(replicas={"most": 2})
+    for strategy, needs, allowed in (("switch", 8, 6), ("rolling", 5, 4)):
+        releases = [{"strategy": strategy, "at": 10}]
+        with pytest.raises(StudyError, match=f"{needs}.* allows {allowed}"):
+            mixed(other=full, rollouts=releases)
+        assert mixed(other=full, rollouts=releases, replacement="other")  # the first entry takes any number
+    # A rule is not held to that: a release that finds no room is skipped.
+    rule = {"rule": "target", "measure": "rate", "target": 0.001, "floor": 4, "ceiling": 4}
+    found = replay(quiet(), SERVICE, mixed(other=full, scaling=rule, rollouts=[{"strategy": "switch", "at": 10}]))
+    assert [update.result for update in found.run.only.updates] == ["skipped"]
+
+
 def test_a_list_of_how_many_there_were_is_made_up_alike() -> None:
     found = both(quiet(), SERVICE, mixed(replicas=[["0s", 3], ["10s", 5], ["20s", 1]]))
     assert entries(found) == [0, 0, 1, 1, 1]

@@ -162,7 +162,8 @@ def plans(draw: st.DrawFn, span_s: float, regions: list[str] | None = None) -> P
     sold = [tier]
     if "standby" not in plan and draw(st.integers(0, 2)) == 0:
         first = draw(st.integers(0, 3))
-        most = draw(st.sampled_from([None, 9, max(1, n - first) if regions is None else 3]))
+        tight = 2 * n + 2 if "rollouts" in plan else max(1, n - first)  # a release of a fixed fleet that has no room
+        most = draw(st.sampled_from([None, 9, tight if regions is None else 8]))
         other = make_tier(
             name="other", **alike, provision=draw(quarters), replicas={"least": 0, "most": most}, **draw(tiers())
         )

@@ -18,6 +18,7 @@ from libramen.prices.lines import in_steps
 from libramen.prices.replica_hours import BY_TIME
 from libramen.rules.faults import KINDS, RegionLoss
 from libramen.rules.rollouts import STRATEGIES
+from libramen.rules.rollouts.update import Rollout
 from libramen.rules.scaling import RULES, Fixed
 from libramen.study.balancers import BALANCERS, Balancer, BalancerName
 from libramen.study.listed import number_or_list
@@ -304,6 +305,22 @@ class Hosting(PricesOfPlan):  # type: ignore[misc]
         of_each = [one.tier.replicas.most for one in self.stocks]
         return None if None in of_each else sum(n for n in of_each if n is not None)
 
+    def most_under(self, rollout: Rollout) -> int | None:
+        """The most replicas that its tiers allow at once under a release, None: any number.
+
+        Of a mix whose machines stay of their tier orders go no further than an entry that is full; where a release has
+        two versions side by side, each fills the entries anew.
+        """
+        if not self.mix or self.replacement == "other":
+            return self.most
+        versions, filled = 1 + rollout.splits, 0
+        for stock in self.mix:
+            allowed = None if stock.tier.replicas.most is None else stock.tier.replicas.most // versions
+            if stock.replicas is None or (allowed is not None and allowed < stock.replicas):
+                return None if allowed is None else versions * (filled + allowed)
+            filled += stock.replicas
+        raise AssertionError("the last entry has no number")
+
     @property
     def provision_s(self) -> float:
         """The median from the order of a machine to the start of its process, of a mix of the slowest entry [s]."""
@@ -527,7 +544,7 @@ class Hosting(PricesOfPlan):  # type: ignore[misc]
             if problem is not None:
                 raise ValueError(f"faults[{place}]: {problem}")
         for rollout in self.rollouts:
-            problem = None if self.scaling.decides else rollout.problem(self.replicas_used, most)
+            problem = None if self.scaling.decides else rollout.problem(self.replicas_used, self.most_under(rollout))
             if problem is not None:
                 raise ValueError(f"rollouts: {problem}")
         return self

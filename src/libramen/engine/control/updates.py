@@ -82,7 +82,6 @@ class Updates(Part):
 
     def __init__(self, replay: Replay, due: Sequence[Due], left_out: Collection[tuple[str, int | str]] = ()) -> None:
         self._replay, self._fleet, self._agenda, self._plane = replay, replay.fleet, replay.agenda, replay.plane
-        self._most = replay.hosting.most
         self.following = dict[Rollout, Updates]()
         # Those that come from another region are begun from there; of others nothing need be remembered.
         self._left_out = {of.place for of in due if of.entry.regions and ("rollouts", of.place) in left_out}
@@ -180,13 +179,18 @@ class Updates(Part):
             self._plane.split(0.0, self.new_side, now_s)
         self._begin_judging(due, sides=splits)
         due.result = "under_way"
-        self._update = rollout.begin(self._updated, n, self._most, due.version, now_s)
+        self._update = rollout.begin(self._updated, n, self._most(due), due.version, now_s)
         self._step(now_s)
 
     def _has_room_for(self, n: int, due: _Release) -> bool:
         """Whether a second fleet of n replicas may be beside the first."""
         due.by_account = n > self._fleet.room
-        return (self._most is None or 2 * n <= self._most) and not due.by_account
+        most = self._most(due)
+        return (most is None or 2 * n <= most) and not due.by_account
+
+    def _most(self, due: _Release) -> int | None:
+        """The most replicas that may be there at once."""
+        return self._replay.hosting.most_under(due.rollout)
 
     def _version_of(self, due: _Release) -> Version:
         new = due.rollout
@@ -305,13 +309,13 @@ class Updates(Part):
             self._plane.renew(self.new_side)
             self._plane.split(0.0, self.new_side, now_s)
         if is_over:
-            self._update = due.rollout.begin_rollback(self._updated, n, self._most, due.before, now_s)
+            self._update = due.rollout.begin_rollback(self._updated, n, self._most(due), due.before, now_s)
         else:
             assert self._update is not None
             if self._update.undo(now_s):
                 self._end(now_s, "undone")
                 return
-            self._update = due.rollout.begin(self._updated, n, self._most, due.before, now_s)
+            self._update = due.rollout.begin(self._updated, n, self._most(due), due.before, now_s)
         self._step(now_s)
 
     # -- the end -----------------------------------------------------------------------------------
