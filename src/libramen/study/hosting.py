@@ -22,7 +22,7 @@ from libramen.rules.rollouts.update import Rollout
 from libramen.rules.scaling import RULES, Fixed
 from libramen.study.balancers import BALANCERS, Balancer, BalancerName
 from libramen.study.listed import number_or_list
-from libramen.study.mix import Stock, composed, misfits, with_size
+from libramen.study.mix import Stock, composed, misfits, most_of, with_size
 from libramen.study.places import Elsewhere, regions_of
 from libramen.study.service import Service, Size, Tier
 
@@ -313,13 +313,7 @@ class Hosting(PricesOfPlan):  # type: ignore[misc]
         """
         if not self.mix or self.replacement == "other":
             return self.most
-        versions, filled = 1 + rollout.splits, 0
-        for stock in self.mix:
-            allowed = None if stock.tier.replicas.most is None else stock.tier.replicas.most // versions
-            if stock.replicas is None or (allowed is not None and allowed < stock.replicas):
-                return None if allowed is None else versions * (filled + allowed)
-            filled += stock.replicas
-        raise AssertionError("the last entry has no number")
+        return most_of(self.mix, 1 + rollout.splits)
 
     @property
     def provision_s(self) -> float:

@@ -114,6 +114,22 @@ def misfits(stocks: Sequence[Stock], whole: int) -> Iterator[str]:
         )
 
 
+def most_of(stocks: Sequence[Stock], versions: int) -> int | None:
+    """The most replicas of a mix whose machines stay of their tier, None: any number.
+
+    Args:
+        stocks: the entries.
+        versions: how many are there at once, of which each fills the entries by itself.
+    """
+    filled = 0
+    for stock in stocks:
+        allowed = None if stock.tier.replicas.most is None else stock.tier.replicas.most // versions
+        if stock.replicas is None or (allowed is not None and allowed < stock.replicas):
+            return None if allowed is None else versions * (filled + allowed)
+        filled += stock.replicas
+    raise AssertionError("the last entry has no number")
+
+
 def _differences(stocks: Sequence[Stock]) -> Iterator[str]:
     first = stocks[0]
     for place, stock in enumerate(stocks[1:], start=2):

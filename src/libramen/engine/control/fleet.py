@@ -14,7 +14,7 @@ from libramen.engine.border.records import AS_WRITTEN, Notices
 from libramen.engine.control.account import MANY, AccountLimits
 from libramen.engine.control.agenda import Kind, ServiceAgenda
 from libramen.engine.control.detector import Detector
-from libramen.engine.control.mixture import Mixture
+from libramen.engine.control.mixture import Mixture, Newest
 from libramen.engine.control.placement import InTurn
 from libramen.engine.control.versions import FIRST, Owed, Version, as_quick, draws_by_number, never
 from libramen.engine.replica import Death, Detection, Luck, Process, Replica, Stage
@@ -65,8 +65,7 @@ class Fleet:
         self.deaths: list[Death] = []
         self.held_s: list[float] = []  # when orders were held back, since the account had no room
         self._alive: dict[int, Replica] = {}
-        # Numbers below 0, so that the highest is the first of the heap; those in another stage by now are skipped.
-        self._highest: dict[tuple[int, Stage], list[int]] = {}  # by entry of the mix
+        self._newest = Newest()
         self.versions = {FIRST: Version(AS_WRITTEN, service.start)}
         self.version = FIRST
         self.keeps_versions = False
@@ -146,19 +145,11 @@ class Fleet:
         """The n replicas that go first, one after the other: each has to leave before the next is asked for."""
         if self.mixture.is_mixed:
             for entry, stage in self.mixture.leaving(n, self.alive()):
-                yield self._take_highest(entry, stage)
+                yield self._newest.take(entry, stage, self.replicas)
             return
         coming = min(n, self.have - self.n_lasting)
         for place in range(n):
-            yield self._take_highest(0, "coming" if place < coming else "ready")
-
-    def _take_highest(self, entry: int, stage: Stage) -> Replica:
-        """The highest-numbered replica that is coming, or ready, not under notice, and about to be so no more."""
-        heap = self._highest[entry, stage]
-        while True:
-            replica = self.replicas[-heapq.heappop(heap) - 1]
-            if replica.stage == stage and replica.entry == entry and not replica.is_leaving:
-                return replica
+            yield self._newest.take(0, "coming" if place < coming else "ready", self.replicas)
 
     def measure(self, at_s: float) -> None:
         """The span is over: write down what each replica has used of its cores."""
@@ -212,7 +203,9 @@ class Fleet:
         zone = self._placement.zone_of(len(self.replicas) + 1)
         if zone is None:
             return None
-        replica = self._new(now_s, zone, why, version, self._short(version))
+        replica = self._new(
+            now_s, zone, why, version, self.mixture.short(self.of_version(version) if self.keeps_versions else None)
+        )
         replica.decision = decision
         self._try_to_buy(replica, now_s)
         return replica
@@ -275,16 +268,7 @@ class Fleet:
         self._count(replica, -1)
         replica.moved_from, replica.entry = replica.entry, entry
         self._count(replica, 1)
-        heapq.heappush(self._highest.setdefault((entry, replica.stage), []), -replica.number)
-
-    def _short(self, version: int) -> int:
-        """The entry of which the next machine is; while two versions are side by side, within that one."""
-        if not (self.mixture.is_mixed and self.keeps_versions):
-            return self.mixture.short()
-        there = [0] * len(self.mixture.have)
-        for one in self.of_version(version):
-            there[one.entry] += (one.is_ready or one.is_coming) and not one.is_leaving
-        return self.mixture.short(there)
+        self._newest.add(replica)
 
     def _try_again(self, now_s: float, replica: Replica) -> None:
         if replica.is_coming and not replica.is_lost:  # else it was cancelled
@@ -348,16 +332,10 @@ class Fleet:
         for number in notices.emptied:
             self.end_drain(number, now_s)
 
-    def note_replaced(self, replica: Replica) -> None:
-        """Write down that another one is ordered in the place of a lost one, which may count as ready until found."""
+    def note_leaving(self, replica: Replica, notice_s: float | None) -> None:
+        """Write down when the machine of a replica is taken back; None: it is lost, and another is ordered for it."""
         self._count(replica, -1)
-        replica.is_replaced = True
-        self._count(replica, 1)
-
-    def note_notice(self, replica: Replica, end_s: float) -> None:
-        """Write down when the machine of a replica is taken back."""
-        self._count(replica, -1)
-        replica.notice_s = end_s
+        replica.notice_s, replica.is_replaced = notice_s, notice_s is None
         self._count(replica, 1)
 
     # -- what goes wrong ---------------------------------------------------------------------------
@@ -569,7 +547,7 @@ class Fleet:
         replica.stages.append((now_s, stage))
         self._count(replica, 1)
         if stage in {"coming", "ready"}:
-            heapq.heappush(self._highest.setdefault((replica.entry, stage), []), -replica.number)
+            self._newest.add(replica)
 
     def _changed(self, now_s: float, replica: Replica) -> None:
         for listener in self.listeners:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import heapq
 from collections.abc import Sequence
 from typing import Final, NamedTuple
 
@@ -17,6 +18,26 @@ class Leaving(NamedTuple):
 
     entry: int
     stage: Stage
+
+
+class Newest:
+    """The newest replicas that are coming, or ready, of each entry."""
+
+    def __init__(self) -> None:
+        # Numbers below 0, so that the highest is the first of the heap; those in another stage by now are skipped.
+        self._heaps: dict[tuple[int, Stage], list[int]] = {}
+
+    def add(self, replica: Replica) -> None:
+        """One is coming, or ready, or of another entry, from now on."""
+        heapq.heappush(self._heaps.setdefault((replica.entry, replica.stage), []), -replica.number)
+
+    def take(self, entry: int, stage: Stage, replicas: Sequence[Replica]) -> Replica:
+        """The one with the highest number of all `replicas`, not under notice, and about to be so no more."""
+        heap = self._heaps[entry, stage]
+        while True:
+            replica = replicas[-heapq.heappop(heap) - 1]
+            if replica.stage == stage and replica.entry == entry and not replica.is_leaving:
+                return replica
 
 
 class Mixture:
@@ -45,13 +66,15 @@ class Mixture:
         """Of each entry."""
         return [stock.tier for stock in self._stocks]
 
-    def short(self, there: Sequence[int] | None = None) -> int:
+    def short(self, among: Sequence[Replica] | None = None) -> int:
         """The first entry that has fewer replicas than it should; the last is always short.
 
         Args:
-            there: how many each entry has. Default: all that count.
+            among: those of one version, while two are side by side. Default: all.
         """
-        have = self.have if there is None else there
+        have = self.have
+        if among is not None and self.is_mixed:
+            have = [sum(one.entry == entry and _counts(one) for one in among) for entry in range(len(have))]
         for entry, number in enumerate(self._numbers):
             if number is None or have[entry] < number:
                 return entry

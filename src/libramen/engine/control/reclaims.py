@@ -42,7 +42,7 @@ class Reclaims:
 
     def _give_notice(self, replica: Replica, now_s: float, end_s: float) -> None:
         """The machine of a replica will be taken back at `end_s`."""
-        self._fleet.note_notice(replica, end_s)
+        self._fleet.note_leaving(replica, end_s)
         self._agenda.add(end_s, Kind.DRAIN_END, self._take, replica.number, replica)
         if replica.is_draining:
             return

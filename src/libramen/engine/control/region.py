@@ -105,7 +105,7 @@ class Region:
         for replay, replica in owed:
             # Not what a release has drained or cancelled since.
             if replica.stage in {"ready", "standby", "coming"} or replica.why_gone == _WHY:
-                replay.fleet.note_replaced(replica)
+                replay.fleet.note_leaving(replica, None)
                 replay.fleet.owed.append(Owed(replica.version, None, _WHY))
         for replay in self._replays:
             replay.fleet.order_owed(now_s)
