@@ -9,7 +9,7 @@ import numpy as np
 from hypothesis import given, settings, strategies as st
 
 from builders import make_plan, make_tier
-from libramen import Plan, Service, Trace
+from libramen import Hosting, Plan, Service, Tier, Trace
 from libramen.engine import simulation
 from libramen.engine.border.records import AT_THE_EDGE, Ended
 from libramen.study.balancers import BALANCERS
@@ -308,3 +308,37 @@ def test_both_planes_agree_on_every_visit(case: tuple[Trace, System]) -> None:
 @given(placed())
 def test_both_planes_agree_where_places_matter(case: tuple[Trace, System]) -> None:
     check(case)
+
+
+def _passing(case: tuple[Trace, System]) -> tuple[Trace, System]:
+    """The same, with faults at times alone that all pass, releases that do not crash, and 400 s after all of that."""
+    trace, system = case
+    services: dict[str, Hosting] = {}
+    for name, hosting in system.plan.services.items():
+        at_times = [one for one in hosting.faults if one.every_about is None]
+        lasting = [one.replace(lasts=3) if "lasts" in type(one).model_fields else one for one in at_times]
+        stocks = [one.model_copy(update={"tier": _kept(one.tier)}) for one in hosting.stocks]
+        where: dict[str, Any] = {"mix": stocks} if hosting.mix else {"tier": stocks[0].tier}
+        rollouts = [one.replace(crashes_after=None) for one in hosting.rollouts]
+        services[name] = hosting.replace(faults=lasting, rollouts=rollouts, **where)
+    found = {one.of: one.service for one in system.hosted}
+    plan = Plan(services=services, edge=system.plan.edge)
+    return replace(trace, span_s=trace.span_s + 400), System.of(found, plan, system.round_trips)
+
+
+def _kept(tier: Tier) -> Tier:
+    return tier.model_copy(update={"reclaimed_every": None})
+
+
+@given(st.one_of(cases(), placed()))
+def test_a_fixed_fleet_is_whole_again_after_everything(case: tuple[Trace, System]) -> None:
+    trace, system = _passing(case)
+    runs = simulation.run(trace, system)
+    # Where nobody will ever take what is held, fleets that call there may wait for ever with a release.
+    waits = any(one.hosting.tier.holds_requests and not one.hosting.replicas_used for one in system.hosted)
+    for run, hosted in zip(runs.services.values(), system.hosted, strict=True):
+        if not hosted.hosting.scaling.decides and not waits:
+            there = [one.stage for one in run.replicas if one.gone_s is None]
+            serving = [one for one in run.replicas if one.is_ready and one.is_serving]
+            assert len(serving) == hosted.hosting.replicas_used
+            assert len(there) == hosted.hosting.replicas_used + hosted.hosting.standing_by
