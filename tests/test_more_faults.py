@@ -212,6 +212,18 @@ def test_a_release_ends_with_as_many_as_it_began_with_though_a_zone_is_lost() ->
     assert sum(r.is_ready for r in found.run.only.replicas) == 2
 
 
+@pytest.mark.parametrize("strategy", ["stop_start", "rolling"])
+def test_a_release_counts_what_cannot_be_ordered_yet(strategy: str) -> None:
+    """Both zones are lost at 10, which is found at once of the one, and at 40 of the other; nothing is ordered until 60. Of
+    two replicas one is dead then, and one owed: the release at 20 leaves two all the same."""
+    loss = {"kind": "zone_loss", "at": 10, "lasts": 50}
+    faults = [loss | {"zone": "west", "detect": 30}, loss | {"zone": "east", "detect": 0}]
+    release = {"strategy": strategy, "at": 20}
+    found = _steady(2, faults, tier={"zones": ["east", "west"]}, rollouts=[release])
+    assert [update.replicas for update in found.run.only.updates] == [2]
+    assert sum(r.is_ready for r in found.run.only.replicas) == 2
+
+
 def _available(seed: int) -> float:
     """Two replicas that live 40 s on average and are found at once and back in 20: of the requests, how many."""
     arrivals = np.cumsum(np.random.default_rng(1000 + seed).exponential(1.0, 1500))

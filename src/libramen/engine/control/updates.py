@@ -145,9 +145,7 @@ class Updates(Part):
         if due.entry in self._undone:
             self._next_or_none(now_s)
             return
-        fleet, rollout, n = self._fleet, due.rollout, self._fleet.have
-        if fleet.standbys is not None:  # whatever is starting again may stand by
-            n = fleet.standbys.serving
+        fleet, rollout, n = self._fleet, due.rollout, self._leaves()
         due.began_s, due.n, due.before = now_s, n, fleet.version
         if rollout.rollback_slower is not None:
             before_s = np.concatenate(self._plane.timed(now_s - rollout.watch, now_s))
@@ -181,6 +179,11 @@ class Updates(Part):
         due.result = "under_way"
         self._update = rollout.begin(self._updated, n, self._most(due), due.version, now_s)
         self._step(now_s)
+
+    def _leaves(self) -> int:
+        """How many serve when it is over: as many as there are and are to be ordered; of standbys what the plan says."""
+        fleet = self._fleet
+        return fleet.have + len(fleet.owed) if fleet.standbys is None else fleet.standbys.serving
 
     def _has_room_for(self, n: int, due: _Release) -> bool:
         """Whether a second fleet of n replicas may be beside the first."""
@@ -286,7 +289,7 @@ class Updates(Part):
         fleet, splits, n = self._fleet, due.rollout.splits, due.n
         is_over = self._current is None
         if is_over:
-            n = fleet.have if fleet.standbys is None else fleet.standbys.serving
+            n = self._leaves()
             if splits and not self._has_room_for(n, due):
                 due.result, due.undone_s = "not_undone", now_s
                 return
