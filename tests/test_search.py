@@ -116,7 +116,7 @@ searches = st.sampled_from(
 )
 
 
-@settings(max_examples=max(16, settings().max_examples // 2))
+@settings(max_examples=max(12, settings().max_examples // 2))
 @given(cases, searches)
 def test_the_winner_is_that_of_brute_force(
     tmp_path_factory: pytest.TempPathFactory, case: dict[str, Any], what: tuple[str, dict[str, Any]]
@@ -171,7 +171,7 @@ terms_of = st.fixed_dictionaries(
 )
 
 
-@settings(max_examples=max(10, settings().max_examples // 3))
+@settings(max_examples=max(8, settings().max_examples // 3))
 @given(cases, priced, terms_of, searches)
 def test_the_winner_is_that_of_brute_force_whatever_is_paid_for(
     tmp_path_factory: pytest.TempPathFactory,
