@@ -1,6 +1,6 @@
 """Compiles the replay engine ahead, in processes of its own, where it is not compiled yet.
 
-The compiler keeps its code on disk and needs about half a minute for each of the two variants of the engine. That is
+The compiler keeps its code on disk and needs a quarter to half a minute for each of the two variants of the engine. That is
 done once after an installation, for both at a time: while the log is read, or beforehand by `libramen prepare`.
 Nothing heavy is imported here.
 """
@@ -62,7 +62,7 @@ class Compilation:
         if is_compiled():
             return
         tell(
-            "Compiling the replay engine, once after an installation: half a minute or more, while other work goes on."
+            "Compiling the replay engine, once after an installation: about half a minute, while other work goes on."
         )
         for lean in (True, False):
             if is_compiled(lean=lean):

@@ -181,7 +181,7 @@ class Updates(Part):
         self._step(now_s)
 
     def _leaves(self) -> int:
-        """How many serve when it is over: as many as there are and are to be ordered; of standbys what the plan says."""
+        """How many serve when it is over: all that are there or to be ordered; of standbys as many as the plan says."""
         fleet = self._fleet
         return fleet.have + len(fleet.owed) if fleet.standbys is None else fleet.standbys.serving
 

@@ -33,6 +33,7 @@ from libramen.engine.kernel import (
     layout,
     lists,
     orders,
+    parts,
     places,
     reach,
     service,
@@ -223,13 +224,15 @@ def _make_advance(sources: int, lean: int) -> Callable[..., Any]:
 
     # Each variant has files of its own: two processes may compile them at one time.
     advance.__qualname__ = "advance_lean" if lean else "advance"
-    return compiled(_SIGNATURE)(advance)
+    # The one with everything in it is compiled beside the lean one, and would take longer than that.
+    with parts.optimised(are=bool(lean)):
+        return compiled(_SIGNATURE)(advance)
 
 
 @functools.cache
 def advance_of(*, lean: bool) -> Callable[..., Any]:
     """`advance` for a world in which nothing is known beforehand, or for one as in `fields.LEAN`.
 
-    Each takes half a minute to compile, so it is compiled when it is first asked for.
+    Each takes a quarter to half a minute to compile, so it is compiled when it is first asked for.
     """
     return _make_advance(_SOURCES, int(lean))
