@@ -1,6 +1,6 @@
 """Compiles the replay engine ahead, in processes of its own, where it is not compiled yet.
 
-The compiler keeps its code on disk and needs a quarter to half a minute for each of the two variants of the engine. That is
+The compiler keeps its code on disk and needs about half a minute for each of the two variants of the engine. That is
 done once after an installation, for both at a time: while the log is read, or beforehand by `libramen prepare`.
 Nothing heavy is imported here.
 """
