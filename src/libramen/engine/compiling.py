@@ -61,9 +61,7 @@ class Compilation:
         self._processes: list[subprocess.Popen[bytes]] = []
         if is_compiled():
             return
-        tell(
-            "Compiling the replay engine, once after an installation: about half a minute, while other work goes on."
-        )
+        tell("Compiling the replay engine, once after an installation: about half a minute, while other work goes on.")
         for lean in (True, False):
             if is_compiled(lean=lean):
                 continue
