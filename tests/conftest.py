@@ -60,7 +60,7 @@ def _no_longer() -> Generator[None, Any, Any]:
     """It goes as far as it comes in that time, and is left then, as one that was skipped."""
     is_checked = bool(os.environ.get("NUMBA_DISABLE_JIT"))
     if is_checked:
-        signal.signal(signal.SIGALRM, lambda *_: pytest.skip(f"{CHECKED_S} s of it found nothing"))
+        signal.signal(signal.SIGALRM, lambda *_: pytest.skip(f"left after {CHECKED_S} s, which found nothing"))
         signal.alarm(CHECKED_S)
     try:
         return (yield)

@@ -308,8 +308,8 @@ class Hosting(PricesOfPlan):  # type: ignore[misc]
     def most_under(self, rollout: Rollout) -> int | None:
         """The most replicas that its tiers allow at once under a release, None: any number.
 
-        Of a mix whose machines stay of their tier orders go no further than an entry that is full; where a release has
-        two versions side by side, each fills the entries anew.
+        Orders fill a mix entry by entry, and stop at one that is full, unless another tier may replace it. Where a
+        release has two versions side by side, each fills the entries by itself.
         """
         if not self.mix or self.replacement == "other":
             return self.most

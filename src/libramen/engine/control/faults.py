@@ -38,7 +38,7 @@ class Faults(Part):
         left_out: see `simulation.run`.
     """
 
-    HISTORY = frozenset({"records", "_drawn_for"})
+    HISTORY = frozenset({"records", "_drawn"})
 
     def __init__(
         self,
@@ -52,7 +52,7 @@ class Faults(Part):
         self._struck = FleetOfFaults(replay)
         self.records: list[FaultRecord] = []
         self._named = 0  # strikes to come that name a replica
-        self._drawn_for: dict[int, int] = {}  # the process of each replica of which it was last drawn when it is struck
+        self._drawn: dict[int, int] = {}  # by replica: the process (its `life`) whose strikes are drawn
         for at_s, place, fault in due:
             if ("faults", place) not in left_out:
                 self._plan(at_s, _Entry(fault, place), None)
@@ -91,9 +91,9 @@ class Faults(Part):
     def _became_ready(self, now_s: float, replica: Replica) -> None:
         if not (replica.is_ready or replica.is_standby) or not replica.is_serving:
             return
-        if self._drawn_for.get(replica.number) == replica.life:  # it stood by, and serves from now on
+        if self._drawn.get(replica.number) == replica.life:  # it stood by, and serves from now on
             return
-        self._drawn_for[replica.number] = replica.life
+        self._drawn[replica.number] = replica.life
         for entry in self._of_ready:
             if entry.fault.may_strike(replica.number):
                 self._draw(entry, replica.number, now_s, of=Process(replica, replica.life))

@@ -40,7 +40,7 @@ _SCALERS: Final[dict[str, type[Scaler]]] = {
 }
 """What runs a rule, by when it is asked."""
 _ENDLESS: Final = 10_000
-"""For so many instants of the control plane nothing happens to any request: a rule orders and cancels for ever."""
+"""After so many control instants at which no request has anything to wait for, held requests are dismissed."""
 
 
 class Control:

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 
 
 FUTILE: Final = 1000
-"""What was done so often while nothing became ready is done in vain."""
+"""After so many decisions, or promotions, without a ready replica none is expected any more."""
 
 
 class Part:

@@ -63,7 +63,7 @@ class Standbys(Part):
     def _fleet_changed(self, now_s: float, replica: Replica) -> None:
         if self._fleet.n_ready:
             self._in_vain = 0
-        # One that died meanwhile is replaced when that is known: by the balancer, or since another process works.
+        # A promotion ends when the standby is gone or found dead, or when a new process works in its place.
         self._promoting = [
             one for one in self._promoting if one.replica.is_standby and (one.is_there or not one.replica.is_serving)
         ]

@@ -224,8 +224,8 @@ def _make_advance(sources: int, lean: int) -> Callable[..., Any]:
 
     # Each variant has files of its own: two processes may compile them at one time.
     advance.__qualname__ = "advance_lean" if lean else "advance"
-    # The one with everything in it is compiled beside the lean one, and would take longer than that.
-    with parts.optimised(are=bool(lean)):
+    # Both are compiled at the same time, and the full variant takes longer.
+    with parts.optimised(all_of_them=bool(lean)):
         return compiled(_SIGNATURE)(advance)
 
 
