@@ -120,7 +120,7 @@ def test_what_a_release_leaves_and_needs() -> None:
     assert Rolling(at="12:00", batch=1, keep=0).least_ready(4) == 3
     assert Rolling(at="12:00", batch=3, keep=2).least_ready(4) == 2
     assert Switch(at="12:00").problem(5, 10) is None
-    assert "needs 10 at once; the tier allows 9" in (Switch(at="12:00").problem(5, 9) or "")
+    assert "needs 10 at once; allowed: up to 9" in (Switch(at="12:00").problem(5, 9) or "")
 
 
 def test_machines_of_a_lost_zone_are_not_kept_for_an_update() -> None:

@@ -118,7 +118,7 @@ def test_a_way_that_cannot_be_done(landing: Path) -> None:
     study = load_study(landing)
     plan = study.plan("lone").replace(faults=[], rollouts=[{"at": "12:00", "strategy": "stop_start"}], name="one")
     ways = {way.name: way for way in events(study, plan).entries[0].ways}
-    assert "the tier allows 1" in ways["switch"].why_not
+    assert "allowed: up to 1" in ways["switch"].why_not
     assert ways["switch"].failed is None
 
 

@@ -155,7 +155,7 @@ def test_a_build_takes_time_and_changes_nothing_meanwhile() -> None:
 def test_twice_the_fleet_may_be_too_much() -> None:
     """An error for a fixed fleet; else the release is skipped, and said so."""
     tier = {"replicas": {"least": 1, "most": 6}}
-    with pytest.raises(StudyError, match="'switch' of 4 replicas needs 8 at once; the tier allows 6"):
+    with pytest.raises(StudyError, match="'switch' of 4 replicas needs 8 at once; allowed: up to 6"):
         _release(tier=tier, strategy="switch")
     rule = {"rule": "target", "measure": "cpu", "target": 0.5, "floor": 4, "ceiling": 6}
     found = _release(tier=tier, strategy="switch", plan={"scaling": rule})

@@ -61,7 +61,7 @@ class Rolling(Rollout):
     def problem(self, n: int, most: int | None) -> str | None:
         """A fixed fleet with nothing to spare and everything to keep could never be updated."""
         if most is not None and self.spare and n + self.spare > most:
-            return f"spare = {self.spare} beside {n} replicas is {n + self.spare}; the tier allows {most}"
+            return f"spare = {self.spare} beside {n} replicas is {n + self.spare}; allowed: up to {most}"
         if self.spare == 0 and n and self.keep_of(n) == n:
             return (
                 f"spare = 0 and keep = {self.keep!r} of {n} replicas could never move; "

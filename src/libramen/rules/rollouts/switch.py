@@ -31,7 +31,7 @@ class TwoFleets(Rollout):
         """In the end there are two fleets."""
         if most is None or 2 * n <= most:
             return None
-        return f"strategy = {self.strategy!r} of {n} replicas needs {2 * n} at once; the tier allows {most}"
+        return f"strategy = {self.strategy!r} of {n} replicas needs {2 * n} at once; allowed: up to {most}"
 
     def begin_rollback(self, fleet: RolloutFleet[Any], n: int, most: int | None, version: int, now_s: float) -> Update:  # noqa: ARG002
         """A fleet of the old version beside the new one, then all traffic to it at once."""
