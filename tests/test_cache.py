@@ -175,3 +175,35 @@ def test_the_engine_is_compiled_beside_other_work_and_once(
     assert len(told) == 1
     assert run(["prepare"]) == 0
     assert load_study(demo_study).plans
+
+
+def test_an_engine_that_is_gone_from_where_the_compiler_kept_it_is_not_called_compiled(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """As with an environment that is removed and made anew in the same place."""
+    monkeypatch.setenv("LIBRAMEN_CACHE", str(tmp_path))
+    monkeypatch.delenv("NUMBA_DISABLE_JIT", raising=False)
+    assert compiling.compile_now(lean=True)
+    assert compiling.is_compiled(lean=True)
+    (mark,) = tmp_path.iterdir()
+    kept = Path(mark.read_text(encoding="utf-8"))
+    assert kept.is_file()
+    mark.write_text(str(kept.with_name("gone.nbi")), encoding="utf-8")
+    assert not compiling.is_compiled(lean=True)
+    mark.write_text("", encoding="utf-8")
+    assert not compiling.is_compiled(lean=True)
+
+
+def test_prepare_says_so_where_nothing_can_be_kept(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    def no_process(*_: object, **__: object) -> None:
+        raise OSError
+
+    monkeypatch.setenv("LIBRAMEN_CACHE", str(tmp_path))
+    monkeypatch.delenv("NUMBA_DISABLE_JIT", raising=False)
+    monkeypatch.setattr(compiling, "_kept_in", lambda _: None)
+    monkeypatch.setattr(compiling.subprocess, "Popen", no_process)
+    assert run(["prepare"]) == 1
+    assert "is not kept: NUMBA_CACHE_DIR may name a folder for it" in capsys.readouterr().out
+    assert not list(tmp_path.iterdir())

@@ -244,7 +244,9 @@ def prepare() -> int:
     had_been = is_compiled()
     with Compilation(lambda _: None) as compilation:
         compilation.wait()
-    for lean in (True, False):
-        compile_now(lean=lean)
+    kept = [is_compiled(lean=lean) or compile_now(lean=lean) for lean in (True, False)]
+    if not all(kept):
+        typer.echo("The replay engine was compiled, but is not kept: NUMBA_CACHE_DIR may name a folder for it.")
+        return 1
     typer.echo("The replay engine was compiled already." if had_been else "The replay engine is compiled.")
     return 0
