@@ -226,7 +226,7 @@ def test_one_sentence_for_each_mistake(
     [
         ("", "t.csv: the file is empty"),
         ("at_s,cpu_s\n5,1\n1,1\n", "at_s must not go back: row 2 has 1 s after 5 s"),
-        ("at_s,cpu_s\n0,NaN\n", "cpu_s: row 1 has nan"),
+        ("at_s,cpu_s\n0,NaN\n", "cpu_s: row 1 has no number"),
         ("\x00\x01\x02", "found binary data"),
     ],
 )

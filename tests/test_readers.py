@@ -220,6 +220,22 @@ def test_columns_can_be_mapped(tmp_path: Path) -> None:
         read_trace(path, format="csv", columns={"latency": "duration"})
 
 
+def test_objects_about_something_else_are_skipped_where_others_are_requests(tmp_path: Path) -> None:
+    """The service has started, and somebody hung up: no request, and one without a latency."""
+    told = {"time": "2031-06-05T09:30:00Z", "latency_s": 0.5}
+    rows: list[dict[str, Any]] = [{"said": "started"}, told, {"time": told["time"]}, {}, told | {"time": "soon"}]
+    path = _file(tmp_path, "".join(f"{json.dumps(row)}\n" for row in rows[:-1]))
+    trace = read_trace(path, demand="observed")
+    assert trace.latency_s.tolist() == [0.5]
+    assert trace.source.skipped == 3
+    with pytest.raises(TraceError, match="a.log: line 5, column time: found 'soon'"):
+        read_trace(_file(tmp_path, "".join(f"{json.dumps(row)}\n" for row in rows)))
+    with pytest.raises(TraceError, match="there is no column at_s or time; found: said"):
+        read_trace(_file(tmp_path, f"{json.dumps(rows[0])}\n"))
+    with pytest.raises(TraceError, match="and this trace has none; column 'latency' of a.log is not used; did you mean"):
+        read_trace(_file(tmp_path, f"{json.dumps({'time': told['time'], 'latency': 1})}\n"))
+
+
 def test_counts_become_requests(tmp_path: Path) -> None:
     """Two minutes of 300 and 600 requests, median 100 ms and p95 400 ms: log-normal in between."""
     path = _file(
@@ -326,7 +342,7 @@ def test_stamps_and_seconds_can_be_told(tmp_path: Path) -> None:
     even = read_trace(path, stamp="arrival", within_second="even")
     assert even.at_s.tolist() == [0.5, 1.5]
     order = _file(tmp_path, "".join(reversed(_lines(["0.1"] * 3).splitlines(keepends=True))), "r.log")
-    assert "2 lines stand before earlier ones, and are sorted by time" in read_trace(order).source.notes
+    assert "2 lines stand before earlier ones, and the lines are sorted by time" in read_trace(order).source.notes
 
 
 def test_years_turn_and_clocks_change(tmp_path: Path) -> None:

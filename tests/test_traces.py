@@ -259,12 +259,12 @@ def test_rows_of_another_length_are_skipped_and_other_columns_named(tmp_path: Pa
 @pytest.mark.parametrize(
     ("text", "message"),
     [
-        ("at_s,cpu_s\n0,1\n2,1\n1,1\n", r"at_s must not go back: row 3 has 1 s after 2 s \(1 such rows\)"),
+        ("at_s,cpu_s\n0,1\n2,1\n1,1\n", r"at_s must not go back: row 3 has 1 s after 2 s \(1 such row\)"),
         (
             "at_s,cpu_s\n0,nan\n",
-            r"cpu_s: row 1 has nan \(1 such rows\); allowed: numbers from 0 to 1e\+06",
+            r"cpu_s: row 1 has no number \(1 such row\); allowed: numbers from 0 to 1e\+06",
         ),
-        ("at_s,cpu_s\n0,\n", r"cpu_s: row 1 has nan"),
+        ("at_s,cpu_s\n0,\n", r"cpu_s: row 1 has no number"),
         ("at_s,cpu_s\n0,1\n1,-2\n", r"cpu_s: row 2 has -2 "),
         ("at_s,cpu_s\n0,1\n1,much\n", r"line 3, column cpu_s: found 'much'; allowed: a number"),
         ("at_s\n0\n1\n", r"needs observed latencies"),

@@ -19,6 +19,7 @@ import numpy as np
 from libramen.base import units
 from libramen.base.errors import TraceError
 from libramen.base.times import existing
+from libramen.trace.demand import latencies_of
 from libramen.trace.formats.table import whole
 from libramen.trace.source import RouteCpu
 from libramen.trace.sources import Opened
@@ -233,8 +234,7 @@ def with_cpu_use(
     Raises:
         TraceError: the log has no latencies.
     """
-    if log.latency_s is None:
-        raise TraceError("cpu_use needs a log with latencies: with given work there is nothing left to be found")
+    latencies_of(log, "cpu_use")
     routes, base, unexplained = cpu_per_route(log, use)
     # How long cores were shared depends on how much of the work is CPU work, and the other way round.
     shares = _shares(estimate(None, True), routes, speed)

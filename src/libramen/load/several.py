@@ -16,13 +16,13 @@ from typing import Final
 import numpy as np
 
 from libramen.base import units
-from libramen.base.errors import TraceError
 from libramen.engine import simulation
 from libramen.engine.border.records import PARTS, Results
 from libramen.load.bottleneck import Estimate, find_bottleneck
 from libramen.load.exchange import error_of
 from libramen.load.unqueue import estimate
 from libramen.study.system import System
+from libramen.trace.demand import latencies_of
 from libramen.trace.steps import mixed
 from libramen.trace.trace import Trace
 
@@ -63,8 +63,7 @@ def unqueue_several(
     Example:
         >>> unqueue_several(log, study.system("today")).wait_s  # doctest: +SKIP
     """
-    if trace.latency_s is None:
-        raise TraceError("demand = 'unqueued' needs observed latencies (latency_s), and this trace has none")
+    latencies_of(trace, "demand = 'unqueued'")
     arrives = system.servers_of(trace.routes)[trace.route_codes]
     parts: list[Estimate] = []
     for number in np.unique(arrives).tolist():

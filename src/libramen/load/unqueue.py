@@ -44,7 +44,7 @@ from libramen.study.hosting import Hosting
 from libramen.study.plan import Plan
 from libramen.study.service import Service
 from libramen.study.system import System
-from libramen.trace.demand import shares_of
+from libramen.trace.demand import latencies_of, shares_of
 from libramen.trace.statuses import GAVE_UP, REFUSED, TOO_MANY
 from libramen.trace.trace import Trace
 
@@ -122,12 +122,11 @@ def estimate(
     roughly: bool = False,
 ) -> Estimate:
     """What `unqueue` gives, and what it rests on."""
-    if trace.latency_s is None:
-        raise TraceError("demand = 'unqueued' needs observed latencies (latency_s), and this trace has none")
+    latency_s = latencies_of(trace, "demand = 'unqueued'")
     recorded = Recorded(trace, service, hosting, data_plane)
     share = shares_of(trace, cpu_share)
-    known_s = np.minimum(trace.wait_s, trace.latency_s)
-    share = share * (1 - known_s / np.maximum(trace.latency_s, 1e-12))
+    known_s = np.minimum(trace.wait_s, latency_s)
+    share = share * (1 - known_s / np.maximum(latency_s, 1e-12))
     served, gave_up = _had_a_slot(trace, server)
     rough, whole_seconds = np.zeros(len(trace), bool), trace.source.whole_seconds
     if whole_seconds:

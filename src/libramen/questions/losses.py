@@ -22,7 +22,7 @@ _DETECT_S: Final = 60.0
 
 
 class RegionLost(NamedTuple):
-    """A region of the plan, lost for its busiest half hour: does the rest hold?
+    """A region of the plan, lost for its busiest half hour, or a quarter of a short trace: does the rest hold?
 
     Attributes:
         region: its name.
@@ -117,7 +117,10 @@ def without_region(
 
 
 def _busiest(outcome: Outcome, fleets: Sequence[int]) -> tuple[float, float] | None:
-    """When the busiest half hour of some fleets begins, and how long it is [s]; None: nothing comes there."""
+    """When the busiest half hour of some fleets begins, and how long it is [s]; None: nothing comes there.
+
+    Of a trace of less than two hours it is a quarter of it, in whole minutes.
+    """
     trace, loads = outcome.trace, loads_of(outcome.trace, outcome.system)
     visits = sum((loads.of[at].visits for at in fleets), np.zeros(len(trace)))
     lasts_s = min(_LOST_S, trace.span_s // 240 * 60)

@@ -188,7 +188,7 @@ def _regions(found: Events) -> Section:
             words("replicas short", "short", _replicas_short),
         ),
         found.regions,
-        title="Each region lost in its busiest half hour",
+        title=f"Each region lost in its busiest {_stretch(found.regions[0].lasts_s)}",
         sentences=tuple(_lost(found.outcome, one) for one in found.regions),
         notes=("After: from when the loss is known, a minute later, and standbys in its place serve, up to its end.",),
         name="regions",
@@ -199,6 +199,11 @@ def _regions(found: Events) -> Section:
 def _at(outcome: Outcome) -> Column:
     """When something happens."""
     return words("at", "at_s", lambda one: Cell(clock(outcome, one.at_s, seconds=False), one.at_s), unit="s")
+
+
+def _stretch(lasts_s: float) -> str:
+    """How long something is looked at: half an hour, or of a short trace less."""
+    return "half hour" if lasts_s == 1800 else units.show_duration(lasts_s)
 
 
 def _replicas_short(one: RegionLost) -> Cell:
@@ -236,7 +241,8 @@ def _tiers(found: Events) -> Section:
         title="All machines of a tier taken back at once",
         sentences=tuple(_taken(found.outcome, one) for one in found.tiers),
         notes=(
-            "At the begin of the busiest half hour, of which p95 is. Others are ordered at the notice.",
+            f"At the begin of the busiest {_stretch(found.tiers[0].lasts_s)}, of which p95 is.",
+            "Others are ordered at the notice.",
             "A fault of kind no_stock says that the tier has none then.",
         ),
         name="tiers",

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 from typing import Any, Final, NamedTuple
 
 from pydantic import Field
@@ -144,9 +144,3 @@ def regions_of(given: Any) -> dict[str, dict[str, Any]]:
     if len(found) > MOST_REGIONS:
         raise ValueError(f"regions: found {len(found)}; allowed: up to {MOST_REGIONS}")
     return found
-
-
-def nearest_of(trips: RoundTrips, area: str, regions: Iterable[str]) -> tuple[str, float] | None:
-    """The nearest of some regions, and how far it is [s]; None: no distance is told."""
-    known = [(found, name) for name in regions if (found := trips.find(area, name)) is not None]
-    return min(((name, far) for far, name in known), key=lambda pair: pair[1]) if known else None

@@ -78,7 +78,12 @@ def check_numbers(name: str, array: np.ndarray) -> None:
     bad = np.flatnonzero(~((array >= 0) & (array <= most)))
     i = int(bad[0])
     limit = "ten years" if name == "at_s" else f"{most:g}"
-    raise TraceError(f"{name}: row {i + 1} has {array[i]:g} ({bad.size} such rows); allowed: numbers from 0 to {limit}")
+    found = "no number" if np.isnan(array[i]) else f"{array[i]:g}"
+    raise TraceError(f"{name}: row {i + 1} has {found} ({_such_rows(bad.size)}); allowed: numbers from 0 to {limit}")
+
+
+def _such_rows(n: int) -> str:
+    return "1 such row" if n == 1 else f"{n:,} such rows"
 
 
 def _check_order(at_s: np.ndarray) -> None:
@@ -88,7 +93,7 @@ def _check_order(at_s: np.ndarray) -> None:
     if i is not None:
         raise TraceError(
             f"at_s must not go back: row {i + 1} has {at_s[i]:.6g} s after {at_s[i - 1]:.6g} s "
-            f"({backs(at_s)} such rows); sort the requests by time first"
+            f"({_such_rows(backs(at_s))}); sort the requests by time first"
         )
 
 

@@ -69,8 +69,7 @@ def with_demand(
                     "leave it out, or demand = 'quiet' or 'observed', which estimate them anew"
                 )
         return trace
-    if trace.latency_s is None:
-        raise TraceError(f"demand = {kind!r} needs observed latencies (latency_s), and this trace has none")
+    latency_s = latencies_of(trace, f"demand = {kind!r}")
     waits_s, before = trace.wait_s, trace.source.made
     if before.estimate:
         if before.waits_are_known:
@@ -82,7 +81,7 @@ def with_demand(
     share = _shares_by_route(trace, cpu_share)
     work_s = np.empty(len(trace))
     for rows in blocks(len(trace)):
-        work_s[rows] = np.maximum(0.0, trace.latency_s[rows] - waits_s[rows])
+        work_s[rows] = np.maximum(0.0, latency_s[rows] - waits_s[rows])
     routes: tuple[RouteDemand, ...] = ()
     doubts = quiet_doubts(trace)
     if kind == "observed":
@@ -96,6 +95,18 @@ def with_demand(
         cpu_s[rows] = some * work_s[rows] * speed
         work_s[rows] = waits_s[rows] + (1 - some) * work_s[rows]
     return trace.with_demand(cpu_s, work_s, demand=kind, notes=tuple(notes), routes=routes, doubts=doubts)
+
+
+def latencies_of(trace: Trace, who: str) -> np.ndarray:
+    """What a log observed, float64 (n,) [s], for somebody who cannot do without.
+
+    Raises:
+        TraceError: it has none. Where a column of another name may have been meant, it says so.
+    """
+    if trace.latency_s is None:
+        meant = [f"; {note}" for note in trace.source.notes if note.endswith("did you mean 'latency_s'?")]
+        raise TraceError(f"{who} needs observed latencies (latency_s), and this trace has none{''.join(meant)}")
+    return trace.latency_s
 
 
 def with_told_work(

@@ -132,7 +132,8 @@ def to_trace(
         back = backs(found.at_s)
         _arrivals(found, seed, stamp or found.stamp, within_second)
         if back:
-            notes.append(f"{back:,} lines stand before earlier ones, and are sorted by time")
+            stand = "line stands" if back == 1 else "lines stand"
+            notes.append(f"{back:,} {stand} before earlier ones, and the lines are sorted by time")
         found.sort()
         start, span_s = _whole_minutes(found, zone)
         at_s = found.at_s

@@ -117,7 +117,7 @@ class PeriodicScaler(Scaler):
         provision_s = max(one.tier.provision.percentile(0.95) for one in hosting.stocks)
         cold_start_s = provision_s + replay.service.start.percentile(0.95)
         setting = RuleSetting(cold_start_s, hosting.size.cores, replay.start)
-        self._rule_name, self._plan_name = rule.rule, hosting.plan
+        self._plan_name = hosting.plan
         self._plane, self._start = replay.plane, setting.start
         self._cores = hosting.size.cores, hosting.reserved_cores
         self._every_s = rule.every

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator
-from typing import ClassVar
+from typing import ClassVar, Final
 
 import pyarrow as pa
 
@@ -14,6 +14,9 @@ from libramen.trace.formats.table import found_in, saying
 from libramen.trace.lines import blocks_of, refuse_garbage
 from libramen.trace.raw_requests import RawRequests
 from libramen.trace.sources import Opened
+
+_NEEDED: Final = {"time": ("time", "at_s"), "latency_s": ("latency_s", "cpu_s", "requests")}
+"""What a line must have, if others have it: one of these."""
 
 
 class JsonLines:
@@ -33,7 +36,10 @@ class JsonLines:
 
 
 def json_blocks(opened: Opened, reading: Reading) -> Iterator[pa.Table]:
-    """The rows of a JSON Lines file, an object each, block by block; lines that are none are skipped and counted.
+    """The rows of a JSON Lines file, an object each, block by block.
+
+    Lines that are no object are skipped and counted, and so are those that have no time, or no work, where others have
+    it: a log is also about other things than requests.
 
     Raises:
         TraceError: no line is an object.
@@ -42,7 +48,7 @@ def json_blocks(opened: Opened, reading: Reading) -> Iterator[pa.Table]:
     made = None
     n = 0
     for block in blocks_of(opened, skipped, reading.position):
-        rows: list[dict[str, object]] = []
+        rows: dict[int, dict[str, object]] = {}  # by line
         for number, line in enumerate(block.data.split(b"\n"), start=block.first_line):
             if not line.strip():
                 continue
@@ -54,14 +60,24 @@ def json_blocks(opened: Opened, reading: Reading) -> Iterator[pa.Table]:
             if isinstance(row, dict) and list(row) == ["libramen"] and not n and not rows:
                 made = json.dumps(row["libramen"])
             elif isinstance(row, dict):
-                rows.append(row)
+                rows[number] = row
             else:
                 skipped.add(path, number, f"not a JSON object but {type(row).__name__}")
+        for what, ours in _NEEDED.items():
+            known = [reading.options.columns.get(name, name) for name in ours]
+            without = [number for number, row in rows.items() if all(row.get(name) is None for name in known)]
+            if len(without) < len(rows) or (n and what == "time"):  # else it is said what they have instead
+                for number in without:
+                    skipped.add(path, number, f"no {what}")
+                    del rows[number]
         if rows:
             n += len(rows)
-            names = list(dict.fromkeys(name for row in rows for name in row))
-            cells = {_cell(name) or "": pa.array([_cell(row.get(name)) for row in rows], pa.string()) for name in names}
-            yield saying(pa.table(cells), made, block.first_line)
+            names = list(dict.fromkeys(name for row in rows.values() for name in row))
+            cells = {
+                _cell(name) or "": pa.array([_cell(row.get(name)) for row in rows.values()], pa.string())
+                for name in names
+            }
+            yield saying(pa.table(cells), made, *rows)
         refuse_garbage(path, n, skipped)
     if not n:
         raise TraceError(f"{path}: no line is a JSON object")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 from collections.abc import Callable, Iterator, Mapping
 from pathlib import Path
@@ -28,7 +29,7 @@ _TEXTS: Final = ("route", "server", "visitor", "area")
 _IN: Final = re.compile(r"in_(.+)_s")
 """A column of how much of a request was spent at another service."""
 _PLAIN_NUMBER: Final = r"^[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)([eE][+-]?[0-9]+)?$"
-_FIRST_LINE: Final = b"first line"
+_LINES: Final = b"lines"
 _ISO: Final = r"^\d{4}-\d{2}-\d{2}[T ]\d{2}:\d{2}:\d{2}(\.\d+)?(Z|[+-]\d{2}:?\d{2})?$"
 
 
@@ -37,9 +38,16 @@ def first_line_of(error: Exception) -> str:
     return (str(error).splitlines() or [type(error).__name__])[0][:200]
 
 
-def saying(table: pa.Table, made: bytes | str | None, first_line: int = 1) -> pa.Table:
-    """The table with what it says of itself, and the line of its first row, in its metadata."""
-    metadata = {_FIRST_LINE: str(first_line)} | ({} if made is None else {MADE: made})
+def saying(table: pa.Table, made: bytes | str | None, *lines: int) -> pa.Table:
+    """The table with what it says of itself, and the lines of its rows, in its metadata.
+
+    Args:
+        table: some rows.
+        made: what it says, None: nothing.
+        lines: of its rows, or of the first one if they follow each other.
+    """
+    follow = len(lines) > 1 and lines[-1] - lines[0] == len(lines) - 1
+    metadata = {_LINES: json.dumps(lines[:1] if follow else lines)} | ({} if made is None else {MADE: made})
     return table.replace_schema_metadata(metadata)
 
 
@@ -164,7 +172,8 @@ def numbers(path: Path, table: pa.Table, name: str) -> np.ndarray:
 
 def _place(table: pa.Table, row: int) -> str:
     """Where a row stands, for messages."""
-    return f"line {row + int((table.schema.metadata or {}).get(_FIRST_LINE, 1))}"
+    lines = json.loads((table.schema.metadata or {}).get(_LINES, "[1]"))
+    return f"line {lines[row] if row < len(lines) else lines[0] + row}"
 
 
 def times(path: Path, table: pa.Table, zone: str) -> tuple[np.ndarray, int]:
