@@ -7,7 +7,6 @@ from typing import Final
 
 import numpy as np
 
-from libramen.base.errors import ReplayError
 from libramen.base.ranks import PERCENTILES, ranks_of
 from libramen.engine.border.records import Ended
 from libramen.engine.kernel.bins import BINS, Columns
@@ -144,15 +143,13 @@ class CountedRequests:
         """The hour of the clock with the most requests that were not answered within `Asked.telling`."""
         return self._counts.worst_hour()
 
-    def per_window(self, n: int, route: int | None = None) -> dict[str, np.ndarray]:
+    def per_window(self, n: int) -> dict[str, np.ndarray]:
         """Of each of n windows, by first arrival: arrivals, and each ending."""
-        if route is not None:
-            raise ReplayError("the series of a route needs the requests; allowed: keep_requests=True")
         return self._counts.series(n)
 
-    def percentiles_per_window(self, n: int, route: int | None = None) -> dict[str, np.ndarray]:
+    def percentiles_per_window(self, n: int) -> dict[str, np.ndarray]:
         """p50_s, p95_s and p99_s of the ok requests of each of n windows, NaN: none; within 0.5 %."""
-        ok = self.per_window(n, route)["ok"]
+        ok = self.per_window(n)["ok"]
         self._merge()
         # An arrival at the very end of the last window belongs to it.
         window = np.minimum(self._open[0] // BINS, n - 1)

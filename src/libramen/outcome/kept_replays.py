@@ -84,12 +84,6 @@ class KeptReplays:
         """What was used in a month."""
         return MonthOfUse(tuple(Part(one, replay.usage) for one, replay in zip(weights, self.replays, strict=False)))
 
-    def used(self) -> MonthOfUse:
-        """What was used in the month of which its figures were made."""
-        month_weights = self.month_weights(self.table)
-        assert month_weights is not None
-        return self.use(month_weights.weights)
-
     def bill(self, services: Mapping[str, Hosting], terms: Terms, month_weights: MonthWeights) -> Bill:
         """What a plan costs in a month."""
         return bill_of(services, self.use(month_weights.weights), terms, month_weights.note, month_weights.assumes)

@@ -8,7 +8,7 @@ from functools import cached_property
 import numpy as np
 
 from libramen.base.ranks import PERCENTILES, by_group, rank_of
-from libramen.engine.border.records import AT_THE_EDGE, ENDINGS, Ending, Results
+from libramen.engine.border.records import AT_THE_EDGE, Ending, Results
 from libramen.engine.kernel.bins import Columns
 from libramen.engine.record import ServiceRun
 from libramen.outcome import waits
@@ -146,26 +146,14 @@ class KeptRequests:
         """The hour of the clock with the most requests that were not answered within `Asked.telling`."""
         return self._counts.worst_hour()
 
-    def per_window(self, n: int, route: int | None = None) -> dict[str, np.ndarray]:
+    def per_window(self, n: int) -> dict[str, np.ndarray]:
         """Of each of n windows, by first arrival: arrivals, and each ending."""
-        if route is None:
-            return self._counts.series(n)
-        rows = np.flatnonzero(self._trace.route_codes == route)
-        ending, window = self._results.ending[rows], self._window(n)[rows]
-        tries = self._results.attempts[rows]
-        series: dict[str, np.ndarray] = {
-            "arrivals": np.bincount(window, minlength=n),
-            "attempts": np.bincount(window, weights=tries, minlength=n).astype(np.int64),
-        }
-        for code, name in enumerate(ENDINGS):
-            series[name] = np.bincount(window[ending == code], minlength=n)
-        return series
+        return self._counts.series(n)
 
-    def percentiles_per_window(self, n: int, route: int | None = None) -> dict[str, np.ndarray]:
+    def percentiles_per_window(self, n: int) -> dict[str, np.ndarray]:
         """p50_s, p95_s and p99_s of the ok requests of each of n windows, NaN: none."""
-        rows = slice(None) if route is None else np.flatnonzero(self._trace.route_codes == route)
-        ending, latency_s = self._results.ending[rows], self._results.latency_s[rows]
-        return _percentiles_per_window(self._window(n)[rows], ending == Ending.OK, latency_s, n)
+        ok = self._results.ending == Ending.OK
+        return _percentiles_per_window(self._window(n), ok, self._results.latency_s, n)
 
     def _window(self, n: int) -> np.ndarray:
         window: np.ndarray = np.minimum(self._trace.at_s // self._setting.window_s, n - 1).astype(np.int32)

@@ -27,19 +27,11 @@ class Measured(Protocol):
     def worst_hour(self) -> Hour | None:
         """The hour of the clock with the most requests that were not answered within `Asked.telling`."""
 
-    def per_window(self, n: int, route: int | None = None) -> dict[str, np.ndarray]:
-        """Of each of n windows, by first arrival: arrivals, and each ending. Of all requests or of one route.
+    def per_window(self, n: int) -> dict[str, np.ndarray]:
+        """Of each of n windows, by first arrival: arrivals, and each ending."""
 
-        Raises:
-            ReplayError: of a route, where requests are not kept.
-        """
-
-    def percentiles_per_window(self, n: int, route: int | None = None) -> dict[str, np.ndarray]:
-        """p50_s, p95_s and p99_s of the ok requests of each of n windows, NaN: none.
-
-        Raises:
-            ReplayError: of a route, where requests are not kept.
-        """
+    def percentiles_per_window(self, n: int) -> dict[str, np.ndarray]:
+        """p50_s, p95_s and p99_s of the ok requests of each of n windows, NaN: none."""
 
     def served(self, n: int) -> np.ndarray:
         """Requests answered ok by each of the replicas 1 to n."""

@@ -115,7 +115,3 @@ class Where:
         for one in self.stretches:
             sums[one.part] += n * one.mean_s
         return sums
-
-    def of_service(self, name: str) -> float:
-        """How much of an average request was spent at a service [s]."""
-        return sum(one.mean_s for one in self.stretches if one.service == name)

@@ -191,7 +191,7 @@ def _check_hosting_key(key: str, path: str, hosting: Hosting) -> None:
             raise StudyError(f"vary: unknown key {key!r}; {nearest(part, bare)}, or {more}, {PLAN}, {SCALE}")
         return
     if part not in _PARTS:
-        raise StudyError(f"vary {key!r}: {nearest(part, _PARTS)}")
+        raise StudyError(f"vary {key!r}: {nearest(part, (*_PARTS, 'regions', 'service', 'services', 'plan.edge'))}")
     if part in _LISTS:
         there = len(getattr(hosting, part))
         if part == "committed" and "." not in rest and there <= 1:

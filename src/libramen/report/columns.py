@@ -87,11 +87,6 @@ def duration(seconds: float | None) -> Cell:
     return Cell(units.show_duration(seconds), seconds)
 
 
-def count(n: int) -> Cell:
-    """A cell of a count."""
-    return Cell(f"{n:,}", n)
-
-
 def share(of_one: float | None) -> Cell:
     """A cell of a share, from 0 to 1."""
     return Cell(units.show_share(of_one), of_one)

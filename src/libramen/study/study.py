@@ -213,9 +213,9 @@ class Study:
             if tier not in self.tiers:
                 raise StudyError(f"{where}: tier: found {tier!r}; {nearest(tier, self.tiers)}")
             keys["tier"] = self.tiers[tier]
-        if isinstance(scaling := keys.get("scaling"), dict) and "rule" not in scaling:
-            keys["scaling"] = hosting.scaling.replace(**scaling)
         try:
+            if isinstance(scaling := keys.get("scaling"), dict) and "rule" not in scaling:
+                keys["scaling"] = hosting.scaling.replace(**scaling)
             return hosting.replace(**keys)
         except StudyError as error:
             raise StudyError(f"{where}: {error}") from None

@@ -69,20 +69,9 @@ class Codes:
         known = np.array([*(self.texts.setdefault(text, len(self.texts)) for text in texts), -1], np.int32)
         self._codes.add(known[codes])
 
-    def add_same(self, text: str, n: int) -> None:
-        """Append one text n times."""
-        self._codes.add_same(self.texts.setdefault(text, len(self.texts)), n)
-
     def take(self) -> tuple[np.ndarray, list[str]]:
         """Indices and texts, which are let go."""
         return self._codes.take(), list(self.texts)
-
-    def sorted(self) -> tuple[np.ndarray, list[str]]:
-        """The same with the texts in alphabetical order."""
-        codes, texts = self.take()
-        names = sorted(texts)
-        place = {text: at for at, text in enumerate(names)}
-        return remapped(codes, np.array([*(place[text] for text in texts), -1], np.int32)), names
 
 
 def remapped(codes: np.ndarray, lookup: np.ndarray) -> np.ndarray:

@@ -102,10 +102,6 @@ class ReadOptions(ReadingKeys):
         """Whether it matters who sent a request: also where a sample of visitors is multiplied back."""
         return self.visitors or (self.sampled.by == "visitor" and self.sampled.share != 1)
 
-    def given(self, name: str) -> bool:
-        """Whether an option was said, and not left to its default."""
-        return name in self.model_fields_set
-
 
 def checked_options(options: dict[str, Any]) -> ReadOptions:
     """The options of `read_trace`.
