@@ -184,6 +184,33 @@ def test_surplus_is_what_the_target_did_not_need() -> None:
     assert surplus == (600, pytest.approx(1800), 2190)
 
 
+def test_what_is_said_of_a_rule_is_about_the_measure_that_it_looks_at() -> None:
+    """Half a core for a request every two seconds: with a fleet of one a quarter of a core is in use, 0.5 arrive a second,
+    and each takes half a second."""
+    at = _loads((600, 0.5))
+    for rule, measured, needed in (
+        ({"rule": "ahead", "measure": "rate", "target": 0.1}, 0.5, 5),
+        ({"rule": "ahead", "measure": "cpu", "target": 0.05}, 0.25, 5),
+        ({"measure": "latency", "percentile": "p50", "target": 0.1}, 0.5, None),
+        ({"measure": "in_progress", "target": 0.05}, 0.25, 5),
+    ):
+        scaling = _scaled(at, span_s=600, ceiling=1, **rule).scaling
+        assert scaling.threshold == pytest.approx(
+            rule["target"] * (1 if "rule" in rule else 1.1)
+        )  # the tolerance of a target
+        assert scaling.measured is not None
+        assert scaling.measured[:9] == pytest.approx(measured)
+        assert (None if scaling.needed is None else scaling.needed[:9].tolist()) == (needed and [needed] * 9)
+    both_ways = [{"measure": "cpu", "target": 0.6, "lag": 20}, {"measure": "waiting", "target": 1, "lag": 5}]
+    greatest = replay(
+        make_trace(at, cpu=0.5, span_s=600),
+        Service(slots=20),
+        make_plan(scaling={"rule": "greatest", "rules": both_ways, "every": 20, "ceiling": 3}),
+    )
+    assert greatest.scaling.rule.lag_s == 5
+    assert greatest.scaling.needed is None
+
+
 def test_why_a_fixed_fleet_is_full() -> None:
     """Two slots. Waits of 1 s fill the slots with next to no CPU in use; work of 1 s on one core fills the CPU first."""
     at = _loads((600, 3))

@@ -429,6 +429,47 @@ def test_regions_have_their_prices_and_their_tables(study: Path) -> None:
     assert type(figures).from_dict(json.loads(json.dumps(figures.to_dict()))).areas == figures.areas
 
 
+def test_all_that_a_region_costs_is_dearer_there() -> None:
+    """Steps, fees and their limits too, each line twice; shares, allowances and quantities stay as they are."""
+    keys: dict[str, Any] = {
+        "egress_per_gb": [{"up_to": 1, "price": 2}, {"price": 1}], "balancer_per_hour": "0.1", "fixed_per_month": 3,
+        "free": {"egress_gb": 0.5}, "regions": {"east": {}, "west": {"prices": 2}},
+        "fees": [
+            {"name": "logs", "per_gb": 3, "bytes_per_request": 1e8}, {"name": "disk", "once": 12, "over": 12},
+            {"name": "support", "share": "10%"}, {"name": "care", "share": "1%", "least": 50, "most": 60},
+        ],
+    }  # fmt: skip
+    trace = make_trace([0.0, 1.0], wait=0.5, bytes_out=[3e6] * 2, area=["north"] * 2, span_s=3600)
+    east, west = (
+        replay(trace, Service(slots=1), make_plan(make_tier(**keys), regions=[name]), round_trips=TRIPS).bill.lines
+        for name in ("east", "west")
+    )
+    assert [line.quantity for line in east if line.unit != "EUR"] == [
+        line.quantity for line in west if line.unit != "EUR"
+    ]
+    assert [2 * line.amount for line in east] == [line.amount for line in west]
+    assert len({line.item for line in east}) == 9
+
+
+def test_areas_are_drawn_for_visitors_where_the_log_has_none(study: Path) -> None:
+    """A visitor stays where he is; a request of nobody is drawn by itself."""
+    rows = [f"{k},0.01,{k % 300 if k % 2 else ''}" for k in range(3600)]
+    (study.parent / "t.csv").write_text("at_s,cpu_s,visitor\n" + "\n".join(rows) + "\n")
+    text = study.read_text().replace('files = "t.csv"', 'files = "t.csv"\nareas = { north = "25%", south = "75%" }')
+    study.write_text(text)
+    trace = load_study(study).trace()
+    assert trace.areas == ("north", "south")
+    assert trace.area is not None
+    assert trace.visitor is not None
+    assert np.mean(trace.area == 0) == pytest.approx(0.25, abs=0.05)
+    pairs = set(zip(trace.visitor[trace.visitor >= 0].tolist(), trace.area[trace.visitor >= 0].tolist(), strict=True))
+    assert len(pairs) == 150
+    assert {0, 1} == set(trace.area[trace.visitor < 0].tolist())
+    study.write_text(text.replace("75%", "70%"))
+    with pytest.raises(StudyError, match="areas"):
+        load_study(study)
+
+
 def test_an_area_is_judged_kept_counted_and_stored_alike(study: Path) -> None:
     loaded = load_study(study)
     kept = loaded.replay("one")
@@ -779,6 +820,28 @@ def test_events_loses_each_region_in_its_busiest_half_hour(study: Path) -> None:
     again = events(loaded, loaded.plans["two"].replace(faults=[loss]))
     assert [lost.failed for lost in again.regions] == [lost.failed for lost in found.regions]
     assert json.dumps(found.to_dict()["regions"])
+    assert "Each region lost in its busiest 14 min" in found._repr_html_()
+
+
+def test_events_of_mixed_fleets_in_regions_are_told(study: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    text = study.read_text().replace("[tiers.t]", '[tiers.lent]\nbilling = "per_hour"\ninterruptible = true\n'
+                                     'regions = { west = {} }\nsizes = { s = { cores = 1, per_hour = 0.5 } }\n[tiers.t]')  # fmt: skip
+    mix = 'mix = [{ tier = "t", size = "s", replicas = 1 }, { tier = "lent", size = "s" }]'
+    study.write_text(f'{text}\n[plans.mixed]\nreplicas = 3\nregions = ["west"]\n{mix}\n')
+    assert run(["events", str(study), "--plan", "mixed"]) == 0
+    told = capsys.readouterr().out
+    assert "All machines of a tier taken back at once" in told
+    assert "At the begin of the busiest 14 min, of which p95 is." in told
+    assert "lent west" in told or "lent takes back 2 machines" in told
+
+
+def test_a_fault_comes_when_most_requests_do(study: Path) -> None:
+    rows = [f"{k if k < 600 else 1200 + k / 3:.2f},0.01,{'north' if k % 2 else 'south'}" for k in range(1800)]
+    (study.parent / "t.csv").write_text("at_s,cpu_s,area\n" + "\n".join(rows) + "\n")
+    loaded = load_study(study)
+    crash = {"kind": "crash", "at": "busiest 5m"}
+    found = loaded.replay(loaded.plans["one"].replace(faults=[crash]))
+    assert found.deaths["at_s"].tolist() == [1440.0]  # the first whole minute of 300 s of 3 requests a second
 
 
 def test_a_region_of_the_account_has_its_limit() -> None:
