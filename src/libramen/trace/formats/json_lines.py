@@ -63,24 +63,31 @@ def json_blocks(opened: Opened, reading: Reading) -> Iterator[pa.Table]:
                 rows[number] = row
             else:
                 skipped.add(path, number, f"not a JSON object but {type(row).__name__}")
+        table = _table(rows)
         for what, ours in _NEEDED.items():
-            known = [reading.options.columns.get(name, name) for name in ours]
-            without = [number for number, row in rows.items() if all(row.get(name) is None for name in known)]
+            names = [reading.options.columns.get(name, name) for name in ours]
+            if any(name in table.column_names and not table[name].null_count for name in names):
+                continue  # all have it
+            without = [number for number, row in rows.items() if all(row.get(name) is None for name in names)]
             if len(without) < len(rows) or (n and what == "time"):  # else it is said what they have instead
                 for number in without:
                     skipped.add(path, number, f"no {what}")
                     del rows[number]
+                table = _table(rows)
         if rows:
             n += len(rows)
-            names = list(dict.fromkeys(name for row in rows.values() for name in row))
-            cells = {
-                _cell(name) or "": pa.array([_cell(row.get(name)) for row in rows.values()], pa.string())
-                for name in names
-            }
-            yield saying(pa.table(cells), made, *rows)
+            yield saying(table, made, *rows)
         refuse_garbage(path, n, skipped)
     if not n:
         raise TraceError(f"{path}: no line is a JSON object")
+
+
+def _table(rows: dict[int, dict[str, object]]) -> pa.Table:
+    """All of their cells as texts."""
+    names = list(dict.fromkeys(name for row in rows.values() for name in row))
+    return pa.table(
+        {_cell(name) or "": pa.array([_cell(row.get(name)) for row in rows.values()], pa.string()) for name in names}
+    )
 
 
 def _cell(value: object) -> str | None:
