@@ -264,6 +264,11 @@ class System:
         return self.hosted[0] if len(self.hosted) == 1 and self.edge is None else None
 
     @property
+    def labels(self) -> tuple[str, ...]:
+        """Of the services, where there are several; else none."""
+        return tuple(hosted.label for hosted in self.hosted if hosted.label)
+
+    @property
     def service_labels(self) -> tuple[str, ...]:
         """Of the services, whatever regions they have, where there are several; else none."""
         names = tuple(one.of for one in self.services)
@@ -288,6 +293,10 @@ class System:
     def looks_at_routes(self) -> bool:
         """Whether some call is made by requests of some routes only."""
         return any(made.call.routes for made in self.calls)
+
+    def calls_of(self, server: int) -> tuple[Made, ...]:
+        """The calls that a service makes."""
+        return tuple(made for made in self.calls if made.caller == server)
 
     def servers_of(self, routes: Sequence[str]) -> np.ndarray:
         """At which service requests of each route arrive: int32 (routes,).

@@ -110,6 +110,11 @@ class RawRequests:
         self.agents = self.hosts = None
 
 
+def _moved(back: int) -> str:
+    stand = "1 line stands" if back == 1 else f"{back:,} lines stand"
+    return f"{stand} before earlier ones, and the lines are sorted by time"
+
+
 def to_trace(
     found: RawRequests,
     zone: ZoneInfo,
@@ -131,9 +136,7 @@ def to_trace(
     if found.base is not None:
         back = backs(found.at_s)
         _arrivals(found, seed, stamp or found.stamp, within_second)
-        if back:
-            stand = "line stands" if back == 1 else "lines stand"
-            notes.append(f"{back:,} {stand} before earlier ones, and the lines are sorted by time")
+        notes += [_moved(back)] if back else []
         found.sort()
         start, span_s = _whole_minutes(found, zone)
         at_s = found.at_s
