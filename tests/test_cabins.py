@@ -347,8 +347,14 @@ def test_a_pool_that_is_too_small(tmp_path: Path) -> None:
     for pool, small in ((1, True), (4, False)):
         text = STUDY.replace('cpu = "10ms"', f'wait = "250ms"\npool = {pool}').replace("slots = 4", "slots = 50")
         study = _study(tmp_path, text)
-        kinds = _kinds(replay(trace, study.services, study.plans["one"]))
-        assert (("pool_too_small", "web") in kinds) is small
+        found = replay(trace, study.services, study.plans["one"])
+        assert (("pool_too_small", "web") in _kinds(found)) is small
+        for one in (one for one in found.findings if one.kind == "pool_too_small"):
+            assert (one.figures["pool"], one.figures["slots"], one.figures["taken"]) == (
+                1,
+                50,
+                pytest.approx(1, abs=0.05),
+            )
 
 
 def test_a_bottleneck_further_down(tmp_path: Path) -> None:

@@ -163,6 +163,9 @@ def test_a_measure_that_cannot_see_the_bottleneck() -> None:
 
     blind = run(2, measure="cpu", target=0.6)
     assert "cpu was 1.0 %" in _text(blind, "blind_measure")
+    assert next(one for one in blind.findings if one.kind == "blind_measure").figures["cpu"] == pytest.approx(
+        0.01, 0.05
+    )
     assert "blind_measure" not in _kinds(run(2, measure="in_progress", target=1.5))
     assert "blind_measure" not in _kinds(run(9, measure="cpu", target=0.6))
 

@@ -93,6 +93,20 @@ def test_going_back_does_not_count_on_what_drains() -> None:
     assert ordered(outcome) == [(2, 1.0, 2), (3, 2.0, 1)]
 
 
+def test_what_is_owed_of_a_version_that_was_undone_meanwhile_is_not_ordered() -> None:
+    """A canary beside one old replica answers two with errors; both are lost with the only zone at 2, the release is undone
+    at 3, and when the zone opens at 4 the old one is ordered alone."""
+    release = {
+        "strategy": "canary", "at": "0s", "steps": [{"share": 0.5, "hold": "60s"}], "error_rate": 1.0,
+        "rollback_above": "10%", "watch": "10s", "judge_every": "3s", "judge_least": 1,
+    }  # fmt: skip
+    loss = {"kind": "zone_loss", "zone": "a", "at": "2s", "lasts": "2s", "detect": 0}
+    plan = make_plan(make_tier(zones=["a"]), rollouts=[release], faults=[loss])
+    outcome = both(trace_of([0.25 * k for k in range(8)]), Service(slots=9), plan)
+    assert outcome.run.only.updates[0].undone_s == 3.0
+    assert ordered(outcome) == [(2, 0.0, 2), (3, 4.0, 1)]
+
+
 def test_a_round_waits_for_what_it_has_drained() -> None:
     """A machine is called back at 0.5 and busy until 9; it counts as there until it is gone, so that 5 is ordered when 2
     is gone, at 1.25. But no round waits for it: rounds 2 and 3 are over at once, and so is the release."""

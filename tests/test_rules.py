@@ -10,6 +10,7 @@ import pytest
 
 from builders import SOLD, both, make_plan, make_tier, make_trace, write_study
 from libramen import (
+    Ahead,
     Observation,
     Outcome,
     ReplayError,
@@ -23,6 +24,7 @@ from libramen import (
     replay,
 )  # fmt: skip
 from libramen.cli import run
+from libramen.rules.scaling.rule import RuleSetting
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -224,6 +226,20 @@ def test_ahead_knows_weekdays_after_a_week() -> None:
     orders = {divmod(d.at_s / 3600, 24): d.ordered for d in outcome.run.only.decisions if d.ordered}
     assert (orders[0, 9], orders[1, 7], orders[7, 7]) == (5, 5, 5)
     assert not any(day == 8 for day, _ in orders)
+
+
+def test_ahead_takes_the_mean_of_as_many_weeks_as_it_learns_from() -> None:
+    """Each week two a second more than the one before, 2 to 8; the last day saw nothing. With less than a week to learn
+    from it is the mean of the days before: (0 + 8 + 8) / 3."""
+    for learn, wanted in (("28d", 5), ("21d", 6), ("14d", 7), ("3d", 6)):
+        rule = Ahead(measure="rate", target=1, margin=0, every="1d", learn=learn)
+        decider = rule.begin(RuleSetting(0.0, 1.0, None))
+        for day in range(28):
+            rate = 0.0 if day == 27 else 2.0 + 2 * (day // 7)
+            found = decider.wanted(
+                Observation(at_s=86400.0 * (day + 1), ready=1, measures={"rate": rate, "ready": 1.0})
+            )
+        assert found.replicas == wanted
 
 
 def test_ahead_sees_nothing_of_the_future() -> None:
