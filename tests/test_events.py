@@ -12,6 +12,7 @@ from typer.testing import CliRunner
 from builders import demo_in, make_plan, make_tier, make_trace
 from libramen import Objectives, Outcome, ReplayError, Service, StudyError, compare, events, load_study, repeat, replay
 from libramen.cli.app import app
+from libramen.outcome.events import once_a_month
 from libramen.outcome.figures import Figures
 from libramen.questions.repeats import Spread
 from libramen.report.events import sentence
@@ -77,6 +78,10 @@ def test_random_faults_of_a_kind_are_one_event() -> None:
     assert (event.kind, event.table) == ("crash", "at_random")
     assert event.strikes == len(outcome.run.only.faults) == len(outcome.run.only.deaths) > 3
     assert event.failed == 1440 - outcome.endings["ok"] > 0
+    assert event.times_a_month == pytest.approx(event.strikes * 730 / 24)
+    (once,) = once_a_month([event])
+    assert (once.times_a_month, once.failed) == (1, event.failed)
+    assert once.budget_share == pytest.approx((event.budget_share or 0) / (730 / 24))
     reclaimed = _day({"replicas": 1}, interruptible=True, reclaimed_every="2h", notice="1min")
     assert [event.kind for event in reclaimed.happened] == ["reclaim"]
 

@@ -938,6 +938,13 @@ def test_what_makes_no_sense_is_one_sentence(case: str, tmp_path: Path) -> None:
     assert "\n" not in str(caught.value)
 
 
+def test_all_services_have_regions_or_none_has() -> None:
+    services = {"web": Service(slots=1, calls=[{"to": "stock", "cpu": 1}]), "stock": Service(slots=1)}
+    plans = {"web": make_plan(), "stock": make_plan(regions=["east"])}
+    with pytest.raises(StudyError, match="service 'stock' has regions and 'web' has none"):
+        System.of(services, plans, RoundTrips({"east": {"west": 1}}))
+
+
 def test_round_trips_hold_both_ways() -> None:
     trips = RoundTrips({"a": {"b": "20ms"}})
     assert trips.between("b", "a") == 0.02
