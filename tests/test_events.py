@@ -78,6 +78,7 @@ def test_random_faults_of_a_kind_are_one_event() -> None:
     assert (event.kind, event.table) == ("crash", "at_random")
     assert event.strikes == len(outcome.run.only.faults) == len(outcome.run.only.deaths) > 3
     assert event.failed == 1440 - outcome.endings["ok"] > 0
+    assert event.at_s == outcome.run.only.faults[0].at_s
     assert event.times_a_month == pytest.approx(event.strikes * 730 / 24)
     (once,) = once_a_month([event])
     assert (once.times_a_month, once.failed) == (1, event.failed)

@@ -187,6 +187,14 @@ def test_surplus_is_what_the_target_did_not_need() -> None:
     assert surplus == (600, pytest.approx(1800), 2190)
 
 
+def test_an_order_that_the_tier_never_met_was_never_on_its_way() -> None:
+    tier = make_tier(provision=2, order_fails=0.999, order_again=500)
+    rule = {"rule": "target", "measure": "cpu", "target": 0.5, "every": 1, "floor": 1, "ceiling": 3}
+    outcome = replay(make_trace([0.0, 1, 2, 3], cpu=2.25, span_s=20), Service(slots=9), make_plan(tier, scaling=rule))
+    assert [one.bought_s for one in outcome.scaling.ordered] == [None]
+    assert outcome.scaling.coming == []
+
+
 def test_what_is_said_of_a_rule_is_about_the_measure_that_it_looks_at() -> None:
     """Half a core for a request every two seconds: with a fleet of one a quarter of a core is in use, 0.5 arrive a second,
     and each takes half a second."""

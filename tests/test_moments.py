@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 
-from builders import both, make_plan, make_tier
+from builders import both, make_plan, make_tier, make_trace
 from libramen import Outcome, Service, Trace, replay
 
 
@@ -91,6 +91,17 @@ def test_going_back_does_not_count_on_what_drains() -> None:
     outcome = both(trace, service, make_plan(rollouts=[release]))
     assert outcome.run.only.updates[0].undone_s == 2.0
     assert ordered(outcome) == [(2, 1.0, 2), (3, 2.0, 1)]
+
+
+def test_what_nobody_will_take_ends_at_the_last_thing_that_happened_not_at_a_look() -> None:
+    """The only zone is lost for good at 1; the rule looks every second and can order nothing: that is nothing that happens."""
+    rule = {"rule": "target", "measure": "cpu", "target": 0.5, "every": "1s", "floor": 0, "ceiling": 3}
+    loss = {"kind": "zone_loss", "zone": "a", "at": "1s", "detect": 0}
+    plan = make_plan(make_tier(zones=["a"], holds_requests=True), scaling=rule, faults=[loss])
+    outcome = both(make_trace([0.0, 5.0], cpu=0.25, span_s=20), Service(slots=1), plan)
+    assert outcome.run.only.decisions[-1].at_s == 20
+    assert outcome.requests["ending"].tolist() == ["ok", "refused"]
+    assert outcome.requests["latency_s"].tolist() == [0.25, 0.0]
 
 
 def test_what_is_owed_of_a_version_that_was_undone_meanwhile_is_not_ordered() -> None:
