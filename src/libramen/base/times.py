@@ -40,7 +40,7 @@ WEEKDAYS: Final = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
 """As a study writes them, in the order of `datetime.weekday`."""
 MOMENT = (
     'a time of day such as "12:00" or "Wed 17:30", an ISO time, an offset from the start such as "6h", "quietest 30m", '
-    'or "peak"'
+    '"busiest 30m", or "peak"'
 )
 _TIME_OF_DAY = re.compile(r"\d{1,2}:\d{2}(:\d{2})?")
 _MONTHS: Final = ("jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec")
