@@ -8,12 +8,13 @@ from typing import TYPE_CHECKING
 import numpy as np
 import pytest
 
-from builders import plain_study
+from builders import make_trace, plain_study
 from libramen import StudyError, Trace, TraceError, backtest, compare, doubt, fit, load_study
 from libramen.cli import run
 from libramen.load.cpu_use import CpuUse, cpu_per_route, read_cpu_use, throughput
 from libramen.load.explain import likely_cpu_share
 from libramen.report.trust import title
+from libramen.trust.compared import all_percentiles
 from libramen.trust.grade import kept_grade
 from test_unqueue import CASES, accuracy
 
@@ -297,3 +298,13 @@ def test_the_demo_measures_its_cpu_work(hour_study: Path, capsys: pytest.Capture
     assert run(["check", str(hour_study)]) == 0
     assert "CPU measured" in capsys.readouterr().out
     assert trace.demand_in_words == "unqueued"
+
+
+def test_each_request_is_in_one_of_the_groups_by_how_many_were_in_progress() -> None:
+    """A request a second; each other one takes 3.5 s: it finds one, or two, or none at the begin."""
+    n = 4000
+    latency_s = np.where(np.arange(n) % 2 == 0, 3.5, 0.5)
+    trace = make_trace(np.arange(float(n)).tolist(), wait=latency_s.tolist(), span_s=n + 9, latency_s=latency_s)
+    found = [one for one in all_percentiles(trace, latency_s, latency_s, 0) if one.scope.startswith("in progress")]
+    assert len({one.scope for one in found}) > 1
+    assert sum(one.requests for one in found if one.quantile == "p50") == n
