@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import heapq
 import math
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from typing import TYPE_CHECKING, Literal
 
 from libramen.base.delays import Delay
@@ -14,10 +14,10 @@ from libramen.engine.border.records import AS_WRITTEN, Notices
 from libramen.engine.control.account import MANY, AccountLimits
 from libramen.engine.control.agenda import Kind, ServiceAgenda
 from libramen.engine.control.detector import Detector
-from libramen.engine.control.mixture import Mixture, Newest
+from libramen.engine.control.members import Members
 from libramen.engine.control.placement import InTurn
 from libramen.engine.control.versions import FIRST, Owed, Version, as_quick, draws_by_number, never
-from libramen.engine.replica import Death, Detection, Luck, Process, Replica, Stage
+from libramen.engine.replica import Death, Detection, Luck, Process, Replica
 from libramen.study.hosting import Hosting
 from libramen.study.service import Service
 
@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     from libramen.engine.control.standbys import Standbys
 
 
-class Fleet:
+class Fleet(Members):
     """All replicas of a service, and what can be done to them.
 
     What is in `listeners` is called with the instant and the replica whenever one became ready, was found dead,
@@ -39,7 +39,6 @@ class Fleet:
         free_machines: numbers of replicas that an update has drained, and whose machines are there; a heap.
         slower: by how much CPU work is multiplied on a replica that becomes ready.
         out_of_stock: whether there is no machine to be had in a zone of a tier, for nobody.
-        mixture: of which tiers its machines are.
         owed: what is to be ordered as soon as some zone is open.
         release: number of the release under way; going back is part of it.
         account: limits of all services together, None: there are none.
@@ -56,16 +55,13 @@ class Fleet:
         seed: int,
         index: int = 0,
     ) -> None:
+        super().__init__(hosting)
         self._service, self._hosting, self._plane, self._agenda = service, hosting, plane, agenda
         self._placement = placement
         self.luck = Luck(seed, index)
         self.detector = Detector(hosting.tier, self.luck)
-        self.mixture = Mixture(hosting)
-        self.replicas: list[Replica] = []  # ever ordered, by number - 1
         self.deaths: list[Death] = []
         self.held_s: list[float] = []  # when orders were held back, since the account had no room
-        self._alive: dict[int, Replica] = {}
-        self._newest = Newest()
         self.versions = {FIRST: Version(AS_WRITTEN, service.start)}
         self.version = FIRST
         self.keeps_versions = False
@@ -80,41 +76,9 @@ class Fleet:
         self.standbys: Standbys | None = None
         self.listeners: list[Callable[[float, Replica], None]] = []
         self.order_listeners: list[Callable[[float, Replica], None]] = []
-        self.n_ready = 0
-        """How many take requests."""
-        self.n_coming = 0
-        """How many are ordered and not yet ready, or starting again."""
-        self.n_leaving = 0
-        """How many of both are under notice, or replaced before they were found lost. `have` leaves them out."""
-        self.peak = 0
-        """The most that it has had, ready and coming, at once."""
-        self._ready_integral = self._integrated_to_s = 0.0
         self._is_measured = False
         for _ in range(hosting.replicas_used):
             self._appear(0.0, why="start", warm=True)
-
-    # -- who is there ------------------------------------------------------------------------------
-
-    def alive(self) -> list[Replica]:
-        """Not gone yet, by number."""
-        return list(self._alive.values())
-
-    def ready(self) -> list[Replica]:
-        """Taking requests, by number."""
-        return [replica for replica in self._alive.values() if replica.is_ready]
-
-    def coming(self) -> list[Replica]:
-        """Ordered and not yet ready, by number."""
-        return [replica for replica in self._alive.values() if replica.is_coming]
-
-    def of_version(self, version: int) -> list[Replica]:
-        """Not gone yet and of one version, by number."""
-        return [replica for replica in self._alive.values() if replica.version == version]
-
-    @property
-    def n_alive(self) -> int:
-        """How many are not gone yet."""
-        return len(self._alive)
 
     @property
     def cores(self) -> float:
@@ -124,32 +88,6 @@ class Fleet:
     def used(self, at_s: float) -> float:
         """For how long replicas were in use up to now, where that is metered; see `plane.Server.billed`."""
         return self._plane.billed(at_s)
-
-    def ready_integral(self, at_s: float) -> float:
-        """Ready replicas integrated over time up to `at_s` [replica-seconds]."""
-        return self._ready_integral + max(0.0, at_s - self._integrated_to_s) * self.n_ready
-
-    @property
-    def have(self) -> int:
-        """Ready and coming, but for those under notice."""
-        return self.n_ready + self.n_coming - self.n_leaving
-
-    @property
-    def n_lasting(self) -> int:
-        """Ready and not under notice."""
-        if not self.n_leaving:
-            return self.n_ready
-        return self.n_ready - sum(one.is_ready for one in self._alive.values() if one.is_leaving)
-
-    def leaving(self, n: int) -> Iterator[Replica]:
-        """The n replicas that go first, one after the other: each has to leave before the next is asked for."""
-        if self.mixture.is_mixed:
-            for entry, stage in self.mixture.leaving(n, self.alive()):
-                yield self._newest.take(entry, stage, self.replicas)
-            return
-        coming = min(n, self.have - self.n_lasting)
-        for place in range(n):
-            yield self._newest.take(0, "coming" if place < coming else "ready", self.replicas)
 
     def measure(self, at_s: float) -> None:
         """The span is over: write down what each replica has used of its cores."""
@@ -524,30 +462,6 @@ class Fleet:
             self.account.gone(now_s)
         if replica.freed_by == self.release and not (replica.is_reclaimed or replica.is_lost):
             heapq.heappush(self.free_machines, replica.number)
-
-    def _count(self, replica: Replica, change: int) -> None:
-        """One that is ready or coming counts among those under notice, or for its entry."""
-        if not (replica.is_ready or replica.is_coming):
-            return
-        if replica.is_leaving:
-            self.n_leaving += change
-        else:
-            self.mixture.have[replica.entry] += change
-
-    def _enter(self, replica: Replica, now_s: float, stage: Stage) -> None:
-        """From now on a replica is in another stage."""
-        self._ready_integral = self.ready_integral(now_s)
-        self._integrated_to_s = now_s
-        before = replica.stages[-1][1] if replica.stages else None
-        self.n_ready += (stage == "ready") - (before == "ready")
-        self.n_coming += (stage == "coming") - (before == "coming")
-        self.peak = max(self.peak, self.n_ready + self.n_coming)
-        if replica.stages:
-            self._count(replica, -1)
-        replica.stages.append((now_s, stage))
-        self._count(replica, 1)
-        if stage in {"coming", "ready"}:
-            self._newest.add(replica)
 
     def _changed(self, now_s: float, replica: Replica) -> None:
         for listener in self.listeners:
