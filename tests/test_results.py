@@ -242,6 +242,9 @@ def test_check_finds_what_is_too_slow_of_several_services() -> None:
         "a": ["too_slow", "timeout"], "b": [], "c": [],
     }  # fmt: skip
     assert found["a"].problems[1].text.startswith("50.00 % of the requests")
+    slow = Plan(services=dict.fromkeys(services, make_plan(make_tier(overhead=0.25)).only))
+    (alone_s, *_) = [one.alone_p95_s for one in check_plan(study, trace, System.of(services, slow))]
+    assert alone_s == 2.25
 
 
 def test_a_file_is_whole_or_not_there(tmp_path: Path) -> None:

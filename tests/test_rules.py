@@ -242,6 +242,19 @@ def test_ahead_takes_the_mean_of_as_many_weeks_as_it_learns_from() -> None:
         assert found.replicas == wanted
 
 
+def test_what_ahead_has_learnt_late_is_of_when_it_was() -> None:
+    """What it is told on a Wednesday is of Monday, two days before: five there, one on each other day."""
+    rule = Ahead(measure="rate", target=1, margin=0, every="1d", lag="2d")
+    decider = rule.begin(RuleSetting(0.0, 1.0, None))
+    wanted = [
+        decider.wanted(
+            Observation(at_s=86400.0 * (day + 1), measures={"rate": 5.0 if day % 7 == 2 else 1.0, "ready": 1.0})
+        ).replicas
+        for day in range(28)
+    ]
+    assert [day for day in range(21, 28) if wanted[day] == 5] == [23, 27]  # as it is told, and as Monday begins
+
+
 def test_ahead_sees_nothing_of_the_future() -> None:
     """Two traces that differ only after noon of the second day: the same decisions until then."""
     one, other = _days([(8, 12, 6)], days=2), _days([(8, 12, 6)], days=3)
