@@ -8,18 +8,18 @@ import json
 import lzma
 import subprocess
 import sys
-from typing import TYPE_CHECKING, Any
+import tempfile
+from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pytest
-from hypothesis import given, strategies as st
+from hypothesis import given, settings, strategies as st
 
 from libramen import LibramenError, Trace, TraceError, make_trace, read_trace, write_trace
+from libramen.trace.formats import json_lines
 from libramen.trace.options import FORMATS
-
-if TYPE_CHECKING:
-    from pathlib import Path
 
 FRONT = 'v-{who} - - [05/Jun/2031:09:{minute:02}:{second:02} +0100] "GET /a HTTP/1.1" 200 10'
 
@@ -234,6 +234,50 @@ def test_objects_about_something_else_are_skipped_where_others_are_requests(tmp_
         read_trace(_file(tmp_path, f"{json.dumps(rows[0])}\n"))
     with pytest.raises(TraceError, match=r"this trace has none; column 'latency' of a\.log is not used; did you mean"):
         read_trace(_file(tmp_path, f"{json.dumps({'time': told['time'], 'latency': 1})}\n"))
+
+
+_CELLS: dict[str, st.SearchStrategy[Any]] = {
+    "latency_s": st.one_of(st.floats(0, 9), st.integers(0, 9), st.none(), st.just("0.25"), st.booleans()),
+    "cpu_s": st.one_of(st.floats(0, 9), st.none()),
+    "route": st.one_of(st.text(max_size=3), st.integers(-(2**70), 2**70), st.none(), st.floats(0, 9)),
+    "visitor": st.one_of(st.integers(0, 9), st.sampled_from(["a", "2031-06-05 10:00:00"])),
+    "status": st.sampled_from([200, 504, None, "200"]),
+    "said": st.recursive(st.one_of(st.none(), st.text(max_size=2)), lambda of: st.lists(of, max_size=2), max_leaves=3),
+}
+_ROWS = st.one_of(
+    *(
+        st.lists(st.fixed_dictionaries({key: _CELLS[key] for key in keys}), max_size=6)
+        for keys in (("cpu_s", "route"), ("latency_s", "route", "said"), ("cpu_s", "visitor", "status", "said"))
+    ),
+    *(
+        st.lists(st.fixed_dictionaries({"cpu_s": st.floats(0, 9), "area": of_one_kind}), min_size=1, max_size=6)
+        for of_one_kind in (st.text(max_size=3), st.floats(0, 9), st.integers(0, 2**70), st.booleans())
+    ),
+    st.lists(st.fixed_dictionaries({}, optional=_CELLS), max_size=4),
+)
+_ODD = ["", "[1]", '{"at_s": 1}{"at_s": 2}', '{"at_s":\n3}', '{"at_s": 1, "at_s": 2}', '{"said": "no time"}']
+
+
+@settings(max_examples=max(200, settings().max_examples))
+@given(_ROWS, st.lists(st.sampled_from(_ODD), max_size=1), st.booleans())
+def test_rows_that_are_read_at_once_are_those_that_are_read_one_by_one(
+    rows: list[dict[str, Any]], odd: list[str], ascii_only: bool
+) -> None:
+    """Each block is read at once where nothing is odd in it; whatever is odd, the requests, or what is refused, are the same."""
+    lines = [json.dumps({"at_s": k / 2} | row, ensure_ascii=ascii_only) for k, row in enumerate(rows)]
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "a.jsonl"
+        path.write_bytes("".join(f"{line}\n" for line in lines + odd).encode("utf-8", "surrogatepass"))
+        found = []
+        for how in ("at once", "one by one"):
+            with pytest.MonkeyPatch.context() as patch:
+                if how == "one by one":
+                    patch.setattr(json_lines, "_at_once", lambda *_: None)
+                try:
+                    found.append(read_trace(path, format="json_lines", visitors=True).to_frame().to_csv())
+                except TraceError as error:
+                    found.append(str(error))
+        assert found[0] == found[1]
 
 
 def test_counts_become_requests(tmp_path: Path) -> None:

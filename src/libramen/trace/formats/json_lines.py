@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from typing import ClassVar, Final
 
 import pyarrow as pa
+import pyarrow.compute as pc
+from pyarrow import json as arrow_json
 
 from libramen.base.errors import TraceError
 from libramen.trace.formats.reader import Head, Reading
-from libramen.trace.formats.table import found_in, saying
+from libramen.trace.formats.table import COLUMNS, IN, TEXTS, found_in, saying
 from libramen.trace.lines import blocks_of, refuse_garbage
 from libramen.trace.raw_requests import RawRequests
 from libramen.trace.sources import Opened
@@ -48,6 +50,11 @@ def json_blocks(opened: Opened, reading: Reading) -> Iterator[pa.Table]:
     made = None
     n = 0
     for block in blocks_of(opened, skipped, reading.position):
+        table = _at_once(block.data, reading.options.columns)
+        if table is not None:
+            n += table.num_rows
+            yield saying(table, made, block.first_line)
+            continue
         rows: dict[int, dict[str, object]] = {}  # by line
         for number, line in enumerate(block.data.split(b"\n"), start=block.first_line):
             if not line.strip():
@@ -64,10 +71,9 @@ def json_blocks(opened: Opened, reading: Reading) -> Iterator[pa.Table]:
             else:
                 skipped.add(path, number, f"not a JSON object but {type(row).__name__}")
         table = _table(rows)
-        for what, ours in _NEEDED.items():
-            names = [reading.options.columns.get(name, name) for name in ours]
-            if any(name in table.column_names and not table[name].null_count for name in names):
-                continue  # all have it
+        for what, names in _needed(reading.options.columns):
+            if _all_have(table, names):
+                continue
             without = [number for number, row in rows.items() if all(row.get(name) is None for name in names)]
             if len(without) < len(rows) or (n and what == "time"):  # else it is said what they have instead
                 for number in without:
@@ -80,6 +86,63 @@ def json_blocks(opened: Opened, reading: Reading) -> Iterator[pa.Table]:
         refuse_garbage(path, n, skipped)
     if not n:
         raise TraceError(f"{path}: no line is a JSON object")
+
+
+def _needed(columns: Mapping[str, str]) -> Iterator[tuple[str, list[str]]]:
+    """What a line must have, if others have it, and the keys of which one is enough."""
+    for what, ours in _NEEDED.items():
+        yield what, [columns.get(name, name) for name in ours]
+
+
+def _all_have(table: pa.Table, names: list[str]) -> bool:
+    return any(name in table.column_names and not table[name].null_count for name in names)
+
+
+def _at_once(data: bytes, columns: Mapping[str, str]) -> pa.Table | None:
+    """The rows of a block in which each line is an object and nothing is odd; None: look at each line.
+
+    That takes a tenth of the time.
+    """
+    lines = data.count(b"\n")
+    ends = data.count(b"}\n") + data.count(b"}\r\n")
+    if not data.startswith(b"{") or data.count(b"\n{") != lines - 1 or ends != lines:
+        return None
+    try:
+        data.decode()  # the parser does not look at that
+        first = json.loads(data[: data.index(b"\n")])
+        if list(first) == ["libramen"]:
+            return None
+        texts = pa.schema([(name, pa.string()) for name, value in first.items() if isinstance(value, str)])
+        table = arrow_json.read_json(
+            pa.BufferReader(data),
+            read_options=arrow_json.ReadOptions(block_size=len(data) + 1, use_threads=False),
+            parse_options=arrow_json.ParseOptions(explicit_schema=texts),  # else some are taken for times
+        )
+    except (ValueError, RecursionError, pa.ArrowException):
+        return None
+    there = [name for name in table.column_names if table[name].null_count < lines]
+    for what, names in _needed(columns):
+        if not _all_have(table, names) and (what == "time" or not set(there).isdisjoint(names)):
+            return None
+    if table.num_rows != lines:
+        return None
+    ours = {theirs: name for name, theirs in columns.items()}
+    cells = {name: _plain(table[name], ours.get(name, name)) for name in table.column_names}
+    return None if any(column is None for column in cells.values()) else pa.table(cells)
+
+
+def _plain(column: pa.ChunkedArray, name: str) -> pa.ChunkedArray | pa.Array | None:
+    """A column as it would be if each cell were written down: texts, or numbers; None: it is of another kind."""
+    is_known, kind = name in COLUMNS or IN.fullmatch(name), column.type
+    if not is_known:
+        return pa.nulls(len(column), pa.string())
+    if pa.types.is_string(kind):
+        return column
+    if pa.types.is_null(kind) or (name in TEXTS and pa.types.is_int64(kind)):
+        return pc.cast(column, pa.string())
+    if name not in TEXTS and name != "time" and (pa.types.is_int64(kind) or pa.types.is_float64(kind)):
+        return pc.cast(column, pa.float64(), safe=False)
+    return None
 
 
 def _table(rows: dict[int, dict[str, object]]) -> pa.Table:

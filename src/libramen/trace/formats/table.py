@@ -25,8 +25,8 @@ from libramen.trace.write import MADE
 NUMBERS: Final = ("at_s", "cpu_s", "wait_s", "bytes_out", "latency_s", "status")
 PERCENTILES: Final = ("mean_s", "p50_s", "p90_s", "p95_s", "p99_s")
 COLUMNS: Final = ("time", *NUMBERS, "route", "server", "visitor", "area", "requests", *PERCENTILES)
-_TEXTS: Final = ("route", "server", "visitor", "area")
-_IN: Final = re.compile(r"in_(.+)_s")
+TEXTS: Final = ("route", "server", "visitor", "area")
+IN: Final = re.compile(r"in_(.+)_s")
 """A column of how much of a request was spent at another service."""
 _PLAIN_NUMBER: Final = r"^[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)([eE][+-]?[0-9]+)?$"
 _LINES: Final = b"lines"
@@ -117,7 +117,7 @@ def renamed(path: Path, table: pa.Table, columns: Mapping[str, str]) -> pa.Table
     """
     names = list(table.column_names)
     for ours, theirs in columns.items():
-        if ours not in COLUMNS and not _IN.fullmatch(ours):
+        if ours not in COLUMNS and not IN.fullmatch(ours):
             raise TraceError(f"columns: found {ours!r}; {nearest(ours, COLUMNS)}")
         if theirs not in names:
             raise TraceError(f"{path}: there is no column {theirs!r}; {nearest(theirs, names)}")
@@ -141,7 +141,7 @@ def check_columns(path: Path, table: pa.Table) -> tuple[str, ...]:
         )
     if "at_s" in names and "time" in names:
         raise TraceError(f"{path}: there are a column at_s and a column time; allowed: one of them")
-    other = [name for name in names if name not in COLUMNS and not _IN.fullmatch(name)]
+    other = [name for name in names if name not in COLUMNS and not IN.fullmatch(name)]
     return tuple(f"column {name!r} of {path.name} is not used; {nearest(name, COLUMNS)}" for name in other)
 
 
@@ -239,7 +239,7 @@ class _Columns:
     def add(self, path: Path, table: pa.Table, zone: str) -> None:
         """One more block."""
         names, n = table.column_names, table.num_rows
-        wanted = [name for name in names if name in NUMBERS or _IN.fullmatch(name)]
+        wanted = [name for name in names if name in NUMBERS or IN.fullmatch(name)]
         for name in [*wanted, *(name for name in self.numbers if name not in wanted)]:
             if name not in self.numbers:
                 self.numbers[name] = Growing(np.float64)
@@ -248,7 +248,7 @@ class _Columns:
                 self.numbers[name].add(numbers(path, table, name))
             else:
                 self.numbers[name].add_same(np.nan, n)
-        for name in _TEXTS:
+        for name in TEXTS:
             if name not in names and name not in self.texts:
                 continue
             if name not in self.texts:
@@ -306,7 +306,7 @@ def found_in(kind: str, path: Path, tables: Iterator[pa.Table], reading: Reading
         servers=_named(texts["server"], "") if "server" in texts else None,
         visitor=texts["visitor"].take()[0] if "visitor" in texts else None,
         areas=_named(texts["area"], "unknown") if "area" in texts else None,
-        in_s={match[1]: column.take() for name, column in columns.numbers.items() if (match := _IN.fullmatch(name))},
+        in_s={match[1]: column.take() for name, column in columns.numbers.items() if (match := IN.fullmatch(name))},
         fold=False,
         made=made,
         notes=said,
