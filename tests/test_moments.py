@@ -90,6 +90,7 @@ def test_going_back_does_not_count_on_what_drains() -> None:
     trace = trace_of([0.5, 1.25, 1.5, 1.75], cpu=[0, 0.0, 0.0, 0], wait=[10, 0.25, 0.25, 0.5])
     outcome = both(trace, service, make_plan(rollouts=[release]))
     assert outcome.run.only.updates[0].undone_s == 2.0
+    assert outcome.run.only.updates[0].mixed_s == 1.25  # of both versions
     assert ordered(outcome) == [(2, 1.0, 2), (3, 2.0, 1)]
 
 
