@@ -87,11 +87,11 @@ def test_going_back_does_not_count_on_what_drains() -> None:
         "watch": "1s", "judge_every": "1s", "judge_least": 1,
     }  # fmt: skip
     # 0: at replica 1 until 10.5; at replica 2, ready at 1: two that fail at 1.5 and 1.75, and one that goes on.
-    trace = trace_of([0.5, 1.25, 1.5, 1.75], cpu=[0, 0.0, 0.0, 0], wait=[10, 0.25, 0.25, 0.5])
+    trace = trace_of([0.5, 1.25, 1.5, 1.75], cpu=[0, 0.25, 0.25, 0.5], wait=[10, 0.0, 0.0, 0.0])
     outcome = both(trace, service, make_plan(rollouts=[release]))
     assert outcome.run.only.updates[0].undone_s == 2.0
     assert outcome.run.only.updates[0].mixed_s == 1.25  # of both versions
-    assert ordered(outcome) == [(2, 1.0, 2), (3, 2.0, 1)]
+    assert ordered(outcome) == [(2, 1.0, 2), (3, 2.25, 1)]
 
 
 def test_what_nobody_will_take_ends_at_the_last_thing_that_happened_not_at_a_look() -> None:
