@@ -7,8 +7,8 @@ the span is work, of which `cpu_share` is CPU work.
 from __future__ import annotations
 
 import json
+from array import array
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
 from typing import Any, ClassVar, Final
 
 import numpy as np
@@ -30,19 +30,82 @@ _CALLEES: Final = ("peer.service", "db.system.name", "db.system", "server.addres
 conventions)."""
 
 
-@dataclass
 class Spans:
-    """Requests found in spans; lists of one length."""
+    """What is kept of the spans of a file: of a request a row, of a call its caller, its times and what it called.
 
-    start_ns: list[int] = field(default_factory=list)
-    latency_s: list[float] = field(default_factory=list)
-    wait_s: list[float] = field(default_factory=list)
-    route: list[str] = field(default_factory=list)
-    status: list[int] = field(default_factory=list)
-    bytes_out: list[float] = field(default_factory=list)
-    probability: list[float] = field(default_factory=list)
-    calls: list[dict[str, float]] = field(default_factory=list)
-    """How long each was in what it called, by name [s]."""
+    Spans themselves would take ten times the memory.
+    """
+
+    def __init__(self) -> None:
+        self._rows: dict[str, array[Any]] = {
+            name: array(code)
+            for name, code in (("start_ns", "q"), ("end_ns", "q"), ("status", "i"), ("bytes_out", "d"),
+                               ("probability", "d"), ("route", "i"))
+        }  # fmt: skip
+        self._keys: list[str] = []
+        self._routes: dict[str, int] = {}
+        self._calls: dict[str, list[tuple[int, int, str]]] = {}  # by the key of the caller
+
+    def __len__(self) -> int:
+        return len(self._keys)
+
+    def add(self, span: dict[str, Any]) -> str:
+        """Keep what is needed of a span; returns why it cannot be a request, else nothing."""
+        kind, parent, times = _kind(span), span.get("parentSpanId"), _times(span)
+        if kind == _CLIENT:
+            if parent and times is not None:
+                self._calls.setdefault(_key(span, "parentSpanId"), []).append((*times, _callee(_attributes(span))))
+            return ""
+        if parent and kind != _SERVER:
+            return ""
+        if times is None:
+            return "a span without start and end, or with an end before its start"
+        return self._add_request(span, *times)
+
+    def _add_request(self, span: dict[str, Any], start_ns: int, end_ns: int) -> str:
+        of = _attributes(span)
+        try:
+            status = int(of.get("http.response.status_code") or of.get("http.status_code") or 0)
+            size = float(of.get("http.response.body.size") or of.get("http.response_content_length") or 0)
+            probability = _probability(span)
+        except (TypeError, ValueError, OverflowError):
+            return "a status, a size or a sampling threshold that is not a number"
+        if not (0 <= status <= 999 and 0 <= size <= 1e15 and 1e-6 <= probability <= 1):
+            return "a status, a size or a sampling threshold that cannot be"
+        failed = isinstance(span.get("status"), dict) and span["status"].get("code") in (2, "STATUS_CODE_ERROR")
+        route = str(of.get("http.route") or span.get("name") or "unnamed")
+        code = self._routes.setdefault(route, len(self._routes))
+        row = (start_ns, end_ns, status or (500 if failed else 200), size, probability, code)
+        for column, value in zip(self._rows.values(), row, strict=True):
+            column.append(value)
+        self._keys.append(_key(span, "spanId"))
+        return ""
+
+    def columns(self) -> dict[str, np.ndarray]:
+        """The requests in order of start."""
+        found = {name: np.array(column) for name, column in self._rows.items()}
+        order = np.argsort(found["start_ns"], kind="stable")
+        self._keys = [self._keys[at] for at in order.tolist()]
+        return {name: column[order] for name, column in found.items()}
+
+    @property
+    def routes(self) -> list[str]:
+        """The routes, by code."""
+        return list(self._routes)
+
+    def waited(self, columns: dict[str, np.ndarray]) -> tuple[np.ndarray, dict[str, np.ndarray]]:
+        """For how long the calls of each request cover it, all of them and those of each callee [s]."""
+        all_s, in_s = np.zeros(len(self)), dict[str, np.ndarray]()
+        for at, key in enumerate(self._keys):
+            calls = self._calls.get(key)
+            if calls is None:
+                continue
+            start_ns, end_ns = int(columns["start_ns"][at]), int(columns["end_ns"][at])
+            all_s[at] = _covered([call[:2] for call in calls], start_ns, end_ns) / 1e9
+            for name in dict.fromkeys(call[2] for call in calls if call[2]):
+                mine = [call[:2] for call in calls if call[2] == name]
+                in_s.setdefault(name, np.zeros(len(self)))[at] = _covered(mine, start_ns, end_ns) / 1e9
+        return all_s, in_s
 
 
 class OtlpSpans:
@@ -58,10 +121,10 @@ class OtlpSpans:
     def read(self, kind: str, opened: Opened, head: Head, reading: Reading) -> RawRequests:  # noqa: ARG002
         """Read all export requests of a file."""
         found = read_spans(opened, reading.skipped)
-        columns = arrays(found)
-        in_s, said = _calls(found, reading.options.callees)
+        columns = found.columns()
+        wait_s, by_name = found.waited(columns)
+        in_s, said = _in_services(by_name, reading.options.callees)
         base = int(columns["start_ns"][0] // 1_000_000_000)
-        routes, codes = np.unique(columns["route"], return_inverse=True)
         notes = ["root and server spans are the requests; what their child client spans cover is waiting", *said]
         share = float(1 / np.mean(1 / columns["probability"]))
         return RawRequests(
@@ -72,12 +135,12 @@ class OtlpSpans:
             stamp="arrival",
             whole_seconds=False,
             skipped=reading.skipped,
-            lines=len(codes) + reading.skipped.count,
-            wait_s=columns["wait_s"],
-            latency_s=columns["latency_s"],
+            lines=len(found) + reading.skipped.count,
+            wait_s=wait_s,
+            latency_s=(columns["end_ns"] - columns["start_ns"]) / 1e9,
             status=columns["status"],
             bytes_out=columns["bytes_out"] if columns["bytes_out"].any() else None,
-            labels=(codes, [str(route) for route in routes]),
+            labels=(columns["route"], found.routes),
             fold=False,
             sampled_share=None if share > 1 - 1e-9 else share,
             in_s=in_s,
@@ -91,25 +154,19 @@ def read_spans(opened: Opened, skipped: SkippedLines) -> Spans:
     Raises:
         TraceError: there is no request in it.
     """
-    spans: list[dict[str, Any]] = []
-    found = Spans()
+    found, n = Spans(), 0
     for line, document in _documents(opened, skipped):
         try:
-            spans += list(_spans_of(document))
+            spans = list(_spans_of(document))
         except (AttributeError, TypeError) as error:
             skipped.add(str(opened.path), line, f"not an export of spans ({error})")
-    children: dict[tuple[str, str], list[dict[str, Any]]] = {}
-    for span in spans:
-        if span.get("parentSpanId"):
-            children.setdefault(_key(span, "parentSpanId"), []).append(span)
-    for number, span in enumerate(spans, start=1):
-        kind = _kind(span)
-        if kind == _SERVER or (not span.get("parentSpanId") and kind != _CLIENT):
-            reason = _add(found, span, children)
-            if reason:
-                skipped.add(str(opened.path), number, reason)
-    if not found.start_ns:
-        raise TraceError(f"{opened.path}: none of {len(spans)} spans is a root or server span with its times")
+            continue
+        n += len(spans)
+        for span in spans:
+            if reason := found.add(span):
+                skipped.add(str(opened.path), line, reason)
+    if not len(found):
+        raise TraceError(f"{opened.path}: none of {n} spans is a root or server span with its times")
     return found
 
 
@@ -154,9 +211,9 @@ def _spans_of(document: dict[str, Any]) -> Iterator[dict[str, Any]]:
                 yield span
 
 
-def _key(span: dict[str, Any], name: str) -> tuple[str, str]:
+def _key(span: dict[str, Any], name: str) -> str:
     """By what a span is known: its trace, and an identifier in it."""
-    return str(span.get("traceId", "")), str(span.get(name, ""))
+    return f"{span.get('traceId', '')} {span.get(name, '')}"
 
 
 def _kind(span: dict[str, Any]) -> int:
@@ -175,63 +232,26 @@ def _attributes(span: dict[str, Any]) -> dict[str, Any]:
     return found
 
 
-def _add(found: Spans, span: dict[str, Any], children: dict[tuple[str, str], list[dict[str, Any]]]) -> str:
-    """Add a request; returns why it cannot be, else nothing."""
-    times = _times(span)
-    if times is None:
-        return "a span without start and end, or with an end before its start"
-    start, end = times
-    attributes = _attributes(span)
-    clients: list[tuple[int, int]] = []
-    by_name: dict[str, list[tuple[int, int]]] = {}
-    for child in children.get(_key(span, "spanId"), []):
-        if _kind(child) == _CLIENT and (inner := _times(child)) is not None:
-            clients.append(inner)
-            if name := _callee(_attributes(child)):
-                by_name.setdefault(name, []).append(inner)
-    try:
-        status = int(attributes.get("http.response.status_code") or attributes.get("http.status_code") or 0)
-        size = float(attributes.get("http.response.body.size") or attributes.get("http.response_content_length") or 0)
-        probability = _probability(span)
-    except (TypeError, ValueError, OverflowError):
-        return "a status, a size or a sampling threshold that is not a number"
-    if not (0 <= status <= 999 and 0 <= size <= 1e15 and 1e-6 <= probability <= 1):
-        return "a status, a size or a sampling threshold that cannot be"
-    failed = isinstance(span.get("status"), dict) and span["status"].get("code") in (2, "STATUS_CODE_ERROR")
-    found.start_ns.append(start)
-    found.latency_s.append((end - start) / 1e9)
-    found.wait_s.append(_covered(clients, start, end) / 1e9)
-    found.route.append(str(attributes.get("http.route") or span.get("name") or "unnamed"))
-    found.status.append(status or (500 if failed else 200))
-    found.bytes_out.append(size)
-    found.probability.append(probability)
-    found.calls.append({name: _covered(inner, start, end) / 1e9 for name, inner in by_name.items()})
-    return ""
-
-
 def _callee(attributes: dict[str, Any]) -> str:
     """What a client span says that it called; empty: nothing."""
     return next((str(attributes[key]) for key in _CALLEES if attributes.get(key)), "")
 
 
-def _calls(found: Spans, callees: Mapping[str, str]) -> tuple[dict[str, np.ndarray], list[str]]:
-    """How long each request was in what it called, by name of the service, in order of start; and what is said of it.
+def _in_services(by_name: dict[str, np.ndarray], callees: Mapping[str, str]) -> tuple[dict[str, np.ndarray], list[str]]:
+    """How long each request was in what it called, by name of the service; and what is said of it.
 
     Names that differ and stand for one service are added up.
     """
-    order = np.argsort(np.array(found.start_ns), kind="stable")
-    met = dict.fromkeys(name for calls in found.calls for name in calls)
     in_s: dict[str, np.ndarray] = {}
-    for name in met:
+    for name, spent_s in by_name.items():
         service = callees.get(name, name)
-        spent = np.array([calls.get(name, 0.0) for calls in found.calls])[order]
-        in_s[service] = in_s.get(service, 0.0) + spent
+        in_s[service] = in_s.get(service, 0.0) + spent_s
     for name in callees:
-        if name not in met:
-            raise TraceError(f"callees: no client span calls {name!r}; {nearest(name, list(met))}")
-    if not met:
+        if name not in by_name:
+            raise TraceError(f"callees: no client span calls {name!r}; {nearest(name, list(by_name))}")
+    if not by_name:
         return {}, []
-    shown = ", ".join(f"{callees.get(name, name)} ({name})" if name in callees else name for name in met)
+    shown = ", ".join(f"{callees.get(name, name)} ({name})" if name in callees else name for name in by_name)
     return in_s, [f"client spans call {shown}: how long is in the columns in_NAME_s"]
 
 
@@ -264,10 +284,3 @@ def _probability(span: dict[str, Any]) -> float:
                 if name == "th":
                     return 1.0 - int(threshold.ljust(_THRESHOLD_BITS // 4, "0"), 16) / float(2**_THRESHOLD_BITS)
     return 1.0
-
-
-def arrays(found: Spans) -> dict[str, np.ndarray]:
-    """The lists as arrays, in order of start."""
-    order = np.argsort(np.array(found.start_ns), kind="stable")
-    names = ("start_ns", "latency_s", "wait_s", "status", "bytes_out", "probability", "route")
-    return {name: np.array(getattr(found, name))[order] for name in names}
