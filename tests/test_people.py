@@ -108,6 +108,8 @@ def test_people_change_the_number_where_nothing_else_does() -> None:
     assert [(one.ordered_s, one.ready_s) for one in run.replicas[2:]] == [(10.0, 17.0)]
     with pytest.raises(StudyError, match="has no autoscaling; allowed: rule = 'fixed', which people change by hand"):
         make_plan(tier, scaling={"rule": "target", "measure": "cpu", "target": "50%", "ceiling": 3})
+    with pytest.raises(StudyError, match="ceiling is missing, and the tier does not say how many it allows at most"):
+        make_plan(make_tier(replicas={"least": 0}), scaling={"rule": "target", "measure": "cpu", "target": "50%"})
 
 
 def test_mistakes_in_an_entry_get_a_sentence() -> None:

@@ -262,6 +262,10 @@ def test_impossible_combinations_are_counted_with_their_reason(tmp_path: Path) -
     ):
         with pytest.raises(StudyError, match=message):
             search(study, "one", vary=ranges)
+    with pytest.raises(StudyError, match="auto needs one plan, whose replicas it varies"):
+        search(study, vary={"plan": ["one", "two"]}, auto=True)
+    with pytest.raises(StudyError, match=r"vary 'edge.hit': did you mean 'plan.edge'"):
+        search(study, "one", vary={"edge.hit": [0.5]})
 
 
 def test_values_of_the_command_line() -> None:
