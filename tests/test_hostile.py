@@ -265,7 +265,7 @@ def test_an_estimate_is_not_taken_for_a_measurement(tmp_path: Path, suffix: str)
     assert as_it_is.demand_in_words == "given (quiet)"
     with pytest.raises(TraceError, match="cpu_share has no effect"):
         read_trace(tmp_path / f"t{suffix}", cpu_share=0.25)
-    with pytest.raises(TraceError, match=r"latency_unit has no effect: .* is of format"):
+    with pytest.raises(TraceError, match=r"latency_unit has no effect: .* in seconds"):
         read_trace(tmp_path / f"t{suffix}", latency_unit="ms")
 
 

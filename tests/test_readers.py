@@ -16,9 +16,11 @@ import numpy as np
 import pyarrow as pa
 import pytest
 from hypothesis import given, settings, strategies as st
+from pyarrow import csv as pa_csv, parquet as pq
 
 from libramen import LibramenError, Trace, TraceError, make_trace, read_trace, write_trace
 from libramen.trace.formats import json_lines
+from libramen.trace.formats.called import meant_by
 from libramen.trace.options import FORMATS
 
 FRONT = 'v-{who} - - [05/Jun/2031:09:{minute:02}:{second:02} +0100] "GET /a HTTP/1.1" 200 10'
@@ -278,6 +280,59 @@ def test_rows_that_are_read_at_once_are_those_that_are_read_one_by_one(
                 except TraceError as error:
                     found.append(str(error))
         assert found[0] == found[1]
+
+
+@pytest.mark.parametrize(("unit", "per_s"), [("s", 1), ("ms", 10**3), ("us", 10**6), ("ns", 10**9)])
+@pytest.mark.parametrize("suffix", [".jsonl", ".csv", ".parquet"])
+def test_times_since_1970_are_of_the_unit_that_they_can_be_of(
+    tmp_path: Path, unit: str, per_s: int, suffix: str
+) -> None:
+    """A day apart, from 5 June 2031, 9:30 on; durations in the unit that their column names."""
+    stamps = [1938418200 * per_s, (1938418200 + 86400) * per_s]
+    table = pa.table({"ts": stamps, f"took_{unit}": [per_s // 2 or 0.5, 2 * per_s]})
+    path = tmp_path / f"a{suffix}"
+    if suffix == ".parquet":
+        pq.write_table(table, path)
+    elif suffix == ".csv":
+        pa_csv.write_csv(table, path)
+    else:
+        path.write_text("".join(f"{json.dumps(row)}\n" for row in table.to_pylist()))
+    trace = read_trace(
+        path, columns={"time": "ts", "latency_s": f"took_{unit}"}, within_second="none", demand="observed"
+    )
+    assert trace.start is not None
+    assert trace.start.isoformat() == "2031-06-05T09:30:00+00:00"
+    assert np.diff(trace.at_s).round(3).tolist() == [86400]
+    assert trace.latency_s.tolist() == pytest.approx([0.5, 2.0])
+    assert "times are numbers since 1970, in UTC" in trace.source.notes
+    assert (f"latency_s is column 'took_{unit}', in {unit}" in trace.source.notes) is (unit != "s")
+
+
+def test_columns_that_are_called_otherwise(tmp_path: Path) -> None:
+    """What they may be is said where it is needed; a unit is told, or that of a name; of a number that is no time the line."""
+    rows = [{"Timestamp": "2031-06-05T09:30:00Z", "responseTime": 120, "url": "/a", "status_code": 200}]
+    path = _file(tmp_path, "".join(f"{json.dumps(row)}\n" for row in rows), "a.jsonl")
+    named = 'time = "Timestamp", latency_s = "responseTime", route = "url", status = "status_code"'
+    with pytest.raises(TraceError, match=f"allowed: say which is which, columns = {{ {named} }}"):
+        read_trace(path)
+    columns = {"time": "Timestamp", "latency_s": "responseTime"}
+    assert read_trace(path, columns=columns, demand="observed").latency_s.tolist() == [120]
+    assert read_trace(path, columns=columns, latency_unit="ms", demand="observed").latency_s.tolist() == [0.12]
+    for name, ours in (
+        ("duration_ms", "latency_s"),
+        ("took", "latency_s"),
+        ("ts", "time"),
+        ("items", None),
+        ("ms", None),
+    ):
+        assert meant_by(name) == ours
+    with pytest.raises(
+        TraceError, match=r"line 2, column time: found .12.; allowed: an ISO 8601 time .* or one since 1970"
+    ):
+        read_trace(_file(tmp_path, "time,latency_s\n12,1\n", "a.csv"))
+    counts = "time,requests,p95_ms\n2031-06-05T09:00:00Z,300,250\n2031-06-05T09:01:00Z,300,250\n"
+    told = read_trace(_file(tmp_path, counts, "c.csv"), columns={"p95_s": "p95_ms"}, demand="observed")
+    assert set(told.latency_s.tolist()) == {0.25}
 
 
 def test_counts_become_requests(tmp_path: Path) -> None:

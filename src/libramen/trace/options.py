@@ -44,7 +44,10 @@ class ReadingKeys(Table):
     columns: dict[str, str] = Field({}, description="columns of a table: the model's name = the table's name")
     line_format: str | None = Field(None, description="directives of the common-log family that describe a line")
     latency_field: int | str | None = Field(None, description="piece of a line that is the request time: number or key")
-    latency_unit: Literal["s", "ms", "us"] | None = Field(None, description="unit of the request time")
+    latency_unit: Literal["s", "ms", "us"] | None = Field(
+        None,
+        description="unit of the request time (default: found in logs; in tables as the name of a column says, else s)",
+    )
     server_field: int | str | None = Field(
         None, description="piece of a line that says which server answered, for recorded_on: number or key"
     )

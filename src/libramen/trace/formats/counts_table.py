@@ -9,7 +9,8 @@ import numpy as np
 
 from libramen.base.errors import TraceError
 from libramen.trace import counts
-from libramen.trace.formats.table import PERCENTILES, numbers
+from libramen.trace.formats.called import units_said
+from libramen.trace.formats.table import PERCENTILES, numbers, seconds
 from libramen.trace.options import ReadOptions
 from libramen.trace.raw_requests import RawRequests
 
@@ -31,7 +32,8 @@ def from_counts(path: Path, table: pa.Table, found: RawRequests, options: ReadOp
     if not len(row):
         raise TraceError(f"{path}: all counts are 0")
     order = np.argsort(at_s, kind="stable")
-    percentiles = {name: numbers(path, table, name) for name in PERCENTILES if name in has}
+    percentiles = {name: seconds(path, table, name, options) for name in PERCENTILES if name in has}
+    found.notes += units_said(options, percentiles)
     span_s = float(found.at_s.max() - found.at_s.min()) + length_s
     found = found.keep(row[order])
     found.at_s, found.whole_seconds = at_s[order], False

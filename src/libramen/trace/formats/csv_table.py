@@ -26,7 +26,10 @@ _CSV_MADE: Final = b"# libramen: "
 class CsvTable:
     """Tables as CSV; see `reader.Reader`."""
 
-    formats: ClassVar[dict[str, tuple[str, ...]]] = {"csv": ("columns",), "counts": ("columns", "counts", "work")}
+    formats: ClassVar[dict[str, tuple[str, ...]]] = {
+        "csv": ("columns", "latency_unit"),
+        "counts": ("columns", "latency_unit", "counts", "work"),
+    }
     merges: ClassVar[bool] = False
 
     def recognise(self, head: Head) -> str | None:

@@ -24,7 +24,7 @@ _NEEDED: Final = {"time": ("time", "at_s"), "latency_s": ("latency_s", "cpu_s", 
 class JsonLines:
     """Tables as JSON Lines; see `reader.Reader`."""
 
-    formats: ClassVar[dict[str, tuple[str, ...]]] = {"json_lines": ("columns",)}
+    formats: ClassVar[dict[str, tuple[str, ...]]] = {"json_lines": ("columns", "latency_unit")}
     merges: ClassVar[bool] = False
 
     def recognise(self, head: Head) -> str | None:
@@ -140,7 +140,7 @@ def _plain(column: pa.ChunkedArray, name: str) -> pa.ChunkedArray | pa.Array | N
         return column
     if pa.types.is_null(kind) or (name in TEXTS and pa.types.is_int64(kind)):
         return pc.cast(column, pa.string())
-    if name not in TEXTS and name != "time" and (pa.types.is_int64(kind) or pa.types.is_float64(kind)):
+    if name not in TEXTS and (pa.types.is_int64(kind) or pa.types.is_float64(kind)):
         return pc.cast(column, pa.float64(), safe=False)
     return None
 

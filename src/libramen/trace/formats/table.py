@@ -15,8 +15,10 @@ import pyarrow.compute as pc
 from libramen.base.errors import TraceError
 from libramen.base.fields import nearest
 from libramen.trace.arrays import MOST_REQUESTS
+from libramen.trace.formats.called import SECONDS, mapping_of, meant_by, unit_of, units_said
 from libramen.trace.formats.reader import Reading
 from libramen.trace.growing import Codes, Growing, blocks, remapped
+from libramen.trace.options import ReadOptions
 from libramen.trace.raw_requests import RawRequests
 from libramen.trace.source import Made
 from libramen.trace.sources import BROKEN, Opened
@@ -30,6 +32,8 @@ IN: Final = re.compile(r"in_(.+)_s")
 """A column of how much of a request was spent at another service."""
 _PLAIN_NUMBER: Final = r"^[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)([eE][+-]?[0-9]+)?$"
 _LINES: Final = b"lines"
+_FIRST_S: Final = 1e8
+"""Times since 1970 begin in March 1973 [s]. So many milliseconds are later than any second up to the year 5138."""
 _ISO: Final = r"^\d{4}-\d{2}-\d{2}[T ]\d{2}:\d{2}:\d{2}(\.\d+)?(Z|[+-]\d{2}:?\d{2})?$"
 
 
@@ -135,14 +139,20 @@ def check_columns(path: Path, table: pa.Table) -> tuple[str, ...]:
     """
     names = table.column_names
     if "at_s" not in names and "time" not in names:
+        mapping = mapping_of(names)
+        allowed = f"say which is which, {mapping}" if mapping else ", ".join(COLUMNS)
         raise TraceError(
-            f"{path}: there is no column at_s or time; found: {', '.join(names) or 'none'}; "
-            f"allowed: {', '.join(COLUMNS)}"
+            f"{path}: there is no column at_s or time; found: {', '.join(names) or 'none'}; allowed: {allowed}"
         )
     if "at_s" in names and "time" in names:
         raise TraceError(f"{path}: there are a column at_s and a column time; allowed: one of them")
     other = [name for name in names if name not in COLUMNS and not IN.fullmatch(name)]
-    return tuple(f"column {name!r} of {path.name} is not used; {nearest(name, COLUMNS)}" for name in other)
+    counted = ("times are numbers since 1970, in UTC",) if "time" in names and _are_numbers(table["time"]) else ()
+    return counted + tuple(
+        f"column {name!r} of {path.name} is not used; "
+        + (f"did you mean {ours!r}?" if (ours := meant_by(name)) not in {None, *names} else nearest(name, COLUMNS))
+        for name in other
+    )
 
 
 def numbers(path: Path, table: pa.Table, name: str) -> np.ndarray:
@@ -154,7 +164,7 @@ def numbers(path: Path, table: pa.Table, name: str) -> np.ndarray:
     column = table[name]
     if not (pa.types.is_string(column.type) or pa.types.is_large_string(column.type)):
         try:
-            values = pc.cast(column, pa.float64())
+            values = pc.cast(column, pa.float64(), safe=not pa.types.is_integer(column.type))
         except pa.ArrowException:
             raise TraceError(f"{path}: column {name}: found {column.type}; allowed: numbers") from None
         return np.ascontiguousarray(values.to_numpy(), np.float64)
@@ -168,6 +178,11 @@ def numbers(path: Path, table: pa.Table, name: str) -> np.ndarray:
         raise TraceError(
             f"{path}: {_place(table, at)}, column {name}: found {found!r}; allowed: a number such as 0.25 or 1e-3"
         ) from None
+
+
+def seconds(path: Path, table: pa.Table, name: str, options: ReadOptions) -> np.ndarray:
+    """A column as float64, in seconds whatever unit it is written down in; see `numbers`."""
+    return numbers(path, table, name) * SECONDS[unit_of(name, options)]
 
 
 def _place(table: pa.Table, row: int) -> str:
@@ -184,9 +199,11 @@ def times(path: Path, table: pa.Table, zone: str) -> tuple[np.ndarray, int]:
     One that a change of clocks skips is the next that exists, one that it repeats is the first of the two.
 
     Raises:
-        TraceError: a cell is not an ISO 8601 time; it names the row.
+        TraceError: a cell is neither an ISO 8601 time nor one since 1970; it names the row.
     """
     column = table["time"]
+    if _are_numbers(column):
+        return _since_1970(path, table), 0
     if pa.types.is_timestamp(column.type):
         microseconds = pc.cast(column, pa.timestamp("us", tz=column.type.tz), safe=False)
         without_offset = 0 if column.type.tz else len(column)
@@ -222,6 +239,29 @@ def times(path: Path, table: pa.Table, zone: str) -> tuple[np.ndarray, int]:
     return pc.cast(microseconds, pa.int64()).to_numpy(), without_offset
 
 
+def _are_numbers(column: pa.ChunkedArray) -> bool:
+    """Whether times are counted, not written down: the first cell tells."""
+    if pa.types.is_string(column.type) or pa.types.is_large_string(column.type):
+        first = next((text for text in column.slice(0, 1).to_pylist() if text), "")
+        return re.fullmatch(_PLAIN_NUMBER, first.strip()) is not None
+    return bool(pa.types.is_integer(column.type) or pa.types.is_floating(column.type))
+
+
+def _since_1970(path: Path, table: pa.Table) -> np.ndarray:
+    """Times in seconds, milliseconds, microseconds or nanoseconds since 1970: how large they are says which [us]."""
+    values = numbers(path, table, "time")
+    fits = (values >= _FIRST_S) & (values < _FIRST_S * 1e11)
+    if not fits.all():
+        row = int(np.flatnonzero(~fits)[0])
+        raise TraceError(
+            f"{path}: {_place(table, row)}, column time: found {table['time'][row].as_py()!r}; allowed: an ISO 8601 "
+            "time such as 2031-06-07T09:30:00+01:00, or one since 1970, in s, ms, us or ns"
+        )
+    of_second = 1000.0 ** np.floor(np.log10(values / _FIRST_S) / 3)  # units in a second: 1, 1e3, 1e6 or 1e9
+    micro: np.ndarray = np.round(values * (1e6 / of_second)).astype(np.int64)
+    return micro
+
+
 def _local(naive: pa.ChunkedArray, zone: str) -> pa.ChunkedArray:
     return pc.assume_timezone(naive, zone, ambiguous="earliest", nonexistent="latest")
 
@@ -236,7 +276,7 @@ class _Columns:
         self.micro = Growing(np.int64)
         self.without_offset = 0
 
-    def add(self, path: Path, table: pa.Table, zone: str) -> None:
+    def add(self, path: Path, table: pa.Table, options: ReadOptions) -> None:
         """One more block."""
         names, n = table.column_names, table.num_rows
         wanted = [name for name in names if name in NUMBERS or IN.fullmatch(name)]
@@ -245,7 +285,7 @@ class _Columns:
                 self.numbers[name] = Growing(np.float64)
                 self.numbers[name].add_same(np.nan, self.n)
             if name in names:
-                self.numbers[name].add(numbers(path, table, name))
+                self.numbers[name].add(seconds(path, table, name, options))
             else:
                 self.numbers[name].add_same(np.nan, n)
         for name in TEXTS:
@@ -257,7 +297,7 @@ class _Columns:
             codes, texts = _coded(table, name) if name in names else (np.full(n, -1), [])
             self.texts[name].add(codes, texts)
         if "time" in names:
-            micro, without_offset = times(path, table, zone)
+            micro, without_offset = times(path, table, options.time_zone)
             self.micro.add(micro)
             self.without_offset += without_offset
         self.n += n
@@ -277,6 +317,10 @@ def found_in(kind: str, path: Path, tables: Iterator[pa.Table], reading: Reading
     notes: dict[str, None] = {}
     for number, block in enumerate(tables):
         table, told = taken_from(path, block)
+        if told != Made() and reading.options.latency_unit is not None:
+            raise TraceError(
+                f"latency_unit has no effect: {path} was written by libramen, in seconds; allowed: to leave it out"
+            )
         table = renamed(path, table, reading.options.columns)
         notes |= dict.fromkeys(check_columns(path, table))
         if "requests" in table.column_names:
@@ -285,10 +329,10 @@ def found_in(kind: str, path: Path, tables: Iterator[pa.Table], reading: Reading
             others = [renamed(path, taken_from(path, more)[0], reading.options.columns) for more in tables]
             return _counts_in(path, [table, *others], told, reading, list(notes))
         made = made if number else told
-        columns.add(path, table, zone)
+        columns.add(path, table, reading.options)
     if not columns.n:
         raise TraceError(f"{path}: the table has no rows")
-    said = list(notes)
+    said = [*notes, *units_said(reading.options, [*columns.numbers])]
     if columns.without_offset:
         said.append(_local_times(path, columns.without_offset, zone))
     values, at_s, base, whole_seconds = _times_and_numbers(columns)
@@ -366,7 +410,7 @@ def _counts_in(path: Path, tables: list[pa.Table], made: Made, reading: Reading,
     if not table.num_rows:
         raise TraceError(f"{path}: the table has no rows")
     columns = _Columns()
-    columns.add(path, table, reading.options.time_zone)
+    columns.add(path, table, reading.options)
     values, at_s, base, whole_seconds = _times_and_numbers(columns)
     if columns.without_offset:
         notes.append(_local_times(path, columns.without_offset, reading.options.time_zone))

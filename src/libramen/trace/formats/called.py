@@ -1,0 +1,62 @@
+"""Columns that a table calls otherwise: which of the model's may be meant, and in what unit they are."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Mapping
+from typing import Final
+
+from libramen.trace.options import ReadOptions
+
+SECONDS: Final = {"s": 1.0, "ms": 1e-3, "us": 1e-6, "ns": 1e-9}
+_LATENCIES: Final = ("latency_s", "mean_s", "p50_s", "p90_s", "p95_s", "p99_s")
+_UNIT: Final = re.compile(
+    r"(?:^|[^a-z])(?:(?P<ms>ms|msec|millis|milliseconds)|(?P<us>us|usec|micros|microseconds)"
+    r"|(?P<ns>ns|nanos|nanoseconds)|(?P<s>s|sec|secs|seconds))$",
+    re.IGNORECASE,
+)
+_MEANT: Final[dict[str, tuple[str, ...]]] = {
+    "time": ("ts", "timestamp", "datetime", "date", "when", "start", "started", "starttime", "eventtime"),
+    "latency_s": ("latency", "duration", "elapsed", "took", "responsetime", "timetaken", "servicetime"),
+    "route": ("path", "url", "uri", "endpoint", "page"),
+    "status": ("statuscode", "code", "responsecode"),
+    "bytes_out": ("bytes", "size", "bytessent", "responsesize"),
+    "visitor": ("user", "userid", "client", "clientid", "session", "sessionid"),
+}
+"""What tables call the model's columns, without units and in small letters."""
+
+
+def meant_by(name: str) -> str | None:
+    """Which of the model's columns one of this name may be; None: who knows.
+
+    Example:
+        >>> meant_by("duration_ms")
+        'latency_s'
+    """
+    plain = re.sub(r"[^a-z]", "", _UNIT.sub("", name).lower())
+    return next((ours for ours, names in _MEANT.items() if plain in names), None)
+
+
+def mapping_of(names: Iterable[str]) -> str:
+    """`columns` as one might write it for a table with these names; empty: none of them is like one of the model's."""
+    found: dict[str, str] = {}
+    for name in names:
+        ours = meant_by(name)
+        if ours is not None:
+            found.setdefault(ours, name)
+    pairs = ", ".join(f'{ours} = "{theirs}"' for ours, theirs in found.items())
+    return f"columns = {{ {pairs} }}" if "time" in found else ""
+
+
+def unit_of(ours: str, options: ReadOptions) -> str:
+    """In what a column of the model is written down: as `latency_unit` says, or the name that it is mapped from."""
+    if ours in _LATENCIES and options.latency_unit is not None:
+        return options.latency_unit
+    told = _UNIT.search(options.columns.get(ours, "")) if ours.endswith("_s") else None
+    return "s" if told is None else str(told.lastgroup)
+
+
+def units_said(options: ReadOptions, there: Iterable[str]) -> list[str]:
+    """What is to be said of units that were found in names of columns."""
+    said: Mapping[str, str] = {ours: unit_of(ours, options) for ours in options.columns if ours in set(there)}
+    return [f"{ours} is column {options.columns[ours]!r}, in {unit}" for ours, unit in said.items() if unit != "s"]
