@@ -335,6 +335,24 @@ def test_columns_that_are_called_otherwise(tmp_path: Path) -> None:
     assert set(told.latency_s.tolist()) == {0.25}
 
 
+@pytest.mark.parametrize("odd", ["", '{"said": "stopped"}\n'])  # read at once, or line by line
+def test_what_stands_within_others_and_routes_that_are_paths(tmp_path: Path, odd: str) -> None:
+    rows = [{"ts": 1938418200 + k, "took": 0.5, "request": {"uri": f"/fares/{k}?q=1", "by": "a"}} for k in range(3)]
+    path = _file(tmp_path, "".join(f"{json.dumps(row)}\n" for row in rows) + odd, "a.jsonl")
+    named = 'time = "ts", latency_s = "took", route = "request.uri"'
+    with pytest.raises(
+        TraceError, match=r"found: ts, took, request\.uri, request\.by.*; allowed: .*" + named.replace(".", r"\.")
+    ):
+        read_trace(path)
+    columns = {"time": "ts", "latency_s": "took", "route": "request.uri"}
+    trace = read_trace(path, columns=columns, demand="observed")
+    assert trace.routes == ("/fares/{id}",)
+    assert trace.source.skipped == len(odd.splitlines())
+    assert "routes are the paths in 'request.uri', with {id} for numbers and the like" in trace.source.notes
+    with pytest.raises(TraceError, match=r"there is no column 'request\.url'"):
+        read_trace(path, columns=columns | {"route": "request.url"})
+
+
 def test_counts_become_requests(tmp_path: Path) -> None:
     """Two minutes of 300 and 600 requests, median 100 ms and p95 400 ms: log-normal in between."""
     path = _file(

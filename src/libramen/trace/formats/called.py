@@ -33,7 +33,7 @@ def meant_by(name: str) -> str | None:
         >>> meant_by("duration_ms")
         'latency_s'
     """
-    plain = re.sub(r"[^a-z]", "", _UNIT.sub("", name).lower())
+    plain = re.sub(r"[^a-z]", "", _UNIT.sub("", name.rpartition(".")[2]).lower())
     return next((ours for ours, names in _MEANT.items() if plain in names), None)
 
 
@@ -56,7 +56,15 @@ def unit_of(ours: str, options: ReadOptions) -> str:
     return "s" if told is None else str(told.lastgroup)
 
 
-def units_said(options: ReadOptions, there: Iterable[str]) -> list[str]:
-    """What is to be said of units that were found in names of columns."""
-    said: Mapping[str, str] = {ours: unit_of(ours, options) for ours in options.columns if ours in set(there)}
-    return [f"{ours} is column {options.columns[ours]!r}, in {unit}" for ours, unit in said.items() if unit != "s"]
+def has_paths(options: ReadOptions) -> bool:
+    """Whether routes are paths, which have numbers in them: the column that they are in is called so."""
+    return meant_by(options.columns.get("route", "")) == "route"
+
+
+def names_said(options: ReadOptions, there: Iterable[str]) -> list[str]:
+    """What is to be said of what was found in names of columns."""
+    units: Mapping[str, str] = {ours: unit_of(ours, options) for ours in options.columns if ours in set(there)}
+    said = [f"{ours} is column {options.columns[ours]!r}, in {unit}" for ours, unit in units.items() if unit != "s"]
+    if has_paths(options):
+        said.append(f"routes are the paths in {options.columns['route']!r}, with {{id}} for numbers and the like")
+    return said

@@ -9,7 +9,7 @@ import numpy as np
 
 from libramen.base.errors import TraceError
 from libramen.trace import counts
-from libramen.trace.formats.called import units_said
+from libramen.trace.formats.called import names_said
 from libramen.trace.formats.table import PERCENTILES, numbers, seconds
 from libramen.trace.options import ReadOptions
 from libramen.trace.raw_requests import RawRequests
@@ -33,7 +33,7 @@ def from_counts(path: Path, table: pa.Table, found: RawRequests, options: ReadOp
         raise TraceError(f"{path}: all counts are 0")
     order = np.argsort(at_s, kind="stable")
     percentiles = {name: seconds(path, table, name, options) for name in PERCENTILES if name in has}
-    found.notes += units_said(options, percentiles)
+    found.notes += names_said(options, percentiles)
     span_s = float(found.at_s.max() - found.at_s.min()) + length_s
     found = found.keep(row[order])
     found.at_s, found.whole_seconds = at_s[order], False

@@ -46,11 +46,12 @@ def json_blocks(opened: Opened, reading: Reading) -> Iterator[pa.Table]:
     Raises:
         TraceError: no line is an object.
     """
-    skipped, path = reading.skipped, str(opened.path)
+    skipped, path, columns = reading.skipped, str(opened.path), reading.options.columns
+    inner = [theirs for theirs in columns.values() if "." in theirs]
     made = None
     n = 0
     for block in blocks_of(opened, skipped, reading.position):
-        table = _at_once(block.data, reading.options.columns)
+        table = _at_once(block.data, columns)
         if table is not None:
             n += table.num_rows
             yield saying(table, made, block.first_line)
@@ -67,25 +68,54 @@ def json_blocks(opened: Opened, reading: Reading) -> Iterator[pa.Table]:
             if isinstance(row, dict) and list(row) == ["libramen"] and not n and not rows:
                 made = json.dumps(row["libramen"])
             elif isinstance(row, dict):
-                rows[number] = row
+                rows[number] = _opened(row, inner) if inner else row
             else:
                 skipped.add(path, number, f"not a JSON object but {type(row).__name__}")
         table = _table(rows)
-        for what, names in _needed(reading.options.columns):
+        for what, names in _needed(columns):
             if _all_have(table, names):
                 continue
             without = [number for number, row in rows.items() if all(row.get(name) is None for name in names)]
-            if len(without) < len(rows) or (n and what == "time"):  # else it is said what they have instead
+            if len(without) < len(rows) or (n and what == "time"):
                 for number in without:
                     skipped.add(path, number, f"no {what}")
                     del rows[number]
                 table = _table(rows)
+            elif what == "time":  # nobody has one: then it is said what they have instead
+                table = _table({number: _flat(row) for number, row in rows.items()})
         if rows:
             n += len(rows)
             yield saying(table, made, *rows)
         refuse_garbage(path, n, skipped)
     if not n:
         raise TraceError(f"{path}: no line is a JSON object")
+
+
+def _opened(row: dict[str, object], inner: list[str]) -> dict[str, object]:
+    """An object with what stands within others under the names of the way there, such as `request.path`.
+
+    What has been opened is left out: it is used.
+    """
+    found: dict[str, object] = {}
+    for path in inner:
+        value: object = row
+        for name in path.split("."):
+            value = value.get(name) if isinstance(value, dict) else None
+        if path not in row and value is not None:
+            found[path] = value
+    used = {path.partition(".")[0] for path in found}
+    return {name: value for name, value in row.items() if name not in used} | found
+
+
+def _flat(row: dict[str, object], depth: int = 3) -> dict[str, object]:
+    """An object with what stands within others in their place, under the names of the way there."""
+    found: dict[str, object] = {}
+    for name, value in row.items():
+        if isinstance(value, dict) and depth:
+            found |= {f"{name}.{inner}": one for inner, one in _flat(value, depth - 1).items()}
+        else:
+            found[name] = value
+    return found
 
 
 def _needed(columns: Mapping[str, str]) -> Iterator[tuple[str, list[str]]]:
@@ -120,6 +150,8 @@ def _at_once(data: bytes, columns: Mapping[str, str]) -> pa.Table | None:
         )
     except (ValueError, RecursionError, pa.ArrowException):
         return None
+    if any("." in theirs for theirs in columns.values()):
+        table = _opened_table(table, [theirs for theirs in columns.values() if "." in theirs])
     there = [name for name in table.column_names if table[name].null_count < lines]
     for what, names in _needed(columns):
         if not _all_have(table, names) and (what == "time" or not set(there).isdisjoint(names)):
@@ -129,6 +161,21 @@ def _at_once(data: bytes, columns: Mapping[str, str]) -> pa.Table | None:
     ours = {theirs: name for name, theirs in columns.items()}
     cells = {name: _plain(table[name], ours.get(name, name)) for name in table.column_names}
     return None if any(column is None for column in cells.values()) else pa.table(cells)
+
+
+def _opened_table(table: pa.Table, inner: list[str]) -> pa.Table:
+    """The same of a table; see `_opened`."""
+    used: dict[str, None] = {}
+    for path in inner:
+        first, *rest = path.split(".")
+        if path in table.column_names or first not in table.column_names:
+            continue
+        try:
+            table = table.append_column(path, pc.struct_field(table[first], rest))
+        except pa.ArrowException:  # nobody has it
+            continue
+        used[first] = None
+    return table.drop_columns([*used])
 
 
 def _plain(column: pa.ChunkedArray, name: str) -> pa.ChunkedArray | pa.Array | None:

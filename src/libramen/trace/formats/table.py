@@ -15,7 +15,7 @@ import pyarrow.compute as pc
 from libramen.base.errors import TraceError
 from libramen.base.fields import nearest
 from libramen.trace.arrays import MOST_REQUESTS
-from libramen.trace.formats.called import SECONDS, mapping_of, meant_by, unit_of, units_said
+from libramen.trace.formats.called import SECONDS, has_paths, mapping_of, meant_by, names_said, unit_of
 from libramen.trace.formats.reader import Reading
 from libramen.trace.growing import Codes, Growing, blocks, remapped
 from libramen.trace.options import ReadOptions
@@ -332,7 +332,7 @@ def found_in(kind: str, path: Path, tables: Iterator[pa.Table], reading: Reading
         columns.add(path, table, reading.options)
     if not columns.n:
         raise TraceError(f"{path}: the table has no rows")
-    said = [*notes, *units_said(reading.options, [*columns.numbers])]
+    said = [*notes, *names_said(reading.options, [*columns.numbers])]
     if columns.without_offset:
         said.append(_local_times(path, columns.without_offset, zone))
     values, at_s, base, whole_seconds = _times_and_numbers(columns)
@@ -351,7 +351,7 @@ def found_in(kind: str, path: Path, tables: Iterator[pa.Table], reading: Reading
         visitor=texts["visitor"].take()[0] if "visitor" in texts else None,
         areas=_named(texts["area"], "unknown") if "area" in texts else None,
         in_s={match[1]: column.take() for name, column in columns.numbers.items() if (match := IN.fullmatch(name))},
-        fold=False,
+        fold=has_paths(reading.options),
         made=made,
         notes=said,
         **values,
