@@ -228,6 +228,15 @@ def test_as_many_are_late_as_an_overload_says(
     assert late <= np.count_nonzero(latency_s > limit_s) + 1e-6
 
 
+def test_no_more_are_late_than_must_be() -> None:
+    """205 s of work come in a minute, of which 70 can be done in time: the one that takes 200 is late, and the other is not."""
+    trace = Trace.from_arrays(at_s=[0.0, 59.0], cpu_s=[5.0, 200.0], span_s=3600)
+    services, plan = {"service": Service(slots=5)}, make_plan(replicas=1)
+    for wanted, is_met in ((Objectives(p50="10s"), True), (Objectives(p90="10s"), False)):
+        assert Overload(Weighed(trace)).rules_out(make_case(services, plan, wanted)) is not is_met
+        assert replay(trace, services["service"], plan, wanted).meets_all is is_met
+
+
 @pytest.mark.parametrize(
     "plan",
     [
