@@ -13,6 +13,7 @@ from builders import make_trace as trace_at
 from libramen import StudyError, Trace, TraceError, load_study, make_trace, shaped, summarise, write_trace
 from libramen.cli import run
 from libramen.study.trace_table import TraceTable
+from libramen.trace.steps import mixed
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -387,3 +388,18 @@ def test_a_greater_scale_has_all_requests_of_a_smaller_one() -> None:
         assert before <= now
         assert len(now) == len(load)
         before = now
+
+
+def test_visitors_and_areas_of_two_traces_stay_apart() -> None:
+    """Where only one of them knows, the other's are nobody, and of an unknown area."""
+    told = trace_at([0.0, 4.0], cpu=1, visitor=["v", "w"], area=["north", "south"])
+    other = trace_at([1.0, 2.0], cpu=1, visitor=["v", "w"])
+    nobody = trace_at([3.0], cpu=1)
+    both = mixed(mixed(told, other), nobody)
+    assert both.at_s.tolist() == [0, 1, 2, 3, 4]
+    assert both.visitor is not None
+    assert both.visitor.tolist() == [0, 2, 3, -1, 1]
+    assert both.area is not None
+    assert [both.areas[code] for code in both.area] == ["north", "unknown", "unknown", "unknown", "south"]
+    assert mixed(nobody, other).visitor.tolist() == [0, 1, -1]  # type: ignore[union-attr]
+    assert mixed(nobody, nobody).visitor is None
