@@ -330,9 +330,26 @@ def test_columns_that_are_called_otherwise(tmp_path: Path) -> None:
         TraceError, match=r"line 2, column time: found .12.; allowed: an ISO 8601 time .* or one since 1970"
     ):
         read_trace(_file(tmp_path, "time,latency_s\n12,1\n", "a.csv"))
+    path = _file(tmp_path, '"Timestamp",Elapsed (ms),Page\n2031-06-05T09:30:00Z,120,/a\n', "b.csv")
+    with pytest.raises(
+        TraceError, match=r'which, columns = { time = "Timestamp", latency_s = "Elapsed \(ms\)", route = "Page" }'
+    ):
+        read_trace(path)
+    columns = {"time": "Timestamp", "latency_s": "Elapsed (ms)"}
+    assert read_trace(path, columns=columns, demand="observed").latency_s.tolist() == [0.12]
     counts = "time,requests,p95_ms\n2031-06-05T09:00:00Z,300,250\n2031-06-05T09:01:00Z,300,250\n"
     told = read_trace(_file(tmp_path, counts, "c.csv"), columns={"p95_s": "p95_ms"}, demand="observed")
     assert set(told.latency_s.tolist()) == {0.25}
+
+
+def test_marks_of_other_countries_between_columns(tmp_path: Path) -> None:
+    for mark in ";\t":
+        text = "time,latency_s,route\n2031-06-05T09:30:00Z,0.5,/a\n2031-06-05T09:30:01Z,0.25,'/b,c'\n".replace(
+            ",", mark
+        )
+        trace = read_trace(_file(tmp_path, text.replace(f"b{mark}c", "b,c"), "a.csv"), demand="observed")
+        assert trace.latency_s.tolist() == [0.5, 0.25]
+        assert trace.routes == ("'/b,c'", "/a")
 
 
 @pytest.mark.parametrize("odd", ["", '{"said": "stopped"}\n'])  # read at once, or line by line

@@ -326,8 +326,8 @@ def _failures(trace: Trace) -> list[str]:
     notes = []
     if n_failed or n_given_up:
         notes.append(
-            f"in the log {n_failed:,} requests failed (a status of 500 or more, or 429) and in "
-            f"{n_given_up:,} the client gave up (408, 499): they are replayed like all others, and say "
+            f"in the log {n_failed:,} {'request' if n_failed == 1 else 'requests'} failed (a status of 500 or more, or "
+            f"429) and in {n_given_up:,} the client gave up (408, 499): they are replayed like all others, and say "
             "nothing of what fails in a replay"
         )
     out = np.flatnonzero((bad > 0.5 * arrivals) & (arrivals >= 10))

@@ -12,7 +12,7 @@ SECONDS: Final = {"s": 1.0, "ms": 1e-3, "us": 1e-6, "ns": 1e-9}
 _LATENCIES: Final = ("latency_s", "mean_s", "p50_s", "p90_s", "p95_s", "p99_s")
 _UNIT: Final = re.compile(
     r"(?:^|[^a-z])(?:(?P<ms>ms|msec|millis|milliseconds)|(?P<us>us|usec|micros|microseconds)"
-    r"|(?P<ns>ns|nanos|nanoseconds)|(?P<s>s|sec|secs|seconds))$",
+    r"|(?P<ns>ns|nanos|nanoseconds)|(?P<s>s|sec|secs|seconds))[^a-z]*$",
     re.IGNORECASE,
 )
 _MEANT: Final[dict[str, tuple[str, ...]]] = {

@@ -14,6 +14,7 @@ import pyarrow.compute as pc
 from pyarrow import csv
 
 from libramen.base.errors import TraceError
+from libramen.trace.formats.called import mapping_of
 from libramen.trace.formats.reader import Head, Reading
 from libramen.trace.formats.table import COLUMNS, first_line_of, found_in, saying
 from libramen.trace.lines import LONGEST_LINE, Block, SkippedLines, blocks_of, refuse_garbage
@@ -33,14 +34,14 @@ class CsvTable:
     merges: ClassVar[bool] = False
 
     def recognise(self, head: Head) -> str | None:
-        """Whether the first line says how a table of ours was made, or names columns of the model or of a user."""
+        """Whether the first line says how a table of ours was made, or names columns: ours, a user's, or like ours."""
         data = head.data
         if data.startswith(_CSV_MADE):
             return None if data.partition(b"\n")[2].lstrip().startswith(b"{") else "csv"
         first = next((line for line in head.lines if line.strip()), b"")
-        names = (name.strip().strip('"').removeprefix("\ufeff") for name in first.decode("utf-8", "replace").split(","))
-        header = set(names)
-        if header & {*COLUMNS, *head.names}:
+        names = first.decode("utf-8", "replace").removeprefix("\ufeff").split(_delimiter_of(first))
+        header = {name.strip().strip('"'): None for name in names}
+        if header.keys() & {*COLUMNS, *head.names} or mapping_of(header):
             return "counts" if "requests" in header else "csv"
         return None
 
@@ -58,19 +59,21 @@ def csv_blocks(opened: Opened, reading: Reading) -> Iterator[pa.Table]:
     path, n = opened.path, 0
     made: bytes | None = None
     names: list[str] = []
+    delimiter = ","
     for block in _whole_rows(blocks_of(opened, reading.skipped, reading.position)):
         data, first_line = block.data, block.first_line
         if first_line == 1 and data.startswith(_CSV_MADE):
             line, _, data = data.partition(b"\n")
             made, first_line = line.removeprefix(_CSV_MADE), 2
         if not names:
-            names = _header(path, data)
+            delimiter = _delimiter_of(data.lstrip().partition(b"\n")[0])
+            names = _header(path, data, delimiter)
             if not names:
                 continue
             skip = 1
         else:
             skip = 0
-        table = _read(path, data, names, skip, first_line, reading.skipped)
+        table = _read(path, data, names, skip, first_line, reading.skipped, delimiter)
         if table is None:
             continue
         if made is not None and "route" in names:  # a table of ours: without what keeps spreadsheets from running cells
@@ -109,9 +112,15 @@ def _end_of_rows(data: bytes) -> int:
     return int(outside[-1]) + 1 if len(outside) else 0
 
 
-def _header(path: Path, data: bytes) -> list[str]:
+def _delimiter_of(header: bytes) -> str:
+    """What stands between the names of columns: a comma, or what spreadsheets of other countries write."""
+    return max(",;\t", key=lambda mark: header.count(mark.encode()))  # the first, where none is there
+
+
+def _header(path: Path, data: bytes, delimiter: str) -> list[str]:
+    text = io.StringIO(data[: 1 << 16].decode("utf-8", "replace"))
     try:
-        header = next(iter(csv_rows(io.StringIO(data[: 1 << 16].decode("utf-8", "replace")))), [])
+        header = next(iter(csv_rows(text, delimiter=delimiter)), [])
     except CsvError as error:
         raise TraceError(f"{path}: this is not a CSV table: {error}") from None
     names = [name.strip().removeprefix("\ufeff") for name in header]
@@ -121,7 +130,7 @@ def _header(path: Path, data: bytes) -> list[str]:
 
 
 def _read(
-    path: Path, data: bytes, names: list[str], skip_rows: int, first_line: int, skipped: SkippedLines
+    path: Path, data: bytes, names: list[str], skip_rows: int, first_line: int, skipped: SkippedLines, delimiter: str
 ) -> pa.Table | None:
     """The rows of a block; None: there are none."""
 
@@ -142,7 +151,7 @@ def _read(
             read_options=csv.ReadOptions(
                 use_threads=False, block_size=len(data) + 1, column_names=names, skip_rows=skip_rows
             ),
-            parse_options=csv.ParseOptions(invalid_row_handler=skip, newlines_in_values=True),
+            parse_options=csv.ParseOptions(delimiter=delimiter, invalid_row_handler=skip, newlines_in_values=True),
             convert_options=csv.ConvertOptions(
                 column_types=dict.fromkeys(names, pa.string()), strings_can_be_null=True, null_values=[""]
             ),
