@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import gzip
 import io
 import json
@@ -197,6 +198,41 @@ def test_a_damaged_arrow_file_is_not_followed(tmp_path: Path) -> None:
     _file(tmp_path, data.replace(good, bad), "d.arrow")
     with pytest.raises(TraceError, match="not a whole Arrow file"):
         read_trace(tmp_path / "d.arrow")
+
+
+@pytest.mark.parametrize(
+    "more",
+    [
+        '"a": ' + "[" * 100_000 + "]" * 100_000, '"a": ' + '{"b":' * 50_000 + "1" + "}" * 50_000,
+        '"\\ud800": 1', '"a": 1, "a": 2', '"": 1', '"route": {"a": 1}', '"route": 12345678901234567890123', '"latency_s": [1]',
+    ],
+)  # fmt: skip
+def test_odd_objects_among_json_lines(tmp_path: Path, more: str) -> None:
+    """In the first line, which says what there is, and in a later one; at worst it is a line that is skipped."""
+    told = '{"at_s": 1, "latency_s": 1, "route": "/a"}\n'
+    odd = f'{{"at_s": 1, {more}}}\n' if "latency_s" in more else f'{{"at_s": 1, "latency_s": 1, {more}}}\n'
+    for text in (told + odd, odd + told):
+        with contextlib.suppress(TraceError):
+            assert len(read_trace(_file(tmp_path, text, "x.jsonl"))) in {1, 2}
+
+
+def test_each_line_with_names_of_its_own(tmp_path: Path) -> None:
+    """Tables of as many columns as lines would be of a thousand million cells."""
+    text = "".join(f'{{"at_s": {k}, "latency_s": 1, "only {k}": 1}}\n' for k in range(20_000))
+    assert len(read_trace(_file(tmp_path, text, "x.jsonl"))) == 20_000
+    assert (
+        len(
+            read_trace(
+                _file(
+                    tmp_path,
+                    "[]\n" + text,
+                    "x.jsonl",
+                ),
+                format="json_lines",
+            )
+        )
+        == 20_000
+    )
 
 
 def test_nested_brackets_and_odd_spans(tmp_path: Path) -> None:

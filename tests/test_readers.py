@@ -368,6 +368,12 @@ def test_what_stands_within_others_and_routes_that_are_paths(tmp_path: Path, odd
     assert "routes are the paths in 'request.uri', with {id} for numbers and the like" in trace.source.notes
     with pytest.raises(TraceError, match=r"there is no column 'request\.url'"):
         read_trace(path, columns=columns | {"route": "request.url"})
+    rows = [row | {"request.uri": "/by/name", "a": {"b": {"c": 200}, "d": 1}} for row in rows]
+    path.write_text("".join(f"{json.dumps(row)}\n" for row in rows) + odd)
+    deep = read_trace(path, columns=columns | {"status": "a.b.c", "bytes_out": "a.d"}, demand="observed")
+    assert deep.routes == ("/by/name",)
+    assert deep.status.tolist() == [200] * 3
+    assert deep.bytes_out.tolist() == [1] * 3
 
 
 def test_counts_become_requests(tmp_path: Path) -> None:

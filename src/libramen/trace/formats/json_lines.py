@@ -6,6 +6,7 @@ import json
 from collections.abc import Iterator, Mapping
 from typing import ClassVar, Final
 
+import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 from pyarrow import json as arrow_json
@@ -19,6 +20,10 @@ from libramen.trace.sources import Opened
 
 _NEEDED: Final = {"time": ("time", "at_s"), "latency_s": ("latency_s", "cpu_s", "requests")}
 """What a line must have, if others have it: one of these."""
+_MOST_OTHERS: Final = 50
+"""So many columns that are not used are said."""
+_DEEP: Final = 200
+"""So many objects and lists in a line are no danger for a parser that calls itself."""
 
 
 class JsonLines:
@@ -71,7 +76,7 @@ def json_blocks(opened: Opened, reading: Reading) -> Iterator[pa.Table]:
                 rows[number] = _opened(row, inner) if inner else row
             else:
                 skipped.add(path, number, f"not a JSON object but {type(row).__name__}")
-        table = _table(rows)
+        table = _table(rows, columns)
         for what, names in _needed(columns):
             if _all_have(table, names):
                 continue
@@ -80,9 +85,9 @@ def json_blocks(opened: Opened, reading: Reading) -> Iterator[pa.Table]:
                 for number in without:
                     skipped.add(path, number, f"no {what}")
                     del rows[number]
-                table = _table(rows)
+                table = _table(rows, columns)
             elif what == "time":  # nobody has one: then it is said what they have instead
-                table = _table({number: _flat(row) for number, row in rows.items()})
+                table = _table({number: _flat(row) for number, row in rows.items()}, columns)
         if rows:
             n += len(rows)
             yield saying(table, made, *rows)
@@ -98,9 +103,7 @@ def _opened(row: dict[str, object], inner: list[str]) -> dict[str, object]:
     """
     found: dict[str, object] = {}
     for path in inner:
-        value: object = row
-        for name in path.split("."):
-            value = value.get(name) if isinstance(value, dict) else None
+        value = _within(row, path)
         if path not in row and value is not None:
             found[path] = value
     used = {path.partition(".")[0] for path in found}
@@ -131,73 +134,103 @@ def _all_have(table: pa.Table, names: list[str]) -> bool:
 def _at_once(data: bytes, columns: Mapping[str, str]) -> pa.Table | None:
     """The rows of a block in which each line is an object and nothing is odd; None: look at each line.
 
-    That takes a tenth of the time.
+    That takes a tenth of the time. What is read, and as what, is said by the first line.
     """
     lines = data.count(b"\n")
     ends = data.count(b"}\n") + data.count(b"}\r\n")
-    if not data.startswith(b"{") or data.count(b"\n{") != lines - 1 or ends != lines:
+    if not data.startswith(b"{") or data.count(b"\n{") != lines - 1 or ends != lines or not _is_shallow(data, lines):
         return None
     try:
         data.decode()  # the parser does not look at that
         first = json.loads(data[: data.index(b"\n")])
-        if list(first) == ["libramen"]:
+        kinds = None if list(first) == ["libramen"] else _kinds_in(first, columns, data)
+        if kinds is None:
             return None
-        texts = pa.schema([(name, pa.string()) for name, value in first.items() if isinstance(value, str)])
+        ways = {path: _way_to(path, first) for path in kinds}
         table = arrow_json.read_json(
             pa.BufferReader(data),
             read_options=arrow_json.ReadOptions(block_size=len(data) + 1, use_threads=False),
-            parse_options=arrow_json.ParseOptions(explicit_schema=texts),  # else some are taken for times
+            parse_options=arrow_json.ParseOptions(
+                explicit_schema=pa.schema([*_nested({ways[path]: kind for path, kind in kinds.items()}).items()]),
+                unexpected_field_behavior="ignore",
+            ),
         )
     except (ValueError, RecursionError, pa.ArrowException):
         return None
-    if any("." in theirs for theirs in columns.values()):
-        table = _opened_table(table, [theirs for theirs in columns.values() if "." in theirs])
-    there = [name for name in table.column_names if table[name].null_count < lines]
+    found = {path: pc.struct_field(table[way[0]], way[1:]) if way[1:] else table[path] for path, way in ways.items()}
+    cells = {path: pc.cast(cell, pa.string()) if pa.types.is_int64(cell.type) else cell for path, cell in found.items()}
+    rows = pa.table(cells)
     for what, names in _needed(columns):
-        if not _all_have(table, names) and (what == "time" or not set(there).isdisjoint(names)):
+        if not _all_have(rows, names) and (what == "time" or not cells.keys().isdisjoint(names)):
             return None
     if table.num_rows != lines:
         return None
-    ours = {theirs: name for name, theirs in columns.items()}
-    cells = {name: _plain(table[name], ours.get(name, name)) for name in table.column_names}
-    return None if any(column is None for column in cells.values()) else pa.table(cells)
+    used = {way[0] for way in ways.values()}
+    others = [_cell(name) or "" for name in first if name not in used][:_MOST_OTHERS]
+    return pa.table(cells | {name: pa.nulls(lines) for name in others})
 
 
-def _opened_table(table: pa.Table, inner: list[str]) -> pa.Table:
-    """The same of a table; see `_opened`."""
-    used: dict[str, None] = {}
-    for path in inner:
-        first, *rest = path.split(".")
-        if path in table.column_names or first not in table.column_names:
-            continue
-        try:
-            table = table.append_column(path, pc.struct_field(table[first], rest))
-        except pa.ArrowException:  # nobody has it
-            continue
-        used[first] = None
-    return table.drop_columns([*used])
+def _is_shallow(data: bytes, lines: int) -> bool:
+    """Whether no line has more in it than a parser that calls itself can bear."""
+    if data.count(b"{") + data.count(b"[") <= lines + _DEEP:
+        return True
+    letters = np.frombuffer(data, np.uint8)
+    begins = np.flatnonzero((letters == ord("{")) | (letters == ord("[")))
+    of_line = np.searchsorted(np.flatnonzero(letters == ord("\n")), begins)
+    return int(np.bincount(of_line).max()) <= _DEEP
 
 
-def _plain(column: pa.ChunkedArray, name: str) -> pa.ChunkedArray | pa.Array | None:
-    """A column as it would be if each cell were written down: texts, or numbers; None: it is of another kind."""
-    is_known, kind = name in COLUMNS or IN.fullmatch(name), column.type
-    if not is_known:
-        return pa.nulls(len(column), pa.string())
-    if pa.types.is_string(kind):
-        return column
-    if pa.types.is_null(kind) or (name in TEXTS and pa.types.is_int64(kind)):
-        return pc.cast(column, pa.string())
-    if name not in TEXTS and (pa.types.is_int64(kind) or pa.types.is_float64(kind)):
-        return pc.cast(column, pa.float64(), safe=False)
-    return None
+def _kinds_in(first: dict[str, object], columns: Mapping[str, str], data: bytes) -> dict[str, pa.DataType] | None:
+    """As what each column of the model is to be read, by what it is called; None: the first line does not say."""
+    kinds: dict[str, pa.DataType] = {}
+    called = {ours: columns.get(ours, ours) for ours in COLUMNS} | {name: name for name in first if IN.fullmatch(name)}
+    for ours, theirs in (called | dict(columns)).items():
+        value = first.get(theirs, _within(first, theirs))
+        if value is None and json.dumps(theirs.rpartition(".")[2]).encode() in data:
+            return None  # later ones have it
+        if isinstance(value, str):
+            kinds[theirs] = pa.string()
+        elif isinstance(value, int | float) and not isinstance(value, bool) and ours not in TEXTS:
+            kinds[theirs] = pa.float64()
+        elif isinstance(value, int) and not isinstance(value, bool):
+            kinds[theirs] = pa.int64()
+        elif value is not None:
+            return None
+    return kinds
 
 
-def _table(rows: dict[int, dict[str, object]]) -> pa.Table:
-    """All of their cells as texts."""
+def _nested(kinds: Mapping[tuple[str, ...], pa.DataType]) -> dict[str, pa.DataType]:
+    """Kinds of what stands in objects, by the way there, as kinds of these."""
+    inner: dict[str, dict[tuple[str, ...], pa.DataType]] = {}
+    for way, kind in kinds.items():
+        inner.setdefault(way[0], {})[way[1:]] = kind
+    return {name: rest[()] if () in rest else pa.struct([*_nested(rest).items()]) for name, rest in inner.items()}
+
+
+def _way_to(path: str, row: dict[str, object]) -> tuple[str, ...]:
+    """The names that lead to a value: one, where an object has a name with points in it."""
+    return (path,) if path in row else tuple(path.split("."))
+
+
+def _within(row: dict[str, object], path: str) -> object:
+    """What stands within other objects at the end of this way; None: nothing does."""
+    value: object = row
+    for name in path.split("."):
+        value = value.get(name) if isinstance(value, dict) else None
+    return value
+
+
+def _table(rows: dict[int, dict[str, object]], columns: Mapping[str, str]) -> pa.Table:
+    """Their cells as texts; of what no column of the model is the names are enough."""
     names = list(dict.fromkeys(name for row in rows.values() for name in row))
-    return pa.table(
-        {_cell(name) or "": pa.array([_cell(row.get(name)) for row in rows.values()], pa.string()) for name in names}
-    )
+    ours = {*COLUMNS, *columns.values()}
+    cells = {
+        _cell(name) or "": pa.array([_cell(row.get(name)) for row in rows.values()], pa.string())
+        for name in names
+        if name in ours or IN.fullmatch(name)
+    }
+    others = [name for name in map(_cell, names) if name is not None and name not in cells][:_MOST_OTHERS]
+    return pa.table(cells | {name: pa.nulls(len(rows)) for name in others})
 
 
 def _cell(value: object) -> str | None:
