@@ -18,7 +18,8 @@ import pytest
 from hypothesis import given, settings, strategies as st
 from pyarrow import csv as pa_csv, parquet as pq
 
-from libramen import LibramenError, Trace, TraceError, make_trace, read_trace, write_trace
+from libramen import LibramenError, StudyError, Trace, TraceError, make_trace, read_trace, write_trace
+from libramen.study.trace_table import TraceTable
 from libramen.trace.formats import json_lines
 from libramen.trace.formats.called import meant_by
 from libramen.trace.options import FORMATS
@@ -671,6 +672,29 @@ def test_odd_headers_get_one_line(tmp_path: Path, text: bytes) -> None:
     with pytest.raises(TraceError) as caught:
         read_trace(_file(tmp_path, text, "t.csv"), format="csv")
     assert "\n" not in str(caught.value)
+
+
+def test_logs_without_request_times_are_told_their_work(tmp_path: Path) -> None:
+    """As most logs are: all that is known is when requests came."""
+    path = _file(tmp_path, _lines([""] * 3000))
+    with pytest.raises(TraceError, match="and this trace has none; allowed: work, such as"):
+        read_trace(path)
+    trace = read_trace(path, work={"p50": "80ms", "p95": "400ms"})
+    work = trace.cpu_s + trace.wait_s
+    assert np.median(work) == pytest.approx(0.08, rel=0.1)
+    np.testing.assert_allclose(trace.cpu_s, 0.4 * work)
+    assert trace.latency_s is None
+    assert "work is drawn for each request: 80 ms (p95 400 ms)" in trace.source.notes
+    assert read_trace(_file(tmp_path, "at_s\n0\n1\n", "a.csv"), work="1s").cpu_s.tolist() == [0.4, 0.4]
+    for known, why in (
+        ("at_s,cpu_s\n0,1\n9,1\n", "has work of its own"),
+        ("at_s,latency_s\n0,1\n9,1\n", "has latencies of its own"),
+    ):
+        with pytest.raises(TraceError, match=f"work has no effect: .* {why}"):
+            read_trace(_file(tmp_path, known, "b.csv"), work="1s")
+    for key in ("recorded_on", "cpu_use"):
+        with pytest.raises(StudyError, match=f"work and {key} are both there; allowed: one of them"):
+            TraceTable(files="a.log", work="1s", **{key: "x"})
 
 
 def test_counts_without_latencies_are_told_their_work(tmp_path: Path) -> None:

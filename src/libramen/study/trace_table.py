@@ -63,6 +63,11 @@ class TraceTable(ReadingKeys):
                 "recorded_speed and recorded_on are both there; allowed: one of them, since the recorded plan's size "
                 "says how fast its cores are"
             )
+        found_by = next((name for name in ("recorded_on", "cpu_use") if getattr(self, name) is not None), None)
+        if self.work is not None and found_by is not None:
+            raise ValueError(
+                f"work and {found_by} are both there; allowed: one of them, since work is told or found from latencies"
+            )
         if self.server == "file" and not self.unqueues:
             raise ValueError("server has no effect without recorded_on; allowed: to leave it out")
         if self.cpu_use is not None and self.cpu_share is not None:

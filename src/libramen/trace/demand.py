@@ -105,7 +105,13 @@ def latencies_of(trace: Trace, who: str) -> np.ndarray:
     """
     if trace.latency_s is None:
         meant = [f"; {note}" for note in trace.source.notes if note.endswith("did you mean 'latency_s'?")]
-        raise TraceError(f"{who} needs observed latencies (latency_s), and this trace has none{''.join(meant)}")
+        raise TraceError(
+            f"{who} needs observed latencies (latency_s), and this trace has none"
+            + (
+                "".join(meant)
+                or '; allowed: work, such as { p50 = "80ms", p95 = "400ms" }, which says what a request takes'
+            )
+        )
     return trace.latency_s
 
 

@@ -59,7 +59,7 @@ class ReadingKeys(Table):
     )
     counts: Literal["poisson", "even"] = Field("poisson", description="how counts per interval become requests")
     work: DelayField | None = Field(
-        None, description="what a request takes, for counts without latencies: a duration, or two percentiles"
+        None, description="what a request takes, where no latencies are known: a duration, or two percentiles"
     )
     routes: tuple[tuple[str, str], ...] = Field((), description="pairs of a pattern of paths and a route")
     leave_out: tuple[LeaveOut, ...] = Field((), description="requests that are not replayed")

@@ -11,6 +11,7 @@ from zoneinfo import ZoneInfo
 import numpy as np
 
 from libramen.base.errors import TraceError
+from libramen.trace.counts import drawn
 from libramen.trace.demand import with_demand, with_told_work
 from libramen.trace.doubles import without_doubles
 from libramen.trace.formats.reader import Head, Reading
@@ -50,8 +51,8 @@ def read_trace(
             `latency_unit` (`"s"`, `"ms"` or `"us"`; `server_field` is for a study, which knows the fleet);
             `stamp` (`"arrival"` or `"answer"`; default: answer for logs, arrival else) and `within_second`
             (`"draw"`, `"even"` or `"none"`);
-            `counts` (`"poisson"` or `"even"`) and, for counts without latencies, `work` (a duration, or two
-            percentiles of what a request takes: `{"p50": "80ms", "p95": "400ms"}`);
+            `counts` (`"poisson"` or `"even"`) and, where nothing says how long requests took, `work` (a duration, or
+            two percentiles of what a request takes: `{"p50": "80ms", "p95": "400ms"}`);
             `routes` (pairs of a pattern of paths and a route);
             `leave_out` (tables with `route`, `status`, `agent`, `longer`);
             `sampled` (share of the requests that the log has) and `servers` (`(2, 5)`: it is of two of five);
@@ -79,7 +80,7 @@ def read_trace(
     if chosen.work is not None:
         if chosen.demand not in {None, "given"}:
             raise TraceError(f"demand = {chosen.demand!r} has no effect beside work, which says how long requests take")
-        trace = with_told_work(trace, chosen.cpu_share, chosen.recorded_speed)
+        trace = with_told_work(_told(trace, chosen, has_cpu=has_cpu), chosen.cpu_share, chosen.recorded_speed)
         return whole_load(trace, chosen)
     trace = with_demand(
         trace,
@@ -90,6 +91,24 @@ def read_trace(
         seed=chosen.seed,
     )
     return whole_load(trace, chosen)
+
+
+def _told(trace: Trace, options: ReadOptions, *, has_cpu: bool) -> Trace:
+    """Requests of which nobody has seen how long they take, with what a user says of it; counts have it already.
+
+    Raises:
+        TraceError: it is known.
+    """
+    if trace.source.format == "counts":
+        return trace
+    if has_cpu or trace.latency_s is not None:
+        of_its_own = "work" if has_cpu else "latencies"
+        raise TraceError(
+            f"work has no effect: {', '.join(trace.source.files)} has {of_its_own} of its own; allowed: to leave it out"
+        )
+    assert options.work is not None
+    told_s = drawn(options.work, len(trace), options.seed)
+    return replace(trace, latency_s=told_s).noted(f"work is drawn for each request: {options.work}")
 
 
 class Requests(NamedTuple):

@@ -20,7 +20,7 @@ _ROWS: Final = 1 << 18
 class ArrowTable:
     """Tables as Arrow files and streams; see `reader.Reader`."""
 
-    formats: ClassVar[dict[str, tuple[str, ...]]] = {"arrow": ("columns", "latency_unit")}
+    formats: ClassVar[dict[str, tuple[str, ...]]] = {"arrow": ("columns", "latency_unit", "work")}
     merges: ClassVar[bool] = False
 
     def recognise(self, head: Head) -> str | None:

@@ -25,7 +25,7 @@ class CommonLog:
     """Logs of the common-log family; see `reader.Reader`."""
 
     formats: ClassVar[dict[str, tuple[str, ...]]] = dict.fromkeys(
-        ("common", "combined"), ("line_format", "latency_field", "latency_unit", "server_field")
+        ("common", "combined"), ("line_format", "latency_field", "latency_unit", "server_field", "work")
     )
     merges: ClassVar[bool] = True
 

@@ -28,7 +28,7 @@ class CsvTable:
     """Tables as CSV; see `reader.Reader`."""
 
     formats: ClassVar[dict[str, tuple[str, ...]]] = {
-        "csv": ("columns", "latency_unit"),
+        "csv": ("columns", "latency_unit", "work"),
         "counts": ("columns", "latency_unit", "counts", "work"),
     }
     merges: ClassVar[bool] = False

@@ -29,7 +29,7 @@ _DEEP: Final = 200
 class JsonLines:
     """Tables as JSON Lines; see `reader.Reader`."""
 
-    formats: ClassVar[dict[str, tuple[str, ...]]] = {"json_lines": ("columns", "latency_unit")}
+    formats: ClassVar[dict[str, tuple[str, ...]]] = {"json_lines": ("columns", "latency_unit", "work")}
     merges: ClassVar[bool] = False
 
     def recognise(self, head: Head) -> str | None:

@@ -20,7 +20,7 @@ _ROWS: Final = 1 << 18
 class ParquetTable:
     """Tables as Parquet; see `reader.Reader`."""
 
-    formats: ClassVar[dict[str, tuple[str, ...]]] = {"parquet": ("columns", "latency_unit")}
+    formats: ClassVar[dict[str, tuple[str, ...]]] = {"parquet": ("columns", "latency_unit", "work")}
     merges: ClassVar[bool] = False
 
     def recognise(self, head: Head) -> str | None:

@@ -26,7 +26,7 @@ _ROLES: Final = {
 class W3CLog:
     """W3C extended logs; see `reader.Reader`."""
 
-    formats: ClassVar[dict[str, tuple[str, ...]]] = {"w3c": ("latency_unit",)}
+    formats: ClassVar[dict[str, tuple[str, ...]]] = {"w3c": ("latency_unit", "work")}
     merges: ClassVar[bool] = True
 
     def recognise(self, head: Head) -> str | None:
