@@ -308,3 +308,18 @@ def test_each_request_is_in_one_of_the_groups_by_how_many_were_in_progress() -> 
     found = [one for one in all_percentiles(trace, latency_s, latency_s, 0) if one.scope.startswith("in progress")]
     assert len({one.scope for one in found}) > 1
     assert sum(one.requests for one in found if one.quantile == "p50") == n
+
+
+def test_work_that_a_study_says_is_no_measurement(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    """One request a second of half a second, 40 % of it on the CPU as nobody knows: twice as much and it is too slow."""
+    (tmp_path / "t.csv").write_text("at_s\n" + "".join(f"{k}\n" for k in range(600)))
+    path = plain_study(tmp_path, {"files": "t.csv", "work": "500ms"}, objectives={"p95": "800ms"})
+    study = load_study(path)
+    found = {one.parameter: one for one in doubt(study, compare(study))}
+    assert (found["cpu_share"].from_, found["work"].from_) == ("a guess, 40 %", "work of the study")
+    assert (found["work"].low.value, found["work"].high.value) == ("half of it", "twice as much")
+    assert (found["work"].low.changed, found["work"].high.changed) == (0, 1)
+    assert run(["compare", str(path)]) == 0
+    told = capsys.readouterr().out
+    assert "What a request takes is what the study says (work: 500 ms), no log" in told
+    assert "cpu_share in [trace] says it" in told

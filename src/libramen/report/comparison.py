@@ -30,10 +30,16 @@ def comparison_sections(study: Study, found: Comparison) -> list[Section]:
         if figures.missed
     ]
     notes = list(months_said((figures.plan, figures.bill.note) for figures in found.figures))
+    work = study.trace_table.work
+    if work is not None:
+        notes.append(
+            f"What a request takes is what the study says (work: {work}), no log: --doubt shows whether the verdict "
+            "depends on it."
+        )
     if share_from(study, found.trace).startswith("a guess"):
         notes.append(
             "How much of the work is CPU work is a guess (40 %): --doubt shows whether the verdict depends on it, "
-            "cpu_use in [trace] measures it."
+            + ("cpu_use in [trace] measures it." if work is None else "cpu_share in [trace] says it.")
         )
     if found.evidence is not None and (said := beyond(found.evidence)):
         notes.insert(0, said)

@@ -23,6 +23,7 @@ from libramen.trust.other_loads import other_loads
 
 _GUESS: Final = (0.5, 2.0)
 _WORK: Final = (0.9, 1.1)
+_TOLD: Final = {"half of it": 0.5, "twice as much": 2.0}
 _START: Final = (0.5, 2.0)
 _LEAST: Final = 0.02
 
@@ -102,7 +103,8 @@ def doubt(
     """Compare again at the ends of what is not known.
 
     * `cpu_share`: at half and at twice of it; where CPU use was measured, two standard errors below and above.
-    * the work of a request: 10 % less and more; a quiet estimate at its upper end is the observed latency.
+    * the work of a request: 10 % less and more; a quiet estimate at its upper end is the observed latency; half and
+      twice of what a study says it is (`work`).
     * cold starts (`provision` and `start`): half and twice as long.
     * the load: 20 % less and more; the burst of the busiest day half and twice as high; the arrivals of other days.
 
@@ -134,7 +136,7 @@ def _parameters(
 ) -> Iterator[tuple[str, str, list[_Change]]]:
     for other in other_loads(trace, seed):
         yield other.parameter, other.from_, [_Change(value, load, study, plans) for value, load in other.ends]
-    if trace.demand.kind != "given":
+    if trace.demand.kind != "given" or study.trace_table.work is not None:
         factors, from_ = _share_ends(study, trace)
         share = _mean_share(trace)
         yield (
@@ -145,7 +147,8 @@ def _parameters(
                 for factor in factors
             ],
         )
-        yield "work", f"{trace.demand.kind} estimate", list(_work_ends(study, trace, plans))
+        by_whom = f"{trace.demand.kind} estimate" if study.trace_table.work is None else "work of the study"
+        yield "work", by_whom, list(_work_ends(study, trace, plans))
     hosted = [one for plan in study.plans.values() for one in study.system(plan).hosted]
     starts = any(one.hosting.provision_s or one.service.start.median_s for one in hosted)
     if starts:
@@ -176,6 +179,8 @@ def share_from(study: Study, trace: Trace) -> str:
     """Where it comes from how much of the work is CPU work: `"the study"`, `"the log"` or `"a guess, 40 %"`."""
     if study.trace_table.cpu_share is not None:
         return "the study"
+    if study.trace_table.work is not None:
+        return "a guess, 40 %"
     found = any(note.startswith("cpu_share is") and "guess" not in note for note in trace.source.notes)
     return "the log" if found or trace.demand.cpu or trace.demand.kind == "given" else "a guess, 40 %"
 
@@ -204,6 +209,10 @@ def _changed(trace: Trace, cpu_s: np.ndarray, wait_s: np.ndarray) -> Trace:
 
 
 def _work_ends(study: Study, trace: Trace, plans: tuple[Plan, ...] | None) -> Iterator[_Change]:
+    if study.trace_table.work is not None:  # somebody said so
+        for name, factor in _TOLD.items():
+            yield _Change(name, _times(trace, factor), study, plans)
+        return
     low, high = _WORK
     yield _Change("10 % less", _times(trace, low), study, plans)
     if trace.demand.kind == "quiet" and trace.latency_s is not None:
