@@ -353,6 +353,21 @@ def test_marks_of_other_countries_between_columns(tmp_path: Path) -> None:
         assert trace.routes == ("'/b,c'", "/a")
 
 
+def test_a_list_of_objects(tmp_path: Path) -> None:
+    """As one document; what is wrong in it has the number of its object."""
+    rows = [{"at_s": k, "latency_s": 0.5, "route": "/é"} for k in range(3)]
+    trace = read_trace(_file(tmp_path, json.dumps(rows, indent=1), "a.json"), demand="observed")
+    assert trace.at_s.tolist() == [0, 1, 2]
+    assert trace.routes == ("/é",)
+    for text, said in (
+        (json.dumps(rows)[:-1], "this is not JSON"),
+        (json.dumps([*rows, {"at_s": "x", "latency_s": 1}]), "line 4, column at_s: found 'x'"),
+        (json.dumps(rows) + " " * (32 << 20), "found a list of more than 32 MiB; allowed: an object a line"),
+    ):
+        with pytest.raises(TraceError, match=said):
+            read_trace(_file(tmp_path, text, "b.json"))
+
+
 @pytest.mark.parametrize("odd", ["", '{"said": "stopped"}\n'])  # read at once, or line by line
 def test_what_stands_within_others_and_routes_that_are_paths(tmp_path: Path, odd: str) -> None:
     rows = [{"ts": 1938418200 + k, "took": 0.5, "request": {"uri": f"/fares/{k}?q=1", "by": "a"}} for k in range(3)]

@@ -17,6 +17,8 @@ if TYPE_CHECKING:
 
 _BLOCK_SIZE: Final = 1 << 21
 LONGEST_LINE: Final = 1 << 20
+MOST_BYTES: Final = 32 << 20
+"""Of one JSON document; a longer file has an object a line."""
 _FIRST_SKIPPED: Final = 5
 _GARBAGE: Final = 100_000
 _NO_LOG: Final = 1 << 30

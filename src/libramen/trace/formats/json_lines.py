@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Iterator, Mapping
 from typing import ClassVar, Final
 
@@ -14,12 +15,13 @@ from pyarrow import json as arrow_json
 from libramen.base.errors import TraceError
 from libramen.trace.formats.reader import Head, Reading
 from libramen.trace.formats.table import COLUMNS, IN, TEXTS, found_in, saying
-from libramen.trace.lines import blocks_of, refuse_garbage
+from libramen.trace.lines import MOST_BYTES, Block, blocks_of, refuse_garbage
 from libramen.trace.raw_requests import RawRequests
 from libramen.trace.sources import Opened
 
 _NEEDED: Final = {"time": ("time", "at_s"), "latency_s": ("latency_s", "cpu_s", "requests")}
 """What a line must have, if others have it: one of these."""
+_LIST: Final = re.compile(rb"\s*\[\s*\{")
 _MOST_OTHERS: Final = 50
 """So many columns that are not used are said."""
 _DEEP: Final = 200
@@ -33,9 +35,9 @@ class JsonLines:
     merges: ClassVar[bool] = False
 
     def recognise(self, head: Head) -> str | None:
-        """Whether the first line that is not empty begins an object."""
-        first = next((line for line in head.lines if line.strip()), b"")
-        return "json_lines" if first.lstrip().startswith(b"{") else None
+        """Whether the first line that is not empty begins an object, or a list of objects."""
+        first = next((line for line in head.lines if line.strip()), b"").lstrip()
+        return "json_lines" if first.startswith(b"{") or _LIST.match(head.data) else None
 
     def read(self, kind: str, opened: Opened, head: Head, reading: Reading) -> RawRequests:  # noqa: ARG002
         """Read the whole file."""
@@ -55,7 +57,7 @@ def json_blocks(opened: Opened, reading: Reading) -> Iterator[pa.Table]:
     inner = [theirs for theirs in columns.values() if "." in theirs]
     made = None
     n = 0
-    for block in blocks_of(opened, skipped, reading.position):
+    for block in _blocks(opened, reading):
         table = _at_once(block.data, columns)
         if table is not None:
             n += table.num_rows
@@ -94,6 +96,25 @@ def json_blocks(opened: Opened, reading: Reading) -> Iterator[pa.Table]:
         refuse_garbage(path, n, skipped)
     if not n:
         raise TraceError(f"{path}: no line is a JSON object")
+
+
+def _blocks(opened: Opened, reading: Reading) -> Iterator[Block]:
+    """The lines of a file; of one that is a single list each of its objects is one.
+
+    Raises:
+        TraceError: such a list is too long, or not whole.
+    """
+    if not _LIST.match(opened.head(1024)):
+        yield from blocks_of(opened, reading.skipped, reading.position)
+        return
+    path, data = str(opened.path), opened.head(MOST_BYTES + 1)
+    if len(data) > MOST_BYTES:
+        raise TraceError(f"{path}: found a list of more than {MOST_BYTES >> 20} MiB; allowed: an object a line")
+    try:
+        rows = json.loads(data)
+    except (ValueError, RecursionError) as error:
+        raise TraceError(f"{path}: this is not JSON: {str(error)[:60]}") from None
+    yield Block(path, 1, b"".join(json.dumps(row).encode() + b"\n" for row in rows))
 
 
 def _opened(row: dict[str, object], inner: list[str]) -> dict[str, object]:

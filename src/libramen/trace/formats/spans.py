@@ -16,15 +16,13 @@ import numpy as np
 from libramen.base.errors import TraceError
 from libramen.base.fields import nearest
 from libramen.trace.formats.reader import Head, Reading
-from libramen.trace.lines import SkippedLines, blocks_of, refuse_garbage
+from libramen.trace.lines import MOST_BYTES, SkippedLines, blocks_of, refuse_garbage
 from libramen.trace.raw_requests import RawRequests
 from libramen.trace.sources import Opened
 
 _SERVER, _CLIENT = 2, 3
 _KINDS: Final = {"SPAN_KIND_SERVER": _SERVER, "SPAN_KIND_CLIENT": _CLIENT}
 _THRESHOLD_BITS: Final = 56
-MOST_BYTES: Final = 32 * 2**20
-"""Of one document; a longer file has an export request a line, each as long as a line of a log at most."""
 _CALLEES: Final = ("peer.service", "db.system.name", "db.system", "server.address", "net.peer.name")
 """Attributes of a client span that say what it called, the first that is there counts (OpenTelemetry semantic
 conventions)."""
