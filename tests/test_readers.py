@@ -245,6 +245,7 @@ _CELLS: dict[str, st.SearchStrategy[Any]] = {
     "route": st.one_of(st.text(max_size=3), st.integers(-(2**70), 2**70), st.none(), st.floats(0, 9)),
     "visitor": st.one_of(st.integers(0, 9), st.sampled_from(["a", "2031-06-05 10:00:00"])),
     "status": st.sampled_from([200, 504, None, "200"]),
+    "in_é_s": st.floats(0, 9),
     "said": st.recursive(st.one_of(st.none(), st.text(max_size=2)), lambda of: st.lists(of, max_size=2), max_leaves=3),
 }
 _ROWS = st.one_of(

@@ -22,6 +22,7 @@ from libramen.trace.sources import Opened
 _NEEDED: Final = {"time": ("time", "at_s"), "latency_s": ("latency_s", "cpu_s", "requests")}
 """What a line must have, if others have it: one of these."""
 _LIST: Final = re.compile(rb"\s*\[\s*\{")
+_INNER: Final = re.compile(rb'"in_(?:[^"\\]|\\.)+_s"')
 _MOST_OTHERS: Final = 50
 """So many columns that are not used are said."""
 _DEEP: Final = 200
@@ -204,10 +205,13 @@ def _is_shallow(data: bytes, lines: int) -> bool:
 def _kinds_in(first: dict[str, object], columns: Mapping[str, str], data: bytes) -> dict[str, pa.DataType] | None:
     """As what each column of the model is to be read, by what it is called; None: the first line does not say."""
     kinds: dict[str, pa.DataType] = {}
-    called = {ours: columns.get(ours, ours) for ours in COLUMNS} | {name: name for name in first if IN.fullmatch(name)}
-    for ours, theirs in (called | dict(columns)).items():
+    inner = [json.loads(name) for name in dict.fromkeys(_INNER.findall(data))] if b'"in_' in data else []
+    called = {ours: columns.get(ours, ours) for ours in COLUMNS} | {name: name for name in inner} | dict(columns)
+    for ours, theirs in called.items():
         value = first.get(theirs, _within(first, theirs))
-        if value is None and json.dumps(theirs.rpartition(".")[2]).encode() in data:
+        name = theirs.rpartition(".")[2]
+        written = {json.dumps(name, ensure_ascii=only_ascii).encode() for only_ascii in (True, False)}
+        if value is None and any(one in data for one in written):
             return None  # later ones have it
         if isinstance(value, str):
             kinds[theirs] = pa.string()
