@@ -320,6 +320,8 @@ def test_columns_that_are_called_otherwise(tmp_path: Path) -> None:
     columns = {"time": "Timestamp", "latency_s": "responseTime"}
     assert read_trace(path, columns=columns, demand="observed").latency_s.tolist() == [120]
     assert read_trace(path, columns=columns, latency_unit="ms", demand="observed").latency_s.tolist() == [0.12]
+    camel = _file(tmp_path, '{"time": "2031-06-05T09:30:00Z", "latencyMs": 120}\n', "c.jsonl")
+    assert read_trace(camel, columns={"latency_s": "latencyMs"}, demand="observed").latency_s.tolist() == [0.12]
     for name, ours in (
         ("duration_ms", "latency_s"),
         ("took", "latency_s"),

@@ -12,8 +12,7 @@ SECONDS: Final = {"s": 1.0, "ms": 1e-3, "us": 1e-6, "ns": 1e-9}
 _LATENCIES: Final = ("latency_s", "mean_s", "p50_s", "p90_s", "p95_s", "p99_s")
 _UNIT: Final = re.compile(
     r"(?:^|[^a-z])(?:(?P<ms>ms|msec|millis|milliseconds)|(?P<us>us|usec|micros|microseconds)"
-    r"|(?P<ns>ns|nanos|nanoseconds)|(?P<s>s|sec|secs|seconds))[^a-z]*$",
-    re.IGNORECASE,
+    r"|(?P<ns>ns|nanos|nanoseconds)|(?P<s>s|sec|secs|seconds))[^a-z]*$"
 )
 _MEANT: Final[dict[str, tuple[str, ...]]] = {
     "time": ("ts", "timestamp", "datetime", "date", "when", "start", "started", "starttime", "eventtime"),
@@ -33,7 +32,7 @@ def meant_by(name: str) -> str | None:
         >>> meant_by("duration_ms")
         'latency_s'
     """
-    plain = re.sub(r"[^a-z]", "", _UNIT.sub("", name.rpartition(".")[2]).lower())
+    plain = re.sub(r"[^a-z]", "", _UNIT.sub("", _apart(name.rpartition(".")[2])))
     return next((ours for ours, names in _MEANT.items() if plain in names), None)
 
 
@@ -52,8 +51,13 @@ def unit_of(ours: str, options: ReadOptions) -> str:
     """In what a column of the model is written down: as `latency_unit` says, or the name that it is mapped from."""
     if ours in _LATENCIES and options.latency_unit is not None:
         return options.latency_unit
-    told = _UNIT.search(options.columns.get(ours, "")) if ours.endswith("_s") else None
+    told = _UNIT.search(_apart(options.columns.get(ours, ""))) if ours.endswith("_s") else None
     return "s" if told is None else str(told.lastgroup)
+
+
+def _apart(name: str) -> str:
+    """A name in small letters, with its words apart: `durationMs` is `duration_ms`."""
+    return re.sub(r"(?<=[a-z])(?=[A-Z])", "_", name).lower()
 
 
 def has_paths(options: ReadOptions) -> bool:
