@@ -373,21 +373,21 @@ def test_a_list_of_objects(tmp_path: Path) -> None:
 
 @pytest.mark.parametrize("odd", ["", '{"said": "stopped"}\n'])  # read at once, or line by line
 def test_what_stands_within_others_and_routes_that_are_paths(tmp_path: Path, odd: str) -> None:
-    rows = [{"ts": 1938418200 + k, "took": 0.5, "request": {"uri": f"/fares/{k}?q=1", "by": "a"}} for k in range(3)]
+    rows = [{"ts": 1938418200 + k, "took": 0.5, "asked": {"path": f"/fares/{k}?q=1", "by": "a"}} for k in range(3)]
     path = _file(tmp_path, "".join(f"{json.dumps(row)}\n" for row in rows) + odd, "a.jsonl")
-    named = 'time = "ts", latency_s = "took", route = "request.uri"'
+    named = 'time = "ts", latency_s = "took", route = "asked.path"'
     with pytest.raises(
-        TraceError, match=r"found: ts, took, request\.uri, request\.by.*; allowed: .*" + named.replace(".", r"\.")
+        TraceError, match=r"found: ts, took, asked\.path, asked\.by.*; allowed: .*" + named.replace(".", r"\.")
     ):
         read_trace(path)
-    columns = {"time": "ts", "latency_s": "took", "route": "request.uri"}
+    columns = {"time": "ts", "latency_s": "took", "route": "asked.path"}
     trace = read_trace(path, columns=columns, demand="observed")
     assert trace.routes == ("/fares/{id}",)
     assert trace.source.skipped == len(odd.splitlines())
-    assert "routes are the paths in 'request.uri', with {id} for numbers and the like" in trace.source.notes
-    with pytest.raises(TraceError, match=r"there is no column 'request\.url'"):
-        read_trace(path, columns=columns | {"route": "request.url"})
-    rows = [row | {"request.uri": "/by/name", "a": {"b": {"c": 200}, "d": 1}} for row in rows]
+    assert "routes are the paths in 'asked.path', with {id} for numbers and the like" in trace.source.notes
+    with pytest.raises(TraceError, match=r"there is no column 'asked\.page'"):
+        read_trace(path, columns=columns | {"route": "asked.page"})
+    rows = [row | {"asked.path": "/by/name", "a": {"b": {"c": 200}, "d": 1}} for row in rows]
     path.write_text("".join(f"{json.dumps(row)}\n" for row in rows) + odd)
     deep = read_trace(path, columns=columns | {"status": "a.b.c", "bytes_out": "a.d"}, demand="observed")
     assert deep.routes == ("/by/name",)
