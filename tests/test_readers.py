@@ -315,11 +315,13 @@ def test_columns_that_are_called_otherwise(tmp_path: Path) -> None:
     rows = [{"Timestamp": "2031-06-05T09:30:00Z", "responseTime": 120, "url": "/a", "status_code": 200}]
     path = _file(tmp_path, "".join(f"{json.dumps(row)}\n" for row in rows), "a.jsonl")
     named = 'time = "Timestamp", latency_s = "responseTime", route = "url", status = "status_code"'
-    with pytest.raises(TraceError, match=f"allowed: say which is which, columns = {{ {named} }}"):
+    with pytest.raises(TraceError, match=f"allowed: a mapping such as columns = {{ {named} }}"):
         read_trace(path)
     columns = {"time": "Timestamp", "latency_s": "responseTime"}
     assert read_trace(path, columns=columns, demand="observed").latency_s.tolist() == [120]
     assert read_trace(path, columns=columns, latency_unit="ms", demand="observed").latency_s.tolist() == [0.12]
+    with pytest.raises(TraceError, match=r"latency_unit has no effect: .* has no column latency_s"):
+        read_trace(_file(tmp_path, "at_s,cpu_s\n0,1\n9,1\n", "d.csv"), latency_unit="ms")
     camel = _file(tmp_path, '{"time": "2031-06-05T09:30:00Z", "latencyMs": 120}\n', "c.jsonl")
     assert read_trace(camel, columns={"latency_s": "latencyMs"}, demand="observed").latency_s.tolist() == [0.12]
     for name, ours in (
@@ -336,7 +338,7 @@ def test_columns_that_are_called_otherwise(tmp_path: Path) -> None:
         read_trace(_file(tmp_path, "time,latency_s\n12,1\n", "a.csv"))
     path = _file(tmp_path, '"Timestamp",Elapsed (ms),Page\n2031-06-05T09:30:00Z,120,/a\n', "b.csv")
     with pytest.raises(
-        TraceError, match=r'which, columns = { time = "Timestamp", latency_s = "Elapsed \(ms\)", route = "Page" }'
+        TraceError, match=r'such as columns = { time = "Timestamp", latency_s = "Elapsed \(ms\)", route = "Page" }'
     ):
         read_trace(path)
     columns = {"time": "Timestamp", "latency_s": "Elapsed (ms)"}
@@ -693,7 +695,7 @@ def test_odd_headers_get_one_line(tmp_path: Path, text: bytes) -> None:
 
 
 def test_logs_without_request_times_are_told_their_work(tmp_path: Path) -> None:
-    """As most logs are: all that is known is when requests came."""
+    """All that is known is when requests came."""
     path = _file(tmp_path, _lines([""] * 3000))
     with pytest.raises(TraceError, match="and this trace has none; allowed: work, such as"):
         read_trace(path)

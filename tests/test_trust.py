@@ -321,5 +321,5 @@ def test_work_that_a_study_says_is_no_measurement(tmp_path: Path, capsys: pytest
     assert (found["work"].low.changed, found["work"].high.changed) == (0, 1)
     assert run(["compare", str(path)]) == 0
     told = capsys.readouterr().out
-    assert "What a request takes is what the study says (work: 500 ms), no log" in told
+    assert "How long a request takes was told (work: 500 ms), not logged" in told
     assert "cpu_share in [trace] says it" in told

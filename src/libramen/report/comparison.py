@@ -33,8 +33,8 @@ def comparison_sections(study: Study, found: Comparison) -> list[Section]:
     work = study.trace_table.work
     if work is not None:
         notes.append(
-            f"What a request takes is what the study says (work: {work}), no log: --doubt shows whether the verdict "
-            "depends on it."
+            f"How long a request takes was told (work: {work}), not logged: --doubt shows whether the verdict depends "
+            "on it."
         )
     if share_from(study, found.trace).startswith("a guess"):
         notes.append(

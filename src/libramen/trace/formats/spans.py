@@ -31,7 +31,7 @@ conventions)."""
 class Spans:
     """What is kept of the spans of a file: of a request a row, of a call its caller, its times and what it called.
 
-    Spans themselves would take ten times the memory.
+    Spans themselves would take several times the memory.
     """
 
     def __init__(self) -> None:

@@ -140,7 +140,7 @@ def check_columns(path: Path, table: pa.Table) -> tuple[str, ...]:
     names = table.column_names
     if "at_s" not in names and "time" not in names:
         mapping = mapping_of(names)
-        allowed = f"say which is which, {mapping}" if mapping else ", ".join(COLUMNS)
+        allowed = f"a mapping such as {mapping}" if mapping else ", ".join(COLUMNS)
         raise TraceError(
             f"{path}: there is no column at_s or time; found: {', '.join(names) or 'none'}; allowed: {allowed}"
         )
@@ -240,7 +240,7 @@ def times(path: Path, table: pa.Table, zone: str) -> tuple[np.ndarray, int]:
 
 
 def _are_numbers(column: pa.ChunkedArray) -> bool:
-    """Whether times are counted, not written down: the first cell tells."""
+    """Whether times are numbers, not texts such as ISO 8601: the first cell tells."""
     if pa.types.is_string(column.type) or pa.types.is_large_string(column.type):
         first = next((text for text in column.slice(0, 1).to_pylist() if text), "")
         return re.fullmatch(_PLAIN_NUMBER, first.strip()) is not None
@@ -248,7 +248,7 @@ def _are_numbers(column: pa.ChunkedArray) -> bool:
 
 
 def _since_1970(path: Path, table: pa.Table) -> np.ndarray:
-    """Times in seconds, milliseconds, microseconds or nanoseconds since 1970: how large they are says which [us]."""
+    """Times in s, ms, us or ns since 1970, whose size tells the unit: int64 (n,) [us]."""
     values = numbers(path, table, "time")
     fits = (values >= _FIRST_S) & (values < _FIRST_S * 1e11)
     if not fits.all():
@@ -335,6 +335,8 @@ def found_in(kind: str, path: Path, tables: Iterator[pa.Table], reading: Reading
     said = [*notes, *names_said(reading.options, [*columns.numbers])]
     if columns.without_offset:
         said.append(_local_times(path, columns.without_offset, zone))
+    if reading.options.latency_unit is not None and "latency_s" not in columns.numbers:
+        raise TraceError(f"latency_unit has no effect: {path} has no column latency_s; allowed: to leave it out")
     values, at_s, base, whole_seconds = _times_and_numbers(columns)
     texts = columns.texts
     return RawRequests(
