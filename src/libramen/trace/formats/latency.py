@@ -44,7 +44,7 @@ def choose_latency(
         columns = _upstream_first(columns, samples, labels)
     if not columns:
         return None, (
-            "the log has no request times: its latencies are not known, and `work` says what a request takes",
+            "the log has no request times: its latencies are not known (work may say what a request takes)",
         )
     unit = latency_unit or _unit_of(samples[columns[0]])
     same = tuple(name for name in columns if latency_unit or _unit_of(samples[name]) == unit)
