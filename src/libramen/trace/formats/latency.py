@@ -43,9 +43,7 @@ def choose_latency(
         columns = [name for name, values in samples.items() if _share_of_numbers(values) >= 0.5]
         columns = _upstream_first(columns, samples, labels)
     if not columns:
-        return None, (
-            "the log has no request times: its latencies are not known (work may say what a request takes)",
-        )
+        return None, ("the log has no request times: its latencies are not known (work may say what a request takes)",)
     unit = latency_unit or _unit_of(samples[columns[0]])
     same = tuple(name for name in columns if latency_unit or _unit_of(samples[name]) == unit)
     notes = [f"the request time is piece {labels[same[0]]!r} of each line, in {unit}"]
